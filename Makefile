@@ -1,0 +1,39 @@
+# Two commands matter: `make demo` and `make test`. Both work on a fresh machine.
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+PORT ?= 8080
+
+.PHONY: demo test bench lint install browser lock vendor
+
+install: $(VENV)/.installed
+
+$(VENV)/.installed: requirements.lock pyproject.toml
+	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements.lock
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e .
+	@touch $@
+
+demo: install
+	@exec $(BIN)/angelon demo --port $(PORT) $(if $(FRESH),--fresh)
+
+browser:
+	@sh scripts/ensure-chromium.sh
+
+test: install browser lint
+	$(BIN)/python -m pytest
+
+lint: install
+	$(BIN)/ruff check src tests bench
+	$(BIN)/mypy
+	$(BIN)/lint-imports --config pyproject.toml >/tmp/angelon-imports.$$$$ || { cat /tmp/angelon-imports.$$$$; exit 1; }; rm -f /tmp/angelon-imports.$$$$
+
+bench: install
+	$(BIN)/python -m bench
+
+lock:
+	$(BIN)/python -m pip install --quiet uv
+	$(BIN)/uv pip compile --quiet pyproject.toml --extra dev --generate-hashes --no-emit-index-url --no-header -o requirements.lock
+
+vendor:
+	sh scripts/refresh-vendor.sh

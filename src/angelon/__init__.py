@@ -1,0 +1,1 @@
+"""Store events to email, SMS and chat: mapped, rehearsed, logged and retried."""

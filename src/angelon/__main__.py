@@ -1,0 +1,5 @@
+"""`python -m angelon`."""
+
+from angelon.cli.main import main
+
+main()

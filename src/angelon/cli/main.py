@@ -1,0 +1,347 @@
+"""The commands."""
+
+from __future__ import annotations
+
+import datetime as dt
+import json
+import logging
+import sys
+from pathlib import Path
+from typing import Any
+
+import click
+import structlog
+
+from angelon import settings
+from angelon.settings import BadSettings, Settings
+
+
+class Angelon(click.Group):
+    """Turns expected errors into one line that says what to do."""
+
+    def invoke(self, ctx: click.Context) -> Any:
+        from angelon.core.problems import Invalid
+        from angelon.db.database import NewerDatabase
+        from angelon.db.secrets import WrongKey
+
+        try:
+            return super().invoke(ctx)
+        except BadSettings as error:
+            raise click.ClickException(str(error)) from None
+        except Invalid as error:
+            lines = "\n".join(f"  {problem}" for problem in error.problems[:40])
+            raise click.ClickException(f"Nothing was changed.\n{lines}") from None
+        except (NewerDatabase, WrongKey) as error:
+            raise click.ClickException(str(error)) from None
+
+
+@click.group(cls=Angelon, context_settings={"help_option_names": ["-h", "--help"]})
+@click.version_option(package_name="angelon")
+def main() -> None:
+    """Store events to email, SMS and chat: mapped, rehearsed, logged and retried."""
+    structlog.configure(
+        processors=[structlog.processors.add_log_level, structlog.processors.TimeStamper(fmt="iso", utc=True), structlog.processors.format_exc_info, structlog.processors.JSONRenderer(ensure_ascii=False)],
+        wrapper_class=structlog.make_filtering_bound_logger(logging.INFO),
+        logger_factory=structlog.PrintLoggerFactory(sys.stderr),
+    )
+
+
+def _open(chosen: Settings | None = None) -> Any:
+    """The database of the settings, up to date."""
+    from angelon.db.database import Database
+
+    chosen = chosen or settings.load()
+    chosen.home.mkdir(parents=True, exist_ok=True)
+    database = Database(chosen.url)
+    database.migrate()
+    return database
+
+
+def _store(session: Any) -> int:
+    from angelon.db import setup
+
+    rows = setup.stores(session)
+    if not rows:
+        raise click.ClickException("There is no store yet. Apply a bundle first: angelon apply BUNDLE.")
+    return int(rows[0].id)
+
+
+# ---- running ------------------------------------------------------------------------------------------------------
+
+
+@main.command()
+@click.option("--port", default=8080, show_default=True, type=click.IntRange(0, 65535), help="0 has a free one chosen.")
+@click.option("--fresh", is_flag=True, help="Start from empty.")
+def demo(port: int, fresh: bool) -> None:
+    """Load the demo, and run web, worker and stand-ins."""
+    from angelon.cli.serving import Family, free_port
+    from angelon.demo import load
+
+    chosen = settings.load()
+    port = port or free_port()
+    if fresh:
+        load.start_from_empty(chosen.home)
+    database = _open(chosen)
+    mail_port = load.prepare(database, chosen, port, free_port)
+    database.close()
+    family = Family()
+    family.listen()
+    family.start("stand-ins", "standins", "--mail-port", str(mail_port))
+    family.start("worker", "worker")
+    family.start("web", "web", "--port", str(port))
+    url = f"http://127.0.0.1:{port}"
+    if family.wait_ready(url):
+        click.echo(f"Angelon is ready: {url}")
+        sys.stdout.flush()
+        sys.exit(family.run())
+    family.end()
+    raise click.ClickException(f"It did not start. Is port {port} taken? Choose another: make demo PORT=8081")
+
+
+@main.command()
+@click.option("--host", default="127.0.0.1", show_default=True)
+@click.option("--port", default=8080, show_default=True)
+def serve(host: str, port: int) -> None:
+    """Run the web process and a worker."""
+    from angelon.cli.serving import Family
+
+    _open().close()
+    family = Family()
+    family.listen()
+    family.start("worker", "worker")
+    family.start("web", "web", "--host", host, "--port", str(port))
+    if family.wait_ready(f"http://{host}:{port}"):
+        click.echo(f"Angelon is ready: http://{host}:{port}")
+        sys.exit(family.run())
+    family.end()
+    raise click.ClickException("It did not start; the lines above say why.")
+
+
+@main.command()
+@click.option("--host", default="127.0.0.1", show_default=True)
+@click.option("--port", default=8080, show_default=True)
+def web(host: str, port: int) -> None:
+    """Run the web process alone."""
+    from angelon.cli.serving import run_web
+
+    chosen = settings.load()
+    _open(chosen).close()
+    run_web(host, port, chosen.home)
+
+
+@main.command()
+@click.option("--threads", default=4, show_default=True, type=click.IntRange(1, 64), help="How many sends at once.")
+def worker(threads: int) -> None:
+    """Run a worker alone."""
+    from angelon.db.secrets import Vault
+    from angelon.engine.worker import Worker
+
+    chosen = settings.load()
+    Worker(_open(chosen), chosen.home, Vault(chosen.key()), threads=threads).run()
+
+
+@main.command()
+@click.option("--host", default="127.0.0.1", show_default=True)
+@click.option("--mail-port", default=2525, show_default=True)
+def standins(host: str, mail_port: int) -> None:
+    """Run the stand-in mailbox alone."""
+    from angelon.standins.box import Box
+    from angelon.standins.mailbox import serve as serve_mailbox
+
+    serve_mailbox(Box(settings.load().home), host, mail_port)
+
+
+# ---- set-up -------------------------------------------------------------------------------------------------------
+
+
+@main.command()
+@click.argument("bundle", type=click.Path(exists=True, dir_okay=False, path_type=Path))
+def apply(bundle: Path) -> None:
+    """Create or update everything in BUNDLE; nothing changes if any part is invalid."""
+    from angelon.core.specs.bundle import read_bundle
+    from angelon.db import setup
+
+    made = read_bundle(bundle.read_text())
+    with _open().writing() as session:
+        changes = setup.apply(session, made, dt.datetime.now(dt.UTC))
+    for line in changes or ["nothing changed"]:
+        click.echo(line)
+
+
+@main.command()
+def export() -> None:
+    """Print the store's set-up as a bundle."""
+    from angelon.core.specs.bundle import write_bundle
+    from angelon.db import setup
+
+    with _open().reading() as session:
+        click.echo(write_bundle(setup.export(session, _store(session))), nl=False)
+
+
+# ---- trying out ---------------------------------------------------------------------------------------------------
+
+
+@main.command()
+@click.argument("source")
+@click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
+@click.option("--url", help="Where Angelon runs; found by itself where it runs from the same data folder.")
+def emit(source: str, file: Path, url: str | None) -> None:
+    """Deliver FILE to SOURCE of the running app over HTTP, signed as the source asks.
+
+    FILE is a body, or an .http file: headers, blank line, body.
+    """
+    import uuid
+
+    import httpx
+
+    from angelon.cli.files import read_request
+    from angelon.cli.serving import running_at
+    from angelon.core.signatures import sign
+    from angelon.db.secrets import Vault
+
+    chosen = settings.load()
+    url = url or chosen.base_url or running_at(chosen.home)
+    if not url:
+        raise click.ClickException("Angelon does not run from this data folder. Start it (make demo), or say where it runs with --url.")
+    request = read_request(file)
+    now = dt.datetime.now(dt.UTC)
+    with _open(chosen).reading() as session:
+        from angelon.db import setup
+
+        live = setup.load(session, _store(session))
+        if source not in live.setup.sources:
+            raise click.ClickException(f"There is no source “{source}”. The sources are {', '.join(live.setup.sources) or 'none yet'}.")
+        spec = live.setup.sources[source]
+        secrets = Vault(chosen.key()).get(session, "source", live.source_ids[source], now)
+    headers = dict(request.headers)
+    if spec.signing.scheme != "none":
+        if not secrets:
+            raise click.ClickException(f"{spec.name} has no signing secret yet. Make one on its page.")
+        for name in (spec.signing.header, spec.signing.timestamp_header):
+            headers.pop(name.lower(), None)
+        delivery_id = headers.get("webhook-id") or f"msg_{uuid.uuid4().hex}"
+        headers |= sign(spec.signing, secrets[0].text, request.body, delivery_id, now)
+    try:
+        answer = httpx.post(f"{url.rstrip('/')}/in/{source}", content=request.body, headers=headers, timeout=30)
+    except httpx.HTTPError as error:
+        raise click.ClickException(f"Nobody answers at {url}: {error}") from None
+    click.echo(f"{answer.status_code} {answer.text}")
+    sys.exit(0 if answer.status_code in (200, 202) else 1)
+
+
+def _event_of(source: Any, file: Path, at: dt.datetime) -> tuple[Any, Any]:
+    """The first event in a file, as a source reads it."""
+    from angelon.cli.files import read_request
+    from angelon.core.deliveries import read_delivery
+    from angelon.core.payload.body import NotReadable
+    from angelon.core.planning.plan import Event
+
+    request = read_request(file)
+    try:
+        received = read_delivery(source, request.headers, request.body)[0]
+    except NotReadable as error:
+        raise click.ClickException(str(error.problem)) from None
+    return Event("file", received.type, received.name, source.key, received.payload, at), received
+
+
+@main.command()
+@click.argument("route")
+@click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
+@click.option("--at", help="When it is: an ISO 8601 time; now where left out.")
+@click.option("--json", "as_json", is_flag=True, help="As JSON.")
+def rehearse(route: str, file: Path, at: str | None, as_json: bool) -> None:
+    """What ROUTE would make of the event in FILE. Nothing is stored and nothing sent."""
+    from angelon.core.planning.plan import ActiveRoute, Facts, decide, work_out
+    from angelon.core.specs import Route
+    from angelon.core.values import show
+    from angelon.db import setup
+    from angelon.db.tables import RouteRow
+
+    try:
+        now = dt.datetime.fromisoformat(at) if at else dt.datetime.now(dt.UTC)
+    except ValueError:
+        raise click.ClickException(f"--at takes an ISO 8601 time such as 2026-11-03T09:41:00+00:00, not “{at}”.") from None
+    now = now.replace(tzinfo=dt.UTC) if now.tzinfo is None else now
+    with _open().reading() as session:
+        live = setup.load(session, _store(session))
+        row = setup.by_key(session, RouteRow, live.store_id, route)
+        if row is None:
+            raise click.ClickException(f"There is no route “{route}”. The routes are {', '.join(live.route_ids) or 'none yet'}.")
+        spec = Route.model_validate(setup.current_spec(session, row))
+    best: Any = None
+    for key in spec.sources or live.setup.sources:
+        source = live.setup.sources[key]
+        event, _ = _event_of(source, file, now)
+        reading, variables = work_out(source, live.setup, event.payload)
+        decision = decide(event, reading, variables, ActiveRoute(spec, now), live.setup, Facts(), now)
+        if best is None or sum(x.verdict == "yes" for x in decision.trace) > sum(x.verdict == "yes" for x in best.trace):
+            best = decision
+    if best is None:
+        raise click.ClickException(f"{spec.name} listens to no source yet.")
+    send = best.send
+    if as_json:
+        made = {
+            "route": best.route,
+            "outcome": best.outcome,
+            "reason": best.reason,
+            "trace": [line.as_dict() for line in best.trace],
+            "send": None
+            if send is None
+            else {
+                "channel": send.channel, "recipient": send.recipient, "locale": send.locale, "message": send.message, "gateway": send.gateway, "state": send.state,
+                "due_at": send.due_at.isoformat(), "values": {k: show(v, send.locale) for k, v in send.values.items() if k != "order"},
+            },
+        }
+        click.echo(json.dumps(made, ensure_ascii=False, indent=2))
+    else:
+        for line in best.trace:
+            click.echo(f"{line.part:8} {line.verdict:8} {line.saw}{'  ' + line.why if line.why else ''}")
+        click.echo(f"{best.outcome}: {send.recipient} by {send.channel}, due {send.due_at.isoformat()}" if send and best.outcome == "send" else f"{best.outcome}: {best.reason}")
+
+
+@main.command()
+@click.argument("message")
+@click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
+@click.option("--channel", type=click.Choice(["email"]), default="email", show_default=True)
+@click.option("--locale", help="The order's own where left out.")
+@click.option("--source", help="Which source reads the file; tried one after the other where left out.")
+@click.option("--json", "as_json", is_flag=True, help="As JSON.")
+def render(message: str, file: Path, channel: str, locale: str | None, source: str | None, as_json: bool) -> None:
+    """MESSAGE as the customer of the event in FILE would get it."""
+    from angelon.core.messages.templates import CantRender
+    from angelon.core.planning.plan import compiled_part, values_for, work_out
+    from angelon.db import setup
+
+    with _open().reading() as session:
+        live = setup.load(session, _store(session))
+    spec = live.setup.messages.get(message)
+    if spec is None:
+        raise click.ClickException(f"There is no published message “{message}”. There are {', '.join(live.setup.messages) or 'none yet'}.")
+    chosen = [live.setup.sources[source]] if source and source in live.setup.sources else list(live.setup.sources.values())
+    problems: list[Any] = []
+    for candidate in chosen:
+        try:
+            event, _ = _event_of(candidate, file, dt.datetime.now(dt.UTC))
+        except click.ClickException:
+            if len(chosen) == 1:
+                raise
+            continue
+        reading, variables = work_out(candidate, live.setup, event.payload)
+        variant = spec.locale_for(channel, locale or reading.text("language"))
+        if variant is None:
+            raise click.ClickException(f"{spec.name} has no {channel} part.")
+        compiled = compiled_part(spec, channel, variant, live.setup.store)
+        values, missing = values_for(compiled.names, reading, variables)
+        if missing:
+            problems = problems if problems and len(problems) <= len(missing) else missing
+            continue
+        try:
+            mail = compiled.render(values)
+        except CantRender as error:
+            raise click.ClickException(str(error.problem)) from None
+        if as_json:
+            click.echo(json.dumps({"locale": variant, "subject": mail.subject, "html": mail.html, "text": mail.text}, ensure_ascii=False, indent=2))
+        else:
+            click.echo(f"Subject: {mail.subject}\n\n{mail.text}")
+        return
+    raise click.ClickException("It can't be filled with this event.\n" + "\n".join(f"  {p}" for p in problems))

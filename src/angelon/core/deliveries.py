@@ -1,0 +1,99 @@
+"""A delivery taken apart: what it is called, what happened, and the event or events in it."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from angelon.core.payload.body import NotReadable, media_type, parse_body
+from angelon.core.payload.paths import MISSING, BadPath, compile_path
+from angelon.core.problems import Problem
+from angelon.core.specs.source import Locator, Source
+
+UNNAMED = "unnamed"
+"""The name of an event whose delivery does not say what happened."""
+
+CLOUD_ATTRIBUTES = ("id", "source", "type", "subject", "time", "specversion", "dataschema", "datacontenttype")
+
+
+@dataclass(frozen=True, slots=True)
+class Received:
+    """One event of a delivery. `type` is ours; empty where the source does not say what its name means."""
+
+    payload: Any
+    name: str
+    type: str
+    delivery_id: str
+    """What the store calls it; empty where it does not."""
+    body_hash: str
+
+
+def read_delivery(source: Source, headers: Mapping[str, str], raw: bytes) -> list[Received]:
+    """The events in a delivery. `headers` has lower-case names. Raises NotReadable with the problem and the status."""
+    payload = cloud_event(headers, parse_body(raw, headers.get("content-type")))
+    batch = split(source, payload)
+    found = []
+    for number, item in enumerate(batch):
+        name = locate(source.event_name, headers, item) or UNNAMED
+        delivery = locate(source.delivery_id, headers, item) or ""
+        if delivery and len(batch) > 1 and not source.delivery_id.path:
+            delivery = f"{delivery}#{number}"
+        digest = hashlib.sha256(raw if len(batch) == 1 else f"{number}.".encode() + raw).hexdigest()
+        found.append(Received(item, name[:200], source.event_names.get(name, ""), delivery[:200], digest[:40]))
+    return found
+
+
+def split(source: Source, payload: Any) -> list[Any]:
+    """The payload itself, or each of the orders at `orders_at`. CloudEvents batches are lists by their form."""
+    if not source.orders_at:
+        return [payload]
+    try:
+        items = compile_path(source.orders_at).find(payload)
+    except BadPath as error:
+        raise NotReadable(error.problem, 400) from None
+    if items is MISSING or not isinstance(items, list):
+        raise NotReadable(Problem("body", f"There is no list at {source.orders_at}, where this source's orders stand.", "Check the path on the source's page."), 400)
+    if not items:
+        raise NotReadable(Problem("body", f"The list at {source.orders_at} is empty.", "There is nothing to do."), 400)
+    if len(items) > 1000:
+        raise NotReadable(Problem("body", f"The delivery holds {len(items):,} orders; at most 1,000 are taken at once.", "Send fewer at a time."), 400)
+    return items
+
+
+def cloud_event(headers: Mapping[str, str], body: Any) -> Any:
+    """A CloudEvents 1.0 event in its structured form; anything else as it came.
+
+    In binary mode (HTTP binding, section 3.1) the attributes are headers and the body is the data; here both modes
+    look the same to a path.
+    """
+    if media_type(headers.get("content-type")) == "application/cloudevents+json" or "ce-specversion" not in headers:
+        return body
+    attributes = {name.removeprefix("ce-"): value for name, value in headers.items() if name.startswith("ce-")}
+    return {**attributes, "datacontenttype": headers.get("content-type", ""), "data": body}
+
+
+def locate(locator: Locator, headers: Mapping[str, str], payload: Any) -> str:
+    """The text that a locator points at; empty where nothing is."""
+    if locator.fixed:
+        return locator.fixed
+    if locator.header:
+        return headers.get(locator.header.lower(), "").strip()
+    if not locator.path:
+        return ""
+    try:
+        found = compile_path(locator.path).find(payload)
+    except BadPath:
+        return ""
+    if found is MISSING or found is None or isinstance(found, dict | list):
+        return ""
+    return str(found).strip()
+
+
+SECRET_HEADERS = ("authorization", "cookie", "proxy-authorization", "x-api-key", "token", "secret", "signature", "password")
+
+
+def without_secrets(headers: Mapping[str, str]) -> dict[str, str]:
+    """Headers fit to be kept and shown: the value of any that could hold a credential is blotted out."""
+    return {name: "•••" if any(word in name.lower() for word in SECRET_HEADERS) else value[:500] for name, value in list(headers.items())[:60]}

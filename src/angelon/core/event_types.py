@@ -1,0 +1,47 @@
+"""What can happen to an order, and where on its line each of these stands."""
+
+from __future__ import annotations
+
+import re
+
+LINE: tuple[tuple[str, str], ...] = (
+    ("order.created", "created"),
+    ("order.paid", "paid"),
+    ("order.packed", "packed"),
+    ("parcel.label_printed", "label printed"),
+    ("parcel.picked_up", "picked up"),
+    ("parcel.in_transit", "in transit"),
+    ("parcel.out_for_delivery", "out for delivery"),
+    ("parcel.delivered", "delivered"),
+)
+"""The stops of an order's life, in order."""
+
+SIDINGS: tuple[tuple[str, str, float], ...] = (
+    ("payment.failed", "payment failed", 0),
+    ("order.cancelled", "cancelled", 1.35),
+    ("return.received", "return", 5),
+    ("payment.refunded", "refund", 6),
+)
+"""What leaves the line: type, label, and the stop after which it usually leaves."""
+
+OTHERS: tuple[tuple[str, str], ...] = (
+    ("order.updated", "order updated"),
+    ("order.status_changed", "status changed"),
+    ("order.ready_to_collect", "ready to collect"),
+    ("parcel.failed", "delivery failed"),
+    ("feedback.negative", "negative feedback"),
+)
+
+LABELS: dict[str, str] = {**dict(LINE), **{t: label for t, label, _ in SIDINGS}, **dict(OTHERS)}
+
+_FORM = re.compile(r"[a-z][a-z0-9_]*(\.[a-z][a-z0-9_]*)+\Z")
+
+
+def well_formed(name: str) -> bool:
+    """Whether a name is dotted lower case, as event types are: `order.created`."""
+    return bool(_FORM.match(name)) and len(name) <= 60
+
+
+def label(name: str) -> str:
+    """What people call it."""
+    return LABELS.get(name) or name.replace(".", " ").replace("_", " ")

@@ -1,0 +1,1 @@
+"""What is said: templates in a sandbox, blocks to MJML, an email's parts."""

@@ -1,0 +1,178 @@
+"""Blocks as MJML for a mail program and as plain text.
+
+Jinja parts stand in the MJML as tokens while it is compiled, so that layout and inlined styles are worked out once
+and a send only fills the gaps.
+"""
+
+from __future__ import annotations
+
+import html
+import re
+from dataclasses import dataclass, field
+
+from angelon.core.messages.templates import compile_template, segments
+from angelon.core.specs.message import Block, Button, Divider, Heading, Image, Lines, Mjml, Text
+from angelon.core.specs.store import Letterhead
+
+_TOTAL = {"en": "Total", "de": "Gesamt", "fr": "Total", "es": "Total", "el": "Σύνολο", "ja": "合計"}
+
+_STRONG = re.compile(r"\*\*(?=\S)(.+?)(?<=\S)\*\*", re.S)
+_EMPHASIS = re.compile(r"(?<![\w*])_(?=\S)(.+?)(?<=\S)_(?!\w)", re.S)
+_LINK = re.compile(r"\[([^\[\]\n]{1,300})\]\(([^()\s]{1,2000})\)")
+_TOKEN = re.compile(r"a9t(\d+)z9a")
+_MARK = re.compile(r"<!--a9t(\d+)z9a-->|a9t(\d+)z9a")
+
+
+@dataclass
+class Tokens:
+    """Jinja parts put aside under marks that MJML and CSS tools leave alone."""
+
+    held: list[str] = field(default_factory=list)
+
+    def put(self, jinja: str) -> str:
+        self.held.append(jinja)
+        return f"a9t{len(self.held) - 1}z9a"
+
+    def mark(self, jinja: str) -> str:
+        """A condition or loop between table rows: as a comment, since bare text there is moved elsewhere by HTML's rules."""
+        return f"<!--{self.put(jinja)}-->"
+
+    def hide(self, source: str) -> str:
+        """A template with its Jinja parts as tokens. Raises BadTemplate."""
+        compile_template(source)
+        return "".join(self.put(part) if jinja else part for jinja, part in segments(source))
+
+    def hide_in_html(self, source: str) -> str:
+        """The same for a page of HTML: conditions and loops outside tags as comments."""
+        compile_template(source)
+        made = ""
+        for jinja, part in segments(source):
+            outside = made.rfind("<") <= made.rfind(">")
+            made += part if not jinja else self.mark(part) if outside and part.startswith("{%") else self.put(part)
+        return made
+
+    def show(self, text: str) -> str:
+        """The text with the Jinja parts back in their places."""
+        return _MARK.sub(lambda m: self.held[int(m[1] or m[2])] if int(m[1] or m[2]) < len(self.held) else m[0], text)
+
+    def lost(self, text: str) -> list[str]:
+        """The Jinja parts that did not come through."""
+        there = {int(m) for m in _TOKEN.findall(text)}
+        return [jinja for number, jinja in enumerate(self.held) if number not in there]
+
+
+def link(source: str, tokens: Tokens) -> str:
+    """An address for an attribute: its first value has to be a whole web address, later ones are made safe inside one."""
+    compile_template(source)
+    made = ""
+    for jinja, part in segments(source.strip()):
+        if jinja and part.startswith("{{"):
+            inner = part[2:-2].strip().strip("-").strip()
+            how = "web_address" if made == "" else "urlencode"
+            made += tokens.put("{{ (" + inner + ") | " + how + " }}" if "urlencode" not in inner else part)
+        elif jinja:
+            made += tokens.put(part)
+        else:
+            made += html.escape(part, quote=True)
+    if made and not _TOKEN.match(made) and not made.lower().startswith(("https://", "http://", "mailto:", "tel:")):
+        from angelon.core.messages.templates import BadTemplate
+
+        raise BadTemplate(f"“{source[:60]}” is no web address.", 1, "Start it with https://, or choose a variable that holds an address.")
+    return made
+
+
+def rich(source: str, tokens: Tokens, paragraph: str = "") -> str:
+    """Text with its few marks as HTML; everything else in it is escaped."""
+    links: list[str] = []
+
+    def keep_link(match: re.Match[str]) -> str:
+        address = link(tokens.show(match[2]), tokens)
+        links.append(f'<a href="{address}" style="color:inherit">{inline(match[1])}</a>')
+        return f"\x00{len(links) - 1}\x00"
+
+    def inline(text: str) -> str:
+        made = html.escape(text, quote=False)
+        made = _STRONG.sub(r"<strong>\1</strong>", made)
+        return _EMPHASIS.sub(r"<em>\1</em>", made)
+
+    hidden = tokens.hide(source).replace("\r\n", "\n")
+    with_links = _LINK.sub(keep_link, hidden)
+    paragraphs = [p for p in re.split(r"\n\s*\n", with_links.strip("\n")) if p.strip()] or [""]
+    made = "".join(f'<p style="margin:0 0 12px"{paragraph}>{inline(p.strip()).replace(chr(10), "<br />")}</p>' for p in paragraphs)
+    return re.sub("\x00(\\d+)\x00", lambda m: links[int(m[1])], made)
+
+
+def plain(source: str) -> str:
+    """Text with its marks as a plain-text mail has them: a link as its words and address."""
+    made = _LINK.sub(r"\1: \2", source.replace("\r\n", "\n"))
+    return _STRONG.sub(r"\1", made).strip()
+
+
+def block_mjml(block: Block, tokens: Tokens, locale: str, letterhead: Letterhead) -> str:
+    """One block as children of a column. Raises BadTemplate."""
+    if isinstance(block, Heading):
+        made = f'<mj-text font-size="22px" font-weight="700" line-height="1.3" padding-bottom="6px">{html.escape(tokens.hide(block.text), quote=False)}</mj-text>'
+    elif isinstance(block, Text):
+        made = f"<mj-text>{rich(block.text, tokens)}</mj-text>"
+    elif isinstance(block, Button):
+        made = (
+            f'<mj-button align="left" background-color="{letterhead.accent}" color="#ffffff" border-radius="3px" font-weight="700" '
+            f'inner-padding="10px 20px" href="{link(block.url, tokens)}">{html.escape(tokens.hide(block.text), quote=False)}</mj-button>'
+        )
+    elif isinstance(block, Lines):
+        made = _lines_mjml(block, tokens, locale)
+    elif isinstance(block, Divider):
+        made = '<mj-divider border-width="1px" border-color="#dcd5c5" />'
+    elif isinstance(block, Image):
+        made = f'<mj-image align="left" src="{link(block.src, tokens)}" alt="{html.escape(tokens.hide(block.alt))}" width="{block.width}px" />'
+    else:
+        made = tokens.hide(block.mjml)
+    if block.only_if:
+        return f"<mj-raw>{tokens.put('{% if ' + block.only_if + ' %}')}</mj-raw>{made}<mj-raw>{tokens.put('{% endif %}')}</mj-raw>"
+    return made
+
+
+def _lines_mjml(block: Lines, tokens: Tokens, locale: str) -> str:
+    cell = 'style="padding:8px 0;border-bottom:1px solid #ebe5d7"'
+    right = 'style="padding:8px 0;border-bottom:1px solid #ebe5d7;text-align:right;white-space:nowrap"'
+    rows = (
+        tokens.mark("{% for line in order.lines %}")
+        + f"<tr><td {cell}>{tokens.put('{{ line.name }}')}</td><td {right}>{tokens.put('{{ line.quantity }}')}"
+        + f"{tokens.put('{% if line.price %} × {{ line.price }}{% endif %}')}</td></tr>"
+        + tokens.mark("{% endfor %}")
+    )
+    if block.total:
+        word = _TOTAL.get(locale.partition("-")[0], "Total")
+        rows += (
+            tokens.mark("{% if order.total %}")
+            + f'<tr><td style="padding:10px 0;font-weight:700">{word}</td><td style="padding:10px 0;font-weight:700;text-align:right">{tokens.put("{{ order.total }}")}</td></tr>'
+            + tokens.mark("{% endif %}")
+        )
+    return f"<mj-table>{rows}</mj-table>"
+
+
+def block_text(block: Block, locale: str) -> str:
+    """One block as a Jinja template of plain text."""
+    made = ""
+    if isinstance(block, Heading):
+        made = block.text.strip()
+    elif isinstance(block, Text):
+        made = plain(block.text)
+    elif isinstance(block, Button):
+        made = f"{block.text.strip()}: {block.url.strip()}"
+    elif isinstance(block, Lines):
+        made = "{% for line in order.lines %}- {{ line.quantity }} × {{ line.name }}{% if line.price %} ({{ line.price }}){% endif %}\n{% endfor %}"
+        if block.total:
+            made += "{% if order.total %}" + _TOTAL.get(locale.partition("-")[0], "Total") + ": {{ order.total }}{% endif %}"
+    elif isinstance(block, Divider):
+        made = "-" * 40
+    elif isinstance(block, Image):
+        made = block.alt.strip()
+    elif isinstance(block, Mjml):
+        from inscriptis import get_text
+
+        tokens = Tokens()
+        made = tokens.show(get_text(tokens.hide(block.mjml)).strip())
+    if not made:
+        return ""
+    return "{% if " + block.only_if + " %}" + made + "\n\n{% endif %}" if block.only_if else made + "\n\n"

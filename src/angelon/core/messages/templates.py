@@ -1,0 +1,334 @@
+"""Jinja in a small, safe form: variables, conditions, loops over lists, a fixed set of filters. Nothing can run long.
+
+A template has no calls, macros, includes or assignments; its loops count against one budget and its output against
+another. What a payload's author put into a value can't change the template, since values are never compiled, and in
+HTML every value is escaped.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from functools import lru_cache
+from typing import TYPE_CHECKING, Any, NoReturn
+from urllib.parse import quote
+
+from jinja2 import StrictUndefined, Template, TemplateError, TemplateSyntaxError, nodes, pass_context
+from jinja2.exceptions import SecurityError, UndefinedError
+from jinja2.meta import find_undeclared_variables
+from jinja2.runtime import Context as JinjaContext
+from jinja2.sandbox import ImmutableSandboxedEnvironment
+
+from angelon.core.problems import Problem
+from angelon.core.values import Day, Money, Value, number_of, show
+
+if TYPE_CHECKING:
+    from angelon.core.recipes.context import Context
+
+MAX_SOURCE = 300_000
+MAX_OUTPUT = 1_000_000
+MAX_ROUNDS = 20_000
+
+_ALLOWED = (
+    nodes.Template, nodes.Output, nodes.TemplateData, nodes.For, nodes.If, nodes.CondExpr, nodes.Name, nodes.Getattr, nodes.Getitem,
+    nodes.Const, nodes.Filter, nodes.Test, nodes.Compare, nodes.Operand, nodes.And, nodes.Or, nodes.Not, nodes.Add, nodes.Sub,
+    nodes.Mul, nodes.Div, nodes.Neg, nodes.Concat, nodes.Keyword, nodes.Tuple, nodes.List, nodes.Slice,
+)  # fmt: skip
+_NAMED = {
+    nodes.Call: "calls a function; only variables, filters and conditions are known here",
+    nodes.Macro: "defines a macro, which messages don't have",
+    nodes.CallBlock: "calls a macro, which messages don't have",
+    nodes.Include: "includes another template, which messages don't have",
+    nodes.Import: "imports another template, which messages don't have",
+    nodes.FromImport: "imports another template, which messages don't have",
+    nodes.Extends: "extends another template, which messages don't have",
+    nodes.Block: "defines a block, which messages don't have",
+    nodes.Assign: "sets a variable; make it a variable of the source instead",
+    nodes.AssignBlock: "sets a variable; make it a variable of the source instead",
+}
+
+
+class BadTemplate(ValueError):
+    """A template that can't be used. `line` counts from 1."""
+
+    def __init__(self, what: str, line: int = 1, mend: str = "") -> None:
+        super().__init__(what)
+        self.line = line
+        self.problem = Problem("", f"Line {line}: {what}" if line > 1 else what[:1].upper() + what[1:], mend)
+
+
+class CantRender(ValueError):
+    """A template that is sound but can't be filled with these values."""
+
+    def __init__(self, problem: Problem) -> None:
+        super().__init__(str(problem))
+        self.problem = problem
+
+
+class _Budget:
+    __slots__ = ("left",)
+
+    def __init__(self) -> None:
+        self.left = MAX_ROUNDS
+
+    def spend(self) -> None:
+        self.left -= 1
+        if self.left < 0:
+            raise SecurityError(f"it loops more than {MAX_ROUNDS:,} times")
+
+
+def _locale(context: JinjaContext) -> str:
+    return str(context.resolve("$locale"))
+
+
+@pass_context
+def _bounded(context: JinjaContext, items: Any) -> Iterable[Any]:
+    budget: Any = context.resolve("$budget")
+    if isinstance(items, str) or not isinstance(items, Iterable):
+        raise SecurityError("a loop goes over a list, and this is none")
+    for item in items:
+        budget.spend()
+        yield item
+
+
+@pass_context
+def _finalize(context: JinjaContext, value: Any) -> Any:
+    return value if hasattr(value, "__html__") else show(value, _locale(context))
+
+
+def _filter_default(value: Value, otherwise: Value = "") -> Value:
+    return otherwise if value is None or value == "" or isinstance(value, StrictUndefined) else value
+
+
+def _filter_date(value: Value, format: str = "long") -> Value:
+    import datetime as dt
+
+    if isinstance(value, Day):
+        inner = value.value
+        plain = format in ("day", "short", "medium", "long", "full") and isinstance(inner, dt.datetime)
+        return Day(inner.date() if plain and isinstance(inner, dt.datetime) else inner, format)
+    return value
+
+
+def _filter_web_address(value: Value) -> str:
+    text = show(value).strip()
+    if text.lower().startswith(("https://", "http://", "mailto:", "tel:")) and not any(c.isspace() for c in text):
+        return text
+    raise SecurityError(f"a link has to be a web address, and this is “{text[:60]}”")
+
+
+@pass_context
+def _filter_join(context: JinjaContext, value: Any, separator: str = ", ") -> str:
+    if not isinstance(value, list | tuple):
+        return show(value, _locale(context))
+    return separator.join(show(item, _locale(context)) for item in value)
+
+
+def _cased(how: str) -> Any:
+    @pass_context
+    def change(context: JinjaContext, value: Any) -> str:
+        return str(getattr(show(value, _locale(context)), how)())
+
+    return change
+
+
+def _filter_length(value: Any) -> int:
+    return len(value) if isinstance(value, str | list | tuple | dict) else 0
+
+
+def _filter_round(value: Any, digits: int = 0) -> Any:
+    number = number_of(value)
+    if number is None or not 0 <= digits <= 10:
+        raise SecurityError("round takes a number")
+    return round(number, digits)
+
+
+def _filter_replace(value: Any, old: str, new: str) -> str:
+    text = show(value)
+    if len(new) * (text.count(old) + 1) + len(text) > MAX_OUTPUT:
+        raise SecurityError("the text becomes too long")
+    return text.replace(old, new)
+
+
+FILTERS: dict[str, Any] = {
+    "date": _filter_date,
+    "default": _filter_default,
+    "first": lambda value: value[0] if value else "",
+    "join": _filter_join,
+    "last": lambda value: value[-1] if value else "",
+    "length": _filter_length,
+    "lower": _cased("lower"),
+    "replace": _filter_replace,
+    "round": _filter_round,
+    "title": _cased("title"),
+    "trim": _cased("strip"),
+    "upper": _cased("upper"),
+    "urlencode": lambda value: quote(show(value), safe=""),
+    "web_address": _filter_web_address,
+}
+"""The filters a message may use, besides those that the product adds itself."""
+
+
+class _Environment(ImmutableSandboxedEnvironment):
+    intercepted_binops = frozenset({"*", "+", "-", "/", "//", "%", "**"})
+
+    def __init__(self, autoescape: bool) -> None:
+        super().__init__(autoescape=autoescape, undefined=StrictUndefined, finalize=_finalize, keep_trailing_newline=True, cache_size=0)
+        self.globals.clear()
+        self.filters.clear()
+        self.filters.update(FILTERS, _bounded=_bounded)
+
+    def call_binop(self, context: JinjaContext, operator: str, left: Any, right: Any) -> Any:
+        a, b = number_of(left), number_of(right)
+        if a is None or b is None or isinstance(left, str) or isinstance(right, str):
+            raise SecurityError("only numbers can be calculated with; put texts side by side with ~")
+        if operator == "/" and b == 0:
+            raise SecurityError("nothing can be divided by 0")
+        made = {"+": a.__add__, "-": a.__sub__, "*": a.__mul__}.get(operator, a.__truediv__)(b)
+        money = left if isinstance(left, Money) else right if isinstance(right, Money) else None
+        return Money(made, money.currency) if money else made
+
+
+_HTML = _Environment(autoescape=True)
+_TEXT = _Environment(autoescape=False)
+
+
+class _Bound:
+    """Walks a parsed template: refuses what is not allowed, and makes every loop count."""
+
+    def visit(self, node: nodes.Node) -> None:
+        if not isinstance(node, _ALLOWED):
+            for kind, said in _NAMED.items():
+                if isinstance(node, kind):
+                    raise BadTemplate(f"the template {said}.", node.lineno)
+            raise BadTemplate(f"the template uses {type(node).__name__.lower()}, which messages don't have.", node.lineno)
+        if isinstance(node, nodes.Name) and node.name.startswith("_"):
+            raise BadTemplate(f"“{node.name}” starts with an underscore; no variable does.", node.lineno)
+        if isinstance(node, nodes.Getattr) and node.attr.startswith("_"):
+            raise BadTemplate(f"“.{node.attr}” starts with an underscore; no field does.", node.lineno)
+        if isinstance(node, nodes.Filter) and node.name not in FILTERS:
+            raise BadTemplate(f"there is no filter “{node.name}”.", node.lineno, f"The filters are {', '.join(sorted(set(FILTERS) - {'web_address'}))}.")
+        if isinstance(node, nodes.For) and node.recursive:
+            raise BadTemplate("a loop can't call itself.", node.lineno)
+        for child in node.iter_child_nodes():
+            self.visit(child)
+        if isinstance(node, nodes.For):
+            node.iter = nodes.Filter(node.iter, "_bounded", [], [], None, None, lineno=node.lineno)
+
+
+@dataclass(frozen=True, slots=True)
+class Compiled:
+    """A template ready to be filled. `names` are the variables that it uses."""
+
+    source: str
+    template: Template
+    names: frozenset[str]
+    html: bool
+
+    def render(self, values: Mapping[str, Value], locale: str = "en", limit: int = MAX_OUTPUT) -> str:
+        """The text. Raises CantRender: a name without a value, a loop or output over its bound, a link that is none."""
+        scope = {**values, "$locale": locale, "$budget": _Budget()}
+        made: list[str] = []
+        length = 0
+        try:
+            for chunk in self.template.root_render_func(self.template.new_context(scope)):
+                length += len(chunk)
+                if length > limit:
+                    raise SecurityError(f"it makes more than {limit:,} characters")
+                made.append(chunk)
+        except UndefinedError as error:
+            raise CantRender(Problem("", f"The message uses something that has no value: {error.message}.", "Map it, or take it out of the text.")) from None
+        except SecurityError as error:
+            raise CantRender(Problem("", f"The message can't be made: {error.message}.", "Change the text.")) from None
+        except (TemplateError, ArithmeticError, ValueError, TypeError, LookupError, AttributeError, RecursionError, MemoryError) as error:
+            raise CantRender(Problem("", f"The message can't be made: {str(error) or type(error).__name__}.", "Change the text.")) from None
+        return "".join(made)
+
+
+@lru_cache(maxsize=2048)
+def compile_template(source: str, html: bool = False) -> Compiled:
+    """Compiles a template. Raises BadTemplate with the line and a plain sentence."""
+    if len(source) > MAX_SOURCE:
+        raise BadTemplate(f"the text is longer than {MAX_SOURCE:,} characters.")
+    environment = _HTML if html else _TEXT
+    try:
+        tree = environment.parse(source)
+        _Bound().visit(tree)
+        names = frozenset(find_undeclared_variables(tree)) - {"loop"}
+        code = environment.compile(tree)
+        template = Template.from_code(environment, code, environment.make_globals(None))
+    except TemplateSyntaxError as error:
+        _explain(error, source)
+    except (RecursionError, SyntaxError, MemoryError):
+        raise BadTemplate("the text nests too many conditions or loops.") from None
+    return Compiled(source, template, names, html)
+
+
+def _explain(error: TemplateSyntaxError, source: str) -> NoReturn:
+    message = (error.message or "it can't be read").rstrip(".")
+    plain = {
+        "unexpected '}'": "a curly bracket stands where none belongs",
+        "Unexpected end of template": "a condition or loop is opened and never closed",
+        "expected token 'end of print statement'": "a variable's {{ }} holds more than one name",
+        "expected token 'end of statement block'": "a {% %} holds something that does not belong there",
+        "Encountered unknown tag": "a {% %} starts with a word that is not known here",
+        "unexpected end of template": "a {{ or {% is opened and never closed",
+        "Missing end of": "a comment {# is opened and never closed",
+        "Expected an expression, got": "a {{ }} is empty",
+        "No filter named": "it uses a filter that is not known here",
+        "unexpected char": "it holds a character that does not belong inside {{ }}",
+    }
+    for start, said in plain.items():
+        if message.startswith(start):
+            raise BadTemplate(f"{said} ({message}).", error.lineno, "Choose the variable from the list again.") from None
+    raise BadTemplate(f"{message}.", error.lineno, "Choose the variable from the list again.") from None
+
+
+def segments(source: str) -> list[tuple[bool, str]]:
+    """A template as plain parts (False) and Jinja parts (True), in order; joined they are the source. It has to compile."""
+    parts: list[tuple[bool, str]] = []
+    inside = False
+    held = ""
+    for _, kind, text in _TEXT.lex(source):
+        if kind in ("variable_begin", "block_begin", "comment_begin"):
+            inside, held = True, text
+        elif kind in ("variable_end", "block_end", "comment_end"):
+            parts.append((True, held + text))
+            inside = False
+        elif inside:
+            held += text
+        elif text:
+            parts.append((False, text))
+    return parts
+
+
+def render_small(source: str, value: Value, context: Context) -> str:
+    """The step `template`: `value` is the value in hand, every other name another variable. Raises StepFailed."""
+    from angelon.core.recipes.context import StepFailed
+
+    try:
+        compiled = compile_template(source)
+        values = {name: value if name == "value" else _another(name, context) for name in compiled.names}
+        return compiled.render(values, context.locale, 10_000)
+    except (BadTemplate, CantRender) as error:
+        raise StepFailed(error.problem.what, error.problem.mend) from None
+
+
+def _another(name: str, context: Context) -> Value:
+    from angelon.core.recipes.context import StepFailed
+
+    if context.variable is None:
+        raise StepFailed(f"There is no variable “{name}” here.")
+    return context.variable(name)
+
+
+def render_item(source: str, item: Value, context: Context) -> str:
+    """The step `each`: an item's fields by name, `value` the item itself. Raises StepFailed."""
+    from angelon.core.recipes.context import StepFailed
+
+    try:
+        compiled = compile_template(source)
+        scope = {**(item if isinstance(item, dict) else {}), "value": item}
+        return compiled.render({name: scope.get(name) for name in compiled.names}, context.locale, 10_000)
+    except (BadTemplate, CantRender) as error:
+        raise StepFailed(error.problem.what, error.problem.mend) from None

@@ -1,0 +1,40 @@
+"""What is wrong, where, and what to do about it: an expected error as a value."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass
+from typing import Literal
+
+
+@dataclass(frozen=True, slots=True)
+class Problem:
+    """One thing that is wrong.
+
+    `where` names the place as a person would find it (a dotted path into a spec, or a part of a page), `what` is a
+    whole sentence, `mend` says what to do. An "error" stops what was asked for; a "warning" does not.
+    """
+
+    where: str
+    what: str
+    mend: str = ""
+    severity: Literal["error", "warning"] = "error"
+
+    def __str__(self) -> str:
+        head = f"{self.where}: {self.what}" if self.where else self.what
+        return f"{head} {self.mend}".strip()
+
+    def at(self, where: str) -> Problem:
+        """The same problem, seen from one level further out."""
+        joined = f"{where}.{self.where}" if self.where else where
+        return Problem(joined, self.what, self.mend, self.severity)
+
+    def as_dict(self) -> dict[str, str]:
+        return asdict(self)
+
+
+class Invalid(ValueError):
+    """Raised where a caller asked for something that can't be done; carries every problem found."""
+
+    def __init__(self, problems: list[Problem]) -> None:
+        super().__init__("; ".join(str(p) for p in problems))
+        self.problems = problems

@@ -1,0 +1,108 @@
+"""A payload read as an order."""
+
+from __future__ import annotations
+
+import datetime as dt
+from dataclasses import dataclass, replace
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from angelon.core.problems import Problem
+from angelon.core.recipes.context import Context
+from angelon.core.recipes.evaluate import Evaluation, evaluate
+from angelon.core.specs.source import LINE_PARTS, PARCEL_PARTS, READING, Source
+from angelon.core.specs.store import Store
+from angelon.core.specs.variable import Recipe, Type
+from angelon.core.values import Day, Value
+
+_ITEM_TYPES = {"quantity": Type.NUMBER, "price": Type.MONEY, "expected_on": Type.DATE}
+
+
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """What a payload says about its order. `parts` holds an evaluation for every part that the source reads."""
+
+    parts: dict[str, Evaluation]
+    context: Context
+
+    def value(self, part: str) -> Value:
+        found = self.parts.get(part)
+        return found.value if found else None
+
+    def text(self, part: str) -> str:
+        value = self.value(part)
+        return "" if value is None else str(value)
+
+    @property
+    def reference(self) -> str:
+        """What the order is known by: its reference, else the customer-facing number."""
+        return self.text("reference") or self.text("number")
+
+    @property
+    def number(self) -> str:
+        """What people call the order."""
+        return self.text("number") or self.text("reference")
+
+    def moment(self, part: str) -> dt.datetime | None:
+        """The moment at a dated part, aware; a day without a time is its midnight in the store's zone."""
+        day = self.value(part)
+        if not isinstance(day, Day):
+            return None
+        if isinstance(day.value, dt.datetime):
+            return day.value
+        return dt.datetime.combine(day.value, dt.time(), self.context.zone)
+
+    def problems(self) -> list[Problem]:
+        return [e.problem for e in self.parts.values() if e.problem]
+
+    def order(self) -> dict[str, Value]:
+        """What messages know as `order`; every part is there, absent ones as None (lists as empty)."""
+        made: dict[str, Value] = {part: self.value(part) for part in READING}
+        made["number"] = self.number or None
+        made["lines"] = self.value("lines") or []
+        made["parcels"] = self.value("parcels") or []
+        return made
+
+
+def read(source: Source, store: Store, payload: Any) -> Reading:
+    """Reads a payload by a source's reading. Never raises; a part without a value has its Problem."""
+    context = Context(
+        payload=payload, zone=ZoneInfo(store.timezone), currency=store.currency, country=source.country or store.country, locale=store.locale, lookups=source.lookups
+    )
+    parts: dict[str, Evaluation] = {}
+    for part in ("currency", "country", "language"):
+        recipe = source.reading.get(part)
+        if recipe:
+            parts[part] = evaluate(recipe, Type.TEXT, context, f"reading.{part}")
+    currency, country = _code(parts.get("currency"), 3), _code(parts.get("country"), 2)
+    context = replace(context, currency=currency or context.currency, country=country or context.country)
+    for part, (wanted, _) in READING.items():
+        recipe = source.reading.get(part)
+        if recipe is None or part in parts:
+            continue
+        parts[part] = evaluate(recipe, wanted, context, f"reading.{part}")
+    for part, recipes, names in (("lines", source.line, LINE_PARTS), ("parcels", source.parcel, PARCEL_PARTS)):
+        found = parts.get(part)
+        if found and found.problem is None and found.value is not None:
+            parts[part] = replace(found, value=[_item(item, recipes, names, context) for item in found.value])
+    return Reading(parts, context)
+
+
+def _code(evaluation: Evaluation | None, length: int) -> str:
+    value = evaluation.value if evaluation else None
+    text = str(value).strip().upper() if isinstance(value, str) else ""
+    return text if len(text) == length and text.isascii() and text.isalpha() else ""
+
+
+def _item(item: Any, recipes: dict[str, Recipe], names: tuple[str, ...], context: Context) -> Value:
+    """One line or parcel by its parts; without any, as it came."""
+    if not recipes:
+        whole = item if isinstance(item, dict) else {"name": item}
+        return {**dict.fromkeys(names), **whole}
+    inner = replace(context, payload=item)
+    made: dict[str, Value] = dict.fromkeys(names)
+    for part, recipe in recipes.items():
+        made[part] = evaluate(recipe, _ITEM_TYPES.get(part, Type.TEXT), inner, part).value
+    if "quantity" in names and "quantity" not in recipes:
+        made["quantity"] = 1
+    return made

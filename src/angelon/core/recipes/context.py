@@ -1,0 +1,57 @@
+"""What a step may look at besides the value in its hands."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from angelon.core.payload.paths import MISSING, BadPath, compile_path, looks_like_path
+from angelon.core.problems import Problem
+
+
+class StepFailed(ValueError):
+    """This step can't be done on this value: what is wrong, and what to do."""
+
+    def __init__(self, what: str, mend: str = "") -> None:
+        super().__init__(what)
+        self.what = what
+        self.mend = mend
+
+    def problem(self, where: str) -> Problem:
+        return Problem(where, self.what, self.mend)
+
+
+@dataclass(frozen=True)
+class Context:
+    """The surroundings of an evaluation.
+
+    `zone` is the store's time zone; `currency` and `country` what the order says, else the store's. `variable` looks
+    another variable's value up, for the step `template`.
+    """
+
+    payload: Any = None
+    zone: ZoneInfo = field(default_factory=lambda: ZoneInfo("UTC"))
+    currency: str = ""
+    country: str = ""
+    locale: str = "en"
+    lookups: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
+    variable: Callable[[str], Any] | None = None
+
+    def parameter(self, given: Any) -> Any:
+        """A parameter as it stands, or what stands at its path where it is one (`$.ship_to.country`)."""
+        if not looks_like_path(given):
+            return given
+        try:
+            found = compile_path(given).find(self.payload)
+        except BadPath as error:
+            raise StepFailed(error.problem.what, error.problem.mend) from None
+        if found is MISSING or isinstance(found, dict | list):
+            return None
+        return found
+
+    def in_zone(self, moment: dt.datetime) -> dt.datetime:
+        """The moment as the store's clocks show it; one without a zone is taken to be the store's."""
+        return moment.replace(tzinfo=self.zone) if moment.tzinfo is None else moment.astimezone(self.zone)

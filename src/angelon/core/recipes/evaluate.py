@@ -1,0 +1,174 @@
+"""A recipe carried out: the value, or the problem, and what went in and came out at each line."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+from angelon.core.payload.paths import MISSING, BadPath, compile_path
+from angelon.core.problems import Problem
+from angelon.core.recipes import coerce
+from angelon.core.recipes.context import Context, StepFailed
+from angelon.core.recipes.steps import run_step
+from angelon.core.specs.variable import Recipe, Step, Type, Variable
+from angelon.core.values import Value
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """One line of an evaluation: what was done, and the value after it or the problem. `used` is false for a path not needed."""
+
+    label: str
+    value: Value = None
+    problem: Problem | None = None
+    used: bool = True
+
+
+@dataclass(frozen=True, slots=True)
+class Evaluation:
+    value: Value
+    problem: Problem | None = None
+    lines: list[Line] = field(default_factory=list)
+    path: str = ""
+    """The path that gave the value; empty where none did."""
+
+    @property
+    def present(self) -> bool:
+        return self.problem is None and self.value is not None
+
+
+def said(step: Step) -> str:
+    """A step as one short line: `join, separator “ · ”`."""
+    return step.do + "".join(f", {name} {given if str(given).startswith('$') else f'“{given}”'}" for name, given in step.given.items())
+
+
+def absent(value: Value) -> bool:
+    """Whether a value counts as none: null, empty or blank text, an empty list."""
+    return value is None or value is MISSING or value == [] or (isinstance(value, str) and not value.strip())
+
+
+def evaluate(recipe: Recipe, wanted: Type, context: Context, where: str = "") -> Evaluation:
+    """The value of a recipe as a type.
+
+    Where no path has a value, or a step fails, `otherwise` is used; without one the evaluation holds a Problem. It
+    never raises, whatever the payload.
+    """
+    lines: list[Line] = []
+    value: Value = None
+    used = ""
+    problem: Problem | None = None
+    for position, path in enumerate([p for p in (recipe.path, *recipe.or_paths) if p]):
+        label = path if position == 0 else f"otherwise {path}"
+        if used:
+            lines.append(Line(label, used=False))
+            continue
+        try:
+            found = compile_path(path).find(context.payload)
+        except BadPath as error:
+            problem = error.problem.at(where)
+            lines.append(Line(label, problem=problem))
+            continue
+        if absent(found):
+            nothing = "nothing stands there" if found is MISSING else "it is empty there"
+            lines.append(Line(label, problem=Problem(where, f"{path}: {nothing}.")))
+        else:
+            value, used = found, path
+            lines.append(Line(label, value))
+    failed = False
+    for number, step in enumerate(recipe.steps):
+        try:
+            value = run_step(step.do, step.given, value, context)
+        except StepFailed as error:
+            if value is None and not problem:
+                break
+            problem = error.problem(f"{where}.steps.{number}" if where else f"steps.{number}")
+            lines.append(Line(said(step), problem=problem))
+            failed = True
+            break
+        lines.append(Line(said(step), value))
+    if not failed and not absent(value):
+        try:
+            value = coerce.as_type(value, wanted, context)
+            return Evaluation(value, None, lines, used)
+        except StepFailed as error:
+            problem = Problem(where, error.what, error.mend)
+            lines.append(Line(f"as {wanted.value}", problem=problem))
+    if recipe.otherwise is not None:
+        try:
+            value = coerce.as_type(recipe.otherwise, wanted, context)
+            return Evaluation(value, None, [*lines, Line("otherwise, as it stands", value)], used)
+        except StepFailed as error:
+            problem = Problem(where, f"What is to be used otherwise does not fit: {error.what}", error.mend)
+            lines.append(Line("otherwise, as it stands", problem=problem))
+    if problem is None:
+        tried = recipe.path or "The recipe"
+        problem = Problem(where, f"{tried} has no value in this event.", "Choose another path, or say what to use otherwise.")
+    return Evaluation(None, problem, lines, used)
+
+
+class Variables:
+    """The variables of one payload, each worked out when first asked for, once."""
+
+    def __init__(self, variables: dict[str, Variable], recipes: dict[str, Recipe], context: Context, shared: dict[str, Recipe] | None = None) -> None:
+        self._variables = variables
+        self._recipes = {**(shared or {}), **recipes}
+        self._context = replace(context, variable=self._of_another)
+        self._done: dict[str, Evaluation] = {}
+        self._open: list[str] = []
+
+    def __getitem__(self, name: str) -> Evaluation:
+        done = self._done.get(name)
+        if done is None:
+            done = self._done[name] = self._work_out(name)
+        return done
+
+    def names(self) -> list[str]:
+        return list(self._variables)
+
+    def values(self, names: list[str]) -> dict[str, Value]:
+        """Values by name; None for a variable that has none and need not."""
+        return {name: self[name].value for name in names}
+
+    def problems(self, names: list[str]) -> list[Problem]:
+        """What keeps these variables from being used: required ones without a value, and unknown ones."""
+        found = []
+        for name in names:
+            variable = self._variables.get(name)
+            evaluation = self[name]
+            if evaluation.problem and (variable is None or variable.required):
+                found.append(replace(evaluation.problem, what=f"{name} has no value. {evaluation.problem.what}"))
+        return found
+
+    def _work_out(self, name: str) -> Evaluation:
+        variable = self._variables.get(name)
+        where = f"recipes.{name}"
+        if variable is None:
+            return Evaluation(None, Problem(where, f"There is no variable “{name}”."))
+        recipe = self._recipes.get(name)
+        if recipe is None:
+            return Evaluation(None, Problem(where, f"{name} has no recipe in this source.", "Map it on the source's page."))
+        if name in self._open:
+            circle = " → ".join([*self._open[self._open.index(name) :], name])
+            return Evaluation(None, Problem(where, f"The templates go in a circle: {circle}.", "Take one of them out of the circle."))
+        self._open.append(name)
+        try:
+            return evaluate(recipe, variable.type, self._context, where)
+        finally:
+            self._open.pop()
+
+    def _of_another(self, name: str) -> Value:
+        if name in self._open:
+            circle = " → ".join([*self._open[self._open.index(name) :], name])
+            raise StepFailed(f"The templates go in a circle: {circle}.", "Take one of them out of the circle.")
+        evaluation = self[name]
+        if evaluation.problem:
+            variable = self._variables.get(name)
+            if variable is not None and not variable.required:
+                return None
+            raise StepFailed(f"{name}, which it uses, has no value. {evaluation.problem.what}")
+        return evaluation.value
+
+
+def as_variable(payload: Any, recipe: Recipe, wanted: Type = Type.TEXT, **around: Any) -> Evaluation:
+    """One recipe on one payload, with whatever surroundings are given."""
+    return evaluate(recipe, wanted, Context(payload=payload, **around))

@@ -1,0 +1,96 @@
+"""What all specs share: strict fields, keys, and validation errors as problems in plain words."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, TypeVar
+
+from pydantic import AfterValidator, BaseModel, ConfigDict, StringConstraints, ValidationError
+
+from angelon.core.problems import Invalid, Problem
+
+
+class Spec(BaseModel):
+    """A strict model: an unknown field is an error that names it, never dropped in silence."""
+
+    model_config = ConfigDict(extra="forbid", str_strip_whitespace=True, validate_assignment=True)
+
+    def plain(self) -> dict[str, Any]:
+        """The spec as JSON, without what is at its default: what is stored and bundled."""
+        dumped: dict[str, Any] = self.model_dump(mode="json", exclude_defaults=True)
+        return dumped
+
+
+SpecT = TypeVar("SpecT", bound=BaseModel)
+
+
+def _one_line(text: str) -> str:
+    if any(ord(c) < 32 or c in "\u2028\u2029\x7f" for c in text):
+        raise ValueError("holds a line break or control character, which this place can't have")
+    return text
+
+
+Key = Annotated[str, StringConstraints(pattern=r"^[a-z0-9]+(-[a-z0-9]+)*$", min_length=1, max_length=60)]
+"""What a spec is called by in a bundle and an address: lower case, digits, single hyphens."""
+
+Name = Annotated[str, StringConstraints(min_length=1, max_length=100), AfterValidator(_one_line)]
+"""What people call it: one line."""
+
+OneLine = Annotated[str, StringConstraints(max_length=1000), AfterValidator(_one_line)]
+"""A text that has no line breaks, since it becomes a header or a label."""
+
+VariableName = Annotated[str, StringConstraints(pattern=r"^[a-z][a-z0-9_]*$", max_length=60)]
+
+Locale = Annotated[str, StringConstraints(pattern=r"^[a-z]{2,3}(-[A-Z][a-z]{3})?(-([A-Z]{2}|[0-9]{3}))?$")]
+"""A BCP 47 tag of language, script and region: `de`, `de-AT`, `zh-Hant-TW`."""
+
+_SAID = {
+    "missing": "is missing",
+    "extra_forbidden": "is not known here",
+    "string_too_short": "is empty",
+    "string_too_long": "is too long",
+    "string_type": "has to be text",
+    "int_parsing": "has to be a whole number",
+    "int_type": "has to be a whole number",
+    "float_parsing": "has to be a number",
+    "float_type": "has to be a number",
+    "bool_parsing": "has to be true or false",
+    "bool_type": "has to be true or false",
+    "list_type": "has to be a list",
+    "dict_type": "has to be a mapping of names to values",
+    "model_type": "has to be a mapping of names to values",
+    "model_attributes_type": "has to be a mapping of names to values",
+}
+
+_PATTERNS = {
+    r"^[a-z0-9]+(-[a-z0-9]+)*$": "may hold lower-case letters, digits and single hyphens",
+    r"^[a-z][a-z0-9_]*$": "may hold lower-case letters, digits and underscores, and starts with a letter",
+}
+
+
+def problems_of(error: ValidationError) -> list[Problem]:
+    """Pydantic's errors as problems: where as a dotted path, what as a sentence."""
+    found = []
+    for item in error.errors(include_url=False):
+        where = ".".join(str(part) for part in item["loc"] if not str(part).startswith("function-"))
+        context = item.get("ctx") or {}
+        if item["type"] == "string_pattern_mismatch":
+            what = _PATTERNS.get(str(context.get("pattern")), "does not have the form it needs")
+        elif item["type"] in ("literal_error", "enum"):
+            what = f"has to be one of {context.get('expected')}"
+        elif item["type"] == "value_error":
+            what = str(context.get("error") or item["msg"])
+        else:
+            what = _SAID.get(item["type"]) or item["msg"][:1].lower() + item["msg"][1:]
+        last = str(item["loc"][-1]) if item["loc"] else "this"
+        shown = item.get("input")
+        told = f" It was “{str(shown)[:60]}”." if isinstance(shown, str | int | float) and item["type"] != "extra_forbidden" and shown != "" else ""
+        found.append(Problem(where, f"“{last}” {what}.{told}"))
+    return found
+
+
+def read_spec(kind: type[SpecT], data: Any) -> SpecT:
+    """Validates plain data as a spec. Raises Invalid with every problem found."""
+    try:
+        return kind.model_validate(data)
+    except ValidationError as error:
+        raise Invalid(problems_of(error)) from None

@@ -1,0 +1,133 @@
+"""A store's whole set-up as one file."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Any, Literal
+
+import yaml
+from pydantic import Field
+
+from angelon.core.problems import Invalid, Problem
+from angelon.core.specs.base import Key, Spec, read_spec
+from angelon.core.specs.gateway import Gateway
+from angelon.core.specs.message import Message
+from angelon.core.specs.route import Route
+from angelon.core.specs.source import Source
+from angelon.core.specs.store import Store
+from angelon.core.specs.variable import Variable
+
+
+class Bundle(Spec):
+    """Sources, variables, gateways, messages and routes of one store, without secrets.
+
+    `live` lists the keys of the routes that are switched on.
+    """
+
+    angelon: Literal[1] = 1
+    store: Store
+    sources: list[Source] = Field(default_factory=list)
+    variables: list[Variable] = Field(default_factory=list)
+    gateways: list[Gateway] = Field(default_factory=list)
+    messages: list[Message] = Field(default_factory=list)
+    routes: list[Route] = Field(default_factory=list)
+    live: list[Key] = Field(default_factory=list)
+
+    def problems(self) -> list[Problem]:
+        """What does not hang together: names used twice, references to what is not there."""
+        found: list[Problem] = []
+        for field in ("sources", "gateways", "messages", "routes"):
+            found += _twice(field, (item.key for item in getattr(self, field)))
+        found += _twice("variables", (v.name for v in self.variables))
+        sources = {s.key for s in self.sources}
+        messages = {m.key for m in self.messages}
+        gateways = {g.key for g in self.gateways}
+        for index, route in enumerate(self.routes):
+            where = f"routes.{index}"
+            found += [
+                Problem(f"{where}.sources", f"Route “{route.name}” listens to “{key}”, and no source has that key.")
+                for key in route.sources
+                if key not in sources
+            ]
+            if route.send and route.send not in messages:
+                found.append(Problem(f"{where}.send", f"Route “{route.name}” sends “{route.send}”, and no message has that key."))
+            if route.gateway and route.gateway not in gateways:
+                found.append(Problem(f"{where}.gateway", f"Route “{route.name}” goes by “{route.gateway}”, and no gateway has that key."))
+        routes = {r.key for r in self.routes}
+        found += [Problem("live", f"“{key}” is to be live, and no route has that key.") for key in self.live if key not in routes]
+        variables = {v.name for v in self.variables}
+        for index, source in enumerate(self.sources):
+            found += [
+                Problem(f"sources.{index}.recipes.{name}", f"Source “{source.name}” has a recipe for “{name}”, and no variable has that name.")
+                for name in source.recipes
+                if name not in variables
+            ]
+        return found
+
+
+def _twice(field: str, keys: Iterable[str]) -> list[Problem]:
+    seen: set[str] = set()
+    found = []
+    for key in keys:
+        if key in seen:
+            found.append(Problem(field, f"“{key}” stands twice.", "Give each its own key."))
+        seen.add(key)
+    return found
+
+
+def read_bundle(text: str) -> Bundle:
+    """A bundle from YAML. Raises Invalid with every problem: of the YAML, of a spec, or between specs."""
+    if len(text) > 5_000_000:
+        raise Invalid([Problem("", "The bundle is larger than 5 MB.")])
+    try:
+        data = yaml.load(text, Loader=_Loader)  # noqa: S506 - _Loader is a SafeLoader
+    except yaml.YAMLError as error:
+        mark = getattr(error, "problem_mark", None)
+        at = f" at line {mark.line + 1}, column {mark.column + 1}" if mark else ""
+        raise Invalid([Problem("", f"The bundle is not YAML: {getattr(error, 'problem', None) or 'it can not be read'}{at}.")]) from None
+    if not isinstance(data, dict):
+        raise Invalid([Problem("", "The bundle is empty or not a mapping.", "It starts with `angelon: 1` and `store:`.")])
+    bundle = read_spec(Bundle, data)
+    problems = bundle.problems()
+    if problems:
+        raise Invalid(problems)
+    return bundle
+
+
+def write_bundle(bundle: Bundle) -> str:
+    """The bundle as YAML: the same bundle gives the same bytes."""
+    data: dict[str, Any] = {"angelon": bundle.angelon, "store": bundle.store.plain()}
+    for field, order in (("sources", "key"), ("variables", "name"), ("gateways", "key"), ("messages", "key"), ("routes", "key")):
+        items = sorted(getattr(bundle, field), key=lambda item: str(getattr(item, order)))
+        data[field] = [item.plain() for item in items]
+    data["live"] = sorted(bundle.live)
+    return yaml.dump(data, Dumper=_Dumper, allow_unicode=True, sort_keys=False, width=120)
+
+
+class _Loader(yaml.SafeLoader):
+    """YAML without dates: a day stays the text that was written. And without aliases, which could multiply."""
+
+    def compose_node(self, parent: Any, index: Any) -> Any:
+        if self.check_event(yaml.AliasEvent):
+            mark = self.peek_event().start_mark  # type: ignore[no-untyped-call]
+            raise yaml.MarkedYAMLError(problem="it uses an alias (*), which bundles don't have", problem_mark=mark)
+        return super().compose_node(parent, index)
+
+
+_Loader.yaml_implicit_resolvers = {
+    letter: [(tag, regexp) for tag, regexp in resolvers if tag != "tag:yaml.org,2002:timestamp"]
+    for letter, resolvers in yaml.SafeLoader.yaml_implicit_resolvers.items()
+}
+
+
+class _Dumper(yaml.SafeDumper):
+    def ignore_aliases(self, data: Any) -> bool:
+        return True
+
+
+def _text(dumper: yaml.SafeDumper, text: str) -> yaml.ScalarNode:
+    style = "|" if "\n" in text and not text.endswith(" ") else None
+    return dumper.represent_scalar("tag:yaml.org,2002:str", text, style=style)
+
+
+_Dumper.add_representer(str, _text)

@@ -1,0 +1,145 @@
+"""One inbound connection of a store: how its deliveries are checked, named and read."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+from pydantic import Field, field_validator, model_serializer, model_validator
+
+from angelon.core.event_types import well_formed
+from angelon.core.specs.base import Key, Name, OneLine, Spec, VariableName
+from angelon.core.specs.variable import Recipe, Type
+
+READING: dict[str, tuple[Type, str]] = {
+    "reference": (Type.TEXT, "what the store itself calls the order, never shown to a customer"),
+    "number": (Type.TEXT, "the number that the customer sees"),
+    "status": (Type.TEXT, "the order's status in the store's own words"),
+    "total": (Type.MONEY, "what the customer pays"),
+    "currency": (Type.TEXT, "an ISO 4217 code"),
+    "placed_at": (Type.DATE, "when the order was placed"),
+    "changed_at": (Type.DATE, "when the store last changed it; tells late deliveries from new ones"),
+    "customer_id": (Type.TEXT, "what the store calls the customer"),
+    "name": (Type.TEXT, "the customer's name"),
+    "email": (Type.EMAIL, "where email goes"),
+    "phone": (Type.PHONE, "where SMS goes"),
+    "country": (Type.TEXT, "two letters (ISO 3166-1)"),
+    "language": (Type.TEXT, "the customer's language, a BCP 47 tag"),
+    "lines": (Type.LIST, "what was ordered"),
+    "parcels": (Type.LIST, "what is on its way"),
+}
+"""The parts of a reading: type and meaning."""
+
+LINE_PARTS = ("name", "sku", "quantity", "price")
+PARCEL_PARTS = ("carrier", "number", "expected_on")
+
+
+class Locator(Spec):
+    """Where a short text stands in a delivery: in a header, at a path, or fixed. Written short: `$.path` or `header: X`."""
+
+    header: OneLine = ""
+    path: str = Field("", max_length=500)
+    fixed: OneLine = ""
+
+    @model_validator(mode="before")
+    @classmethod
+    def _short(cls, data: Any) -> Any:
+        return {"path": data} if isinstance(data, str) else data
+
+    @model_validator(mode="after")
+    def _one(self) -> Locator:
+        if sum(bool(x) for x in (self.header, self.path, self.fixed)) > 1:
+            raise ValueError("says more than one of header, path and fixed; keep one")
+        return self
+
+    @model_serializer
+    def _long(self) -> dict[str, str]:
+        return {k: v for k, v in (("header", self.header), ("path", self.path), ("fixed", self.fixed)) if v}
+
+
+class Signing(Spec):
+    """How a delivery proves that the store sent it.
+
+    `hmac-sha256`: the header holds HMAC-SHA256 (RFC 2104) of the raw body, hex or base64, after an optional prefix;
+    with `timestamp_header` the signed text is `timestamp.body` and the timestamp (seconds since 1970) may be off by
+    `tolerance_seconds`. `standard-webhooks`: the Standard Webhooks specification, version 1. The secret itself is
+    kept apart, encrypted.
+    """
+
+    scheme: Literal["none", "hmac-sha256", "standard-webhooks"] = "hmac-sha256"
+    header: OneLine = "Store-Signature"
+    encoding: Literal["hex", "base64"] = "hex"
+    prefix: OneLine = ""
+    timestamp_header: OneLine = ""
+    tolerance_seconds: int = Field(300, ge=1, le=86400)
+
+
+class Challenge(Spec):
+    """How the store verifies the address: it sends a text that has to come back. `parameter` names it in query or body."""
+
+    method: Literal["GET", "POST"] = "GET"
+    parameter: OneLine = "challenge"
+
+
+class Source(Spec):
+    key: Key
+    name: Name
+    signing: Signing = Field(default_factory=Signing)
+    delivery_id: Locator = Field(default_factory=Locator)
+    event_name: Locator = Field(default_factory=Locator)
+    event_names: dict[str, str] = Field(default_factory=dict)
+    statuses: dict[str, str] = Field(default_factory=dict)
+    orders_at: str = Field("", max_length=500)
+    same_body_minutes: int = Field(10, ge=0, le=1440)
+    max_bytes: int = Field(1_048_576, ge=1024, le=16_777_216)
+    allow_from: list[OneLine] = Field(default_factory=list, max_length=100)
+    challenge: Challenge | None = None
+    country: str = Field("", pattern=r"^([A-Z]{2})?$")
+    reading: dict[str, Recipe] = Field(default_factory=dict)
+    line: dict[str, Recipe] = Field(default_factory=dict)
+    parcel: dict[str, Recipe] = Field(default_factory=dict)
+    recipes: dict[VariableName, Recipe] = Field(default_factory=dict)
+    shared_recipes: dict[VariableName, Recipe] = Field(default_factory=dict)
+    lookups: dict[VariableName, dict[str, str]] = Field(default_factory=dict)
+    on: bool = True
+
+    @field_validator("event_names", "statuses")
+    @classmethod
+    def _types(cls, names: dict[str, str]) -> dict[str, str]:
+        for theirs, ours in names.items():
+            if not well_formed(ours):
+                raise ValueError(f"maps “{theirs}” to “{ours}”, which is no event type: write it dotted, like order.created")
+        return names
+
+    @field_validator("reading")
+    @classmethod
+    def _parts(cls, parts: dict[str, Recipe]) -> dict[str, Recipe]:
+        return _known(parts, READING)
+
+    @field_validator("line")
+    @classmethod
+    def _line(cls, parts: dict[str, Recipe]) -> dict[str, Recipe]:
+        return _known(parts, LINE_PARTS)
+
+    @field_validator("parcel")
+    @classmethod
+    def _parcel(cls, parts: dict[str, Recipe]) -> dict[str, Recipe]:
+        return _known(parts, PARCEL_PARTS)
+
+    @field_validator("allow_from")
+    @classmethod
+    def _networks(cls, networks: list[str]) -> list[str]:
+        import ipaddress
+
+        for network in networks:
+            try:
+                ipaddress.ip_network(network, strict=False)
+            except ValueError:
+                raise ValueError(f"“{network}” is no IP address or network (write 192.0.2.0/24)") from None
+        return networks
+
+
+def _known(parts: dict[str, Recipe], known: Any) -> dict[str, Recipe]:
+    for name in parts:
+        if name not in known:
+            raise ValueError(f"“{name}” is no part of it; the parts are {', '.join(known)}")
+    return parts

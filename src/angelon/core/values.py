@@ -1,0 +1,197 @@
+"""The values that variables hold, and how each is shown to a reader in their language.
+
+A value stays typed (an amount with its currency, a day) until the moment it is shown, so that a condition can
+compare it and a message can show it in the reader's locale.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from dataclasses import dataclass
+from decimal import ROUND_HALF_UP, Decimal, InvalidOperation
+from functools import lru_cache
+from typing import Any, TypeAlias
+
+from babel import Locale, UnknownLocaleError
+from babel.dates import format_date, format_datetime
+from babel.lists import format_list
+from babel.numbers import format_currency, format_decimal, get_currency_precision
+
+
+@dataclass(frozen=True, slots=True)
+class Money:
+    """An amount in a currency. `currency` is an ISO 4217 code."""
+
+    amount: Decimal
+    currency: str
+
+
+@dataclass(frozen=True, slots=True)
+class Day:
+    """A calendar day or a moment, with how it wants to be shown.
+
+    `value` is a date, or an aware datetime already moved to the zone in which it is to be read. `format` is a CLDR
+    style ("short", "medium", "long", "full", "day" for weekday and day without the year) or a CLDR pattern.
+    """
+
+    value: dt.date
+    format: str = "long"
+
+
+Value: TypeAlias = Any  # None, bool, int, float, Decimal, str, Money, Day, date, datetime, list, dict
+
+
+@lru_cache(maxsize=256)
+def locale_of(tag: str) -> Locale:
+    """The CLDR locale of a BCP 47 tag; English where nobody knows it."""
+    try:
+        return Locale.parse(tag.replace("_", "-"), sep="-")
+    except (UnknownLocaleError, ValueError):
+        return Locale.parse("en")
+
+
+@lru_cache(maxsize=256)
+def regional(tag: str, country: str) -> str:
+    """A language as it is written in a country (`en`, `IE` → `en-IE`), where CLDR knows it so; else the tag as it is."""
+    if "-" in tag or not country:
+        return tag
+    try:
+        Locale.parse(f"{tag}-{country}", sep="-")
+    except (UnknownLocaleError, ValueError):
+        return tag
+    return f"{tag}-{country}"
+
+
+@lru_cache(maxsize=256)
+def _without_year(locale: Locale) -> str:
+    """The full date pattern of a locale with the year taken out ("Tuesday 10 November")."""
+    import re
+
+    pattern = locale.date_formats["full"].pattern
+    quoted = r"(?:'[^']*'\s*)*"
+    pattern = re.sub(rf"[,.]?\s*{quoted}y+(?:\s*'[^']*')*\s*[,年]?\s*", " ", pattern)
+    return pattern.strip(" ,") or "EEEE d MMMM"
+
+
+def show_day(day: Day, tag: str) -> str:
+    """A day or moment as a reader of that locale writes it."""
+    locale = locale_of(tag)
+    if day.format == "day":
+        return format_date(day.value, _without_year(locale), locale=locale)
+    if isinstance(day.value, dt.datetime):
+        return format_datetime(day.value, day.format, tzinfo=day.value.tzinfo, locale=locale)
+    return format_date(day.value, day.format, locale=locale)
+
+
+def show_money(money: Money, tag: str) -> str:
+    """An amount in the locale's form, rounded half up to the currency's own digits."""
+    digits = get_currency_precision(money.currency)
+    amount = money.amount.quantize(Decimal(1).scaleb(-digits), rounding=ROUND_HALF_UP)
+    return format_currency(amount, money.currency, locale=locale_of(tag))
+
+
+def show(value: Value, tag: str = "en") -> str:
+    """Any value as text for a reader of the locale `tag`; an absent one is the empty text."""
+    if value is None:
+        return ""
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, str):
+        return value
+    if isinstance(value, int):
+        return str(value)
+    if isinstance(value, Money):
+        return show_money(value, tag)
+    if isinstance(value, Day):
+        return show_day(value, tag)
+    if isinstance(value, dt.date):
+        return show_day(Day(value), tag)
+    if isinstance(value, float | Decimal):
+        return format_decimal(value, locale=locale_of(tag))
+    if isinstance(value, list | tuple):
+        return format_list([show(item, tag) for item in value], locale=locale_of(tag)) if value else ""
+    if isinstance(value, dict):
+        named = next((value[k] for k in ("name", "title", "sku") if value.get(k)), None)
+        return show(named, tag) if named else ", ".join(f"{k} {show(v, tag)}" for k, v in value.items() if v is not None)
+    return str(value)
+
+
+def number_of(value: Value) -> Decimal | None:
+    """The number that a value is or says, read with either decimal sign; None where it says none.
+
+    "1.234,50", "1,234.50", "1234.5" and 1234.5 are the same number. A single separator followed by exactly three
+    digits is read as a grouping sign only when it stands more than once; "1.234" alone is one and a bit.
+    """
+    if isinstance(value, bool) or value is None:
+        return None
+    if isinstance(value, Money):
+        return value.amount
+    if isinstance(value, int | Decimal):
+        return Decimal(value)
+    if isinstance(value, float):
+        value = repr(value)
+    if not isinstance(value, str) or len(value) > 64:
+        return None
+    text = value.strip().replace("\u00a0", "").replace("\u202f", "").replace(" ", "").replace("'", "").replace("−", "-")
+    comma, dot = text.rfind(","), text.rfind(".")
+    if comma >= 0 and dot >= 0:
+        grouping = "." if comma > dot else ","
+        text = text.replace(grouping, "")
+    elif text.count(",") > 1:
+        text = text.replace(",", "")
+    elif text.count(".") > 1:
+        text = text.replace(".", "")
+    text = text.replace(",", ".")
+    try:
+        number = Decimal(text)
+    except InvalidOperation:
+        return None
+    return number if number.is_finite() and abs(number.adjusted()) <= 30 else None
+
+
+def pack(value: Value) -> Any:
+    """A value as plain JSON, types kept: what is stored with a send."""
+    if isinstance(value, Money):
+        return {"$money": [str(value.amount), value.currency]}
+    if isinstance(value, Day):
+        kind = "$moment" if isinstance(value.value, dt.datetime) else "$day"
+        return {kind: [value.value.isoformat(), value.format, _zone_name(value.value)]}
+    if isinstance(value, dt.datetime):
+        return {"$moment": [value.isoformat(), "long", _zone_name(value)]}
+    if isinstance(value, dt.date):
+        return {"$day": [value.isoformat(), "long", None]}
+    if isinstance(value, Decimal):
+        return {"$number": str(value)}
+    if isinstance(value, list | tuple):
+        return [pack(item) for item in value]
+    if isinstance(value, dict):
+        return {str(k): pack(v) for k, v in value.items()}
+    return value
+
+
+def unpack(value: Any) -> Value:
+    """The value that `pack` made this JSON from."""
+    if isinstance(value, list):
+        return [unpack(item) for item in value]
+    if not isinstance(value, dict):
+        return value
+    if len(value) == 1:
+        (kind, body), *_ = value.items()
+        if kind == "$money":
+            return Money(Decimal(body[0]), body[1])
+        if kind == "$day":
+            return Day(dt.date.fromisoformat(body[0]), body[1])
+        if kind == "$moment":
+            moment = dt.datetime.fromisoformat(body[0])
+            if body[2]:
+                from zoneinfo import ZoneInfo
+
+                moment = moment.astimezone(ZoneInfo(body[2]))
+            return Day(moment, body[1])
+        if kind == "$number":
+            return Decimal(body)
+    return {k: unpack(v) for k, v in value.items()}
+
+
+def _zone_name(moment: dt.date) -> str | None:
+    return getattr(getattr(moment, "tzinfo", None), "key", None)

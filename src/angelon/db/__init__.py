@@ -1,0 +1,1 @@
+"""Tables, sessions, migrations and every query. SQL stands nowhere else."""

@@ -1,0 +1,112 @@
+"""The connection to the database: SQLite with durable commits, or PostgreSQL."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy import Connection, Engine, create_engine, event, inspect, text
+from sqlmodel import Session
+
+MIGRATIONS = Path(__file__).with_name("migrations")
+
+
+class NewerDatabase(RuntimeError):
+    """The database was written by a newer version of Angelon."""
+
+
+class Database:
+    """One engine. SQLite runs in WAL mode with `synchronous=FULL`: a commit that returned survives a power cut."""
+
+    def __init__(self, url: str) -> None:
+        self.url = url
+        self.sqlite = url.startswith("sqlite")
+        self._turn = threading.Lock()
+        options: dict[str, Any] = {"connect_args": {"check_same_thread": False, "timeout": 20}} if self.sqlite else {}
+        self.engine: Engine = create_engine(url, pool_size=40, max_overflow=40, **options)
+        if self.sqlite:
+            if url.startswith("sqlite:///"):
+                Path(url.removeprefix("sqlite:///")).parent.mkdir(parents=True, exist_ok=True)
+            event.listen(self.engine, "connect", _prepare_sqlite)
+            event.listen(self.engine, "begin", _begin)
+
+    @contextmanager
+    def reading(self) -> Iterator[Session]:
+        """A session for reading; what it changes is not kept."""
+        with Session(self.engine, expire_on_commit=False) as session:
+            yield session
+
+    @contextmanager
+    def writing(self) -> Iterator[Session]:
+        """One transaction, committed at the end. On SQLite it takes the write lock at once, so it can't fail half-way."""
+        with self._alone(), self.engine.connect().execution_options(angelon_write=True) as connection, connection.begin(), Session(connection, expire_on_commit=False) as session:
+            yield session
+            session.flush()
+
+    @contextmanager
+    def connection(self) -> Iterator[Connection]:
+        """One write transaction without the session's bookkeeping, for the hot paths."""
+        with self._alone(), self.engine.connect().execution_options(angelon_write=True) as connection, connection.begin():
+            yield connection
+
+    @contextmanager
+    def _alone(self) -> Iterator[None]:
+        """Lets one thread of this process write at a time, so that none of them polls for SQLite's lock."""
+        if not self.sqlite:
+            yield
+            return
+        with self._turn:
+            yield
+
+    def migrate(self) -> None:
+        """Brings the schema up to date. Raises NewerDatabase where the database is ahead of this version."""
+        newest = _newest()
+        if self._revision() == newest:
+            return
+        from alembic import command
+        from alembic.config import Config
+        from alembic.script import ScriptDirectory
+        from alembic.util import CommandError
+
+        config = Config()
+        config.set_main_option("script_location", str(MIGRATIONS))
+        at = self._revision()
+        if at is not None:
+            try:
+                ScriptDirectory.from_config(config).get_revision(at)
+            except CommandError:
+                raise NewerDatabase(
+                    f"The database is at version {at}, and this Angelon knows versions up to {newest}. Start the newer Angelon that wrote it, or use another ANGELON_HOME."
+                ) from None
+        with self.engine.connect() as connection, connection.begin():
+            config.attributes["connection"] = connection
+            command.upgrade(config, "head")
+
+    def _revision(self) -> str | None:
+        with self.engine.connect() as connection:
+            if not inspect(connection).has_table("alembic_version"):
+                return None
+            return connection.execute(text("SELECT version_num FROM alembic_version")).scalar()
+
+    def close(self) -> None:
+        self.engine.dispose()
+
+
+def _newest() -> str:
+    return max(file.stem for file in (MIGRATIONS / "versions").glob("[0-9]*.py"))
+
+
+def _prepare_sqlite(connection: Any, _: Any) -> None:
+    connection.isolation_level = None
+    cursor = connection.cursor()
+    for pragma in ("journal_mode=WAL", "synchronous=FULL", "foreign_keys=ON", "busy_timeout=20000", "temp_store=MEMORY", "cache_size=-32000"):
+        cursor.execute(f"PRAGMA {pragma}")
+    cursor.close()
+
+
+def _begin(connection: Connection) -> None:
+    immediate = connection.get_execution_options().get("angelon_write")
+    connection.exec_driver_sql("BEGIN IMMEDIATE" if immediate else "BEGIN")

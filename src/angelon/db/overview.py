@@ -1,0 +1,97 @@
+"""Numbers for the frame and the overview, few queries a page."""
+
+from __future__ import annotations
+
+import datetime as dt
+from dataclasses import dataclass, field
+from typing import Any
+
+from sqlalchemy import func
+from sqlalchemy import select as core_select
+from sqlmodel import Session, col, select
+
+from angelon.core.states import DUE, State
+from angelon.db.tables import EventRow, GatewayRow, HeartbeatRow, MessageRow, OrderRow, RouteRow, SendRow, SourceRow
+
+_ATTENTION_DAYS = 14
+
+
+@dataclass(frozen=True)
+class Numbers:
+    counts: dict[str, int] = field(default_factory=dict)
+    needs: int = 0
+    last_beat: dt.datetime | None = None
+    oldest_unplanned: dt.datetime | None = None
+    oldest_overdue: dt.datetime | None = None
+
+
+def numbers(session: Session, store_id: int, now: dt.datetime) -> Numbers:
+    """What the frame shows, in one query."""
+    event, send = EventRow.__table__, SendRow.__table__  # type: ignore[attr-defined]
+
+    def total(table: Any) -> Any:
+        return core_select(func.count()).select_from(table).where(table.store_id == store_id).scalar_subquery()
+
+    recent = now - dt.timedelta(days=_ATTENTION_DAYS)
+    row = session.connection().execute(
+        core_select(
+            total(OrderRow),
+            total(SendRow),
+            total(SourceRow),
+            total(MessageRow),
+            total(RouteRow),
+            total(GatewayRow),
+            core_select(func.count())
+            .select_from(send)
+            .where(send.c.store_id == store_id, send.c.state.in_([State.HELD, State.FAILED]), send.c.created_at >= recent)
+            .scalar_subquery(),
+            core_select(func.max(HeartbeatRow.at)).scalar_subquery(),  # type: ignore[arg-type]
+            core_select(func.min(event.c.received_at)).where(event.c.planned_at.is_(None)).scalar_subquery(),
+            core_select(func.min(send.c.due_at)).where(send.c.state.in_(DUE), send.c.due_at <= now).scalar_subquery(),
+        )
+    ).one()
+    names = ("orders", "sends", "sources", "messages", "routes", "gateways")
+    return Numbers(dict(zip(names, row[:6], strict=True)), row[6], row[7], row[8], row[9])
+
+
+def events_by_type(session: Session, source_ids: list[int], since: dt.datetime) -> dict[str, int]:
+    """How many orders had an event of each type since a moment."""
+    rows = session.exec(
+        select(EventRow.type, func.count(func.distinct(EventRow.order_id)))
+        .where(col(EventRow.source_id).in_(source_ids), EventRow.received_at >= since, EventRow.type != "")
+        .group_by(EventRow.type)
+    )
+    return {type_: number for type_, number in rows}
+
+
+def by_day(session: Session, store_id: int, since: dt.datetime) -> tuple[dict[int, int], dict[int, int], dict[int, int]]:
+    """Sends, failed tries of sends, and orders for each day since a moment (days counted from 1970, UTC)."""
+    day = 86_400_000_000
+    send, order = SendRow.__table__, OrderRow.__table__  # type: ignore[attr-defined]
+    from sqlalchemy import BigInteger, cast, type_coerce
+
+    def days(column: Any) -> Any:
+        return cast(type_coerce(column, BigInteger) / day, BigInteger)
+
+    def grouped(column: Any, *where: Any) -> dict[int, int]:
+        statement = core_select(days(column).label("d"), func.count()).where(*where).group_by("d")
+        return {int(d): n for d, n in session.connection().execute(statement)}
+
+    return (
+        grouped(send.c.created_at, send.c.store_id == store_id, send.c.created_at >= since, send.c.state != State.SKIPPED),
+        grouped(send.c.created_at, send.c.store_id == store_id, send.c.created_at >= since, send.c.tries > 1),
+        grouped(order.c.placed_at, order.c.store_id == store_id, order.c.placed_at >= since),
+    )
+
+
+def attention(session: Session, store_id: int, now: dt.datetime, limit: int = 8) -> list[SendRow]:
+    """Sends that a person must look at, the newest first."""
+    recent = now - dt.timedelta(days=_ATTENTION_DAYS)
+    return list(
+        session.exec(
+            select(SendRow)
+            .where(SendRow.store_id == store_id, col(SendRow.state).in_([State.HELD, State.FAILED]), SendRow.created_at >= recent)
+            .order_by(col(SendRow.created_at).desc())
+            .limit(limit)
+        )
+    )

@@ -1,0 +1,51 @@
+"""Credentials, sealed under the secret key (Fernet: AES-128-CBC with HMAC-SHA256)."""
+
+from __future__ import annotations
+
+import base64
+import datetime as dt
+import hashlib
+from dataclasses import dataclass
+
+from cryptography.fernet import Fernet, InvalidToken
+from sqlmodel import Session, col, delete, select
+
+from angelon.db.tables import SecretRow
+
+
+class WrongKey(RuntimeError):
+    """The secret key is not the one that the credentials were sealed under."""
+
+
+@dataclass(frozen=True)
+class Secret:
+    text: str
+    created_at: dt.datetime
+    until: dt.datetime | None
+
+
+class Vault:
+    """Seals and opens credentials."""
+
+    def __init__(self, key: str) -> None:
+        self._fernet = Fernet(base64.urlsafe_b64encode(hashlib.sha256(b"angelon secrets:" + key.encode()).digest()))
+
+    def put(self, session: Session, kind: str, owner_id: int, text: str, now: dt.datetime, keep_old_until: dt.datetime | None = None) -> None:
+        """Makes `text` the credential. Older ones go at once, or are valid until a time (aware)."""
+        owned = (col(SecretRow.kind) == kind, col(SecretRow.owner_id) == owner_id)
+        if keep_old_until is None:
+            session.exec(delete(SecretRow).where(*owned))
+        else:
+            for row in session.exec(select(SecretRow).where(*owned, col(SecretRow.until).is_(None))):
+                row.until = keep_old_until
+        session.add(SecretRow(kind=kind, owner_id=owner_id, sealed=self._fernet.encrypt(text.encode()), created_at=now))
+
+    def get(self, session: Session, kind: str, owner_id: int, now: dt.datetime) -> list[Secret]:
+        """The credentials that are valid now, newest first. Raises WrongKey."""
+        rows = session.exec(select(SecretRow).where(SecretRow.kind == kind, SecretRow.owner_id == owner_id).order_by(col(SecretRow.id).desc()))
+        try:
+            return [
+                Secret(self._fernet.decrypt(row.sealed).decode(), row.created_at, row.until) for row in rows if row.until is None or row.until > now
+            ]
+        except InvalidToken:
+            raise WrongKey("The stored credentials were sealed under another secret key. Set ANGELON_SECRET_KEY to the one that they were sealed under.") from None

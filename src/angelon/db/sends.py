@@ -1,0 +1,266 @@
+"""Sends: stored by the planner, claimed by workers, settled, listed."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import Connection, Table, bindparam, func, insert, or_, text, update
+from sqlalchemy import select as core_select
+from sqlmodel import Session, col, select
+
+from angelon.core.states import DUE, State, sources_of
+from angelon.db.tables import (
+    AttemptRow,
+    ContentRow,
+    EventRow,
+    GatewayRow,
+    HeartbeatRow,
+    MessageRow,
+    OrderRow,
+    RevisionRow,
+    RouteRow,
+    SendRow,
+)
+
+SEND: Table = SendRow.__table__  # type: ignore[attr-defined]
+ATTEMPT: Table = AttemptRow.__table__  # type: ignore[attr-defined]
+CONTENT: Table = ContentRow.__table__  # type: ignore[attr-defined]
+ORDER: Table = OrderRow.__table__  # type: ignore[attr-defined]
+HEARTBEAT: Table = HeartbeatRow.__table__  # type: ignore[attr-defined]
+
+_SETTLE = (
+    update(SEND)
+    .where(SEND.c.id == bindparam("b_id"), SEND.c.worker == bindparam("b_worker"), SEND.c.state == State.SENDING)
+    .values({name: bindparam(name) for name in ("state", "reason", "due_at", "settled_at", "subject", "revision_id", "tries", "values")} | {"lease_until": None, "worker": ""})
+)
+
+
+def add(connection: Connection, rows: Sequence[dict[str, Any]]) -> None:
+    if rows:
+        connection.execute(insert(SEND), list(rows))
+
+
+def told(connection: Connection, order_ids: Iterable[int]) -> set[tuple[int, int]]:
+    """(route id, order id) of every send for these orders that has gone out or still may."""
+    ids = list(order_ids)
+    if not ids:
+        return set()
+    rows = connection.execute(
+        core_select(SEND.c.route_id, SEND.c.order_id).where(SEND.c.order_id.in_(ids), SEND.c.state.not_in([State.SKIPPED, State.CANCELLED]))
+    )
+    return {(route, order) for route, order in rows}
+
+
+def claim(connection: Connection, worker: str, now: dt.datetime, lease: dt.timedelta, limit: int) -> list[Any]:
+    """Takes up to `limit` due sends for a worker, oldest first, in one statement; nobody else gets them while the lease runs."""
+    due = core_select(SEND.c.id).where(SEND.c.state.in_(DUE), SEND.c.due_at <= now).order_by(SEND.c.due_at).limit(limit)
+    if connection.dialect.name == "postgresql":
+        due = due.with_for_update(skip_locked=True)
+    statement = (
+        update(SEND)
+        .where(SEND.c.id.in_(due))
+        .values(state=State.SENDING, worker=worker, lease_until=now + lease, tries=SEND.c.tries + 1, first_try_at=func.coalesce(SEND.c.first_try_at, bindparam("first", now, SEND.c.due_at.type)))
+        .returning(SEND)
+    )
+    return sorted(connection.execute(statement), key=lambda row: row.due_at)
+
+
+def extend(connection: Connection, ids: Sequence[str], worker: str, until: dt.datetime) -> None:
+    connection.execute(update(SEND).where(SEND.c.id.in_(ids), SEND.c.worker == worker).values(lease_until=until))
+
+
+def settle(connection: Connection, settled: Sequence[dict[str, Any]]) -> None:
+    """Stores how claimed sends stand after a try. Only a send still held by that worker moves; the table of states decides."""
+    if settled:
+        connection.execute(_SETTLE, list(settled))
+
+
+def add_attempts(connection: Connection, attempts: Sequence[dict[str, Any]]) -> None:
+    if attempts:
+        connection.execute(insert(ATTEMPT), list(attempts))
+
+
+def keep_content(connection: Connection, contents: Sequence[dict[str, Any]]) -> None:
+    """What each send said at its last try."""
+    if contents:
+        connection.execute(CONTENT.delete().where(CONTENT.c.send_id.in_([c["send_id"] for c in contents])))
+        connection.execute(insert(CONTENT), list(contents))
+
+
+def abandoned(connection: Connection, now: dt.datetime, dead: Sequence[str]) -> list[Any]:
+    """Sends whose worker's lease has run out, or whose worker is known to be gone."""
+    statement = core_select(SEND).where(SEND.c.state == State.SENDING, or_(SEND.c.lease_until < now, SEND.c.worker.in_(list(dead))))
+    if connection.dialect.name == "postgresql":
+        statement = statement.with_for_update(skip_locked=True)
+    return list(connection.execute(statement))
+
+
+def held_by(session: Session) -> list[str]:
+    """The workers that hold claimed sends."""
+    return list(session.exec(select(SendRow.worker).where(SendRow.state == State.SENDING).distinct()))
+
+
+def give_back(connection: Connection, ids: Sequence[str], now: dt.datetime, reason: str) -> None:
+    connection.execute(
+        update(SEND).where(SEND.c.id.in_(ids), SEND.c.state == State.SENDING).values(state=State.RETRYING, due_at=now, lease_until=None, worker="", reason=reason)
+    )
+
+
+def next_due(connection: Connection) -> dt.datetime | None:
+    return connection.execute(core_select(func.min(SEND.c.due_at)).where(SEND.c.state.in_(DUE))).scalar()
+
+
+def move(session: Session, send_id: str, now_state: State, now: dt.datetime, reason: str = "") -> bool:
+    """Moves one send by hand, where the table of states allows it from where it is; says whether it did."""
+    changes: dict[str, Any] = {"state": now_state, "reason": reason}
+    if now_state is State.SCHEDULED:
+        changes |= {"due_at": now, "tries": 0, "first_try_at": None, "settled_at": None}
+    done = session.connection().execute(update(SEND).where(SEND.c.id == send_id, SEND.c.state.in_(sources_of(now_state))).values(**changes))
+    return done.rowcount == 1
+
+
+# ---- heartbeats ---------------------------------------------------------------------------------------------------
+
+
+def beat(connection: Connection, worker: str, now: dt.datetime) -> None:
+    changed = connection.execute(update(HEARTBEAT).where(HEARTBEAT.c.worker == worker).values(at=now))
+    if changed.rowcount == 0:
+        connection.execute(insert(HEARTBEAT).values(worker=worker, at=now))
+
+
+def forget_workers(connection: Connection, before: dt.datetime) -> None:
+    connection.execute(HEARTBEAT.delete().where(HEARTBEAT.c.at < before))
+
+
+def last_beat(session: Session) -> dt.datetime | None:
+    return session.exec(select(func.max(HeartbeatRow.at))).one()
+
+
+# ---- for pages ----------------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class Filter:
+    """What the list of sends is narrowed to. `words` looks in recipient, order number, subject."""
+
+    states: tuple[str, ...] = ()
+    channels: tuple[str, ...] = ()
+    messages: tuple[str, ...] = ()
+    words: str = ""
+    since: dt.datetime | None = None
+    order_id: int | None = None
+    route_id: int | None = None
+
+
+@dataclass(frozen=True)
+class Listed:
+    """A send with the names that a list shows."""
+
+    send: SendRow
+    order_number: str
+    order_id: int | None
+    message: str
+    route: str
+    gateway: str
+
+
+def _narrowed(statement: Any, wanted: Filter, leave: str = "") -> Any:
+    if wanted.states and leave != "states":
+        statement = statement.where(SEND.c.state.in_(wanted.states))
+    if wanted.channels and leave != "channels":
+        statement = statement.where(SEND.c.channel.in_(wanted.channels))
+    if wanted.messages and leave != "messages":
+        statement = statement.where(MessageRow.key.in_(wanted.messages))  # type: ignore[attr-defined]
+    if wanted.since:
+        statement = statement.where(SEND.c.created_at >= wanted.since)
+    if wanted.order_id is not None:
+        statement = statement.where(SEND.c.order_id == wanted.order_id)
+    if wanted.route_id is not None:
+        statement = statement.where(SEND.c.route_id == wanted.route_id)
+    for word in wanted.words.split()[:6]:
+        like = f"%{word.replace('~', '~~').replace('%', '~%').replace('_', '~_')}%"
+        statement = statement.where(
+            or_(*(column.ilike(like, escape="~") for column in (SEND.c.recipient, SEND.c.recipient_name, SEND.c.subject, ORDER.c.number)))
+        )
+    return statement
+
+
+def listed(session: Session, store_id: int, wanted: Filter, limit: int = 100, before: tuple[dt.datetime, str] | None = None) -> list[Listed]:
+    """Sends with their names, newest first, in one query."""
+    statement = (
+        select(SendRow, OrderRow.number, OrderRow.id, MessageRow.key, RouteRow.key, GatewayRow.key)
+        .outerjoin(OrderRow, col(OrderRow.id) == col(SendRow.order_id))
+        .outerjoin(MessageRow, col(MessageRow.id) == col(SendRow.message_id))
+        .join(RouteRow, col(RouteRow.id) == col(SendRow.route_id))
+        .outerjoin(GatewayRow, col(GatewayRow.id) == col(SendRow.gateway_id))
+        .where(SendRow.store_id == store_id)
+    )
+    statement = _narrowed(statement, wanted)
+    if before:
+        statement = statement.where(or_(SEND.c.created_at < before[0], (SEND.c.created_at == before[0]) & (SEND.c.id < before[1])))
+    rows = session.exec(statement.order_by(SEND.c.created_at.desc(), SEND.c.id.desc()).limit(limit))
+    return [Listed(send, number or "", order_id, message or "", route, gateway or "") for send, number, order_id, message, route, gateway in rows]
+
+
+def counts(session: Session, store_id: int, wanted: Filter, facet: str) -> dict[str, int]:
+    """How many sends there are for each value of a facet (states, channels, messages), the other filters in force."""
+    column = {"states": SEND.c.state, "channels": SEND.c.channel, "messages": MessageRow.key}[facet]
+    statement = core_select(column, func.count()).select_from(SEND).outerjoin(MessageRow, MessageRow.id == SEND.c.message_id).where(SEND.c.store_id == store_id)  # type: ignore[arg-type]
+    if wanted.words:
+        statement = statement.outerjoin(ORDER, ORDER.c.id == SEND.c.order_id)
+    statement = _narrowed(statement, wanted, leave=facet).group_by(column)
+    return {name: number for name, number in session.connection().execute(statement) if name}
+
+
+def attempts_of(session: Session, ids: Sequence[str]) -> dict[str, list[AttemptRow]]:
+    """Attempts by send, oldest first."""
+    found: dict[str, list[AttemptRow]] = {}
+    for row in session.exec(select(AttemptRow).where(col(AttemptRow.send_id).in_(ids)).order_by(col(AttemptRow.id))):
+        found.setdefault(row.send_id, []).append(row)
+    return found
+
+
+@dataclass(frozen=True)
+class Whole:
+    """One send with everything that its page shows."""
+
+    listed: Listed
+    content: ContentRow | None
+    attempts: list[AttemptRow]
+    event: EventRow | None
+    revision: RevisionRow | None
+
+
+def whole(session: Session, store_id: int, send_id: str) -> Whole | None:
+    send = session.get(SendRow, send_id)
+    if send is None or send.store_id != store_id:
+        return None
+    order = session.get(OrderRow, send.order_id) if send.order_id else None
+    message = session.get(MessageRow, send.message_id) if send.message_id else None
+    route = session.get(RouteRow, send.route_id)
+    gateway = session.get(GatewayRow, send.gateway_id) if send.gateway_id else None
+    return Whole(
+        Listed(send, order.number if order else "", send.order_id, message.key if message else "", route.key if route else "", gateway.key if gateway else ""),
+        session.get(ContentRow, send_id),
+        attempts_of(session, [send_id]).get(send_id, []),
+        session.get(EventRow, send.event_id),
+        session.get(RevisionRow, send.revision_id) if send.revision_id else None,
+    )
+
+
+def ping(session: Session) -> None:
+    session.connection().execute(text("SELECT 1"))
+
+
+def gateway_states(session: Session, store_id: int, since: dt.datetime) -> dict[int, dict[str, int]]:
+    """For each gateway how many sends stand in each state, of those made since a moment."""
+    found: dict[int, dict[str, int]] = {}
+    rows = session.connection().execute(
+        core_select(SEND.c.gateway_id, SEND.c.state, func.count()).where(SEND.c.store_id == store_id, SEND.c.created_at >= since).group_by(SEND.c.gateway_id, SEND.c.state)
+    )
+    for gateway, state, number in rows:
+        found.setdefault(gateway, {})[state] = number
+    return found

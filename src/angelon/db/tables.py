@@ -1,0 +1,280 @@
+"""The tables. A thing that is set up keeps its spec as JSON, beside the columns that are searched."""
+
+from __future__ import annotations
+
+import datetime as dt
+from typing import Any
+
+import orjson
+from sqlalchemy import BigInteger, Column, ForeignKey, Index, LargeBinary, Text, UniqueConstraint
+from sqlalchemy.types import TypeDecorator
+from sqlmodel import Field, SQLModel
+
+_EPOCH = dt.datetime(1970, 1, 1, tzinfo=dt.UTC)
+_MICRO = dt.timedelta(microseconds=1)
+
+
+class Instant(TypeDecorator[dt.datetime]):
+    """A moment, kept as whole microseconds since 1970 (UTC): exact, small, and compared alike by every database."""
+
+    impl = BigInteger
+    cache_ok = True
+
+    def process_bind_param(self, value: dt.datetime | None, dialect: Any) -> int | None:
+        return None if value is None else (value - _EPOCH) // _MICRO
+
+    def process_result_value(self, value: int | None, dialect: Any) -> dt.datetime | None:
+        return None if value is None else _EPOCH + dt.timedelta(microseconds=value)
+
+
+class Json(TypeDecorator[Any]):
+    """A JSON value as text."""
+
+    impl = Text
+    cache_ok = True
+
+    def process_bind_param(self, value: Any, dialect: Any) -> str | None:
+        return None if value is None else orjson.dumps(value, option=orjson.OPT_NON_STR_KEYS, default=str).decode()
+
+    def process_result_value(self, value: str | None, dialect: Any) -> Any:
+        return None if value is None else orjson.loads(value)
+
+
+def _instant(index: bool = False, nullable: bool = True) -> Any:
+    return Field(default=None, sa_column=Column(Instant, nullable=nullable, index=index))
+
+
+def _json(default: Any = None) -> Any:
+    return Field(default=default, sa_column=Column(Json))
+
+
+class StoreRow(SQLModel, table=True):
+    __tablename__ = "store"
+    id: int | None = Field(default=None, primary_key=True)
+    key: str = Field(unique=True)
+    spec: dict = _json()
+    version: int = 0
+    """Goes up with every change to anything the store has set up."""
+
+
+class SourceRow(SQLModel, table=True):
+    __tablename__ = "source"
+    __table_args__ = (UniqueConstraint("key"),)
+    id: int | None = Field(default=None, primary_key=True)
+    store_id: int = Field(foreign_key="store.id")
+    key: str
+    spec: dict = _json()
+    created_at: dt.datetime = _instant()
+
+
+class VariableRow(SQLModel, table=True):
+    __tablename__ = "variable"
+    __table_args__ = (UniqueConstraint("store_id", "name"),)
+    id: int | None = Field(default=None, primary_key=True)
+    store_id: int = Field(foreign_key="store.id")
+    name: str
+    spec: dict = _json()
+
+
+class GatewayRow(SQLModel, table=True):
+    __tablename__ = "gateway"
+    __table_args__ = (UniqueConstraint("store_id", "key"),)
+    id: int | None = Field(default=None, primary_key=True)
+    store_id: int = Field(foreign_key="store.id")
+    key: str
+    spec: dict = _json()
+
+
+class MessageRow(SQLModel, table=True):
+    __tablename__ = "message"
+    __table_args__ = (UniqueConstraint("store_id", "key"),)
+    id: int | None = Field(default=None, primary_key=True)
+    store_id: int = Field(foreign_key="store.id")
+    key: str
+    draft: dict | None = _json()
+    drafted_at: dt.datetime | None = _instant()
+    live_id: int | None = None
+    """The revision that is live."""
+
+
+class RouteRow(SQLModel, table=True):
+    __tablename__ = "route"
+    __table_args__ = (UniqueConstraint("store_id", "key"),)
+    id: int | None = Field(default=None, primary_key=True)
+    store_id: int = Field(foreign_key="store.id")
+    key: str
+    draft: dict | None = _json()
+    drafted_at: dt.datetime | None = _instant()
+    live_id: int | None = None
+    on: bool = False
+    since: dt.datetime | None = _instant()
+    """When it was switched on last; events received before never count."""
+
+
+class RevisionRow(SQLModel, table=True):
+    __tablename__ = "revision"
+    __table_args__ = (UniqueConstraint("kind", "owner_id", "number"),)
+    id: int | None = Field(default=None, primary_key=True)
+    kind: str
+    owner_id: int
+    number: int
+    spec: dict = _json()
+    created_at: dt.datetime = _instant()
+
+
+class SecretRow(SQLModel, table=True):
+    """A credential, encrypted under the secret key. Several of one kind may stand while one takes over from another."""
+
+    __tablename__ = "secret"
+    id: int | None = Field(default=None, primary_key=True)
+    kind: str = Field(index=True)
+    """`source` or `gateway`."""
+    owner_id: int = Field(index=True)
+    sealed: bytes = Field(sa_column=Column(LargeBinary, nullable=False))
+    created_at: dt.datetime = _instant()
+    until: dt.datetime | None = _instant()
+
+
+class EventRow(SQLModel, table=True):
+    __tablename__ = "event"
+    __table_args__ = (
+        UniqueConstraint("source_id", "delivery_key"),
+        Index("ix_event_unplanned", "received_at", sqlite_where=Column("planned_at").is_(None), postgresql_where=Column("planned_at").is_(None)),
+        Index("ix_event_source", "source_id", "received_at"),
+        Index("ix_event_type", "type", "received_at"),
+    )
+    id: str = Field(primary_key=True)
+    source_id: int = Field(foreign_key="source.id")
+    delivery_key: str
+    body_hash: str = ""
+    name: str
+    type: str = ""
+    received_at: dt.datetime = _instant(nullable=False)
+    content_type: str = ""
+    headers: dict = _json()
+    body: bytes = Field(sa_column=Column(LargeBinary, nullable=False))
+    """The delivery's raw body; empty for a derived event, which reads its parent's."""
+    item: int = 0
+    """Which of the delivery's orders, where it carries several."""
+    parent_id: str | None = Field(default=None, sa_column=Column(Text, ForeignKey("event.id"), index=True))
+    was: str = ""
+    now: str = ""
+    planned_at: dt.datetime | None = _instant()
+    order_id: int | None = Field(default=None, sa_column=Column(BigInteger, index=True))
+    decisions: list | None = _json()
+    problem: str = ""
+
+
+class RefusedRow(SQLModel, table=True):
+    """A delivery that was turned away, kept for the developer to see."""
+
+    __tablename__ = "refused"
+    id: int | None = Field(default=None, primary_key=True)
+    source_id: int = Field(foreign_key="source.id", index=True)
+    at: dt.datetime = _instant(nullable=False)
+    status: int
+    reason: str
+    mend: str = ""
+    headers: dict = _json()
+    body_start: str = ""
+    body_bytes: int = 0
+
+
+class OrderRow(SQLModel, table=True):
+    __tablename__ = "order"
+    __table_args__ = (UniqueConstraint("source_id", "reference"), Index("ix_order_placed", "store_id", "placed_at"))
+    id: int | None = Field(default=None, primary_key=True)
+    store_id: int = Field(foreign_key="store.id")
+    source_id: int = Field(foreign_key="source.id")
+    reference: str
+    number: str = Field(index=True)
+    status: str = ""
+    seen: list = _json()
+    """Every status with its time."""
+    total: str = ""
+    """As people read it."""
+    placed_at: dt.datetime = _instant(nullable=False)
+    last_event_at: dt.datetime = _instant(nullable=False)
+    contact_id: int | None = Field(default=None, foreign_key="contact.id", index=True)
+    language: str = ""
+    read: dict = _json()
+
+
+class ContactRow(SQLModel, table=True):
+    """A customer, as the sources of a store know them."""
+
+    __tablename__ = "contact"
+    __table_args__ = (UniqueConstraint("store_id", "mark"),)
+    id: int | None = Field(default=None, primary_key=True)
+    store_id: int = Field(foreign_key="store.id")
+    mark: str
+    """What they are told apart by: the email address, else the phone number, else the source's own id."""
+    name: str = ""
+    email: str = ""
+    phone: str = ""
+    country: str = ""
+    language: str = ""
+    first_seen: dt.datetime = _instant()
+
+
+class SendRow(SQLModel, table=True):
+    __tablename__ = "send"
+    __table_args__ = (
+        Index("ix_send_due", "state", "due_at"),
+        Index("ix_send_route_order", "route_id", "order_id"),
+        Index("ix_send_created", "store_id", "created_at"),
+    )
+    id: str = Field(primary_key=True)
+    store_id: int = Field(foreign_key="store.id")
+    event_id: str = Field(sa_column=Column(Text, ForeignKey("event.id"), index=True, nullable=False))
+    order_id: int | None = Field(default=None, sa_column=Column(BigInteger, index=True))
+    route_id: int = Field(foreign_key="route.id")
+    message_id: int | None = Field(default=None, foreign_key="message.id")
+    gateway_id: int | None = Field(default=None, foreign_key="gateway.id")
+    revision_id: int | None = None
+    """The message's revision: the one planned with until it is rendered, then the one it was rendered from."""
+    channel: str
+    recipient: str = ""
+    recipient_name: str = ""
+    locale: str = ""
+    state: str
+    reason: str = ""
+    created_at: dt.datetime = _instant(nullable=False)
+    due_at: dt.datetime = _instant(nullable=False)
+    lease_until: dt.datetime | None = _instant()
+    worker: str = ""
+    tries: int = 0
+    first_try_at: dt.datetime | None = _instant()
+    settled_at: dt.datetime | None = _instant()
+    subject: str = ""
+    values_: dict | None = Field(default=None, sa_column=Column("values", Json))
+    trace: list | None = _json()
+
+
+class ContentRow(SQLModel, table=True):
+    """What a send really said, kept apart since it is large."""
+
+    __tablename__ = "content"
+    send_id: str = Field(sa_column=Column(Text, ForeignKey("send.id"), primary_key=True))
+    html: str = ""
+    text: str = ""
+
+
+class AttemptRow(SQLModel, table=True):
+    __tablename__ = "attempt"
+    id: int | None = Field(default=None, primary_key=True)
+    send_id: str = Field(sa_column=Column(Text, ForeignKey("send.id"), index=True, nullable=False))
+    number: int
+    began_at: dt.datetime = _instant(nullable=False)
+    ended_at: dt.datetime = _instant(nullable=False)
+    outcome: str
+    code: str = ""
+    answer: str = ""
+
+
+class HeartbeatRow(SQLModel, table=True):
+    """A worker's sign of life."""
+
+    __tablename__ = "heartbeat"
+    worker: str = Field(primary_key=True)
+    at: dt.datetime = _instant(nullable=False)

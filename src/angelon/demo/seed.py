@@ -1,0 +1,199 @@
+"""Thirty days of a small workshop's life, told through the real pipeline with a clock of its own.
+
+Seeded: the same demo every time, dated back from today.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import itertools
+import random
+import uuid
+from dataclasses import dataclass, field, replace
+
+import structlog
+
+from angelon.core.deliveries import read_delivery
+from angelon.core.specs.source import Source
+from angelon.db import events, sends
+from angelon.db.database import Database
+from angelon.db.events import NewEvent
+from angelon.db.secrets import Vault
+from angelon.db.setup import LiveSetup
+from angelon.engine.clock import Clock
+from angelon.engine.dispatcher import Dispatcher
+from angelon.engine.planner import Planner
+from angelon.engine.setups import Setups
+from angelon.gateways.interface import Mail, Outcome
+from angelon.standins.catalogue import CARRIERS, CUSTOMERS, LIFE, PRODUCTS, Customer, s10_number
+from angelon.standins.shapes import Delivery, ShopOrder, fairground, webshop, workbench
+
+DAYS = 30
+GIFT_NOTES = ("Alles Gute, Mika & Ole!", "For the windiest uncle", "Bon vent, Lou !", "")
+
+
+@dataclass
+class SeedClock(Clock):
+    """A clock that stands until it is set."""
+
+    at: dt.datetime = field(default_factory=lambda: dt.datetime(1970, 1, 1, tzinfo=dt.UTC))
+
+    def __post_init__(self) -> None:
+        self.now = lambda: self.at
+
+
+class SeedWay:
+    """A mail server as it was in those days: well, but for one bad afternoon and one address that is gone."""
+
+    def __init__(self, clock: SeedClock, bad_from: dt.datetime, bad_until: dt.datetime, busy_from: dt.datetime) -> None:
+        self._clock = clock
+        self._bad = (bad_from, bad_until)
+        self._busy_from = busy_from
+
+    def deliver(self, mail: Mail, key: str) -> Outcome:
+        self._clock.at += dt.timedelta(milliseconds=180 + self._clock.dice.randrange(400))
+        if mail.to_address.startswith("old."):
+            return Outcome("permanent", "550", "5.1.1 Nobody of that name lives here")
+        if self._bad[0] <= self._clock.at < self._bad[1] or self._clock.at >= self._busy_from:
+            return Outcome("temporary", "451", "4.3.0 The mailbox is busy, come back later")
+        return Outcome("accepted", "250", "2.0.0 Taken")
+
+    def close(self) -> None: ...
+
+
+def happenings(today: dt.datetime, dice: random.Random) -> list[tuple[dt.datetime, str, Delivery]]:
+    """Every delivery of the thirty days: when, to which source, and what."""
+    made: list[tuple[dt.datetime, str, Delivery]] = []
+    start = today - dt.timedelta(days=DAYS)
+    serial = 2050
+    for day in range(DAYS + 1):
+        date = start + dt.timedelta(days=day)
+        quiet = date.weekday() >= 5
+        for _ in range(dice.randint(3, 6) if quiet else dice.randint(5, 10)):
+            serial += 1
+            at = date.replace(hour=0, minute=0, second=0, microsecond=0) + dt.timedelta(minutes=dice.randint(6 * 60, 23 * 60))
+            made += _webshop_life(serial, at, dice, today)
+        if dice.random() < 0.8:
+            serial += 1
+            at = date.replace(hour=0, minute=0, second=0, microsecond=0) + dt.timedelta(minutes=dice.randint(8 * 60, 21 * 60))
+            made += _fairground_life(serial, at, dice, today)
+        if dice.random() < 0.4:
+            at = date.replace(hour=9, minute=dice.randint(0, 59), second=0, microsecond=0)
+            made += _workbench_life(100 + day, at, dice, today)
+    return sorted((m for m in made if m[0] < today), key=lambda m: m[0])
+
+
+def _order(serial: int, reference: str, at: dt.datetime, dice: random.Random) -> ShopOrder:
+    customer = dice.choice(CUSTOMERS)
+    lines = tuple((p.sku, dice.choice((1, 1, 1, 2, 3))) for p in dice.sample(PRODUCTS, dice.choice((1, 1, 2, 2, 3))))
+    return ShopOrder(serial, reference, customer, lines, at, dice.choice(GIFT_NOTES) if dice.random() < 0.25 else "")
+
+
+def _webshop_life(serial: int, at: dt.datetime, dice: random.Random, today: dt.datetime) -> list[tuple[dt.datetime, str, Delivery]]:
+    order = _order(serial, f"BK-{serial}", at, dice)
+    order = _special(order, at, today)
+    failed = dice.random() < 0.03
+
+    def told(when: dt.datetime, state: str, first: bool = False) -> tuple[dt.datetime, str, Delivery]:
+        delivery_id = str(uuid.UUID(int=dice.getrandbits(128), version=4))
+        return when, "webshop", webshop(order, state, when, first, delivery_id)
+
+    made = [told(at, "payment_failed" if failed else "paid", True)]
+    if failed:
+        return made
+    if dice.random() < 0.02:  # the store sends the same order anew, under another delivery id
+        made.append(told(at + dt.timedelta(minutes=7), "paid", True))
+    when = at
+    if dice.random() < 0.04:
+        return [*made, told(at + dt.timedelta(hours=dice.randint(1, 20)), "cancelled")]
+    carrier = CARRIERS[serial % 3]
+    number = s10_number(serial * 7919) if carrier == "Gannet Post" else f"SW{serial:08d}" if carrier == "Saltway Couriers" else ""
+    hours = {"packed": (4, 26), "label_printed": (1, 3), "shipped": (2, 8), "in_transit": (6, 30), "out_for_delivery": (20, 50), "delivered": (2, 8)}
+    for state in LIFE[1:]:
+        when += dt.timedelta(minutes=dice.randint(*(h * 60 for h in hours[state])))
+        if state == "shipped":
+            order = replace(order, parcel=(carrier, number, (when + dt.timedelta(days=4)).date().isoformat()))
+        made.append(told(when, state))
+    if dice.random() < 0.05:
+        made.append(told(when + dt.timedelta(days=3), "returned"))
+        made.append(told(when + dt.timedelta(days=4), "refunded"))
+    return made
+
+
+def _special(order: ShopOrder, at: dt.datetime, today: dt.datetime) -> ShopOrder:
+    """Two customers of the last days whose mail can't arrive: one mistyped an address, one's mailbox is gone."""
+    if order.serial % 97 == 53 and today - at < dt.timedelta(days=20):
+        return replace(order, customer=_with_email(order.customer, "old.address@example.com"))
+    if order.serial % 97 == 74 and today - at < dt.timedelta(days=13):
+        return replace(order, customer=_with_email(order.customer, "claire@example,org"))
+    return order
+
+
+def _with_email(customer: Customer, email: str) -> Customer:
+    return replace(customer, email=email)
+
+
+def _fairground_life(serial: int, at: dt.datetime, dice: random.Random, today: dt.datetime) -> list[tuple[dt.datetime, str, Delivery]]:
+    order = _order(serial, f"F-77-{300000 + serial}", at, dice)
+    stages = (("WAITING_FOR_CONFIRMATION", "NEW_SALE", 0), ("CONFIRMED", "SALE_CHANGED", 3), ("SENT", "SALE_CHANGED", 40), ("RECEIVED", "SALE_CHANGED", 120))
+    made = []
+    for stage, notice, hours in stages:
+        when = at + dt.timedelta(hours=hours, minutes=dice.randint(0, 50) if hours else 0)
+        made.append((when, "fairground", fairground(order, stage, notice, with_phone=today - when > dt.timedelta(days=3))))
+    return made
+
+
+def _workbench_life(serial: int, at: dt.datetime, dice: random.Random, today: dt.datetime) -> list[tuple[dt.datetime, str, Delivery]]:
+    order = _order(serial, f"WB-{serial}", at, dice)
+    states = ("agreed", "sewing", "ready_for_collection", "collected")
+    made, when = [], at
+    for number, (was, now) in enumerate(itertools.pairwise(states)):
+        made.append((when, "workbench", workbench(order, was, now, when, f"wb-{serial:05d}-{number}")))
+        when += dt.timedelta(days=dice.randint(2, 5))
+    return made
+
+
+def seed(database: Database, live: LiveSetup, vault: Vault, today: dt.datetime) -> tuple[int, int]:
+    """Tells the whole story; gives how many deliveries and sends it came to. The database should be new."""
+    dice = random.Random(20)  # noqa: S311 - the demo has to be the same every time
+    clock = SeedClock(dice=dice)
+    rows = []
+    for at, key, delivery in happenings(today, dice):
+        rows += _received(live.setup.sources[key], live.source_ids[key], at, delivery, clock)
+    with database.connection() as connection:
+        for start in range(0, len(rows), 400):
+            events.add(connection, rows[start : start + 400])
+    setups = Setups(database, fresh_for=3600)
+    planner = Planner(database, setups, clock)
+    made = 0
+    while True:
+        planned, came = planner.run_batch(500)
+        made += came
+        if not planned:
+            break
+    bad = (today - dt.timedelta(days=9)).replace(hour=11, minute=40, second=0, microsecond=0)
+    way = SeedWay(clock, bad, bad + dt.timedelta(hours=5, minutes=10), today - dt.timedelta(minutes=25))
+    dispatcher = Dispatcher("seed", database, setups, vault, clock, lambda gateway, password: way)
+    while True:
+        with database.reading() as session:
+            due = sends.next_due(session.connection())
+        if due is None or due >= today:
+            break
+        clock.at = due
+        dispatcher.run_batch(1)
+    structlog.get_logger().debug("demo told", deliveries=len(rows), sends=made)
+    return len(rows), made
+
+
+def _received(source: Source, source_id: int, at: dt.datetime, delivery: Delivery, clock: Clock) -> list[NewEvent]:
+    headers = {name.lower(): value for name, value in delivery.headers.items()}
+    made = []
+    for number, event in enumerate(read_delivery(source, headers, delivery.body)):
+        id_ = clock.new_id("ev", at)
+        values = {
+            "id": id_, "source_id": source_id, "delivery_key": f"d:{event.delivery_id}" if event.delivery_id else f"h:{event.body_hash}:{id_}", "body_hash": event.body_hash,
+            "name": event.name, "type": event.type, "received_at": at, "content_type": headers["content-type"], "headers": headers, "body": delivery.body, "item": number,
+            "was": "", "now": "", "problem": "",
+        }  # fmt: skip
+        made.append(NewEvent(values, None))
+    return made

@@ -1,0 +1,1 @@
+"""Moves events to sends: intake, planner, dispatcher, worker. Owns time and transactions."""

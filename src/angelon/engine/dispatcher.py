@@ -1,0 +1,238 @@
+"""Takes due sends to their gateways: claim, guard again, render, deliver, settle."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any
+
+import structlog
+from sqlmodel import Session
+
+from angelon.core.messages.mime import Envelope, build
+from angelon.core.messages.templates import CantRender
+from angelon.core.planning.plan import compiled_part, customer, values_for, work_out
+from angelon.core.problems import Invalid
+from angelon.core.specs.gateway import Gateway
+from angelon.core.states import State, move
+from angelon.core.values import Value, pack, show, unpack
+from angelon.db import sends as queries
+from angelon.db.database import Database
+from angelon.db.events import body_of
+from angelon.db.secrets import Vault
+from angelon.db.setup import LiveSetup
+from angelon.db.tables import EventRow
+from angelon.engine.clock import Clock
+from angelon.engine.planner import payload_of
+from angelon.engine.setups import Setups
+from angelon.gateways.interface import Mail, Outcome, Way
+from angelon.gateways.smtp import SmtpWay
+
+log = structlog.get_logger()
+
+LEASE = dt.timedelta(seconds=60)
+UNKNOWN = "The worker stopped while this send was in its hands. Whether the gateway took it is not known; it is tried again under the same Message-ID."
+
+
+class Held(Exception):
+    """A person must act before this can go out."""
+
+    def __init__(self, reason: str) -> None:
+        super().__init__(reason)
+        self.reason = reason
+
+
+@dataclass
+class _Results:
+    """What a batch came to, stored in one transaction."""
+
+    settled: list[dict[str, Any]] = field(default_factory=list)
+    attempts: list[dict[str, Any]] = field(default_factory=list)
+    contents: list[dict[str, Any]] = field(default_factory=list)
+
+
+MakeWay = Callable[[Gateway, str], Way]
+
+
+class Dispatcher:
+    """One thread's worth of delivering, with its own connection to each gateway."""
+
+    def __init__(self, name: str, database: Database, setups: Setups, vault: Vault, clock: Clock, make_way: MakeWay = SmtpWay) -> None:
+        self.name = name
+        self._database = database
+        self._setups = setups
+        self._vault = vault
+        self._clock = clock
+        self._make_way = make_way
+        self._ways: dict[int, tuple[str, Way]] = {}
+
+    def run_batch(self, limit: int = 16) -> int:
+        """Takes up to `limit` due sends through; gives how many."""
+        with self._database.connection() as connection:
+            claimed = queries.claim(connection, self.name, self._clock.now(), LEASE, limit)
+        if not claimed:
+            return 0
+        results = _Results()
+        lease_until = claimed[0].lease_until
+        try:
+            for position, row in enumerate(claimed):
+                gateway_timeout = dt.timedelta(seconds=130)
+                if lease_until - self._clock.now() < gateway_timeout / 4:
+                    lease_until = self._flush_and_extend(results, [r.id for r in claimed[position:]])
+                    results = _Results()
+                self._one(row, results)
+        finally:
+            self._flush(results)
+        return len(claimed)
+
+    def close(self) -> None:
+        for _, way in self._ways.values():
+            way.close()
+        self._ways.clear()
+
+    def _flush_and_extend(self, results: _Results, rest: list[str]) -> dt.datetime:
+        until = self._clock.now() + LEASE
+        self._flush(results)
+        with self._database.connection() as connection:
+            queries.extend(connection, rest, self.name, until)
+        return until
+
+    def _flush(self, results: _Results) -> None:
+        if not results.settled:
+            return
+        with self._database.connection() as connection:
+            queries.settle(connection, results.settled)
+            queries.add_attempts(connection, results.attempts)
+            queries.keep_content(connection, results.contents)
+
+    def _one(self, row: Any, results: _Results) -> None:
+        live = self._setups.get(row.store_id)
+        settled: dict[str, Any] = {
+            "b_id": row.id, "b_worker": self.name, "reason": "", "due_at": row.due_at, "settled_at": None, "subject": row.subject,
+            "revision_id": row.revision_id, "tries": row.tries, "values": row.values,
+        }  # fmt: skip
+        results.settled.append(settled)
+        try:
+            gateway, mail, key = self._prepare(row, live, settled, results)
+        except Held as error:
+            settled |= {"state": move(State.SENDING, State.HELD), "reason": error.reason, "tries": row.tries - 1}
+            return
+        except Exception as error:
+            log.exception("a send could not be prepared", send=row.id)
+            settled |= {"state": move(State.SENDING, State.HELD), "reason": f"The message could not be made: {type(error).__name__}. The log says more.", "tries": row.tries - 1}
+            return
+        began = self._clock.now()
+        outcome = self._way(live, row, gateway).deliver(mail, key)
+        ended = self._clock.now()
+        results.attempts.append(
+            {"send_id": row.id, "number": row.tries, "began_at": began, "ended_at": ended, "outcome": outcome.kind, "code": outcome.code, "answer": outcome.answer}
+        )
+        self._settle(row, gateway, outcome, ended, settled)
+
+    def _settle(self, row: Any, gateway: Gateway, outcome: Outcome, now: dt.datetime, settled: dict[str, Any]) -> None:
+        said = " ".join(part for part in (outcome.code, outcome.answer) if part)
+        if outcome.kind == "accepted":
+            settled |= {"state": move(State.SENDING, State.SENT), "settled_at": now}
+        elif outcome.kind == "permanent":
+            settled |= {"state": move(State.SENDING, State.FAILED), "settled_at": now, "reason": f"Refused for good: {said}"}
+        else:
+            at = gateway.retry.next_try(row.tries, row.first_try_at or now, now, self._clock.dice.random, outcome.retry_after)
+            if at is None:
+                settled |= {"state": move(State.SENDING, State.FAILED), "settled_at": now, "reason": f"Given up after {row.tries} tries: {said}"}
+            else:
+                settled |= {"state": move(State.SENDING, State.RETRYING), "due_at": at, "reason": said}
+
+    def _prepare(self, row: Any, live: LiveSetup, settled: dict[str, Any], results: _Results) -> tuple[Gateway, Mail, str]:
+        """Guards again and renders. Raises Held."""
+        gateway = next((live.setup.gateways[key] for key, id_ in live.gateway_ids.items() if id_ == row.gateway_id), None)
+        if gateway is None:
+            raise Held("The route has no gateway.")
+        if gateway.paused:
+            raise Held(f"{gateway.name} is paused.")
+        message_key = next((key for key, id_ in live.message_ids.items() if id_ == row.message_id), "")
+        message = live.setup.messages.get(message_key)
+        if message is None:
+            raise Held("The message is not published.")
+        locale = message.locale_for(row.channel, row.locale)
+        if locale is None:
+            raise Held(f"“{message.name}” has no {row.channel} part.")
+        revision = live.revision_ids[message_key]
+        try:
+            compiled = compiled_part(message, row.channel, locale, live.setup.store)
+        except Invalid as error:
+            raise Held(f"“{message.name}” can't be made: {error.problems[0].what}") from None
+        recipient, name = row.recipient, row.recipient_name
+        if row.revision_id == revision and row.recipient and set(row.values or {}) >= compiled.names:
+            values = {key: unpack(value) for key, value in row.values.items()}
+        else:
+            with self._database.reading() as session:
+                recipient, name, values = worked_out_again(session, live, row, compiled.names)
+            settled |= {"values": {key: pack(value) for key, value in values.items()}}
+        try:
+            mail = compiled.render(values)
+        except CantRender as error:
+            raise Held(error.problem.what) from None
+        sender = gateway.sender
+        domain = sender.address.rpartition("@")[2]
+        try:
+            data = build(
+                mail, Envelope(sender.address, sender.name or live.setup.store.name, recipient, name, f"{row.id}@{domain}", self._clock.now(), sender.reply_to or live.setup.store.support_email)
+            )
+        except ValueError as error:
+            raise Held(str(error)) from None
+        settled |= {"subject": mail.subject, "revision_id": revision}
+        results.contents.append({"send_id": row.id, "html": mail.html, "text": mail.text})
+        return gateway, Mail(sender.address, recipient, data), row.id
+
+    def _way(self, live: LiveSetup, row: Any, gateway: Gateway) -> Way:
+        """This thread's connection to a gateway, made anew when its settings have changed."""
+        mark = f"{live.version}"
+        held = self._ways.get(row.gateway_id)
+        if held and held[0] == mark:
+            return held[1]
+        if held:
+            held[1].close()
+        with self._database.reading() as session:
+            secrets = self._vault.get(session, "gateway", row.gateway_id, self._clock.now())
+        way = self._make_way(gateway, secrets[0].text if secrets else "")
+        self._ways[row.gateway_id] = (mark, way)
+        return way
+
+
+def worked_out_again(session: Session, live: LiveSetup, row: Any, names: frozenset[str]) -> tuple[str, str, dict[str, Value]]:
+    """Recipient, name and values from the event as the recipes stand now. Raises Held with what is missing."""
+    event = session.get(EventRow, row.event_id)
+    if event is None:
+        raise Held("The event is no longer kept.")
+    source = live.setup.sources.get(live.source_key(event.source_id))
+    if source is None:
+        raise Held("The source is gone.")
+    raw, content_type, headers = body_of(session, event)
+    reading, variables = work_out(source, live.setup, payload_of(source, raw, content_type, headers, event.item))
+    values, missing = values_for(names, reading, variables)
+    if missing:
+        raise Held(missing[0].what)
+    address, name, why = customer(row.channel, reading)
+    if why:
+        raise Held(why)
+    return address, show(name), values
+
+
+def recover(database: Database, clock: Clock, dead: list[str]) -> int:
+    """Gives back sends whose worker is gone; their last try is logged as unknown. Says how many."""
+    now = clock.now()
+    with database.reading() as session:
+        if not queries.abandoned(session.connection(), now, dead):
+            return 0
+    with database.connection() as connection:
+        rows = queries.abandoned(connection, now, dead)
+        queries.add_attempts(
+            connection,
+            [
+                {"send_id": r.id, "number": r.tries, "began_at": (r.lease_until or now) - LEASE, "ended_at": now, "outcome": "unknown", "code": "", "answer": UNKNOWN}
+                for r in rows
+            ],
+        )
+        queries.give_back(connection, [r.id for r in rows], now, UNKNOWN)
+    return len(rows)

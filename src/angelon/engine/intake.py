@@ -1,0 +1,158 @@
+"""A delivery comes in: checked, taken apart, stored, and only then acknowledged."""
+
+from __future__ import annotations
+
+import datetime as dt
+import ipaddress
+import threading
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from angelon.core.deliveries import read_delivery, without_secrets
+from angelon.core.payload.body import NotReadable, parse_body
+from angelon.core.signatures import verify
+from angelon.core.specs.source import Source
+from angelon.db.database import Database
+from angelon.db.events import NewEvent
+from angelon.db.secrets import Secret, Vault
+from angelon.engine.clock import Clock
+from angelon.engine.setups import Setups
+from angelon.engine.writer import Busy, GroupCommit
+
+KEPT_BODY = 4096
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """What the sender is told. `text` is sent instead of `body` for a challenge."""
+
+    status: int
+    body: dict[str, Any] = field(default_factory=dict)
+    headers: dict[str, str] = field(default_factory=dict)
+    text: str | None = None
+
+
+class Intake:
+    """Takes deliveries for all sources. Safe to call from many threads."""
+
+    def __init__(self, database: Database, setups: Setups, vault: Vault, writer: GroupCommit, clock: Clock) -> None:
+        self._database = database
+        self._setups = setups
+        self._vault = vault
+        self._writer = writer
+        self._clock = clock
+        self._secrets: dict[int, tuple[int, list[Secret]]] = {}
+        self._lock = threading.Lock()
+
+    def receive(self, key: str, method: str, headers: Mapping[str, str], raw: bytes, length: int, query: Mapping[str, str], remote: str) -> Answer:
+        """Answers one request. `headers` has lower-case names; `length` is what the sender says the body's size is."""
+        found = self._setups.find_source(key)
+        if found is None:
+            return _problem(404, "No such source", f"There is no source at /in/{key[:60]}.", "Copy the address again from the source's page.")
+        live, source_id = found
+        source = live.setup.sources[key]
+        if source.challenge and source.challenge.method == method:
+            echo = self._challenge(source, query, headers, raw)
+            if echo is not None:
+                return Answer(200, text=echo)
+        if method != "POST":
+            return _problem(405, "Wrong method", f"{method} is not taken here.", "Send the event as POST.", {"Allow": "POST"})
+        if not source.on:
+            return self._refuse(source_id, headers, raw, _problem(404, "Source is off", f"{source.name} is switched off.", "Switch it on at its page."))
+        if source.allow_from and not _allowed(remote, source.allow_from):
+            return self._refuse(source_id, headers, raw, _problem(403, "Address not allowed", f"{remote} is not among the addresses that may deliver here.", "Add it on the source's page."))
+        if length > source.max_bytes or len(raw) > source.max_bytes:
+            what = f"The body has {max(length, len(raw)):,} bytes, and {source.max_bytes:,} are allowed."
+            return self._refuse(source_id, headers, raw, _problem(413, "Too large", what, "Send less, or raise the limit on the source's page."))
+        now = self._clock.now()
+        problem = verify(source.signing, [s.text for s in self._valid(source_id, live.version, now)], headers, raw, now)
+        if problem:
+            return self._refuse(source_id, headers, raw, _problem(401, "Signature", problem.what, problem.mend))
+        try:
+            received = read_delivery(source, headers, raw)
+        except NotReadable as error:
+            return self._refuse(source_id, headers, raw, _problem(error.status, "Not readable", error.problem.what, error.problem.mend))
+        kept_headers = without_secrets(headers)
+        new = []
+        for number, event in enumerate(received):
+            id_ = self._clock.new_id("ev", now)
+            new.append(
+                NewEvent(
+                    {
+                        "id": id_,
+                        "source_id": source_id,
+                        "delivery_key": f"d:{event.delivery_id}" if event.delivery_id else f"h:{event.body_hash}:{id_}",
+                        "body_hash": event.body_hash,
+                        "name": event.name,
+                        "type": event.type,
+                        "received_at": now,
+                        "content_type": headers.get("content-type", ""),
+                        "headers": kept_headers,
+                        "body": raw,
+                        "item": number,
+                        "was": "",
+                        "now": "",
+                        "problem": "",
+                    },
+                    None if event.delivery_id else dt.timedelta(minutes=source.same_body_minutes),
+                )
+            )
+        try:
+            ids = self._writer.store(new)
+        except Busy:
+            return _problem(429, "Busy", "More comes in than can be stored just now.", "Send it again in a moment.", {"Retry-After": "2"})
+        fresh = any(given == stands for given, stands in ids.items())
+        stored = [ids[event.values["id"]] for event in new]
+        body: dict[str, Any] = {"event": stored[0]} if len(stored) == 1 else {"event": stored[0], "events": stored}
+        return Answer(202 if fresh else 200, body)
+
+    def _valid(self, source_id: int, version: int, now: dt.datetime) -> list[Secret]:
+        held = self._secrets.get(source_id)
+        if held is None or held[0] != version:
+            with self._database.reading() as session:
+                held = (version, self._vault.get(session, "source", source_id, now))
+            self._secrets[source_id] = held
+        return [s for s in held[1] if s.until is None or s.until > now]
+
+    def _challenge(self, source: Source, query: Mapping[str, str], headers: Mapping[str, str], raw: bytes) -> str | None:
+        """The text to echo, where this is a challenge."""
+        assert source.challenge is not None
+        name = source.challenge.parameter
+        value: Any = query.get(name)
+        if value is None and source.challenge.method == "POST" and len(raw) < 4096:
+            try:
+                body = parse_body(raw, headers.get("content-type"))
+            except NotReadable:
+                return None
+            value = body.get(name) if isinstance(body, dict) else None
+        return value if isinstance(value, str) and 0 < len(value) <= 500 and value.isprintable() else None
+
+    def _refuse(self, source_id: int, headers: Mapping[str, str], raw: bytes, answer: Answer) -> Answer:
+        self._writer.keep_refused(
+            {
+                "source_id": source_id,
+                "at": self._clock.now(),
+                "status": answer.status,
+                "reason": answer.body["detail"],
+                "mend": answer.body["mend"],
+                "headers": without_secrets(headers),
+                "body_start": raw[:KEPT_BODY].decode(errors="replace").replace("\x00", "\ufffd"),
+                "body_bytes": len(raw),
+            }
+        )
+        return answer
+
+
+def _allowed(remote: str, networks: list[str]) -> bool:
+    try:
+        address = ipaddress.ip_address(remote)
+    except ValueError:
+        return False
+    return any(address in ipaddress.ip_network(network, strict=False) for network in networks)
+
+
+def _problem(status: int, title: str, detail: str, mend: str = "", headers: dict[str, str] | None = None) -> Answer:
+    """A problem of RFC 9457."""
+    return Answer(status, {"type": "about:blank", "title": title, "status": status, "detail": detail, "mend": mend}, headers or {})
+

@@ -1,0 +1,107 @@
+"""Group commit: concurrent deliveries share one transaction, and each is answered only when it is on disk."""
+
+from __future__ import annotations
+
+import contextlib
+import threading
+from collections.abc import Callable
+from queue import Empty, SimpleQueue
+from typing import Any
+
+import structlog
+
+from angelon.db import events
+from angelon.db.database import Database
+from angelon.db.events import NewEvent
+
+log = structlog.get_logger()
+
+
+class Busy(RuntimeError):
+    """More waits to be stored than is sensible; come back in a moment."""
+
+
+class _Job:
+    """Events of one delivery, and the place where their answer is left."""
+
+    __slots__ = ("done", "error", "events", "ids")
+
+    def __init__(self, new: list[NewEvent]) -> None:
+        self.events = new
+        self.done = threading.Lock()
+        self.done.acquire()
+        self.ids: dict[str, str] = {}
+        self.error: BaseException | None = None
+
+
+class GroupCommit:
+    """One thread that writes for all. `after` is called after each commit that stored events."""
+
+    def __init__(self, database: Database, after: Callable[[], None], most: int = 256, waiting: int = 5000) -> None:
+        self._database = database
+        self._after = after
+        self._most = most
+        self._waiting = waiting
+        self._queue: SimpleQueue[_Job | dict[str, Any] | None] = SimpleQueue()
+        self._thread: threading.Thread | None = None
+        self._start = threading.Lock()
+        self.commits = 0
+
+    def store(self, new: list[NewEvent], timeout: float = 30) -> dict[str, str]:
+        """Stores events durably; gives for each proposed id the id under which it stands. Raises Busy."""
+        self._running()
+        if self._queue.qsize() > self._waiting:
+            raise Busy
+        job = _Job(new)
+        self._queue.put(job)
+        if not job.done.acquire(timeout=timeout):
+            raise Busy
+        if job.error is not None:
+            raise job.error
+        return job.ids
+
+    def keep_refused(self, refused: dict[str, Any]) -> None:
+        """Keeps a refused delivery soon; nobody waits for it, and under pressure it is dropped."""
+        self._running()
+        if self._queue.qsize() < self._most:
+            self._queue.put(refused)
+
+    def close(self) -> None:
+        if self._thread is not None:
+            self._queue.put(None)
+            self._thread.join(10)
+            self._thread = None
+
+    def _running(self) -> None:
+        if self._thread is None:
+            with self._start:
+                if self._thread is None:
+                    self._thread = threading.Thread(target=self._run, name="group-commit", daemon=True)
+                    self._thread.start()
+
+    def _run(self) -> None:
+        while True:
+            batch = [self._queue.get()]
+            with contextlib.suppress(Empty):
+                while len(batch) < self._most:
+                    batch.append(self._queue.get_nowait())
+            jobs = [item for item in batch if isinstance(item, _Job)]
+            refused = [item for item in batch if isinstance(item, dict)]
+            try:
+                with self._database.connection() as connection:
+                    ids = events.add(connection, [event for job in jobs for event in job.events]) if jobs else {}
+                    if refused:
+                        events.refuse(connection, refused)
+                self.commits += 1
+                for job in jobs:
+                    job.ids = {event.values["id"]: ids[event.values["id"]] for event in job.events}
+            except BaseException as error:
+                log.exception("group commit failed", jobs=len(jobs))
+                for job in jobs:
+                    job.error = error
+            for job in jobs:
+                job.done.release()
+            if jobs:
+                self._after()
+            if None in batch:
+                return

@@ -1,0 +1,1 @@
+"""The ways out: one interface, one file a protocol."""

@@ -1,0 +1,140 @@
+"""Where the stand-ins keep what they received and how they are set: a small database of their own."""
+
+from __future__ import annotations
+
+import datetime as dt
+import email
+import email.policy
+from email.message import EmailMessage
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy import Column, LargeBinary, MetaData, Text, delete, event, func
+from sqlmodel import Field, Session, SQLModel, col, create_engine, select
+
+from angelon.db.tables import Instant, Json
+
+
+class _Base(SQLModel):
+    metadata = MetaData()
+
+
+class MailRow(_Base, table=True):
+    """A mail as it came in, byte by byte."""
+
+    __tablename__ = "mail"
+    id: int | None = Field(default=None, primary_key=True)
+    received_at: dt.datetime = Field(sa_column=Column(Instant, nullable=False))
+    mail_from: str
+    rcpt_to: str
+    raw: bytes = Field(sa_column=Column(LargeBinary, nullable=False))
+
+
+class ShopOrderRow(_Base, table=True):
+    """An order at the stand-in store's counter."""
+
+    __tablename__ = "shop_order"
+    id: int | None = Field(default=None, primary_key=True)
+    reference: str = Field(unique=True)
+    state: str
+    spec: dict = Field(sa_column=Column(Json))
+    placed_at: dt.datetime = Field(sa_column=Column(Instant, nullable=False))
+
+
+class PostedRow(_Base, table=True):
+    """A webhook that the counter posted, and what it was answered."""
+
+    __tablename__ = "posted"
+    id: int | None = Field(default=None, primary_key=True)
+    at: dt.datetime = Field(sa_column=Column(Instant, nullable=False))
+    event: str
+    reference: str
+    status: int
+    answer: str = Field(sa_column=Column(Text))
+    took_ms: float
+
+
+class SettingRow(_Base, table=True):
+    __tablename__ = "setting"
+    name: str = Field(primary_key=True)
+    value: Any = Field(default=None, sa_column=Column(Json))
+
+
+KEPT_MAILS = 5000
+
+
+class Box:
+    """The stand-ins' database. What is in it is simulated, so commits need not survive a power cut."""
+
+    def __init__(self, home: Path) -> None:
+        home.mkdir(parents=True, exist_ok=True)
+        self.engine = create_engine(f"sqlite:///{home.resolve() / 'standins.db'}", connect_args={"check_same_thread": False, "timeout": 20})
+        event.listen(self.engine, "connect", _prepare)
+        _Base.metadata.create_all(self.engine)
+
+    def session(self) -> Session:
+        return Session(self.engine, expire_on_commit=False)
+
+    def setting(self, name: str, otherwise: Any = None) -> Any:
+        with self.session() as session:
+            row = session.get(SettingRow, name)
+            return row.value if row else otherwise
+
+    def set(self, name: str, value: Any) -> None:
+        with self.session() as session:
+            session.merge(SettingRow(name=name, value=value))
+            session.commit()
+
+    def keep_mail(self, mail_from: str, rcpt_to: str, raw: bytes, at: dt.datetime) -> None:
+        with self.session() as session:
+            row = MailRow(received_at=at, mail_from=mail_from, rcpt_to=rcpt_to, raw=raw)
+            session.add(row)
+            session.commit()
+            if row.id and row.id % 500 == 0:
+                session.exec(delete(MailRow).where(col(MailRow.id) <= row.id - KEPT_MAILS))
+                session.commit()
+
+    def mails(self, limit: int = 200, words: str = "") -> list[MailRow]:
+        """Newest first."""
+        with self.session() as session:
+            statement = select(MailRow).order_by(col(MailRow.id).desc()).limit(limit)
+            if words:
+                statement = statement.where(col(MailRow.rcpt_to).contains(words))
+            return list(session.exec(statement))
+
+    def mail(self, mail_id: int) -> MailRow | None:
+        with self.session() as session:
+            return session.get(MailRow, mail_id)
+
+    def count_mails(self) -> int:
+        with self.session() as session:
+            return session.exec(select(func.count()).select_from(MailRow)).one()
+
+    def clear(self) -> None:
+        with self.session() as session:
+            session.exec(delete(MailRow))
+            session.commit()
+
+
+def _prepare(connection: Any, _: Any) -> None:
+    cursor = connection.cursor()
+    for pragma in ("journal_mode=WAL", "synchronous=OFF", "busy_timeout=20000"):
+        cursor.execute(f"PRAGMA {pragma}")
+    cursor.close()
+
+
+def opened(row: MailRow) -> dict[str, Any]:
+    """A mail taken apart, as `/standins/mail.json` gives it."""
+    message = email.message_from_bytes(row.raw, _class=EmailMessage, policy=email.policy.default)
+    text, html = message.get_body(("plain",)), message.get_body(("html",))
+    return {
+        "from": str(message["From"] or row.mail_from),
+        "to": str(message["To"] or row.rcpt_to),
+        "subject": str(message["Subject"] or ""),
+        "text": text.get_content() if text else "",
+        "html": html.get_content() if html else "",
+        "headers": {name: str(value) for name, value in message.items()},
+        "attachments": [{"name": part.get_filename() or "", "type": part.get_content_type(), "bytes": len(part.get_payload(decode=True) or b"")} for part in message.iter_attachments()],
+        "received_at": row.received_at.isoformat(),
+        "id": row.id,
+    }

@@ -1,0 +1,1 @@
+"""The pages and the addresses: Flask, one package an area."""

@@ -1,0 +1,73 @@
+"""Puts the application together."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from flask import Blueprint, Flask, Response, jsonify, render_template, request
+from flask_wtf import CSRFProtect
+from flask_wtf.csrf import CSRFError
+from werkzeug.exceptions import HTTPException
+
+from angelon.web import formats, frame
+from angelon.web.services import Services, close_session
+
+POLICY = (
+    "default-src 'self'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self'; connect-src 'self'; "
+    "frame-src 'self'; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
+)
+
+
+def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
+    """The application. `more` are blueprints of layers above: the stand-ins' pages."""
+    app = Flask(__name__, static_folder="static", template_folder="templates")
+    app.config.update(
+        SECRET_KEY=made.settings.key(), WTF_CSRF_TIME_LIMIT=None, SESSION_COOKIE_SAMESITE="Lax", SESSION_COOKIE_HTTPONLY=True, SESSION_COOKIE_NAME="angelon",
+        SESSION_COOKIE_SECURE=made.settings.base_url.startswith("https://"), MAX_CONTENT_LENGTH=20 * 1024 * 1024, SEND_FILE_MAX_AGE_DEFAULT=3600,
+    )  # fmt: skip
+    app.extensions["angelon"] = made
+    app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
+    formats.install(app)
+    csrf = CSRFProtect(app)
+
+    from angelon.web.gateways.views import pages as gateways
+    from angelon.web.health.views import pages as health
+    from angelon.web.intake.views import pages as intake
+    from angelon.web.messages.views import pages as messages
+    from angelon.web.orders.views import pages as orders
+    from angelon.web.overview.views import pages as overview
+    from angelon.web.routes.views import pages as routes
+    from angelon.web.sends.views import pages as sends
+    from angelon.web.sources.views import pages as sources
+
+    csrf.exempt(intake)
+    for blueprint in (intake, health, overview, orders, sends, sources, messages, routes, gateways, *more):
+        app.register_blueprint(blueprint)
+    frame.install(app)
+    app.teardown_appcontext(close_session)
+    app.after_request(_headers)
+    app.register_error_handler(HTTPException, _error)
+    return app
+
+
+def _headers(response: Response) -> Response:
+    if response.mimetype == "text/html":
+        response.headers.setdefault("Content-Security-Policy", POLICY)
+        response.headers.setdefault("Cache-Control", "no-store")
+    response.headers.setdefault("X-Content-Type-Options", "nosniff")
+    response.headers.setdefault("Referrer-Policy", "same-origin")
+    return response
+
+
+def _error(error: HTTPException) -> Any:
+    """An error as a page, or as problem+json (RFC 9457) for a script."""
+    detail = error.description or ""
+    if isinstance(error, CSRFError):
+        detail = "The page is older than your session. Reload it and try again; a draft is kept."
+    if request.headers.get("X-Fragment") or request.path.startswith(("/in/", "/api/", "/standins/mail.json")):
+        response = jsonify({"type": "about:blank", "title": error.name, "status": error.code, "detail": detail})
+        response.mimetype = "application/problem+json"
+        response.status_code = error.code or 500
+        return response
+    return render_template("error.html", error=error, detail=detail), error.code

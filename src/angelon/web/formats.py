@@ -1,0 +1,123 @@
+"""How pages show moments, spans and counts: as people say them, in the store's time zone."""
+
+from __future__ import annotations
+
+import datetime as dt
+import json
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from flask import g
+from markupsafe import Markup, escape
+
+from angelon.core import event_types
+from angelon.core.values import show, unpack
+
+
+def _zone() -> ZoneInfo:
+    return g.get("zone") or ZoneInfo("UTC")
+
+
+def moment(at: dt.datetime | None, now: dt.datetime | None = None) -> str:
+    """`12:40` today, `Tue 14:10` within a week, else `3 Nov 09:41`; the year where it is another."""
+    if at is None:
+        return "never"
+    here = at.astimezone(_zone())
+    today = (now or dt.datetime.now(dt.UTC)).astimezone(_zone())
+    days = (today.date() - here.date()).days
+    if days == 0:
+        return f"{here:%H:%M}"
+    if days == 1:
+        return f"yesterday {here:%H:%M}"
+    if days == -1:
+        return f"tomorrow {here:%H:%M}"
+    if 1 < days < 7 or -7 < days < -1:
+        return f"{here:%a %H:%M}"
+    year = f" {here:%Y}" if here.year != today.year else ""
+    return f"{here.day} {here:%b}{year} {here:%H:%M}"
+
+
+def exact(at: dt.datetime | None) -> str:
+    """A moment to the second, with its zone: for titles and logs."""
+    if at is None:
+        return ""
+    here = at.astimezone(_zone())
+    return f"{here:%A} {here.day} {here:%B %Y, %H:%M:%S} {here.tzname()}"
+
+
+def span(delta: dt.timedelta | None) -> str:
+    """A span in its two largest units."""
+    if delta is None:
+        return ""
+    seconds = abs(delta.total_seconds())
+    if seconds < 1:
+        return f"{seconds * 1000:.0f} ms"
+    if seconds < 10:
+        return f"{seconds:.1f} s"
+    whole = int(seconds)
+    units = ((86400, "d"), (3600, "h"), (60, "min"), (1, "s"))
+    parts = []
+    for size, name in units:
+        if whole >= size:
+            parts.append(f"{whole // size} {name}")
+            whole %= size
+        elif parts:
+            break
+        if len(parts) == 2:
+            break
+    return " ".join(parts)
+
+
+def ago(at: dt.datetime | None) -> str:
+    if at is None:
+        return "never"
+    delta = dt.datetime.now(dt.UTC) - at
+    if delta.total_seconds() < 2:
+        return "just now"
+    return f"{span(delta).split(' ')[0]} {span(delta).split(' ')[1]} ago"
+
+
+def time_tag(at: dt.datetime | None, how: str = "moment") -> Markup:
+    if at is None:
+        return Markup("never")
+    said = ago(at) if how == "ago" else moment(at)
+    return Markup('<time datetime="{}" title="{}">{}</time>').format(at.isoformat(), exact(at), said)
+
+
+def count(number: int | None) -> str:
+    return f"{number or 0:,}"
+
+
+def size(number: int) -> str:
+    return f"{number} bytes" if number < 1000 else f"{number / 1024:.0f} KB" if number < 1_000_000 else f"{number / 1_048_576:.1f} MB"
+
+
+def plural(number: int, one: str, many: str | None = None) -> str:
+    return f"{number:,} {one if number == 1 else many or one + 's'}"
+
+
+def shown(value: Any, locale: str = "en") -> str:
+    return show(value, locale)
+
+
+def stored(value: Any, locale: str = "en") -> str:
+    """A value as it was packed with a send."""
+    return show(unpack(value), locale)
+
+
+def pretty(value: Any) -> str:
+    return json.dumps(value, ensure_ascii=False, indent=2, default=str)
+
+
+def marked(text: str) -> Markup:
+    """Text with `code` marks shown as code."""
+    parts = str(escape(text)).split("`")
+    return Markup("".join(f"<code>{p}</code>" if n % 2 else p for n, p in enumerate(parts)))  # noqa: S704 - escaped above
+
+
+def install(app: Any) -> None:
+    app.jinja_env.filters.update(
+        moment=moment, exact=exact, span=span, ago=ago, time=time_tag, count=count, size=size, shown=shown, stored=stored, pretty=pretty, marked=marked,
+        event_label=event_types.label,
+    )  # fmt: skip
+    app.jinja_env.globals.update(plural=plural)

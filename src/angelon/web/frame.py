@@ -1,0 +1,83 @@
+"""What every page has around it: the rail with its counts, what needs a hand, the engine's pulse."""
+
+from __future__ import annotations
+
+import datetime as dt
+from dataclasses import dataclass
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from flask import Flask, g, request
+
+from angelon.db import overview, setup
+from angelon.web.services import services, session
+
+
+@dataclass(frozen=True)
+class Place:
+    """One entry of the rail."""
+
+    label: str
+    address: str
+    icon: str
+    count: int | None = None
+
+
+@dataclass(frozen=True)
+class Pulse:
+    """How the engine is: a word for its state, and the sentence."""
+
+    state: str
+    said: str
+
+
+def rail(counts: dict[str, int]) -> list[tuple[str, list[Place]]]:
+    return [
+        ("Watch", [Place("Overview", "/", "overview"), Place("Orders", "/orders", "orders", counts.get("orders")), Place("Sends", "/sends", "sends", counts.get("sends"))]),
+        ("Build", [
+            Place("Sources", "/sources", "sources", counts.get("sources")),
+            Place("Messages", "/messages", "messages", counts.get("messages")),
+            Place("Routes", "/routes", "routes", counts.get("routes")),
+        ]),
+        ("Deliver", [Place("Gateways", "/gateways", "gateways", counts.get("gateways"))]),
+        ("Prove", [Place("Stand-ins", "/standins", "standins")]),
+    ]  # fmt: skip
+
+
+def pulse(numbers: overview.Numbers, now: dt.datetime) -> Pulse:
+    if numbers.last_beat is None or now - numbers.last_beat > dt.timedelta(seconds=20):
+        return Pulse("failed", "no worker is running")
+    behind = max((now - at for at in (numbers.oldest_unplanned, numbers.oldest_overdue) if at), default=dt.timedelta())
+    if behind > dt.timedelta(seconds=5):
+        from angelon.web.formats import span
+
+        return Pulse("retrying", f"running, {span(behind)} behind")
+    return Pulse("sent", "running, up to date")
+
+
+def install(app: Flask) -> None:
+    @app.before_request
+    def zone() -> None:
+        g.now = services().clock.now()
+        g.zone = ZoneInfo("UTC")
+        if request.endpoint in (None, "static") or request.path.startswith(("/in/", "/healthz", "/readyz", "/metrics")):
+            return
+        rows = setup.stores(session())
+        if rows:
+            g.store = rows[0]
+            g.zone = ZoneInfo(rows[0].spec.get("timezone", "UTC"))
+
+    @app.context_processor
+    def around() -> dict[str, Any]:
+        row = g.get("store")
+        numbers = overview.numbers(session(), row.id, g.now) if row is not None and row.id else overview.Numbers()
+        theme = request.cookies.get("theme", "system")
+        return {
+            "rail": rail(numbers.counts),
+            "needs_a_hand": numbers.needs,
+            "pulse": pulse(numbers, g.now),
+            "store_name": row.spec.get("name") if row else "No store yet",
+            "store_spec": row.spec if row else {},
+            "theme": theme if theme in ("light", "dark") else "system",
+            "now": g.now,
+        }

@@ -1,0 +1,1 @@
+"""The ways out: their settings, credentials and state."""

@@ -1,0 +1,80 @@
+"""The event in hand: chosen once, kept from page to page, so that every page shows what things are for it."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from dataclasses import dataclass
+from typing import Any
+
+from flask import request
+from flask import session as cookie
+from sqlmodel import col, select
+
+from angelon.core.payload.body import NotReadable
+from angelon.core.planning.plan import work_out
+from angelon.core.reading import Reading
+from angelon.core.recipes.evaluate import Variables
+from angelon.core.specs.source import Source
+from angelon.db.events import body_of
+from angelon.db.setup import LiveSetup
+from angelon.db.tables import EventRow
+from angelon.engine.planner import payload_of
+from angelon.web.services import session
+
+REACH = 40
+
+
+@dataclass
+class Hand:
+    """An event with its neighbours. Without an event there is nothing to show values of."""
+
+    event: EventRow | None = None
+    previous: str = ""
+    next: str = ""
+    position: int = 0
+    total: int = 0
+    number: str = ""
+    payload: Any = None
+    source: Source | None = None
+    reading: Reading | None = None
+    variables: Variables | None = None
+
+
+def take(live: LiveSetup, sources: Collection[str] | None = None, types: Collection[str] | None = None, changed: Source | None = None) -> Hand:
+    """The event in hand among the newest of these sources and types; the newest where the one in hand is not among them.
+
+    `changed` is a source's spec as it is being edited, read in place of the stored one.
+    """
+    keys = [key for key in (sources if sources is not None else live.source_ids) if key in live.source_ids]
+    statement = select(EventRow).where(col(EventRow.source_id).in_([live.source_ids[key] for key in keys]))
+    if types:
+        statement = statement.where(col(EventRow.type).in_(list(types)))
+    elif types is None:
+        statement = statement.where(col(EventRow.parent_id).is_(None))
+    wanted = request.args.get("hand") or cookie.get("hand")
+    rows = list(session().exec(statement.order_by(col(EventRow.received_at).desc(), col(EventRow.id).desc()).limit(REACH)))
+    if not rows:
+        return Hand()
+    at = next((number for number, row in enumerate(rows) if row.id == wanted), 0)
+    if request.args.get("hand"):
+        cookie["hand"] = rows[at].id
+    event = rows[at]
+    hand = Hand(event, rows[at + 1].id if at + 1 < len(rows) else "", rows[at - 1].id if at else "", at + 1, len(rows))
+    key = live.source_key(event.source_id)
+    source = changed if changed is not None and changed.key == key else live.setup.sources[key]
+    hand.source = source
+    return fill(hand, live, source)
+
+
+def fill(hand: Hand, live: LiveSetup, source: Source) -> Hand:
+    """Reads the event in hand."""
+    assert hand.event is not None
+    raw, content_type, headers = body_of(session(), hand.event)
+    try:
+        hand.payload = payload_of(source, raw, content_type, headers, hand.event.item)
+    except NotReadable:
+        hand.number = "can’t be read"
+        return hand
+    hand.reading, hand.variables = work_out(source, live.setup, hand.payload)
+    hand.number = hand.reading.number or hand.event.name
+    return hand

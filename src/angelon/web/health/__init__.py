@@ -1,0 +1,1 @@
+"""Whether the process is alive and able to serve, for machines."""

@@ -1,0 +1,1 @@
+"""POST /in/<source-key>: where deliveries arrive."""

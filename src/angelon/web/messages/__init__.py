@@ -1,0 +1,1 @@
+"""What is said: written, seen as the customer will see it, published."""

@@ -1,0 +1,1 @@
+"""Orders as the events tell them."""

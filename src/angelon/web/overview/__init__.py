@@ -1,0 +1,1 @@
+"""The line on which orders travel, and who was told what."""

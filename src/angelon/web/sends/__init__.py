@@ -1,0 +1,1 @@
+"""Every message, what it said, and what the way out answered."""

@@ -1,0 +1,1 @@
+"""Where events come from: connect, capture, read."""

@@ -1,0 +1,397 @@
+"""The pages of a source, and the edits that they make."""
+
+from __future__ import annotations
+
+import datetime as dt
+import json
+import re
+import secrets
+import threading
+import time
+from collections.abc import Iterator
+from typing import Any
+
+from flask import (
+    Blueprint,
+    Response,
+    abort,
+    flash,
+    g,
+    jsonify,
+    redirect,
+    render_template,
+    request,
+    stream_with_context,
+    url_for,
+)
+
+from angelon.core import event_types
+from angelon.core.deliveries import without_secrets
+from angelon.core.problems import Invalid
+from angelon.core.signatures import well_made
+from angelon.core.specs import Source, Variable
+from angelon.core.specs.base import read_spec
+from angelon.core.specs.source import Locator
+from angelon.core.specs.variable import Type
+from angelon.core.values import regional
+from angelon.db import events, setup
+from angelon.db.events import body_of
+from angelon.db.tables import EventRow, SourceRow
+from angelon.engine.intake import KEPT_BODY
+from angelon.web import hand as hands
+from angelon.web.services import live, services, session, store
+from angelon.web.sources import bench
+
+pages = Blueprint("sources", __name__, url_prefix="/sources", template_folder="templates")
+
+WATCHERS = threading.BoundedSemaphore(24)
+WATCH_SECONDS = 120
+
+
+def _source(key: str) -> tuple[Source, int]:
+    setup_now = live()
+    if key not in setup_now.setup.sources:
+        abort(404, f"There is no source “{key}”. It may have been taken away.")
+    return setup_now.setup.sources[key], setup_now.source_ids[key]
+
+
+def address(key: str) -> str:
+    """Where a store delivers to."""
+    return f"{services().settings.base_url or request.url_root.rstrip('/')}/in/{key}"
+
+
+@pages.get("")
+def index() -> Any:
+    rows = []
+    for key, source in live().setup.sources.items():
+        source_id = live().source_ids[key]
+        latest = events.recent(session(), source_id, 1)
+        rows.append((source, latest[0] if latest else None, events.counted(session(), source_id, g.now - dt.timedelta(days=1)), events.refused_count(session(), source_id, g.now - dt.timedelta(days=7))))
+    return render_template("sources/index.html", rows=rows, variables=len(live().setup.variables))
+
+
+@pages.post("")
+def create() -> Any:
+    name = request.form.get("name", "").strip()
+    key = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")
+    if not key:
+        flash("Give the source a name with at least one letter or digit.", "bad")
+        return redirect(url_for(".index"))
+    row = store()
+    assert row.id is not None
+    with services().database.writing() as writing:
+        if writing.exec(setup.select(SourceRow).where(SourceRow.key == key)).first():
+            flash(f"There is a source with the key “{key}” already. Choose another name.", "bad")
+            return redirect(url_for(".index"))
+        made = setup.save_plain(writing, SourceRow, row.id, Source(key=key, name=name, event_name=Locator(header="Store-Event"), delivery_id=Locator(header="Store-Delivery")), g.now)
+        services().vault.put(writing, "source", made.id, secrets.token_urlsafe(24), g.now)
+    return redirect(url_for(".connect", key=key))
+
+
+# ---- connect ------------------------------------------------------------------------------------------------------
+
+
+@pages.get("/<key>")
+def show(key: str) -> Any:
+    _, source_id = _source(key)
+    if not events.recent(session(), source_id, 1):
+        return redirect(url_for(".connect", key=key))
+    return redirect(url_for(".read", key=key))
+
+
+@pages.get("/<key>/connect")
+def connect(key: str) -> Any:
+    source, source_id = _source(key)
+    return _connect_page(source, source_id)
+
+
+def _connect_page(source: Source, source_id: int, problems: list[Any] | None = None, given: dict[str, str] | None = None) -> Any:
+    held = services().vault.get(session(), "source", source_id, g.now)
+    return render_template(
+        "sources/connect.html", source=source, address=address(source.key), secrets=held, unnamed=events.unnamed(session(), source_id), problems=problems or [], given=given or {},
+        types=event_types.LABELS, latest=events.recent(session(), source_id, 1),
+    )  # fmt: skip
+
+
+@pages.post("/<key>/connect")
+def save_connect(key: str) -> Any:
+    """Signing, where the event's name and the delivery's id stand, and what the names mean."""
+    source, source_id = _source(key)
+    form = request.form
+    spec = source.model_dump(mode="json")
+    spec["name"] = form.get("name", source.name)
+    spec["signing"] = {
+        "scheme": form.get("scheme", source.signing.scheme),
+        "header": form.get("header", source.signing.header),
+        "encoding": form.get("encoding", source.signing.encoding),
+        "prefix": form.get("prefix", ""),
+        "timestamp_header": form.get("timestamp_header", ""),
+        "tolerance_seconds": form.get("tolerance_seconds") or 300,
+    }
+    for locator in ("event_name", "delivery_id"):
+        kind, text = form.get(f"{locator}.kind", "path"), form.get(f"{locator}.text", "").strip()
+        spec[locator] = {kind: text} if text else {}
+    names = {}
+    for theirs, ours in zip(form.getlist("theirs"), form.getlist("ours"), strict=False):
+        if theirs.strip() and ours.strip():
+            names[theirs.strip()] = ours.strip()
+    spec["event_names"] = names
+    try:
+        made = read_spec(Source, spec)
+        _check_paths(made)
+    except Invalid as error:
+        return _connect_page(source, source_id, error.problems, dict(form)), 422
+    _save(made)
+    flash("Saved. The next delivery is read this way.", "good")
+    return redirect(url_for(".connect", key=key))
+
+
+def _check_paths(source: Source) -> None:
+    from angelon.core.payload.paths import BadPath, compile_path
+
+    problems = []
+    for name, locator in (("event_name", source.event_name), ("delivery_id", source.delivery_id)):
+        if locator.path:
+            try:
+                compile_path(locator.path)
+            except BadPath as error:
+                problems.append(error.problem.at(name))
+    if problems:
+        raise Invalid(problems)
+
+
+@pages.post("/<key>/names")
+def name_event(key: str) -> Any:
+    """Says what one of the store's names means; events that came under it before are left as they were."""
+    source, _ = _source(key)
+    theirs, ours = request.form.get("theirs", "").strip(), request.form.get("ours", "").strip()
+    try:
+        made = read_spec(Source, {**source.model_dump(mode="json"), "event_names": {**source.event_names, theirs: ours}})
+    except Invalid as error:
+        flash(str(error.problems[0]), "bad")
+        return redirect(url_for(".connect", key=key))
+    _save(made)
+    flash(f"“{theirs}” now means {event_types.label(ours)}.", "good")
+    return redirect(url_for(".connect", key=key))
+
+
+@pages.post("/<key>/secret")
+def new_secret(key: str) -> Any:
+    """Takes a pasted secret or makes one; the old one stays valid for as long as was chosen."""
+    source, source_id = _source(key)
+    text = request.form.get("secret", "").strip()
+    if not text:
+        raw = secrets.token_bytes(24)
+        import base64
+
+        text = "whsec_" + base64.b64encode(raw).decode() if source.signing.scheme == "standard-webhooks" else secrets.token_urlsafe(24)
+    problem = well_made(source.signing, text)
+    if problem:
+        flash(f"{problem.what} {problem.mend}", "bad")
+        return redirect(url_for(".connect", key=key))
+    try:
+        hours = min(max(int(request.form.get("overlap_hours") or 0), 0), 24 * 30)
+    except ValueError:
+        hours = 0
+    with services().database.writing() as writing:
+        services().vault.put(writing, "source", source_id, text, g.now, g.now + dt.timedelta(hours=hours) if hours else None)
+        setup.touch(writing, store().id or 0)
+    services().setups.forget()
+    flash("The secret is new. Give it to the store." + (f" The old one works for another {hours} h." if hours else ""), "good")
+    return redirect(url_for(".connect", key=key))
+
+
+def _save(source: Source) -> None:
+    row = store()
+    assert row.id is not None
+    with services().database.writing() as writing:
+        setup.save_plain(writing, SourceRow, row.id, source, g.now)
+    services().setups.forget()
+    g.pop("live", None)
+
+
+# ---- capture ------------------------------------------------------------------------------------------------------
+
+
+def _delivery(event: EventRow) -> dict[str, Any]:
+    """A delivery as the capture page shows it."""
+    return {"event": event, "body": _readable(event.body), "headers": event.headers or {}, "refused": None}
+
+
+def _readable(body: bytes) -> str:
+    text = body[: KEPT_BODY * 4].decode(errors="replace")
+    try:
+        return json.dumps(json.loads(body), ensure_ascii=False, indent=2)[: KEPT_BODY * 8]
+    except ValueError:
+        from urllib.parse import unquote_plus
+
+        return "\n".join(unquote_plus(part) for part in text.split("&")) if "=" in text and "{" not in text[:1] else text
+
+
+@pages.get("/<key>/capture")
+def capture(key: str) -> Any:
+    source, source_id = _source(key)
+    recent = [_delivery(event) for event in events.recent(session(), source_id, 12)]
+    refused = events.refused(session(), source_id, 12)
+    after = max([d["event"].received_at for d in recent] + [r.at for r in refused], default=g.now)
+    return render_template("sources/capture.html", source=source, address=address(key), deliveries=recent, refused=refused, after=after.isoformat(), latest=events.recent(session(), source_id, 1))
+
+
+@pages.get("/<key>/live")
+def watch(key: str) -> Any:
+    """Server-sent events: each delivery as it comes in, as the page's own HTML."""
+    _, source_id = _source(key)
+    try:
+        after = dt.datetime.fromisoformat(request.headers.get("Last-Event-ID") or request.args.get("after", ""))
+    except ValueError:
+        after = g.now
+    if not WATCHERS.acquire(blocking=False):
+        abort(503, "Too many pages are watching just now. Reload this one in a moment.")
+    database = services().database
+
+    def stream(after: dt.datetime) -> Iterator[str]:
+        try:
+            yield "retry: 1500\n\n"
+            until = time.monotonic() + WATCH_SECONDS
+            quiet = time.monotonic()
+            while time.monotonic() < until:
+                with database.reading() as reading:
+                    came, refused = events.since(reading, source_id, after)
+                for at, kind, item in sorted([(e.received_at, "came", e) for e in came] + [(r.at, "refused", r) for r in refused], key=lambda x: x[0]):
+                    after = at
+                    body = render_template("sources/_delivery.html", d=_delivery(item) if kind == "came" else None, r=item if kind == "refused" else None, fresh=True, source_key=key)
+                    quiet = time.monotonic()
+                    yield f"id: {after.isoformat()}\nevent: delivery\ndata: {json.dumps({'html': body})}\n\n"
+                if time.monotonic() - quiet > 10:
+                    quiet = time.monotonic()
+                    yield ": still here\n\n"
+                time.sleep(0.3)
+        finally:
+            WATCHERS.release()
+
+    return Response(stream_with_context(stream(after)), mimetype="text/event-stream", headers={"Cache-Control": "no-store", "X-Accel-Buffering": "no"})
+
+
+@pages.get("/<key>/events/<event_id>.http")
+def download(key: str, event_id: str) -> Any:
+    """A delivery as an `.http` file: headers, blank line, body; fit for `angelon emit`."""
+    _, source_id = _source(key)
+    event = session().get(EventRow, event_id)
+    if event is None or event.source_id != source_id:
+        abort(404, "There is no such event.")
+    raw, content_type, headers = body_of(session(), event)
+    skip = {"host", "content-length", "connection", "accept-encoding", "accept", "user-agent", "content-type"}
+    head = "".join(f"{name.title()}: {value}\n" for name, value in without_secrets(headers).items() if name not in skip and "•" not in value)
+    return Response(f"Content-Type: {content_type or 'application/json'}\n{head}\n".encode() + raw, mimetype="text/plain", headers={"Content-Disposition": f'attachment; filename="{event_id}.http"'})
+
+
+# ---- read: the bench ----------------------------------------------------------------------------------------------
+
+
+@pages.get("/<key>/read")
+def read(key: str) -> Any:
+    source, source_id = _source(key)
+    return render_template("sources/read.html", **_bench(source, source_id, request.args.get("open", "")))
+
+
+def _bench(source: Source, source_id: int, opened: str) -> dict[str, Any]:
+    hand = hands.take(live(), [source.key], changed=source)
+    the_store = live().setup.store
+    locale = regional((hand.reading.text("language") if hand.reading else "") or the_store.locale, the_store.country)
+    laid = bench.lay_out(source, dict(live().setup.variables), hand, opened, locale)
+    return {
+        "source": source, "hand": hand, "bench": laid, "types": [t.value for t in Type], "column": bench.column, "locale": locale, "address": address(source.key),
+        "latest": events.recent(session(), source_id, 1),
+    }  # fmt: skip
+
+
+@pages.post("/<key>/read")
+def edit(key: str) -> Any:
+    """One edit on the bench. Answers with the bench anew, or goes back to the page where there is no script."""
+    source, source_id = _source(key)
+    given = {name: str(value) for name, value in request.form.items()}
+    act, mark = given.get("act", ""), given.get("mark", "")
+    opened, problem = mark, ""
+    try:
+        if act == "new_variable":
+            opened = _new_variable(given)
+            source = live().setup.sources[key]
+            if given.get("path", "").strip():
+                source = bench.edit(source, opened, "path", given)
+                _save(source)
+        elif act == "drop_variable":
+            _drop_variable(mark.partition(".")[2])
+            source, opened = live().setup.sources[key], ""
+        elif act == "set_variable":
+            _set_variable(mark.partition(".")[2], given)
+            source = live().setup.sources[key]
+        elif act != "open":
+            source = bench.edit(source, mark, act, given)
+            _save(read_spec(Source, source.model_dump(mode="json")))
+    except bench.BadEdit as error:
+        problem = str(error)
+    except Invalid as error:
+        problem = str(error.problems[0])
+    if request.headers.get("X-Fragment"):
+        if problem:
+            return jsonify({"detail": problem}), 422
+        return render_template("sources/_bench.html", **_bench(source, source_id, opened))
+    if problem:
+        flash(problem, "bad")
+    return redirect(url_for(".read", key=key, open=opened))
+
+
+def _new_variable(given: dict[str, str]) -> str:
+    name = re.sub(r"[^a-z0-9]+", "_", given.get("name", "").strip().lower()).strip("_")
+    if not name or not name[0].isalpha():
+        raise bench.BadEdit("Give the variable a name that starts with a letter, such as customer_name.")
+    if name in live().setup.variables:
+        raise bench.BadEdit(f"There is a variable “{name}” already. Choose it in the list.")
+    variable = read_spec(Variable, {"name": name, "type": given.get("type") or "text"})
+    with services().database.writing() as writing:
+        setup.save_variable(writing, store().id or 0, variable)
+    services().setups.forget()
+    g.pop("live", None)
+    return f"recipes.{name}"
+
+
+def _set_variable(name: str, given: dict[str, str]) -> None:
+    variable = live().setup.variables.get(name)
+    if variable is None:
+        raise bench.BadEdit(f"There is no variable “{name}”.")
+    made = read_spec(
+        Variable, {**variable.model_dump(mode="json"), "type": given.get("type", variable.type), "about": given.get("about", variable.about), "required": given.get("required") == "on"}
+    )
+    with services().database.writing() as writing:
+        setup.save_variable(writing, store().id or 0, made)
+    services().setups.forget()
+    g.pop("live", None)
+
+
+def _drop_variable(name: str) -> None:
+    using = [m.name for m in live().setup.messages.values() if name in _names_of(m)]
+    if using:
+        raise bench.BadEdit(f"“{name}” is used by {', '.join(using)}. Take it out of the text first.")
+    with services().database.writing() as writing:
+        setup.drop_variable(writing, store().id or 0, name)
+    services().setups.forget()
+    g.pop("live", None)
+
+
+def _names_of(message: Any) -> set[str]:
+    from angelon.core.planning.plan import compiled_part
+
+    names: set[str] = set()
+    for locale in message.email:
+        try:
+            names |= compiled_part(message, "email", locale, live().setup.store).names
+        except Invalid:
+            continue
+    return names
+
+
+@pages.app_context_processor
+def steps_for_forms() -> dict[str, Any]:
+    from angelon.core.recipes.steps import STEPS
+
+    return {"step_kinds": lambda: STEPS}

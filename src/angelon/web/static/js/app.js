@@ -1,0 +1,24 @@
+// Starts the behaviours that a page asks for by its data attributes, and the keys that every page has.
+import { theme } from "./theme.js";
+import { keys } from "./keys.js";
+import { copying } from "./copying.js";
+import { sheets } from "./sandboxed.js";
+
+const behaviours = {
+  capture: () => import("./capture.js"),
+  bench: () => import("./bench.js"),
+  message: () => import("./message.js"),
+  sentence: () => import("./sentence.js"),
+  refresh: () => import("./refresh.js"),
+};
+
+theme();
+keys();
+copying();
+sheets();
+for (const element of document.querySelectorAll("[data-behaviour]")) {
+  behaviours[element.dataset.behaviour]?.().then((module) => module.start(element));
+}
+document.addEventListener("change", (event) => {
+  event.target.closest("form[data-sends-itself]")?.requestSubmit();
+});

@@ -1,0 +1,147 @@
+// The bench: choosing a variable lights its fields; choosing a field offers it to the variable in hand. Threads between.
+import { post } from "./talk.js";
+import { say } from "./toast.js";
+
+export function start(bench) {
+  let chosen = bench.querySelector(".var.open")?.dataset.mark ?? "";
+  const inHand = () => bench.querySelector(".var.open");
+
+  async function send(form) {
+    const keep = bench.querySelector("[data-fields]")?.scrollTop ?? 0;
+    const found = bench.querySelector("[data-tree-find]")?.value ?? "";
+    try {
+      bench.innerHTML = await post(bench.dataset.to, form);
+    } catch (error) {
+      say(error.message, true);
+      return false;
+    }
+    const find = bench.querySelector("[data-tree-find]");
+    find.value = found;
+    filter(find);
+    bench.querySelector("[data-fields]").scrollTop = keep;
+    chosen = inHand()?.dataset.mark ?? "";
+    draw();
+    return true;
+  }
+
+  function ask(act, given = {}) {
+    const form = new FormData();
+    form.set("act", act);
+    for (const [name, value] of Object.entries(given)) form.set(name, value);
+    return send(form);
+  }
+
+  bench.addEventListener("click", async (event) => {
+    const field = event.target.closest("[data-path]");
+    const opener = event.target.closest("[data-open]");
+    const act = event.target.closest("[data-act]");
+    if (field) {
+      const variable = inHand();
+      if (!variable) {
+        const spare = bench.querySelector("[data-path-in-hand]");
+        spare.value = field.dataset.path;
+        light([field.dataset.path]);
+        const name = bench.querySelector(".new-variable [name=name]");
+        if (!name.value) name.value = guess(field.dataset.path);
+        name.focus();
+        name.select();
+        say("Name the new variable, or open one and click the field again");
+        return;
+      }
+      if (await ask("path", { mark: variable.dataset.mark, path: field.dataset.path })) {
+        bench.querySelector(`[data-open="${CSS.escape(variable.dataset.mark)}"]`)?.focus();
+      }
+    } else if (act) {
+      const variable = inHand();
+      if (act.dataset.act === "edit_step") {
+        const form = variable.querySelector(`[data-step-form="${act.dataset.number}"]`);
+        form.hidden = !form.hidden;
+        form.querySelector("input:not([type=hidden]), select")?.focus();
+        return;
+      }
+      await ask(act.dataset.act, { mark: variable.dataset.mark, number: act.dataset.number ?? "" });
+    } else if (opener) {
+      const mark = opener.dataset.open;
+      const closing = mark === chosen;
+      if (await ask("open", { mark: closing ? "" : mark })) {
+        bench.querySelector(`[data-open="${CSS.escape(mark)}"]`)?.focus();
+        if (!closing) showLit();
+      }
+    }
+  });
+
+  bench.addEventListener("submit", async (event) => {
+    const form = event.target.closest("[data-edit]");
+    if (!form) return;
+    event.preventDefault();
+    await send(new FormData(form));
+  });
+
+  bench.addEventListener("input", (event) => {
+    if (event.target.matches("[data-tree-find]")) filter(event.target);
+  });
+  bench.addEventListener("toggle", draw, true);
+  bench.querySelector("[data-fields]")?.addEventListener("scroll", draw);
+  addEventListener("resize", draw);
+  addEventListener("scroll", draw, { passive: true });
+  bench.addEventListener("scroll", draw, true);
+
+  function filter(find) {
+    const words = find.value.toLowerCase().split(/\s+/).filter(Boolean);
+    for (const field of bench.querySelectorAll("[data-path]")) {
+      field.hidden = !words.every((word) => field.dataset.words.includes(word));
+    }
+    draw();
+  }
+
+  function light(places) {
+    for (const field of bench.querySelectorAll("[data-path]")) field.classList.toggle("lit", places.includes(field.dataset.path));
+  }
+
+  function showLit() {
+    const pane = bench.querySelector("[data-fields]");
+    const field = pane?.querySelector("[data-path].lit");
+    if (!field) return;
+    const box = field.getBoundingClientRect(), shown = pane.getBoundingClientRect();
+    if (box.top < shown.top || box.bottom > shown.bottom) pane.scrollTop += box.top - shown.top - shown.height / 3;
+  }
+
+  function draw() {
+    const svg = bench.querySelector("[data-threads]");
+    const pane = bench.querySelector("[data-fields]");
+    if (!svg || !pane) return;
+    const base = bench.getBoundingClientRect();
+    const shown = pane.getBoundingClientRect();
+    const paths = [];
+    let lit = [];
+    for (const variable of bench.querySelectorAll(".var")) {
+      const places = JSON.parse(variable.dataset.places || "[]");
+      const open = variable.classList.contains("open");
+      if (open) lit = places;
+      const head = variable.querySelector(".var-head").getBoundingClientRect();
+      for (const place of places) {
+        const field = bench.querySelector(`[data-path="${CSS.escape(place)}"]`);
+        if (!field || field.hidden) continue;
+        const box = field.getBoundingClientRect();
+        const y1 = Math.min(Math.max(box.top + box.height / 2, shown.top), shown.bottom) - base.top;
+        const out = box.bottom < shown.top || box.top > shown.bottom;
+        if (out && !open) continue;
+        const x1 = shown.right - base.left, x2 = head.left - base.left, y2 = head.top + head.height / 2 - base.top;
+        const bend = (x2 - x1) / 2;
+        paths.push([open, `M${x1} ${y1}C${x1 + bend} ${y1} ${x2 - bend} ${y2} ${x2 - 5} ${y2}m-5 -4l5 4l-5 4`]);
+      }
+    }
+    light(lit);
+    paths.sort((a, b) => a[0] - b[0]);
+    svg.innerHTML = paths.map(([open, d]) => `<path d="${d}"${open ? ' class="lit"' : ""}/>`).join("");
+  }
+
+  draw();
+  showLit();
+  document.fonts?.ready.then(draw);
+}
+
+function guess(path) {
+  const parts = path.match(/[A-Za-z_][A-Za-z0-9_]*/g) ?? ["value"];
+  return parts.slice(-2).join("_").replace(/([a-z])([A-Z])/g, "$1_$2").toLowerCase();
+}
