@@ -25,7 +25,7 @@ from angelon.engine.dispatcher import Dispatcher
 from angelon.engine.planner import Planner
 from angelon.engine.setups import Setups
 from angelon.gateways.interface import Mail, Outcome
-from angelon.standins.catalogue import CARRIERS, CUSTOMERS, LIFE, PRODUCTS, Customer, s10_number
+from angelon.standins.catalogue import CARRIERS, CUSTOMERS, LIFE, PRODUCTS, s10_number
 from angelon.standins.shapes import Delivery, ShopOrder, fairground, webshop, workbench
 
 DAYS = 30
@@ -80,6 +80,10 @@ def happenings(today: dt.datetime, dice: random.Random) -> list[tuple[dt.datetim
         if dice.random() < 0.4:
             at = date.replace(hour=9, minute=dice.randint(0, 59), second=0, microsecond=0)
             made += _workbench_life(100 + day, at, dice, today)
+    made.append(_one_placed(serial + 1, today - dt.timedelta(days=6, hours=2), dice, "old.address@example.com"))
+    made.append(_one_placed(serial + 2, today - dt.timedelta(hours=9), dice, "claire@example,org"))
+    made.append(_one_placed(serial + 3, today - dt.timedelta(minutes=14), dice))
+    made.append(_one_placed(serial + 4, today - dt.timedelta(minutes=6), dice))
     return sorted((m for m in made if m[0] < today), key=lambda m: m[0])
 
 
@@ -91,7 +95,6 @@ def _order(serial: int, reference: str, at: dt.datetime, dice: random.Random) ->
 
 def _webshop_life(serial: int, at: dt.datetime, dice: random.Random, today: dt.datetime) -> list[tuple[dt.datetime, str, Delivery]]:
     order = _order(serial, f"BK-{serial}", at, dice)
-    order = _special(order, at, today)
     failed = dice.random() < 0.03
 
     def told(when: dt.datetime, state: str, first: bool = False) -> tuple[dt.datetime, str, Delivery]:
@@ -120,17 +123,12 @@ def _webshop_life(serial: int, at: dt.datetime, dice: random.Random, today: dt.d
     return made
 
 
-def _special(order: ShopOrder, at: dt.datetime, today: dt.datetime) -> ShopOrder:
-    """Two customers of the last days whose mail can't arrive: one mistyped an address, one's mailbox is gone."""
-    if order.serial % 97 == 53 and today - at < dt.timedelta(days=20):
-        return replace(order, customer=_with_email(order.customer, "old.address@example.com"))
-    if order.serial % 97 == 74 and today - at < dt.timedelta(days=13):
-        return replace(order, customer=_with_email(order.customer, "claire@example,org"))
-    return order
-
-
-def _with_email(customer: Customer, email: str) -> Customer:
-    return replace(customer, email=email)
+def _one_placed(serial: int, at: dt.datetime, dice: random.Random, email: str = "") -> tuple[dt.datetime, str, Delivery]:
+    """One order that was placed and has not moved on since, of a customer whose address may be a wrong one."""
+    order = _order(serial, f"BK-{serial}", at, dice)
+    if email:
+        order = replace(order, customer=replace(order.customer, email=email))
+    return at, "webshop", webshop(order, "paid", at, True, str(uuid.UUID(int=dice.getrandbits(128), version=4)))
 
 
 def _fairground_life(serial: int, at: dt.datetime, dice: random.Random, today: dt.datetime) -> list[tuple[dt.datetime, str, Delivery]]:

@@ -55,10 +55,12 @@ class Tokens:
         """The text with the Jinja parts back in their places."""
         return _MARK.sub(lambda m: self.held[int(m[1] or m[2])] if int(m[1] or m[2]) < len(self.held) else m[0], text)
 
-    def lost(self, text: str) -> list[str]:
-        """The Jinja parts that did not come through."""
-        there = {int(m) for m in _TOKEN.findall(text)}
-        return [jinja for number, jinja in enumerate(self.held) if number not in there]
+    def lost(self, was: str, now: str) -> list[str]:
+        """The Jinja parts that did not come through, or not in their order: what stood between them would change its meaning."""
+        before, after = [int(m) for m in _TOKEN.findall(was)], [int(m) for m in _TOKEN.findall(now)]
+        missing = [number for number in before if number not in set(after)]
+        moved = [] if missing else [a for a, b in zip(before, after, strict=False) if a != b]
+        return [self.held[number] for number in (missing or moved)]
 
 
 def link(source: str, tokens: Tokens) -> str:
@@ -128,7 +130,7 @@ def block_mjml(block: Block, tokens: Tokens, locale: str, letterhead: Letterhead
     else:
         made = tokens.hide(block.mjml)
     if block.only_if:
-        return f"<mj-raw>{tokens.put('{% if ' + block.only_if + ' %}')}</mj-raw>{made}<mj-raw>{tokens.put('{% endif %}')}</mj-raw>"
+        return f"<mj-raw>{tokens.mark('{% if ' + block.only_if + ' %}')}</mj-raw>{made}<mj-raw>{tokens.mark('{% endif %}')}</mj-raw>"
     return made
 
 

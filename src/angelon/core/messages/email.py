@@ -162,8 +162,8 @@ def _layout(text: EmailText, letterhead: Letterhead, store_name: str, locale: st
         if not problems:
             problems.append(Problem("blocks", f"The blocks can't be laid out: {error}."))
         return ""
-    lost = tokens.lost(page)
+    lost = tokens.lost(source, page)
     if lost:
-        problems.append(Problem("blocks", f"“{lost[0]}” stands where MJML keeps no text, so it would be lost.", "Put it inside mj-text, mj-table or mj-raw."))
+        problems.append(Problem("blocks", f"“{lost[0]}” stands where a mail keeps no text, so it would be lost or moved.", "Put it inside mj-text, or as a comment in mj-raw."))
         return ""
     return tokens.show(page)

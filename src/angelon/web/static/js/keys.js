@@ -24,7 +24,7 @@ export function keys() {
       "[": () => document.querySelector("[data-hand=previous]")?.click(),
       "]": () => document.querySelector("[data-hand=next]")?.click(),
       Escape: () => {
-        const open = document.querySelector("details[open].slot, details[open].menu");
+        const open = document.querySelector("details[open].slot, details[open].fold");
         if (open) {
           open.open = false;
           open.querySelector("summary").focus();

@@ -73,7 +73,7 @@ export function start(root) {
 
   function blockOf(block, number) {
     const element = document.createElement("div");
-    element.className = `block ${block.kind}`;
+    element.className = `piece ${block.kind}`;
     element.innerHTML = `<div class="side"><div></div><div class="tools"><button type="button" title="Move up" aria-label="Move up">↑</button><button type="button" title="Move down" aria-label="Move down">↓</button><button type="button" title="Remove" aria-label="Remove">×</button></div></div><div class="body"></div>`;
     element.querySelector(".side > div").textContent = NAMES[block.kind];
     const [up, down, remove] = element.querySelectorAll(".tools button");
