@@ -290,6 +290,7 @@ def rehearse(route: str, file: Path, at: str | None, as_json: bool) -> None:
             else {
                 "channel": send.channel, "recipient": send.recipient, "locale": send.locale, "message": send.message, "gateway": send.gateway, "state": send.state,
                 "due_at": send.due_at.isoformat(), "values": {k: show(v, send.locale) for k, v in send.values.items() if k != "order"},
+                "order": {k: show(v, send.locale) for k, v in send.values.get("order", {}).items() if v not in (None, [])},
             },
         }
         click.echo(json.dumps(made, ensure_ascii=False, indent=2))

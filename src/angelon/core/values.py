@@ -13,7 +13,7 @@ from functools import lru_cache
 from typing import Any, TypeAlias
 
 from babel import Locale, UnknownLocaleError
-from babel.dates import format_date, format_datetime
+from babel.dates import format_date, format_datetime, format_time
 from babel.lists import format_list
 from babel.numbers import format_currency, format_decimal, get_currency_precision
 
@@ -79,7 +79,10 @@ def show_day(day: Day, tag: str) -> str:
     if day.format == "day":
         return format_date(day.value, _without_year(locale), locale=locale)
     if isinstance(day.value, dt.datetime):
-        return format_datetime(day.value, day.format, tzinfo=day.value.tzinfo, locale=locale)
+        if day.format not in ("short", "medium", "long", "full"):
+            return format_datetime(day.value, day.format, tzinfo=day.value.tzinfo, locale=locale)
+        time = format_time(day.value, "short", tzinfo=day.value.tzinfo, locale=locale)
+        return str(locale.datetime_formats["medium"]).replace("{1}", format_date(day.value, day.format, locale=locale)).replace("{0}", time)
     return format_date(day.value, day.format, locale=locale)
 
 

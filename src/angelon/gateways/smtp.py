@@ -6,6 +6,7 @@ import re
 import smtplib
 import socket
 import ssl
+from typing import Any
 
 from angelon.core.specs.gateway import Gateway
 from angelon.gateways.interface import Mail, Outcome
@@ -68,12 +69,9 @@ class SmtpWay:
 
     def _connect(self) -> smtplib.SMTP:
         g = self._gateway
-        kind = smtplib.SMTP_SSL if g.tls == "implicit" else smtplib.SMTP
-        server = kind(timeout=g.timeout_seconds, local_hostname="localhost")
+        options: dict[str, Any] = {"host": g.host, "port": g.port, "timeout": g.timeout_seconds, "local_hostname": "localhost"}
+        server = smtplib.SMTP_SSL(**options, context=ssl.create_default_context()) if g.tls == "implicit" else smtplib.SMTP(**options)
         self._server = server
-        code, answer = server.connect(g.host, g.port)
-        if code != 220:
-            raise smtplib.SMTPResponseException(code, answer)
         if server.sock:
             server.sock.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
         server.ehlo_or_helo_if_needed()

@@ -29,6 +29,7 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     app.extensions["angelon"] = made
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     formats.install(app)
+    frame.install(app)  # before the token check, whose error page has the frame too
     csrf = CSRFProtect(app)
 
     from angelon.web.gateways.views import pages as gateways
@@ -44,7 +45,6 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     csrf.exempt(intake)
     for blueprint in (intake, health, overview, orders, sends, sources, messages, routes, gateways, *more):
         app.register_blueprint(blueprint)
-    frame.install(app)
     app.teardown_appcontext(close_session)
     app.after_request(_headers)
     app.register_error_handler(HTTPException, _error)

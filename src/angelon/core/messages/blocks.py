@@ -10,6 +10,8 @@ import html
 import re
 from dataclasses import dataclass, field
 
+from inscriptis import get_text
+
 from angelon.core.messages.templates import compile_template, segments
 from angelon.core.specs.message import Block, Button, Divider, Heading, Image, Lines, Mjml, Text
 from angelon.core.specs.store import Letterhead
@@ -110,6 +112,19 @@ def plain(source: str) -> str:
     return _STRONG.sub(r"\1", made).strip()
 
 
+_BETWEEN_ROWS = re.compile(r"(<table\b[^>]*>|</?tbody\b[^>]*>|</?thead\b[^>]*>|</tr>)\s*<!--(a9t\d+z9a)-->", re.I)
+
+
+def text_of(source: str) -> str:
+    """A page of HTML or MJML as a plain-text template; conditions and loops keep their place, between table rows too."""
+    tokens = Tokens()
+    hidden = tokens.hide_in_html(source)
+    while _BETWEEN_ROWS.search(hidden):
+        hidden = _BETWEEN_ROWS.sub(r"\1<tr><td>\2</td></tr>", hidden, count=1)
+    hidden = re.sub(r"<!--(a9t\d+z9a)-->", r"\1", hidden)
+    return tokens.show(str(get_text(hidden)))
+
+
 def block_mjml(block: Block, tokens: Tokens, locale: str, letterhead: Letterhead) -> str:
     """One block as children of a column. Raises BadTemplate."""
     if isinstance(block, Heading):
@@ -128,7 +143,7 @@ def block_mjml(block: Block, tokens: Tokens, locale: str, letterhead: Letterhead
     elif isinstance(block, Image):
         made = f'<mj-image align="left" src="{link(block.src, tokens)}" alt="{html.escape(tokens.hide(block.alt))}" width="{block.width}px" />'
     else:
-        made = tokens.hide(block.mjml)
+        made = tokens.hide_in_html(block.mjml)
     if block.only_if:
         return f"<mj-raw>{tokens.mark('{% if ' + block.only_if + ' %}')}</mj-raw>{made}<mj-raw>{tokens.mark('{% endif %}')}</mj-raw>"
     return made
@@ -171,10 +186,7 @@ def block_text(block: Block, locale: str) -> str:
     elif isinstance(block, Image):
         made = block.alt.strip()
     elif isinstance(block, Mjml):
-        from inscriptis import get_text
-
-        tokens = Tokens()
-        made = tokens.show(get_text(tokens.hide(block.mjml)).strip())
+        made = text_of(block.mjml).strip()
     if not made:
         return ""
     return "{% if " + block.only_if + " %}" + made + "\n\n{% endif %}" if block.only_if else made + "\n\n"

@@ -11,9 +11,8 @@ from functools import lru_cache
 
 import css_inline
 import mjml
-from inscriptis import get_text
 
-from angelon.core.messages.blocks import Tokens, block_mjml, block_text, rich
+from angelon.core.messages.blocks import Tokens, block_mjml, block_text, rich, text_of
 from angelon.core.messages.templates import BadTemplate, CantRender, Compiled, compile_template
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs.message import EmailText
@@ -100,8 +99,7 @@ def _compiled(key: str) -> CompiledEmail:
     if text.text:
         plain = _part("text", text.text, problems)
     elif text.html:
-        tokens = Tokens()
-        plain = None if problems else _part("html", tokens.show(get_text(tokens.hide(text.html))), problems)
+        plain = None if problems else _part("html", text_of(text.html), problems)
     else:
         plain = None if problems else _part("blocks", "".join(block_text(b, locale) for b in text.blocks) + _sign_off(letterhead, store_name), problems)
     if problems or subject is None or html is None or plain is None:

@@ -160,7 +160,7 @@ def save(key: str) -> Any:
         return redirect(url_for(".edit", key=key))
     with services().database.writing() as writing:
         setup.save_draft(writing, RouteRow, store().id or 0, route, g.now)
-    session().expire_all()
+    session().rollback()  # a fresh look: the request's session still sees what was there before
     if request.headers.get("X-Fragment"):
         return render_template("routes/_sentence.html", **_page(_row(key)))
     return redirect(url_for(".edit", key=key))

@@ -37,7 +37,7 @@ def index() -> Any:
     span = request.args.get("span", "month")
     since = SPANS.get(span, SPANS["month"])[1]
     wanted = Filter(
-        tuple(s for s in request.args.getlist("state") if s in State), tuple(request.args.getlist("channel")), tuple(request.args.getlist("message")),
+        tuple(s for s in request.args.getlist("state") if s in [state.value for state in State]), tuple(request.args.getlist("channel")), tuple(request.args.getlist("message")),
         request.args.get("words", "").strip()[:100], g.now - since if since else None,
     )  # fmt: skip
     before = None

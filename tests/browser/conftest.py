@@ -1,0 +1,28 @@
+"""A browser for the tests: Debian's Chromium, headless, with no errors allowed on any page."""
+
+import pytest
+from playwright.sync_api import expect, sync_playwright
+
+ARGUMENTS = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync"]
+expect.set_options(timeout=10_000)
+
+
+@pytest.fixture(scope="session")
+def browser():
+    with sync_playwright() as playwright:
+        chromium = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
+        yield chromium
+        chromium.close()
+
+
+@pytest.fixture
+def page(browser, running):
+    context = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=running.url, permissions=["clipboard-read", "clipboard-write"])
+    context.set_default_timeout(10_000)
+    tab = context.new_page()
+    faults = []
+    tab.on("pageerror", lambda error: faults.append(str(error)))
+    tab.on("console", lambda message: faults.append(message.text) if message.type == "error" and "status of 422" not in message.text else None)
+    yield tab
+    context.close()
+    assert faults == []

@@ -1,0 +1,160 @@
+"""What tests start from: a data folder of their own, a small store in it, and the application over it."""
+
+from __future__ import annotations
+
+import dataclasses
+import datetime as dt
+import os
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import httpx
+import pytest
+
+from angelon.core.specs import Bundle
+from angelon.db import setup
+from angelon.db.database import Database
+from angelon.db.secrets import Vault
+from angelon.engine.clock import Clock
+from angelon.engine.dispatcher import Dispatcher
+from angelon.engine.planner import Planner
+from angelon.settings import Settings
+from angelon.standins.box import Box
+from angelon.standins.mailbox import Mailbox
+from angelon.standins.views import pages as standins
+from angelon.web import services
+from angelon.web.app import create_app
+from tests import made
+
+
+@dataclasses.dataclass
+class Bench:
+    """A store in a database of its own, with everything that works on it, and a clock that can be set."""
+
+    home: Path
+    settings: Settings
+    services: services.Services
+    database: Database
+    vault: Vault
+    clock: Clock
+    box: Box
+    store_id: int
+
+    def deliver(self, body: bytes, key: str = "shop", **headers: str):
+        """One delivery to a source, as the web process takes it."""
+        kept = {"content-type": "application/json", "store-event": "placed"} | {k.replace("_", "-"): v for k, v in headers.items()}
+        return self.services.intake.receive(key, "POST", kept, body, len(body), {}, "127.0.0.1")
+
+    def plan(self) -> int:
+        """Plans all that waits; gives how many sends came of it."""
+        planner, made_ = Planner(self.database, self.services.setups, self.clock), 0
+        while True:
+            planned, came = planner.run_batch()
+            made_ += came
+            if not planned:
+                return made_
+
+    def dispatcher(self, name: str = "test-0") -> Dispatcher:
+        return Dispatcher(name, self.database, self.services.setups, self.vault, self.clock)
+
+    def change(self, spec, table) -> None:
+        with self.database.writing() as session:
+            setup.save_plain(session, table, self.store_id, spec, self.clock.now())
+        self.services.setups.forget()
+
+    def rows(self, sql: str, *parameters):
+        with self.database.engine.connect() as connection:
+            return connection.exec_driver_sql(sql, parameters).fetchall()
+
+
+@pytest.fixture
+def bundle() -> Bundle:
+    return Bundle(
+        store=made.store(), sources=[made.source()], variables=made.VARIABLES, gateways=[made.gateway()], messages=[made.message()], routes=[made.route()], live=["received"]
+    )
+
+
+@pytest.fixture
+def bench(tmp_path: Path, bundle: Bundle) -> Bench:
+    settings = Settings(home=tmp_path / "home", secret_key="a-key-for-tests-only")
+    clock = Clock()
+    database = Database(settings.url)
+    database.migrate()
+    serving = services.make(settings, database, clock)
+    with database.writing() as session:
+        setup.apply(session, bundle, clock.now() - dt.timedelta(days=1))
+        store_id = setup.stores(session)[0].id
+    yield Bench(settings.home, settings, serving, database, serving.vault, clock, Box(settings.home), store_id)
+    serving.writer.close()
+    database.close()
+
+
+@pytest.fixture
+def client(bench: Bench):
+    app = create_app(bench.services, [standins])
+    app.extensions["angelon.standins"] = bench.box
+    app.config.update(TESTING=True, WTF_CSRF_ENABLED=False)
+    return app.test_client()
+
+
+@pytest.fixture
+def mailbox(bench: Bench):
+    """A running mailbox, and the store's gateway pointed at it."""
+    server = Mailbox(bench.box)
+    server.start()
+    from angelon.db.tables import GatewayRow
+
+    bench.change(made.gateway(server.port, timeout_seconds=2, retry={"base_seconds": 0.2, "cap_seconds": 0.4}), GatewayRow)
+    yield server
+    server.stop()
+
+
+class Running:
+    """The whole demo as its own processes, on ports of its own."""
+
+    def __init__(self, home: Path) -> None:
+        self.home = home
+        self.environment = {**os.environ, "ANGELON_HOME": str(home)}
+        self._process: subprocess.Popen | None = None
+        self.url = ""
+
+    def start(self) -> None:
+        self._process = subprocess.Popen([sys.executable, "-m", "angelon", "demo", "--port", "0"], env=self.environment, stdout=subprocess.PIPE, text=True, start_new_session=True)
+        for line in self._process.stdout:
+            if line.startswith("Angelon is ready: "):
+                self.url = line.removeprefix("Angelon is ready: ").strip()
+                return
+        raise RuntimeError("the demo did not start")
+
+    def stop(self) -> int:
+        self._process.send_signal(signal.SIGTERM)
+        return self._process.wait(30)
+
+    def cli(self, *arguments: str, code: int = 0) -> str:
+        done = subprocess.run([sys.executable, "-m", "angelon", *arguments], env=self.environment, capture_output=True, text=True, timeout=60)
+        assert done.returncode == code, done.stdout + done.stderr
+        return done.stdout + done.stderr
+
+    def mails(self, to: str = "") -> list[dict]:
+        return httpx.get(f"{self.url}/standins/mail.json", params={"to": to, "limit": 1000}).json()
+
+    def wait_for(self, found, seconds: float = 20):
+        """What `found` gives as soon as it gives something."""
+        until = time.monotonic() + seconds
+        while time.monotonic() < until:
+            value = found()
+            if value:
+                return value
+            time.sleep(0.1)
+        raise AssertionError("it did not come in time")
+
+
+@pytest.fixture(scope="session")
+def running(tmp_path_factory):
+    app = Running(tmp_path_factory.mktemp("demo"))
+    app.start()
+    yield app
+    assert app.stop() == 0

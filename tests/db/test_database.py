@@ -1,0 +1,94 @@
+"""Durable, migrated, refused when newer; set-ups applied all or nothing."""
+
+import datetime as dt
+
+import pytest
+
+from angelon.core.problems import Invalid
+from angelon.core.specs import Bundle
+from angelon.core.specs.bundle import write_bundle
+from angelon.db import setup
+from angelon.db.database import Database, NewerDatabase
+from angelon.db.secrets import Vault, WrongKey
+from angelon.db.tables import MessageRow, RouteRow
+from tests import made
+
+NOW = dt.datetime(2026, 11, 3, tzinfo=dt.UTC)
+
+
+def test_sqlite_is_set_to_lose_nothing(bench):
+    values = {name: bench.rows(f"PRAGMA {name}")[0][0] for name in ("journal_mode", "synchronous", "foreign_keys", "busy_timeout")}
+    assert values == {"journal_mode": "wal", "synchronous": 2, "foreign_keys": 1, "busy_timeout": 20000}
+
+
+def test_tables_and_migrations_agree(bench):
+    from alembic.autogenerate import compare_metadata
+    from alembic.migration import MigrationContext
+    from sqlmodel import SQLModel
+
+    with bench.database.engine.connect() as connection:
+        changes = compare_metadata(MigrationContext.configure(connection), SQLModel.metadata)
+    # text is TEXT in a migration and a plain string in the model: the same column everywhere
+    assert [change for change in changes if not (isinstance(change, list) and change[0][0] == "modify_type")] == []
+
+
+def test_a_newer_database_is_refused(tmp_path):
+    database = Database(f"sqlite:///{tmp_path}/a.db")
+    database.migrate()
+    with database.connection() as connection:
+        connection.exec_driver_sql("UPDATE alembic_version SET version_num = '9999'")
+    with pytest.raises(NewerDatabase, match="at version 9999"):
+        database.migrate()
+
+
+def test_a_bundle_goes_in_and_comes_out_the_same(bench, bundle):
+    with bench.database.reading() as session:
+        out = setup.export(session, bench.store_id)
+    assert write_bundle(out) == write_bundle(bundle)
+
+
+def test_applying_says_what_changed_and_the_same_again_changes_nothing(bench, bundle):
+    with bench.database.writing() as session:
+        assert setup.apply(session, bundle, NOW) == []
+    changed = bundle.model_copy(update={"sources": [made.source(name="Shop two")], "live": []})
+    with bench.database.writing() as session:
+        assert setup.apply(session, changed, NOW) == ["source shop: changed name", "route received: switched off"]
+
+
+def test_nothing_changes_if_any_part_can_t_be_applied(bench, bundle):
+    other = Bundle(store=made.store().model_copy(update={"key": "other"}), sources=[made.source()])
+    with pytest.raises(Invalid, match="belongs to another store"), bench.database.writing() as session:
+        setup.apply(session, other, NOW)
+    with bench.database.reading() as session:
+        assert [row.key for row in setup.stores(session)] == ["kites"]
+
+
+def test_a_draft_changes_nothing_until_it_is_published(bench):
+    with bench.database.writing() as session:
+        row = setup.save_draft(session, MessageRow, bench.store_id, made.message(name="Other"), NOW)
+        assert setup.load(session, bench.store_id).setup.messages["received"].name == "Received"
+        assert setup.publish(session, row, NOW).number == 2
+        assert setup.load(session, bench.store_id).setup.messages["received"].name == "Other"
+        row.draft = made.message(name="Other").plain()
+        assert setup.publish(session, row, NOW).number == 2, "the same text makes no new revision"
+
+
+def test_switching_on_counts_from_that_moment(bench):
+    with bench.database.writing() as session:
+        row = setup.by_key(session, RouteRow, bench.store_id, "received")
+        setup.switch(session, row, False, NOW)
+        setup.switch(session, row, True, NOW + dt.timedelta(hours=1))
+        assert row.since == NOW + dt.timedelta(hours=1)
+        setup.switch(session, row, True, NOW + dt.timedelta(hours=2))
+        assert row.since == NOW + dt.timedelta(hours=1), "it was on already"
+
+
+def test_secrets_are_sealed_and_an_old_one_overlaps(bench):
+    with bench.database.writing() as session:
+        bench.vault.put(session, "source", 1, "first-secret", NOW)
+        bench.vault.put(session, "source", 1, "second-secret", NOW, NOW + dt.timedelta(hours=1))
+        assert [s.text for s in bench.vault.get(session, "source", 1, NOW)] == ["second-secret", "first-secret"]
+        assert [s.text for s in bench.vault.get(session, "source", 1, NOW + dt.timedelta(hours=2))] == ["second-secret"]
+        with pytest.raises(WrongKey, match="ANGELON_SECRET_KEY"):
+            Vault("another-key-altogether").get(session, "source", 1, NOW)
+    assert all(b"secret" not in row[0] for row in bench.rows("SELECT sealed FROM secret"))

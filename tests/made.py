@@ -1,0 +1,107 @@
+"""Values that tests share: a small store, its source, and payloads of its orders."""
+
+from __future__ import annotations
+
+import datetime as dt
+import json
+from typing import Any
+
+from angelon.core.planning.plan import ActiveRoute, Setup
+from angelon.core.specs import Gateway, Message, Route, Source, Store, Variable
+
+NOON = dt.datetime(2026, 11, 3, 12, 0, tzinfo=dt.UTC)
+LONG_AGO = dt.datetime(2026, 1, 1, tzinfo=dt.UTC)
+
+
+def order(**changes: Any) -> dict[str, Any]:
+    """An order in the web shop's shape."""
+    made: dict[str, Any] = {
+        "id": 4711,
+        "reference": "BK-7",
+        "placed_at": "2026-11-03T09:41:07+00:00",
+        "state": "paid",
+        "currency": "EUR",
+        "language": "de",
+        "total": "135.50",
+        "buyer": {"name": " Jörg ", "email": "joerg@example.org", "phone": "030 23125-014", "country": "DE"},
+        "lines": [{"sku": "HER-180", "title": "Heron", "quantity": 1, "price": "119.00"}, {"sku": "LIN-050", "title": "line", "quantity": 2, "price": "5.00"}],
+    }
+    return made | changes
+
+
+def body(**changes: Any) -> bytes:
+    return json.dumps(order(**changes), ensure_ascii=False).encode()
+
+
+def store() -> Store:
+    return Store(key="kites", name="Kites", currency="EUR", locale="en", timezone="Europe/Dublin", country="IE", support_email="hello@example.com")
+
+
+def source(**changes: Any) -> Source:
+    spec: dict[str, Any] = {
+        "key": "shop",
+        "name": "Shop",
+        "signing": {"scheme": "none"},
+        "event_name": {"header": "Store-Event"},
+        "delivery_id": {"header": "Store-Delivery"},
+        "event_names": {"placed": "order.created", "changed": "order.updated"},
+        "statuses": {"shipped": "parcel.picked_up"},
+        "reading": {
+            "reference": "$.id", "number": "$.reference", "status": "$.state", "total": "$.total", "currency": "$.currency", "placed_at": "$.placed_at",
+            "changed_at": "$.changed_at", "name": {"path": "$.buyer.name", "steps": ["strip"]}, "email": "$.buyer.email", "country": "$.buyer.country",
+            "language": "$.language", "lines": "$.lines",
+        },
+        "line": {"name": "$.title", "sku": "$.sku", "quantity": "$.quantity", "price": "$.price"},
+        "recipes": {
+            "customer_name": {"path": "$.buyer.name", "steps": ["strip"]},
+            "total": "$.total",
+            "items": {"path": "$.lines", "steps": [{"each": {"text": "{{ quantity }} × {{ title }}"}}]},
+            "expected_on": {"path": "$.placed_at", "steps": [{"add_days": {"days": 7}}, {"date": {"format": "day"}}]},
+        },
+    }  # fmt: skip
+    return Source.model_validate(spec | changes)
+
+
+VARIABLES = [
+    Variable(name="customer_name"),
+    Variable(name="total", type="money"),
+    Variable(name="items", type="list"),
+    Variable(name="expected_on", type="date"),
+    Variable(name="gift_note", required=False),
+]
+
+
+def message(**changes: Any) -> Message:
+    blocks = [
+        {"kind": "heading", "text": "Hello {{ customer_name }}"},
+        {"kind": "text", "text": "You ordered {{ items }} for {{ total }}. It comes on **{{ expected_on }}**."},
+        {"kind": "lines"},
+    ]
+    spec: dict[str, Any] = {
+        "key": "received",
+        "name": "Received",
+        "email": {"en": {"subject": "Thank you, {{ customer_name }}", "blocks": blocks}, "de": {"subject": "Danke, {{ customer_name }}", "blocks": blocks}},
+    }
+    return Message.model_validate(spec | changes)
+
+
+def gateway(port: int = 2525, **changes: Any) -> Gateway:
+    spec: dict[str, Any] = {"key": "mailroom", "name": "Mailroom", "host": "127.0.0.1", "port": port, "sender": {"address": "orders@kites.example", "name": "Kites"}}
+    return Gateway.model_validate(spec | changes)
+
+
+def route(**changes: Any) -> Route:
+    spec: dict[str, Any] = {"key": "received", "name": "Received", "when": ["order.created"], "sources": ["shop"], "send": "received", "gateway": "mailroom"}
+    return Route.model_validate(spec | changes)
+
+
+def setup(**changes: Any) -> Setup:
+    spec: dict[str, Any] = {
+        "store": store(),
+        "sources": {"shop": source()},
+        "variables": {v.name: v for v in VARIABLES},
+        "messages": {"received": message()},
+        "gateways": {"mailroom": gateway()},
+        "routes": [ActiveRoute(route(), LONG_AGO)],
+    }
+    return Setup(**(spec | changes))
