@@ -133,6 +133,6 @@ def test_from_a_new_source_to_the_mail_in_the_mailbox(page, running):
     # the send, its tries and the mail as sent are in the log
     page.goto("/sends?words=claire")
     page.locator("tr", has_text="Pier thanks").first.get_by_role("link", name="Pier thanks").click()
-    expect(page.get_by_text("The gateway took it")).to_be_visible()
+    expect(page.get_by_role("cell", name="The gateway took it")).to_be_visible()
     expect(page.frame_locator(".letter iframe").locator("body")).to_contain_text("2 × Sandpiper pocket sled")
     expect(page.get_by_text("first for BK-")).to_be_visible()

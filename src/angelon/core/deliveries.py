@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Mapping
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any
 
 from angelon.core.payload.body import NotReadable, media_type, parse_body
@@ -96,4 +97,9 @@ SECRET_HEADERS = ("authorization", "cookie", "proxy-authorization", "x-api-key",
 
 def without_secrets(headers: Mapping[str, str]) -> dict[str, str]:
     """Headers fit to be kept and shown: the value of any that could hold a credential is blotted out."""
-    return {name: "•••" if any(word in name.lower() for word in SECRET_HEADERS) else value[:500] for name, value in list(headers.items())[:60]}
+    return {name: "•••" if _holds_secret(name) else value[:500] for name, value in list(headers.items())[:60]}
+
+
+@lru_cache(maxsize=1024)
+def _holds_secret(name: str) -> bool:
+    return any(word in name.lower() for word in SECRET_HEADERS)

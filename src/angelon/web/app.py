@@ -11,6 +11,7 @@ from flask_wtf.csrf import CSRFError
 from werkzeug.exceptions import HTTPException
 
 from angelon.web import formats, frame
+from angelon.web.intake.views import IntakeFirst
 from angelon.web.services import Services, close_session
 
 POLICY = (
@@ -30,11 +31,10 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     formats.install(app)
     frame.install(app)  # before the token check, whose error page has the frame too
-    csrf = CSRFProtect(app)
+    CSRFProtect(app)
 
     from angelon.web.gateways.views import pages as gateways
     from angelon.web.health.views import pages as health
-    from angelon.web.intake.views import pages as intake
     from angelon.web.messages.views import pages as messages
     from angelon.web.orders.views import pages as orders
     from angelon.web.overview.views import pages as overview
@@ -42,12 +42,12 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     from angelon.web.sends.views import pages as sends
     from angelon.web.sources.views import pages as sources
 
-    csrf.exempt(intake)
-    for blueprint in (intake, health, overview, orders, sends, sources, messages, routes, gateways, *more):
+    for blueprint in (health, overview, orders, sends, sources, messages, routes, gateways, *more):
         app.register_blueprint(blueprint)
     app.teardown_appcontext(close_session)
     app.after_request(_headers)
     app.register_error_handler(HTTPException, _error)
+    app.wsgi_app = IntakeFirst(app.wsgi_app, made.intake)  # type: ignore[method-assign]
     return app
 
 

@@ -54,7 +54,7 @@ def _json(raw: bytes) -> Any:
     except UnicodeDecodeError as error:
         raise NotReadable(Problem("body", f"The body is not UTF-8: byte {error.start} can't be read.", "Send UTF-8 (RFC 8259, section 8.1)."), 400) from None
     try:
-        value = json.loads(text, parse_constant=_refuse_constant)
+        value = _DECODER.decode(text)
     except RecursionError:
         raise _too_deep() from None
     except json.JSONDecodeError as error:
@@ -74,6 +74,9 @@ def _json(raw: bytes) -> Any:
 
 def _refuse_constant(name: str) -> Any:
     raise ValueError(f"{name} is not a JSON number")
+
+
+_DECODER = json.JSONDecoder(parse_constant=_refuse_constant)
 
 
 def _form(raw: bytes) -> Any:

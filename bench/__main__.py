@@ -1,0 +1,15 @@
+"""Runs all benchmarks, or those whose names are given: `python -m bench intake mails`."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+from bench import moving
+from bench.rows import report
+
+BENCHMARKS = {"intake": moving.intake, "mails": moving.mails, "latency": moving.latency}
+
+chosen = sys.argv[1:] or list(BENCHMARKS)
+rows = [row for name in chosen for row in BENCHMARKS[name]()]
+report(rows, Path(__file__).with_name("results.json"))

@@ -1,0 +1,39 @@
+"""The application with an empty page beside it, and with a chosen size of group commit."""
+
+from __future__ import annotations
+
+import os
+from typing import Any
+
+from flask import Blueprint, Response
+
+from angelon import settings
+from angelon.web import services
+from angelon.web.app import create_app
+
+
+def application() -> Any:
+    made = services.make(settings.load())
+    made.writer._most = int(os.environ.get("BENCH_MOST", "256"))
+    pages = Blueprint("empty", __name__)
+
+    @pages.get("/healthz-empty")
+    def empty() -> Response:
+        return Response(b"")
+
+    return create_app(made, [pages])
+
+
+def main() -> None:
+    from granian import Granian
+    from granian.constants import Interfaces
+    from granian.log import LogLevels
+
+    Granian(
+        "bench.app:application", address="127.0.0.1", port=int(os.environ["BENCH_PORT"]), interface=Interfaces.WSGI, factory=True, workers=1, blocking_threads=64, backlog=1024,
+        log_level=LogLevels.error,
+    ).serve()  # fmt: skip
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,236 @@
+"""Intake and sending: how fast events come in and mails go out."""
+
+from __future__ import annotations
+
+import datetime as dt
+import os
+import smtplib
+import subprocess
+import sys
+import tempfile
+import time
+import uuid
+from contextlib import contextmanager
+from pathlib import Path
+
+import httpx
+
+from angelon.cli.serving import free_port
+from angelon.core.signatures import sign
+from angelon.core.specs import Bundle
+from angelon.db import setup
+from angelon.db.database import Database
+from angelon.db.secrets import Vault
+from angelon.engine.clock import utc_now
+from angelon.settings import Settings
+from bench.load import rate
+from bench.rows import Row, in_turn, median
+from tests import made
+
+KEY = "a-key-for-benchmarks-only"
+SECRET = "a-signing-secret"
+
+
+class Home:
+    """A data folder with a small store, whose source is signed."""
+
+    def __init__(self, folder: str, mail_port: int = 25) -> None:
+        self.path = Path(folder)
+        self.settings = Settings(home=self.path, secret_key=KEY)
+        self.database = Database(self.settings.url)
+        self.database.migrate()
+        self.source = made.source(signing={"header": "Store-Signature"})
+        bundle = Bundle(
+            store=made.store(), sources=[self.source], variables=made.VARIABLES, gateways=[made.gateway(mail_port)], messages=[made.message()], routes=[made.route()], live=["received"]
+        )
+        with self.database.writing() as session:
+            setup.apply(session, bundle, utc_now() - dt.timedelta(days=1))
+            Vault(KEY).put(session, "source", 1, SECRET, utc_now())
+
+    def environment(self, **more: str) -> dict[str, str]:
+        return {**os.environ, "ANGELON_HOME": str(self.path), "ANGELON_SECRET_KEY": KEY, **more}
+
+    def request(self, number: int) -> tuple[dict[str, str], bytes]:
+        body = made.body(id=number, buyer={"name": "Jörg", "email": f"p{number}@example.org", "country": "DE"})
+        headers = sign(self.source.signing, SECRET, body, "", utc_now())
+        return {"Content-Type": "application/json", "Store-Event": "placed", "Store-Delivery": str(uuid.uuid4()), **headers}, body
+
+    def raw_request(self, number: int) -> bytes:
+        headers, body = self.request(number)
+        head = "".join(f"{name}: {value}\r\n" for name, value in headers.items())
+        return f"POST /in/shop HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Length: {len(body)}\r\n{head}\r\n".encode() + body
+
+
+@contextmanager
+def process(*arguments: str, env: dict[str, str]):
+    child = subprocess.Popen([sys.executable, *arguments], env=env, stderr=subprocess.DEVNULL)
+    try:
+        yield child
+    finally:
+        child.terminate()
+        try:
+            child.wait(15)
+        except subprocess.TimeoutExpired:
+            child.kill()
+
+
+def wait_for(true, seconds: float = 60) -> None:
+    until = time.monotonic() + seconds
+    while not true():
+        if time.monotonic() > until:
+            raise TimeoutError("it did not happen in time")
+        time.sleep(0.005)
+
+
+def _answers(port: int) -> bool:
+    try:
+        return httpx.get(f"http://127.0.0.1:{port}/healthz", timeout=1).status_code == 200
+    except httpx.HTTPError:
+        return False
+
+
+def intake(rounds: int = 5, number: int = 1500, connections: int = 32) -> list[Row]:
+    """Accepted deliveries a second, against an empty page of the same server and against a commit for each."""
+    with tempfile.TemporaryDirectory() as one, tempfile.TemporaryDirectory() as two:
+        grouped, single = Home(one), Home(two)
+        ports = free_port(), free_port()
+        with (
+            process("-m", "bench.app", env=grouped.environment(BENCH_PORT=str(ports[0]))),
+            process("-m", "bench.app", env=single.environment(BENCH_PORT=str(ports[1]), BENCH_MOST="1")),
+        ):
+            for port in ports:
+                wait_for(lambda p=port: _answers(p))
+            serial = iter(range(10_000_000))
+
+            def ours() -> float:
+                return rate(ports[0], [grouped.raw_request(next(serial)) for _ in range(number)], connections, 202)
+
+            def empty() -> float:
+                return rate(ports[0], [b"GET /healthz-empty HTTP/1.1\r\nHost: 127.0.0.1\r\n\r\n"] * number, connections, 200)
+
+            def each() -> float:
+                return rate(ports[1], [single.raw_request(next(serial)) for _ in range(number)], connections, 202)
+
+            in_turn(1, ours, empty, each)  # warm
+            a, b, c = in_turn(rounds, ours, empty, each)
+    detail = {"deliveries/s": median(a), "connections": connections}
+    return [
+        Row("accepted deliveries against an empty page", median(a) / median(b), "ratio", ">= 0.6", detail | {"empty pages/s": median(b)}),
+        Row("accepted deliveries against a commit for each", median(a) / median(c), "ratio", ">= 1.3", detail | {"commit for each/s": median(c)}),
+    ]
+
+
+def mails(rounds: int = 5, number: int = 400) -> list[Row]:
+    """Mails a second from due to accepted, against a bare smtplib loop on one connection to the same mailbox."""
+    from angelon.standins.box import Box
+
+    with tempfile.TemporaryDirectory() as folder:
+        port = free_port()
+        home = Home(folder, port)
+        box = Box(home.path)
+        with process("-m", "angelon", "standins", "--mail-port", str(port), env=home.environment()):
+            wait_for(lambda: _smtp(port))
+            data = _a_mail()
+
+            def bare() -> float:
+                began = time.perf_counter()
+                with smtplib.SMTP("127.0.0.1", port) as server:
+                    for n in range(number):
+                        server.sendmail("orders@kites.example", [f"p{n}@example.org"], data)
+                return number / (time.perf_counter() - began)
+
+            serial = iter(range(1, 10_000_000))
+
+            def ours() -> float:
+                """Planned first, held back by a pause of the gateway's clock; timed from the moment they are due."""
+                from angelon.engine.clock import Clock
+                from angelon.engine.planner import Planner
+                from angelon.engine.setups import Setups
+
+                _store(home, [next(serial) for _ in range(number)])
+                planner = Planner(home.database, Setups(home.database), Clock())
+                while planner.run_batch()[0]:
+                    pass
+                due = utc_now() + dt.timedelta(seconds=1.5)
+                with home.database.connection() as connection:
+                    connection.exec_driver_sql("UPDATE send SET due_at = ? WHERE state = 'scheduled'", ((due - dt.datetime(1970, 1, 1, tzinfo=dt.UTC)) // dt.timedelta(microseconds=1),))
+                target = box.count_mails() + number
+                with process("-m", "angelon", "worker", env=home.environment()):
+                    wait_for(lambda: box.count_mails() >= target)
+                    return number / (utc_now() - due).total_seconds()
+
+            in_turn(1, bare, ours)
+            a, b = in_turn(rounds, ours, bare)
+    return [Row("mails from due to accepted against a bare smtplib loop", median(a) / median(b), "ratio", ">= 1.0", {"mails/s": median(a), "bare/s": median(b)})]
+
+
+def _store(home: Home, numbers: list[int]) -> None:
+    from angelon.core.deliveries import read_delivery
+    from angelon.db import events
+    from angelon.engine.clock import Clock
+
+    clock = Clock()
+    rows = []
+    for n in numbers:
+        headers, body = home.request(n)
+        low = {k.lower(): v for k, v in headers.items()}
+        (event,) = read_delivery(home.source, low, body)
+        rows.append(
+            events.NewEvent(
+                {"id": clock.new_id("ev"), "source_id": 1, "delivery_key": f"d:{event.delivery_id}", "body_hash": event.body_hash, "name": event.name, "type": event.type,
+                 "received_at": utc_now(), "content_type": "application/json", "headers": low, "body": body, "item": 0, "was": "", "now": "", "problem": ""}
+            )
+        )  # fmt: skip
+    with home.database.connection() as connection:
+        events.add(connection, rows)
+
+
+def _smtp(port: int) -> bool:
+    try:
+        with smtplib.SMTP("127.0.0.1", port, timeout=1):
+            return True
+    except OSError:
+        return False
+
+
+def _a_mail() -> bytes:
+    from angelon.core.messages.email import compile_email
+    from angelon.core.messages.mime import Envelope, build
+    from angelon.core.planning.plan import values_for, work_out
+
+    made_setup = made.setup()
+    reading, variables = work_out(made_setup.sources["shop"], made_setup, made.order())
+    compiled = compile_email(made.message().email["de"], made.store(), "de")
+    values, _ = values_for(compiled.names, reading, variables)
+    return build(compiled.render(values), Envelope("orders@kites.example", "Kites", "p@example.org", "Jörg", "x@kites.example", utc_now()))
+
+
+def latency(number: int = 60) -> list[Row]:
+    """The time from the 202 to the mail accepted, one order at a time, nothing else to do."""
+    from angelon.standins.box import Box
+
+    with tempfile.TemporaryDirectory() as folder:
+        mail_port, port = free_port(), free_port()
+        home = Home(folder, mail_port)
+        box = Box(home.path)
+        with (
+            process("-m", "angelon", "standins", "--mail-port", str(mail_port), env=home.environment()),
+            process("-m", "angelon", "worker", env=home.environment()),
+            process("-m", "bench.app", env=home.environment(BENCH_PORT=str(port))),
+        ):
+            wait_for(lambda: _answers(port) and _smtp(mail_port))
+            time.sleep(1.5)
+            took = []
+            with httpx.Client(base_url=f"http://127.0.0.1:{port}") as client:
+                for n in range(number):
+                    headers, body = home.request(n)
+                    answer = client.post("/in/shop", content=body, headers=headers)
+                    acknowledged = utc_now()
+                    assert answer.status_code == 202
+                    wait_for(lambda n=n: box.count_mails() > n)
+                    time.sleep(0.05)
+                    took.append((box.mails(1)[0].received_at - acknowledged).total_seconds() * 1000)
+    took.sort()
+    return [Row("from 202 to accepted mail, idle", median(took), "ms", "", {"p95 ms": took[int(len(took) * 0.95)], "orders": number})]
+
+
