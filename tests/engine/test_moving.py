@@ -199,10 +199,10 @@ def test_what_a_dead_worker_held_is_given_back_with_the_outcome_unknown(bench, m
     bench.deliver(made.body())
     bench.plan()
     with bench.database.connection() as connection:
-        assert len(queries.claim(connection, "dead-0", bench.clock.now(), dt.timedelta(seconds=60), 5)) == 1
+        assert len(queries.claim(connection, "dead-0", bench.clock.now(), dt.timedelta(minutes=10), 5)) == 1
     assert recover(bench.database, bench.clock, []) == 0, "its lease still runs"
     assert bench.dispatcher().run_batch() == 0
-    later(bench, seconds=61)
+    later(bench, minutes=11)
     assert recover(bench.database, bench.clock, []) == 1
     assert attempts(bench) == ["unknown"]
     bench.dispatcher().run_batch()

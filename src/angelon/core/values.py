@@ -73,6 +73,7 @@ def _without_year(locale: Locale) -> str:
     return pattern.strip(" ,") or "EEEE d MMMM"
 
 
+@lru_cache(maxsize=4096)
 def show_day(day: Day, tag: str) -> str:
     """A day or moment as a reader of that locale writes it."""
     locale = locale_of(tag)
@@ -86,6 +87,7 @@ def show_day(day: Day, tag: str) -> str:
     return format_date(day.value, day.format, locale=locale)
 
 
+@lru_cache(maxsize=4096)
 def show_money(money: Money, tag: str) -> str:
     """An amount in the locale's form, rounded half up to the currency's own digits."""
     digits = get_currency_precision(money.currency)

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import structlog
+from sqlalchemy import Connection
 from sqlmodel import Session
 
 from angelon.core.messages.mime import Envelope, build
@@ -31,7 +32,9 @@ from angelon.gateways.smtp import SmtpWay
 
 log = structlog.get_logger()
 
-LEASE = dt.timedelta(seconds=60)
+LEASE = dt.timedelta(minutes=10)
+"""How long a claim lasts. It is extended where less than half is left, which is more than the slowest try can take
+(connecting and five answers, each at most the gateway's 40 s)."""
 UNKNOWN = "The worker stopped while this send was in its hands. Whether the gateway took it is not known; it is tried again under the same Message-ID."
 
 
@@ -67,24 +70,47 @@ class Dispatcher:
         self._make_way = make_way
         self._ways: dict[int, tuple[str, Way]] = {}
 
-    def run_batch(self, limit: int = 16) -> int:
-        """Takes up to `limit` due sends through; gives how many."""
+    def run_batch(self, limit: int = 16, more: Callable[[], None] | None = None) -> int:
+        """Takes up to `limit` due sends through; gives how many.
+
+        `more` is called where there may be more than that, before these are delivered.
+        """
+        return self._deliver(self._next(_Results(), limit), limit, more)[0]
+
+    def run(self, limit: int, more: Callable[[], None], stopped: Callable[[], bool]) -> int:
+        """Takes due sends through until none is left, storing one batch's outcomes and claiming the next in one commit."""
+        done, results = 0, _Results()
+        while True:
+            claimed = self._next(results, limit if not stopped() else 0)
+            if not claimed:
+                return done
+            number, results = self._deliver(claimed, limit, more, keep=True)
+            done += number
+
+    def _next(self, results: _Results, limit: int) -> list[Any]:
+        """Stores outcomes and claims what is due, in one transaction."""
         with self._database.connection() as connection:
-            claimed = queries.claim(connection, self.name, self._clock.now(), LEASE, limit)
-        if not claimed:
-            return 0
+            _store(connection, results)
+            return queries.claim(connection, self.name, self._clock.now(), LEASE, limit) if limit else []
+
+    def _deliver(self, claimed: list[Any], limit: int, more: Callable[[], None] | None, keep: bool = False) -> tuple[int, _Results]:
+        """Delivers claimed sends; stores their outcomes unless the caller keeps them for its next commit."""
+        if more and len(claimed) == limit:
+            more()
         results = _Results()
-        lease_until = claimed[0].lease_until
+        lease_until = claimed[0].lease_until if claimed else None
         try:
             for position, row in enumerate(claimed):
-                gateway_timeout = dt.timedelta(seconds=130)
-                if lease_until - self._clock.now() < gateway_timeout / 4:
+                if lease_until - self._clock.now() < LEASE / 2:
                     lease_until = self._flush_and_extend(results, [r.id for r in claimed[position:]])
                     results = _Results()
                 self._one(row, results)
-        finally:
+        except BaseException:
             self._flush(results)
-        return len(claimed)
+            raise
+        if not keep:
+            self._flush(results)
+        return len(claimed), results
 
     def close(self) -> None:
         for _, way in self._ways.values():
@@ -99,12 +125,9 @@ class Dispatcher:
         return until
 
     def _flush(self, results: _Results) -> None:
-        if not results.settled:
-            return
-        with self._database.connection() as connection:
-            queries.settle(connection, results.settled)
-            queries.add_attempts(connection, results.attempts)
-            queries.keep_content(connection, results.contents)
+        if results.settled:
+            with self._database.connection() as connection:
+                _store(connection, results)
 
     def _one(self, row: Any, results: _Results) -> None:
         live = self._setups.get(row.store_id)
@@ -198,6 +221,12 @@ class Dispatcher:
         way = self._make_way(gateway, secrets[0].text if secrets else "")
         self._ways[row.gateway_id] = (mark, way)
         return way
+
+
+def _store(connection: Connection, results: _Results) -> None:
+    queries.settle(connection, results.settled)
+    queries.add_attempts(connection, results.attempts)
+    queries.keep_content(connection, results.contents)
 
 
 def worked_out_again(session: Session, live: LiveSetup, row: Any, names: frozenset[str]) -> tuple[str, str, dict[str, Value]]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import signal
+import sys
 import threading
 import time
 from pathlib import Path
@@ -21,6 +22,8 @@ from angelon.engine.wake import Ear
 
 log = structlog.get_logger()
 
+BATCH = 8
+"""How many sends a thread takes at a time: few enough that a slow gateway holds up little."""
 POLL = 2.0
 """Seconds between looks at the database where nobody rings."""
 BEAT = 5.0
@@ -42,6 +45,7 @@ class Worker:
 
     def run(self) -> None:
         """Works until `stop`, or until the process is asked to end."""
+        sys.setswitchinterval(0.001)  # a thread whose gateway has answered goes on before another's rendering is done
         ear = Ear(self._home)
         if threading.current_thread() is threading.main_thread():
             for number in (signal.SIGTERM, signal.SIGINT):
@@ -87,14 +91,13 @@ class Worker:
         idle_since = time.monotonic()
         while not self._stop.is_set():
             try:
-                done = dispatcher.run_batch()
+                done = dispatcher.run(BATCH, lambda: self._ring(1), self._stop.is_set)
             except Exception:
                 log.exception("delivering failed; trying again")
                 done = 0
                 self._stop.wait(1)
             if done:
                 idle_since = time.monotonic()
-                continue
             if time.monotonic() - idle_since > 30:
                 dispatcher.close()
             wait = POLL

@@ -9,7 +9,7 @@ from email.message import EmailMessage
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import Column, LargeBinary, MetaData, Text, delete, event, func
+from sqlalchemy import Column, LargeBinary, MetaData, Text, delete, event, func, insert
 from sqlmodel import Field, Session, SQLModel, col, create_engine, select
 
 from angelon.db.tables import Instant, Json
@@ -61,6 +61,7 @@ class SettingRow(_Base, table=True):
 
 
 KEPT_MAILS = 5000
+_KEEP_MAIL = insert(MailRow)
 
 
 class Box:
@@ -86,13 +87,11 @@ class Box:
             session.commit()
 
     def keep_mail(self, mail_from: str, rcpt_to: str, raw: bytes, at: dt.datetime) -> None:
-        with self.session() as session:
-            row = MailRow(received_at=at, mail_from=mail_from, rcpt_to=rcpt_to, raw=raw)
-            session.add(row)
-            session.commit()
-            if row.id and row.id % 500 == 0:
-                session.exec(delete(MailRow).where(col(MailRow.id) <= row.id - KEPT_MAILS))
-                session.commit()
+        with self.engine.begin() as connection:
+            made = connection.execute(_KEEP_MAIL, {"received_at": at, "mail_from": mail_from, "rcpt_to": rcpt_to, "raw": raw})
+            newest = int(made.inserted_primary_key[0])
+            if newest % 500 == 0:
+                connection.execute(delete(MailRow).where(col(MailRow.id) <= newest - KEPT_MAILS))
 
     def mails(self, limit: int = 200, words: str = "") -> list[MailRow]:
         """Newest first."""

@@ -9,9 +9,11 @@ import re
 from dataclasses import dataclass
 from email.header import Header
 from email.utils import format_datetime
+from functools import lru_cache
 
 from angelon.core.messages.email import RenderedEmail, one_line
 
+_ASCII = bytes(range(128))
 _ATOMS = re.compile(r"[A-Za-z0-9!#$%&'*+/=?^_`{|}~ -]*\Z")
 
 
@@ -43,6 +45,7 @@ def mailbox(address: str, name: str) -> str:
     return f"{_encoded(name)} <{address}>"
 
 
+@lru_cache(maxsize=2048)
 def _encoded(text: str) -> str:
     return "\r\n ".join(Header(text, "utf-8", maxlinelen=70).encode(linesep="\n").split("\n ")) if not text.isascii() else text
 
@@ -70,7 +73,7 @@ def _body(text: str) -> tuple[str, bytes]:
     data = text.replace("\r\n", "\n").encode()
     if data.isascii() and max(map(len, data.split(b"\n"))) <= 990:
         return "7bit", data.replace(b"\n", b"\r\n")
-    if sum(b > 126 for b in data) * 6 > len(data):
+    if len(data.translate(None, _ASCII)) * 6 > len(data):
         return "base64", base64.encodebytes(data).replace(b"\n", b"\r\n")
     return "quoted-printable", quopri.encodestring(data).replace(b"\n", b"\r\n")
 

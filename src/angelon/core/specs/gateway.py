@@ -40,7 +40,7 @@ class Gateway(Spec):
     port: int = Field(25, ge=1, le=65535)
     tls: Literal["none", "starttls", "implicit"] = "none"
     username: OneLine = ""
-    timeout_seconds: float = Field(20, gt=0, le=120)
+    timeout_seconds: float = Field(20, gt=0, le=40)
     sender: Sender
     retry: RetryPolicy = Field(default_factory=RetryPolicy)
     paused: bool = False
