@@ -95,7 +95,7 @@ def listed(session: Session, store_id: int, words: str = "", limit: int = 100, b
 
 def events_of(session: Session, order_id: int) -> list[EventRow]:
     """An order's events, oldest first."""
-    return list(session.exec(select(EventRow).where(EventRow.order_id == order_id).order_by(col(EventRow.received_at), col(EventRow.id))))
+    return list(session.exec(select(EventRow).where(EventRow.order_id == order_id).order_by(col(EventRow.received_at), col(EventRow.parent_id).is_not(None), col(EventRow.id))))
 
 
 def told_counts(session: Session, order_ids: list[int]) -> dict[int, dict[str, int]]:

@@ -93,7 +93,7 @@ def _row(kind: str, name: str, wanted: Type, about: str, recipe: Recipe | None, 
     return Row(kind, name, wanted, about, recipe, evaluation, text, places, required)
 
 
-def column(row: Row) -> list[dict[str, Any]]:
+def column(row: Row, locale: str = "en") -> list[dict[str, Any]]:
     """The steps of an open row as lines: label, what came out, and which step it is (for editing)."""
     if row.recipe is None or row.evaluation is None:
         return []
@@ -104,7 +104,7 @@ def column(row: Row) -> list[dict[str, Any]]:
         lines.append(
             {
                 "label": line.label,
-                "value": "" if line.problem else _short(line.value),
+                "value": "" if line.problem else _short(line.value, locale),
                 "problem": line.problem,
                 "used": line.used,
                 "path": number if number < len(paths) else None,
@@ -117,13 +117,13 @@ def column(row: Row) -> list[dict[str, Any]]:
     return lines
 
 
-def _short(value: Value) -> str:
+def _short(value: Value, locale: str) -> str:
     if isinstance(value, list):
-        inner = ", ".join(show(item) if not isinstance(item, dict) else "{…}" for item in value[:4])
+        inner = ", ".join(show(item, locale) if not isinstance(item, dict) else "{…}" for item in value[:4])
         return f"[{inner}{', …' if len(value) > 4 else ''}] {len(value)}"
     if isinstance(value, dict):
         return "{" + ", ".join(list(value)[:5]) + "}"
-    text = show(value)
+    text = show(value, locale)
     return text if len(text) <= 120 else text[:119] + "…"
 
 
