@@ -301,6 +301,33 @@ def rehearse(route: str, file: Path, at: str | None, as_json: bool) -> None:
 
 
 @main.command()
+@click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
+@click.option("--json", "as_json", is_flag=True, help="As JSON.")
+def suggest(file: Path, as_json: bool) -> None:
+    """Which field of the payload in FILE is which part of an order: ranked guesses with reasons. Needs no set-up."""
+    from angelon.cli.files import read_request
+    from angelon.core.deliveries import cloud_event
+    from angelon.core.payload.body import NotReadable, parse_body
+    from angelon.core.suggestions import suggest as guess
+
+    request = read_request(file)
+    try:
+        payload = cloud_event(request.headers, parse_body(request.body, request.headers.get("content-type")))
+    except NotReadable as error:
+        raise click.ClickException(str(error.problem)) from None
+    found = guess([payload])
+    if as_json:
+        told = {
+            part: [{"path": s.path, "steps": [step.model_dump() for step in s.recipe.steps], "value": s.value, "score": s.score, "reason": s.reason} for s in ranked] for part, ranked in found.items()
+        }
+        click.echo(json.dumps(told, ensure_ascii=False, indent=2))
+        return
+    for part, ranked in found.items():
+        first = ranked[0] if ranked else None
+        click.echo(f"{part:12} {first.path:40} {first.score:.2f}  {first.reason}" if first else f"{part:12} nothing found")
+
+
+@main.command()
 @click.argument("message")
 @click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
 @click.option("--channel", type=click.Choice(["email"]), default="email", show_default=True)

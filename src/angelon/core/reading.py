@@ -15,7 +15,7 @@ from angelon.core.specs.store import Store
 from angelon.core.specs.variable import Recipe, Type
 from angelon.core.values import Day, Value
 
-_ITEM_TYPES = {"quantity": Type.NUMBER, "price": Type.MONEY, "expected_on": Type.DATE}
+ITEM_TYPES = {"quantity": Type.NUMBER, "price": Type.MONEY, "expected_on": Type.DATE}
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,7 +102,7 @@ def _item(item: Any, recipes: dict[str, Recipe], names: tuple[str, ...], context
     inner = replace(context, payload=item)
     made: dict[str, Value] = dict.fromkeys(names)
     for part, recipe in recipes.items():
-        made[part] = evaluate(recipe, _ITEM_TYPES.get(part, Type.TEXT), inner, part).value
+        made[part] = evaluate(recipe, ITEM_TYPES.get(part, Type.TEXT), inner, part).value
     if "quantity" in names and "quantity" not in recipes:
         made["quantity"] = 1
     return made

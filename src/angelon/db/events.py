@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import itertools
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -77,6 +78,12 @@ def add(connection: Connection, events: Sequence[NewEvent]) -> dict[str, str]:
     return known
 
 
+def add_sample(connection: Connection, id_: str, source_id: int, values: dict[str, Any]) -> None:
+    """Keeps a payload that was not delivered: there to be read, never planned."""
+    row = {"id": id_, "source_id": source_id, "delivery_key": f"sample:{id_}", "body_hash": "", "item": 0, "was": "", "now": "", "problem": "", "planned_at": values["received_at"], "decisions": []}
+    connection.execute(insert(EVENT), [row | values])
+
+
 def refuse(connection: Connection, refused: Sequence[dict[str, Any]]) -> None:
     """Keeps refused deliveries, the newest KEPT_REFUSED of each source."""
     connection.execute(insert(REFUSED), list(refused))
@@ -140,6 +147,16 @@ def counted(session: Session, source_id: int, after: dt.datetime) -> int:
 
 def refused_count(session: Session, source_id: int, after: dt.datetime) -> int:
     return session.exec(select(func.count()).select_from(RefusedRow).where(RefusedRow.source_id == source_id, RefusedRow.at > after)).one()
+
+
+def silence(session: Session, source_id: int, now: dt.datetime) -> dt.timedelta | None:
+    """How long a source has been silent, where that is more than three times its longest pause of the last 50 deliveries; else None."""
+    times = list(session.exec(select(EventRow.received_at).where(EventRow.source_id == source_id, col(EventRow.parent_id).is_(None)).order_by(col(EventRow.received_at).desc()).limit(50)))
+    if len(times) < 10:
+        return None
+    longest = max(a - b for a, b in itertools.pairwise(times))
+    quiet = now - times[0]
+    return quiet if quiet > 3 * max(longest, dt.timedelta(minutes=10)) else None
 
 
 def unnamed(session: Session, source_id: int) -> list[tuple[str, int]]:

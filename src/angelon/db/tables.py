@@ -165,6 +165,15 @@ class EventRow(SQLModel, table=True):
     problem: str = ""
 
 
+class ShapeRow(SQLModel, table=True):
+    """What a source's deliveries of one name have looked like so far."""
+
+    __tablename__ = "shape"
+    source_id: int = Field(foreign_key="source.id", primary_key=True)
+    name: str = Field(primary_key=True)
+    spec: dict = _json()
+
+
 class RefusedRow(SQLModel, table=True):
     """A delivery that was turned away, kept for the developer to see."""
 

@@ -19,6 +19,7 @@ from angelon.core.states import State
 from angelon.core.values import pack, show
 from angelon.db import events as event_queries
 from angelon.db import sends as send_queries
+from angelon.db import shapes
 from angelon.db.database import Database
 from angelon.db.events import EVENT
 from angelon.db.orders import Ledger
@@ -86,11 +87,20 @@ class _Batch:
         for row, payload, reading, variables in taken:
             self._one(row, payload, reading, variables, ledger)
         ledger.write()
+        self._learn(taken)
         event_queries.mark_planned(self._connection, self._planned)
         if self._derived:
             self._connection.execute(_INSERT_EVENTS, self._derived)
         send_queries.add(self._connection, self._sends)
         return len(self._sends)
+
+    def _learn(self, taken: list[tuple[Any, Any, Reading | None, Variables | None]]) -> None:
+        """Takes what came in into the shapes of its source, one for each name of a delivery."""
+        came = [(row, payload) for row, payload, reading, _ in taken if reading is not None and not row.parent_id]
+        known = shapes.load(self._connection, list({(row.source_id, row.name) for row, _ in came})) if came else {}
+        for row, payload in came:
+            known[(row.source_id, row.name)].learn(payload, row.received_at)
+        shapes.save(self._connection, known)
 
     def _read(self, row: Any) -> tuple[Any, Any, Reading | None, Variables | None]:
         """An event's payload as an order. A derived event that no route waits for is not read again."""

@@ -66,6 +66,20 @@ def take(live: LiveSetup, sources: Collection[str] | None = None, types: Collect
     return fill(hand, live, source)
 
 
+def samples(live: LiveSetup, source: Source, source_id: int, most: int = 14) -> list[Hand]:
+    """A source's newest deliveries, each read as the source stands: what the bench looks across. Names take turns."""
+    rows = session().exec(
+        select(EventRow).where(EventRow.source_id == source_id, col(EventRow.parent_id).is_(None)).order_by(col(EventRow.received_at).desc(), col(EventRow.id).desc()).limit(most * 2)
+    )
+    found = []
+    of_name: dict[str, int] = {}
+    for row in rows:
+        of_name[row.name] = of_name.get(row.name, 0) + 1
+        if len(found) < most and (of_name[row.name] <= most * 2 // 3 or len(of_name) == 1):
+            found.append(fill(Hand(row), live, source))
+    return found
+
+
 def fill(hand: Hand, live: LiveSetup, source: Source) -> Hand:
     """Reads the event in hand."""
     assert hand.event is not None

@@ -10,10 +10,11 @@ from flask import Blueprint, g, render_template, request
 
 from angelon.core import event_types
 from angelon.core.specs import Route
-from angelon.db import overview, setup
+from angelon.db import overview, setup, shapes
 from angelon.db.tables import OrderRow, RouteRow
 from angelon.web.sends.views import names
 from angelon.web.services import live, session, store
+from angelon.web.sources.bench import drifting
 
 pages = Blueprint("overview", __name__, template_folder="templates")
 
@@ -99,6 +100,12 @@ def needs(store_id: int) -> list[Need]:
         problems = problems_of(active.route, live())
         if problems:
             found.append(Need("held", f"Route {active.route.name}", problems[0].what, "Open the route", f"/routes/{active.route.key}"))
+    for key, source in live().setup.sources.items():
+        drifts = drifting(source, shapes.of_source(session(), live().source_ids[key]))
+        if drifts:
+            first = min(drifts.values(), key=lambda d: d.since)
+            paths = list(dict.fromkeys(d.path for d in drifts.values()))
+            found.append(Need("retrying", f"Drift: {source.name}", f"{', '.join(paths[:3])}: {first.said}", "Map it again", f"/sources/{key}/read?open={next(iter(drifts))}"))
     speaking = {active.route.send for active in live().setup.routes}
     all_routes = [setup.current_spec(session(), row).get("send") for row in session().exec(setup.select(RouteRow).where(RouteRow.store_id == store_id))]
     for key, message in live().setup.messages.items():

@@ -14,12 +14,13 @@ from angelon.core.planning.plan import ActiveRoute, Decision, Event, Facts, comp
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Message, Route
 from angelon.core.specs.base import read_spec
-from angelon.db import sends, setup
+from angelon.db import sends, setup, shapes
 from angelon.db.sends import Filter
 from angelon.db.setup import LiveSetup
 from angelon.db.tables import MessageRow, RouteRow
 from angelon.web import hand as hands
 from angelon.web.services import live, services, session, store
+from angelon.web.sources.bench import drifting
 
 pages = Blueprint("routes", __name__, url_prefix="/routes", template_folder="templates")
 
@@ -117,8 +118,26 @@ def _page(row: RouteRow) -> dict[str, Any]:
     return {
         "row": row, "route": route, "hand": hand, "decision": decision, "mail": mail, "revision": revision, "problems": problems_of(route, live()), "names": _names(),
         "types": event_types.LABELS, "by_part": {line.part: line for line in decision.trace} if decision else {}, "total": sum(total.values()),
-        "gateway_channel": {key: gateway.channel for key, gateway in live().setup.gateways.items()},
+        "drifts": _drifts(route), "gateway_channel": {key: gateway.channel for key, gateway in live().setup.gateways.items()},
     }  # fmt: skip
+
+
+def _drifts(route: Route) -> list[tuple[str, str, Any]]:
+    """(source key, source name, drift) of every field that this route's message or recipient needs and that has drifted."""
+    needed = {"reading.email", "reading.reference"}
+    message = live().setup.messages.get(route.send)
+    for locale in message.email if message else ():
+        try:
+            needed |= {f"recipes.{name}" for name in compiled_part(message, "email", locale, live().setup.store).names}
+        except Invalid:
+            continue
+    found = []
+    for key in route.sources:
+        source = live().setup.sources.get(key)
+        if source:
+            drifts = drifting(source, shapes.of_source(session(), live().source_ids[key]))
+            found += [(key, source.name, told) for mark, told in drifts.items() if mark in needed]
+    return found
 
 
 def rehearse(route: Route, hand: hands.Hand, now: LiveSetup) -> tuple[Decision | None, Any]:

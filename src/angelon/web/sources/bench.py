@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+import json
+import re
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from angelon.core.payload.paths import BadPath, compile_path
 from angelon.core.payload.tree import Field, fields
-from angelon.core.recipes.context import Context
+from angelon.core.reading import ITEM_TYPES
 from angelon.core.recipes.evaluate import Evaluation, evaluate, said
 from angelon.core.recipes.steps import STEPS, StepKind, fitting
-from angelon.core.specs.source import READING, Source
+from angelon.core.shape import Drift, Shape, drift
+from angelon.core.specs.source import LINE_PARTS, PARCEL_PARTS, READING, Source
 from angelon.core.specs.variable import Recipe, Type, Variable
+from angelon.core.suggestions import Suggestion, suggest, suggest_item, suggest_variable, sure
 from angelon.core.values import Value, show
 from angelon.web.hand import Hand
 
@@ -33,6 +37,11 @@ class Row:
     places: list[str] = field(default_factory=list)
     """The payload's fields that it comes from, for its thread."""
     required: bool = True
+    suggestion: Suggestion | None = None
+    others: list[Suggestion] = field(default_factory=list)
+    drift: Drift | None = None
+    root: str = ""
+    """For a part of a line or parcel, where its first item stands in the payload."""
 
     @property
     def mark(self) -> str:
@@ -45,7 +54,12 @@ class Bench:
     more: int
     reading: list[Row]
     variables: list[Row]
+    line: list[Row] = field(default_factory=list)
+    parcel: list[Row] = field(default_factory=list)
     open: str = ""
+    sure: list[Row] = field(default_factory=list)
+    """Rows whose suggestion is sure."""
+    across: Across | None = None
     steps: list[StepKind] = field(default_factory=list)
 
     @property
@@ -53,23 +67,111 @@ class Bench:
         return sum(1 for row in self.variables if row.recipe is not None)
 
 
-def lay_out(source: Source, variables: dict[str, Variable], hand: Hand, opened: str, locale: str) -> Bench:
-    """Everything that the bench shows, for a source as it stands and the event in hand."""
+@dataclass
+class Across:
+    """What an open row's recipe makes of all samples at hand: in how many there is a value, and the events where there is none."""
+
+    total: int
+    values: int
+    missing: list[tuple[str, str]] = field(default_factory=list)
+    shown: list[str] = field(default_factory=list)
+
+
+def lay_out(source: Source, variables: dict[str, Variable], hand: Hand, opened: str, locale: str, samples: list[Hand], shapes: dict[str, Shape]) -> Bench:
+    """Everything that the bench shows, for a source as it stands, the event in hand, and the samples beside it."""
     tree = fields(hand.payload, TREE_LIMIT + 1) if hand.payload is not None else []
-    reading = [
-        _row("reading", part, wanted, about, source.reading.get(part), hand.reading.parts.get(part) if hand.reading else None, hand, locale, part in ("reference", "email"))
-        for part, (wanted, about) in READING.items()
-    ]
+    payloads = [s.payload for s in samples if s.payload is not None]
+    guesses = suggest(payloads) if (payloads and any(part not in source.reading for part in READING)) or (payloads and any(v not in source.recipes for v in variables)) else {}
+    drifts = drifting(source, shapes)
+    reading = []
+    for part, (wanted, about) in READING.items():
+        row = _row("reading", part, wanted, about, source.reading.get(part), hand.reading.parts.get(part) if hand.reading else None, hand, locale, part in ("reference", "email"))
+        _guess(row, guesses.get(part, []))
+        row.drift = drifts.get(row.mark)
+        reading.append(row)
     rows = []
     for name, variable in variables.items():
         recipe = source.recipes.get(name)
-        evaluation = hand.variables[name] if hand.variables and recipe is not None else None
-        rows.append(_row("recipes", name, variable.type, variable.about, recipe, evaluation, hand, locale, variable.required))
-    bench = Bench(tree[:TREE_LIMIT], max(0, len(tree) - TREE_LIMIT), reading, rows, opened)
-    chosen = next((row for row in (*reading, *rows) if row.mark == opened), None)
+        row = _row("recipes", name, variable.type, variable.about, recipe, hand.variables[name] if hand.variables and recipe is not None else None, hand, locale, variable.required)
+        if recipe is None and payloads:
+            _guess(row, suggest_variable(variable, payloads, guesses))
+        row.drift = drifts.get(row.mark)
+        rows.append(row)
+    bench = Bench(tree[:TREE_LIMIT], max(0, len(tree) - TREE_LIMIT), reading, rows)
+    bench.open = opened
+    for kind, part, names in (("line", "lines", LINE_PARTS), ("parcel", "parcels", PARCEL_PARTS)):
+        setattr(bench, kind, _inner(source, kind, part, names, hand, locale))
+    everything = [*reading, *rows, *bench.line, *bench.parcel]
+    bench.sure = [row for row in everything if row.recipe is None and row.suggestion is not None and sure([row.suggestion, *row.others])]
+    chosen = next((row for row in everything if row.mark == opened), None)
     if chosen and chosen.recipe:
         bench.steps = fitting(_value_before_next(chosen, hand))
+        if chosen.kind in ("reading", "recipes"):
+            bench.across = _across(chosen, samples, locale)
     return bench
+
+
+def drifting(source: Source, shapes: dict[str, Shape]) -> dict[str, Drift]:
+    """Which rows' paths have drifted, by the row's mark. A row with a second path that is there has not."""
+    found: dict[str, Drift] = {}
+    for kind in ("reading", "recipes"):
+        for name, recipe in getattr(source, kind).items():
+            if not recipe.path or recipe.or_paths:
+                continue
+            for event_name, shape in shapes.items():
+                told = drift(shape, event_name, [recipe.path])
+                if told:
+                    found.setdefault(f"{kind}.{name}", told[0])
+    return found
+
+
+def _guess(row: Row, guesses: list[Suggestion]) -> None:
+    if row.recipe is None and guesses and guesses[0].score >= 0.5:
+        row.suggestion, row.others = guesses[0], guesses[1:4]
+
+
+def _inner(source: Source, kind: str, part: str, names: tuple[str, ...], hand: Hand, locale: str) -> list[Row]:
+    """The parts of a line or parcel, shown for the first item of the event in hand."""
+    recipe = source.reading.get(part)
+    if recipe is None or hand.payload is None or hand.reading is None:
+        return []
+    evaluation = evaluate(recipe, Type.LIST, hand.reading.context)
+    items = evaluation.value if isinstance(evaluation.value, list) else []
+    first = items[0] if items else None
+    root = ""
+    if not recipe.steps and recipe.path:
+        places = compile_path(recipe.path).places(hand.payload)
+        root = f"{places[0]}[0]" if places else ""
+    guesses = suggest_item(kind, items)
+    rows = []
+    for name in names:
+        own = getattr(source, kind).get(name)
+        wanted = ITEM_TYPES.get(name, Type.TEXT)
+        made = evaluate(own, wanted, replace(hand.reading.context, payload=first)) if own is not None and first is not None else None
+        row = _row(kind, name, wanted, f"of each {kind}; the path starts at the {kind}", own, made, hand, locale, name == "name")
+        row.places = [root + row.recipe.path[1:]] if root and row.recipe and row.recipe.path.startswith("$") else []
+        row.root = root
+        _guess(row, guesses.get(name, []))
+        rows.append(row)
+    return rows
+
+
+def _across(row: Row, samples: list[Hand], locale: str) -> Across:
+    """The open row over all samples."""
+    across = Across(0, 0)
+    for sample in samples:
+        if sample.event is None or sample.reading is None or sample.variables is None:
+            continue
+        across.total += 1
+        evaluation = sample.variables[row.name] if row.kind == "recipes" else sample.reading.parts.get(row.name)
+        if evaluation is not None and evaluation.present:
+            across.values += 1
+            text = show(evaluation.value, locale) if not isinstance(evaluation.value, list) or row.kind == "recipes" else f"{len(evaluation.value)} items"
+            if text not in across.shown and len(across.shown) < 4:
+                across.shown.append(text[:60])
+        else:
+            across.missing.append((sample.event.id, sample.number))
+    return across
 
 
 def _value_before_next(row: Row, hand: Hand) -> Value:
@@ -137,7 +239,7 @@ class BadEdit(ValueError):
 def edit(source: Source, mark: str, act: str, given: dict[str, str]) -> Source:
     """The source after one edit of a recipe. Raises BadEdit."""
     kind, _, name = mark.partition(".")
-    if kind not in ("reading", "recipes") or not name:
+    if kind not in ("reading", "recipes", "line", "parcel") or not name:
         raise BadEdit("Choose a variable first.")
     recipes: dict[str, Recipe] = dict(getattr(source, kind))
     recipe = recipes.get(name, Recipe()).model_copy(deep=True)
@@ -146,6 +248,8 @@ def edit(source: Source, mark: str, act: str, given: dict[str, str]) -> Source:
         return source.model_copy(update={kind: recipes})
     if act in ("path", "or_path"):
         path = given.get("path", "").strip()
+        if kind in ("line", "parcel") and (inside := re.match(r"\$.*?\[\d+\]", path)):
+            path = "$" + path[inside.end() :]  # a field of an item was clicked: its path starts at the item
         if path:
             try:
                 compile_path(path)
@@ -187,6 +291,11 @@ def edit(source: Source, mark: str, act: str, given: dict[str, str]) -> Source:
         number = _number(given, "number")
         if 0 < number < len(recipe.steps):
             recipe.steps[number - 1], recipe.steps[number] = recipe.steps[number], recipe.steps[number - 1]
+    elif act == "take":
+        try:
+            recipe = Recipe.model_validate(json.loads(given.get("recipe", "")))
+        except ValueError:
+            raise BadEdit("That suggestion can't be read. Reload the page.") from None
     elif act == "otherwise":
         recipe.otherwise = given.get("otherwise", "") or None
     else:
@@ -213,10 +322,3 @@ def _number(given: dict[str, str], name: str) -> int:
         return int(given.get(name, ""))
     except ValueError:
         return -1
-
-
-def try_out(recipe: Recipe, wanted: Type, payload: Any, context: Context) -> Evaluation:
-    """One recipe on one payload."""
-    from dataclasses import replace
-
-    return evaluate(recipe, wanted, replace(context, payload=payload))

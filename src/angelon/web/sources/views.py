@@ -6,9 +6,11 @@ import datetime as dt
 import json
 import re
 import secrets
+import shlex
 import threading
 import time
 from collections.abc import Iterator
+from dataclasses import dataclass
 from typing import Any
 
 from flask import (
@@ -26,15 +28,17 @@ from flask import (
 )
 
 from angelon.core import event_types
-from angelon.core.deliveries import without_secrets
+from angelon.core.deliveries import read_delivery, without_secrets
+from angelon.core.payload.body import NotReadable
 from angelon.core.problems import Invalid
+from angelon.core.shape import compare
 from angelon.core.signatures import well_made
 from angelon.core.specs import Source, Variable
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.source import Locator
 from angelon.core.specs.variable import Type
 from angelon.core.values import regional
-from angelon.db import events, setup
+from angelon.db import events, setup, shapes
 from angelon.db.events import body_of
 from angelon.db.tables import EventRow, SourceRow
 from angelon.engine.intake import KEPT_BODY
@@ -60,13 +64,30 @@ def address(key: str) -> str:
     return f"{services().settings.base_url or request.url_root.rstrip('/')}/in/{key}"
 
 
+@dataclass(frozen=True)
+class Health:
+    """How a source is: its last delivery, how many came and were refused, whether it is silent for longer than usual, what drifts."""
+
+    source: Source
+    latest: EventRow | None
+    day: int
+    refused: int
+    silent: dt.timedelta | None
+    drifts: dict[str, Any]
+
+
 @pages.get("")
 def index() -> Any:
     rows = []
     for key, source in live().setup.sources.items():
         source_id = live().source_ids[key]
         latest = events.recent(session(), source_id, 1)
-        rows.append((source, latest[0] if latest else None, events.counted(session(), source_id, g.now - dt.timedelta(days=1)), events.refused_count(session(), source_id, g.now - dt.timedelta(days=7))))
+        rows.append(
+            Health(
+                source, latest[0] if latest else None, events.counted(session(), source_id, g.now - dt.timedelta(days=1)), events.refused_count(session(), source_id, g.now - dt.timedelta(days=7)),
+                events.silence(session(), source_id, g.now), bench.drifting(source, shapes.of_source(session(), source_id)),
+            )
+        )  # fmt: skip
     return render_template("sources/index.html", rows=rows, variables=len(live().setup.variables))
 
 
@@ -213,6 +234,14 @@ def _save(source: Source) -> None:
 # ---- capture ------------------------------------------------------------------------------------------------------
 
 
+def curl(event: EventRow, key: str) -> str:
+    """A delivery as a command for the shell; its signature has to be made anew."""
+    kept = {n: v for n, v in (event.headers or {}).items() if n not in ("host", "content-length", "connection", "accept", "accept-encoding", "user-agent", "content-type") and "•" not in v}
+    headers = {"content-type": event.content_type or "application/json", **kept}
+    parts = ["curl", "-X", "POST", address(key), *(word for n, v in headers.items() for word in ("-H", f"{n}: {v}")), "--data-binary", event.body.decode(errors="replace")]
+    return " ".join(shlex.quote(part) for part in parts)
+
+
 def _delivery(event: EventRow) -> dict[str, Any]:
     """A delivery as the capture page shows it."""
     return {"event": event, "body": _readable(event.body), "headers": event.headers or {}, "refused": None}
@@ -296,9 +325,10 @@ def read(key: str) -> Any:
 
 def _bench(source: Source, source_id: int, opened: str) -> dict[str, Any]:
     hand = hands.take(live(), [source.key], changed=source)
+    samples = hands.samples(live(), source, source_id)
     the_store = live().setup.store
     locale = regional((hand.reading.text("language") if hand.reading else "") or the_store.locale, the_store.country)
-    laid = bench.lay_out(source, dict(live().setup.variables), hand, opened, locale)
+    laid = bench.lay_out(source, dict(live().setup.variables), hand, opened, locale, samples, shapes.of_source(session(), source_id))
     return {
         "source": source, "hand": hand, "bench": laid, "types": [t.value for t in Type], "column": bench.column, "locale": locale, "address": address(source.key),
         "latest": events.recent(session(), source_id, 1),
@@ -325,6 +355,12 @@ def edit(key: str) -> Any:
         elif act == "set_variable":
             _set_variable(mark.partition(".")[2], given)
             source = live().setup.sources[key]
+        elif act == "take_sure":
+            source = _take_sure(source, source_id)
+            opened = ""
+        elif act in ("set_table", "drop_table"):
+            source = _table(source, act, given)
+            _save(source)
         elif act != "open":
             source = bench.edit(source, mark, act, given)
             _save(read_spec(Source, source.model_dump(mode="json")))
@@ -339,6 +375,78 @@ def edit(key: str) -> Any:
     if problem:
         flash(problem, "bad")
     return redirect(url_for(".read", key=key, open=opened))
+
+
+def _take_sure(source: Source, source_id: int) -> Source:
+    """Takes every suggestion that is sure, lists first so that their items' parts follow."""
+    for _ in range(2):
+        laid = _bench(source, source_id, "")["bench"]
+        for row in laid.sure:
+            source = bench.edit(source, row.mark, "take", {"recipe": json.dumps(row.suggestion.recipe.model_dump())})
+        _save(read_spec(Source, source.model_dump(mode="json")))
+        source = live().setup.sources[source.key]
+    return source
+
+
+def _table(source: Source, act: str, given: dict[str, str]) -> Source:
+    """Keeps or drops a small table for the step lookup: a line a row, `what = what to use`."""
+    name = re.sub(r"[^a-z0-9]+", "_", given.get("table", "").strip().lower()).strip("_")
+    if not name or not name[0].isalpha():
+        raise bench.BadEdit("Give the table a name that starts with a letter, such as short_names.")
+    tables = {key: dict(rows) for key, rows in source.lookups.items()}
+    if act == "drop_table":
+        tables.pop(name, None)
+    else:
+        rows = {}
+        for number, line in enumerate(given.get("rows", "").splitlines(), 1):
+            if line.strip():
+                what, equals, use = line.partition("=")
+                if not equals or not what.strip():
+                    raise bench.BadEdit(f"Line {number} of the table is no row: write it as HER-180 = the Heron.")
+                rows[what.strip()] = use.strip()
+        tables[name] = rows
+    return read_spec(Source, {**source.model_dump(mode="json"), "lookups": tables})
+
+
+@pages.post("/<key>/sample")
+def add_sample(key: str) -> Any:
+    """Keeps a pasted or uploaded payload as a sample: it is read like a delivery, and makes no send."""
+    source, source_id = _source(key)
+    file = request.files.get("file")
+    raw = file.read() if file and file.filename else request.form.get("body", "").encode()
+    name = request.form.get("name", "").strip()
+    if (file and file.filename.endswith(".http")) or raw[:13].lower() == b"content-type:":
+        head, _, raw = raw.replace(b"\r\n", b"\n").partition(b"\n\n")
+        headers = {k.strip().lower(): v.strip() for k, _, v in (line.partition(":") for line in head.decode(errors="replace").splitlines())}
+        raw = raw.rstrip(b"\n")
+    else:
+        looks_like_form = raw.lstrip()[:1] not in (b"{", b"[") and b"=" in raw
+        headers = {"content-type": "application/x-www-form-urlencoded" if looks_like_form else "application/json"}
+    try:
+        received = read_delivery(source, headers, raw)[0]
+    except NotReadable as error:
+        flash(f"Not kept: {error.problem.what} {error.problem.mend}", "bad")
+        return redirect(url_for(".capture", key=key))
+    said = name or received.name
+    id_ = services().clock.new_id("ev", g.now)
+    with services().database.connection() as connection:
+        events.add_sample(
+            connection, id_, source_id, {"name": said[:200], "type": source.event_names.get(said, ""), "received_at": g.now, "content_type": headers.get("content-type", ""), "headers": without_secrets(headers), "body": raw}
+        )
+    flash("Kept as a sample. It is read like a delivery, and makes no send.", "good")
+    return redirect(url_for(".read", key=key, hand=id_))
+
+
+@pages.get("/<key>/compare")
+def compare_samples(key: str) -> Any:
+    """What one sample has, lacks, or says otherwise than another."""
+    source, source_id = _source(key)
+    samples = hands.samples(live(), source, source_id, 30)
+    by_id = {s.event.id: s for s in samples if s.event}
+    now = by_id.get(request.args.get("now", "")) or (samples[0] if samples else None)
+    was = by_id.get(request.args.get("was", "")) or next((s for s in samples[1:] if s.event and now and now.event and s.event.name == now.event.name), samples[-1] if samples else None)
+    found = compare(was.payload, now.payload) if was and now else []
+    return render_template("sources/compare.html", source=source, samples=samples, was=was, now=now, found=found, latest=events.recent(session(), source_id, 1), kinds=("gone", "added", "changed"))
 
 
 def _new_variable(given: dict[str, str]) -> str:
@@ -394,4 +502,4 @@ def _names_of(message: Any) -> set[str]:
 def steps_for_forms() -> dict[str, Any]:
     from angelon.core.recipes.steps import STEPS
 
-    return {"step_kinds": lambda: STEPS}
+    return {"step_kinds": lambda: STEPS, "curl": curl}

@@ -1,0 +1,36 @@
+"""What sources' payloads have looked like so far."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from sqlalchemy import Connection, Table, tuple_
+from sqlalchemy import select as core_select
+from sqlalchemy.dialects import postgresql, sqlite
+from sqlmodel import Session, select
+
+from angelon.core.shape import Shape
+from angelon.db.tables import ShapeRow
+
+SHAPE: Table = ShapeRow.__table__  # type: ignore[attr-defined]
+
+
+def load(connection: Connection, keys: Sequence[tuple[int, str]]) -> dict[tuple[int, str], Shape]:
+    """Shapes by source id and delivery name; an empty one for what was not seen before."""
+    rows = connection.execute(core_select(SHAPE).where(tuple_(SHAPE.c.source_id, SHAPE.c.name).in_(list(keys))))
+    found = {(row.source_id, row.name): Shape.of(row.spec) for row in rows}
+    return {key: found.get(key) or Shape() for key in keys}
+
+
+def save(connection: Connection, shapes: dict[tuple[int, str], Shape]) -> None:
+    if not shapes:
+        return
+    dialect = sqlite if connection.dialect.name == "sqlite" else postgresql
+    statement = dialect.insert(SHAPE)
+    statement = statement.on_conflict_do_update(index_elements=["source_id", "name"], set_={"spec": statement.excluded.spec})
+    connection.execute(statement, [{"source_id": source, "name": name, "spec": shape.plain()} for (source, name), shape in shapes.items()])
+
+
+def of_source(session: Session, source_id: int) -> dict[str, Shape]:
+    """A source's shapes by delivery name."""
+    return {row.name: Shape.of(row.spec) for row in session.exec(select(ShapeRow).where(ShapeRow.source_id == source_id))}
