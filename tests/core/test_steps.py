@@ -173,7 +173,7 @@ def test_the_picker_offers_only_what_fits():
     names = {kind.name for kind in fitting("2026-11-03")}
     assert {"strip", "add_days"} <= names
     assert "join" not in names
-    assert {kind.name for kind in fitting(None)} == {"default", "choose", "template"}
+    assert {kind.name for kind in fitting(None)} == {"default", "choose", "template", "run"}
 
 
 @pytest.mark.parametrize("kind", STEPS.values(), ids=list(STEPS))

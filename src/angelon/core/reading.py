@@ -67,7 +67,7 @@ class Reading:
 def read(source: Source, store: Store, payload: Any) -> Reading:
     """Reads a payload by a source's reading. Never raises; a part without a value has its Problem."""
     context = Context(
-        payload=payload, zone=ZoneInfo(store.timezone), currency=store.currency, country=source.country or store.country, locale=store.locale, lookups=source.lookups
+        payload=payload, zone=ZoneInfo(store.timezone), currency=store.currency, country=source.country or store.country, locale=store.locale, lookups=source.lookups, shared=source.shared_steps,
     )
     parts: dict[str, Evaluation] = {}
     for part in ("currency", "country", "language"):

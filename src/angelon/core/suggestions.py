@@ -24,7 +24,7 @@ from angelon.core.specs.source import LINE_PARTS, PARCEL_PARTS, READING
 from angelon.core.specs.variable import Recipe, Type, Variable
 from angelon.core.values import number_of
 
-SURE = 0.78
+SURE = 0.72
 MARGIN = 0.05
 MAX_FIELDS = 400
 
@@ -341,7 +341,8 @@ def _rank(part: _Part, places: Iterable[_Place], total: int) -> list[Suggestion]
         if name < 0.3 and not (part.alone and look >= 0.7):
             continue
         rarely = 0.08 * (1 - len(present) / max(total, 1))
-        score = 0.6 * name + 0.3 * look + (0.25 if part.alone and look >= 0.95 else 0.0) + _context(place.parents, part) + 0.05 - rarely
+        told_by_look = 0.25 if part.alone and look >= 0.95 and name < 0.6 else 0.0
+        score = 0.56 * name + 0.27 * look + told_by_look + _context(place.parents, part) + 0.05 - rarely
         reason = f"its name says {which}" if name >= 0.6 else f"its name is close to {which}" if name >= 0.3 else "its name does not say so"
         reason += f", and it {part.said}" if name >= 0.3 else f", but it {part.said}"
         ranked.append(Suggestion(_recipe(place.path, place.steps, place.value, part), place.value, round(max(0.0, min(score, 1.0)), 3), reason))
@@ -463,6 +464,8 @@ def suggest_variable(variable: Variable, samples: Sequence[Any], reading: dict[s
     """Ranked guesses for one variable: from its name and type, and from the part of the order that it is named after."""
     part = _AS_PART.get(variable.name) or (variable.name if variable.name in READING else "")
     found = list(reading.get(part, [])) if part else []
+    if part == "lines":
+        found = [_as_texts(s) for s in found]
     wanted = " ".join(words(variable.name))
     looks = _LOOKS.get(variable.type, lambda v: 0.0)
     for place in _places(samples):
@@ -481,6 +484,17 @@ def suggest_variable(variable: Variable, samples: Sequence[Any], reading: dict[s
         if mark not in best or best[mark].score < suggestion.score:
             best[mark] = suggestion
     return sorted(best.values(), key=lambda s: -s.score)[:6]
+
+
+def _as_texts(lines: Suggestion) -> Suggestion:
+    """A list of lines as texts that people read, where it is known which field is the name: `2 × braided line`."""
+    inner = suggest_item("line", lines.value if isinstance(lines.value, list) else [])
+    name, quantity = (inner[part][0].path.removeprefix("$.") if inner[part] and inner[part][0].score >= 0.5 else "" for part in ("name", "quantity"))
+    if not name.isidentifier():
+        return lines
+    text = f"{{{{ {quantity} }}}} × {{{{ {name} }}}}" if quantity.isidentifier() else f"{{{{ {name} }}}}"
+    recipe = Recipe.model_validate({"path": lines.recipe.path, "steps": [*(s.model_dump() for s in lines.recipe.steps), {"each": {"text": text}}]})
+    return Suggestion(recipe, lines.value, lines.score, lines.reason)
 
 
 def sure(suggestions: Sequence[Suggestion]) -> Suggestion | None:

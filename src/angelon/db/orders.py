@@ -77,6 +77,12 @@ class Ledger:
             self._connection.execute(_UPDATE_CONTACT, [{"b_id": row["id"], **{name: row[name] for name in _CONTACT_COLUMNS}} for row in found])
 
 
+def statuses(session: Session, source_id: int) -> list[str]:
+    """The statuses that a source's newest orders have had, in the store's own words."""
+    rows = session.exec(select(OrderRow.seen).where(OrderRow.source_id == source_id).order_by(col(OrderRow.last_event_at).desc()).limit(200))
+    return sorted({status for seen in rows for status, _ in seen or []})[:30]
+
+
 def listed(session: Session, store_id: int, words: str = "", limit: int = 100, before: dt.datetime | None = None) -> list[tuple[OrderRow, ContactRow | None, str]]:
     """Orders with their customer and source key, the most recently touched first."""
     statement = (

@@ -6,7 +6,7 @@ import datetime as dt
 from typing import Any
 
 import orjson
-from sqlalchemy import BigInteger, Column, ForeignKey, Index, LargeBinary, Text, UniqueConstraint
+from sqlalchemy import BigInteger, Boolean, Column, ForeignKey, Index, LargeBinary, Text, UniqueConstraint, false
 from sqlalchemy.types import TypeDecorator
 from sqlmodel import Field, SQLModel
 
@@ -163,6 +163,8 @@ class EventRow(SQLModel, table=True):
     order_id: int | None = Field(default=None, sa_column=Column(BigInteger, index=True))
     decisions: list | None = _json()
     problem: str = ""
+    pinned: bool = Field(default=False, sa_column=Column(Boolean, nullable=False, server_default=false()))
+    """Whether it is kept among the samples however old it gets."""
 
 
 class ShapeRow(SQLModel, table=True):

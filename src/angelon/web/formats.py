@@ -109,6 +109,10 @@ def pretty(value: Any) -> str:
     return json.dumps(value, ensure_ascii=False, indent=2, default=str)
 
 
+def as_json(value: Any) -> str:
+    return json.dumps(value, ensure_ascii=False, default=str)
+
+
 def marked(text: str) -> Markup:
     """Text with `code` marks shown as code."""
     parts = str(escape(text)).split("`")
@@ -117,7 +121,7 @@ def marked(text: str) -> Markup:
 
 def install(app: Any) -> None:
     app.jinja_env.filters.update(
-        moment=moment, exact=exact, span=span, ago=ago, time=time_tag, count=count, size=size, shown=shown, stored=stored, pretty=pretty, marked=marked,
+        moment=moment, exact=exact, span=span, ago=ago, time=time_tag, count=count, size=size, shown=shown, stored=stored, pretty=pretty, marked=marked, as_json=as_json,
         event_label=event_types.label,
     )  # fmt: skip
     app.jinja_env.globals.update(plural=plural)

@@ -67,9 +67,9 @@ def take(live: LiveSetup, sources: Collection[str] | None = None, types: Collect
 
 
 def samples(live: LiveSetup, source: Source, source_id: int, most: int = 14) -> list[Hand]:
-    """A source's newest deliveries, each read as the source stands: what the bench looks across. Names take turns."""
+    """A source's pinned and newest deliveries, each read as the source stands: what the bench looks across. Names take turns."""
     rows = session().exec(
-        select(EventRow).where(EventRow.source_id == source_id, col(EventRow.parent_id).is_(None)).order_by(col(EventRow.received_at).desc(), col(EventRow.id).desc()).limit(most * 2)
+        select(EventRow).where(EventRow.source_id == source_id, col(EventRow.parent_id).is_(None)).order_by(col(EventRow.pinned).desc(), col(EventRow.received_at).desc(), col(EventRow.id).desc()).limit(most * 2)
     )
     found = []
     of_name: dict[str, int] = {}

@@ -114,7 +114,7 @@ class Decision:
 def work_out(source: Source, setup: Setup, payload: Any) -> tuple[Reading, Variables]:
     """A payload read as an order, and its variables ready to be worked out."""
     reading = read(source, setup.store, payload)
-    return reading, Variables(dict(setup.variables), source.recipes, reading.context, source.shared_recipes)
+    return reading, Variables(dict(setup.variables), source.recipes, reading.context)
 
 
 def plan(event: Event, reading: Reading, variables: Variables, setup: Setup, facts: Facts, now: dt.datetime) -> list[Decision]:

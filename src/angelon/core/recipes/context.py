@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 from zoneinfo import ZoneInfo
 
 from angelon.core.payload.paths import MISSING, BadPath, compile_path, looks_like_path
 from angelon.core.problems import Problem
+from angelon.core.specs.variable import Step
 
 
 class StepFailed(ValueError):
@@ -38,6 +39,9 @@ class Context:
     country: str = ""
     locale: str = "en"
     lookups: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
+    shared: Mapping[str, Sequence[Step]] = field(default_factory=dict)
+    depth: int = 0
+    """How many times `run` has been entered."""
     variable: Callable[[str], Any] | None = None
 
     def parameter(self, given: Any) -> Any:

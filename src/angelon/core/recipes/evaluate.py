@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
-from typing import Any
+from typing import Any, NamedTuple
 
 from angelon.core.payload.paths import MISSING, BadPath, compile_path
 from angelon.core.problems import Problem
@@ -14,14 +14,17 @@ from angelon.core.specs.variable import Recipe, Step, Type, Variable
 from angelon.core.values import Value
 
 
-@dataclass(frozen=True, slots=True)
-class Line:
+class Line(NamedTuple):
     """One line of an evaluation: what was done, and the value after it or the problem. `used` is false for a path not needed."""
 
-    label: str
+    what: str | Step
     value: Value = None
     problem: Problem | None = None
     used: bool = True
+
+    @property
+    def label(self) -> str:
+        return self.what if isinstance(self.what, str) else said(self.what)
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,10 +85,10 @@ def evaluate(recipe: Recipe, wanted: Type, context: Context, where: str = "") ->
             if value is None and not problem:
                 break
             problem = error.problem(f"{where}.steps.{number}" if where else f"steps.{number}")
-            lines.append(Line(said(step), problem=problem))
+            lines.append(Line(step, problem=problem))
             failed = True
             break
-        lines.append(Line(said(step), value))
+        lines.append(Line(step, value))
     if not failed and not absent(value):
         try:
             value = coerce.as_type(value, wanted, context)
@@ -109,9 +112,9 @@ def evaluate(recipe: Recipe, wanted: Type, context: Context, where: str = "") ->
 class Variables:
     """The variables of one payload, each worked out when first asked for, once."""
 
-    def __init__(self, variables: dict[str, Variable], recipes: dict[str, Recipe], context: Context, shared: dict[str, Recipe] | None = None) -> None:
+    def __init__(self, variables: dict[str, Variable], recipes: dict[str, Recipe], context: Context) -> None:
         self._variables = variables
-        self._recipes = {**(shared or {}), **recipes}
+        self._recipes = recipes
         self._context = replace(context, variable=self._of_another)
         self._done: dict[str, Evaluation] = {}
         self._open: list[str] = []

@@ -11,6 +11,7 @@ import json
 import re as stdlib_re
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from dataclasses import replace as replace_context
 from decimal import ROUND_HALF_UP, Decimal
 from functools import lru_cache
 from typing import Any, Literal
@@ -59,6 +60,8 @@ class StepKind:
     takes_nothing: bool = False
     """Whether it works where there is no value at all."""
     find: dict[str, Parameter] = field(default_factory=dict)
+    plain: dict[str, Any] | None = None
+    """The parameters where none is given; None where that has to be looked into."""
 
 
 STEPS: dict[str, StepKind] = {}
@@ -68,7 +71,9 @@ def step(
     name: str, group: str, takes: Takes, gives: Takes, about: str, example: tuple[str, str], *parameters: Parameter, takes_nothing: bool = False
 ) -> Callable[[Callable[[Any, dict[str, Any], Context], Value]], Callable[[Any, dict[str, Any], Context], Value]]:
     def register(run: Callable[[Any, dict[str, Any], Context], Value]) -> Callable[[Any, dict[str, Any], Context], Value]:
-        STEPS[name] = StepKind(name, group, takes, gives, about, example, run, parameters, takes_nothing, {p.name: p for p in parameters})
+        simple = all(not p.required and (p.kind == "text" or p.default is None) for p in parameters)
+        plain = {p.name: p.default for p in parameters} if simple else None
+        STEPS[name] = StepKind(name, group, takes, gives, about, example, run, parameters, takes_nothing, {p.name: p for p in parameters}, plain)
         return run
 
     return register
@@ -118,6 +123,8 @@ def read_parameters(kind: StepKind, given: dict[str, Any], context: Context) -> 
         if name not in kind.find:
             known = ", ".join(kind.find) or "none"
             raise StepFailed(f"“{kind.name}” has no parameter “{name}”. It has: {known}.")
+    if not given and kind.plain is not None:
+        return kind.plain
     read: dict[str, Any] = {}
     for p in kind.parameters:
         value = given.get(p.name, p.default)
@@ -298,6 +305,20 @@ def template(value: Value, p: dict[str, Any], context: Context) -> str:
     from angelon.core.messages.templates import render_small
 
     return render_small(p["text"], value, context)
+
+
+@step("run", "choose", "any", "any", "The steps that the source keeps under a name", ("030 23125", "+493023125"),
+      Parameter("steps", "the name they are kept under", required=True), takes_nothing=True)
+def run(value: Value, p: dict[str, Any], context: Context) -> Value:
+    kept = context.shared.get(p["steps"])
+    if kept is None:
+        raise StepFailed(f"The source keeps no steps under “{p['steps']}”.", f"It keeps {', '.join(context.shared) or 'none yet'}.")
+    if context.depth >= 5:
+        raise StepFailed(f"The steps “{p['steps']}” run one another in a circle.", "Take one of them out of the circle.")
+    inner = replace_context(context, depth=context.depth + 1)
+    for one in kept:
+        value = run_step(one.do, one.given, value, inner)
+    return value
 
 
 # ---- numbers and money --------------------------------------------------------------------------------------------

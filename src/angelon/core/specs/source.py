@@ -8,7 +8,7 @@ from pydantic import Field, field_validator, model_serializer, model_validator
 
 from angelon.core.event_types import well_formed
 from angelon.core.specs.base import Key, Name, OneLine, Spec, VariableName
-from angelon.core.specs.variable import Recipe, Type
+from angelon.core.specs.variable import Recipe, Step, Type
 
 READING: dict[str, tuple[Type, str]] = {
     "reference": (Type.TEXT, "what the store itself calls the order, never shown to a customer"),
@@ -98,7 +98,8 @@ class Source(Spec):
     line: dict[str, Recipe] = Field(default_factory=dict)
     parcel: dict[str, Recipe] = Field(default_factory=dict)
     recipes: dict[VariableName, Recipe] = Field(default_factory=dict)
-    shared_recipes: dict[VariableName, Recipe] = Field(default_factory=dict)
+    shared_steps: dict[VariableName, list[Step]] = Field(default_factory=dict)
+    """Steps kept under a name, for use in several recipes by the step `run`."""
     lookups: dict[VariableName, dict[str, str]] = Field(default_factory=dict)
     on: bool = True
 

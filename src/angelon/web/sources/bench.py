@@ -14,7 +14,7 @@ from angelon.core.recipes.evaluate import Evaluation, evaluate, said
 from angelon.core.recipes.steps import STEPS, StepKind, fitting
 from angelon.core.shape import Drift, Shape, drift
 from angelon.core.specs.source import LINE_PARTS, PARCEL_PARTS, READING, Source
-from angelon.core.specs.variable import Recipe, Type, Variable
+from angelon.core.specs.variable import Recipe, Step, Type, Variable
 from angelon.core.suggestions import Suggestion, suggest, suggest_item, suggest_variable, sure
 from angelon.core.values import Value, show
 from angelon.web.hand import Hand
@@ -273,8 +273,6 @@ def edit(source: Source, mark: str, act: str, given: dict[str, str]) -> Source:
         if kind_of is None:
             raise BadEdit("Choose a step from the list.")
         step = {kind_of.name: {p.name: _given(p.kind, given[f"p.{p.name}"]) for p in kind_of.parameters if given.get(f"p.{p.name}", "") != ""}}
-        from angelon.core.specs.variable import Step
-
         made = Step.model_validate(step)
         if act == "add_step":
             recipe.steps.append(made)
@@ -291,6 +289,15 @@ def edit(source: Source, mark: str, act: str, given: dict[str, str]) -> Source:
         number = _number(given, "number")
         if 0 < number < len(recipe.steps):
             recipe.steps[number - 1], recipe.steps[number] = recipe.steps[number], recipe.steps[number - 1]
+    elif act == "share_steps":
+        kept = re.sub(r"[^a-z0-9]+", "_", given.get("name_of_steps", "").strip().lower()).strip("_")
+        if not kept or not kept[0].isalpha() or not recipe.steps:
+            raise BadEdit("Give the steps a name that starts with a letter, and have at least one.")
+        if any(s.do == "run" and s.given.get("steps") == kept for s in recipe.steps):
+            raise BadEdit(f"These steps run “{kept}” themselves. Choose another name.")
+        shared = {**source.shared_steps, kept: recipe.steps}
+        recipe.steps = [Step.model_validate({"run": {"steps": kept}})]
+        source = source.model_copy(update={"shared_steps": shared})
     elif act == "take":
         try:
             recipe = Recipe.model_validate(json.loads(given.get("recipe", "")))

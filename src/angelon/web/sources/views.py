@@ -38,7 +38,7 @@ from angelon.core.specs.base import read_spec
 from angelon.core.specs.source import Locator
 from angelon.core.specs.variable import Type
 from angelon.core.values import regional
-from angelon.db import events, setup, shapes
+from angelon.db import events, orders, setup, shapes
 from angelon.db.events import body_of
 from angelon.db.tables import EventRow, SourceRow
 from angelon.engine.intake import KEPT_BODY
@@ -131,6 +131,7 @@ def _connect_page(source: Source, source_id: int, problems: list[Any] | None = N
     return render_template(
         "sources/connect.html", source=source, address=address(source.key), secrets=held, unnamed=events.unnamed(session(), source_id), problems=problems or [], given=given or {},
         types=event_types.LABELS, latest=events.recent(session(), source_id, 1),
+        unmapped_statuses=[(s, "") for s in orders.statuses(session(), source_id) if s not in source.statuses],
     )  # fmt: skip
 
 
@@ -157,6 +158,14 @@ def save_connect(key: str) -> Any:
         if theirs.strip() and ours.strip():
             names[theirs.strip()] = ours.strip()
     spec["event_names"] = names
+    if "status" in form:
+        spec["statuses"] = {s.strip(): ours for s, ours in zip(form.getlist("status"), form.getlist("status_means"), strict=False) if s.strip() and ours}
+    if "more" in form:
+        spec |= {name: form.get(name, "").strip() or spec[name] for name in ("same_body_minutes", "max_bytes")}
+        spec |= {"orders_at": form.get("orders_at", "").strip(), "country": form.get("country", "").strip().upper(), "on": form.get("on") == "yes"}
+        spec["allow_from"] = form.get("allow_from", "").split()
+        method = form.get("challenge.method", "")
+        spec["challenge"] = {"method": method, "parameter": form.get("challenge.parameter", "challenge")} if method else None
     try:
         made = read_spec(Source, spec)
         _check_paths(made)
@@ -171,10 +180,10 @@ def _check_paths(source: Source) -> None:
     from angelon.core.payload.paths import BadPath, compile_path
 
     problems = []
-    for name, locator in (("event_name", source.event_name), ("delivery_id", source.delivery_id)):
-        if locator.path:
+    for name, path in (("event_name", source.event_name.path), ("delivery_id", source.delivery_id.path), ("orders_at", source.orders_at)):
+        if path:
             try:
-                compile_path(locator.path)
+                compile_path(path)
             except BadPath as error:
                 problems.append(error.problem.at(name))
     if problems:
@@ -435,6 +444,19 @@ def add_sample(key: str) -> Any:
         )
     flash("Kept as a sample. It is read like a delivery, and makes no send.", "good")
     return redirect(url_for(".read", key=key, hand=id_))
+
+
+@pages.post("/<key>/events/<event_id>/pin")
+def pin(key: str, event_id: str) -> Any:
+    """Keeps a delivery among the samples however old it gets; again, and it is one of many once more."""
+    _, source_id = _source(key)
+    with services().database.writing() as writing:
+        event = writing.get(EventRow, event_id)
+        if event is None or event.source_id != source_id:
+            abort(404, "There is no such event.")
+        event.pinned = not event.pinned
+        flash("Pinned: it stays among the samples." if event.pinned else "No longer pinned.", "good")
+    return redirect(url_for(".capture", key=key))
 
 
 @pages.get("/<key>/compare")

@@ -1,0 +1,87 @@
+"""Guesses: how many rank first right over invented shapes, and that each says why."""
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from angelon.core.payload.paths import compile_path
+from angelon.core.recipes.evaluate import as_variable
+from angelon.core.specs.source import READING
+from angelon.core.specs.variable import Type, Variable
+from angelon.core.suggestions import suggest, suggest_item, suggest_variable, sure, words
+from tests import made
+from tests.shapes import CASES, first_right
+
+
+def test_at_least_85_of_100_parts_rank_first_right():
+    assert len(CASES) >= 8
+    right, total, wrong = first_right()
+    assert right / total >= 0.85, "\n".join(wrong)
+
+
+@pytest.mark.parametrize("case", CASES, ids=lambda c: c.name)
+def test_what_is_sure_is_right(case):
+    for part, paths in case.expected.items():
+        first = sure(suggest([case.payload])[part])
+        assert first is None or first.path in paths, part
+
+
+@pytest.mark.parametrize("case", CASES, ids=lambda c: c.name)
+def test_every_guess_gives_a_value_of_its_part_s_type_and_a_reason(case):
+    for part, ranked in suggest([case.payload]).items():
+        for guess in ranked:
+            assert guess.reason
+            assert 0 <= guess.score <= 1
+        if part in case.expected and ranked:
+            wanted = READING[part][0]
+            around = {"currency": "EUR", "country": "DE"}
+            assert as_variable(case.payload, ranked[0].recipe, wanted, **around).present, f"{part}: {ranked[0].recipe}"
+
+
+def test_an_email_is_an_email_wherever_it_stands():
+    found = suggest([{"x": {"y": [{"zz": "mika@example.net"}]}}])
+    assert found["email"][0].path == "$.x.y[0].zz"
+    assert "its name does not say so, but it is an email address" in found["email"][0].reason
+
+
+def test_the_shop_s_own_address_is_not_the_customer_s():
+    found = suggest([{"shop": {"email": "help@example.com"}, "buyer": {"email": "mika@example.net"}}])
+    assert found["email"][0].path == "$.buyer.email"
+
+
+def test_several_samples_count_more_than_one():
+    rare = [{"buyer": {"name": "Jo Doe"}, "phone": None}] * 5 + [{"buyer": {"name": "Mika Brandt"}, "phone": "+49 30 23125014"}]
+    assert suggest(rare)["phone"][0].value == "+49 30 23125014"
+
+
+def test_parts_of_a_line_start_at_the_line():
+    found = suggest_item("line", made.order()["lines"])
+    assert {part: found[part][0].path for part in found} == {"name": "$.title", "sku": "$.sku", "quantity": "$.quantity", "price": "$.price"}
+
+
+def test_a_list_variable_becomes_texts_that_people_read():
+    samples = [made.order()]
+    guess = suggest_variable(Variable(name="items", type="list"), samples, suggest(samples))[0]
+    assert as_variable(made.order(), guess.recipe, Type.LIST).value == ["1 × Heron", "2 × line"]
+
+
+def test_a_key_value_list_is_looked_up_by_its_key():
+    samples = [{"extras": [{"key": "gift_note", "value": "Hi"}, {"key": "colour", "value": "red"}]}]
+    guess = suggest_variable(Variable(name="gift_note"), samples, suggest(samples))[0]
+    assert guess.path == '$.extras[?@.key == "gift_note"].value'
+    assert compile_path(guess.path).find(samples[0]) == "Hi"
+
+
+def test_words_of_keys():
+    assert words("grandTotal") == words("grand_total") == words("Grand-Total") == ("grand", "total")
+
+
+values = st.recursive(st.none() | st.booleans() | st.integers() | st.floats(allow_nan=False) | st.text(max_size=20), lambda x: st.lists(x, max_size=4) | st.dictionaries(st.text(max_size=10), x, max_size=5), max_leaves=20)
+
+
+@settings(max_examples=80, deadline=None)
+@given(st.lists(values, max_size=3))
+def test_guessing_never_raises_and_every_path_is_one(samples):
+    for ranked in suggest(samples).values():
+        for guess in ranked:
+            compile_path(guess.path)

@@ -1,0 +1,165 @@
+"""Connecting, capturing and mapping through the pages: suggestions, samples, drift, tables, kept steps."""
+
+import io
+import json
+
+import pytest
+
+from angelon.core.specs import Source
+from angelon.db import setup
+from angelon.db.tables import SourceRow
+from tests import made
+from tests.web.test_pages import bench_edit, post, text
+
+
+@pytest.fixture
+def bare(bench):
+    """The source without any mapping."""
+    bench.change(made.source(reading={}, line={}, recipes={}), SourceRow)
+    return bench
+
+
+def stored(bench) -> Source:
+    with bench.database.reading() as session:
+        return Source.model_validate(setup.by_key(session, SourceRow, bench.store_id, "shop").spec)
+
+
+def test_one_click_takes_all_that_is_sure_lines_included(client, bare):
+    post(client)
+    page = text(client.get("/sources/shop/read"))
+    assert "suggestions are sure" in page
+    assert "its name says total, and it looks like an amount" in page
+    bench_edit(client, act="take_sure")
+    source = stored(bare)
+    assert {part: r.path for part, r in source.reading.items() if part in ("email", "currency", "total", "lines", "language")} == {
+        "email": "$.buyer.email", "currency": "$.currency", "total": "$.total", "lines": "$.lines", "language": "$.language",
+    }  # fmt: skip
+    assert {part: r.path for part, r in source.line.items()} == {"name": "$.title", "sku": "$.sku", "quantity": "$.quantity", "price": "$.price"}
+    assert "1 × Heron" in text(client.get("/sources/shop/read"))
+
+
+def test_one_suggestion_is_taken_and_corrected_by_a_click(client, bare):
+    post(client)
+    bench_edit(client, act="take", mark="reading.number", recipe=json.dumps("$.reference"))
+    bench_edit(client, act="path", mark="reading.number", path="$.id")
+    assert stored(bare).reading["number"].path == "$.id"
+    assert bench_edit(client, act="take", mark="reading.number", recipe="{").status_code == 422
+
+
+def test_a_click_on_an_item_s_field_maps_the_part_of_every_line(client, bench):
+    post(client)
+    bench_edit(client, act="path", mark="line.sku", path="$.lines[0].quantity")
+    assert stored(bench).line["sku"].path == "$.quantity"
+
+
+def test_a_recipe_is_shown_over_all_samples_with_the_missing_ones_a_click_away(client, bench):
+    for number in range(3):
+        post(client, made.body(id=number, reference=f"BK-{number}", total="1.00" if number else None))
+    page = bench_edit(client, act="open", mark="recipes.total")
+    assert "A value in 2 of 3 samples; missing in BK-0" in text(page)
+
+
+def test_a_sample_is_pasted_or_uploaded_read_and_never_sent(client, bench):
+    response = client.post("/sources/shop/sample", data={"body": made.body(reference="BK-99").decode(), "name": "placed"}, follow_redirects=True)
+    assert "Kept as a sample" in text(response)
+    assert "BK-99" in text(response)
+    raw = b"Content-Type: application/json\nStore-Event: placed\n\n" + made.body(reference="BK-98")
+    client.post("/sources/shop/sample", data={"file": (io.BytesIO(raw), "order.http")})
+    assert bench.plan() == 0
+    assert bench.rows("SELECT count(*) FROM send") == [(0,)]
+    assert [row[0] for row in bench.rows("SELECT type FROM event")] == ["order.created"] * 2
+    assert "Not kept: The body is not JSON" in text(client.post("/sources/shop/sample", data={"body": "{nope"}, follow_redirects=True))
+
+
+def test_a_delivery_is_pinned_and_copied_as_curl(client, bench):
+    post(client)
+    (event_id,) = bench.rows("SELECT id FROM event")[0]
+    assert "Pinned" in text(client.post(f"/sources/shop/events/{event_id}/pin", follow_redirects=True))
+    assert bench.rows("SELECT pinned FROM event") == [(1,)]
+    page = text(client.get("/sources/shop/capture"))
+    assert "curl -X POST http://localhost/in/shop -H 'content-type: application/json' -H 'store-event: placed' --data-binary" in page
+    assert b"Store-Event: placed" in client.get(f"/sources/shop/events/{event_id}.http").data
+
+
+def test_two_samples_are_compared(client, bench):
+    post(client, made.body(id=1))
+    post(client, made.body(id=2, gift="yes", currency=None))
+    page = text(client.get("/sources/shop/compare"))
+    assert "$.gift" in page
+    assert "Added 1 field" in page
+
+
+def test_drift_is_shown_on_the_source_the_overview_and_the_route(client, bench):
+    for number in range(12):
+        post(client, made.body(id=number))
+    for number in range(3):
+        order = made.order(id=100 + number)
+        del order["total"]
+        post(client, json.dumps(order).encode())
+    bench.plan()
+    assert "drift" in text(client.get("/sources"))
+    page = text(client.get("/sources/shop/read"))
+    assert "$.total is missing in the last 3 deliveries; before that in all" in page
+    assert "Drift: Shop" in text(client.get("/"))
+    assert "$.total is missing in the last 3 deliveries" in text(client.get("/routes/received"))
+
+
+def test_a_table_is_kept_used_and_its_faults_told(client, bench):
+    post(client)
+    assert "Line 2 of the table is no row" in bench_edit(client, act="set_table", table="short", rows="HER-180 = the Heron\nnonsense").json["detail"]
+    bench_edit(client, act="set_table", table="short", rows="HER-180 = the Heron\nLIN-050 = a line")
+    bench_edit(client, act="new_variable", name="first_sku", path="$.lines[0].sku")
+    page = bench_edit(client, act="add_step", mark="recipes.first_sku", do="lookup", **{"p.table": "short"})
+    assert "the Heron" in text(page)
+    bench_edit(client, act="drop_table", table="short")
+    assert "has no table “short”" in text(bench_edit(client, act="open", mark="recipes.first_sku"))
+
+
+def test_steps_are_kept_under_a_name_and_used_again(client, bench):
+    post(client)
+    bench_edit(client, act="new_variable", name="a", path="$.buyer.name")
+    for step in ("strip", "upper"):
+        bench_edit(client, act="add_step", mark="recipes.a", do=step)
+    page = bench_edit(client, act="share_steps", mark="recipes.a", name_of_steps="loud name")
+    assert "run, steps “loud_name”" in text(page)
+    bench_edit(client, act="new_variable", name="b", path="$.state")
+    page = bench_edit(client, act="add_step", mark="recipes.b", do="run", **{"p.steps": "loud_name"})
+    assert "PAID" in text(page)
+    assert [s.do for s in stored(bench).shared_steps["loud_name"]] == ["strip", "upper"]
+
+
+def test_kept_steps_that_run_one_another_end_with_a_reason():
+    from angelon.core.recipes.evaluate import as_variable
+    from angelon.core.specs.variable import Recipe, Step
+
+    shared = {"a": [Step.model_validate({"run": {"steps": "b"}})], "b": [Step.model_validate({"run": {"steps": "a"}})]}
+    made_ = as_variable({"x": "1"}, Recipe.model_validate({"path": "$.x", "steps": [{"run": {"steps": "a"}}]}), shared=shared)
+    assert "in a circle" in made_.problem.what
+
+
+def test_the_rarer_settings_of_a_source_are_kept_and_their_faults_told(client, bench):
+    form = {"name": "Shop", "scheme": "none", "more": "1", "on": "yes", "orders_at": "$.orders", "same_body_minutes": "5", "country": "de", "allow_from": "192.0.2.0/24\n127.0.0.1", "challenge.method": "GET", "challenge.parameter": "echo", "status": ["sent", ""], "status_means": ["parcel.picked_up", ""]}
+    assert client.post("/sources/shop/connect", data=form).status_code == 302
+    source = stored(bench)
+    assert (source.orders_at, source.same_body_minutes, source.country, source.allow_from) == ("$.orders", 5, "DE", ["192.0.2.0/24", "127.0.0.1"])
+    assert source.challenge.parameter == "echo"
+    assert source.statuses == {"sent": "parcel.picked_up"}
+    response = client.post("/sources/shop/connect", data=form | {"allow_from": "everybody", "orders_at": "$.[", "country": "Germany"})
+    assert response.status_code == 422
+    assert "“everybody” is no IP address or network" in text(response)
+
+
+def test_statuses_that_were_seen_are_offered_for_a_meaning(client, bench):
+    post(client, made.body(state="sewn"))
+    bench.plan()
+    assert 'value="sewn"' in client.get("/sources/shop/connect").get_data(as_text=True)
+
+
+def test_a_megabyte_of_payload_leaves_the_bench_usable(client, bare):
+    lines = [{"title": f"a rather long title of a kite number {n}", "quantity": n, "note": "x" * 40} for n in range(8000)]
+    assert post(client, json.dumps(made.order(lines=lines)).encode()[:1_048_576]).status_code in (202, 400)
+    assert post(client, json.dumps(made.order(lines=lines[:7000])).encode()).status_code == 202
+    bare.plan()
+    page = client.get("/sources/shop/read")
+    assert page.status_code == 200
+    assert len(page.data) < 600_000
