@@ -24,7 +24,7 @@ from angelon.core.specs.source import LINE_PARTS, PARCEL_PARTS, READING
 from angelon.core.specs.variable import Recipe, Type, Variable
 from angelon.core.values import number_of
 
-SURE = 0.72
+SURE = 0.68
 MARGIN = 0.05
 MAX_FIELDS = 400
 
@@ -86,6 +86,8 @@ class _Part:
     bad: tuple[str, ...] = ()
     alone: bool = False
     """Whether the look of the value is enough."""
+    vague: tuple[str, ...] = ()
+    """Names that say it only below a parent that speaks for it."""
 
 
 def _text(value: Any) -> str:
@@ -199,7 +201,7 @@ _PARTS: dict[str, _Part] = {
     "currency": _Part(("currency", "currency code", "waehrung", "währung", "devise", "moneda", "valuta", "unit", "ccy", "monnaie"), _currency, "is a currency's code", alone=True),
     "placed_at": _Part(("placed at", "created at", "ordered at", "order date", "sold at", "created", "date", "bestellt am", "bestelldatum", "erstellt am", "date commande", "fecha", "fecha pedido", "ordered on", "placed", "timestamp", "datum", "data ordine", "purchased at", "cree le", "creado"), _date, "looks like a date", bad=(*_ITEMS, *_PARCELS, *_PAYMENT, *_CUSTOMER)),
     "changed_at": _Part(("changed at", "updated at", "modified at", "last modified", "geaendert am", "geändert am", "modifie le", "actualizado", "updated", "time", "modified", "occurred at", "aktualisiert am"), _date, "looks like a date", bad=(*_ITEMS, *_PARCELS, *_CUSTOMER)),
-    "customer_id": _Part(("customer id", "buyer id", "client id", "user id", "kundennummer", "kunden id", "id client", "customer number", "id", "cliente id", "number", "nummer", "uid"), _identifier, "looks like an identifier", good=_CUSTOMER, bad=(*_ITEMS, *_PARCELS, *_PAYMENT, *_SHIP)),
+    "customer_id": _Part(("customer id", "buyer id", "client id", "user id", "kundennummer", "kunden id", "id client", "customer number", "id", "cliente id", "number", "nummer", "uid"), _identifier, "looks like an identifier", good=_CUSTOMER, bad=(*_ITEMS, *_PARCELS, *_PAYMENT, *_SHIP), vague=("id", "number", "nummer", "uid")),
     "name": _Part(("customer name", "buyer name", "full name", "name", "display name", "display", "kundenname", "nom", "nom complet", "nombre", "nombre completo", "recipient", "naam", "nome"), _person, "looks like a person's name", good=_CUSTOMER, bad=(*_ITEMS, *_PARCELS, *_PAYMENT, *_SELLER, "carrier")),
     "email": _Part(("email", "e mail", "mail", "email address", "buyer mail", "courriel", "correo", "emailadresse", "posta"), _email, "is an email address", good=_CUSTOMER, bad=_SELLER, alone=True),
     "phone": _Part(("phone", "phone number", "tel", "telephone", "mobile", "telefon", "telefonnummer", "telephone portable", "téléphone", "telefono", "teléfono", "handy", "buyer tel", "msisdn", "cell", "portable", "gsm", "movil"), _phone, "is a phone number", good=_CUSTOMER, bad=(*_SELLER, *_PARCELS), alone=True),
@@ -339,6 +341,8 @@ def _rank(part: _Part, places: Iterable[_Place], total: int) -> list[Suggestion]
             continue
         name, which = _named(place.key, place.parents[-1] if place.parents else "", part.names)
         if name < 0.3 and not (part.alone and look >= 0.7):
+            continue
+        if which in part.vague and _context(place.parents, part) < 0.05:
             continue
         rarely = 0.08 * (1 - len(present) / max(total, 1))
         told_by_look = 0.25 if part.alone and look >= 0.95 and name < 0.6 else 0.0

@@ -146,6 +146,8 @@ def flag(value: Value, context: Context) -> bool:
 
 def scalar(value: Value, context: Context) -> Value:
     """What a text variable may hold: anything that is shown as one text."""
+    if isinstance(value, str):
+        return value
     if isinstance(value, Money | Day):
         return value
     return text(value, context)

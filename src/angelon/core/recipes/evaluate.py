@@ -47,7 +47,9 @@ def said(step: Step) -> str:
 
 def absent(value: Value) -> bool:
     """Whether a value counts as none: null, empty or blank text, an empty list."""
-    return value is None or value is MISSING or value == [] or (isinstance(value, str) and not value.strip())
+    if isinstance(value, str):
+        return not value or value.isspace()
+    return value is None or value is MISSING or value == []
 
 
 def evaluate(recipe: Recipe, wanted: Type, context: Context, where: str = "") -> Evaluation:
@@ -60,13 +62,14 @@ def evaluate(recipe: Recipe, wanted: Type, context: Context, where: str = "") ->
     value: Value = None
     used = ""
     problem: Problem | None = None
-    for position, path in enumerate([p for p in (recipe.path, *recipe.or_paths) if p]):
+    payload = context.payload
+    for position, path in enumerate((recipe.path, *recipe.or_paths) if recipe.path else recipe.or_paths):
         label = path if position == 0 else f"otherwise {path}"
         if used:
             lines.append(Line(label, used=False))
             continue
         try:
-            found = compile_path(path).find(context.payload)
+            found = compile_path(path).find(payload)
         except BadPath as error:
             problem = error.problem.at(where)
             lines.append(Line(label, problem=problem))

@@ -97,7 +97,7 @@ def run_step(name: str, given: dict[str, Any], value: Value, context: Context) -
 
         close = process.extractOne(name, STEPS.keys(), score_cutoff=60)
         raise StepFailed(f"There is no step “{name}”.", f"Did you mean “{close[0]}”?" if close else "The steps are listed under Add a step.")
-    parameters = read_parameters(kind, given, context)
+    parameters = kind.plain if not given and kind.plain is not None else read_parameters(kind, given, context)
     if value is None and not kind.takes_nothing:
         raise StepFailed("There is no value to work on.")
     try:
@@ -123,8 +123,6 @@ def read_parameters(kind: StepKind, given: dict[str, Any], context: Context) -> 
         if name not in kind.find:
             known = ", ".join(kind.find) or "none"
             raise StepFailed(f"“{kind.name}” has no parameter “{name}”. It has: {known}.")
-    if not given and kind.plain is not None:
-        return kind.plain
     read: dict[str, Any] = {}
     for p in kind.parameters:
         value = given.get(p.name, p.default)
