@@ -66,3 +66,11 @@ def test_any_text_is_a_path_or_a_bad_path(text):
 def test_a_path_that_finds_several_gives_their_places():
     assert compile_path("$.list[*].v").places(PAYLOAD) == ["$.list[0].v", "$.list[1].v"]
     assert child("$", "odd'key") == "$['odd\\'key']"
+
+
+def test_values_under_secret_names_are_blotted_out():
+    from angelon.core.payload.redact import redacted
+
+    payload = {"card_number": "4111", "customer": {"apiKey": "k", "name": "Jo"}, "list": [{"password": ""}, {"token": {"a": 1}}]}
+    assert redacted(payload) == {"card_number": "•••", "customer": {"apiKey": "•••", "name": "Jo"}, "list": [{"password": ""}, {"token": "•••"}]}
+    assert {f.path: f.said for f in fields(payload)}["$.card_number"] == "•••"

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any, Literal
 
 from angelon.core.payload.paths import child
+from angelon.core.payload.redact import BLOT, secret
 
 Kind = Literal["object", "list", "text", "number", "flag", "null", "json"]
 
@@ -33,6 +34,8 @@ class Field:
             return ""
         if self.kind == "list":
             return "1 item" if self.size == 1 else f"{self.size} items"
+        if secret(self.key) and self.value is not None:
+            return BLOT
         if self.kind == "json":
             return "JSON in text"
         return json.dumps(self.value, ensure_ascii=False)

@@ -83,7 +83,7 @@ def evaluate(recipe: Recipe, wanted: Type, context: Context, where: str = "") ->
     failed = False
     for number, step in enumerate(recipe.steps):
         try:
-            value = run_step(step.do, step.given, value, context)
+            value = run_step(step.do, step.given, value, context, step)
         except StepFailed as error:
             if value is None and not problem:
                 break

@@ -22,9 +22,10 @@ import holidays
 import regex
 
 from angelon.core.addresses import BadPhone, phone_text, read_phone
-from angelon.core.payload.paths import MISSING, BadPath, compile_path
+from angelon.core.payload.paths import MISSING, BadPath, compile_path, looks_like_path
 from angelon.core.recipes import coerce
 from angelon.core.recipes.context import Context, StepFailed
+from angelon.core.specs.variable import Step
 from angelon.core.values import Day, Money, Value, locale_of, number_of, show, show_day, show_money
 
 MAX_TEXT = 100_000
@@ -89,15 +90,20 @@ _INTO: dict[str, Callable[[Value, Context], Any]] = {
 }
 
 
-def run_step(name: str, given: dict[str, Any], value: Value, context: Context) -> Value:
-    """The value after a step. Raises StepFailed: an unknown step, a parameter or a value that does not fit."""
+def run_step(name: str, given: dict[str, Any], value: Value, context: Context, kept: Step | None = None) -> Value:
+    """The value after a step; with `kept`, its parameters are read once and kept with it. Raises StepFailed: an unknown step, a parameter or a value that does not fit."""
     kind = STEPS.get(name)
     if kind is None:
         from rapidfuzz import process
 
         close = process.extractOne(name, STEPS.keys(), score_cutoff=60)
         raise StepFailed(f"There is no step “{name}”.", f"Did you mean “{close[0]}”?" if close else "The steps are listed under Add a step.")
-    parameters = kind.plain if not given and kind.plain is not None else read_parameters(kind, given, context)
+    if kept is not None and kept._read is not None:
+        parameters = kept._read
+    else:
+        parameters = kind.plain if not given and kind.plain is not None else read_parameters(kind, given, context)
+        if kept is not None and not any(p.path and looks_like_path(given.get(p.name)) for p in kind.parameters):
+            kept._read = parameters
     if value is None and not kind.takes_nothing:
         raise StepFailed("There is no value to work on.")
     try:
@@ -315,7 +321,7 @@ def run(value: Value, p: dict[str, Any], context: Context) -> Value:
         raise StepFailed(f"The steps “{p['steps']}” run one another in a circle.", "Take one of them out of the circle.")
     inner = replace_context(context, depth=context.depth + 1)
     for one in kept:
-        value = run_step(one.do, one.given, value, inner)
+        value = run_step(one.do, one.given, value, inner, one)
     return value
 
 

@@ -30,6 +30,7 @@ from flask import (
 from angelon.core import event_types
 from angelon.core.deliveries import read_delivery, without_secrets
 from angelon.core.payload.body import NotReadable
+from angelon.core.payload.redact import BLOT, redacted, secret
 from angelon.core.problems import Invalid
 from angelon.core.shape import compare
 from angelon.core.signatures import well_made
@@ -243,6 +244,11 @@ def _save(source: Source) -> None:
 # ---- capture ------------------------------------------------------------------------------------------------------
 
 
+def _form_line(pair: str) -> str:
+    name, equals, _ = pair.partition("=")
+    return f"{name}={BLOT}" if equals and secret(name) else pair
+
+
 def curl(event: EventRow, key: str) -> str:
     """A delivery as a command for the shell; its signature has to be made anew."""
     kept = {n: v for n, v in (event.headers or {}).items() if n not in ("host", "content-length", "connection", "accept", "accept-encoding", "user-agent", "content-type") and "•" not in v}
@@ -259,11 +265,11 @@ def _delivery(event: EventRow) -> dict[str, Any]:
 def _readable(body: bytes) -> str:
     text = body[: KEPT_BODY * 4].decode(errors="replace")
     try:
-        return json.dumps(json.loads(body), ensure_ascii=False, indent=2)[: KEPT_BODY * 8]
+        return json.dumps(redacted(json.loads(body)), ensure_ascii=False, indent=2)[: KEPT_BODY * 8]
     except ValueError:
         from urllib.parse import unquote_plus
 
-        return "\n".join(unquote_plus(part) for part in text.split("&")) if "=" in text and "{" not in text[:1] else text
+        return "\n".join(_form_line(unquote_plus(part)) for part in text.split("&")) if "=" in text and "{" not in text[:1] else text
 
 
 @pages.get("/<key>/capture")

@@ -43,6 +43,6 @@ function step(rows, by) {
   if (!rows.length) return;
   const at = rows.findIndex((row) => row.contains(document.activeElement));
   const next = rows[Math.max(0, Math.min(rows.length - 1, at < 0 ? 0 : at + by))];
-  (next.matches("a, button") ? next : next.querySelector("a, button, summary"))?.focus();
+  (next.matches("a, button, summary") ? next : next.querySelector("a, button, summary"))?.focus();
   next.scrollIntoView({ block: "nearest" });
 }

@@ -1,0 +1,86 @@
+"""Every main page, looked at by a machine: nothing for axe to find, nothing wider than the window, keys that work."""
+
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import expect
+
+AXE = (Path(__file__).parent / "vendor" / "axe.min.js").read_text()
+PAGES = [
+    "/", "/orders", "/orders/3", "/sends", "/sources", "/sources/webshop/connect", "/sources/webshop/capture", "/sources/webshop/read?open=recipes.items", "/sources/fairground/read",
+    "/sources/webshop/compare", "/messages", "/messages/order-received", "/routes", "/routes/on-its-way", "/gateways", "/gateways/mailroom", "/standins",
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("scheme", ["light", "dark"])
+def test_axe_finds_nothing(page, scheme):
+    page.emulate_media(color_scheme=scheme, reduced_motion="reduce")
+    found = []
+    for address in PAGES:
+        page.goto(address)
+        page.evaluate(AXE)
+        outcome = page.evaluate("axe.run(document, {iframes: false, runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'best-practice']})")
+        found += [f"{address}: {v['id']}: {v['nodes'][0]['html'][:160]} | {v['nodes'][0]['failureSummary'][:200]}" for v in outcome["violations"]]
+    assert found == [], "\n".join(found)
+
+
+@pytest.mark.parametrize("width", [380, 768, 1280])
+def test_no_page_is_wider_than_the_window(page, width):
+    page.set_viewport_size({"width": width, "height": 800})
+    wide = []
+    for address in PAGES:
+        page.goto(address)
+        over = page.evaluate("document.documentElement.scrollWidth - innerWidth")
+        if over > 0:
+            wide.append(f"{address} by {over}px")
+    assert wide == []
+
+
+def test_the_keys_of_every_page(page):
+    page.goto("/sends")
+    page.keyboard.press("/")
+    expect(page.locator("[data-find]")).to_be_focused()
+    page.keyboard.press("Escape")
+    page.keyboard.press("j")
+    page.keyboard.press("j")
+    expect(page.locator("tr[data-row]").nth(1).locator("a").first).to_be_focused()
+    page.keyboard.press("k")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", name="Its life")).to_be_visible()
+    page.keyboard.press("Escape")
+    expect(page.get_by_role("heading", name="Sends", exact=True)).to_be_visible()
+    page.keyboard.press("?")
+    expect(page.get_by_role("dialog")).to_be_visible()
+    page.keyboard.press("Escape")
+
+
+def test_the_event_in_hand_stays_from_page_to_page(page):
+    page.goto("/sources/webshop/read")
+    page.keyboard.press("[")
+    page.wait_for_url("**hand=**")
+    number = page.locator(".hold .value").text_content().split(" ·")[0]
+    page.goto("/messages/order-received")
+    expect(page.locator(".hold .value").first).to_contain_text(number)
+
+
+def test_the_theme_is_chosen_and_kept(page):
+    page.goto("/")
+    page.locator("[data-theme-switch]").click()
+    page.locator("[data-theme-switch]").click()
+    expect(page.locator("html")).to_have_attribute("data-theme", "dark")
+    page.goto("/sends")
+    expect(page.locator("html")).to_have_attribute("data-theme", "dark")
+
+
+def test_a_route_is_changed_by_keyboard_alone(page):
+    page.goto("/routes/packed")
+    page.keyboard.press("j")
+    page.keyboard.press("Enter")
+    expect(page.locator(".slot[open]")).to_have_count(1)
+    box = page.locator(".slot[open] input[value='order.paid']")
+    box.focus()
+    page.keyboard.press("Space")
+    expect(page.locator(".slot summary").first).to_have_text("paid or packed")
+    page.locator(".slot[open] input[value='order.paid']").focus()
+    page.keyboard.press("Space")
+    expect(page.locator(".slot summary").first).to_have_text("packed")
