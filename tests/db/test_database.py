@@ -92,3 +92,9 @@ def test_secrets_are_sealed_and_an_old_one_overlaps(bench):
         with pytest.raises(WrongKey, match="ANGELON_SECRET_KEY"):
             Vault("another-key-altogether").get(session, "source", 1, NOW)
     assert all(b"secret" not in row[0] for row in bench.rows("SELECT sealed FROM secret"))
+
+
+def test_a_claim_looks_at_what_is_due_and_nothing_else(bench):
+    """However many sends there are, the index of those that wait serves the claim, in order, without a sort."""
+    plan = bench.rows("EXPLAIN QUERY PLAN SELECT id FROM send WHERE state IN ('scheduled', 'retrying') AND due_at <= ? ORDER BY due_at LIMIT ?", 1, 8)
+    assert [row[3] for row in plan] == ["SEARCH send USING INDEX ix_send_waiting (due_at<?)"]

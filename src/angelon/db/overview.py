@@ -6,12 +6,23 @@ import datetime as dt
 from dataclasses import dataclass, field
 from typing import Any
 
-from sqlalchemy import func
+from sqlalchemy import func, text
 from sqlalchemy import select as core_select
 from sqlmodel import Session, col, select
 
-from angelon.core.states import DUE, State
-from angelon.db.tables import EventRow, GatewayRow, HeartbeatRow, MessageRow, OrderRow, RouteRow, SendRow, SourceRow
+from angelon.core.states import State
+from angelon.db.tables import (
+    STUCK,
+    WAITING,
+    EventRow,
+    GatewayRow,
+    HeartbeatRow,
+    MessageRow,
+    OrderRow,
+    RouteRow,
+    SendRow,
+    SourceRow,
+)
 
 _ATTENTION_DAYS = 14
 
@@ -43,11 +54,11 @@ def numbers(session: Session, store_id: int, now: dt.datetime) -> Numbers:
             total(GatewayRow),
             core_select(func.count())
             .select_from(send)
-            .where(send.c.store_id == store_id, send.c.state.in_([State.HELD, State.FAILED]), send.c.created_at >= recent)
+            .where(send.c.store_id == store_id, text(STUCK), send.c.created_at >= recent)
             .scalar_subquery(),
             core_select(func.max(HeartbeatRow.at)).scalar_subquery(),  # type: ignore[arg-type]
             core_select(func.min(event.c.received_at)).where(event.c.planned_at.is_(None)).scalar_subquery(),
-            core_select(func.min(send.c.due_at)).where(send.c.state.in_(DUE), send.c.due_at <= now).scalar_subquery(),
+            core_select(func.min(send.c.due_at)).where(text(WAITING), send.c.due_at <= now).scalar_subquery(),
         )
     ).one()
     names = ("orders", "sends", "sources", "messages", "routes", "gateways")
@@ -90,7 +101,7 @@ def attention(session: Session, store_id: int, now: dt.datetime, limit: int = 8)
     return list(
         session.exec(
             select(SendRow)
-            .where(SendRow.store_id == store_id, col(SendRow.state).in_([State.HELD, State.FAILED]), SendRow.created_at >= recent)
+            .where(SendRow.store_id == store_id, text(STUCK), SendRow.created_at >= recent)
             .order_by(col(SendRow.created_at).desc())
             .limit(limit)
         )

@@ -11,8 +11,10 @@ from sqlalchemy import Connection, Table, bindparam, func, insert, or_, text, up
 from sqlalchemy import select as core_select
 from sqlmodel import Session, col, select
 
-from angelon.core.states import DUE, State, sources_of
+from angelon.core.states import State, sources_of
 from angelon.db.tables import (
+    SENDING,
+    WAITING,
     AttemptRow,
     ContentRow,
     EventRow,
@@ -38,6 +40,25 @@ _SETTLE = (
 )
 
 
+def _claim(locked: bool) -> Any:
+    """Claims due sends, oldest first. Built once: it runs for every few sends."""
+    due = core_select(SEND.c.id).where(text(WAITING), SEND.c.due_at <= bindparam("b_now")).order_by(SEND.c.due_at).limit(bindparam("b_limit"))
+    if locked:
+        due = due.with_for_update(skip_locked=True)
+    changes = {
+        "state": State.SENDING.value,
+        "worker": bindparam("b_worker"),
+        "lease_until": bindparam("b_until"),
+        "tries": SEND.c.tries + 1,
+        "first_try_at": func.coalesce(SEND.c.first_try_at, bindparam("b_now", type_=SEND.c.due_at.type)),
+    }
+    return update(SEND).where(SEND.c.id.in_(due)).values(changes).returning(SEND)
+
+
+_CLAIM, _CLAIM_POSTGRESQL = _claim(False), _claim(True)
+_NEXT_DUE = core_select(func.min(SEND.c.due_at)).where(text(WAITING))
+
+
 def add(connection: Connection, rows: Sequence[dict[str, Any]]) -> None:
     if rows:
         connection.execute(insert(SEND), list(rows))
@@ -56,16 +77,9 @@ def told(connection: Connection, order_ids: Iterable[int]) -> set[tuple[int, int
 
 def claim(connection: Connection, worker: str, now: dt.datetime, lease: dt.timedelta, limit: int) -> list[Any]:
     """Takes up to `limit` due sends for a worker, oldest first, in one statement; nobody else gets them while the lease runs."""
-    due = core_select(SEND.c.id).where(SEND.c.state.in_(DUE), SEND.c.due_at <= now).order_by(SEND.c.due_at).limit(limit)
-    if connection.dialect.name == "postgresql":
-        due = due.with_for_update(skip_locked=True)
-    statement = (
-        update(SEND)
-        .where(SEND.c.id.in_(due))
-        .values(state=State.SENDING, worker=worker, lease_until=now + lease, tries=SEND.c.tries + 1, first_try_at=func.coalesce(SEND.c.first_try_at, bindparam("first", now, SEND.c.due_at.type)))
-        .returning(SEND)
-    )
-    return sorted(connection.execute(statement), key=lambda row: row.due_at)
+    statement = _CLAIM_POSTGRESQL if connection.dialect.name == "postgresql" else _CLAIM
+    given = {"b_now": now, "b_worker": worker, "b_until": now + lease, "b_limit": limit}
+    return sorted(connection.execute(statement, given), key=lambda row: row.due_at)
 
 
 def extend(connection: Connection, ids: Sequence[str], worker: str, until: dt.datetime) -> None:
@@ -92,7 +106,7 @@ def keep_content(connection: Connection, contents: Sequence[dict[str, Any]]) -> 
 
 def abandoned(connection: Connection, now: dt.datetime, dead: Sequence[str]) -> list[Any]:
     """Sends whose worker's lease has run out, or whose worker is known to be gone."""
-    statement = core_select(SEND).where(SEND.c.state == State.SENDING, or_(SEND.c.lease_until < now, SEND.c.worker.in_(list(dead))))
+    statement = core_select(SEND).where(text(SENDING), or_(SEND.c.lease_until < now, SEND.c.worker.in_(list(dead))))
     if connection.dialect.name == "postgresql":
         statement = statement.with_for_update(skip_locked=True)
     return list(connection.execute(statement))
@@ -100,7 +114,7 @@ def abandoned(connection: Connection, now: dt.datetime, dead: Sequence[str]) -> 
 
 def held_by(session: Session) -> list[str]:
     """The workers that hold claimed sends."""
-    return list(session.exec(select(SendRow.worker).where(SendRow.state == State.SENDING).distinct()))
+    return list(session.exec(select(SendRow.worker).where(text(SENDING)).distinct()))
 
 
 def give_back(connection: Connection, ids: Sequence[str], now: dt.datetime, reason: str) -> None:
@@ -110,7 +124,7 @@ def give_back(connection: Connection, ids: Sequence[str], now: dt.datetime, reas
 
 
 def next_due(connection: Connection) -> dt.datetime | None:
-    return connection.execute(core_select(func.min(SEND.c.due_at)).where(SEND.c.state.in_(DUE))).scalar()
+    return connection.execute(_NEXT_DUE).scalar()
 
 
 def move(session: Session, send_id: str, now_state: State, now: dt.datetime, reason: str = "") -> bool:

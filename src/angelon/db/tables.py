@@ -6,9 +6,15 @@ import datetime as dt
 from typing import Any
 
 import orjson
-from sqlalchemy import BigInteger, Boolean, Column, ForeignKey, Index, LargeBinary, Text, UniqueConstraint, false
+from sqlalchemy import BigInteger, Boolean, Column, ForeignKey, Index, LargeBinary, Text, UniqueConstraint, false, text
 from sqlalchemy.types import TypeDecorator
 from sqlmodel import Field, SQLModel
+
+WAITING = "state IN ('scheduled', 'retrying')"
+SENDING = "state = 'sending'"
+STUCK = "state IN ('held', 'failed')"
+"""The sends that wait for their time, that are in a worker's hands, that need a person: spelt out so that a database can tell that
+the index of these serves."""
 
 _EPOCH = dt.datetime(1970, 1, 1, tzinfo=dt.UTC)
 _MICRO = dt.timedelta(microseconds=1)
@@ -231,7 +237,9 @@ class ContactRow(SQLModel, table=True):
 class SendRow(SQLModel, table=True):
     __tablename__ = "send"
     __table_args__ = (
-        Index("ix_send_due", "state", "due_at"),
+        Index("ix_send_waiting", "due_at", sqlite_where=text(WAITING), postgresql_where=text(WAITING)),
+        Index("ix_send_sending", "lease_until", sqlite_where=text(SENDING), postgresql_where=text(SENDING)),
+        Index("ix_send_stuck", "created_at", sqlite_where=text(STUCK), postgresql_where=text(STUCK)),
         Index("ix_send_route_order", "route_id", "order_id"),
         Index("ix_send_created", "store_id", "created_at"),
     )
