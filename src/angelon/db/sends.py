@@ -9,6 +9,7 @@ from typing import Any
 
 from sqlalchemy import Connection, Table, bindparam, func, insert, or_, text, update
 from sqlalchemy import select as core_select
+from sqlalchemy.dialects import postgresql, sqlite
 from sqlmodel import Session, col, select
 
 from angelon.core.states import State, sources_of
@@ -36,7 +37,7 @@ HEARTBEAT: Table = HeartbeatRow.__table__  # type: ignore[attr-defined]
 _SETTLE = (
     update(SEND)
     .where(SEND.c.id == bindparam("b_id"), SEND.c.worker == bindparam("b_worker"), SEND.c.state == State.SENDING)
-    .values({name: bindparam(name) for name in ("state", "reason", "due_at", "settled_at", "subject", "revision_id", "tries", "values")} | {"lease_until": None, "worker": ""})
+    .values({name: bindparam(name) for name in ("state", "reason", "due_at", "settled_at", "subject", "revision_id", "tries")} | {"values": func.coalesce(bindparam("values", type_=SEND.c["values"].type), SEND.c["values"]), "lease_until": None, "worker": ""})
 )
 
 
@@ -52,9 +53,15 @@ def _claim(locked: bool) -> Any:
         "tries": SEND.c.tries + 1,
         "first_try_at": func.coalesce(SEND.c.first_try_at, bindparam("b_now", type_=SEND.c.due_at.type)),
     }
-    return update(SEND).where(SEND.c.id.in_(due)).values(changes).returning(SEND)
+    return update(SEND).where(SEND.c.id.in_(due)).values(changes).returning(*(column for column in SEND.c if column.name not in ("trace", "reason")))
 
 
+def _keep_content(dialect: Any) -> Any:
+    statement = dialect.insert(CONTENT)
+    return statement.on_conflict_do_update(index_elements=["send_id"], set_={"html": statement.excluded.html, "text": statement.excluded.text})
+
+
+_KEEP_CONTENT, _KEEP_CONTENT_POSTGRESQL = _keep_content(sqlite), _keep_content(postgresql)
 _CLAIM, _CLAIM_POSTGRESQL = _claim(False), _claim(True)
 _NEXT_DUE = core_select(func.min(SEND.c.due_at)).where(text(WAITING))
 
@@ -100,8 +107,7 @@ def add_attempts(connection: Connection, attempts: Sequence[dict[str, Any]]) -> 
 def keep_content(connection: Connection, contents: Sequence[dict[str, Any]]) -> None:
     """What each send said at its last try."""
     if contents:
-        connection.execute(CONTENT.delete().where(CONTENT.c.send_id.in_([c["send_id"] for c in contents])))
-        connection.execute(insert(CONTENT), list(contents))
+        connection.execute(_KEEP_CONTENT_POSTGRESQL if connection.dialect.name == "postgresql" else _KEEP_CONTENT, list(contents))
 
 
 def abandoned(connection: Connection, now: dt.datetime, dead: Sequence[str]) -> list[Any]:

@@ -133,7 +133,7 @@ class Dispatcher:
         live = self._setups.get(row.store_id)
         settled: dict[str, Any] = {
             "b_id": row.id, "b_worker": self.name, "reason": "", "due_at": row.due_at, "settled_at": None, "subject": row.subject,
-            "revision_id": row.revision_id, "tries": row.tries, "values": row.values,
+            "revision_id": row.revision_id, "tries": row.tries, "values": None,
         }  # fmt: skip
         results.settled.append(settled)
         try:
