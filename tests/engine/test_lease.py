@@ -1,0 +1,92 @@
+"""Leases and wake-ups: a slow gateway keeps its claim, a ring is heard, a dead socket is swept away."""
+
+import datetime as dt
+import threading
+import time
+
+from angelon.db import sends as queries
+from angelon.engine import dispatcher as dispatching
+from angelon.engine.wake import Bell, Ear
+from angelon.gateways.interface import Outcome
+from tests import made
+
+
+class Slow:
+    """A gateway whose every delivery takes four minutes of the clock."""
+
+    def __init__(self, clock, seen):
+        self._clock, self._seen = clock, seen
+
+    def deliver(self, mail, key):
+        at = self._clock.now() + dt.timedelta(minutes=4)
+        self._clock.now = lambda: at
+        self._seen.append(key)
+        return Outcome("accepted", "250")
+
+    def close(self): ...
+
+
+def test_a_slow_gateway_keeps_its_claim_until_the_batch_is_done(bench):
+    for number in range(5):
+        bench.deliver(made.body(id=number))
+    bench.plan()
+    seen = []
+    slow = dispatching.Dispatcher("slow-0", bench.database, bench.services.setups, bench.vault, bench.clock, lambda gateway, password: Slow(bench.clock, seen))
+    other = bench.dispatcher("other-0")
+    checked = []
+    original = dispatching.Dispatcher._one
+
+    def between(self, row, results):
+        assert dispatching.recover(bench.database, bench.clock, []) == 0, "nobody may take what is still in hand"
+        with bench.database.connection() as connection:
+            checked.append(queries.claim(connection, other.name, bench.clock.now(), dispatching.LEASE, 10))
+        return original(self, row, results)
+
+    dispatching.Dispatcher._one = between
+    try:
+        assert slow.run_batch(5) == 5
+    finally:
+        dispatching.Dispatcher._one = original
+    assert len(seen) == len(set(seen)) == 5
+    assert all(found == [] for found in checked)
+    assert bench.rows("SELECT count(*) FROM attempt WHERE outcome = 'accepted'") == [(5,)]
+
+
+def test_outcomes_of_one_batch_are_stored_with_the_next_claim_and_none_is_lost(bench, mailbox):
+    for number in range(10):
+        bench.deliver(made.body(id=number))
+    bench.plan()
+    more = []
+    assert bench.dispatcher().run(4, lambda: more.append(1), lambda: False) == 10
+    assert bench.rows("SELECT state, count(*) FROM send GROUP BY state") == [("sent", 10)]
+    assert len(more) == 2, "another thread is woken for each full batch"
+
+
+def test_stopping_stores_what_was_done_and_claims_nothing_more(bench, mailbox):
+    for number in range(10):
+        bench.deliver(made.body(id=number))
+    bench.plan()
+    stops = iter([False, True])
+    assert bench.dispatcher().run(4, lambda: None, lambda: next(stops)) == 4
+    assert dict(bench.rows("SELECT state, count(*) FROM send GROUP BY state")) == {"sent": 4, "scheduled": 6}
+
+
+def test_a_ring_is_heard_at_once_and_many_count_as_one(tmp_path):
+    ear, bell = Ear(tmp_path), Bell(tmp_path)
+    heard = []
+    thread = threading.Thread(target=lambda: heard.append((ear.wait(5), time.monotonic())))
+    began = time.monotonic()
+    thread.start()
+    time.sleep(0.05)
+    for _ in range(50):
+        bell.ring()
+    thread.join()
+    assert heard[0][0]
+    assert heard[0][1] - began < 1
+    assert not ear.wait(0.01) or not ear.wait(0.01)
+    ear.close()
+    bell.ring()
+
+
+def test_nobody_listening_is_no_error(tmp_path):
+    Bell(tmp_path / "none").ring()
