@@ -373,3 +373,20 @@ def render(message: str, file: Path, channel: str, locale: str | None, source: s
             click.echo(f"Subject: {mail.subject}\n\n{mail.text}")
         return
     raise click.ClickException("It can't be filled with this event.\n" + "\n".join(f"  {p}" for p in problems))
+
+
+@main.command()
+@click.argument("text")
+@click.option("--json", "as_json", is_flag=True, help="As JSON.")
+def segments(text: str, as_json: bool) -> None:
+    """How many SMS segments TEXT takes, in which encoding, and how much room is left in the last."""
+    from angelon.core.messages.segments import count
+
+    made = count(text)
+    if as_json:
+        forced = [{"character": c, "instead": other} for c, other in made.forced_by]
+        click.echo(json.dumps({"encoding": made.encoding, "segments": made.segments, "units": made.units, "left": made.left, "forced_by": forced}, ensure_ascii=False))
+        return
+    click.echo(f"{made.encoding}: {made.segments} segment{'' if made.segments == 1 else 's'}, {made.units} units, {made.left} left")
+    for character, other in made.forced_by:
+        click.echo(f"  “{character}” makes it UCS-2" + (f"; “{other}” would not" if other else ""))
