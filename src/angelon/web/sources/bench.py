@@ -63,6 +63,10 @@ class Bench:
     steps: list[StepKind] = field(default_factory=list)
 
     @property
+    def drifting(self) -> list[Row]:
+        return [row for row in (*self.variables, *self.reading) if row.drift]
+
+    @property
     def mapped(self) -> int:
         return sum(1 for row in self.variables if row.recipe is not None)
 

@@ -138,6 +138,7 @@ export function start(bench) {
 
   draw();
   showLit();
+  if (new URLSearchParams(location.search).get("open")) inHand()?.scrollIntoView({ block: "center" });
   document.fonts?.ready.then(draw);
 }
 
