@@ -397,7 +397,7 @@ def _whole_names(places: list[_Place], total: int) -> list[Suggestion]:
     return found
 
 
-def _lists(names: tuple[str, ...], parts: dict[str, _Part], places: list[_Place], said: str) -> list[Suggestion]:
+def _lists(names: tuple[str, ...], parts: dict[str, _Part], places: list[_Place]) -> list[Suggestion]:
     """Lists of objects that look like lines or parcels."""
     ranked = []
     for place in places:
@@ -430,11 +430,9 @@ def suggest(samples: Sequence[Any]) -> dict[str, list[Suggestion]]:
     for name, part in _PARTS.items():
         found[name] = _rank(part, places, len(samples))
     found["name"] = sorted([*_whole_names(places, len(samples)), *found["name"]], key=lambda s: -s.score)[:6]
-    found["lines"] = _lists(_ITEMS, _LINE, places, "lines")
-    found["parcels"] = _lists(_PARCELS, _PARCEL, places, "parcels")
+    found["lines"] = _lists(_ITEMS, _LINE, places)
+    found["parcels"] = _lists(_PARCELS, _PARCEL, places)
     _settle_numbers(found)
-    if not found["changed_at"] and found["placed_at"]:
-        found["changed_at"] = []
     return {name: found[name] for name in READING}
 
 
