@@ -9,7 +9,20 @@ trap 'rm -rf "$WORK"' EXIT
 cd "$WORK"
 npm init -y >/dev/null
 npm install --silent --save-exact bulma@1.0.4 lucide-static@1.62.0 \
-  @fontsource-variable/atkinson-hyperlegible-next@5.3.0 @fontsource-variable/atkinson-hyperlegible-mono@5.3.0
+  @fontsource-variable/atkinson-hyperlegible-next@5.3.0 @fontsource-variable/atkinson-hyperlegible-mono@5.3.0 \
+  @codemirror/state@6.7.6 @codemirror/view@6.43.15 @codemirror/commands@6.11.1 @codemirror/language@6.13.1 \
+  @codemirror/autocomplete@6.20.4 @codemirror/lint@6.9.8 @codemirror/legacy-modes@6.5.5 esbuild@0.28.2
+cat > entry.js <<'JS'
+export { EditorState, EditorSelection, StateField, StateEffect, Transaction, Compartment, RangeSetBuilder } from "@codemirror/state";
+export { EditorView, Decoration, WidgetType, ViewPlugin, keymap, placeholder, drawSelection, dropCursor } from "@codemirror/view";
+export { history, historyKeymap, defaultKeymap, undo, redo } from "@codemirror/commands";
+export { autocompletion, completionKeymap, startCompletion, completionStatus } from "@codemirror/autocomplete";
+export { setDiagnostics, linter } from "@codemirror/lint";
+export { StreamLanguage, syntaxHighlighting, HighlightStyle } from "@codemirror/language";
+export { html } from "@codemirror/legacy-modes/mode/xml";
+export { tags } from "@lezer/highlight";
+JS
+npx esbuild entry.js --bundle --format=esm --minify --legal-comments=inline --outfile="$OUT/codemirror.js"
 mkdir -p "$OUT/fonts"
 cp node_modules/bulma/css/versions/bulma-no-helpers.min.css "$OUT/bulma.min.css"
 for part in latin latin-ext; do
@@ -25,7 +38,7 @@ modules = pathlib.Path("node_modules")
 icons = {
     "overview": "waypoints", "orders": "package", "sends": "send", "sources": "cable", "messages": "pen-line", "routes": "signpost",
     "gateways": "door-open", "standins": "theater", "search": "search", "copy": "copy", "light": "sun", "dark": "moon", "system": "monitor",
-    "suppressions": "ban", "senders": "stamp", "rehearsals": "drafting-compass", "checks": "list-checks", "handlers": "file-code",
+    "suppressions": "ban", "senders": "stamp", "rehearsals": "drafting-compass", "checks": "list-checks", "handlers": "file-code", "letterhead": "book-marked", "files": "folder-open",
 }
 symbols = []
 for name, icon in sorted(icons.items()):
@@ -39,7 +52,7 @@ packages = {
     "bulma.min.css": "bulma", "icons.svg": "lucide-static",
     "fonts/atkinson-hyperlegible-next": "@fontsource-variable/atkinson-hyperlegible-next",
     "fonts/atkinson-hyperlegible-mono": "@fontsource-variable/atkinson-hyperlegible-mono",
-    "codemirror": "codemirror",
+    "codemirror.js": "@codemirror/view",
 }
 manifest = []
 for file in sorted(p for p in out.rglob("*") if p.is_file() and p.name != "manifest.json"):

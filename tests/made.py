@@ -105,3 +105,19 @@ def setup(**changes: Any) -> Setup:
         "routes": [ActiveRoute(route(), LONG_AGO)],
     }
     return Setup(**(spec | changes))
+
+
+def provider(kind: str, port: int) -> dict[str, Any]:
+    """A gateway to a stand-in provider, as a spec."""
+    key = {"Idempotency-Key": "{{ key }}"}
+    at = {"id_at": "$.id", "outcome_at": "$.state", "reason_at": "$.reason"}
+    base = f"http://127.0.0.1:{port}"
+    made: dict[str, Any] = {"key": kind, "name": f"The {kind} line", "kind": kind, "sender_id": "Kites", "price": "0.05", "auth": {"scheme": "bearer"}, "timeout_seconds": 5, "retry": {"base_seconds": 0.2, "cap_seconds": 0.4}}
+    if kind == "sms":
+        return made | {"call": {"url": f"{base}/sms/messages", "headers": key, "body": '{"to": {{ to | json }}, "from": {{ sender | json }}, "text": {{ text | json }}, "segments": {{ segments }}}', **at}}
+    fields = ", ".join(f'"{part}": {{{{ {part} | json }}}}' for part in ("category", "header", "body", "footer", "buttons", "samples"))
+    review = {
+        "submit": {"url": f"{base}/chat/texts", "body": '{"language": {{ locale | json }}, ' + fields + ', "placeholders": {{ placeholders }}}', **at},
+        "look": {"method": "GET", "url": f"{base}/chat/texts/{{{{ id | urlencode }}}}", **at},
+    }
+    return made | {"review": review, "call": {"url": f"{base}/chat/messages", "headers": key, "body": '{"to": {{ to | json }}, "from": {{ sender | json }}, "text": {{ template | json }}, "values": {{ values | json }}}', **at}}

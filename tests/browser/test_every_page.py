@@ -9,6 +9,9 @@ AXE = (Path(__file__).parent / "vendor" / "axe.min.js").read_text()
 PAGES = [
     "/", "/orders", "/orders/3", "/sends", "/sources", "/sources/webshop/connect", "/sources/webshop/capture", "/sources/webshop/read?open=recipes.items", "/sources/fairground/read",
     "/sources/webshop/compare", "/messages", "/messages/order-received", "/routes", "/routes/on-its-way", "/gateways", "/gateways/mailroom", "/standins",
+    "/messages/order-received?channel=sms&locale=fr", "/messages/order-received?channel=chat&locale=de", "/messages/order-received/revisions", "/letterhead", "/files", "/gateways/text-line",
+    "/gateways/harbour-chat", "/standins/handset", "/standins/chat", "/routes/order-received-chat",
+    "/routes/how-it-went", "/rehearsals", "/rehearsals/order-received?span=7d", "/checks", "/segments", "/segments/regulars", "/suppressions", "/runs/new", "/sources/webshop/ask",
 ]  # fmt: skip
 
 
@@ -74,6 +77,7 @@ def test_the_theme_is_chosen_and_kept(page):
 
 def test_a_route_is_changed_by_keyboard_alone(page):
     page.goto("/routes/packed")
+    expect(page.locator("#sentence")).to_have_attribute("data-started", "")
     page.keyboard.press("j")
     page.keyboard.press("Enter")
     expect(page.locator(".slot[open]")).to_have_count(1)

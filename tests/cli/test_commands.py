@@ -34,7 +34,7 @@ def test_a_bundle_with_a_fault_changes_nothing_and_says_where(tmp_path):
     (tmp_path / "bad.yaml").write_text(before.replace("send: packed", "send: parcelled").replace("port: 2525", "port: much"))
     said = angelon_(tmp_path, "apply", str(tmp_path / "bad.yaml"), code=1)
     assert "Nothing was changed" in said
-    assert "gateways.0.port" in said
+    assert "gateways.1.port" in said
     assert angelon_(tmp_path, "export") == before
 
 
@@ -61,6 +61,13 @@ def test_rehearse_and_render_show_real_values(tmp_path):
     mail = json.loads(angelon_(tmp_path, "render", "order-received", str(PAYLOADS / "fairground-order.http"), "--json"))
     assert mail["subject"] == "Thank you, Ελένη! Order F-77-300912 is with us"
     assert "€64.90" in mail["text"]
+    sms = json.loads(angelon_(tmp_path, "render", "order-received", str(PAYLOADS / "webshop-order-created.http"), "--channel", "sms", "--json"))
+    assert sms["text"] == "Danke, Jörg! Bestellung BK-2041 ist da: 135,50 €. Am Dienstag, 10. November sollte sie bei dir sein. Brackwater Kites"
+    assert (sms["count"]["encoding"], sms["count"]["segments"]) == ("GSM-7", 1)
+    chat = json.loads(angelon_(tmp_path, "render", "order-received", str(PAYLOADS / "webshop-order-created.http"), "--channel", "chat", "--json"))
+    assert chat["values"] == ["Jörg", "BK-2041", "135,50 €", "Dienstag, 10. November"]
+    assert chat["buttons"][0] == {"kind": "reply", "text": "Etwas ändern"}
+    assert "has no SMS part" in angelon_(tmp_path, "render", "packed", str(PAYLOADS / "webshop-order-created.http"), "--channel", "sms", code=1)
 
 
 @pytest.mark.parametrize(
@@ -88,3 +95,25 @@ def test_an_unsigned_delivery_to_the_demo_is_refused(running):
     assert answer.headers["content-type"] == "application/problem+json"
     chunked = httpx.post(f"{running.url}/in/webshop", content=iter([b"x" * 1000] * 1200), headers={"Content-Type": "application/json"})
     assert chunked.status_code == 413
+
+
+def test_checks_of_files_run_against_a_bundle_with_a_difference_to_read(tmp_path):
+    payload = json.loads((PAYLOADS / "webshop-order-created.http").read_text().partition("\n\n")[2])
+    kept = {"key": "first", "name": "First mail", "route": "order-received", "source": "webshop", "type": "order.created", "at": "2026-11-03T09:41:08+00:00", "payload": payload, "texts": "none",
+            "sends": [{"recipient": "joerg.ahlers@example.org", "message": "order-received", "locale": "de"}]}  # fmt: skip
+    folder = tmp_path / "checks"
+    folder.mkdir()
+    (folder / "first.yaml").write_text(json.dumps(kept))
+    said = angelon_(tmp_path, "check", "--bundle", str(BUNDLE), str(folder))
+    assert "green First mail" in said
+    (tmp_path / "slow.yaml").write_text(BUNDLE.read_text().replace("send: order-received, gateway: mailroom}", "send: order-received, gateway: mailroom, timing: {amount: 10}}"))
+    said = angelon_(tmp_path, "check", "--bundle", str(tmp_path / "slow.yaml"), str(folder), code=1)
+    assert "RED   First mail" in said
+    assert "- send: due at once" in said
+    assert "+ send: due 10 minutes after the event" in said
+    (folder / "bad.yaml").write_text("- 1")
+    assert "is no check" in angelon_(tmp_path, "check", "--bundle", str(BUNDLE), str(folder), code=1)
+
+
+def test_the_store_s_checks_are_written_as_files_and_read_back(running, tmp_path):
+    assert "checks written" in running.cli("check", "--save", str(tmp_path))

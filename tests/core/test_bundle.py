@@ -31,6 +31,12 @@ def test_every_problem_is_told_with_its_place():
         assert part in text
 
 
+def test_a_route_s_other_ways_and_what_it_waits_for_are_looked_up():
+    told = "\n".join(problems("store: {key: a, name: A}\nroutes:\n- {key: r, name: R, otherwise: {ways: [{gateway: g, send: m}]}, guards: {after_route: x}}\n"))
+    for part in ("goes on by “g”", "goes on with “m”", "speaks only after “x”"):
+        assert part in told
+
+
 def test_references_to_what_is_not_there_are_told():
     told = "\n".join(
         problems("store: {key: a, name: A}\nroutes:\n- {key: r, name: R, sources: [x], send: y, gateway: z}\n- {key: r, name: R}\nlive: [q]\nsources:\n- {key: s, name: S, recipes: {v: $.a}}\n")

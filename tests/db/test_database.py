@@ -98,3 +98,31 @@ def test_a_claim_looks_at_what_is_due_and_nothing_else(bench):
     """However many sends there are, the index of those that wait serves the claim, in order, without a sort."""
     plan = bench.rows("EXPLAIN QUERY PLAN SELECT id FROM send WHERE state IN ('scheduled', 'retrying') AND due_at <= ? ORDER BY due_at LIMIT ?", 1, 8)
     assert [row[3] for row in plan] == ["SEARCH send USING INDEX ix_send_waiting (due_at<?)"]
+
+
+def test_a_database_of_the_version_before_keeps_its_sends_when_it_moves_on(bench):
+    """The send table is made anew in 0005, and attempts point to it."""
+    from alembic import command
+    from alembic.config import Config
+
+    from angelon.db.database import MIGRATIONS
+
+    bench.deliver(made.body())
+    bench.plan()
+    with bench.database.connection() as connection:
+        send_id = connection.exec_driver_sql("SELECT id FROM send").scalar()
+        connection.exec_driver_sql("INSERT INTO attempt (send_id, number, began_at, ended_at, outcome, code, answer) VALUES (?, 1, 0, 0, 'accepted', '', '')", (send_id,))
+    config = Config()
+    config.set_main_option("script_location", str(MIGRATIONS))
+    with bench.database.engine.connect() as connection:
+        connection.connection.dbapi_connection.execute("PRAGMA foreign_keys=OFF")
+        with connection.begin():
+            config.attributes["connection"] = connection
+            command.downgrade(config, "0004")
+    bench.database.engine.dispose()
+    assert bench.rows("SELECT version_num FROM alembic_version") == [("0004",)]
+    bench.database.migrate()
+    assert bench.rows("SELECT send.id, test, attempt.outcome FROM send JOIN attempt ON attempt.send_id = send.id") == [(send_id, 0, "accepted")]
+    indexes = {row[0] for row in bench.rows("SELECT name FROM sqlite_master WHERE type = 'index' AND tbl_name = 'send'")}
+    assert {"ix_send_waiting", "ix_send_sending", "ix_send_stuck", "ix_send_created", "ix_send_route_order"} <= indexes
+    test_tables_and_migrations_agree(bench)

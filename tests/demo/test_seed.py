@@ -71,7 +71,7 @@ def test_its_secrets_are_new_and_sealed_and_the_counter_knows_the_shop_s(seeded)
 def test_a_second_start_changes_ports_and_nothing_else(seeded):
     settings, database = seeded
     before = rows(seeded, "SELECT count(*) FROM event") + rows(seeded, "SELECT count(*) FROM send")
-    assert load.prepare(database, settings, 8081, lambda: 2600) == 2599, "the mailbox's port is kept while it is free"
+    assert load.prepare(database, settings, 8081, lambda: 2600).mail == 2599, "the mailbox's port is kept while it is free"
     assert rows(seeded, "SELECT count(*) FROM event") + rows(seeded, "SELECT count(*) FROM send") == before
 
 

@@ -273,7 +273,7 @@ def test_an_order_s_page_says_why_for_every_route(client, bench):
     post(client)
     bench.plan()
     page = text(client.get("/orders/1"))
-    assert "It spoke." in page
+    assert "will speak email to joerg@example.org" in page
     assert "No event of this order was what it waits for: paid." in page
 
 

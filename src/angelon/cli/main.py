@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import datetime as dt
 import json
 import logging
@@ -82,14 +83,14 @@ def demo(port: int, fresh: bool) -> None:
     if fresh:
         load.start_from_empty(chosen.home)
     database = _open(chosen)
-    mail_port = load.prepare(database, chosen, port, free_port)
+    ports = load.prepare(database, chosen, port, free_port)
     database.close()
     family = Family()
     family.listen()
-    family.start("stand-ins", "standins", "--mail-port", str(mail_port))
-    family.start("worker", "worker")
-    family.start("web", "web", "--port", str(port))
+    family.start("stand-ins", "standins", "--mail-port", str(ports.mail), "--provider-port", str(ports.providers))
     url = f"http://127.0.0.1:{port}"
+    family.start("worker", "worker", ANGELON_BASE_URL=chosen.base_url or url)
+    family.start("web", "web", "--port", str(port))
     if family.wait_ready(url):
         click.echo(f"Angelon is ready: {url}")
         sys.stdout.flush()
@@ -137,18 +138,19 @@ def worker(threads: int) -> None:
     from angelon.engine.worker import Worker
 
     chosen = settings.load()
-    Worker(_open(chosen), chosen.home, Vault(chosen.key()), threads=threads).run()
+    Worker(_open(chosen), chosen.home, Vault(chosen.key()), threads=threads, base_url=chosen.base_url).run()
 
 
 @main.command()
 @click.option("--host", default="127.0.0.1", show_default=True)
 @click.option("--mail-port", default=2525, show_default=True)
-def standins(host: str, mail_port: int) -> None:
-    """Run the stand-in mailbox alone."""
+@click.option("--provider-port", default=2580, show_default=True)
+def standins(host: str, mail_port: int, provider_port: int) -> None:
+    """Run the stand-in mailbox, SMS provider and chat provider alone."""
     from angelon.standins.box import Box
-    from angelon.standins.mailbox import serve as serve_mailbox
+    from angelon.standins.serving import serve as serve_standins
 
-    serve_mailbox(Box(settings.load().home), host, mail_port)
+    serve_standins(Box(settings.load().home), host, mail_port, provider_port)
 
 
 # ---- set-up -------------------------------------------------------------------------------------------------------
@@ -229,6 +231,23 @@ def emit(source: str, file: Path, url: str | None) -> None:
     sys.exit(0 if answer.status_code in (200, 202) else 1)
 
 
+def _rendered_json(locale: str, mail: Any) -> dict[str, Any]:
+    """A made message as JSON: what its channel has."""
+    made = {name: value for name, value in dataclasses.asdict(mail).items() if name not in ("locale", "wanted")}
+    return {"locale": locale, **{name: value for name, value in made.items() if value not in ("", ())}}
+
+
+def _rendered_text(mail: Any) -> str:
+    from angelon.core.messages.chat import RenderedChat
+    from angelon.core.messages.sms import RenderedSms
+
+    if isinstance(mail, RenderedSms):
+        return f"{mail.text}\n\n{mail.count.encoding}, {mail.count.segments} segment{'s' if mail.count.segments > 1 else ''}, {mail.count.left} left in the last"
+    if isinstance(mail, RenderedChat):
+        return "\n".join([*([mail.header["text"]] if mail.header.get("text") else []), mail.text, *([mail.footer] if mail.footer else []), *(f"[{b['text']}]" for b in mail.buttons)])
+    return f"Subject: {mail.subject}\n\n{mail.text}"
+
+
 def _event_of(source: Any, file: Path, at: dt.datetime) -> tuple[Any, Any]:
     """The first event in a file, as a source reads it."""
     from angelon.cli.files import read_request
@@ -278,26 +297,66 @@ def rehearse(route: str, file: Path, at: str | None, as_json: bool) -> None:
             best = decision
     if best is None:
         raise click.ClickException(f"{spec.name} listens to no source yet.")
-    send = best.send
     if as_json:
-        made = {
+        made: dict[str, Any] = {
             "route": best.route,
             "outcome": best.outcome,
             "reason": best.reason,
             "trace": [line.as_dict() for line in best.trace],
-            "send": None
-            if send is None
-            else {
-                "channel": send.channel, "recipient": send.recipient, "locale": send.locale, "message": send.message, "gateway": send.gateway, "state": send.state,
-                "due_at": send.due_at.isoformat(), "values": {k: show(v, send.locale) for k, v in send.values.items() if k != "order"},
-                "order": {k: show(v, send.locale) for k, v in send.values.get("order", {}).items() if v not in (None, [])},
-            },
-        }
+            "sends": [
+                {
+                    "channel": send.channel, "recipient": send.recipient, "locale": send.locale, "message": send.message, "gateway": send.gateway, "state": send.state, "reason": send.reason,
+                    "due_at": send.due_at.isoformat(), "values": {k: show(v, send.locale) for k, v in send.values.items() if k != "order"},
+                    "order": {k: show(v, send.locale) for k, v in send.values.get("order", {}).items() if v not in (None, [])},
+                }
+                for send in best.sends
+            ],
+        }  # fmt: skip
+        made["send"] = made["sends"][0] if made["sends"] else None
         click.echo(json.dumps(made, ensure_ascii=False, indent=2))
     else:
         for line in best.trace:
             click.echo(f"{line.part:8} {line.verdict:8} {line.saw}{'  ' + line.why if line.why else ''}")
-        click.echo(f"{best.outcome}: {send.recipient} by {send.channel}, due {send.due_at.isoformat()}" if send and best.outcome == "send" else f"{best.outcome}: {best.reason}")
+        for send in best.sends:
+            click.echo(f"{send.state}: {send.recipient or 'nobody'} by {send.channel}, " + (f"due {send.due_at.isoformat()}" if not send.reason else send.reason))
+        if not best.sends:
+            click.echo(f"{best.outcome}: {best.reason}")
+
+
+@main.command()
+@click.argument("files", nargs=-1, type=click.Path(exists=True, path_type=Path))
+@click.option("--bundle", type=click.Path(exists=True, dir_okay=False, path_type=Path), help="Check this bundle instead of what the store has set up.")
+@click.option("--save", type=click.Path(file_okay=False, path_type=Path), help="Write the store's checks into this folder, a file each, and end.")
+def check(files: tuple[Path, ...], bundle: Path | None, save: Path | None) -> None:
+    """Run the checks; exit 1 where one fails.
+
+    FILES are checks beside a bundle, or folders of them (.yaml); without any, those that the store keeps are run.
+    """
+    from angelon.cli.checking import read_checks, routes_of, setup_of
+    from angelon.core.planning.checking import run
+    from angelon.core.specs.check import Check
+    from angelon.db import checks
+
+    with _open().reading() as session:
+        kept = [] if bundle and files else [Check.model_validate(row.spec) for row in checks.all_of(session, _store(session))]
+        found = read_checks(files) if files else kept
+        made = setup_of(bundle) if bundle else setup_of(None, session, _store(session))
+        routes = routes_of(bundle, None if bundle else session, 0 if bundle else _store(session))
+    if save:
+        from angelon.cli.checking import write_checks
+
+        write_checks(save, kept)
+        click.echo(f"{len(kept)} checks written to {save}")
+        return
+    red = 0
+    for one in found:
+        outcome = run(one, routes, made)
+        red += not outcome.green
+        click.echo(f"{'green' if outcome.green else 'RED  '} {one.name}")
+        for line in outcome.differences:
+            click.echo(f"      {line}")
+    click.echo(f"{len(found) - red} green, {red} red" if found else "There is no check yet. Keep one on a route's page.")
+    sys.exit(1 if red else 0)
 
 
 @main.command()
@@ -330,14 +389,15 @@ def suggest(file: Path, as_json: bool) -> None:
 @main.command()
 @click.argument("message")
 @click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
-@click.option("--channel", type=click.Choice(["email"]), default="email", show_default=True)
+@click.option("--channel", type=click.Choice(["email", "sms", "chat"]), default="email", show_default=True)
 @click.option("--locale", help="The order's own where left out.")
 @click.option("--source", help="Which source reads the file; tried one after the other where left out.")
 @click.option("--json", "as_json", is_flag=True, help="As JSON.")
 def render(message: str, file: Path, channel: str, locale: str | None, source: str | None, as_json: bool) -> None:
     """MESSAGE as the customer of the event in FILE would get it."""
+    from angelon.core.messages.parts import compiled_part
     from angelon.core.messages.templates import CantRender
-    from angelon.core.planning.plan import compiled_part, values_for, work_out
+    from angelon.core.planning.plan import CALLED, values_for, work_out
     from angelon.db import setup
 
     with _open().reading() as session:
@@ -357,7 +417,7 @@ def render(message: str, file: Path, channel: str, locale: str | None, source: s
         reading, variables = work_out(candidate, live.setup, event.payload)
         variant = spec.locale_for(channel, locale or reading.text("language"))
         if variant is None:
-            raise click.ClickException(f"{spec.name} has no {channel} part.")
+            raise click.ClickException(f"{spec.name} has no {CALLED[channel]} part.")
         compiled = compiled_part(spec, channel, variant, live.setup.store)
         values, missing = values_for(compiled.names, reading, variables)
         if missing:
@@ -367,10 +427,7 @@ def render(message: str, file: Path, channel: str, locale: str | None, source: s
             mail = compiled.render(values)
         except CantRender as error:
             raise click.ClickException(str(error.problem)) from None
-        if as_json:
-            click.echo(json.dumps({"locale": variant, "subject": mail.subject, "html": mail.html, "text": mail.text}, ensure_ascii=False, indent=2))
-        else:
-            click.echo(f"Subject: {mail.subject}\n\n{mail.text}")
+        click.echo(json.dumps(_rendered_json(variant, mail), ensure_ascii=False, indent=2) if as_json else _rendered_text(mail))
         return
     raise click.ClickException("It can't be filled with this event.\n" + "\n".join(f"  {p}" for p in problems))
 

@@ -55,9 +55,11 @@ class Family:
 
     def __init__(self) -> None:
         self._children: dict[str, subprocess.Popen[bytes]] = {}
+        self._asked: dict[str, tuple[tuple[str, ...], dict[str, str]]] = {}
         self._ending = threading.Event()
 
     def start(self, name: str, *arguments: str, **environment: str) -> None:
+        self._asked[name] = (arguments, environment)
         self._children[name] = subprocess.Popen([sys.executable, "-m", "angelon", *arguments], env={**os.environ, **environment})  # noqa: S603 - our own commands
 
     def listen(self) -> None:
@@ -88,7 +90,8 @@ class Family:
             for name, child in list(self._children.items()):
                 if child.poll() is not None:
                     if name == "worker":  # a worker that died is followed by another; what it held is given back
-                        self.start(name, "worker")
+                        arguments, environment = self._asked[name]
+                        self.start(name, *arguments, **environment)
                         continue
                     print(f"The {name} process ended with {child.returncode}; stopping.", file=sys.stderr)
                     self._ending.set()

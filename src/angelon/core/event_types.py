@@ -16,6 +16,9 @@ LINE: tuple[tuple[str, str], ...] = (
 )
 """The stops of an order's life, in order."""
 
+STOPS: dict[str, int] = {type_: number for number, (type_, _) in enumerate(LINE)}
+"""Which stop of the line an event type is, from 0."""
+
 SIDINGS: tuple[tuple[str, str, float], ...] = (
     ("payment.failed", "payment failed", 0),
     ("order.cancelled", "cancelled", 1.35),
@@ -30,7 +33,13 @@ OTHERS: tuple[tuple[str, str], ...] = (
     ("order.ready_to_collect", "ready to collect"),
     ("parcel.failed", "delivery failed"),
     ("feedback.negative", "negative feedback"),
+    ("answer.received", "the customer answered"),
+    ("send.failed", "a send failed for good"),
+    ("send.held", "a send is held"),
 )
+
+OURS: frozenset[str] = frozenset({"send.failed", "send.held"})
+"""What happens here, not in the store: events about sends."""
 
 LABELS: dict[str, str] = {**dict(LINE), **{t: label for t, label, _ in SIDINGS}, **dict(OTHERS)}
 

@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 import datetime as dt
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any
 from zoneinfo import ZoneInfo
 
+from angelon.core.event_types import STOPS
 from angelon.core.problems import Problem
 from angelon.core.recipes.context import Context
 from angelon.core.recipes.evaluate import Evaluation, evaluate
 from angelon.core.specs.source import LINE_PARTS, PARCEL_PARTS, READING, Source
 from angelon.core.specs.store import Store
 from angelon.core.specs.variable import Recipe, Type
-from angelon.core.values import Day, Value
+from angelon.core.values import Day, Value, show
 
 ITEM_TYPES = {"quantity": Type.NUMBER, "price": Type.MONEY, "expected_on": Type.DATE}
 
@@ -24,6 +25,10 @@ class Reading:
 
     parts: dict[str, Evaluation]
     context: Context
+    stage: int | None = None
+    """Which stop of the line (`event_types.LINE`, from 0) the order's status stands for; None where it stands for none."""
+    _order: dict[str, Value] = field(default_factory=dict, compare=False, repr=False)
+    """What `order` gave, made once."""
 
     def value(self, part: str) -> Value:
         found = self.parts.get(part)
@@ -57,10 +62,14 @@ class Reading:
 
     def order(self) -> dict[str, Value]:
         """What messages know as `order`; every part is there, absent ones as None (lists as empty)."""
-        made: dict[str, Value] = {part: self.value(part) for part in READING}
+        if self._order:
+            return self._order
+        made = self._order
+        made.update({part: self.value(part) for part in READING})
         made["number"] = self.number or None
         made["lines"] = self.value("lines") or []
         made["parcels"] = self.value("parcels") or []
+        made["stage"] = self.stage
         return made
 
 
@@ -85,7 +94,9 @@ def read(source: Source, store: Store, payload: Any) -> Reading:
         found = parts.get(part)
         if found and found.problem is None and found.value is not None:
             parts[part] = replace(found, value=[_item(item, recipes, names, context) for item in found.value])
-    return Reading(parts, context)
+    status = parts.get("status")
+    meaning = source.statuses.get(show(status.value)) if status and status.value is not None else None
+    return Reading(parts, context, STOPS.get(meaning or ""))
 
 
 def _code(evaluation: Evaluation | None, length: int) -> str:

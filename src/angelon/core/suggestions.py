@@ -6,6 +6,7 @@ all samples. An email address is an email address wherever it stands.
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
@@ -197,6 +198,7 @@ _PARTS: dict[str, _Part] = {
     "reference": _Part(("id", "order id", "orderid", "reference", "uuid", "order", "bestell id", "order no", "number", "sale no", "no", "ref", "commande id", "pedido id", "nummer", "numero"), _identifier, "looks like an identifier", bad=(*_CUSTOMER, *_ITEMS, *_PARCELS, *_PAYMENT, *_SHIP, *_SELLER)),
     "number": _Part(("order number", "ordernumber", "number", "reference", "order no", "no", "sale no", "bestellnummer", "auftragsnummer", "numero", "numéro", "numero commande", "numero pedido", "bestelnummer", "name", "code", "order reference", "ref", "display id", "id"), _number, "looks like a number that people read", bad=(*_CUSTOMER, *_ITEMS, *_PARCELS, *_PAYMENT, *_SHIP, *_SELLER)),
     "status": _Part(("status", "state", "order status", "stage", "zustand", "statut", "estado", "stato", "now", "phase", "bestellstatus"), _status, "is one short word", good=("order", "status"), bad=(*_PAYMENT, *_ITEMS, *_PARCELS, *_CUSTOMER)),
+    "discount": _Part(("discount", "discount total", "total discount", "discount amount", "rabatt", "nachlass", "remise", "descuento", "sconto", "korting", "reduction"), _money, "looks like an amount", bad=(*_ITEMS, *_PARCELS)),
     "total": _Part(("grand total", "total", "total price", "order total", "gesamt", "gesamtbetrag", "summe", "gesamtsumme", "montant total", "montant", "total ttc", "importe", "importe total", "totale", "totaal", "amount", "sum", "total amount", "to pay"), _money, "looks like an amount", bad=(*_ITEMS, *_PARCELS, "tax", "steuer", "discount", "shipping", "postage", "versand", "subtotal")),
     "currency": _Part(("currency", "currency code", "waehrung", "währung", "devise", "moneda", "valuta", "unit", "ccy", "monnaie"), _currency, "is a currency's code", alone=True),
     "placed_at": _Part(("placed at", "created at", "ordered at", "order date", "sold at", "created", "date", "bestellt am", "bestelldatum", "erstellt am", "date commande", "fecha", "fecha pedido", "ordered on", "placed", "timestamp", "datum", "data ordine", "purchased at", "cree le", "creado"), _date, "looks like a date", bad=(*_ITEMS, *_PARCELS, *_PAYMENT, *_CUSTOMER)),
@@ -403,7 +405,7 @@ def _lists(names: tuple[str, ...], parts: dict[str, _Part], places: list[_Place]
     for place in places:
         if not place.items:
             continue
-        items = [i for v in place.values for i in v[:3] if isinstance(i, dict)]
+        items = [i for v in place.values if isinstance(v, list) for i in v[:3] if isinstance(i, dict)]
         if not items:
             continue
         inner = _item_places(items)
@@ -432,8 +434,41 @@ def suggest(samples: Sequence[Any]) -> dict[str, list[Suggestion]]:
     found["name"] = sorted([*_whole_names(places, len(samples)), *found["name"]], key=lambda s: -s.score)[:6]
     found["lines"] = _lists(_ITEMS, _LINE, places)
     found["parcels"] = _lists(_PARCELS, _PARCEL, places)
+    found["address"] = _addresses(samples)
     _settle_numbers(found)
     return {name: found[name] for name in READING}
+
+
+_ADDRESS = (
+    ("line", re.compile(r"(street|line_?1?|address_?1?|addr|road)$")), ("line 2", re.compile(r"(line_?2|address_?2|addr_?2|extra)$")),
+    ("postcode", re.compile(r"(zip|zip_?code|post_?code|postal(_?code)?)$")), ("city", re.compile(r"(city|town|place|locality)$")), ("country", re.compile(r"country(_?code)?$")),
+)  # fmt: skip
+_BOUND_FOR = re.compile(r"ship|deliver|recipient")
+
+
+def _addresses(samples: Sequence[Any]) -> list[Suggestion]:
+    """Objects that hold a street, a postcode and a town: their texts, a line each. What something is shipped to goes first."""
+    ranked: list[Suggestion] = []
+
+    def look(value: Any, path: str, depth: int) -> None:
+        if not isinstance(value, dict) or depth > 6:
+            return
+        texts = [key for key, inner in value.items() if isinstance(inner, str) and inner]
+        for prefix in sorted({p for p in (key.lower().partition("_")[0] + "_" for key in texts) if _BOUND_FOR.search(p)}) or [""]:
+            parts = {part: next((k for k in texts if k.lower().startswith(prefix) and pattern.match(k.lower().removeprefix(prefix))), "") for part, pattern in _ADDRESS}
+            keys = [key for key in parts.values() if key]
+            if parts["city"] and (parts["line"] or parts["postcode"]) and len(keys) >= 3:
+                bound = bool(prefix or _BOUND_FOR.search(path.lower()))
+                names = ", ".join(json.dumps(key) for key in keys)
+                recipe = Recipe.model_validate({"path": f"{path}[{names}]", "steps": [{"join": {"separator": "\n"}}]})
+                said = "where it is shipped to: " if bound else ""
+                ranked.append(Suggestion(recipe, ", ".join(value[key] for key in keys), 0.9 if bound else 0.6, f"{said}fields called {', '.join(keys)}"))
+        for key, inner in value.items():
+            look(inner, child(path, key), depth + 1)
+
+    if samples:
+        look(samples[0], "$", 0)
+    return sorted(ranked, key=lambda s: -s.score)[:6]
 
 
 def _settle_numbers(found: dict[str, list[Suggestion]]) -> None:

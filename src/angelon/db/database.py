@@ -81,9 +81,19 @@ class Database:
                 raise NewerDatabase(
                     f"The database is at version {at}, and this Angelon knows versions up to {newest}. Start the newer Angelon that wrote it, or use another ANGELON_HOME."
                 ) from None
-        with self.engine.connect() as connection, connection.begin():
-            config.attributes["connection"] = connection
-            command.upgrade(config, "head")
+        with self.engine.connect() as connection:
+            driver: Any = connection.connection.dbapi_connection
+            if self.sqlite:  # a table that others point to is made anew in some migrations
+                driver.execute("PRAGMA foreign_keys=OFF")
+            try:
+                with connection.begin():
+                    config.attributes["connection"] = connection
+                    command.upgrade(config, "head")
+                    broken = connection.exec_driver_sql("PRAGMA foreign_key_check").fetchall() if self.sqlite else []
+                    assert not broken, f"the migration would leave references to nothing: {broken[:3]}"
+            finally:
+                if self.sqlite:
+                    driver.execute("PRAGMA foreign_keys=ON")
 
     def _revision(self) -> str | None:
         with self.engine.connect() as connection:

@@ -19,7 +19,7 @@ EVENT: Table = EventRow.__table__  # type: ignore[attr-defined]
 REFUSED: Table = RefusedRow.__table__  # type: ignore[attr-defined]
 KEPT_REFUSED = 100
 _MARK_PLANNED = (
-    update(EVENT).where(EVENT.c.id == bindparam("b_id")).values({name: bindparam(name) for name in ("planned_at", "order_id", "decisions", "problem")})
+    update(EVENT).where(EVENT.c.id == bindparam("b_id")).values({name: bindparam(name) for name in ("planned_at", "order_id", "decisions", "problem", "was", "now")})
 )
 
 
@@ -101,13 +101,38 @@ def unplanned(connection: Connection, limit: int) -> list[Any]:
     statement = (
         core_select(EVENT, parent.c.body.label("parent_body"), parent.c.content_type.label("parent_type"))
         .outerjoin(parent, parent.c.id == EVENT.c.parent_id)
-        .where(EVENT.c.planned_at.is_(None))
+        .where(EVENT.c.planned_at.is_(None), EVENT.c.waits_until.is_(None))
         .order_by(EVENT.c.received_at, EVENT.c.id)
         .limit(limit)
     )
     if connection.dialect.name == "postgresql":
         statement = statement.with_for_update(skip_locked=True, of=EVENT)
     return list(connection.execute(statement))
+
+
+def in_span(connection: Connection, source_ids: Sequence[int], types: Sequence[str], since: dt.datetime | None, newest: int) -> list[str]:
+    """The ids of the newest events of these sources and types since a moment, oldest first."""
+    statement = core_select(EVENT.c.id).where(EVENT.c.source_id.in_(source_ids), EVENT.c.type.in_(types))
+    if since is not None:
+        statement = statement.where(EVENT.c.received_at >= since)
+    return list(connection.execute(statement.order_by(EVENT.c.received_at.desc(), EVENT.c.parent_id.is_(None), EVENT.c.id.desc()).limit(newest)).scalars())[::-1]
+
+
+def count_others(connection: Connection, source_ids: Sequence[int], types: Sequence[str], since: dt.datetime | None) -> int:
+    """How many events of these sources since a moment are of other types."""
+    statement = core_select(func.count()).select_from(EVENT).where(EVENT.c.source_id.in_(source_ids), EVENT.c.type.not_in(types))
+    if since is not None:
+        statement = statement.where(EVENT.c.received_at >= since)
+    return int(connection.execute(statement).scalar() or 0)
+
+
+def with_bodies(connection: Connection, ids: Sequence[str]) -> list[Any]:
+    """Events with the body that each reads, oldest first; what follows from a delivery comes after it, as it is planned."""
+    parent = EVENT.alias()
+    statement = (
+        core_select(EVENT, parent.c.body.label("parent_body"), parent.c.content_type.label("parent_type")).outerjoin(parent, parent.c.id == EVENT.c.parent_id).where(EVENT.c.id.in_(list(ids)))
+    )
+    return list(connection.execute(statement.order_by(EVENT.c.received_at, EVENT.c.parent_id.is_not(None), EVENT.c.id)))
 
 
 def mark_planned(connection: Connection, planned: Sequence[dict[str, Any]]) -> None:

@@ -67,6 +67,10 @@ class Ledger:
                 self._changed_contacts.add(mark)
         return int(row["id"])
 
+    def language(self, contact_id: int | None) -> str:
+        """The language that a customer is known by."""
+        return next((row["language"] or "" for row in self._contacts.values() if row["id"] == contact_id), "") if contact_id is not None else ""
+
     def write(self) -> None:
         """Writes what was changed."""
         if self._changed_orders:

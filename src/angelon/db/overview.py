@@ -54,7 +54,7 @@ def numbers(session: Session, store_id: int, now: dt.datetime) -> Numbers:
             total(GatewayRow),
             core_select(func.count())
             .select_from(send)
-            .where(send.c.store_id == store_id, text(STUCK), send.c.created_at >= recent)
+            .where(send.c.store_id == store_id, text(STUCK), send.c.created_at >= recent, send.c.test.is_(False))
             .scalar_subquery(),
             core_select(func.max(HeartbeatRow.at)).scalar_subquery(),  # type: ignore[arg-type]
             core_select(func.min(event.c.received_at)).where(event.c.planned_at.is_(None)).scalar_subquery(),

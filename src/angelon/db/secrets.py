@@ -40,6 +40,12 @@ class Vault:
                 row.until = keep_old_until
         session.add(SecretRow(kind=kind, owner_id=owner_id, sealed=self._fernet.encrypt(text.encode()), created_at=now))
 
+    def expire(self, session: Session, kind: str, owner_id: int, at: dt.datetime) -> None:
+        """Lets every credential of an owner be valid until a time (aware) at the longest."""
+        for row in session.exec(select(SecretRow).where(col(SecretRow.kind) == kind, col(SecretRow.owner_id) == owner_id)):
+            row.until = at if row.until is None else min(row.until, at)
+        session.flush()
+
     def get(self, session: Session, kind: str, owner_id: int, now: dt.datetime) -> list[Secret]:
         """The credentials that are valid now, newest first. Raises WrongKey."""
         rows = session.exec(select(SecretRow).where(SecretRow.kind == kind, SecretRow.owner_id == owner_id).order_by(col(SecretRow.id).desc()))

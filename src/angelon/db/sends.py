@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -37,7 +37,7 @@ HEARTBEAT: Table = HeartbeatRow.__table__  # type: ignore[attr-defined]
 _SETTLE = (
     update(SEND)
     .where(SEND.c.id == bindparam("b_id"), SEND.c.worker == bindparam("b_worker"), SEND.c.state == State.SENDING)
-    .values({name: bindparam(name) for name in ("state", "reason", "due_at", "settled_at", "subject", "revision_id", "tries")} | {"values": func.coalesce(bindparam("values", type_=SEND.c["values"].type), SEND.c["values"]), "lease_until": None, "worker": ""})
+    .values({name: bindparam(name) for name in ("state", "reason", "due_at", "settled_at", "subject", "revision_id", "tries", "reference", "cost", "fall_at")} | {"values": func.coalesce(bindparam("values", type_=SEND.c["values"].type), SEND.c["values"]), "lease_until": None, "worker": ""})
 )
 
 
@@ -58,7 +58,7 @@ def _claim(locked: bool) -> Any:
 
 def _keep_content(dialect: Any) -> Any:
     statement = dialect.insert(CONTENT)
-    return statement.on_conflict_do_update(index_elements=["send_id"], set_={"html": statement.excluded.html, "text": statement.excluded.text})
+    return statement.on_conflict_do_update(index_elements=["send_id"], set_={name: getattr(statement.excluded, name) for name in ("html", "text", "about")})
 
 
 _KEEP_CONTENT, _KEEP_CONTENT_POSTGRESQL = _keep_content(sqlite), _keep_content(postgresql)
@@ -69,17 +69,6 @@ _NEXT_DUE = core_select(func.min(SEND.c.due_at)).where(text(WAITING))
 def add(connection: Connection, rows: Sequence[dict[str, Any]]) -> None:
     if rows:
         connection.execute(insert(SEND), list(rows))
-
-
-def told(connection: Connection, order_ids: Iterable[int]) -> set[tuple[int, int]]:
-    """(route id, order id) of every send for these orders that has gone out or still may."""
-    ids = list(order_ids)
-    if not ids:
-        return set()
-    rows = connection.execute(
-        core_select(SEND.c.route_id, SEND.c.order_id).where(SEND.c.order_id.in_(ids), SEND.c.state.not_in([State.SKIPPED, State.CANCELLED]))
-    )
-    return {(route, order) for route, order in rows}
 
 
 def claim(connection: Connection, worker: str, now: dt.datetime, lease: dt.timedelta, limit: int) -> list[Any]:
@@ -127,6 +116,30 @@ def give_back(connection: Connection, ids: Sequence[str], now: dt.datetime, reas
     connection.execute(
         update(SEND).where(SEND.c.id.in_(ids), SEND.c.state == State.SENDING).values(state=State.RETRYING, due_at=now, lease_until=None, worker="", reason=reason)
     )
+
+
+def falling(connection: Connection, now: dt.datetime, limit: int) -> list[Any]:
+    """Sends for which it is time to look at what follows."""
+    statement = core_select(SEND).where(text("fall_at IS NOT NULL"), SEND.c.fall_at <= now, SEND.c.state != State.SENDING).order_by(SEND.c.fall_at).limit(limit)
+    if connection.dialect.name == "postgresql":
+        statement = statement.with_for_update(skip_locked=True)
+    return list(connection.execute(statement))
+
+
+def fell(connection: Connection, send_id: str, again_at: dt.datetime | None) -> None:
+    """Notes that what follows a send has been looked at, and when it is again."""
+    connection.execute(update(SEND).where(SEND.c.id == send_id).values(fall_at=again_at))
+
+
+def give_up(connection: Connection, send_id: str, reason: str, now: dt.datetime) -> None:
+    """Takes back a send whose place another has taken."""
+    connection.execute(update(SEND).where(SEND.c.id == send_id, SEND.c.state.in_(sources_of(State.CANCELLED))).values(state=State.CANCELLED, reason=reason, settled_at=now, lease_until=None, worker=""))
+
+
+def received(session: Session, send_id: str, state: State, reason: str, fall_at: dt.datetime | None) -> bool:
+    """Moves a send on by a receipt, where the table of states allows it; says whether it did."""
+    done = session.connection().execute(update(SEND).where(SEND.c.id == send_id, SEND.c.state.in_(sources_of(state))).values(state=state, reason=reason, fall_at=fall_at))
+    return done.rowcount == 1
 
 
 def next_due(connection: Connection) -> dt.datetime | None:
@@ -214,7 +227,7 @@ def listed(session: Session, store_id: int, wanted: Filter, limit: int = 100, be
         select(SendRow, OrderRow.number, OrderRow.id, MessageRow.key, RouteRow.key, GatewayRow.key)
         .outerjoin(OrderRow, col(OrderRow.id) == col(SendRow.order_id))
         .outerjoin(MessageRow, col(MessageRow.id) == col(SendRow.message_id))
-        .join(RouteRow, col(RouteRow.id) == col(SendRow.route_id))
+        .outerjoin(RouteRow, col(RouteRow.id) == col(SendRow.route_id))
         .outerjoin(GatewayRow, col(GatewayRow.id) == col(SendRow.gateway_id))
         .where(SendRow.store_id == store_id)
     )
@@ -222,7 +235,7 @@ def listed(session: Session, store_id: int, wanted: Filter, limit: int = 100, be
     if before:
         statement = statement.where(or_(SEND.c.created_at < before[0], (SEND.c.created_at == before[0]) & (SEND.c.id < before[1])))
     rows = session.exec(statement.order_by(SEND.c.created_at.desc(), SEND.c.id.desc()).limit(limit))
-    return [Listed(send, number or "", order_id, message or "", route, gateway or "") for send, number, order_id, message, route, gateway in rows]
+    return [Listed(send, number or "", order_id, message or "", route or "", gateway or "") for send, number, order_id, message, route, gateway in rows]
 
 
 def counts(session: Session, store_id: int, wanted: Filter, facet: str) -> dict[str, int]:
@@ -260,13 +273,13 @@ def whole(session: Session, store_id: int, send_id: str) -> Whole | None:
         return None
     order = session.get(OrderRow, send.order_id) if send.order_id else None
     message = session.get(MessageRow, send.message_id) if send.message_id else None
-    route = session.get(RouteRow, send.route_id)
+    route = session.get(RouteRow, send.route_id) if send.route_id else None
     gateway = session.get(GatewayRow, send.gateway_id) if send.gateway_id else None
     return Whole(
         Listed(send, order.number if order else "", send.order_id, message.key if message else "", route.key if route else "", gateway.key if gateway else ""),
         session.get(ContentRow, send_id),
         attempts_of(session, [send_id]).get(send_id, []),
-        session.get(EventRow, send.event_id),
+        session.get(EventRow, send.event_id) if send.event_id else None,
         session.get(RevisionRow, send.revision_id) if send.revision_id else None,
     )
 
@@ -279,7 +292,7 @@ def gateway_states(session: Session, store_id: int, since: dt.datetime) -> dict[
     """For each gateway how many sends stand in each state, of those made since a moment."""
     found: dict[int, dict[str, int]] = {}
     rows = session.connection().execute(
-        core_select(SEND.c.gateway_id, SEND.c.state, func.count()).where(SEND.c.store_id == store_id, SEND.c.created_at >= since).group_by(SEND.c.gateway_id, SEND.c.state)
+        core_select(SEND.c.gateway_id, SEND.c.state, func.count()).where(SEND.c.store_id == store_id, SEND.c.created_at >= since, SEND.c.test.is_(False)).group_by(SEND.c.gateway_id, SEND.c.state)
     )
     for gateway, state, number in rows:
         found.setdefault(gateway, {})[state] = number

@@ -8,11 +8,22 @@ from typing import Any
 
 from sqlmodel import Session, col, func, select
 
+from angelon.core.messages.attachments import Kept
 from angelon.core.planning.plan import ActiveRoute, Setup
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Bundle, Gateway, Message, Route, Source, Store, Variable
 from angelon.core.specs.base import Spec
-from angelon.db.tables import GatewayRow, MessageRow, RevisionRow, RouteRow, SourceRow, StoreRow, VariableRow
+from angelon.db.tables import (
+    FileRow,
+    GatewayRow,
+    MessageRow,
+    ReviewRow,
+    RevisionRow,
+    RouteRow,
+    SourceRow,
+    StoreRow,
+    VariableRow,
+)
 
 
 @dataclass(frozen=True)
@@ -28,6 +39,9 @@ class LiveSetup:
     gateway_ids: dict[str, int] = field(default_factory=dict)
     revision_ids: dict[str, int] = field(default_factory=dict)
     """The live revision of each message."""
+    files: list[Kept] = field(default_factory=list)
+    routes: dict[str, Route] = field(default_factory=dict)
+    """Every route as it last went live, by key, those that are off too: what they have scheduled goes by it."""
 
     def source_key(self, source_id: int) -> str:
         return next((key for key, id_ in self.source_ids.items() if id_ == source_id), "")
@@ -55,16 +69,13 @@ def load(session: Session, store_id: int) -> LiveSetup:
     if store is None:
         raise LookupError(f"no store {store_id}")
     revisions = {row.id: row.spec for row in session.exec(select(RevisionRow).where(col(RevisionRow.id).in_(_live_ids(session, store_id))))}
-    sources = {row.key: row for row in session.exec(select(SourceRow).where(SourceRow.store_id == store_id))}
-    gateways = {row.key: row for row in session.exec(select(GatewayRow).where(GatewayRow.store_id == store_id))}
+    sources = {row.key: row for row in session.exec(select(SourceRow).where(SourceRow.store_id == store_id).order_by(col(SourceRow.id)))}
+    gateways = {row.key: row for row in session.exec(select(GatewayRow).where(GatewayRow.store_id == store_id).order_by(col(GatewayRow.id)))}
     messages = {row.key: row for row in session.exec(select(MessageRow).where(MessageRow.store_id == store_id))}
-    routes = {row.key: row for row in session.exec(select(RouteRow).where(RouteRow.store_id == store_id).order_by(col(RouteRow.id)))}
+    routes = {row.key: row for row in session.exec(select(RouteRow).where(RouteRow.store_id == store_id, col(RouteRow.gone_at).is_(None)).order_by(col(RouteRow.id)))}
     variables = session.exec(select(VariableRow).where(VariableRow.store_id == store_id).order_by(col(VariableRow.id)))
-    active = [
-        ActiveRoute(Route.model_validate(revisions[row.live_id]), row.since)
-        for row in routes.values()
-        if row.on and row.since is not None and row.live_id in revisions
-    ]
+    published = {key: Route.model_validate(revisions[row.live_id]) for key, row in routes.items() if row.live_id in revisions}
+    active = [ActiveRoute(published[key], row.since) for key, row in routes.items() if row.on and row.since is not None and key in published]
     setup = Setup(
         Store.model_validate(store.spec),
         {key: Source.model_validate(row.spec) for key, row in sources.items()},
@@ -72,6 +83,7 @@ def load(session: Session, store_id: int) -> LiveSetup:
         {key: Message.model_validate(revisions[row.live_id]) for key, row in messages.items() if row.live_id in revisions},
         {key: Gateway.model_validate(row.spec) for key, row in gateways.items()},
         active,
+        _approvals(session, store_id, gateways, messages),
     )
     return LiveSetup(
         store_id,
@@ -82,7 +94,15 @@ def load(session: Session, store_id: int) -> LiveSetup:
         _ids(messages),
         _ids(gateways),
         {key: row.live_id for key, row in messages.items() if row.live_id is not None},
+        [Kept(*row) for row in session.exec(select(FileRow.id, FileRow.shelf, FileRow.name, FileRow.type, FileRow.size, FileRow.by, FileRow.match).where(FileRow.store_id == store_id))],  # type: ignore[call-overload]
+        published,
     )
+
+
+def _approvals(session: Session, store_id: int, gateways: dict[str, Any], messages: dict[str, Any]) -> dict[tuple[str, str, str, str], str]:
+    ways, said = {row.id: key for key, row in gateways.items()}, {row.id: key for key, row in messages.items()}
+    rows = session.exec(select(ReviewRow).where(ReviewRow.store_id == store_id, ReviewRow.state == "approved"))
+    return {(ways[row.gateway_id], said[row.message_id], row.locale, row.mark): row.reference for row in rows if row.gateway_id in ways and row.message_id in said}
 
 
 def _ids(rows: dict[str, Any]) -> dict[str, int]:
@@ -117,6 +137,14 @@ def save_plain(session: Session, table: type[Any], store_id: int, spec: Spec, no
     touch(session, store_id)
     session.flush()
     return row
+
+
+def save_store(session: Session, store_id: int, store: Store) -> None:
+    """Stores a store's own spec, live at once."""
+    row = session.get(StoreRow, store_id)
+    if row is not None:
+        row.spec = store.plain()
+        touch(session, store_id)
 
 
 def save_variable(session: Session, store_id: int, variable: Variable) -> None:
@@ -155,8 +183,8 @@ def save_draft(session: Session, table: type[Any], store_id: int, spec: Spec, no
     return row
 
 
-def publish(session: Session, row: Any, now: dt.datetime) -> RevisionRow:
-    """Makes the draft the live revision. A draft like the live one makes no new revision."""
+def publish(session: Session, row: Any, now: dt.datetime, note: str = "") -> RevisionRow:
+    """Makes the draft the live revision. A draft like the live one makes no new revision. `note` is kept with it."""
     kind = "message" if isinstance(row, MessageRow) else "route"
     live = session.get(RevisionRow, row.live_id) if row.live_id else None
     if row.draft is None or (live is not None and live.spec == row.draft):
@@ -165,7 +193,7 @@ def publish(session: Session, row: Any, now: dt.datetime) -> RevisionRow:
             raise Invalid([Problem("", "There is nothing to publish.")])
         return live
     last = session.exec(select(func.max(RevisionRow.number)).where(RevisionRow.kind == kind, RevisionRow.owner_id == row.id)).one()
-    revision = RevisionRow(kind=kind, owner_id=row.id, number=(last or 0) + 1, spec=row.draft, created_at=now)
+    revision = RevisionRow(kind=kind, owner_id=row.id, number=(last or 0) + 1, spec=row.draft, created_at=now, note=note)
     session.add(revision)
     session.flush()
     row.live_id, row.draft = revision.id, None
@@ -253,7 +281,7 @@ def export(session: Session, store_id: int) -> Bundle:
     """What is live, as a bundle. Drafts that were never published are left out."""
     live = load(session, store_id)
     routes = []
-    for row in session.exec(select(RouteRow).where(RouteRow.store_id == store_id)):
+    for row in session.exec(select(RouteRow).where(RouteRow.store_id == store_id, col(RouteRow.gone_at).is_(None))):
         revision = session.get(RevisionRow, row.live_id) if row.live_id else None
         if revision:
             routes.append((Route.model_validate(revision.spec), row.on))

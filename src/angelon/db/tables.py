@@ -115,6 +115,8 @@ class RouteRow(SQLModel, table=True):
     on: bool = False
     since: dt.datetime | None = _instant()
     """When it was switched on last; events received before never count."""
+    gone_at: dt.datetime | None = _instant()
+    """When it was deleted; its sends stay, and it can be brought back."""
 
 
 class RevisionRow(SQLModel, table=True):
@@ -126,6 +128,8 @@ class RevisionRow(SQLModel, table=True):
     number: int
     spec: dict = _json()
     created_at: dt.datetime = _instant()
+    note: str = Field(default="", sa_column=Column(Text, nullable=False, server_default=""))
+    """What has to be remembered of its going live, such as a check that was red."""
 
 
 class SecretRow(SQLModel, table=True):
@@ -146,6 +150,7 @@ class EventRow(SQLModel, table=True):
     __table_args__ = (
         UniqueConstraint("source_id", "delivery_key"),
         Index("ix_event_unplanned", "received_at", sqlite_where=Column("planned_at").is_(None), postgresql_where=Column("planned_at").is_(None)),
+        Index("ix_event_waits", "waits_until", sqlite_where=Column("waits_until").is_not(None), postgresql_where=Column("waits_until").is_not(None)),
         Index("ix_event_source", "source_id", "received_at"),
         Index("ix_event_type", "type", "received_at"),
     )
@@ -171,6 +176,21 @@ class EventRow(SQLModel, table=True):
     problem: str = ""
     pinned: bool = Field(default=False, sa_column=Column(Boolean, nullable=False, server_default=false()))
     """Whether it is kept among the samples however old it gets."""
+    waits_until: dt.datetime | None = _instant()
+    """When something that it needs is asked for (again) elsewhere; None where it needs nothing more."""
+
+
+class AnswerRow(SQLModel, table=True):
+    """What an address answered about an event: asked once, kept with the event."""
+
+    __tablename__ = "answer"
+    event_id: str = Field(sa_column=Column(Text, ForeignKey("event.id"), primary_key=True))
+    name: str = Field(primary_key=True)
+    tries: int = 0
+    at: dt.datetime = _instant(nullable=False)
+    url: str = ""
+    value: Any = _json()
+    problem: str = ""
 
 
 class ShapeRow(SQLModel, table=True):
@@ -240,14 +260,17 @@ class SendRow(SQLModel, table=True):
         Index("ix_send_waiting", "due_at", sqlite_where=text(WAITING), postgresql_where=text(WAITING)),
         Index("ix_send_sending", "lease_until", sqlite_where=text(SENDING), postgresql_where=text(SENDING)),
         Index("ix_send_stuck", "created_at", sqlite_where=text(STUCK), postgresql_where=text(STUCK)),
+        Index("ix_send_falls", "fall_at", sqlite_where=Column("fall_at").is_not(None), postgresql_where=Column("fall_at").is_not(None)),
+        Index("ix_send_reference", "gateway_id", "reference"),
         Index("ix_send_route_order", "route_id", "order_id"),
         Index("ix_send_created", "store_id", "created_at"),
     )
     id: str = Field(primary_key=True)
     store_id: int = Field(foreign_key="store.id")
-    event_id: str = Field(sa_column=Column(Text, ForeignKey("event.id"), index=True, nullable=False))
+    event_id: str | None = Field(default=None, sa_column=Column(Text, ForeignKey("event.id"), index=True))
     order_id: int | None = Field(default=None, sa_column=Column(BigInteger, index=True))
-    route_id: int = Field(foreign_key="route.id")
+    route_id: int | None = Field(default=None, foreign_key="route.id")
+    """None for a test, which no route sends."""
     message_id: int | None = Field(default=None, foreign_key="message.id")
     gateway_id: int | None = Field(default=None, foreign_key="gateway.id")
     revision_id: int | None = None
@@ -268,6 +291,24 @@ class SendRow(SQLModel, table=True):
     subject: str = ""
     values_: dict | None = Field(default=None, sa_column=Column("values", Json))
     trace: list | None = _json()
+    test: bool = Field(default=False, sa_column=Column(Boolean, nullable=False, server_default=false()))
+    """Whether somebody of the shop sent it to see it; it counts for nothing."""
+    draft: dict | None = _json()
+    """The message as it stood when a test was sent."""
+    reference: str = Field(default="", sa_column=Column(Text, nullable=False, server_default=""))
+    """The provider's own id for it."""
+    cost: str = Field(default="", sa_column=Column(Text, nullable=False, server_default=""))
+    """What it cost, in the store's currency; empty where the gateway has no price."""
+    whom: str = Field(default="customer", sa_column=Column(Text, nullable=False, server_default="customer"))
+    """Which of the route's recipients it is for: customer, or kind and who."""
+    step: int = Field(default=0, sa_column=Column(BigInteger, nullable=False, server_default="0"))
+    """Which of the route's ways it takes."""
+    instead_of: str | None = Field(default=None, sa_column=Column(Text, index=True))
+    """The send whose place it takes, or that it tells somebody of."""
+    fall_at: dt.datetime | None = _instant()
+    """When what follows is to be looked at, where it is not out by then."""
+    run_id: int | None = Field(default=None, sa_column=Column(BigInteger, index=True))
+    """The run by hand that made it."""
 
 
 class ContentRow(SQLModel, table=True):
@@ -277,6 +318,46 @@ class ContentRow(SQLModel, table=True):
     send_id: str = Field(sa_column=Column(Text, ForeignKey("send.id"), primary_key=True))
     html: str = ""
     text: str = ""
+    about: dict | None = _json()
+    """What else it had: an email's files and further addresses, a chat message's header, footer and buttons."""
+
+
+class FileRow(SQLModel, table=True):
+    """A file of the store's library. On a shelf, a name stands once for each order, sku or language that it is kept for."""
+
+    __tablename__ = "file"
+    __table_args__ = (UniqueConstraint("store_id", "shelf", "name", "by", "match"),)
+    id: int | None = Field(default=None, primary_key=True)
+    store_id: int = Field(foreign_key="store.id")
+    shelf: str
+    name: str
+    type: str
+    """Its media type by its content."""
+    size: int
+    by: str = ""
+    match: str = ""
+    added_at: dt.datetime = _instant(nullable=False)
+    data: bytes = Field(sa_column=Column(LargeBinary, nullable=False))
+
+
+class ReviewRow(SQLModel, table=True):
+    """A chat text handed in for a provider's review."""
+
+    __tablename__ = "review"
+    __table_args__ = (UniqueConstraint("gateway_id", "message_id", "locale", "mark"),)
+    id: int | None = Field(default=None, primary_key=True)
+    store_id: int = Field(foreign_key="store.id", index=True)
+    gateway_id: int = Field(foreign_key="gateway.id")
+    message_id: int = Field(foreign_key="message.id")
+    locale: str
+    mark: str
+    state: str
+    reason: str = ""
+    reference: str = ""
+    text: dict = _json()
+    submitted_at: dt.datetime = _instant(nullable=False)
+    decided_at: dt.datetime | None = _instant()
+    looked_at: dt.datetime | None = _instant()
 
 
 class AttemptRow(SQLModel, table=True):
@@ -289,6 +370,45 @@ class AttemptRow(SQLModel, table=True):
     outcome: str
     code: str = ""
     answer: str = ""
+
+
+class SuppressionRow(SQLModel, table=True):
+    """An address that must not be written to."""
+
+    __tablename__ = "suppression"
+    __table_args__ = (UniqueConstraint("store_id", "mark"),)
+    id: int | None = Field(default=None, primary_key=True)
+    store_id: int = Field(foreign_key="store.id")
+    mark: str
+    """`email:` or `phone:` and the address in lower case."""
+    why: str
+    since: dt.datetime = _instant(nullable=False)
+
+
+class RunRow(SQLModel, table=True):
+    """A route that somebody ran by hand on chosen orders."""
+
+    __tablename__ = "run"
+    id: int | None = Field(default=None, primary_key=True)
+    store_id: int = Field(foreign_key="store.id", index=True)
+    route_id: int = Field(foreign_key="route.id")
+    started_at: dt.datetime = _instant(nullable=False)
+    answers: dict = _json()
+    results: list = _json()
+    """For each order: its id and number, what came of it, why."""
+
+
+class CheckRow(SQLModel, table=True):
+    """A saved event with what must come out of it, and how it came out last."""
+
+    __tablename__ = "check"
+    __table_args__ = (UniqueConstraint("store_id", "key"),)
+    id: int | None = Field(default=None, primary_key=True)
+    store_id: int = Field(foreign_key="store.id")
+    key: str
+    spec: dict = _json()
+    ran_at: dt.datetime | None = _instant()
+    passed: bool | None = None
 
 
 class HeartbeatRow(SQLModel, table=True):

@@ -4,26 +4,38 @@ from __future__ import annotations
 
 import contextlib
 import datetime as dt
+import re
 import secrets
 import shutil
 import socket
 from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
+from typing import Any, Literal
 
 from sqlalchemy import text
-from sqlmodel import select
+from sqlmodel import Session, select
 
+from angelon.core.messages.attachments import Kept, sniff
+from angelon.core.messages.chat import compile_chat, review_values
 from angelon.core.specs import Gateway
 from angelon.core.specs.bundle import read_bundle
-from angelon.db import setup
+from angelon.db import files, reviews, setup
 from angelon.db.database import Database
 from angelon.db.secrets import Vault
 from angelon.db.tables import GatewayRow, RouteRow, SourceRow
 from angelon.demo.seed import DAYS, seed
+from angelon.engine.receipts import token_of
 from angelon.settings import Settings
-from angelon.standins.box import Box
+from angelon.standins.box import Box, ChatTextRow
+from angelon.standins.reviewer import review
 
 BUNDLE = Path(__file__).with_name("bundle.yaml")
+FILES = Path(__file__).with_name("files")
+LIBRARY: tuple[tuple[str, str, Literal["", "sku"], str], ...] = (
+    ("letterhead", "brackwater-kites.png", "", ""), ("care-sheets", "heron-first-flight.pdf", "sku", "HER-180"), ("care-sheets", "returns.pdf", "", ""),
+)  # fmt: skip
+"""The demo's files: shelf, name, and for which orders."""
 
 
 def start_from_empty(home: Path) -> None:
@@ -34,26 +46,53 @@ def start_from_empty(home: Path) -> None:
     shutil.rmtree(home / "tmp", ignore_errors=True)
 
 
-def prepare(database: Database, settings: Settings, port: int, free_port: Callable[[], int]) -> int:
-    """Loads the demo where the database is empty; gives the port on which the mailbox shall listen."""
+@dataclass(frozen=True)
+class Ports:
+    """Where the stand-ins shall listen."""
+
+    mail: int
+    providers: int
+
+
+def prepare(database: Database, settings: Settings, port: int, free_port: Callable[[], int]) -> Ports:
+    """Loads the demo where the database is empty; gives the ports on which the stand-ins shall listen."""
     box = Box(settings.home)
     vault = Vault(settings.key())
     with database.reading() as session:
         empty = not setup.stores(session)
     if empty:
         _load(database, vault, box)
-    mail_port = int(box.setting("mail_port", 0))
-    if not mail_port or not _free(mail_port):
-        mail_port = free_port()
-        box.set("mail_port", mail_port)
+    ports = Ports(_port(box, "mail_port", free_port), _port(box, "provider_port", free_port))
     with database.writing() as session:
-        row = session.exec(select(GatewayRow).where(GatewayRow.key == "mailroom")).first()
-        if row is not None and row.spec.get("port") != mail_port and row.spec.get("host") == "127.0.0.1":
-            setup.save_plain(session, GatewayRow, row.store_id, Gateway.model_validate({**row.spec, "port": mail_port}), dt.datetime.now(dt.UTC))
+        for row in session.exec(select(GatewayRow)):
+            spec = _pointed(row.spec, ports)
+            if spec != row.spec:
+                setup.save_plain(session, GatewayRow, row.store_id, Gateway.model_validate(spec), dt.datetime.now(dt.UTC))
     address = str(box.setting("shop_address", ""))
     kept = address.rpartition("/")[2] or "webshop"
     box.set("shop_address", f"http://127.0.0.1:{port}/in/{kept}")
-    return mail_port
+    for provider, gateway in (("sms", "text-line"), ("chat", "harbour-chat")):
+        box.set(f"{provider}_receipts", f"http://127.0.0.1:{port}/receipts/{gateway}/{token_of(settings.key(), gateway)}")
+    return ports
+
+
+def _port(box: Box, name: str, free_port: Callable[[], int]) -> int:
+    port = int(box.setting(name, 0))
+    if not port or not _free(port):
+        port = free_port()
+        box.set(name, port)
+    return port
+
+
+_OURS = re.compile(r"http://127\.0\.0\.1:\d+/(sms|chat)/")
+
+
+def _pointed(spec: Any, ports: Ports) -> Any:
+    """A gateway's spec with the stand-ins' ports as they are now."""
+    if isinstance(spec, dict):
+        made = {name: _pointed(value, ports) for name, value in spec.items()}
+        return {**made, "port": ports.mail} if made.get("host") == "127.0.0.1" and "port" in made else made
+    return _OURS.sub(lambda m: f"http://127.0.0.1:{ports.providers}/{m[1]}/", spec) if isinstance(spec, str) else spec
 
 
 def _load(database: Database, vault: Vault, box: Box) -> None:
@@ -62,11 +101,22 @@ def _load(database: Database, vault: Vault, box: Box) -> None:
     bundle = read_bundle(BUNDLE.read_text())
     with database.writing() as session:
         setup.apply(session, bundle, began)
+        store_row = setup.stores(session)[0]
         for row in session.exec(select(SourceRow)):
             secret = secrets.token_urlsafe(24)
             vault.put(session, "source", row.id or 0, secret, began)
             if row.key == "webshop":
                 box.set("shop_secret", secret)
+        for key in ("sms", "chat"):
+            token = secrets.token_urlsafe(18)
+            box.set(f"{key}_token", token)
+            for gateway in session.exec(select(GatewayRow)):
+                if gateway.spec.get("kind") == key:
+                    vault.put(session, "gateway", gateway.id or 0, token, began)
+        for shelf, name, by, match in LIBRARY:
+            data = (FILES / name).read_bytes()
+            files.put(session, store_row.id or 0, Kept(0, shelf, name, sniff(data), len(data), by, match), data, began)
+        _reviewed(session, box, store_row.id or 0, began)
         for route in session.exec(select(RouteRow)):
             route.since = began if route.on else None
         store_id = setup.stores(session)[0].id or 0
@@ -74,6 +124,28 @@ def _load(database: Database, vault: Vault, box: Box) -> None:
         live = setup.load(session, store_id)
         session.close()
         seed(database, live, vault, now)
+
+
+def _reviewed(session: Session, box: Box, store_id: int, at: dt.datetime) -> None:
+    """The chat texts of the demo were handed in and approved when the shop began."""
+    live = setup.load(session, store_id)
+    gateway = next(way for way in live.setup.gateways.values() if way.kind == "chat")
+    for key, message in live.setup.messages.items():
+        for locale, chat in message.chat.items():
+            compiled = compile_chat(chat, live.setup.store, locale)
+            spec = review_values(compiled, message.category, key, locale)
+            row = ChatTextRow(reference=f"tx-demo-{key}-{locale}", submitted_at=at, spec=chat_spec(spec))
+            row.reason = review(row.spec)
+            row.state, row.decided_at = ("rejected" if row.reason else "approved"), at
+            box.keep(row)
+            reviews.note(
+                session, store_id, live.gateway_ids[gateway.key], live.message_ids[key], locale, compiled.numbered.mark(message.category), chat.model_dump(mode="json"), row.state, row.reason, row.reference, at
+            )
+
+
+def chat_spec(values: dict[str, Any]) -> dict[str, Any]:
+    """What the chat provider keeps of a text handed in: the fields of its API."""
+    return {"language": values["locale"], "category": values["category"], **{part: values[part] for part in ("header", "body", "footer", "buttons", "samples", "placeholders")}}
 
 
 @contextlib.contextmanager

@@ -24,7 +24,7 @@ from angelon.engine.clock import Clock
 from angelon.engine.dispatcher import Dispatcher
 from angelon.engine.planner import Planner
 from angelon.engine.setups import Setups
-from angelon.gateways.interface import Mail, Outcome
+from angelon.gateways.interface import Mail, Note, Outcome
 from angelon.standins.catalogue import CARRIERS, CUSTOMERS, LIFE, PRODUCTS, s10_number
 from angelon.standins.shapes import Delivery, ShopOrder, fairground, webshop, workbench
 
@@ -50,8 +50,10 @@ class SeedWay:
         self._bad = (bad_from, bad_until)
         self._busy_from = busy_from
 
-    def deliver(self, mail: Mail, key: str) -> Outcome:
+    def deliver(self, mail: Mail | Note, key: str) -> Outcome:
         self._clock.at += dt.timedelta(milliseconds=180 + self._clock.dice.randrange(400))
+        if isinstance(mail, Note):
+            return Outcome("accepted", "202", "queued", reference=f"old-{key[-8:]}")
         if mail.to_address.startswith("old."):
             return Outcome("permanent", "550", "5.1.1 Nobody of that name lives here")
         if self._bad[0] <= self._clock.at < self._bad[1] or self._clock.at >= self._busy_from:
@@ -178,7 +180,7 @@ def seed(database: Database, live: LiveSetup, vault: Vault, today: dt.datetime) 
         if due is None or due >= today:
             break
         clock.at = due
-        dispatcher.run_batch(1)
+        dispatcher.run_batch(8)
     structlog.get_logger().debug("demo told", deliveries=len(rows), sends=made)
     return len(rows), made
 
@@ -191,7 +193,7 @@ def _received(source: Source, source_id: int, at: dt.datetime, delivery: Deliver
         values = {
             "id": id_, "source_id": source_id, "delivery_key": f"d:{event.delivery_id}" if event.delivery_id else f"h:{event.body_hash}:{id_}", "body_hash": event.body_hash,
             "name": event.name, "type": event.type, "received_at": at, "content_type": headers["content-type"], "headers": headers, "body": delivery.body, "item": number,
-            "was": "", "now": "", "problem": "",
+            "was": "", "now": "", "problem": "", "waits_until": None,
         }  # fmt: skip
         made.append(NewEvent(values, None))
     return made

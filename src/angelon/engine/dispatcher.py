@@ -9,26 +9,19 @@ from typing import Any
 
 import structlog
 from sqlalchemy import Connection
-from sqlmodel import Session
 
-from angelon.core.messages.mime import Envelope, build
-from angelon.core.messages.templates import CantRender
-from angelon.core.planning.plan import compiled_part, customer, values_for, work_out
-from angelon.core.problems import Invalid
 from angelon.core.specs.gateway import Gateway
 from angelon.core.states import State, move
-from angelon.core.values import Value, pack, show, unpack
 from angelon.db import sends as queries
 from angelon.db.database import Database
-from angelon.db.events import body_of
 from angelon.db.secrets import Vault
 from angelon.db.setup import LiveSetup
-from angelon.db.tables import EventRow
 from angelon.engine.clock import Clock
-from angelon.engine.planner import payload_of
+from angelon.engine.planner import needs_followup
+from angelon.engine.preparing import Held, NoMore, NotNow, Preparing, route_of
 from angelon.engine.setups import Setups
-from angelon.gateways.interface import Mail, Outcome, Way
-from angelon.gateways.smtp import SmtpWay
+from angelon.gateways.interface import Outcome, Way
+from angelon.gateways.ways import way_for
 
 log = structlog.get_logger()
 
@@ -36,14 +29,6 @@ LEASE = dt.timedelta(minutes=10)
 """How long a claim lasts. It is extended where less than half is left, which is more than the slowest try can take
 (connecting and five answers, each at most the gateway's 40 s)."""
 UNKNOWN = "The worker stopped while this send was in its hands. Whether the gateway took it is not known; it is tried again under the same Message-ID."
-
-
-class Held(Exception):
-    """A person must act before this can go out."""
-
-    def __init__(self, reason: str) -> None:
-        super().__init__(reason)
-        self.reason = reason
 
 
 @dataclass
@@ -61,7 +46,7 @@ MakeWay = Callable[[Gateway, str], Way]
 class Dispatcher:
     """One thread's worth of delivering, with its own connection to each gateway."""
 
-    def __init__(self, name: str, database: Database, setups: Setups, vault: Vault, clock: Clock, make_way: MakeWay = SmtpWay) -> None:
+    def __init__(self, name: str, database: Database, setups: Setups, vault: Vault, clock: Clock, make_way: MakeWay = way_for) -> None:
         self.name = name
         self._database = database
         self._setups = setups
@@ -69,6 +54,9 @@ class Dispatcher:
         self._clock = clock
         self._make_way = make_way
         self._ways: dict[int, tuple[str, Way]] = {}
+        self._preparing = Preparing(database)
+        self.followed = False
+        """Whether something that it settled has something to follow; whoever looks at that sets it back."""
 
     def run_batch(self, limit: int = 16, more: Callable[[], None] | None = None) -> int:
         """Takes up to `limit` due sends through; gives how many.
@@ -133,30 +121,49 @@ class Dispatcher:
         live = self._setups.get(row.store_id)
         settled: dict[str, Any] = {
             "b_id": row.id, "b_worker": self.name, "reason": "", "due_at": row.due_at, "settled_at": None, "subject": row.subject,
-            "revision_id": row.revision_id, "tries": row.tries, "values": None,
+            "revision_id": row.revision_id, "tries": row.tries, "values": None, "reference": row.reference, "cost": row.cost, "fall_at": row.fall_at,
         }  # fmt: skip
         results.settled.append(settled)
         try:
-            gateway, mail, key = self._prepare(row, live, settled, results)
+            ready = self._preparing.ready(row, live, self._clock.now())
+        except NotNow as error:
+            ready = None
+            outcome, began = Outcome("temporary", "", error.reason), self._clock.now()
+            gateway = self._preparing.gateway(row, live)
+        except NoMore as error:
+            settled |= {"state": move(State.SENDING, State.SKIPPED), "settled_at": self._clock.now(), "reason": error.reason, "tries": row.tries - 1}
+            return
         except Held as error:
-            settled |= {"state": move(State.SENDING, State.HELD), "reason": error.reason, "tries": row.tries - 1}
+            settled |= {"state": move(State.SENDING, State.HELD), "reason": error.reason, "tries": row.tries - 1} | self._follow(row, live)
             return
         except Exception as error:
             log.exception("a send could not be prepared", send=row.id)
-            settled |= {"state": move(State.SENDING, State.HELD), "reason": f"The message could not be made: {type(error).__name__}. The log says more.", "tries": row.tries - 1}
+            settled |= {"state": move(State.SENDING, State.HELD), "reason": f"The message could not be made: {type(error).__name__}. The log says more.", "tries": row.tries - 1} | self._follow(row, live)
             return
-        began = self._clock.now()
-        outcome = self._way(live, row, gateway).deliver(mail, key)
+        if ready is not None:
+            gateway = ready.gateway
+            settled |= ready.settled
+            results.contents.append(ready.content)
+            began = self._clock.now()
+            outcome = self._way(live, row, gateway).deliver(ready.mail, row.id)
         ended = self._clock.now()
         results.attempts.append(
             {"send_id": row.id, "number": row.tries, "began_at": began, "ended_at": ended, "outcome": outcome.kind, "code": outcome.code, "answer": outcome.answer}
         )
         self._settle(row, gateway, outcome, ended, settled)
+        settled |= self._follow(row, live) if settled["state"] is State.FAILED else {"fall_at": None} if settled["state"] is State.SENT and gateway.receipts is None else {}
+
+    def _follow(self, row: Any, live: LiveSetup) -> dict[str, Any]:
+        """When what follows a send that is held or has failed is to be looked at: now, where anything does."""
+        if row.test or not needs_followup(live, route_of(row, live)):
+            return {"fall_at": None}
+        self.followed = True
+        return {"fall_at": self._clock.now()}
 
     def _settle(self, row: Any, gateway: Gateway, outcome: Outcome, now: dt.datetime, settled: dict[str, Any]) -> None:
         said = " ".join(part for part in (outcome.code, outcome.answer) if part)
         if outcome.kind == "accepted":
-            settled |= {"state": move(State.SENDING, State.SENT), "settled_at": now}
+            settled |= {"state": move(State.SENDING, State.SENT), "settled_at": now, "reference": outcome.reference}
         elif outcome.kind == "permanent":
             settled |= {"state": move(State.SENDING, State.FAILED), "settled_at": now, "reason": f"Refused for good: {said}"}
         else:
@@ -165,48 +172,6 @@ class Dispatcher:
                 settled |= {"state": move(State.SENDING, State.FAILED), "settled_at": now, "reason": f"Given up after {row.tries} tries: {said}"}
             else:
                 settled |= {"state": move(State.SENDING, State.RETRYING), "due_at": at, "reason": said}
-
-    def _prepare(self, row: Any, live: LiveSetup, settled: dict[str, Any], results: _Results) -> tuple[Gateway, Mail, str]:
-        """Guards again and renders. Raises Held."""
-        gateway = next((live.setup.gateways[key] for key, id_ in live.gateway_ids.items() if id_ == row.gateway_id), None)
-        if gateway is None:
-            raise Held("The route has no gateway.")
-        if gateway.paused:
-            raise Held(f"{gateway.name} is paused.")
-        message_key = next((key for key, id_ in live.message_ids.items() if id_ == row.message_id), "")
-        message = live.setup.messages.get(message_key)
-        if message is None:
-            raise Held("The message is not published.")
-        locale = message.locale_for(row.channel, row.locale)
-        if locale is None:
-            raise Held(f"“{message.name}” has no {row.channel} part.")
-        revision = live.revision_ids[message_key]
-        try:
-            compiled = compiled_part(message, row.channel, locale, live.setup.store)
-        except Invalid as error:
-            raise Held(f"“{message.name}” can't be made: {error.problems[0].what}") from None
-        recipient, name = row.recipient, row.recipient_name
-        if row.revision_id == revision and row.recipient and set(row.values or {}) >= compiled.names:
-            values = {key: unpack(value) for key, value in row.values.items()}
-        else:
-            with self._database.reading() as session:
-                recipient, name, values = worked_out_again(session, live, row, compiled.names)
-            settled |= {"values": {key: pack(value) for key, value in values.items()}}
-        try:
-            mail = compiled.render(values)
-        except CantRender as error:
-            raise Held(error.problem.what) from None
-        sender = gateway.sender
-        domain = sender.address.rpartition("@")[2]
-        try:
-            data = build(
-                mail, Envelope(sender.address, sender.name or live.setup.store.name, recipient, name, f"{row.id}@{domain}", self._clock.now(), sender.reply_to or live.setup.store.support_email)
-            )
-        except ValueError as error:
-            raise Held(str(error)) from None
-        settled |= {"subject": mail.subject, "revision_id": revision}
-        results.contents.append({"send_id": row.id, "html": mail.html, "text": mail.text})
-        return gateway, Mail(sender.address, recipient, data), row.id
 
     def _way(self, live: LiveSetup, row: Any, gateway: Gateway) -> Way:
         """This thread's connection to a gateway, made anew when its settings have changed."""
@@ -227,25 +192,6 @@ def _store(connection: Connection, results: _Results) -> None:
     queries.settle(connection, results.settled)
     queries.add_attempts(connection, results.attempts)
     queries.keep_content(connection, results.contents)
-
-
-def worked_out_again(session: Session, live: LiveSetup, row: Any, names: frozenset[str]) -> tuple[str, str, dict[str, Value]]:
-    """Recipient, name and values from the event as the recipes stand now. Raises Held with what is missing."""
-    event = session.get(EventRow, row.event_id)
-    if event is None:
-        raise Held("The event is no longer kept.")
-    source = live.setup.sources.get(live.source_key(event.source_id))
-    if source is None:
-        raise Held("The source is gone.")
-    raw, content_type, headers = body_of(session, event)
-    reading, variables = work_out(source, live.setup, payload_of(source, raw, content_type, headers, event.item))
-    values, missing = values_for(names, reading, variables)
-    if missing:
-        raise Held(missing[0].what)
-    address, name, why = customer(row.channel, reading)
-    if why:
-        raise Held(why)
-    return address, show(name), values
 
 
 def recover(database: Database, clock: Clock, dead: list[str]) -> int:

@@ -10,6 +10,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from angelon.core.deliveries import read_delivery, without_secrets
+from angelon.core.enriching import wanted
 from angelon.core.payload.body import NotReadable, parse_body
 from angelon.core.signatures import verify
 from angelon.core.specs.source import Source
@@ -94,6 +95,7 @@ class Intake:
                         "was": "",
                         "now": "",
                         "problem": "",
+                        "waits_until": now if wanted(source.enrichments, event.name) else None,
                     },
                     None if event.delivery_id else dt.timedelta(minutes=source.same_body_minutes),
                 )

@@ -16,9 +16,12 @@ from angelon.db.database import Database
 from angelon.db.secrets import Vault
 from angelon.engine.clock import Clock
 from angelon.engine.dispatcher import Dispatcher, recover
+from angelon.engine.enriching import Enriching
+from angelon.engine.following import Following
 from angelon.engine.planner import Planner
+from angelon.engine.reviewing import Reviewing
 from angelon.engine.setups import Setups
-from angelon.engine.wake import Ear
+from angelon.engine.wake import Bell, Ear
 
 log = structlog.get_logger()
 
@@ -31,7 +34,7 @@ BEAT = 5.0
 
 
 class Worker:
-    def __init__(self, database: Database, home: Path, vault: Vault, clock: Clock | None = None, threads: int = 4) -> None:
+    def __init__(self, database: Database, home: Path, vault: Vault, clock: Clock | None = None, threads: int = 4, base_url: str = "") -> None:
         self._database = database
         self._home = home
         self._vault = vault
@@ -41,6 +44,8 @@ class Worker:
         self._due = threading.Condition()
         self._work = 0
         self._threads = threads
+        self._base_url = base_url
+        self._follow = threading.Event()
         self.name = f"{os.uname().nodename}-{os.getpid()}"
 
     def run(self) -> None:
@@ -52,14 +57,19 @@ class Worker:
                 signal.signal(number, lambda *_: self.stop())
         workers = [threading.Thread(target=self._deliver, args=(number,), name=f"deliver-{number}") for number in range(self._threads)]
         keeper = threading.Thread(target=self._keep_house, name="keep-house")
+        asker = threading.Thread(target=self._ask, name="ask")
         self._recover_dead()
-        for thread in (*workers, keeper):
+        for thread in (*workers, keeper, asker):
             thread.start()
-        planner = Planner(self._database, self._setups, self._clock)
+        planner = Planner(self._database, self._setups, self._clock, self._base_url)
+        following = Following(self._database, self._setups, self._clock, self._base_url)
         try:
             while not self._stop.is_set():
                 try:
                     planned, made = planner.run_batch()
+                    if not planned or self._follow.is_set():
+                        self._follow.clear()
+                        made += following.look()
                 except Exception:
                     log.exception("planning failed; trying again")
                     planned, made = 0, 0
@@ -72,7 +82,7 @@ class Worker:
                     self._setups.forget()
         finally:
             self.stop()
-            for thread in (*workers, keeper):
+            for thread in (*workers, keeper, asker):
                 thread.join(30)
             ear.close()
 
@@ -88,6 +98,7 @@ class Worker:
 
     def _deliver(self, number: int) -> None:
         dispatcher = Dispatcher(f"{self.name}-{number}", self._database, self._setups, self._vault, self._clock)
+        bell = Bell(self._home)
         idle_since = time.monotonic()
         while not self._stop.is_set():
             try:
@@ -96,6 +107,10 @@ class Worker:
                 log.exception("delivering failed; trying again")
                 done = 0
                 self._stop.wait(1)
+            if dispatcher.followed:
+                dispatcher.followed = False
+                self._follow.set()
+                bell.ring()
             if done:
                 idle_since = time.monotonic()
             if time.monotonic() - idle_since > 30:
@@ -111,13 +126,31 @@ class Worker:
                     self._due.wait(wait)
         dispatcher.close()
 
+    def _ask(self) -> None:
+        """Asks elsewhere about events that wait for it; the planner is rung for when they need nothing more."""
+        enriching, bell, ear = Enriching(self._database, self._setups, self._clock), Bell(self._home), Ear(self._home)
+        while not self._stop.is_set():
+            try:
+                ready = enriching.look()
+            except Exception:
+                log.exception("asking elsewhere failed; trying again")
+                ready = 0
+                self._stop.wait(1)
+            if ready:
+                bell.ring()
+            else:
+                ear.wait(0.5)
+        ear.close()
+
     def _keep_house(self) -> None:
+        reviewing = Reviewing(self._database, self._setups, self._vault, self._clock)
         while not self._stop.is_set():
             try:
                 now = self._clock.now()
                 with self._database.connection() as connection:
                     sends.beat(connection, self.name, now)
                 recover(self._database, self._clock, [])
+                reviewing.look()
             except Exception:
                 log.exception("housekeeping failed; trying again")
             self._stop.wait(BEAT)

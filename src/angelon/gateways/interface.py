@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import Literal, Protocol
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any, Literal, Protocol
 
 
 @dataclass(frozen=True, slots=True)
@@ -12,29 +13,45 @@ class Outcome:
 
     `accepted`: the other side took it. `temporary`: it said not now, or could not be reached. `permanent`: it said
     never. `unknown`: it had the message and went silent before it answered, so that nobody can say.
-    `retry_after` is the wait that it asked for, in seconds.
+    `retry_after` is the wait that it asked for, in seconds; `reference` the other side's own id for what it took.
     """
 
     kind: Literal["accepted", "temporary", "permanent", "unknown"]
     code: str = ""
     answer: str = ""
     retry_after: float | None = None
+    reference: str = ""
 
 
 @dataclass(frozen=True, slots=True)
 class Mail:
-    """An email ready for SMTP: envelope addresses and the message's bytes (CRLF line ends)."""
+    """An email ready for SMTP: envelope addresses and the message's bytes (CRLF line ends). `also` are those in cc and bcc."""
 
     from_address: str
     to_address: str
     data: bytes
+    also: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Note:
+    """An SMS or chat message ready for a provider: the values that its request is made from."""
+
+    values: Mapping[str, Any] = field(default_factory=dict)
+
+    @property
+    def to_address(self) -> str:
+        return str(self.values.get("to", ""))
 
 
 class Way(Protocol):
     """A way out. One instance belongs to one thread, and keeps its connection between deliveries."""
 
-    def deliver(self, mail: Mail, key: str) -> Outcome:
-        """Hands one message over. `key` names the send, the same at every try. Never raises for what the other side does."""
+    def deliver(self, mail: Any, key: str) -> Outcome:
+        """Hands one message over: a Mail to SMTP, a Note to a provider. `key` names the send, the same at every try.
+
+        Never raises for what the other side does.
+        """
         ...
 
     def close(self) -> None: ...

@@ -83,28 +83,32 @@ class SmtpWay:
         return server
 
     def _envelope(self, server: smtplib.SMTP, mail: Mail) -> Outcome | None:
-        """MAIL, RCPT and DATA; the refusal, or None where the server waits for the message."""
-        commands = (f"MAIL FROM:<{mail.from_address}>", f"RCPT TO:<{mail.to_address}>", "DATA")
-        utf8 = not mail.to_address.isascii() or not mail.from_address.isascii()
+        """MAIL, RCPT and DATA; the refusal, or None where the server waits for the message.
+
+        Whether those in cc and bcc are taken does not matter: the send is to its recipient.
+        """
+        commands = (f"MAIL FROM:<{mail.from_address}>", f"RCPT TO:<{mail.to_address}>", *(f"RCPT TO:<{address}>" for address in mail.also), "DATA")
+        utf8 = not all(address.isascii() for address in (mail.to_address, mail.from_address, *mail.also))
         if utf8:
             if not server.has_extn("smtputf8"):
                 return Outcome("permanent", "", f"{self._where()} takes no addresses outside ASCII (SMTPUTF8, RFC 6531).")
             commands = (commands[0] + " SMTPUTF8", *commands[1:])
         if not server.has_extn("pipelining"):
-            for command, good in zip(commands, (250, 250, 354), strict=True):
+            for number, command in enumerate(commands):
                 server.send((command + "\r\n").encode())
                 code, answer = server.getreply()
-                if code != good and not (good == 250 and code == 251):
+                last = number == len(commands) - 1
+                if code not in ((354,) if last else (250, 251)) and (last or number < 2):
                     return self._refused(server, code, answer)
             return None
         server.send("".join(command + "\r\n" for command in commands).encode())
         replies = [server.getreply() for _ in commands]
         refused = next(((code, answer) for code, answer in replies[:2] if code not in (250, 251)), None)
-        if refused is None and replies[2][0] != 354:
-            refused = replies[2]
+        if refused is None and replies[-1][0] != 354:
+            refused = replies[-1]
         if refused is None:
             return None
-        if replies[2][0] == 354:  # it waits for a message nobody would get: give it an empty one (RFC 2920, section 3.1)
+        if replies[-1][0] == 354:  # it waits for a message nobody would get: give it an empty one (RFC 2920, section 3.1)
             server.send(b".\r\n")
             server.getreply()
         return self._refused(server, *refused)

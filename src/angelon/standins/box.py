@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import datetime as dt
 import email
 import email.policy
@@ -52,6 +53,47 @@ class PostedRow(_Base, table=True):
     status: int
     answer: str = Field(sa_column=Column(Text))
     took_ms: float
+
+
+class SmsRow(_Base, table=True):
+    """A text that the SMS provider took and put on a handset."""
+
+    __tablename__ = "sms"
+    id: int | None = Field(default=None, primary_key=True)
+    received_at: dt.datetime = Field(sa_column=Column(Instant, nullable=False))
+    sender: str
+    to: str
+    text: str = Field(sa_column=Column(Text))
+    segments: int = 1
+    reference: str = Field(unique=True)
+    key: str = Field(default="", index=True)
+
+
+class ChatTextRow(_Base, table=True):
+    """A text handed in for the chat provider's review."""
+
+    __tablename__ = "chat_text"
+    id: int | None = Field(default=None, primary_key=True)
+    reference: str = Field(unique=True)
+    submitted_at: dt.datetime = Field(sa_column=Column(Instant, nullable=False))
+    decided_at: dt.datetime | None = Field(default=None, sa_column=Column(Instant))
+    state: str = "submitted"
+    reason: str = Field(default="", sa_column=Column(Text))
+    spec: dict = Field(sa_column=Column(Json))
+
+
+class ChatRow(_Base, table=True):
+    """A chat message that the provider brought to a customer."""
+
+    __tablename__ = "chat"
+    id: int | None = Field(default=None, primary_key=True)
+    received_at: dt.datetime = Field(sa_column=Column(Instant, nullable=False))
+    sender: str
+    to: str
+    template: str
+    spec: dict = Field(sa_column=Column(Json))
+    reference: str = Field(unique=True)
+    key: str = Field(default="", index=True)
 
 
 class SettingRow(_Base, table=True):
@@ -114,12 +156,54 @@ class Box:
             session.exec(delete(MailRow))
             session.commit()
 
+    def keep(self, row: SQLModel) -> None:
+        with self.session() as session:
+            session.add(row)
+            session.commit()
+
+    def by_key(self, table: Any, key: str) -> Any:
+        """What was taken under a key before; None for no key, or where nothing was."""
+        if not key:
+            return None
+        with self.session() as session:
+            return session.exec(select(table).where(table.key == key)).first()
+
+    def texts(self, limit: int = 200, to: str = "") -> list[SmsRow]:
+        """What the handsets have received, newest first."""
+        with self.session() as session:
+            statement = select(SmsRow).order_by(col(SmsRow.id).desc()).limit(limit)
+            return list(session.exec(statement.where(col(SmsRow.to).contains(to)) if to else statement))
+
+    def chats(self, limit: int = 200, to: str = "") -> list[ChatRow]:
+        """What the customers' chats have received, newest first."""
+        with self.session() as session:
+            statement = select(ChatRow).order_by(col(ChatRow.id).desc()).limit(limit)
+            return list(session.exec(statement.where(col(ChatRow.to).contains(to)) if to else statement))
+
+    def chat_texts(self, limit: int = 100) -> list[ChatTextRow]:
+        """The texts handed in for review, newest first."""
+        with self.session() as session:
+            return list(session.exec(select(ChatTextRow).order_by(col(ChatTextRow.id).desc()).limit(limit)))
+
 
 def _prepare(connection: Any, _: Any) -> None:
     cursor = connection.cursor()
     for pragma in ("journal_mode=WAL", "synchronous=OFF", "busy_timeout=20000"):
         cursor.execute(f"PRAGMA {pragma}")
     cursor.close()
+
+
+def shown(row: MailRow) -> str:
+    """A mail's page with the pictures that travel in it, as a mail program shows it."""
+    message = email.message_from_bytes(row.raw, _class=EmailMessage, policy=email.policy.default)
+    body = message.get_body(("html",))
+    page = str(body.get_content()) if body else ""
+    for part in message.walk():
+        content_id = str(part.get("Content-ID", "")).strip().strip("<>")
+        if content_id and part.get_content_maintype() == "image":
+            data = part.get_payload(decode=True)
+            page = page.replace(f"cid:{content_id}", f"data:{part.get_content_type()};base64,{base64.b64encode(data if isinstance(data, bytes) else b'').decode()}")
+    return page
 
 
 def opened(row: MailRow) -> dict[str, Any]:
@@ -133,7 +217,7 @@ def opened(row: MailRow) -> dict[str, Any]:
         "text": text.get_content() if text else "",
         "html": html.get_content() if html else "",
         "headers": {name: str(value) for name, value in message.items()},
-        "attachments": [{"name": part.get_filename() or "", "type": part.get_content_type(), "bytes": len(part.get_payload(decode=True) or b"")} for part in message.iter_attachments()],
+        "attachments": [{"name": part.get_filename() or "", "type": part.get_content_type(), "bytes": len(part.get_payload(decode=True) or b"")} for part in message.iter_attachments() if part.get_content_disposition() == "attachment"],
         "received_at": row.received_at.isoformat(),
         "id": row.id,
     }

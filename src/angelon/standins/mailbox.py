@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import contextlib
 import datetime as dt
 import time
 from typing import Any
@@ -76,18 +75,3 @@ class Mailbox(Controller):
         if self.port == 0 and self.server is not None:
             self.port = self.server.sockets[0].getsockname()[1]
         super()._trigger_server()
-
-
-def serve(box: Box, host: str, port: int) -> None:
-    """Runs the mailbox until the process is told to end."""
-    mailbox = Mailbox(box, host, port)
-    mailbox.start()
-    with contextlib.suppress(KeyboardInterrupt):
-        import signal
-        import threading
-
-        stop = threading.Event()
-        for number in (signal.SIGTERM, signal.SIGINT):
-            signal.signal(number, lambda *_: stop.set())
-        stop.wait()
-    mailbox.stop()

@@ -7,10 +7,13 @@ from typing import Any
 
 from flask import Blueprint, Response, abort, current_app, flash, jsonify, redirect, render_template, request, url_for
 
-from angelon.standins.box import Box, opened
+from angelon.standins.box import Box, opened, shown
 from angelon.standins.catalogue import CUSTOMERS, PRODUCTS
 from angelon.standins.counter import CantPost, Counter, next_state
 from angelon.standins.mailbox import FAULTS
+from angelon.standins.providers import FAULTS as PROVIDER_FAULTS
+from angelon.standins.providers import answered, chat_json, sms_json
+from angelon.standins.reviewer import RULES
 
 pages = Blueprint("standins", __name__, url_prefix="/standins", template_folder="templates")
 
@@ -27,7 +30,7 @@ def index() -> Any:
     wanted = request.args.get("mail", type=int)
     row = next((m for m in mails if m.id == wanted), mails[0] if mails else None)
     return render_template(
-        "standins/index.html", counter=counter, products=PRODUCTS, customers=CUSTOMERS, mails=[opened(m) | {"at": m.received_at} for m in mails], mail=opened(row) | {"at": row.received_at} if row else None,
+        "standins/index.html", counter=counter, products=PRODUCTS, customers=CUSTOMERS, mails=[opened(m) | {"at": m.received_at} for m in mails], mail=opened(row) | {"at": row.received_at, "page": shown(row)} if row else None,
         fault=box().setting("mail_fault", "none"), faults=FAULTS, next_state=next_state, answer_of=answer_of, total=box().count_mails(),
     )  # fmt: skip
 
@@ -81,6 +84,73 @@ def mailbox() -> Any:
         box().set("mail_fault", request.form["fault"])
         flash(f"The mailbox {FAULTS[request.form['fault']]} from now on.", "good")
     return redirect(url_for(".index"))
+
+
+@pages.get("/handset")
+def handset() -> Any:
+    """The SMS provider, and the texts on the customers' handsets, one conversation a number."""
+    rows = box().texts(120)
+    numbers = list(dict.fromkeys(row.to for row in rows))
+    to = request.args.get("to") or (numbers[0] if numbers else "")
+    return render_template(
+        "standins/handset.html", rows=rows, numbers=numbers, to=to, shown=[row for row in reversed(rows) if row.to == to], fault=box().setting("sms_fault", "none"), faults=PROVIDER_FAULTS
+    )
+
+
+@pages.get("/chat")
+def chat() -> Any:
+    """The chat provider: what the customers see, and the texts in its review."""
+    rows = box().chats(120)
+    people = list(dict.fromkeys(row.to for row in rows))
+    to = request.args.get("to") or (people[0] if people else "")
+    return render_template(
+        "standins/chat.html", rows=rows, people=people, to=to, shown=[row for row in reversed(rows) if row.to == to], fault=box().setting("chat_fault", "none"), faults=PROVIDER_FAULTS,
+        texts=box().chat_texts(40), rules=RULES, seconds=box().setting("chat_review_seconds", 0),
+    )  # fmt: skip
+
+
+@pages.post("/providers")
+def provider() -> Any:
+    """Sets how a provider behaves, and how long the chat provider's review takes."""
+    which = request.form.get("which")
+    if which not in ("sms", "chat"):
+        abort(400, "There is no such provider.")
+    fault = request.form.get("fault")
+    if fault in PROVIDER_FAULTS:
+        box().set(f"{which}_fault", fault)
+        flash(f"The {'SMS' if which == 'sms' else 'chat'} provider {PROVIDER_FAULTS[fault]} from now on.", "good")
+    seconds = request.form.get("seconds", type=int)
+    if seconds is not None and 0 <= seconds <= 86400:
+        box().set("chat_review_seconds", seconds)
+        flash("A review is done at once from now on." if seconds == 0 else f"A review takes {seconds} seconds from now on.", "good")
+    return redirect(url_for(".handset" if which == "sms" else ".chat"))
+
+
+@pages.post("/chat/answer")
+def answer() -> Any:
+    """The customer answers: with a button's words, or their own."""
+    text = request.form.get("text", "").strip()[:500]
+    row = next((row for row in box().chats(200) if row.reference == request.form.get("message")), None)
+    if row is None or not text:
+        abort(400, "Write what the customer answers.")
+    if not box().setting("chat_receipts", ""):
+        flash("The provider does not know where to tell of answers: this data folder was made before it could.", "bad")
+        return redirect(url_for(".chat", to=row.to))
+    answered(box(), row.reference, text)
+    flash(f"{row.to} answered “{text}”. The account hears of it.", "good")
+    return redirect(url_for(".chat", to=row.to))
+
+
+@pages.get("/sms.json")
+def sms_list() -> Any:
+    """What the handsets have received, newest first."""
+    return jsonify([sms_json(row) for row in box().texts(request.args.get("limit", 200, type=int), request.args.get("to", ""))])
+
+
+@pages.get("/chat.json")
+def chat_list() -> Any:
+    """What the customers' chats have received, newest first."""
+    return jsonify([chat_json(row) for row in box().chats(request.args.get("limit", 200, type=int), request.args.get("to", ""))])
 
 
 @pages.get("/mail.json")

@@ -31,19 +31,28 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     formats.install(app)
     frame.install(app)  # before the token check, whose error page has the frame too
-    CSRFProtect(app)
+    csrf = CSRFProtect(app)
 
+    from angelon.web.checks.views import pages as checks
     from angelon.web.gateways.views import pages as gateways
     from angelon.web.health.views import pages as health
+    from angelon.web.letterhead.views import pages as letterhead
+    from angelon.web.library.views import pages as library
     from angelon.web.messages.views import pages as messages
     from angelon.web.orders.views import pages as orders
     from angelon.web.overview.views import pages as overview
+    from angelon.web.receipts.views import pages as receipts
+    from angelon.web.rehearsals.views import pages as rehearsals
     from angelon.web.routes.views import pages as routes
+    from angelon.web.runs.views import pages as runs
+    from angelon.web.segments.views import pages as segments
     from angelon.web.sends.views import pages as sends
     from angelon.web.sources.views import pages as sources
+    from angelon.web.suppressions.views import pages as suppressions
 
-    for blueprint in (health, overview, orders, sends, sources, messages, routes, gateways, *more):
+    for blueprint in (health, overview, orders, sends, sources, messages, letterhead, library, routes, segments, gateways, suppressions, rehearsals, checks, runs, receipts, *more):
         app.register_blueprint(blueprint)
+    csrf.exempt(receipts)
     app.teardown_appcontext(close_session)
     app.after_request(_headers)
     app.register_error_handler(HTTPException, _error)
@@ -65,7 +74,7 @@ def _error(error: HTTPException) -> Any:
     detail = error.description or ""
     if isinstance(error, CSRFError):
         detail = "The page is older than your session. Reload it and try again; a draft is kept."
-    if request.headers.get("X-Fragment") or request.path.startswith(("/in/", "/api/", "/standins/mail.json")):
+    if request.headers.get("X-Fragment") or request.path.startswith(("/in/", "/api/", "/standins/mail.json", "/standins/sms.json", "/standins/chat.json")):
         response = jsonify({"type": "about:blank", "title": error.name, "status": error.code, "detail": detail})
         response.mimetype = "application/problem+json"
         response.status_code = error.code or 500

@@ -5,12 +5,15 @@ from __future__ import annotations
 import datetime as dt
 import json
 from typing import Any
+from urllib.parse import quote, urlsplit
 from zoneinfo import ZoneInfo
 
 from flask import g
 from markupsafe import Markup, escape
 
 from angelon.core import event_types
+from angelon.core.messages.blocks import with_pictures_at
+from angelon.core.planning.plan import CALLED
 from angelon.core.values import show, unpack
 
 
@@ -119,9 +122,14 @@ def marked(text: str) -> Markup:
     return Markup("".join(f"<code>{p}</code>" if n % 2 else p for n, p in enumerate(parts)))  # noqa: S704 - escaped above
 
 
+def pictured(page: str) -> str:
+    """A made mail with the library's pictures at addresses that a page of ours can show."""
+    return with_pictures_at(page, lambda mark: f"/files/shown/{quote(mark)}")
+
+
 def install(app: Any) -> None:
     app.jinja_env.filters.update(
-        moment=moment, exact=exact, span=span, ago=ago, time=time_tag, count=count, size=size, shown=shown, stored=stored, pretty=pretty, marked=marked, as_json=as_json,
-        event_label=event_types.label,
+        after=lambda seconds: span(dt.timedelta(seconds=seconds)), moment=moment, exact=exact, span=span, ago=ago, time=time_tag, count=count, size=size, shown=shown, stored=stored, pretty=pretty, marked=marked, as_json=as_json,
+        event_label=event_types.label, channel=lambda name: CALLED.get(name, name), host=lambda url: urlsplit(url).netloc, pictured=pictured,
     )  # fmt: skip
     app.jinja_env.globals.update(plural=plural)

@@ -37,10 +37,12 @@ def rail(counts: dict[str, int]) -> list[tuple[str, list[Place]]]:
         ("Build", [
             Place("Sources", "/sources", "sources", counts.get("sources")),
             Place("Messages", "/messages", "messages", counts.get("messages")),
+            Place("Letterhead", "/letterhead", "letterhead"),
+            Place("Files", "/files", "files"),
             Place("Routes", "/routes", "routes", counts.get("routes")),
         ]),
-        ("Deliver", [Place("Gateways", "/gateways", "gateways", counts.get("gateways"))]),
-        ("Prove", [Place("Stand-ins", "/standins", "standins")]),
+        ("Deliver", [Place("Gateways", "/gateways", "gateways", counts.get("gateways")), Place("Suppressions", "/suppressions", "suppressions")]),
+        ("Prove", [Place("Rehearsals", "/rehearsals", "rehearsals"), Place("Checks", "/checks", "checks"), Place("Stand-ins", "/standins", "standins")]),
     ]  # fmt: skip
 
 
@@ -77,7 +79,7 @@ def install(app: Flask) -> None:
             "needs_a_hand": numbers.needs,
             "pulse": pulse(numbers, g.now),
             "store_name": row.spec.get("name") if row else "No store yet",
-            "store_spec": row.spec if row else {},
+            "store_spec": {"currency": "EUR", **(row.spec if row else {})},
             "theme": theme if theme in ("light", "dark") else "system",
             "now": g.now,
         }

@@ -15,10 +15,10 @@ from angelon.core.planning.plan import work_out
 from angelon.core.reading import Reading
 from angelon.core.recipes.evaluate import Variables
 from angelon.core.specs.source import Source
-from angelon.db.events import body_of
+from angelon.db.events import recent
 from angelon.db.setup import LiveSetup
 from angelon.db.tables import EventRow
-from angelon.engine.planner import payload_of
+from angelon.engine.planner import payload_now
 from angelon.web.services import session
 
 REACH = 40
@@ -66,6 +66,11 @@ def take(live: LiveSetup, sources: Collection[str] | None = None, types: Collect
     return fill(hand, live, source)
 
 
+def recent_of(source_id: int) -> list[EventRow]:
+    """The newest delivery of a source, as a list of at most one."""
+    return recent(session(), source_id, 1)
+
+
 def samples(live: LiveSetup, source: Source, source_id: int, most: int = 14) -> list[Hand]:
     """A source's pinned and newest deliveries, each read as the source stands: what the bench looks across. Names take turns."""
     rows = session().exec(
@@ -83,9 +88,8 @@ def samples(live: LiveSetup, source: Source, source_id: int, most: int = 14) -> 
 def fill(hand: Hand, live: LiveSetup, source: Source) -> Hand:
     """Reads the event in hand."""
     assert hand.event is not None
-    raw, content_type, headers = body_of(session(), hand.event)
     try:
-        hand.payload = payload_of(source, raw, content_type, headers, hand.event.item)
+        hand.payload = payload_now(session(), source, hand.event)
     except NotReadable:
         hand.number = "can’t be read"
         return hand

@@ -8,15 +8,38 @@ from __future__ import annotations
 
 import html
 import re
+from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from inscriptis import get_text
 
-from angelon.core.messages.templates import compile_template, segments
-from angelon.core.specs.message import Block, Button, Divider, Heading, Image, Lines, Mjml, Text
+from angelon.core.colours import ink_on
+from angelon.core.messages.templates import BadTemplate, compile_template, segments
+from angelon.core.specs.message import (
+    Address,
+    Block,
+    Button,
+    Columns,
+    Divider,
+    Heading,
+    Image,
+    Lines,
+    Mjml,
+    Parcel,
+    Text,
+)
 from angelon.core.specs.store import Letterhead
 
-_TOTAL = {"en": "Total", "de": "Gesamt", "fr": "Total", "es": "Total", "el": "Σύνολο", "ja": "合計"}
+_WORDS = {
+    "total": {"en": "Total", "de": "Gesamt", "fr": "Total", "es": "Total", "el": "Σύνολο", "ja": "合計"},
+    "packed": {"en": "packed", "de": "gepackt", "fr": "emballé", "es": "empaquetado"},
+    "on its way": {"en": "on its way", "de": "unterwegs", "fr": "en route", "es": "en camino"},
+    "at your door": {"en": "out for delivery", "de": "in Zustellung", "fr": "en livraison", "es": "en reparto"},
+    "delivered": {"en": "delivered", "de": "zugestellt", "fr": "livré", "es": "entregado"},
+    "expected": {"en": "expected", "de": "erwartet", "fr": "prévu", "es": "previsto"},
+}
+_PROGRESS = (("packed", 2), ("on its way", 4), ("at your door", 6), ("delivered", 7))
+"""The stops that a customer is shown, and the stage (`event_types.STOPS`) from which each is reached."""
 
 _STRONG = re.compile(r"\*\*(?=\S)(.+?)(?<=\S)\*\*", re.S)
 _EMPHASIS = re.compile(r"(?<![\w*])_(?=\S)(.+?)(?<=\S)_(?!\w)", re.S)
@@ -30,7 +53,6 @@ class Tokens:
     """Jinja parts put aside under marks that MJML and CSS tools leave alone."""
 
     held: list[str] = field(default_factory=list)
-
     def put(self, jinja: str) -> str:
         self.held.append(jinja)
         return f"a9t{len(self.held) - 1}z9a"
@@ -79,8 +101,6 @@ def link(source: str, tokens: Tokens) -> str:
         else:
             made += html.escape(part, quote=True)
     if made and not _TOKEN.match(made) and not made.lower().startswith(("https://", "http://", "mailto:", "tel:")):
-        from angelon.core.messages.templates import BadTemplate
-
         raise BadTemplate(f"“{source[:60]}” is no web address.", 1, "Start it with https://, or choose a variable that holds an address.")
     return made
 
@@ -125,33 +145,86 @@ def text_of(source: str) -> str:
     return tokens.show(str(get_text(hidden)))
 
 
+LIBRARY = "library:"
+
+
+def words_in(locale: str) -> Callable[[str], str]:
+    """The product's own words in a language, in English where they are not known in it."""
+    language = locale.partition("-")[0]
+    return lambda name: _WORDS[name].get(language) or _WORDS[name]["en"]
+
+
+def content_id(mark: str) -> str:
+    """The content id (RFC 2392) under which a file of the library, `shelf/name`, travels in a mail."""
+    return f"lib-{mark.encode().hex()}@library"
+
+
+def picture(src: str, tokens: Tokens) -> str:
+    """A picture's address for an attribute: a web address, or a file of the library that travels in the mail."""
+    if src.strip().startswith(LIBRARY):
+        return f"cid:{content_id(src.strip()[len(LIBRARY) :])}"
+    return link(src, tokens)
+
+
 def block_mjml(block: Block, tokens: Tokens, locale: str, letterhead: Letterhead) -> str:
     """One block as children of a column. Raises BadTemplate."""
-    if isinstance(block, Heading):
-        made = f'<mj-text font-size="22px" font-weight="700" line-height="1.3" padding-bottom="6px">{html.escape(tokens.hide(block.text), quote=False)}</mj-text>'
-    elif isinstance(block, Text):
-        made = f"<mj-text>{rich(block.text, tokens)}</mj-text>"
-    elif isinstance(block, Button):
-        made = (
-            f'<mj-button align="left" background-color="{letterhead.accent}" color="#ffffff" border-radius="3px" font-weight="700" '
-            f'inner-padding="10px 20px" href="{link(block.url, tokens)}">{html.escape(tokens.hide(block.text), quote=False)}</mj-button>'
-        )
-    elif isinstance(block, Lines):
-        made = _lines_mjml(block, tokens, locale)
-    elif isinstance(block, Divider):
-        made = '<mj-divider border-width="1px" border-color="#dcd5c5" />'
-    elif isinstance(block, Image):
-        made = f'<mj-image align="left" src="{link(block.src, tokens)}" alt="{html.escape(tokens.hide(block.alt))}" width="{block.width}px" />'
-    else:
-        made = tokens.hide_in_html(block.mjml)
+    made = _bare_mjml(block, tokens, locale, letterhead)
     if block.only_if:
         return f"<mj-raw>{tokens.mark('{% if ' + block.only_if + ' %}')}</mj-raw>{made}<mj-raw>{tokens.mark('{% endif %}')}</mj-raw>"
     return made
 
 
+def columns_mjml(block: Columns, tokens: Tokens, locale: str, letterhead: Letterhead) -> str:
+    """Two columns as a section of its own. Raises BadTemplate, its problem naming the side and place."""
+    sides = ""
+    for side in ("left", "right"):
+        made = ""
+        for number, piece in enumerate(getattr(block, side)):
+            try:
+                made += block_mjml(piece, tokens, locale, letterhead)
+            except BadTemplate as error:
+                error.problem = error.problem.at(f"{side}.{number}")
+                raise
+        sides += f'<mj-column width="50%">{made}</mj-column>'
+    section = f'<mj-section css-class="paper" background-color="{PAPER}" padding="0">{sides}</mj-section>'
+    if block.only_if:
+        return f"<mj-raw>{tokens.mark('{% if ' + block.only_if + ' %}')}</mj-raw>{section}<mj-raw>{tokens.mark('{% endif %}')}</mj-raw>"
+    return section
+
+
+PAPER = "#fffdf7"
+INK = "#1d232c"
+HAIR = "#ebe5d7"
+
+
+def _bare_mjml(block: Block, tokens: Tokens, locale: str, letterhead: Letterhead) -> str:
+    if isinstance(block, Heading):
+        return f'<mj-text css-class="ink" font-size="22px" font-weight="700" line-height="1.3" padding-bottom="6px">{html.escape(tokens.hide(block.text), quote=False)}</mj-text>'
+    if isinstance(block, Text):
+        return f'<mj-text css-class="ink">{rich(block.text, tokens)}</mj-text>'
+    if isinstance(block, Button):
+        return (
+            f'<mj-button align="left" background-color="{letterhead.accent}" color="{ink_on(letterhead.accent)}" border-radius="3px" font-weight="700" '
+            f'inner-padding="10px 20px" href="{link(block.url, tokens)}">{html.escape(tokens.hide(block.text), quote=False)}</mj-button>'
+        )
+    if isinstance(block, Lines):
+        return _lines_mjml(block, tokens, locale)
+    if isinstance(block, Address):
+        title = f"<strong>{html.escape(tokens.hide(block.title), quote=False)}</strong><br />" if block.title else ""
+        return f'<mj-text css-class="ink">{title}{tokens.put("{{ order.address | default | breaks }}")}</mj-text>'
+    if isinstance(block, Parcel):
+        return _parcel_mjml(block, tokens, locale, letterhead)
+    if isinstance(block, Divider):
+        return '<mj-divider border-width="1px" border-color="#dcd5c5" />'
+    if isinstance(block, Image):
+        return f'<mj-image align="left" src="{picture(block.src, tokens)}" alt="{html.escape(tokens.hide(block.alt))}" width="{block.width}px" />'
+    assert isinstance(block, Mjml)
+    return tokens.hide_in_html(block.mjml)
+
+
 def _lines_mjml(block: Lines, tokens: Tokens, locale: str) -> str:
-    cell = 'style="padding:8px 0;border-bottom:1px solid #ebe5d7"'
-    right = 'style="padding:8px 0;border-bottom:1px solid #ebe5d7;text-align:right;white-space:nowrap"'
+    cell = f'style="padding:8px 0;border-bottom:1px solid {HAIR}"'
+    right = f'style="padding:8px 0;border-bottom:1px solid {HAIR};text-align:right;white-space:nowrap"'
     rows = (
         tokens.mark("{% for line in order.lines %}")
         + f"<tr><td {cell}>{tokens.put('{{ line.name }}')}</td><td {right}>{tokens.put('{{ line.quantity }}')}"
@@ -159,17 +232,40 @@ def _lines_mjml(block: Lines, tokens: Tokens, locale: str) -> str:
         + tokens.mark("{% endfor %}")
     )
     if block.total:
-        word = _TOTAL.get(locale.partition("-")[0], "Total")
         rows += (
             tokens.mark("{% if order.total %}")
-            + f'<tr><td style="padding:10px 0;font-weight:700">{word}</td><td style="padding:10px 0;font-weight:700;text-align:right">{tokens.put("{{ order.total }}")}</td></tr>'
+            + f'<tr><td style="padding:10px 0;font-weight:700">{words_in(locale)("total")}</td><td style="padding:10px 0;font-weight:700;text-align:right">{tokens.put("{{ order.total }}")}</td></tr>'
             + tokens.mark("{% endif %}")
         )
-    return f"<mj-table>{rows}</mj-table>"
+    return f'<mj-table css-class="ink">{rows}</mj-table>'
+
+
+def _parcel_mjml(block: Parcel, tokens: Tokens, locale: str, letterhead: Letterhead) -> str:
+    word = words_in(locale)
+    cell = f'style="padding:8px 0;border-bottom:1px solid {HAIR}"'
+    expected = "{% if parcel.expected_on %}" + word("expected") + " {{ parcel.expected_on | date('day') }}{% endif %}"
+    rows = (
+        tokens.mark("{% for parcel in order.parcels %}")
+        + f"<tr><td {cell}>{tokens.put('{{ parcel.carrier | default }}')} {tokens.put('{{ parcel.number | default }}')}</td>"
+        + f'<td style="padding:8px 0;border-bottom:1px solid {HAIR};text-align:right">{tokens.put(expected)}</td></tr>'
+        + tokens.mark("{% endfor %}")
+    )
+    made = f'<mj-table css-class="ink">{rows}</mj-table>'
+    if block.progress:
+        bars = ""
+        for name, stage in _PROGRESS:
+            colour = "{% if order.stage >= " + str(stage) + " %}" + letterhead.accent + "{% else %}#dcd5c5{% endif %}"
+            bars += f'<td width="25%" style="border-top:5px solid {tokens.put(colour)};padding:6px 4px 0 0;font-size:13px">{word(name)}</td>'
+        made += (
+            f"<mj-raw>{tokens.mark('{% if order.stage is not none %}')}</mj-raw>"
+            f'<mj-table css-class="ink" padding-top="2px"><tr>{bars}</tr></mj-table><mj-raw>{tokens.mark("{% endif %}")}</mj-raw>'
+        )
+    return made
 
 
 def block_text(block: Block, locale: str) -> str:
     """One block as a Jinja template of plain text."""
+    word = words_in(locale)
     made = ""
     if isinstance(block, Heading):
         made = block.text.strip()
@@ -180,13 +276,35 @@ def block_text(block: Block, locale: str) -> str:
     elif isinstance(block, Lines):
         made = "{% for line in order.lines %}- {{ line.quantity }} × {{ line.name }}{% if line.price %} ({{ line.price }}){% endif %}\n{% endfor %}"
         if block.total:
-            made += "{% if order.total %}" + _TOTAL.get(locale.partition("-")[0], "Total") + ": {{ order.total }}{% endif %}"
+            made += "{% if order.total %}" + word("total") + ": {{ order.total }}{% endif %}"
+    elif isinstance(block, Address):
+        made = (block.title.strip() + "\n" if block.title else "") + "{{ order.address | default }}"
+    elif isinstance(block, Parcel):
+        made = (
+            "{% for parcel in order.parcels %}- {{ parcel.carrier | default }} {{ parcel.number | default }}"
+            "{% if parcel.expected_on %}, " + word("expected") + ' {{ parcel.expected_on | date("day") }}{% endif %}\n{% endfor %}'
+        )
     elif isinstance(block, Divider):
         made = "-" * 40
     elif isinstance(block, Image):
         made = block.alt.strip()
     elif isinstance(block, Mjml):
         made = text_of(block.mjml).strip()
+    elif isinstance(block, Columns):
+        made = "".join(block_text(piece, locale) for piece in (*block.left, *block.right)).strip("\n")
     if not made:
         return ""
     return "{% if " + block.only_if + " %}" + made + "\n\n{% endif %}" if block.only_if else made + "\n\n"
+
+
+def pictures_in(page: str) -> list[str]:
+    """The files of the library, `shelf/name`, that a made page shows."""
+    return list(dict.fromkeys(bytes.fromhex(m[1]).decode() for m in _SHOWN.finditer(page)))
+
+
+_SHOWN = re.compile(r"cid:lib-((?:[0-9a-f]{2})+)@library")
+
+
+def with_pictures_at(page: str, address: Callable[[str], str]) -> str:
+    """A made page with its library pictures at web addresses instead, for a page that shows it."""
+    return _SHOWN.sub(lambda m: html.escape(address(bytes.fromhex(m[1]).decode()), quote=True), page)

@@ -6,16 +6,29 @@ import html as html_module
 import json
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import lru_cache
 
 import css_inline
 import mjml
 
-from angelon.core.messages.blocks import Tokens, block_mjml, block_text, rich, text_of
+from angelon.core.messages.attachments import Wanted, compile_wanted
+from angelon.core.messages.blocks import (
+    INK,
+    PAPER,
+    Tokens,
+    block_mjml,
+    block_text,
+    columns_mjml,
+    picture,
+    plain,
+    rich,
+    text_of,
+)
+from angelon.core.messages.cleaning import unsafe
 from angelon.core.messages.templates import BadTemplate, CantRender, Compiled, compile_template
 from angelon.core.problems import Invalid, Problem
-from angelon.core.specs.message import EmailText
+from angelon.core.specs.message import Columns, EmailText, Message
 from angelon.core.specs.store import Letterhead, Store
 from angelon.core.values import Value, regional
 
@@ -23,17 +36,35 @@ MAX_HTML = 1_000_000
 
 # Nothing is fetched while styles are inlined: a mail is made of what it holds.
 _INLINER = css_inline.CSSInliner(keep_style_tags=True, keep_link_tags=True, load_remote_stylesheets=False)
-FONTS = "'Helvetica Neue', Helvetica, Arial, sans-serif"
+FONTS = {
+    "sans-serif": "'Helvetica Neue', Helvetica, Arial, sans-serif",
+    "serif": "Georgia, 'Times New Roman', serif",
+    "monospace": "Menlo, Consolas, 'Courier New', monospace",
+}
+_FETCHED = re.compile(r"<link\b[^>]*>|@import\b[^;]*;", re.I)
+"""What MJML adds to fetch web fonts: a mail fetches nothing."""
+SPACER = '<mj-spacer height="4px" />'
+DARK = "@media (prefers-color-scheme: dark)"
+"""How the styles for a dark mailbox begin; a preview may turn them on or off by it."""
+_DARK_STYLE = (
+    DARK + " { .ground, body { background: #16191d !important; } .paper, .paper > table { background: #1f242a !important; }"
+    " .ink, .ink div, .ink td, .ink p { color: #e9e6dd !important; } .quiet div, .quiet p { color: #a5adb5 !important; } }"
+)
 
 
 @dataclass(frozen=True, slots=True)
 class RenderedEmail:
-    """An email as it goes out. `subject` is one line."""
+    """An email as it goes out. `subject` is one line; `cc`, `bcc` and `reply_to` are addresses parted by commas."""
 
     subject: str
     html: str
     text: str
     locale: str = "en"
+    reply_to: str = ""
+    cc: str = ""
+    bcc: str = ""
+    wanted: tuple[Wanted, ...] = ()
+    """What is to be attached, not yet fetched."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,21 +74,42 @@ class CompiledEmail:
     text: Compiled
     locale: str
     """How values are shown: the variant's language with the shop's regional habits, where CLDR knows them."""
+    envelope: Mapping[str, Compiled] = field(default_factory=dict)
+    """`reply_to`, `cc` and `bcc`, where there are any."""
+    attachments: tuple[Mapping[str, Compiled | Wanted], ...] = ()
 
     @property
     def names(self) -> frozenset[str]:
         """The variables that it uses; `order` is the order as read."""
-        return self.subject.names | self.html.names | self.text.names
+        names = self.subject.names | self.html.names | self.text.names
+        for compiled in (*self.envelope.values(), *(part for attachment in self.attachments for part in attachment.values())):
+            names |= compiled.names
+        return names
 
     def render(self, values: Mapping[str, Value]) -> RenderedEmail:
         """The email for these values. Raises CantRender, its problem saying which part."""
         made = {}
-        for part, template in (("subject", self.subject), ("html", self.html), ("text", self.text)):
+        for part, template in (("subject", self.subject), ("html", self.html), ("text", self.text), *self.envelope.items()):
             try:
                 made[part] = template.render(values, self.locale, MAX_HTML)
             except CantRender as error:
                 raise CantRender(error.problem.at(part)) from None
-        return RenderedEmail(one_line(made["subject"]), made["html"], _tidy(made["text"]), self.locale)
+        wanted = tuple(w for w in (_filled(parts, values, self.locale) for parts in self.attachments) if w is not None)
+        reply_to, cc, bcc = (one_line(made.get(part, "")) for part in ("reply_to", "cc", "bcc"))
+        return RenderedEmail(one_line(made["subject"]), made["html"], _tidy(made["text"]), self.locale, reply_to, cc, bcc, wanted)
+
+
+def _filled(parts: Mapping[str, Compiled | Wanted], values: Mapping[str, Value], locale: str) -> Wanted | None:
+    wanted = parts["wanted"]
+    assert isinstance(wanted, Wanted)
+    texts = {}
+    for name, part in parts.items():
+        if isinstance(part, Compiled):
+            try:
+                texts[name] = one_line(part.render(values, locale, 2000))
+            except CantRender as error:
+                raise CantRender(error.problem.at(f"attachments.{wanted.number}")) from None
+    return wanted.filled(texts, values)
 
 
 def one_line(text: str) -> str:
@@ -69,42 +121,59 @@ def _tidy(text: str) -> str:
     return re.sub(r"\n{3,}", "\n\n", "\n".join(line.rstrip() for line in text.split("\n"))).strip() + "\n"
 
 
-def compile_email(text: EmailText, store: Store, locale: str) -> CompiledEmail:
-    """Compiles one locale's email under a store's letterhead.
+def compile_email(text: EmailText, store: Store, locale: str, message: Message | None = None) -> CompiledEmail:
+    """Compiles one locale's email under a store's letterhead, with its message's envelope and attachments where it has one.
 
-    Raises Invalid with every problem, `where` naming the part: `subject`, `blocks.3`, `html`.
+    Raises Invalid with every problem, `where` naming the part: `subject`, `blocks.3.text`, `html`.
     """
-    key = json.dumps([text.model_dump(mode="json"), store.letterhead.model_dump(mode="json"), store.name, store.country, locale], sort_keys=True)
+    extras = message.model_dump(mode="json", include={"envelope", "attachments"}) if message is not None else {}
+    key = json.dumps([text.model_dump(mode="json"), store.letterhead.model_dump(mode="json"), store.name, store.country, locale, extras], sort_keys=True)
     return _compiled(key)
 
 
 @lru_cache(maxsize=512)
 def _compiled(key: str) -> CompiledEmail:
-    spec, letterhead_spec, store_name, country, locale = json.loads(key)
+    spec, letterhead_spec, store_name, country, locale, extras = json.loads(key)
     text, letterhead = EmailText.model_validate(spec), Letterhead.model_validate(letterhead_spec)
     problems: list[Problem] = []
     prefix = f"{letterhead.subject_prefix} " if letterhead.subject_prefix else ""
     subject = _part("subject", prefix + text.subject, problems)
-    html = _part("html", text.html, problems, True) if text.html else None
-    if html is None:
+    html = None
+    if text.html:
+        html = _own_page(text.html, problems)
+    else:
         source = _layout(text, letterhead, store_name, locale, problems)
         if not problems:
             html = _part("blocks", source, problems, True)
-    else:
-        try:
-            tokens = Tokens()
-            html = compile_template(tokens.show(_INLINER.inline(tokens.hide_in_html(text.html))), True)
-        except (BadTemplate, ValueError, css_inline.InlineError) as error:
-            problems.append(Problem("html", f"The page can't be read: {error}."))
     if text.text:
-        plain = _part("text", text.text, problems)
+        plain_text = _part("text", text.text, problems)
     elif text.html:
-        plain = None if problems else _part("html", text_of(text.html), problems)
+        plain_text = None if problems else _part("html", text_of(text.html), problems)
     else:
-        plain = None if problems else _part("blocks", "".join(block_text(b, locale) for b in text.blocks) + _sign_off(letterhead, store_name), problems)
-    if problems or subject is None or html is None or plain is None:
+        plain_text = None if problems else _part("blocks", "".join(block_text(b, locale) for b in text.blocks) + _sign_off(letterhead, store_name), problems)
+    envelope = {}
+    for part, template in (extras.get("envelope") or {}).items():
+        compiled = _part(part, template, problems) if template else None
+        if compiled is not None:
+            envelope[part] = compiled
+    attachments = compile_wanted(extras.get("attachments") or [], problems)
+    if problems or subject is None or html is None or plain_text is None:
         raise Invalid(problems or [Problem("", "The email can't be made.")])
-    return CompiledEmail(subject, html, plain, regional(locale, country))
+    return CompiledEmail(subject, html, plain_text, regional(locale, country), envelope, attachments)
+
+
+def _own_page(source: str, problems: list[Problem]) -> Compiled | None:
+    """A page of HTML of one's own, its styles inlined; refused where it holds what no mail may."""
+    try:
+        tokens = Tokens()
+        page = tokens.hide_in_html(source)
+        problems += [problem.at("html") for problem in unsafe(page)]
+        return None if problems else compile_template(tokens.show(_INLINER.inline(page)), True)
+    except BadTemplate as error:
+        problems.append(error.problem.at("html"))
+    except (ValueError, css_inline.InlineError) as error:
+        problems.append(Problem("html", f"The page can't be read: {error}."))
+    return None
 
 
 def _part(where: str, source: str, problems: list[Problem], html: bool = False) -> Compiled | None:
@@ -116,47 +185,73 @@ def _part(where: str, source: str, problems: list[Problem], html: bool = False) 
 
 
 def _sign_off(letterhead: Letterhead, store_name: str) -> str:
-    return "-- \n" + (letterhead.footer or store_name)
+    signature = plain(letterhead.signature) + "\n\n" if letterhead.signature else ""
+    return signature + "-- \n" + (letterhead.footer or store_name)
 
 
 def _layout(text: EmailText, letterhead: Letterhead, store_name: str, locale: str, problems: list[Problem]) -> str:
     """The whole page as an HTML template, styles inlined."""
     tokens = Tokens()
-    parts = []
-    for number, block in enumerate(text.blocks):
+    sections = _sections(text, tokens, locale, letterhead, problems)
+    made = {}
+    for where, source in (("preheader", text.preheader), ("letterhead.header", letterhead.header or store_name), ("letterhead.logo_alt", letterhead.logo_alt or store_name)):
         try:
-            parts.append(block_mjml(block, tokens, locale, letterhead))
+            made[where] = html_module.escape(tokens.hide(source))
         except BadTemplate as error:
-            problems.append(error.problem.at(f"blocks.{number}"))
-    preheader = footer = ""
-    try:
-        preheader = html_module.escape(tokens.hide(text.preheader))
-    except BadTemplate as error:
-        problems.append(error.problem.at("preheader"))
-    try:
-        footer = rich(letterhead.footer or store_name, tokens)
-    except BadTemplate as error:
-        problems.append(error.problem.at("letterhead.footer"))
+            problems.append(error.problem.at(where))
+    for where, source in (("letterhead.signature", letterhead.signature), ("letterhead.footer", letterhead.footer or store_name)):
+        try:
+            made[where] = rich(source, tokens)
+        except BadTemplate as error:
+            problems.append(error.problem.at(where))
     if problems:
         return ""
-    header = html_module.escape(letterhead.header or store_name)
+    head = f'<mj-text css-class="accent" color="{letterhead.accent}" font-size="14px" font-weight="700" letter-spacing="0.06em">{made["letterhead.header"]}</mj-text>'
+    if letterhead.logo:
+        head = f'<mj-image align="left" src="{picture(letterhead.logo, tokens)}" alt="{made["letterhead.logo_alt"]}" width="{letterhead.logo_width}px" />' + (head if letterhead.header else "")
+    signature = f'<mj-text css-class="ink">{made["letterhead.signature"]}</mj-text>' if letterhead.signature else ""
+    section = f'<mj-section css-class="paper" background-color="{PAPER}"'
     source = (
-        f'<mjml lang="{html_module.escape(locale)}"><mj-head><mj-preview>{preheader}</mj-preview><mj-attributes>'
-        f'<mj-all font-family="{FONTS}" /><mj-text font-size="16px" line-height="1.5" color="#1d232c" padding="6px 24px" />'
-        f'<mj-table font-size="15px" line-height="1.4" color="#1d232c" padding="6px 24px" /><mj-button padding="10px 24px 16px" font-size="16px" />'
-        f'<mj-divider padding="10px 24px" /><mj-image padding="8px 24px" /></mj-attributes></mj-head><mj-body background-color="#f4f1e9" width="600px">'
-        f'<mj-section padding="20px 0 0"><mj-column background-color="#fffdf7" border-top="3px solid {letterhead.accent}" padding="14px 0 4px">'
-        f'<mj-text color="{letterhead.accent}" font-size="14px" font-weight="700" letter-spacing="0.06em">{header}</mj-text></mj-column></mj-section>'
-        f'<mj-section padding="0"><mj-column background-color="#fffdf7" padding="4px 0 16px">{"".join(parts)}</mj-column></mj-section>'
-        f'<mj-section padding="0 0 20px"><mj-column><mj-text color="#57606b" font-size="13px" padding="14px 24px">{footer}</mj-text></mj-column></mj-section>'
+        f'<mjml lang="{html_module.escape(locale)}"><mj-head><mj-preview>{made["preheader"]}</mj-preview><mj-attributes>'
+        f'<mj-all font-family="{FONTS[letterhead.font]}" /><mj-text font-size="16px" line-height="1.5" color="{INK}" padding="6px 24px" />'
+        f'<mj-table font-size="15px" line-height="1.4" color="{INK}" padding="6px 24px" /><mj-button padding="10px 24px 16px" font-size="16px" />'
+        f"<mj-divider padding=\"10px 24px\" /><mj-image padding=\"8px 24px\" /></mj-attributes><mj-style>{_DARK_STYLE}</mj-style></mj-head>"
+        f'<mj-body css-class="ground" background-color="#f4f1e9" width="600px">'
+        f'{section} border-top="3px solid {letterhead.accent}" padding="14px 0 4px"><mj-column>{head}</mj-column></mj-section>'
+        f"{sections}"
+        f'{section} padding="0 0 16px"><mj-column>{signature or SPACER}</mj-column></mj-section>'
+        f'<mj-section padding="0 0 20px"><mj-column><mj-text css-class="quiet" color="#57606b" font-size="13px" padding="14px 24px">{made["letterhead.footer"]}</mj-text></mj-column></mj-section>'
         "</mj-body></mjml>"
     )
+    return _page(source, text, tokens, problems)
+
+
+def _sections(text: EmailText, tokens: Tokens, locale: str, letterhead: Letterhead, problems: list[Problem]) -> str:
+    """The blocks as sections: what follows one another in one column stands in one section, two columns in one of their own."""
+    made, column = "", ""
+
+    def close() -> str:
+        return f'<mj-section css-class="paper" background-color="{PAPER}" padding="0"><mj-column>{column}</mj-column></mj-section>' if column else ""
+
+    for number, block in enumerate(text.blocks):
+        try:
+            if isinstance(block, Columns):
+                made, column = made + close() + columns_mjml(block, tokens, locale, letterhead), ""
+            else:
+                column += block_mjml(block, tokens, locale, letterhead)
+        except BadTemplate as error:
+            problems.append(error.problem.at(f"blocks.{number}"))
+    return made + close()
+
+
+def _page(source: str, text: EmailText, tokens: Tokens, problems: list[Problem]) -> str:
+    """MJML as HTML with its Jinja parts back in their places; empty, with problems, where that can't be had."""
     try:
-        page = _INLINER.inline(mjml.mjml2html(source))
+        page = _INLINER.inline(_FETCHED.sub("", mjml.mjml2html(source)))
     except (ValueError, css_inline.InlineError) as error:
-        for number, block in enumerate(text.blocks):
+        for where, block in text.pieces():
             if block.kind == "mjml":
-                problems.append(Problem(f"blocks.{number}", f"The MJML can't be read: {error}.", "Check that every tag is closed."))
+                problems.append(Problem(where, f"The MJML can't be read: {error}.", "Check that every tag is closed."))
         if not problems:
             problems.append(Problem("blocks", f"The blocks can't be laid out: {error}."))
         return ""
@@ -164,4 +259,7 @@ def _layout(text: EmailText, letterhead: Letterhead, store_name: str, locale: st
     if lost:
         problems.append(Problem("blocks", f"“{lost[0]}” stands where a mail keeps no text, so it would be lost or moved.", "Put it inside mj-text, or as a comment in mj-raw."))
         return ""
-    return tokens.show(page)
+    for where, block in text.pieces():
+        if block.kind == "mjml":
+            problems += [problem.at(where) for problem in unsafe(block.mjml)]
+    return "" if problems else tokens.show(page)

@@ -6,11 +6,14 @@ import base64
 import datetime as dt
 import quopri
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass
 from email.header import Header
 from email.utils import format_datetime
 from functools import lru_cache
+from urllib.parse import quote
 
+from angelon.core.messages.attachments import File
 from angelon.core.messages.email import RenderedEmail, one_line
 
 _ASCII = bytes(range(128))
@@ -28,6 +31,8 @@ class Envelope:
     message_id: str
     date: dt.datetime
     reply_to: str = ""
+    cc: tuple[str, ...] = ()
+    test: bool = False
 
 
 def mailbox(address: str, name: str) -> str:
@@ -78,30 +83,62 @@ def _body(text: str) -> tuple[str, bytes]:
     return "quoted-printable", quopri.encodestring(data).replace(b"\n", b"\r\n")
 
 
-def build(mail: RenderedEmail, envelope: Envelope) -> bytes:
-    """The message's bytes, lines ended by CRLF, none longer than 998 (RFC 5322, section 2.1.1). ASCII throughout."""
-    boundary = "=_" + re.sub(r"[^A-Za-z0-9]", "", envelope.message_id)[-40:]
+def build(mail: RenderedEmail, envelope: Envelope, files: Sequence[File] = ()) -> bytes:
+    """The message's bytes, lines ended by CRLF, none longer than 998 (RFC 5322, section 2.1.1). ASCII throughout.
+
+    Pictures that the page shows travel beside it (multipart/related, RFC 2387), other files after it (multipart/mixed).
+    """
+    mark = re.sub(r"[^A-Za-z0-9]", "", envelope.message_id)[-40:]
     head = [
         f"Date: {format_datetime(envelope.date)}",
         f"From: {mailbox(envelope.from_address, envelope.from_name)}",
+        *([f"Reply-To: {', '.join(mailbox(address, '') for address in envelope.reply_to.split(', '))}"] if envelope.reply_to else []),
         f"To: {mailbox(envelope.to_address, envelope.to_name)}",
+        *([f"Cc: {_folded(', '.join(mailbox(address, '') for address in envelope.cc), 4)}"] if envelope.cc else []),
         f"Message-ID: <{envelope.message_id}>",
         f"Subject: {_subject(mail.subject)}",
         "MIME-Version: 1.0",
         "Auto-Submitted: auto-generated",
-        f'Content-Type: multipart/alternative; boundary="{boundary}"',
+        *(["X-Test: yes"] if envelope.test else []),
     ]
-    if envelope.reply_to:
-        head.insert(3, f"Reply-To: {mailbox(envelope.reply_to, '')}")
-    lines = ["\r\n".join(head).encode("ascii"), b""]
-    for subtype, text in (("plain", mail.text), ("html", mail.html)):
-        encoding, body = _body(text)
-        lines += [
-            f"--{boundary}".encode(),
-            f"Content-Type: text/{subtype}; charset=utf-8".encode(),
-            f"Content-Transfer-Encoding: {encoding}".encode(),
-            b"",
-            body,
-        ]
-    lines += [f"--{boundary}--".encode(), b""]
-    return b"\r\n".join(lines)
+    content = _many("alternative", f"=_a{mark}", [_text_part("plain", mail.text), _text_part("html", mail.html)])
+    shown, attached = [f for f in files if f.content_id], [f for f in files if not f.content_id]
+    if shown:
+        content = _many("related", f"=_r{mark}", [content, *map(_file_part, shown)], '; type="multipart/alternative"')
+    if attached:
+        content = _many("mixed", f"=_m{mark}", [content, *map(_file_part, attached)])
+    return "\r\n".join(head).encode("ascii") + b"\r\n" + content
+
+
+def _many(subtype: str, boundary: str, parts: list[bytes], more: str = "") -> bytes:
+    lines = [f'Content-Type: multipart/{subtype}; boundary="{boundary}"{more}'.encode(), b""]
+    for part in parts:
+        lines += [f"--{boundary}".encode(), part]
+    return b"\r\n".join([*lines, f"--{boundary}--".encode(), b""])
+
+
+def _text_part(subtype: str, text: str) -> bytes:
+    encoding, body = _body(text)
+    return f"Content-Type: text/{subtype}; charset=utf-8\r\nContent-Transfer-Encoding: {encoding}\r\n\r\n".encode() + body
+
+
+def _file_part(file: File) -> bytes:
+    kind = "inline" if file.content_id else "attachment"
+    more = "; charset=utf-8" + ("; method=PUBLISH" if file.type == "text/calendar" else "") if file.type.startswith("text/") else ""
+    lines = [f"Content-Type: {file.type}{more}", f"Content-Disposition: {kind}; {_file_name(file.name)}", "Content-Transfer-Encoding: base64"]
+    if file.content_id:
+        lines.append(f"Content-ID: <{file.content_id}>")
+    encoded = base64.b64encode(file.data)
+    return "\r\n".join([*lines, "", ""]).encode("ascii") + b"\r\n".join(encoded[at : at + 76] for at in range(0, len(encoded), 76))
+
+
+def _file_name(name: str) -> str:
+    """The parameter `filename` (RFC 2183), in parts where it is long or not ASCII (RFC 2231)."""
+    name = one_line(name).replace("/", "-").replace("\\", "-") or "file"
+    if name.isascii() and len(name) <= 60:
+        return 'filename="' + name.replace('"', "'") + '"'
+    encoded = quote(name, safe="")
+    pieces = re.findall(r"(?:%[0-9A-F]{2}|[^%]){1,20}", encoded)
+    if len(pieces) == 1:
+        return f"filename*=utf-8''{encoded}"
+    return ";\r\n ".join(f"filename*{n}*=" + ("utf-8''" if n == 0 else "") + piece for n, piece in enumerate(pieces))

@@ -13,11 +13,13 @@ from functools import lru_cache
 from typing import TYPE_CHECKING, Any, NoReturn
 from urllib.parse import quote
 
+import orjson
 from jinja2 import StrictUndefined, Template, TemplateError, TemplateSyntaxError, nodes, pass_context
 from jinja2.exceptions import SecurityError, UndefinedError
 from jinja2.meta import find_undeclared_variables
 from jinja2.runtime import Context as JinjaContext
 from jinja2.sandbox import ImmutableSandboxedEnvironment
+from markupsafe import Markup, escape
 
 from angelon.core.problems import Problem
 from angelon.core.values import Day, Money, Value, number_of, show
@@ -150,7 +152,22 @@ def _filter_replace(value: Any, old: str, new: str) -> str:
     return text.replace(old, new)
 
 
+@pass_context
+def _filter_breaks(context: JinjaContext, value: Any) -> Markup:
+    return Markup("<br />").join(escape(line) for line in show(value, _locale(context)).splitlines())
+
+
+@pass_context
+def _filter_json(context: JinjaContext, value: Any) -> Markup:
+    """A value as JSON, safe inside a JSON text; not for HTML."""
+    plain = value if value is None or isinstance(value, str | int | float | bool | list | dict) else show(value, _locale(context))
+    return Markup(orjson.dumps(plain, default=show).decode())  # noqa: S704 - JSON goes into bodies of requests, never into a page
+
+
+OWN_FILTERS = frozenset({"web_address", "breaks", "json"})
 FILTERS: dict[str, Any] = {
+    "breaks": _filter_breaks,
+    "json": _filter_json,
     "date": _filter_date,
     "default": _filter_default,
     "first": lambda value: value[0] if value else "",
@@ -207,7 +224,7 @@ class _Bound:
         if isinstance(node, nodes.Getattr) and node.attr.startswith("_"):
             raise BadTemplate(f"“.{node.attr}” starts with an underscore; no field does.", node.lineno)
         if isinstance(node, nodes.Filter) and node.name not in FILTERS:
-            raise BadTemplate(f"there is no filter “{node.name}”.", node.lineno, f"The filters are {', '.join(sorted(set(FILTERS) - {'web_address'}))}.")
+            raise BadTemplate(f"there is no filter “{node.name}”.", node.lineno, f"The filters are {', '.join(sorted(set(FILTERS) - OWN_FILTERS))}.")
         if isinstance(node, nodes.For) and node.recursive:
             raise BadTemplate("a loop can't call itself.", node.lineno)
         for child in node.iter_child_nodes():

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any, NamedTuple
 
@@ -115,11 +116,12 @@ def evaluate(recipe: Recipe, wanted: Type, context: Context, where: str = "") ->
 class Variables:
     """The variables of one payload, each worked out when first asked for, once."""
 
-    def __init__(self, variables: dict[str, Variable], recipes: dict[str, Recipe], context: Context) -> None:
+    def __init__(self, variables: dict[str, Variable], recipes: dict[str, Recipe], context: Context, given: Mapping[str, Value] | None = None) -> None:
+        """`given` are values that stand in place of what the recipes would say."""
         self._variables = variables
         self._recipes = recipes
         self._context = replace(context, variable=self._of_another)
-        self._done: dict[str, Evaluation] = {}
+        self._done: dict[str, Evaluation] = {name: Evaluation(value) for name, value in (given or {}).items()}
         self._open: list[str] = []
 
     def __getitem__(self, name: str) -> Evaluation:

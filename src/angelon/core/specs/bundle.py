@@ -53,7 +53,17 @@ class Bundle(Spec):
                 found.append(Problem(f"{where}.send", f"Route “{route.name}” sends “{route.send}”, and no message has that key."))
             if route.gateway and route.gateway not in gateways:
                 found.append(Problem(f"{where}.gateway", f"Route “{route.name}” goes by “{route.gateway}”, and no gateway has that key."))
+            for number, way in enumerate(route.otherwise.ways):
+                if way.gateway not in gateways:
+                    found.append(Problem(f"{where}.otherwise.ways.{number}.gateway", f"Route “{route.name}” goes on by “{way.gateway}”, and no gateway has that key."))
+                if way.send and way.send not in messages:
+                    found.append(Problem(f"{where}.otherwise.ways.{number}.send", f"Route “{route.name}” goes on with “{way.send}”, and no message has that key."))
         routes = {r.key for r in self.routes}
+        found += [
+            Problem(f"routes.{index}.guards.after_route", f"Route “{route.name}” speaks only after “{route.guards.after_route}”, and no route has that key.")
+            for index, route in enumerate(self.routes)
+            if route.guards.after_route and route.guards.after_route not in routes
+        ]
         found += [Problem("live", f"“{key}” is to be live, and no route has that key.") for key in self.live if key not in routes]
         variables = {v.name for v in self.variables}
         for index, source in enumerate(self.sources):

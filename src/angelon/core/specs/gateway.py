@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from decimal import Decimal
+from typing import Annotated, Any, Literal
 
 from email_validator import EmailNotValidError
-from pydantic import Field, field_validator
+from pydantic import Field, PlainSerializer, field_validator, model_validator
 
 from angelon.core.addresses import check_email
 from angelon.core.retries import RetryPolicy
@@ -18,6 +19,8 @@ class Sender(Spec):
     address: str = Field(max_length=254)
     name: OneLine = ""
     reply_to: str = Field("", max_length=254)
+    verified: bool = False
+    """Whether somebody has read a code at the address and typed it in."""
 
     @field_validator("address", "reply_to")
     @classmethod
@@ -30,21 +33,119 @@ class Sender(Spec):
             raise ValueError(f"is no email address: {error}") from None
 
 
+class Limits(Spec):
+    """What an email gateway lets through. `types` are media types as found in the content itself, not by a file's name."""
+
+    attachments: int = Field(10, ge=0, le=100)
+    total_bytes: int = Field(10_000_000, ge=0, le=50_000_000)
+    types: list[OneLine] = Field(default_factory=lambda: ["application/pdf", "image/png", "image/jpeg", "image/gif", "text/plain", "text/calendar"], max_length=50)
+
+
+class HttpCall(Spec):
+    """One HTTP request and where its answer says how it went.
+
+    Address, headers and body are templates over what is sent (`to`, `text`, `key`, …); in a JSON body every value goes
+    through `| json`, in a form through `| urlencode`. The `_at` fields are JSONPaths (RFC 9535) into a JSON answer. An
+    answer of 2xx whose outcome is in `refused` counts as refused for good, one in `later` as not now.
+    """
+
+    method: Literal["POST", "PUT", "GET"] = "POST"
+    url: str = Field("", max_length=2000)
+    headers: dict[str, OneLine] = Field(default_factory=dict)
+    content_type: Literal["application/json", "application/x-www-form-urlencoded"] = "application/json"
+    body: str = Field("", max_length=20_000)
+    id_at: str = Field("", max_length=300)
+    outcome_at: str = Field("", max_length=300)
+    refused: list[OneLine] = Field(default_factory=list, max_length=50)
+    later: list[OneLine] = Field(default_factory=list, max_length=50)
+    reason_at: str = Field("", max_length=300)
+
+    @field_validator("url")
+    @classmethod
+    def _address(cls, url: str) -> str:
+        if url and not url.lower().startswith(("https://", "http://")):
+            raise ValueError("has to start with https:// or http://")
+        return url
+
+
+class Auth(Spec):
+    """How a request shows who it is from. The secret itself is kept apart: a password, a bearer token (RFC 6750) or a header's value."""
+
+    scheme: Literal["none", "basic", "bearer", "header"] = "none"
+    username: OneLine = ""
+    header: OneLine = ""
+
+
+class Review(Spec):
+    """How a chat provider is asked to approve a text, and how it is asked what became of it.
+
+    `submit` gets `text_key`, `locale`, `category`, `header`, `body`, `footer`, `buttons`, `samples`; `look` gets `id`, the
+    provider's own. `approved` and `rejected` are what stands at the outcome's path.
+    """
+
+    submit: HttpCall
+    look: HttpCall
+    approved: list[OneLine] = Field(default_factory=lambda: ["approved"])
+    rejected: list[OneLine] = Field(default_factory=lambda: ["rejected"])
+
+
+class Receipts(Spec):
+    """How a provider tells later what became of a message: where in what it posts the id and the word stand, and what each word means.
+
+    `text_at` is where the reason of a failure, or the text of an answer, stands.
+    """
+
+    id_at: str = Field("$.id", max_length=300)
+    state_at: str = Field("$.state", max_length=300)
+    text_at: str = Field("$.text", max_length=300)
+    delivered: list[OneLine] = Field(default_factory=lambda: ["delivered"])
+    read: list[OneLine] = Field(default_factory=lambda: ["read"])
+    failed: list[OneLine] = Field(default_factory=lambda: ["failed", "undelivered"])
+    answered: list[OneLine] = Field(default_factory=lambda: ["answered"])
+
+
+Price = Annotated[Decimal, Field(ge=0, le=1000, decimal_places=6), PlainSerializer(str, when_used="json")]
+
+
 class Gateway(Spec):
-    """An SMTP server (RFC 5321). `tls`: `none`, `starttls` (RFC 3207), or `implicit` (RFC 8314)."""
+    """An SMTP server (RFC 5321), an SMS provider or a chat provider over HTTP.
+
+    `tls`: `none`, `starttls` (RFC 3207), or `implicit` (RFC 8314). `price` is for one segment of SMS or one chat message,
+    in the store's currency; `max_segments` the most that one SMS may take.
+    """
 
     key: Key
     name: Name
-    kind: Literal["smtp"] = "smtp"
-    host: OneLine = Field("localhost", min_length=1)
+    kind: Literal["smtp", "sms", "chat"] = "smtp"
+    host: OneLine = "localhost"
     port: int = Field(25, ge=1, le=65535)
     tls: Literal["none", "starttls", "implicit"] = "none"
     username: OneLine = ""
     timeout_seconds: float = Field(20, gt=0, le=40)
-    sender: Sender
+    sender: Sender | None = None
+    limits: Limits = Field(default_factory=Limits)
+    sender_id: OneLine = ""
+    """What an SMS or chat message comes from, in the provider's own terms: a name, a number, an account."""
+    call: HttpCall = Field(default_factory=HttpCall)
+    auth: Auth = Field(default_factory=Auth)
+    review: Review | None = None
+    receipts: Receipts | None = None
+    price: Price = Decimal(0)
+    max_segments: int = Field(4, ge=1, le=30)
     retry: RetryPolicy = Field(default_factory=RetryPolicy)
     paused: bool = False
 
+    @model_validator(mode="before")
+    @classmethod
+    def _whole(cls, data: Any) -> Any:
+        if isinstance(data, dict):
+            kind = data.get("kind", "smtp")
+            if kind == "smtp" and not data.get("sender"):
+                raise ValueError("needs a sender: the address that its mails come from")
+            if kind == "smtp" and "host" in data and not data["host"]:
+                raise ValueError("needs a host: the mail server's name")
+        return data
+
     @property
     def channel(self) -> str:
-        return "email"
+        return {"smtp": "email"}.get(self.kind, self.kind)

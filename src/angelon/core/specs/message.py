@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from collections.abc import Iterator
+from typing import Annotated, Any, Literal
 
 from pydantic import Field
 
 from angelon.core.specs.base import Key, Locale, Name, OneLine, Spec, VariableName
+
+CHANNELS = ("email", "sms", "chat")
 
 
 class _Block(Spec):
@@ -39,11 +42,27 @@ class Lines(_Block):
     total: bool = True
 
 
+class Address(_Block):
+    """Where the order goes, line by line, as the source reads it (`order.address`)."""
+
+    kind: Literal["address"]
+    title: str = Field("", max_length=200)
+
+
+class Parcel(_Block):
+    """What is on its way: carrier, number and day of each parcel, and how far the order has come on its line."""
+
+    kind: Literal["parcel"]
+    progress: bool = True
+
+
 class Divider(_Block):
     kind: Literal["divider"]
 
 
 class Image(_Block):
+    """A picture: from a web address, or out of the store's files as `library:shelf/name`, which travels in the mail."""
+
     kind: Literal["image"]
     src: str = Field("", max_length=2000)
     alt: str = Field("", max_length=300)
@@ -57,7 +76,18 @@ class Mjml(_Block):
     mjml: str = Field("", max_length=50_000)
 
 
-Block = Annotated[Heading | Text | Button | Lines | Divider | Image | Mjml, Field(discriminator="kind")]
+Piece = Annotated[Heading | Text | Button | Lines | Address | Parcel | Divider | Image | Mjml, Field(discriminator="kind")]
+
+
+class Columns(_Block):
+    """Two columns side by side; one under the other where it is narrow."""
+
+    kind: Literal["columns"]
+    left: list[Piece] = Field(default_factory=list, max_length=20)
+    right: list[Piece] = Field(default_factory=list, max_length=20)
+
+
+Block = Annotated[Heading | Text | Button | Lines | Address | Parcel | Divider | Image | Mjml | Columns, Field(discriminator="kind")]
 
 
 class EmailText(Spec):
@@ -69,6 +99,83 @@ class EmailText(Spec):
     html: str = Field("", max_length=300_000)
     text: str = Field("", max_length=50_000)
 
+    def pieces(self) -> Iterator[tuple[str, Any]]:
+        """Every block with its place: `blocks.3`, and inside columns `blocks.3.left.0`."""
+        for number, block in enumerate(self.blocks):
+            yield f"blocks.{number}", block
+            if isinstance(block, Columns):
+                for side in ("left", "right"):
+                    for inner, piece in enumerate(getattr(block, side)):
+                        yield f"blocks.{number}.{side}.{inner}", piece
+
+
+class Envelope(Spec):
+    """Who else an email concerns, in every language: addresses parted by commas, which may hold variables."""
+
+    reply_to: OneLine = ""
+    cc: OneLine = ""
+    bcc: OneLine = ""
+
+
+class FromLibrary(Spec):
+    """Files of a shelf of the store's library: those for every order, and those kept for this order's skus, reference or locale."""
+
+    kind: Literal["library"]
+    shelf: Key
+    required: bool = False
+    """Whether the send waits where the shelf has nothing for it."""
+
+
+class FromAddress(Spec):
+    """A file fetched from an address that the payload names."""
+
+    kind: Literal["url"]
+    url: OneLine = ""
+    name: OneLine = ""
+    required: bool = True
+
+
+class Calendar(Spec):
+    """A calendar entry (iCalendar, RFC 5545) for a whole day, where the variable has one."""
+
+    kind: Literal["calendar"]
+    day: VariableName
+    title: OneLine = ""
+    place: OneLine = ""
+
+
+Attachment = Annotated[FromLibrary | FromAddress | Calendar, Field(discriminator="kind")]
+
+
+class SmsText(Spec):
+    text: str = Field("", max_length=2000)
+
+
+class ChatHeader(Spec):
+    """What stands above a chat message: a line of text, or a picture or document from an address."""
+
+    kind: Literal["none", "text", "image", "document"] = "none"
+    text: OneLine = ""
+    url: OneLine = ""
+
+
+class ChatButton(Spec):
+    """`link` opens an address, `reply` answers with its own words, `call` dials a number."""
+
+    kind: Literal["link", "reply", "call"] = "link"
+    text: OneLine = ""
+    url: OneLine = ""
+    phone: OneLine = ""
+
+
+class ChatText(Spec):
+    header: ChatHeader = Field(default_factory=ChatHeader)
+    body: str = Field("", max_length=4000)
+    footer: OneLine = ""
+    buttons: list[ChatButton] = Field(default_factory=list, max_length=3)
+    samples: dict[str, OneLine] = Field(default_factory=dict)
+    """An example for each placeholder, by what stands in it (`customer_name`): what a reviewer sees."""
+
 
 class Message(Spec):
     key: Key
@@ -77,13 +184,23 @@ class Message(Spec):
     locale: Locale = "en"
     """The variant for readers whose own is not there."""
     email: dict[Locale, EmailText] = Field(default_factory=dict)
+    sms: dict[Locale, SmsText] = Field(default_factory=dict)
+    chat: dict[Locale, ChatText] = Field(default_factory=dict)
+    envelope: Envelope = Field(default_factory=Envelope)
+    attachments: list[Attachment] = Field(default_factory=list, max_length=20)
+    category: Literal["order", "service", "offer"] = "order"
+    """What a chat provider is told the message is: news of an order, an answer or question about one, or an offer."""
 
     def channels(self) -> list[str]:
-        return ["email"] if self.email else []
+        return [channel for channel in CHANNELS if getattr(self, channel)]
+
+    def variants(self, channel: str) -> dict[str, Any]:
+        """The texts of a channel by locale; empty for a channel that nobody knows."""
+        return dict(getattr(self, channel)) if channel in CHANNELS else {}
 
     def locale_for(self, channel: str, wanted: str | None) -> str | None:
         """The variant for a reader: `de-AT`, else `de`, else the message's own, else the first there is; None for no part."""
-        variants: dict[str, EmailText] = getattr(self, channel, {}) or {}
+        variants = self.variants(channel)
         if not variants:
             return None
         tag = (wanted or "").replace("_", "-")

@@ -2,12 +2,23 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Any, Literal
 
-from pydantic import Field, field_validator
+from pydantic import Field, field_validator, model_validator
 
 from angelon.core.event_types import well_formed
-from angelon.core.specs.base import Key, Name, Spec
+from angelon.core.specs.base import Key, Name, OneLine, Spec, VariableName
+from angelon.core.specs.condition import Group
+from angelon.core.specs.guards import Guards, Otherwise
+from angelon.core.specs.recipients import Recipient
+from angelon.core.specs.timing import Timing
+
+
+class Question(Spec):
+    """What is asked when the route is run by hand; the answer is that variable's value."""
+
+    variable: VariableName
+    asks: OneLine = ""
 
 
 class Route(Spec):
@@ -19,11 +30,28 @@ class Route(Spec):
     """Keys of sources; any of them."""
     send: str = ""
     """The message's key."""
-    channel: Literal["email"] = "email"
-    to: Literal["customer"] = "customer"
+    channel: Literal["email", "sms", "chat"] = "email"
+    to: list[Recipient] = Field(default_factory=lambda: [Recipient()], max_length=20)
     gateway: str = ""
-    once: Literal["order", "event"] = "order"
-    """At most one send an order, or one an event."""
+    only_if: Group = Field(default_factory=Group)
+    """What has to hold; an empty group always does."""
+    timing: Timing = Field(default_factory=Timing)
+    once: Literal["order", "event", "customer"] = "order"
+    """At most one send an order, one an event, or one a customer."""
+    once_days: int = Field(0, ge=0, le=3660)
+    """For how many days one a customer is enough; 0 for ever."""
+    guards: Guards = Field(default_factory=Guards)
+    otherwise: Otherwise = Field(default_factory=Otherwise)
+    asks: list[Question] = Field(default_factory=list, max_length=10)
+    rank: int = Field(0, ge=-1000, le=1000)
+    """Of two routes that would tell the same person the same thing, the one with the lower rank does."""
+
+    @model_validator(mode="before")
+    @classmethod
+    def _one_recipient(cls, data: Any) -> Any:
+        if isinstance(data, dict) and isinstance(data.get("to"), str):
+            return {**data, "to": [data["to"]]}
+        return data
 
     @field_validator("when")
     @classmethod
@@ -37,3 +65,10 @@ class Route(Spec):
     @classmethod
     def _once_each(cls, keys: list[str]) -> list[str]:
         return list(dict.fromkeys(keys))
+
+    def way(self, step: int) -> tuple[str, str, str]:
+        """(gateway, channel, message) of the way to try: 0 is the route's own, then those of `otherwise`."""
+        if step == 0:
+            return self.gateway, self.channel, self.send
+        way = self.otherwise.ways[step - 1]
+        return way.gateway, way.channel, way.send or self.send

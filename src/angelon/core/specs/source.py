@@ -8,6 +8,7 @@ from pydantic import Field, field_validator, model_serializer, model_validator
 
 from angelon.core.event_types import well_formed
 from angelon.core.specs.base import Key, Name, OneLine, Spec, VariableName
+from angelon.core.specs.enrichment import Enrichment
 from angelon.core.specs.variable import Recipe, Step, Type
 
 READING: dict[str, tuple[Type, str]] = {
@@ -15,6 +16,7 @@ READING: dict[str, tuple[Type, str]] = {
     "number": (Type.TEXT, "the number that the customer sees"),
     "status": (Type.TEXT, "the order's status in the store's own words"),
     "total": (Type.MONEY, "what the customer pays"),
+    "discount": (Type.MONEY, "what was taken off the price"),
     "currency": (Type.TEXT, "an ISO 4217 code"),
     "placed_at": (Type.DATE, "when the order was placed"),
     "changed_at": (Type.DATE, "when the store last changed it; tells late deliveries from new ones"),
@@ -24,6 +26,7 @@ READING: dict[str, tuple[Type, str]] = {
     "phone": (Type.PHONE, "where SMS goes"),
     "country": (Type.TEXT, "two letters (ISO 3166-1)"),
     "language": (Type.TEXT, "the customer's language, a BCP 47 tag"),
+    "address": (Type.TEXT, "where the order goes, line by line"),
     "lines": (Type.LIST, "what was ordered"),
     "parcels": (Type.LIST, "what is on its way"),
 }
@@ -101,6 +104,8 @@ class Source(Spec):
     shared_steps: dict[VariableName, list[Step]] = Field(default_factory=dict)
     """Steps kept under a name, for use in several recipes by the step `run`."""
     lookups: dict[VariableName, dict[str, str]] = Field(default_factory=dict)
+    enrichments: list[Enrichment] = Field(default_factory=list, max_length=10)
+    """What is asked elsewhere about each delivery before it is mapped."""
     on: bool = True
 
     @field_validator("event_names", "statuses")
@@ -137,6 +142,14 @@ class Source(Spec):
             except ValueError:
                 raise ValueError(f"“{network}” is no IP address or network (write 192.0.2.0/24)") from None
         return networks
+
+    @field_validator("enrichments")
+    @classmethod
+    def _told_apart(cls, enrichments: list[Enrichment]) -> list[Enrichment]:
+        names = [one.name for one in enrichments]
+        if len(set(names)) < len(names):
+            raise ValueError("has two enrichments of one name; each answer stands under its own")
+        return enrichments
 
 
 def _known(parts: dict[str, Recipe], known: Any) -> dict[str, Recipe]:

@@ -2,21 +2,80 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Literal
 from zoneinfo import available_timezones
 
+from email_validator import EmailNotValidError
 from pydantic import Field, StringConstraints, field_validator
 
-from angelon.core.specs.base import Key, Locale, Name, OneLine, Spec
+from angelon.core.addresses import BadPhone, check_email, phone_text, read_phone
+from angelon.core.specs.base import Key, Locale, Name, OneLine, Spec, VariableName
+from angelon.core.specs.condition import Group
 
 
 class Letterhead(Spec):
-    """What all of a store's emails share."""
+    """What all of a store's emails share. `logo` is a file of the library (`library:shelf/name`), `logo_width` in CSS pixels."""
 
     accent: Annotated[str, StringConstraints(pattern=r"^#[0-9a-fA-F]{6}$")] = "#0E5A55"
+    font: Literal["sans-serif", "serif", "monospace"] = "sans-serif"
+    logo: OneLine = ""
+    logo_alt: OneLine = ""
+    logo_width: int = Field(160, ge=24, le=552)
     header: OneLine = ""
+    signature: str = Field("", max_length=2000)
     footer: str = Field("", max_length=2000)
     subject_prefix: OneLine = ""
+
+
+class TeamMember(Spec):
+    """Somebody of the shop: gets test sends, and what routes send to their role."""
+
+    name: Name
+    role: OneLine = ""
+    """What they do, such as owner or packer."""
+    email: str = Field("", max_length=254)
+    phone: str = Field("", max_length=40)
+
+    @field_validator("email")
+    @classmethod
+    def _email(cls, address: str) -> str:
+        if not address:
+            return address
+        try:
+            return check_email(address)
+        except EmailNotValidError as error:
+            raise ValueError(f"is no email address: {error}") from None
+
+    @field_validator("phone")
+    @classmethod
+    def _phone(cls, number: str) -> str:
+        if not number:
+            return number
+        try:
+            return phone_text(read_phone(number, None))
+        except BadPhone as error:
+            raise ValueError(f"is no phone number in the international form: {error}") from None
+
+    def address(self, channel: str) -> str:
+        """Where they are written to on a channel; empty where nowhere."""
+        return self.email if channel == "email" else self.phone
+
+
+class Rules(Spec):
+    """What no message of the store may say or point to."""
+
+    forbidden: list[OneLine] = Field(default_factory=list, max_length=200)
+    """Phrases, in any case."""
+    link_hosts: list[OneLine] = Field(default_factory=list, max_length=200)
+    """Where links may go: these hosts and the hosts under them; anywhere where there is none."""
+
+
+class Segment(Spec):
+    """Customers that have something in common, under a name: conditions that routes can ask for."""
+
+    key: VariableName
+    name: Name
+    holds: Group = Field(default_factory=Group)
 
 
 class Store(Spec):
@@ -24,10 +83,21 @@ class Store(Spec):
     name: Name
     currency: Annotated[str, StringConstraints(pattern=r"^[A-Z]{3}$")] = "EUR"
     locale: Locale = "en"
+    locales: list[Locale] = Field(default_factory=list, max_length=60)
+    """The languages that the shop speaks besides its own; messages are expected in all of them."""
     timezone: str = "UTC"
     country: str = Field("", pattern=r"^([A-Z]{2})?$")
     support_email: OneLine = ""
     letterhead: Letterhead = Field(default_factory=Letterhead)
+    rules: Rules = Field(default_factory=Rules)
+    team: list[TeamMember] = Field(default_factory=list, max_length=50)
+    private_hosts: list[OneLine] = Field(default_factory=list, max_length=50)
+    """Hosts that may be fetched from although their addresses are private (RFC 6890)."""
+    segments: list[Segment] = Field(default_factory=list, max_length=100)
+    consent: dict[Literal["email", "sms", "chat"], VariableName] = Field(default_factory=dict)
+    """For each channel that customers have to have agreed to: the variable that says whether they have."""
+    echo_minutes: int = Field(10, ge=0, le=1440)
+    """Within how long two routes must not tell the same person by the same channel about the same delivery."""
 
     @field_validator("timezone")
     @classmethod

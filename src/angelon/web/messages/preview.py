@@ -3,74 +3,99 @@
 from __future__ import annotations
 
 from dataclasses import asdict, dataclass, field
+from decimal import Decimal
 from typing import Any
 
+from angelon.core.messages.chat import CompiledChat, RenderedChat
+from angelon.core.messages.email import RenderedEmail
+from angelon.core.messages.parts import Part, compiled_part
+from angelon.core.messages.preflight import Preflight, Sample, place_of, unknown_variable
+from angelon.core.messages.sms import CompiledSms, RenderedSms
 from angelon.core.messages.templates import CantRender
-from angelon.core.planning.plan import compiled_part, customer, values_for
+from angelon.core.planning.plan import customer, values_for
 from angelon.core.problems import Invalid, Problem
+from angelon.core.reading import Reading
+from angelon.core.recipes.context import Context
 from angelon.core.specs import Message
-from angelon.core.values import show
+from angelon.core.values import Value
 from angelon.db.setup import LiveSetup
+from angelon.web.formats import pictured
 from angelon.web.hand import Hand
 
 
 @dataclass
 class Preview:
-    """What the preview shows. `html` is empty where it can't be made; `problems` say why."""
+    """What the preview shows. `made` is false where it can't be made; `problems` say why."""
 
+    channel: str = "email"
+    locale: str = ""
+    made: bool = False
+    to: str = ""
     subject: str = ""
     html: str = ""
     text: str = ""
-    to: str = ""
-    locale: str = ""
     bytes: int = 0
+    files: list[str] = field(default_factory=list)
+    more: dict[str, Any] = field(default_factory=dict)
+    """What a channel has besides: an SMS's segments and cost, a chat message's header, buttons and placeholders."""
     problems: list[Problem] = field(default_factory=list)
 
     def as_dict(self) -> dict[str, Any]:
         return {**asdict(self), "problems": [p.as_dict() for p in self.problems]}
 
 
-def preview(message: Message, channel: str, locale: str, live: LiveSetup, hand: Hand) -> Preview:
+def preview(message: Message, channel: str, locale: str, live: LiveSetup, hand: Hand, samples: list[Sample] | None = None) -> Preview:
     """Renders one variant. A variable without a value is shown by its name in ⟨ ⟩, and is among the problems."""
-    made = Preview(locale=locale)
+    seen = Preview(channel, locale)
+    if locale not in message.variants(channel):
+        return seen
     try:
         compiled = compiled_part(message, channel, locale, live.setup.store)
     except Invalid as error:
-        made.problems = error.problems
-        return made
+        seen.problems = error.problems
+        return seen
+    values = _values(message, channel, locale, compiled, live, hand, seen)
+    if isinstance(compiled, CompiledChat):
+        seen.more["placeholders"] = _placeholders(compiled, values)
+    try:
+        made = compiled.render(values)
+    except CantRender as error:
+        seen.problems.append(error.problem.at(f"{channel}.{locale}"))
+        return seen
+    seen.made = True
+    if isinstance(made, RenderedEmail):
+        seen.subject, seen.html, seen.text, seen.bytes = made.subject, pictured(made.html), made.text, len(made.html.encode())
+        seen.files = [_called(wanted) for wanted in made.wanted]
+        seen.more |= {name: value for name, value in (("cc", made.cc), ("bcc", made.bcc), ("reply_to", made.reply_to)) if value}
+    elif isinstance(made, RenderedSms) and isinstance(compiled, CompiledSms):
+        seen.text = made.text
+        seen.more |= _sms(made, compiled, live, samples or [])
+    elif isinstance(made, RenderedChat):
+        seen.text = made.text
+        seen.more |= {"header": made.header, "footer": made.footer, "buttons": list(made.buttons), **_chat_price(live)}
+    return seen
+
+
+def _values(message: Message, channel: str, locale: str, compiled: Part, live: LiveSetup, hand: Hand, seen: Preview) -> dict[str, Value]:
+    """What the text is filled with: the event in hand's values, else samples, else the names themselves."""
     unknown = sorted(compiled.names - set(live.setup.variables) - {"order"})
-    made.problems += [_unknown(name, live) for name in unknown]
+    seen.problems += [unknown_variable(name, live.setup).at(place_of(message, channel, locale, name)) for name in unknown]
     values: dict[str, Any] = {}
     if hand.reading is not None and hand.variables is not None:
         values, missing = values_for(compiled.names - set(unknown), hand.reading, hand.variables)
-        source = hand.source.name if hand.source else "the source"
-        made.problems += [Problem(f"{channel}.{locale}", f"{p.what}", f"With this event the send would be held. {p.mend}", "warning") for p in missing]
         for problem in missing:
             name = problem.where.rpartition(".")[2]
+            seen.problems.append(Problem(place_of(message, channel, locale, name), problem.what, f"With this event the send would be held. {problem.mend}", "warning"))
             values[name] = f"⟨{name}⟩"
-        del source
-        made.to = show(hand.reading.value("name")) + " <" + customer(channel, hand.reading)[0] + ">"
+        address, name, _ = customer(channel, hand.reading)
+        seen.to = f"{name} <{address}>" if name and channel == "email" else address
     else:
         values = {name: _sample(name, live) for name in compiled.names if name != "order"}
-        values["order"] = {"lines": [], "total": None, "number": "⟨number⟩"}
+        values["order"] = Reading({}, Context()).order() | {"number": "⟨number⟩"}
     for name in compiled.names:
         if values.get(name) is None and (name in unknown or hand.reading is None):
             values[name] = f"⟨{name}⟩"
-    try:
-        mail = compiled.render(values)
-    except CantRender as error:
-        made.problems.append(error.problem.at(f"{channel}.{locale}"))
-        return made
-    made.subject, made.html, made.text = mail.subject, mail.html, mail.text
-    made.bytes = len(mail.html.encode())
-    return made
-
-
-def _unknown(name: str, live: LiveSetup) -> Problem:
-    from rapidfuzz import process
-
-    close = process.extractOne(name, list(live.setup.variables), score_cutoff=55)
-    return Problem("", f"There is no variable “{name}”.", f"Did you mean {close[0]}?" if close else "Choose one from the list, or make it on a source’s page.")
+    return values
 
 
 def _sample(name: str, live: LiveSetup) -> Any:
@@ -78,28 +103,74 @@ def _sample(name: str, live: LiveSetup) -> Any:
     return variable.sample if variable and variable.sample is not None else f"⟨{name}⟩"
 
 
-def checks(message: Message, live: LiveSetup) -> list[Problem]:
-    """What would go wrong with a message, whatever the event: errors keep it from being published, warnings don't."""
-    found: list[Problem] = []
-    if not message.email:
-        found.append(Problem("email", "The message says nothing yet.", "Write an email."))
-    for locale, text in message.email.items():
-        where = f"email.{locale}"
-        if not text.subject.strip():
-            found.append(Problem(where, "The subject is empty.", "Write one."))
-        if not text.blocks and not text.html:
-            found.append(Problem(where, "The mail has no text.", "Add a block."))
+def _called(wanted: Any) -> str:
+    if wanted.kind == "library":
+        return f"files of the shelf “{wanted.shelf}” for this order"
+    return f"calendar entry on {wanted.on:%-d %B}" if wanted.kind == "calendar" else wanted.name or wanted.url
+
+
+def _placeholders(compiled: CompiledChat, values: dict[str, Value]) -> list[dict[str, Any]]:
+    """Each numbered placeholder with what it is now and the sample that a reviewer would see."""
+    found = []
+    for number, (expression, template) in enumerate(zip(compiled.numbered.placeholders, compiled.placeholders, strict=True), 1):
         try:
-            compiled = compiled_part(message, "email", locale, live.setup.store)
-        except Invalid as error:
-            found += error.problems
-            continue
-        found += [_unknown(name, live).at(where) for name in sorted(compiled.names - set(live.setup.variables) - {"order"})]
-        for source in live.setup.sources.values():
-            lacking = sorted(
-                name for name in compiled.names if name in live.setup.variables and live.setup.variables[name].required and name not in source.recipes
-            )
-            used = any(active.route.send == message.key and source.key in active.route.sources for active in live.setup.routes)
-            if lacking and used:
-                found.append(Problem(where, f"{source.name} has no recipe for {', '.join(lacking)}: its sends would be held.", "Map it on the source’s page.", "warning"))
+            now = template.render(values, compiled.locale, 500)
+        except CantRender:
+            now = ""
+        found.append({"number": number, "of": expression, "now": now, "sample": compiled.samples.get(expression, "")})
     return found
+
+
+def _sms(made: RenderedSms, compiled: CompiledSms, live: LiveSetup, samples: list[Sample]) -> dict[str, Any]:
+    """Segments and cost of this text, and of the shortest, typical and longest that the samples make of it."""
+    gateway = next((way for way in live.setup.gateways.values() if way.channel == "sms"), None)
+    price = Decimal(gateway.price) if gateway else Decimal(0)
+    currency = live.setup.store.currency
+    lengths = []
+    for sample in samples:
+        values, missing = values_for(compiled.names, sample.reading, sample.variables)
+        if missing:
+            continue
+        try:
+            other = compiled.render(values)
+        except CantRender:
+            continue
+        lengths.append((other.count.segments, other.count.units, sample.label, other.count.encoding))
+    lengths.sort()
+    told = [("shortest", lengths[0]), ("typical", lengths[len(lengths) // 2]), ("longest", lengths[-1])] if lengths else []
+    count = made.count
+    room = {"GSM-7": (160, 153), "UCS-2": (70, 67)}[count.encoding][count.segments > 1]
+    return {
+        "encoding": count.encoding, "segments": count.segments, "units": count.units, "left": count.left, "room": room, "forced": [{"sign": c, "instead": i} for c, i in count.forced_by],
+        "cost": f"{price * count.segments:.3f} {currency}" if price else "", "cap": gateway.max_segments if gateway else 0,
+        "spread": [{"said": said, "segments": s, "units": u, "with": label, "encoding": e, "cost": f"{price * s:.3f} {currency}" if price else ""} for said, (s, u, label, e) in told],
+    }  # fmt: skip
+
+
+def _chat_price(live: LiveSetup) -> dict[str, str]:
+    gateway = next((way for way in live.setup.gateways.values() if way.channel == "chat"), None)
+    return {"cost": f"{gateway.price:.3f} {live.setup.store.currency}"} if gateway and gateway.price else {}
+
+
+def preflight(message: Message, live: LiveSetup, samples: list[Sample], reviews: dict[tuple[str, str], str]) -> list[Problem]:
+    """What would go wrong with a message as it stands: errors keep it from being published, warnings don't."""
+    speaking = [(active.route.channel, active.route.gateway, active.route.sources) for active in live.setup.routes if active.route.send == message.key]
+    return Preflight(message, live.setup, speaking, samples, live.files, reviews).run()
+
+
+def way_to(where: str, message: Message) -> tuple[str, str]:
+    """Where a problem is mended: the address of the page, and the field on it."""
+    first, _, rest = where.partition(".")
+    if first in ("email", "sms", "chat"):
+        locale, _, place = rest.partition(".")
+        if locale == "*":
+            locale = ""
+        return f"/messages/{message.key}?channel={first}" + (f"&locale={locale}" if locale else ""), place
+    if first == "sources":
+        key, _, name = rest.partition(".")
+        return f"/sources/{key}/read?open=recipes.{name}", ""
+    if first in ("letterhead", "rules"):
+        return "/letterhead", rest
+    if first == "gateways":
+        return f"/gateways/{rest}", ""
+    return f"/{first}" if first == "routes" else "", ""

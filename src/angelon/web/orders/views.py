@@ -5,15 +5,17 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from flask import Blueprint, abort, render_template, request
+from flask import Blueprint, abort, g, render_template, request
 
 from angelon.core import event_types
 from angelon.core.values import show, unpack
 from angelon.db import orders, sends
 from angelon.db.sends import Filter
 from angelon.db.tables import ContactRow, EventRow, OrderRow, SourceRow
+from angelon.web.orders import why
+from angelon.web.runs.views import runs_of
 from angelon.web.sends.views import names, outcome
-from angelon.web.services import live, session, store
+from angelon.web.services import session, store
 
 pages = Blueprint("orders", __name__, url_prefix="/orders", template_folder="templates")
 
@@ -24,16 +26,6 @@ def index() -> Any:
     found = orders.listed(session(), store().id or 0, words, 101)
     told = orders.told_counts(session(), [order.id for order, _, _ in found if order.id])
     return render_template("orders/index.html", orders=found[:100], more=len(found) > 100, words=words, told=told)
-
-
-@dataclass(frozen=True)
-class Why:
-    """What one route made of an order: its word, the sentence, and the send where there is one."""
-
-    route: str
-    outcome: str
-    reason: str
-    event: EventRow
 
 
 @pages.get("/<int:order_id>")
@@ -48,32 +40,9 @@ def one(order_id: int) -> Any:
     read = {part: show(unpack(value)) for part, value in (order.read or {}).items() if part not in ("lines", "parcels")}
     return render_template(
         "orders/one.html", order=order, events=happened, sends=made, attempts=sends.attempts_of(session(), [s.send.id for s in made]), names=names(), outcome=outcome,
-        source=source, contact=contact, read=read, lines=[unpack(line) for line in (order.read or {}).get("lines", [])], why=_why(happened), waiting=_waiting(happened), label=event_types.label,
+        source=source, contact=contact, read=read, lines=[unpack(line) for line in (order.read or {}).get("lines", [])], why=why.of_order(source.key if source else "", happened, made, g.now), marks=why.SHOWN, runs=runs_of(order_id), label=event_types.label,
         story=story(happened, made),
     )  # fmt: skip
-
-
-def _why(happened: list[EventRow]) -> list[Why]:
-    """For every route the decision that says most: it spoke, it was kept from it, or why it stayed silent."""
-    rank = {"send": 0, "held": 1, "skipped": 2, "no": 3}
-    best: dict[str, tuple[int, Why]] = {}
-    for event in happened:
-        for decision in event.decisions or []:
-            settled = next((line for line in decision["trace"] if line["verdict"] in ("no", "problem")), None)
-            why = Why(decision["route"], decision["outcome"], settled["why"] if settled else "It spoke.", event)
-            reached = sum(1 for line in decision["trace"] if line["verdict"] == "yes")
-            score = rank[decision["outcome"]] * 100 - reached
-            if decision["route"] not in best or score < best[decision["route"]][0]:
-                best[decision["route"]] = (score, why)
-    return [why for _, why in best.values()]
-
-
-def _waiting(happened: list[EventRow]) -> list[tuple[str, str]]:
-    """Routes that are live and never had a say: the route's key, and what it waits for."""
-    heard = {decision["route"] for event in happened for decision in event.decisions or []}
-    return [
-        (active.route.key, ", ".join(event_types.label(t) for t in active.route.when)) for active in live().setup.routes if active.route.key not in heard
-    ]
 
 
 WIDTH, LEFT = 1000, 90

@@ -94,10 +94,10 @@ def needs(store_id: int) -> list[Need]:
     for send in overview.attention(session(), store_id, g.now):
         word = "Held" if send.state == "held" else "Gave up"
         found.append(Need(send.state, f"{word}: {numbers.get(send.order_id, 'a send')}", send.reason, "See the send", f"/sends/{send.id}"))
-    from angelon.web.routes.views import problems_of
+    from angelon.core.planning.readiness import problems_of
 
     for active in live().setup.routes:
-        problems = problems_of(active.route, live())
+        problems = [problem for problem in problems_of(active.route, live().setup) if problem.severity == "error"]
         if problems:
             found.append(Need("held", f"Route {active.route.name}", problems[0].what, "Open the route", f"/routes/{active.route.key}"))
     for key, source in live().setup.sources.items():

@@ -8,9 +8,12 @@ from typing import Any
 
 from flask import Blueprint, Response, abort, flash, g, redirect, render_template, request, url_for
 
+from angelon.core.messages.attachments import File
+from angelon.core.messages.blocks import content_id, pictures_in
 from angelon.core.messages.email import RenderedEmail
 from angelon.core.messages.mime import Envelope, build
 from angelon.core.states import MEANING, MOVES, State
+from angelon.db import files as library
 from angelon.db import sends, setup
 from angelon.db.sends import Filter, Listed
 from angelon.db.tables import RevisionRow, RouteRow
@@ -108,6 +111,24 @@ def act(send_id: str) -> Any:
     return redirect(url_for(".one", send_id=send_id))
 
 
+def _files(whole: sends.Whole) -> list[File]:
+    """The pictures and attachments of a mail that the library still has; what was fetched elsewhere is not kept."""
+    assert whole.content is not None
+    store_id = store().id or 0
+    found = []
+    for mark in pictures_in(whole.content.html):
+        row = library.shown(session(), store_id, mark)
+        if row is not None:
+            found.append(File(row.name, row.type, row.data, content_id(mark)))
+    names_sent = {(f["name"], f["bytes"]) for f in (whole.content.about or {}).get("files", [])}
+    for kept in live().files:
+        row = library.get(session(), store_id, kept.id) if (kept.name, kept.size) in names_sent else None
+        if row is not None:
+            found.append(File(row.name, row.type, row.data))
+            names_sent.discard((kept.name, kept.size))
+    return found
+
+
 @pages.get("/<send_id>.eml")
 def download(send_id: str) -> Any:
     """The mail as it was sent, for a mail program."""
@@ -120,5 +141,10 @@ def download(send_id: str) -> Any:
     address = sender.address if sender else "unknown@example.invalid"
     at = whole.attempts[-1].began_at if whole.attempts else send.created_at
     mail = RenderedEmail(send.subject, whole.content.html, whole.content.text, send.locale)
-    data = build(mail, Envelope(address, sender.name if sender else "", send.recipient, send.recipient_name, f"{send.id}@{address.rpartition('@')[2]}", at))
+    about = whole.content.about or {}
+    envelope = Envelope(
+        address, (sender.name if sender else "") or live().setup.store.name, send.recipient, send.recipient_name, f"{send.id}@{address.rpartition('@')[2]}", at,
+        ", ".join(about.get("reply_to", [])) or (sender.reply_to if sender else ""), tuple(about.get("cc", ())), send.test,
+    )  # fmt: skip
+    data = build(mail, envelope, _files(whole))
     return Response(data, mimetype="message/rfc822", headers={"Content-Disposition": f'attachment; filename="{send.id}.eml"', "Last-Modified": format_datetime(at, usegmt=True)})

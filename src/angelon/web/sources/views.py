@@ -45,7 +45,7 @@ from angelon.db.tables import EventRow, SourceRow
 from angelon.engine.intake import KEPT_BODY
 from angelon.web import hand as hands
 from angelon.web.services import live, services, session, store
-from angelon.web.sources import bench
+from angelon.web.sources import asking, bench
 
 pages = Blueprint("sources", __name__, url_prefix="/sources", template_folder="templates")
 
@@ -515,7 +515,7 @@ def _drop_variable(name: str) -> None:
 
 
 def _names_of(message: Any) -> set[str]:
-    from angelon.core.planning.plan import compiled_part
+    from angelon.core.messages.parts import compiled_part
 
     names: set[str] = set()
     for locale in message.email:
@@ -531,3 +531,26 @@ def steps_for_forms() -> dict[str, Any]:
     from angelon.core.recipes.steps import STEPS
 
     return {"step_kinds": lambda: STEPS, "curl": curl}
+
+
+# ---- asked elsewhere ----------------------------------------------------------------------------------------------
+
+
+@pages.get("/<key>/ask")
+def asked(key: str) -> Any:
+    return asking.page(*_source(key))
+
+
+@pages.post("/<key>/ask")
+def keep_asked(key: str) -> Any:
+    return asking.save(*_source(key))
+
+
+@pages.post("/<key>/ask/drop")
+def drop_asked(key: str) -> Any:
+    return asking.drop(_source(key)[0])
+
+
+@pages.post("/<key>/ask/allow")
+def allow_asked(key: str) -> Any:
+    return asking.allow(_source(key)[0])

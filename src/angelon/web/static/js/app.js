@@ -8,7 +8,10 @@ const behaviours = {
   capture: () => import("./capture.js"),
   bench: () => import("./bench.js"),
   message: () => import("./message.js"),
+  letterhead: () => import("./letterhead.js"),
   sentence: () => import("./sentence.js"),
+  running: () => import("./running.js"),
+  holds: () => import("./holds.js"),
   refresh: () => import("./refresh.js"),
 };
 
@@ -17,7 +20,10 @@ keys();
 copying();
 sheets();
 for (const element of document.querySelectorAll("[data-behaviour]")) {
-  behaviours[element.dataset.behaviour]?.().then((module) => module.start(element));
+  behaviours[element.dataset.behaviour]?.().then((module) => {
+    module.start(element);
+    element.dataset.started = "";
+  });
 }
 document.addEventListener("change", (event) => {
   event.target.closest("form[data-sends-itself]")?.requestSubmit();

@@ -6,7 +6,10 @@ export function start(bench) {
   let chosen = bench.querySelector(".var.open")?.dataset.mark ?? "";
   const inHand = () => bench.querySelector(".var.open");
 
-  async function send(form) {
+  let before = Promise.resolve(true);
+  const send = (form) => (before = before.then(() => sent(form))); // one after the other: an answer never overtakes a later one
+
+  async function sent(form) {
     const keep = bench.querySelector("[data-fields]")?.scrollTop ?? 0;
     const found = bench.querySelector("[data-tree-find]")?.value ?? "";
     try {

@@ -1,0 +1,91 @@
+"""Routes: one event before a hundred of them, and what a change does to ten thousand events."""
+
+from __future__ import annotations
+
+import datetime as dt
+import json
+import tempfile
+import time
+from pathlib import Path
+
+from angelon.core.event_types import LABELS
+from angelon.core.planning.given import ActiveRoute, Event, Facts
+from angelon.core.planning.plan import plan, work_out
+from angelon.core.specs import Bundle
+from angelon.db import events, setup
+from angelon.db.database import Database
+from angelon.db.events import NewEvent
+from angelon.engine.clock import Clock
+from angelon.engine.planner import Planner
+from angelon.engine.rehearsing import Span, rehearse
+from angelon.engine.setups import Setups
+from bench.rows import Row, median
+from tests import made
+
+CONDITIONS = {"of": [{"of": "total", "op": "at_least", "value": "10"}, {"join": "any", "of": [{"of": "order.country", "op": "one_of", "values": ["DE", "IE"]}, {"of": "contact.orders", "op": "at_least", "value": "3"}]}]}
+TIMING = {"amount": 10, "unit": "minutes", "window": {"start": "08:00", "end": "20:00"}}
+
+
+def planning() -> list[Row]:
+    """One event before a hundred live routes: a tenth of them wait for it and half of those speak; and the worst, where all wait for it."""
+    usual, parsed = _planned(10)
+    worst, _ = _planned(1)
+    return [Row("an event is planned against 100 routes", usual, "ms", "<= 5", {"of reading its JSON": usual / parsed, "where all 100 wait for it, ms": worst})]
+
+
+def _planned(types: int, rounds: int = 150) -> tuple[float, float]:
+    """Median times of planning and of reading the JSON alone, in ms, with the routes spread over so many event types."""
+    cheap = {"of": [{"of": "total", "op": "less", "value": "1"}]}
+    whens = list(LABELS)[:types]
+    routes = [
+        made.route(key=f"r{n}", name=f"Route {n}", when=[whens[n % types]], only_if=CONDITIONS if n // types % 2 else cheap, timing=TIMING, guards={"even_if_told": True}) for n in range(100)
+    ]
+    around = made.setup(routes=[ActiveRoute(route, made.LONG_AGO) for route in routes])
+    event = Event("ev", "order.created", "placed", "shop", made.order(), made.NOON)
+    took, alone = [], []
+    for _ in range(rounds):
+        began = time.perf_counter()
+        reading, variables = work_out(around.sources["shop"], around, event.payload)
+        decisions = plan(event, reading, variables, around, Facts(), made.NOON)
+        took.append((time.perf_counter() - began) * 1000)
+        assert sum(bool(decision.sends) for decision in decisions) == 50 // types
+        began = time.perf_counter()
+        json.loads(json.dumps(event.payload))
+        alone.append((time.perf_counter() - began) * 1000)
+    return median(took), median(alone)
+
+
+def effect(number: int = 10_000) -> list[Row]:
+    """Draft against live over ten thousand events, all of which the route waits for."""
+    with tempfile.TemporaryDirectory() as folder:
+        database = Database(f"sqlite:///{Path(folder) / 'bench.db'}")
+        database.migrate()
+        clock = Clock()
+        bundle = Bundle(store=made.store(), sources=[made.source()], variables=made.VARIABLES, gateways=[made.gateway()], messages=[made.message()], routes=[made.route()], live=["received"])
+        start = clock.now() - dt.timedelta(days=20)
+        with database.writing() as session:
+            setup.apply(session, bundle, start)
+            store_id = setup.stores(session)[0].id or 0
+        with database.reading() as session:
+            live = setup.load(session, store_id)
+        rows = []
+        for n in range(number):
+            at = start + dt.timedelta(minutes=2 * n)
+            body = made.body(id=n, buyer={"name": f"Jo {n % 500}", "email": f"jo{n % 500}@example.org", "country": "DE"})
+            rows.append(NewEvent({"id": clock.new_id("ev", at), "source_id": live.source_ids["shop"], "delivery_key": f"d:{n}", "body_hash": "", "name": "placed", "type": "order.created", "received_at": at, "content_type": "application/json", "headers": {}, "body": body, "item": 0, "was": "", "now": "", "problem": "", "waits_until": None}))
+        with database.connection() as connection:
+            for begin in range(0, number, 500):
+                events.add(connection, rows[begin : begin + 500])
+        planner = Planner(database, Setups(database, fresh_for=3600), clock)
+        while planner.run_batch(500)[0]:
+            pass
+        draft = made.route(timing=TIMING, only_if=CONDITIONS, once="customer", once_days=1)
+        began = time.perf_counter()
+        seen = 0
+        with database.reading() as session:
+            for _, _, came in rehearse(session.connection(), live, {"was": made.route(), "now": draft}, Span(newest=number), clock.now()):
+                seen += len(came)
+        took = time.perf_counter() - began
+        assert seen == number
+        database.close()
+    return [Row("the effect of a change over 10,000 events", took, "s", "<= 20", {"ms an event": took * 1000 / number})]

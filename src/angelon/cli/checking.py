@@ -1,0 +1,69 @@
+"""Checks from files, and what they are run against: the store's set-up, or a bundle's."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import click
+import yaml
+
+from angelon.core.planning.given import Setup
+from angelon.core.problems import Invalid
+from angelon.core.specs import Route
+from angelon.core.specs.base import read_spec
+from angelon.core.specs.bundle import read_bundle
+from angelon.core.specs.check import Check
+
+
+def read_checks(paths: Sequence[Path]) -> list[Check]:
+    """The checks of files, and of the .yaml files in folders."""
+    found = []
+    for path in paths:
+        for file in sorted(path.glob("*.yaml")) if path.is_dir() else [path]:
+            try:
+                data = yaml.safe_load(file.read_text())
+            except yaml.YAMLError as error:
+                raise click.ClickException(f"{file} is not YAML: {error}") from None
+            if not isinstance(data, dict):
+                raise click.ClickException(f"{file} is no check: it has to be a mapping with key, name, route, source, at and payload.")
+            try:
+                found.append(read_spec(Check, data))
+            except Invalid as error:
+                raise click.ClickException(f"{file}: {error.problems[0]}") from None
+    return found
+
+
+def write_checks(folder: Path, checks: list[Check]) -> None:
+    """A file for each check, named after its key: the same check gives the same bytes."""
+    folder.mkdir(parents=True, exist_ok=True)
+    for check in checks:
+        (folder / f"{check.key}.yaml").write_text(yaml.safe_dump(check.plain(), allow_unicode=True, sort_keys=False, width=120))
+
+
+def setup_of(bundle: Path | None, session: Any = None, store_id: int = 0) -> Setup:
+    """The set-up of a bundle, else of the store."""
+    if bundle is not None:
+        made = read_bundle(bundle.read_text())
+        return Setup(
+            made.store, {s.key: s for s in made.sources}, {v.name: v for v in made.variables}, {m.key: m for m in made.messages},
+            {g.key: g.model_copy(update={"review": None}) for g in made.gateways},
+        )  # fmt: skip
+    from angelon.db import setup
+
+    return setup.load(session, store_id).setup
+
+
+def routes_of(bundle: Path | None, session: Any, store_id: int) -> dict[str, Route]:
+    """Every route by key: the bundle's; else as it is live, or as drafted where it never was."""
+    if bundle is not None:
+        return {route.key: route for route in read_bundle(bundle.read_text()).routes}
+    from angelon.db import routes, setup
+    from angelon.db.tables import RevisionRow
+
+    found = {}
+    for row in routes.all_of(session, store_id):
+        revision = session.get(RevisionRow, row.live_id) if row.live_id else None
+        found[row.key] = Route.model_validate(revision.spec if revision else setup.current_spec(session, row))
+    return found

@@ -1,0 +1,1 @@
+"""Whether what a route asks for holds, with what was seen."""

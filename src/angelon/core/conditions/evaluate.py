@@ -1,0 +1,239 @@
+"""Conditions worked out: yes or no for each, with the value that it saw. Pure."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from decimal import Decimal
+from functools import lru_cache
+from typing import Any
+
+import regex
+
+from angelon.core.specs.condition import SAID, Compare, Group
+from angelon.core.values import Day, Money, Value, number_of, show
+
+PATTERN_SECONDS = 0.05
+
+
+@dataclass(frozen=True, slots=True)
+class Subject:
+    """What a comparison looks at. `kind` is text, number, date, flag, list or change; `problem` says that there is no such thing."""
+
+    value: Value = None
+    kind: str = "text"
+    problem: str = ""
+
+
+Look = Callable[[str], Subject]
+"""Finds what a comparison names."""
+
+
+@dataclass(frozen=True, slots=True)
+class Verdict:
+    """How a condition came out. `problem` is set where it can't be worked out; then `yes` is False."""
+
+    yes: bool
+    said: str
+    saw: str = ""
+    problem: str = ""
+    inner: list[Verdict] = field(default_factory=list)
+
+    def first_problem(self) -> str:
+        """The first reason why some part of it can't be worked out; empty where all can."""
+        return self.problem or next((found for found in (v.first_problem() for v in self.inner) if found), "")
+
+    def why_not(self) -> str:
+        """The part that settled a no, as a sentence."""
+        if not self.inner:
+            return f"{self.said[:1].upper()}{self.said[1:]} does not hold: it is {self.saw or 'empty'}."
+        no = next((v for v in self.inner if not v.yes), None)
+        if self.said.startswith("none"):
+            yes = next((v for v in self.inner if v.yes), None)
+            return f"“{yes.said}” holds, and it must not: it is {yes.saw or 'empty'}." if yes else ""
+        return no.why_not() if no and self.said.startswith("all") else f"None of {len(self.inner)} alternatives holds."
+
+
+def evaluate(group: Group, look: Look, today: dt.date, locale: str = "en") -> Verdict:
+    """Works a group out. Every part is looked at, so that each can show what it saw."""
+    inner = [evaluate(part, look, today, locale) if isinstance(part, Group) else compare(part, look, today, locale) for part in group.of]
+    answers = [v.yes for v in inner]
+    yes = {"all": all(answers), "any": any(answers), "none": not any(answers)}[group.join]
+    verdict = Verdict(yes, {"all": "all of these", "any": "any of these", "none": "none of these"}[group.join], "", "", inner)
+    problem = verdict.first_problem()
+    return Verdict(yes and not problem, verdict.said, "", problem, inner)
+
+
+def compare(part: Compare, look: Look, today: dt.date, locale: str = "en") -> Verdict:
+    """Works one comparison out."""
+    subject = look(part.of)
+    said = sentence(part)
+    if subject.problem:
+        return Verdict(False, said, "", subject.problem)
+    saw = show(subject.value, locale)[:200] if subject.value is not None else ""
+    try:
+        if part.which == "count":
+            items = subject.value if isinstance(subject.value, list) else [] if subject.value is None else [subject.value]
+            return Verdict(_holds(part, len(items), "number", today), said, str(len(items)))
+        if part.which:
+            items = subject.value if isinstance(subject.value, list) else [] if subject.value is None else [subject.value]
+            values = [_item(item, part.item) for item in items]
+            answers = [_holds(part, value, _kind(value), today) for value in values]
+            yes = {"any": any(answers), "all": all(answers), "none": not any(answers)}[part.which]
+            return Verdict(yes, said, _few([show(value, locale)[:60] for value in values]))
+        return Verdict(_holds(part, subject.value, subject.kind if subject.kind != "list" else _kind(subject.value), today), said, saw)
+    except _Unclear as unclear:
+        return Verdict(False, said, saw, str(unclear))
+
+
+def _few(words: list[str]) -> str:
+    """The last few of a list, and how many more there are."""
+    return ", ".join(words) if len(words) <= 5 else f"{', '.join(words[-4:])} and {len(words) - 4} before"
+
+
+def sentence(part: Compare) -> str:
+    """A comparison as people read it."""
+    return part.said
+
+
+def said_group(group: Group) -> str:
+    """A group as people read it; empty where nothing is asked."""
+    parts = [f"({said_group(part)})" if isinstance(part, Group) else sentence(part) for part in group.of]
+    joined = {"all": " and ", "any": " or ", "none": ", nor "}[group.join].join(part for part in parts if part)
+    return f"none of: {joined}" if group.join == "none" and joined else joined
+
+
+class _Unclear(ValueError):
+    """A comparison whose given value makes no sense for what it looks at."""
+
+
+def _item(item: Any, name: str) -> Any:
+    return item.get(name) if name and isinstance(item, dict) else item
+
+
+def _kind(value: Any) -> str:
+    if isinstance(value, bool):
+        return "flag"
+    if isinstance(value, int | float | Decimal | Money):
+        return "number"
+    return "date" if isinstance(value, Day | dt.date) else "text"
+
+
+def _holds(part: Compare, value: Any, kind: str, today: dt.date) -> bool:
+    op = part.op
+    if op in ("present", "absent"):
+        return (value not in (None, "", [])) is (op == "present")
+    if op in ("yes", "no"):
+        return bool(value) is (op == "yes")
+    if op == "changed":
+        was, now = value if isinstance(value, tuple) else ("", "")
+        return bool(now) and was != now and (not part.value or part.value == was) and (not part.to or part.to == now)
+    if value is None:
+        return op in ("is_not", "none_of")
+    if kind == "number" and op not in ("one_of", "none_of", "contains", "starts_with", "ends_with", "matches"):
+        return _numbers(part, value)
+    if kind == "date" and op not in ("one_of", "none_of", "contains", "starts_with", "ends_with", "matches", "is_not"):
+        return _dates(part, value, today)
+    return _texts(part, value)
+
+
+def _numbers(part: Compare, value: Any) -> bool:
+    left = number_of(value)
+    if left is None:
+        return part.op == "is_not"
+    if part.op in ("before", "after", "changed"):
+        raise _Unclear(f"A number can't be compared with “{SAID[part.op]}”.")
+    right = _number(part.value, part)
+    match part.op:
+        case "is":
+            return left == right
+        case "is_not":
+            return left != right
+        case "greater":
+            return left > right
+        case "at_least":
+            return left >= right
+        case "less":
+            return left < right
+        case "at_most":
+            return left <= right
+        case "between":
+            return right <= left <= _number(part.to, part)
+    raise _Unclear(f"A number can't be compared with “{SAID[part.op]}”.")
+
+
+@lru_cache(maxsize=4096)
+def _written(text: str) -> Decimal | None:
+    return number_of(text.strip())
+
+
+def _number(text: str, part: Compare) -> Decimal:
+    found = _written(text)
+    if found is None:
+        raise _Unclear(f"“{text}” is no number, and {part.of} is one.")
+    return found
+
+
+def _dates(part: Compare, value: Any, today: dt.date) -> bool:
+    inner = value.value if isinstance(value, Day) else value
+    left = inner.date() if isinstance(inner, dt.datetime) else inner
+    if part.op not in ("is", "before", "after", "between"):
+        raise _Unclear(f"A day can't be compared with “{SAID[part.op]}”.")
+    right = read_day(part.value, today)
+    match part.op:
+        case "is":
+            return bool(left == right)
+        case "before":
+            return bool(left < right)
+        case "after":
+            return bool(left > right)
+        case "between":
+            return bool(right <= left <= read_day(part.to, today))
+    raise _Unclear(f"A day can't be compared with “{SAID[part.op]}”.")
+
+
+def read_day(text: str, today: dt.date) -> dt.date:
+    """A day as written: `2026-12-24`, `today`, `today+3`, `today-1`. Raises ValueError with a sentence."""
+    text = text.strip().replace(" ", "")
+    if text.startswith("today"):
+        rest = text[5:]
+        try:
+            return today + dt.timedelta(days=int(rest or 0))
+        except (ValueError, OverflowError):
+            raise _Unclear(f"“{text}” is no day: write today, today+3 or 2026-12-24.") from None
+    try:
+        return dt.date.fromisoformat(text)
+    except ValueError:
+        raise _Unclear(f"“{text}” is no day: write today, today+3 or 2026-12-24.") from None
+
+
+def _texts(part: Compare, value: Any) -> bool:
+    if part.op == "contains" and isinstance(value, list):
+        return any(_fold(item) == _fold(part.value) for item in value)
+    left, right = _fold(value), _fold(part.value)
+    match part.op:
+        case "is":
+            return left == right
+        case "is_not":
+            return left != right
+        case "one_of":
+            return left in {_fold(v) for v in part.values}
+        case "none_of":
+            return left not in {_fold(v) for v in part.values}
+        case "contains":
+            return right in left
+        case "starts_with":
+            return left.startswith(right)
+        case "ends_with":
+            return left.endswith(right)
+        case "matches":
+            try:
+                return regex.search(part.value, show(value), timeout=PATTERN_SECONDS) is not None
+            except (regex.error, TimeoutError):
+                raise _Unclear(f"The pattern “{part.value[:60]}” takes too long for this value.") from None
+    raise _Unclear(f"A text can't be compared with “{SAID[part.op]}”.")
+
+
+def _fold(value: Any) -> str:
+    return show(value).strip().casefold()

@@ -1,0 +1,65 @@
+"""An SMS compiled once and rendered many times."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import lru_cache
+
+from angelon.core.messages.segments import Count, count
+from angelon.core.messages.templates import BadTemplate, Compiled, compile_template
+from angelon.core.problems import Invalid
+from angelon.core.specs.message import SmsText
+from angelon.core.specs.store import Store
+from angelon.core.values import Value, regional
+
+MAX_TEXT = 5000
+
+
+@dataclass(frozen=True, slots=True)
+class RenderedSms:
+    """A text as it goes out, and what it takes."""
+
+    text: str
+    count: Count
+    locale: str = "en"
+
+
+@dataclass(frozen=True, slots=True)
+class CompiledSms:
+    text: Compiled
+    locale: str
+
+    @property
+    def names(self) -> frozenset[str]:
+        """The variables that it uses; `order` is the order as read."""
+        return self.text.names
+
+    def render(self, values: Mapping[str, Value]) -> RenderedSms:
+        """The SMS for these values. Raises CantRender."""
+        text = tidy(self.text.render(values, self.locale, MAX_TEXT))
+        return RenderedSms(text, count(text), self.locale)
+
+
+def tidy(text: str) -> str:
+    """A text fit for a handset: line breaks as they are, no control characters, no space that costs and says nothing.
+
+    The no-break spaces that money and dates are written with would make the whole text UCS-2, so they are plain ones here.
+    """
+    text = text.replace("\r\n", "\n").replace("\u00a0", " ").replace("\u202f", " ")
+    text = re.sub(r"[\x00-\x09\x0b-\x1f\x7f\u2028\u2029]+", " ", text)
+    return re.sub(r" *\n *", "\n", re.sub(r" {2,}", " ", text)).strip()
+
+
+def compile_sms(text: SmsText, store: Store, locale: str) -> CompiledSms:
+    """Compiles one locale's SMS. Raises Invalid."""
+    return _compiled(text.text, store.country, locale)
+
+
+@lru_cache(maxsize=512)
+def _compiled(text: str, country: str, locale: str) -> CompiledSms:
+    try:
+        return CompiledSms(compile_template(text), regional(locale, country))
+    except BadTemplate as error:
+        raise Invalid([error.problem.at("text")]) from None

@@ -1,0 +1,166 @@
+"""What keeps a route from going live, and what is to be minded: whatever the event. Pure."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Mapping
+
+from angelon.core.addresses import BadPhone, check_email, read_phone
+from angelon.core.planning.given import Setup
+from angelon.core.planning.sentence import CALLED, listed
+from angelon.core.planning.subjects import checked
+from angelon.core.problems import Problem
+from angelon.core.specs.condition import compares
+from angelon.core.specs.route import Route
+from angelon.core.specs.timing import Timing
+
+
+def problems_of(route: Route, setup: Setup, routes: Mapping[str, str] | None = None, today: dt.date | None = None) -> list[Problem]:
+    """Errors keep the route off; warnings do not. `routes` are the names of all routes by key; `today` by the store's clock."""
+    return [
+        *_when(route, setup),
+        *_if(route, setup),
+        *_way(route, setup, "send", "by", route.send, route.gateway, route.channel),
+        *_to(route, setup),
+        *_timing(route, setup, today),
+        *_guards(route, setup, routes),
+        *_otherwise(route, setup),
+        *_echoes(route, setup),
+    ]
+
+
+def _when(route: Route, setup: Setup) -> list[Problem]:
+    found = []
+    if not route.when:
+        found.append(Problem("when", "The route waits for nothing yet.", "Choose at least one event."))
+    if not route.sources:
+        found.append(Problem("from", "The route listens to no source.", "Choose at least one."))
+    found += [Problem("from", f"There is no source “{key}” any more.", "Choose another.") for key in route.sources if key not in setup.sources]
+    found += [Problem("from", f"The source {setup.sources[key].name} is off: nothing comes from it.", "Switch it on.", "warning") for key in route.sources if key in setup.sources and not setup.sources[key].on]
+    return found
+
+
+def _if(route: Route, setup: Setup) -> list[Problem]:
+    found = [Problem("if", problem.what, problem.mend, problem.severity) for problem in checked(route.only_if, setup)]
+    asked = {part.of.partition(".")[2] for part in compares(route.only_if) if part.of.startswith("segment.")}
+    for segment in setup.store.segments:
+        if segment.key in asked:
+            found += [Problem("if", f"In the segment “{segment.name}”: {problem.what}", problem.mend, problem.severity) for problem in checked(segment.holds, setup)]
+    return found
+
+
+def _way(route: Route, setup: Setup, send_part: str, by_part: str, send: str, gateway_key: str, channel: str) -> list[Problem]:
+    """The message and the gateway of one way."""
+    found = []
+    message = setup.messages.get(send)
+    if message is None:
+        said = "The route's message is not published yet." if send else "The route says nothing yet."
+        found.append(Problem(send_part, said, "Publish it on its page." if send else "Choose a message."))
+    elif channel not in message.channels():
+        found.append(Problem(send_part, f"“{message.name}” has no {CALLED[channel]} part.", "Write one, or choose another message or gateway."))
+    gateway = setup.gateways.get(gateway_key)
+    if gateway is None:
+        found.append(Problem(by_part, "No gateway is chosen." if not gateway_key else f"There is no gateway “{gateway_key}” any more.", "Choose one."))
+    elif gateway.channel != channel:
+        found.append(Problem(by_part, f"{gateway.name} sends {CALLED[gateway.channel]}, and this is {CALLED[channel]}.", "Choose another."))
+    elif gateway.paused:
+        found.append(Problem(by_part, f"{gateway.name} is paused: what is made is held.", "Let it go on.", "warning"))
+    return found
+
+
+def _to(route: Route, setup: Setup) -> list[Problem]:
+    if not route.to:
+        return [Problem("to", "The route speaks to nobody.", "Choose at least one recipient.")]
+    found = []
+    what = "email address" if route.channel == "email" else "phone number"
+    for recipient in route.to:
+        if recipient.kind == "role":
+            members = [member for member in setup.store.team if member.role.casefold() == recipient.who.casefold()]
+            if not members:
+                found.append(Problem("to", f"Nobody of the shop has the role “{recipient.who}”.", "Give it to somebody on the letterhead’s page."))
+            found += [Problem("to", f"{member.name}, the {recipient.who}, has no {what}.", "Add it on the letterhead’s page.") for member in members if not member.address(route.channel)]
+        elif recipient.kind == "address" and not _fits(recipient.who, route.channel):
+            found.append(Problem("to", f"“{recipient.who}” is no {what}, and the route speaks by {CALLED[route.channel]}.", "Correct it, or take it out."))
+    return found
+
+
+def _fits(address: str, channel: str) -> bool:
+    try:
+        check_email(address) if channel == "email" else read_phone(address, None)
+    except (ValueError, BadPhone):
+        return False
+    return True
+
+
+def _timing(route: Route, setup: Setup, today: dt.date | None) -> list[Problem]:
+    timing = route.timing
+    found = []
+    if timing.anchor == "expected" and timing.variable not in setup.variables:
+        found.append(Problem("timing", f"The timing counts from “{timing.variable}”, and there is no such variable any more.", "Choose another day."))
+    if today and timing.not_after and timing.not_after < today:
+        found.append(Problem("timing", f"The last day, {timing.not_after:%-d %B %Y}, has passed: nothing would go out.", "Choose a later one, or none."))
+    return found
+
+
+def _guards(route: Route, setup: Setup, routes: Mapping[str, str] | None) -> list[Problem]:
+    found = []
+    after = route.guards.after_route
+    if after == route.key:
+        found.append(Problem("guards", "The route waits for itself to have spoken, so it never speaks.", "Choose another route."))
+    elif after and routes is not None and after not in routes:
+        found.append(Problem("guards", f"It speaks only after “{after}”, and there is no such route any more.", "Choose another, or none."))
+    elif after and after not in {active.route.key for active in setup.routes}:
+        found.append(Problem("guards", f"It speaks only after “{(routes or {}).get(after, after)}”, which is off.", "Switch that on, or choose another.", "warning"))
+    if route.guards.skip_discounted and not any("discount" in setup.sources[key].reading for key in route.sources if key in setup.sources):
+        found.append(Problem("guards", "Discounted orders are to be skipped, and no source of the route reads the discount.", "Map “discount” on the source’s page."))
+    for channel in {route.way(step)[1] for step in range(len(route.otherwise.ways) + 1)}:
+        name = setup.store.consent.get(channel)  # type: ignore[call-overload]
+        if name and name not in setup.variables:
+            found.append(Problem("guards", f"The store asks for consent to {CALLED[channel]} by “{name}”, and there is no such variable any more.", "Choose another under Suppressions."))
+    return found
+
+
+def _otherwise(route: Route, setup: Setup) -> list[Problem]:
+    found = []
+    tried = {(route.gateway, route.send)}
+    for number, way in enumerate(route.otherwise.ways, 1):
+        gateway, channel, send = route.way(number)
+        if (gateway, send) in tried:
+            name = setup.gateways[gateway].name if gateway in setup.gateways else gateway
+            found.append(Problem("otherwise", f"Way {number} goes by {name} again, which has been tried by then: the chain goes in a circle.", "Choose another gateway, or take the way out."))
+        tried.add((gateway, send))
+        found += [Problem("otherwise", f"Way {number}: {problem.what}", problem.mend, problem.severity) for problem in _way(route, setup, "", "", send, way.gateway, channel)]
+    tell = route.otherwise.tell
+    if tell and not any(member.role.casefold() == tell.casefold() and member.email for member in setup.store.team):
+        found.append(Problem("otherwise", f"Nobody of the shop with the role “{tell}” has an email address.", "Give it to somebody on the letterhead’s page."))
+    if tell and not any(gateway.channel == "email" for gateway in setup.gateways.values()):
+        found.append(Problem("otherwise", "There is no gateway for email that the shop could be told by.", "Set one up."))
+    if route.otherwise.within_minutes and not route.otherwise.ways:
+        found.append(Problem("otherwise", "It says how long to wait for the next way, and there is none.", "Add a way, or set the time to 0.", "warning"))
+    return found
+
+
+def _echoes(route: Route, setup: Setup) -> list[Problem]:
+    """Live routes that tell the same person by the same channel about the same event, at about the same time."""
+    found = []
+    for active in setup.routes:
+        other = active.route
+        if other.key == route.key or other.channel != route.channel or not set(other.when) & set(route.when) or not set(other.sources) & set(route.sources):
+            continue
+        if not {(r.kind, r.who) for r in other.to} & {(r.kind, r.who) for r in route.to} or _apart(route.timing, other.timing, setup.store.echo_minutes):
+            continue
+        both = f"“{other.name}” tells {listed([r.label for r in route.to if (r.kind, r.who) in {(o.kind, o.who) for o in other.to}])} by {CALLED[route.channel]} about the same event"
+        if route.guards.even_if_told:
+            found.append(Problem("guards", f"{both}, and so does this route.", "Leave one out, or let a condition part them.", "warning"))
+        else:
+            wins = "this route" if (route.rank, 0) < (other.rank, 1) else f"“{other.name}”"
+            found.append(Problem("guards", f"{both}. Where both would speak, {wins} does and the other is skipped.", "Change the rank, let a condition part them, or delay one.", "warning"))
+    return found
+
+
+def _apart(one: Timing, other: Timing, minutes: int) -> bool:
+    """Whether two timings are surely further apart than the span."""
+    size = {"minutes": 1, "hours": 60, "days": 1440, "business_days": 1440}
+    if one.anchor != other.anchor:
+        return True
+    return abs(one.amount * size[one.unit] - other.amount * size[other.unit]) > minutes

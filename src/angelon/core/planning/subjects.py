@@ -1,0 +1,109 @@
+"""What a route's conditions may look at, and what each is for an event."""
+
+from __future__ import annotations
+
+import datetime as dt
+from zoneinfo import ZoneInfo
+
+from angelon.core.conditions.evaluate import Subject, Verdict, evaluate, sentence
+from angelon.core.planning.given import Contact, Event, Facts, Setup
+from angelon.core.problems import Problem
+from angelon.core.reading import Reading
+from angelon.core.recipes.evaluate import Variables
+from angelon.core.specs.condition import OPERATORS, SAID, Compare, Group, compares
+from angelon.core.specs.source import READING
+
+
+def worked_condition(group: Group, event: Event, reading: Reading, variables: Variables, setup: Setup, facts: Facts, now: dt.datetime) -> Verdict:
+    """A route's conditions worked out for an event, with what is known besides it."""
+    zone = ZoneInfo(setup.store.timezone)
+
+    def look(name: str) -> Subject:
+        return subject(name, event, reading, variables, setup, facts)
+
+    return evaluate(group, look, now.astimezone(zone).date(), setup.store.locale)
+
+
+def only_again(group: Group) -> Group:
+    """The part of a group that has to hold when a send is due, too; a group of which nothing has to is left out."""
+    kept: list[Compare | Group] = []
+    for part in group.of:
+        if isinstance(part, Group):
+            inner = only_again(part)
+            if inner.of:
+                kept.append(inner)
+        elif part.again:
+            kept.append(part)
+    return Group(join=group.join, of=kept)
+
+
+def subject(name: str, event: Event, reading: Reading, variables: Variables, setup: Setup, facts: Facts) -> Subject:
+    """What a comparison looks at: a variable, a part of the order, its history, the customer's, the change of status."""
+    root, _, part = name.partition(".")
+    if name == "status":
+        return Subject((event.was, event.now), "change")
+    if not part:
+        variable = setup.variables.get(name)
+        if variable is None:
+            return Subject(problem=f"There is no variable “{name}” any more.")
+        evaluation = variables[name]
+        return Subject(evaluation.value if evaluation.present else None, KINDS.get(variable.type.value, "text"))
+    if root == "order" and part in READING:
+        value = facts.status if part == "status" and facts.status is not None else reading.value(part)
+        return Subject(value, KINDS.get(READING[part][0].value, "text"))
+    if name == "history.statuses":
+        return Subject(list(facts.statuses), "list")
+    if name == "history.events":
+        return Subject([type_ for type_, _ in facts.types], "list")
+    if root == "contact" and part in CONTACT:
+        contact = facts.contact or Contact()
+        return Subject(getattr(contact, part) if part != "language" else contact.language or reading.text("language") or None, CONTACT[part])
+    if root == "segment":
+        segment = next((s for s in setup.store.segments if s.key == part), None)
+        if segment is None:
+            return Subject(problem=f"There is no segment “{part}” any more.")
+        if any(inner.of.startswith("segment.") for inner in compares(segment.holds)):
+            return Subject(problem=f"The segment “{segment.name}” asks for another segment, which a segment can’t.")
+        zone = ZoneInfo(setup.store.timezone)
+        verdict = evaluate(segment.holds, lambda inner: subject(inner, event, reading, variables, setup, facts), event.received_at.astimezone(zone).date(), setup.store.locale)
+        return Subject(verdict.yes, "flag", verdict.problem)
+    return Subject(problem=f"There is nothing called “{name}” to compare.")
+
+
+CONTACT = {"orders": "number", "returned": "flag", "complained": "flag", "language": "text"}
+"""What is known of a customer, and the kind of each."""
+
+KINDS = {"money": "number", "number": "number", "date": "date", "list": "list", "flag": "flag"}
+"""The kind of comparison for a type of value; text for all others."""
+
+
+def checked(group: Group, setup: Setup) -> list[Problem]:
+    """What is wrong with a route's conditions, whatever the event: errors and warnings."""
+    found = []
+    kinds = dict(subjects(setup))
+    for part in compares(group):
+        kind = kinds.get(part.of)
+        if kind is None:
+            found.append(Problem(part.of, f"A condition looks at “{part.of}”, which is not there any more.", "Choose something else, or take the condition out."))
+            continue
+        known = OPERATORS["number"] if part.which == "count" else () if kind == "list" else OPERATORS[kind]
+        if known and part.op not in known:
+            found.append(Problem(part.of, f"“{sentence(part)}” can't be worked out: it is a {kind}.", f"Choose one of {', '.join(SAID[op] for op in known)}."))
+        if part.op in ("one_of", "none_of") and not part.values:
+            found.append(Problem(part.of, f"“{sentence(part)}” names nothing to compare with.", "Write at least one value."))
+        if part.item in ("name", "title") and part.op in ("is", "is_not", "one_of", "none_of"):
+            found.append(Problem(part.of, f"“{sentence(part)}” compares a title, which the shop may change.", "Compare the sku, which stays.", "warning"))
+    found += [Problem("if", "A group of “any” with nothing in it never holds.", "Put a condition in, or take the group out.") for inner in _groups(group) if inner.join == "any" and not inner.of]
+    return found
+
+
+def _groups(group: Group) -> list[Group]:
+    return [inner for part in group.of if isinstance(part, Group) for inner in (part, *_groups(part))]
+
+
+def subjects(setup: Setup) -> list[tuple[str, str]]:
+    """Everything that a condition may look at: name and kind."""
+    found = [(name, KINDS.get(v.type.value, "text")) for name, v in setup.variables.items()]
+    found += [(f"order.{part}", KINDS.get(wanted.value, "text")) for part, (wanted, _) in READING.items() if part != "address"]
+    found += [("status", "change"), ("history.statuses", "list"), ("history.events", "list")]
+    return [*found, *((f"contact.{part}", kind) for part, kind in CONTACT.items()), *((f"segment.{segment.key}", "flag") for segment in setup.store.segments)]

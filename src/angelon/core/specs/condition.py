@@ -1,0 +1,129 @@
+"""What has to hold for a route to speak: comparisons, in groups of all, any or none."""
+
+from __future__ import annotations
+
+import re
+from functools import cached_property
+from typing import Annotated, Any, Literal
+
+from pydantic import Discriminator, Field, Tag, field_validator, model_validator
+
+from angelon.core.specs.base import OneLine, Spec
+
+OPERATORS: dict[str, tuple[str, ...]] = {
+    "text": ("is", "is_not", "one_of", "none_of", "contains", "starts_with", "ends_with", "matches", "present", "absent"),
+    "number": ("is", "is_not", "greater", "at_least", "less", "at_most", "between", "present", "absent"),
+    "date": ("is", "before", "after", "between", "present", "absent"),
+    "flag": ("yes", "no"),
+    "change": ("changed",),
+}
+"""Which comparisons a kind of value knows."""
+
+SAID: dict[str, str] = {
+    "is": "is", "is_not": "is not", "one_of": "is one of", "none_of": "is none of", "contains": "contains", "starts_with": "starts with", "ends_with": "ends with", "matches": "matches",
+    "greater": "is more than", "at_least": "is at least", "less": "is less than", "at_most": "is at most", "between": "is between", "before": "is before", "after": "is after",
+    "present": "is there", "absent": "is not there", "yes": "is so", "no": "is not so", "changed": "changed",
+}  # fmt: skip
+
+_SUBJECT = re.compile(r"[a-z][a-z0-9_]*(\.[a-z][a-z0-9_]*)?\Z")
+
+
+class Compare(Spec):
+    """One comparison.
+
+    `of` names what is looked at: a variable (`total`), a part of the reading (`order.country`), the order's history
+    (`history.statuses`), the customer's (`contact.orders`), or the change of status (`status`). For a list, `which` says
+    how many of its items have to fit, or that they are counted, and `item` which field of each is looked at.
+    `value`, `to` and `values` are written as people write them: `20`, `2026-12-24`, `today+3`. A pattern is a regular
+    expression that has to be found. With `again` it has to hold when the send is due, too.
+    """
+
+    kind: Literal["compare"] = "compare"
+    of: str = Field(max_length=80)
+    which: Literal["", "any", "all", "none", "count"] = ""
+    item: str = Field("", max_length=60)
+    op: str = Field("is", max_length=20)
+    value: OneLine = ""
+    to: OneLine = ""
+    values: list[OneLine] = Field(default_factory=list, max_length=500)
+    again: bool = False
+
+    @cached_property
+    def said(self) -> str:
+        """The comparison as people read it."""
+        if self.of.startswith("segment."):
+            return f"the customer is {'not ' if self.op == 'no' else ''}in “{self.of[8:].replace('_', ' ')}”"
+        of = self.of.replace("_", " ").replace(".", "’s ", 1)
+        if self.which == "count":
+            of = f"the number of {of}"
+        elif self.which:
+            of = f"{self.which} of {of}{': ' + self.item if self.item else ''}"
+        given = ", ".join(self.values) if self.op in ("one_of", "none_of") else f"{self.value} and {self.to}" if self.op == "between" else self.value
+        if self.op == "changed":
+            given = " ".join(word for word in (f"from {self.value}" if self.value else "", f"to {self.to}" if self.to else "") if word)
+        return " ".join(word for word in (of, SAID[self.op], given if self.op not in ("present", "absent", "yes", "no") else "") if word)
+
+    @field_validator("of")
+    @classmethod
+    def _named(cls, of: str) -> str:
+        if not _SUBJECT.match(of):
+            raise ValueError(f"“{of}” names nothing that can be compared")
+        return of
+
+    @field_validator("op")
+    @classmethod
+    def _known(cls, op: str) -> str:
+        if op not in SAID:
+            raise ValueError(f"“{op}” is no comparison; there are {', '.join(SAID)}")
+        return op
+
+    @model_validator(mode="after")
+    def _pattern(self) -> Compare:
+        if self.op == "matches":
+            try:
+                re.compile(self.value)
+            except re.error as error:
+                raise ValueError(f"“{self.value}” is no regular expression: {error}") from None
+        return self
+
+
+class Group(Spec):
+    """Conditions that count together. An empty group of all or none holds, an empty group of any does not."""
+
+    kind: Literal["group"] = "group"
+    join: Literal["all", "any", "none"] = "all"
+    of: list[Condition] = Field(default_factory=list, max_length=50)
+
+    @model_validator(mode="before")
+    @classmethod
+    def _shallow(cls, data: Any, depth: int = 0) -> Any:
+        if _depth(data) > 8:
+            raise ValueError("nests more than eight groups in one another")
+        return data
+
+
+def _kind(data: Any) -> str:
+    """Which of the two a condition is; written short, without its kind, a group is what holds a list."""
+    kind = data.get("kind") if isinstance(data, dict) else getattr(data, "kind", None)
+    if kind is None and isinstance(data, dict):
+        kind = "compare" if isinstance(data.get("of"), str) else "group"
+    return str(kind)
+
+
+Condition = Annotated[Annotated[Compare, Tag("compare")] | Annotated[Group, Tag("group")], Discriminator(_kind)]
+Group.model_rebuild()
+
+
+def _depth(data: Any) -> int:
+    inner = data.get("of") if isinstance(data, dict) else getattr(data, "of", None)
+    if not isinstance(inner, list):
+        return 0
+    return 1 + max((_depth(item) for item in inner), default=0)
+
+
+def compares(group: Group) -> list[Compare]:
+    """Every comparison of a group and the groups in it, in order."""
+    found: list[Compare] = []
+    for inner in group.of:
+        found += compares(inner) if isinstance(inner, Group) else [inner]
+    return found

@@ -1,0 +1,1 @@
+"""When a send is due: anchors, amounts, windows, whose clock."""

@@ -1,0 +1,64 @@
+"""What addresses have answered about events: asked once for each delivery, kept with it."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Collection
+from typing import Any
+
+from sqlalchemy import Connection, Table, insert, update
+from sqlalchemy import select as core_select
+
+from angelon.db.events import EVENT
+from angelon.db.tables import AnswerRow
+
+ANSWER: Table = AnswerRow.__table__  # type: ignore[attr-defined]
+
+
+def of(connection: Connection, event_ids: Collection[str]) -> dict[str, dict[str, Any]]:
+    """The values answered for deliveries, by event and name."""
+    found: dict[str, dict[str, Any]] = {}
+    if event_ids:
+        for row in connection.execute(core_select(ANSWER.c.event_id, ANSWER.c.name, ANSWER.c.value).where(ANSWER.c.event_id.in_(list(event_ids)), ANSWER.c.problem == "")):
+            found.setdefault(row.event_id, {})[row.name] = row.value
+    return found
+
+
+def problems(connection: Connection, event_ids: Collection[str]) -> dict[str, dict[str, str]]:
+    """Why there is no answer, by event and name."""
+    found: dict[str, dict[str, str]] = {}
+    if event_ids:
+        for row in connection.execute(core_select(ANSWER.c.event_id, ANSWER.c.name, ANSWER.c.problem).where(ANSWER.c.event_id.in_(list(event_ids)), ANSWER.c.problem != "")):
+            found.setdefault(row.event_id, {})[row.name] = row.problem
+    return found
+
+
+def all_of(connection: Connection, event_id: str) -> list[Any]:
+    """Everything that was asked about one event."""
+    return list(connection.execute(core_select(ANSWER).where(ANSWER.c.event_id == event_id).order_by(ANSWER.c.name)))
+
+
+def waiting(connection: Connection, now: dt.datetime, limit: int) -> list[Any]:
+    """Events that something is to be asked about, the longest waiting first."""
+    statement = core_select(EVENT).where(EVENT.c.waits_until.is_not(None), EVENT.c.waits_until <= now, EVENT.c.planned_at.is_(None)).order_by(EVENT.c.waits_until).limit(limit)
+    if connection.dialect.name == "postgresql":
+        statement = statement.with_for_update(skip_locked=True)
+    return list(connection.execute(statement))
+
+
+def claim(connection: Connection, event_ids: Collection[str], until: dt.datetime) -> None:
+    """Keeps others from asking about these events for a while."""
+    connection.execute(update(EVENT).where(EVENT.c.id.in_(list(event_ids))).values(waits_until=until))
+
+
+def keep(connection: Connection, event_id: str, name: str, tries: int, at: dt.datetime, url: str, value: Any, problem: str) -> None:
+    """Stores what came of a try."""
+    values = {"tries": tries, "at": at, "url": url, "value": value, "problem": problem}
+    done = connection.execute(update(ANSWER).where(ANSWER.c.event_id == event_id, ANSWER.c.name == name).values(**values))
+    if done.rowcount == 0:
+        connection.execute(insert(ANSWER).values(event_id=event_id, name=name, **values))
+
+
+def wait(connection: Connection, event_id: str, until: dt.datetime | None) -> None:
+    """When the event is looked at again; None where it needs nothing more and may be planned."""
+    connection.execute(update(EVENT).where(EVENT.c.id == event_id).values(waits_until=until))

@@ -1,0 +1,89 @@
+"""A route run by hand on chosen orders: shown first, then done, with what came of each order."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import Connection
+from sqlmodel import Session, col, select
+
+from angelon.core.payload.body import NotReadable
+from angelon.core.planning.given import ALWAYS, ActiveRoute, Event
+from angelon.core.planning.plan import Decision, decide, work_out
+from angelon.core.specs.route import Route
+from angelon.core.states import State
+from angelon.core.values import Value
+from angelon.db import facts
+from angelon.db import sends as queries
+from angelon.db.setup import LiveSetup
+from angelon.db.tables import EventRow, OrderRow, RunRow, SendRow
+from angelon.engine.clock import Clock
+from angelon.engine.planner import payload_now, send_row
+
+
+@dataclass(frozen=True)
+class Chosen:
+    """One order of a run: its event, what would come of it, and when the route spoke for it before (None: never)."""
+
+    order: OrderRow
+    event: EventRow | None
+    decision: Decision | None
+    spoke_at: dt.datetime | None
+    problem: str = ""
+
+
+def look(session: Session, live: LiveSetup, route: Route, orders: Collection[OrderRow], again: Collection[int], answers: Mapping[str, Value], now: dt.datetime) -> list[Chosen]:
+    """What a route would make of orders. Orders in `again` are spoken for although they have been before."""
+    return [_one(session, live, route, order, order.id in again, answers, now) for order in orders]
+
+
+def _one(session: Session, live: LiveSetup, route: Route, order: OrderRow, again: bool, answers: Mapping[str, Value], now: dt.datetime) -> Chosen:
+    events = list(session.exec(select(EventRow).where(EventRow.order_id == order.id).order_by(col(EventRow.received_at).desc(), col(EventRow.id).desc()).limit(50)))
+    event = next((event for event in events if event.type in route.when), None) or next((event for event in events if event.parent_id is None), None)
+    spoke = session.exec(
+        select(SendRow.created_at)
+        .where(SendRow.order_id == order.id, SendRow.route_id == live.route_ids.get(route.key), col(SendRow.state).not_in([State.SKIPPED, State.CANCELLED]))
+        .order_by(col(SendRow.created_at).desc())
+    ).first()
+    if event is None:
+        return Chosen(order, None, None, spoke, "No event of this order is kept, so its values can’t be worked out.")
+    source = live.setup.sources.get(live.source_key(event.source_id))
+    if source is None:
+        return Chosen(order, event, None, spoke, "Its source is gone.")
+    try:
+        payload = payload_now(session, source, event)
+    except NotReadable as error:
+        return Chosen(order, event, None, spoke, str(error))
+    reading, variables = work_out(source, live.setup, payload, answers)
+    leave = frozenset({route.key}) if again else frozenset[str]()
+    known = facts.of_one(session.connection(), live, [route], event.source_id, reading, event.parent_id or event.id, leave)
+    happened = Event(event.id, event.type, event.name, source.key, payload, event.received_at, event.was, event.now)
+    return Chosen(order, event, decide(happened, reading, variables, ActiveRoute(route, ALWAYS), live.setup, known, now, by_hand=True), spoke)
+
+
+def carry_out(connection: Connection, session: Session, live: LiveSetup, route: Route, chosen: list[Chosen], answers: Mapping[str, Value], clock: Clock) -> RunRow:
+    """Stores a run and its sends, in the caller's transaction. What would be skipped or is a no makes no send."""
+    now = clock.now()
+    run = RunRow(store_id=live.store_id, route_id=live.route_ids[route.key], started_at=now, answers=dict(answers), results=[])
+    session.add(run)
+    session.flush()
+    results: list[dict[str, Any]] = []
+    rows: list[dict[str, Any]] = []
+    for one in chosen:
+        result: dict[str, Any] = {"order": one.order.id, "number": one.order.number, "sends": [], "outcome": "problem", "why": one.problem}
+        if one.decision is not None and one.event is not None:
+            result |= {"outcome": one.decision.outcome, "why": one.decision.reason}
+            for send in one.decision.sends:
+                if send.state is State.SKIPPED:
+                    continue
+                row = send_row(live, send, clock.new_id("sd", now), one.event.id, one.order.id, now, run_id=run.id)
+                result["sends"].append(row["id"])
+                rows.append(row)
+        results.append(result)
+    queries.add(connection, rows)
+    run.results = results
+    session.flush()
+    return run

@@ -1,0 +1,102 @@
+"""SMS and chat by HTTP (RFC 9110), as a provider's settings describe its request; over one connection that is kept."""
+
+from __future__ import annotations
+
+import datetime as dt
+from email.utils import parsedate_to_datetime
+from typing import Any
+
+import httpx
+
+from angelon.core.calls import CantCall, Request, make_request, read_answer
+from angelon.core.specs.gateway import Gateway, HttpCall
+from angelon.gateways.interface import Note, Outcome
+
+MAX_ANSWER = 100_000
+"""Bytes of an answer that are looked at."""
+
+
+class HttpWay:
+    """One provider's API. Not for use by several threads."""
+
+    def __init__(self, gateway: Gateway, secret: str = "") -> None:
+        self._gateway = gateway
+        self._secret = secret
+        self._client = httpx.Client(timeout=gateway.timeout_seconds, follow_redirects=False, trust_env=False, limits=httpx.Limits(max_keepalive_connections=1))
+
+    def deliver(self, mail: Note, key: str) -> Outcome:
+        """One message to one recipient.
+
+        2xx is accepted unless the settings say otherwise of its outcome; 408, 425, 429 and 5xx are temporary, with
+        `Retry-After` heeded; other answers permanent. A connection lost after the request was written is unknown.
+        """
+        try:
+            request = make_request(self._gateway.call, self._gateway.auth, self._secret, {**mail.values, "key": key})
+        except CantCall as error:
+            return Outcome("temporary", "", f"The gateway’s settings make no request: {error.problem}")
+        return ask(self._client, request, self._gateway.call)[0]
+
+    def close(self) -> None:
+        self._client.close()
+
+
+def ask(client: httpx.Client, request: Request, call: HttpCall) -> tuple[Outcome, bytes]:
+    """Makes one request and reads its outcome; gives it with the answer's body."""
+    where = httpx.URL(request.url).host
+    try:
+        with client.stream(request.method, request.url, headers=dict(request.headers), content=request.body or None) as answer:
+            body = b""
+            for chunk in answer.iter_bytes():
+                body += chunk
+                if len(body) > MAX_ANSWER:
+                    break
+    except (httpx.ConnectError, httpx.ConnectTimeout, httpx.PoolTimeout) as error:
+        return Outcome("temporary", "", f"{where} can't be reached: {_why(error)}"), b""
+    except (httpx.ReadTimeout, httpx.ReadError, httpx.RemoteProtocolError, httpx.WriteError, httpx.WriteTimeout) as error:
+        return Outcome("unknown", "", f"{where} had the message and gave no answer: {_why(error)}"), b""
+    except (httpx.HTTPError, httpx.InvalidURL, ValueError) as error:
+        return Outcome("temporary", "", f"{where}: {_why(error)}"), b""
+    return _outcome(answer, body, call), body
+
+
+def _outcome(answer: httpx.Response, body: bytes, call: HttpCall) -> Outcome:
+    told = read_answer(call, body)
+    said = " ".join((told.reason or told.outcome or body[:300].decode(errors="replace")).split())[:500]
+    code = str(answer.status_code)
+    if answer.is_success:
+        if told.outcome in call.refused:
+            return Outcome("permanent", code, said, reference=told.id)
+        if told.outcome in call.later:
+            return Outcome("temporary", code, said, retry_after=retry_after(answer), reference=told.id)
+        return Outcome("accepted", code, said, reference=told.id)
+    if answer.status_code in (408, 425, 429) or answer.is_server_error:
+        return Outcome("temporary", code, said, retry_after=retry_after(answer))
+    return Outcome("permanent", code, said)
+
+
+def retry_after(answer: httpx.Response) -> float | None:
+    """The wait in seconds that an answer asks for (RFC 9110, section 10.2.3: seconds or a date)."""
+    text = answer.headers.get("Retry-After", "").strip()
+    if not text:
+        return None
+    if text.isdigit():
+        return float(text)
+    try:
+        at = parsedate_to_datetime(text)
+    except ValueError:
+        return None
+    if at.tzinfo is None:
+        at = at.replace(tzinfo=dt.UTC)
+    return max(0.0, (at - dt.datetime.now(dt.UTC)).total_seconds())
+
+
+def _why(error: Exception) -> str:
+    if isinstance(error, httpx.TimeoutException):
+        return "no answer in time"
+    cause: Any = error.__cause__ or error
+    text = str(cause)
+    if "refused" in text:
+        return "the connection is refused"
+    if "not known" in text or "No address" in text:
+        return "the host is not known"
+    return " ".join(text.split())[:200] or type(error).__name__

@@ -1,0 +1,1 @@
+"""The store's library of files."""

@@ -1,0 +1,99 @@
+"""Files that go with mails: shelves, what is kept on each, for which orders."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+from flask import Blueprint, Response, abort, flash, g, redirect, render_template, request, url_for
+
+from angelon.core.messages.attachments import Kept, file_name, sniff
+from angelon.db import files
+from angelon.db.setup import select
+from angelon.db.tables import MessageRow
+from angelon.web.services import live, services, session, store
+
+pages = Blueprint("library", __name__, url_prefix="/files", template_folder="templates")
+
+MOST = 10_000_000
+SHOWN_INLINE = ("image/png", "image/jpeg", "image/gif", "image/webp")
+BY = {"": "every order", "sku": "orders with the sku", "reference": "the order", "locale": "the language"}
+
+
+@pages.get("")
+def index() -> Any:
+    shelves: dict[str, list[Kept]] = {}
+    for file in sorted(live().files, key=lambda f: (f.shelf, f.name, f.by, f.match)):
+        shelves.setdefault(file.shelf, []).append(file)
+    uses: dict[str, list[tuple[str, str]]] = {}
+    for row in session().exec(select(MessageRow).where(MessageRow.store_id == store().id)):
+        spec = row.draft or {}
+        message = live().setup.messages.get(row.key)
+        for attachment in [*(message.model_dump()["attachments"] if message else []), *spec.get("attachments", [])]:
+            if attachment.get("kind") == "library" and (row.key, spec.get("name", row.key)) not in uses.setdefault(attachment["shelf"], []):
+                uses[attachment["shelf"]].append((row.key, message.name if message else spec.get("name", row.key)))
+    return render_template("library/index.html", shelves=shelves, by=BY, uses={shelf: dict(found) for shelf, found in uses.items()})
+
+
+@pages.post("")
+def upload() -> Any:
+    """Puts a file on a shelf."""
+    file, form = request.files.get("file"), request.form
+    shelf = re.sub(r"[^a-z0-9]+", "-", (form.get("shelf") or "").strip().lower()).strip("-")[:60]
+    by, match = form.get("by", ""), form.get("match", "").strip()[:200]
+    problem = ""
+    data = file.read(MOST + 1) if file is not None else b""
+    if not data:
+        problem = "Choose a file that is not empty."
+    elif len(data) > MOST:
+        problem = f"The file is larger than {MOST // 1_000_000} MB. Make it smaller, or let the mail point to it."
+    elif not shelf:
+        problem = "Name the shelf, with at least one letter or digit."
+    elif by not in BY or (by and not match):
+        problem = "Say which sku, order number or language the file is for, or keep it for every order."
+    if problem or file is None:
+        flash(problem, "bad")
+        return redirect(url_for(".index"))
+    name = file_name(file.filename or "", "file")
+    kept = Kept(0, shelf, name, sniff(data), len(data), by, match if by else "")  # type: ignore[arg-type]
+    with services().database.writing() as writing:
+        files.put(writing, store().id or 0, kept, data, g.now)
+    services().setups.forget()
+    flash(f"“{name}” is on the shelf {shelf}. By its content it is {kept.type}.", "good")
+    return redirect(url_for(".index"))
+
+
+@pages.get("/<int:file_id>")
+def download(file_id: int) -> Any:
+    row = files.get(session(), store().id or 0, file_id)
+    if row is None:
+        abort(404, "There is no such file.")
+    return _answer(row.data, row.type, row.name, inline=False)
+
+
+@pages.get("/shown/<path:mark>")
+def shown(mark: str) -> Any:
+    """A picture that a mail shows, by shelf and name."""
+    row = files.shown(session(), store().id or 0, mark)
+    if row is None or row.type not in SHOWN_INLINE:
+        abort(404, "There is no such picture.")
+    return _answer(row.data, row.type, row.name, inline=True)
+
+
+def _answer(data: bytes, type_: str, name: str, inline: bool) -> Response:
+    answer = Response(data, mimetype=type_ if inline else "application/octet-stream")
+    answer.headers.set("Content-Disposition", "inline" if inline else "attachment", filename=name.encode("ascii", "replace").decode())
+    answer.headers["Content-Security-Policy"] = "default-src 'none'; sandbox"
+    answer.headers["Cache-Control"] = "no-cache"
+    return answer
+
+
+@pages.post("/<int:file_id>/drop")
+def drop(file_id: int) -> Any:
+    with services().database.writing() as writing:
+        row = files.drop(writing, store().id or 0, file_id)
+    services().setups.forget()
+    if row is None:
+        abort(404, "There is no such file.")
+    flash(f"“{row.name}” is taken off the shelf {row.shelf}. Mails that are due from now on go without it.", "good")
+    return redirect(url_for(".index"))

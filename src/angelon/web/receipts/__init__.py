@@ -1,0 +1,1 @@
+"""Where gateways tell what became of sends."""

@@ -1,0 +1,40 @@
+"""Takes receipts from providers: `POST /receipts/<gateway>/<token>`."""
+
+from __future__ import annotations
+
+import hmac
+from typing import Any
+
+from flask import Blueprint, abort, jsonify, request
+
+from angelon.core.payload.body import NotReadable, parse_body
+from angelon.engine.receipts import take, token_of
+from angelon.web.services import live, services
+
+pages = Blueprint("receipts", __name__, url_prefix="/receipts")
+MOST = 200_000
+
+
+def address_of(key: str) -> str:
+    """Where a gateway's provider tells what became of sends."""
+    base = services().settings.base_url or request.url_root.rstrip("/")
+    return f"{base}/receipts/{key}/{token_of(services().settings.key(), key)}"
+
+
+@pages.post("/<key>/<token>")
+def receive(key: str, token: str) -> Any:
+    """One receipt, or a list of them. What can't be used is told and not asked for again."""
+    gateway = live().setup.gateways.get(key)
+    if gateway is None or not hmac.compare_digest(token, token_of(services().settings.key(), key)):
+        abort(404, "There is no such address.")
+    raw = request.get_data(cache=False) if (request.content_length or 0) <= MOST else b""
+    try:
+        told = parse_body(raw, request.content_type)
+    except NotReadable as error:
+        abort(400, str(error.problem))
+    found = []
+    with services().database.writing() as writing:
+        for one in told[:200] if isinstance(told, list) else [told]:
+            found.append(take(writing, live(), gateway, one, services().clock))
+    services().bell.ring()
+    return jsonify({"receipts": found})

@@ -1,0 +1,1 @@
+"""Runs by hand."""

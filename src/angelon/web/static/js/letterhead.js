@@ -1,0 +1,43 @@
+// A change of the letterhead, seen at once on every message; nothing is kept until it is asked for.
+import { post, settled } from "./talk.js";
+
+export function start(root) {
+  const form = root.querySelector("form");
+  const swatch = root.querySelector("[data-swatch]");
+  const accent = form.elements.accent;
+  swatch.addEventListener("input", () => ((accent.value = swatch.value), look()));
+  accent.addEventListener("input", () => /^#[0-9a-f]{6}$/i.test(accent.value) && (swatch.value = accent.value));
+  form.addEventListener("input", () => look());
+  form.addEventListener("change", () => look());
+  const frames = [...root.querySelectorAll("[data-sheet]")];
+  const fit = () => frames.forEach((frame) => (frame.style.transform = `scale(${frame.parentElement.clientWidth / 640})`));
+  new ResizeObserver(fit).observe(root);
+  fit();
+
+  const look = settled(async (signal) => {
+    const body = new FormData(form);
+    body.delete("logo_file");
+    const judged = root.querySelector("[data-judged]");
+    let told;
+    try {
+      told = await post(root.dataset.seen, body, { signal });
+    } catch (error) {
+      if (error.name === "AbortError") throw error;
+      judged.replaceChildren(Object.assign(document.createElement("span"), { className: "bad", textContent: error.message }));
+      return;
+    }
+    if (told.problems.length) {
+      judged.replaceChildren(Object.assign(document.createElement("span"), { className: "bad", textContent: told.problems.map((p) => `${p.what} ${p.mend}`).join(" ") }));
+      return;
+    }
+    const { paper, button, enough } = told.judged;
+    judged.replaceChildren(
+      Object.assign(document.createElement("span"), { className: paper >= enough ? "good" : "wait", textContent: `Contrast on paper ${paper}, in a button ${button}` }),
+      Object.assign(document.createElement("span"), { className: "quiet", textContent: `; ${enough} is needed.` }),
+    );
+    for (const frame of frames) {
+      const page = told.sheets[frame.dataset.sheet];
+      if (page !== undefined && frame.srcdoc !== page) frame.srcdoc = page;
+    }
+  }, 120);
+}

@@ -1,0 +1,1 @@
+"""Suppressions and consent."""
