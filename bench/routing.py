@@ -27,20 +27,25 @@ TIMING = {"amount": 10, "unit": "minutes", "window": {"start": "08:00", "end": "
 
 
 def planning() -> list[Row]:
-    """One event before a hundred live routes: a tenth of them wait for it and half of those speak; and the worst, where all wait for it."""
-    usual, parsed = _planned(10)
-    worst, _ = _planned(1)
-    return [Row("an event is planned against 100 routes", usual, "ms", "<= 5", {"of reading its JSON": usual / parsed, "where all 100 wait for it, ms": worst})]
+    """One event before a hundred live routes, all of which wait for it and half of which speak; and where a tenth wait for it."""
+    worst, parsed = _planned(1)
+    usual, _ = _planned(10)
+    return [Row("an event is planned against 100 routes that all wait for it", worst, "ms", "<= 5", {"of reading its JSON": worst / parsed, "where ten wait for it, ms": usual})]
 
 
 def _planned(types: int, rounds: int = 150) -> tuple[float, float]:
-    """Median times of planning and of reading the JSON alone, in ms, with the routes spread over so many event types."""
-    cheap = {"of": [{"of": "total", "op": "less", "value": "1"}]}
+    """Median times of planning and of reading the JSON alone, in ms, with the routes spread over so many event types.
+
+    No two routes are alike: each compares with numbers of its own, waits its own time and speaks with its own message.
+    """
     whens = list(LABELS)[:types]
-    routes = [
-        made.route(key=f"r{n}", name=f"Route {n}", when=[whens[n % types]], only_if=CONDITIONS if n // types % 2 else cheap, timing=TIMING, guards={"even_if_told": True}) for n in range(100)
-    ]
-    around = made.setup(routes=[ActiveRoute(route, made.LONG_AGO) for route in routes])
+    routes = []
+    for n in range(100):
+        speaks = {"of": [{"of": "total", "op": "at_least", "value": f"{10 + n / 10:.1f}"}, {"join": "any", "of": [{"of": "order.country", "op": "one_of", "values": ["DE", "IE"]}, {"of": "contact.orders", "op": "at_least", "value": str(n)}]}]}
+        quiet = {"of": [{"of": "total", "op": "less", "value": f"{n / 100:.2f}"}]}
+        timing = {"amount": 10 + n, "unit": "minutes", "window": {"start": "08:00", "end": "20:00"}}
+        routes.append(made.route(key=f"r{n}", name=f"Route {n}", when=[whens[n % types]], only_if=speaks if n // types % 2 else quiet, send=f"m{n}", timing=timing, guards={"even_if_told": True}))
+    around = made.setup(routes=[ActiveRoute(route, made.LONG_AGO) for route in routes], messages={f"m{n}": made.message(key=f"m{n}", name=f"Message {n}") for n in range(100)})
     event = Event("ev", "order.created", "placed", "shop", made.order(), made.NOON)
     took, alone = [], []
     for _ in range(rounds):
@@ -48,7 +53,7 @@ def _planned(types: int, rounds: int = 150) -> tuple[float, float]:
         reading, variables = work_out(around.sources["shop"], around, event.payload)
         decisions = plan(event, reading, variables, around, Facts(), made.NOON)
         took.append((time.perf_counter() - began) * 1000)
-        assert sum(bool(decision.sends) for decision in decisions) == 50 // types
+        assert sum(decision.outcome == "send" for decision in decisions) == 50 // types
         began = time.perf_counter()
         json.loads(json.dumps(event.payload))
         alone.append((time.perf_counter() - began) * 1000)

@@ -8,7 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from pydantic import ValidationError
 
-from angelon.core.conditions.evaluate import Subject, compare, evaluate, sentence
+from angelon.core.conditions.evaluate import Subject, compare, evaluate
 from angelon.core.specs.condition import Compare, Group, compares
 from angelon.core.values import Day, Money
 
@@ -118,9 +118,9 @@ def test_a_comparison_is_said_and_a_no_says_what_it_saw():
     group = Group.model_validate({"of": [{"kind": "compare", "of": "country", "op": "one_of", "values": ["IE", "FR"]}]})
     verdict = evaluate(group, look, TODAY)
     assert verdict.why_not() == "Country is one of IE, FR does not hold: it is DE."
-    assert sentence(Compare(of="lines", which="any", item="sku", op="is", value="X")) == "any of lines: sku is X"
-    assert sentence(Compare(of="status", op="changed", value="paid", to="shipped")) == "status changed from paid to shipped"
-    assert sentence(Compare(of="lines", which="count", op="greater", value="2")) == "the number of lines is more than 2"
+    assert Compare(of="lines", which="any", item="sku", op="is", value="X").said == "any of lines: sku is X"
+    assert Compare(of="status", op="changed", value="paid", to="shipped").said == "status changed from paid to shipped"
+    assert Compare(of="lines", which="count", op="greater", value="2").said == "the number of lines is more than 2"
 
 
 def test_a_pattern_that_never_ends_is_stopped():

@@ -6,9 +6,9 @@ import pytest
 
 from angelon.core.planning.checking import expected_of, run, text_of, with_changes
 from angelon.core.planning.effect import compare
-from angelon.core.planning.given import Event, Facts
+from angelon.core.planning.given import ActiveRoute, Event, Facts
 from angelon.core.planning.past import Past
-from angelon.core.planning.plan import ActiveRoute, decide, work_out
+from angelon.core.planning.plan import decide, work_out
 from angelon.core.planning.sentence import said_guards, said_once, said_otherwise, said_to
 from angelon.core.specs.check import Check
 from tests import made

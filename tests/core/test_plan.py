@@ -4,7 +4,8 @@ import datetime as dt
 
 import pytest
 
-from angelon.core.planning.plan import ActiveRoute, Event, Facts, plan, work_out
+from angelon.core.planning.given import ActiveRoute, Event, Facts
+from angelon.core.planning.plan import plan, work_out
 from angelon.core.states import State
 from angelon.core.values import show
 from tests import made

@@ -4,8 +4,8 @@ import datetime as dt
 
 import pytest
 
-from angelon.core.planning.given import Contact, Spoken
-from angelon.core.planning.plan import ActiveRoute, Event, Facts, decide, plan, planned_instead, work_out
+from angelon.core.planning.given import ActiveRoute, Contact, Event, Facts, Spoken
+from angelon.core.planning.plan import decide, plan, planned_instead, work_out
 from angelon.core.planning.readiness import problems_of
 from angelon.core.specs.recipients import Recipient
 from angelon.core.states import State

@@ -253,7 +253,7 @@ def _event_of(source: Any, file: Path, at: dt.datetime) -> tuple[Any, Any]:
     from angelon.cli.files import read_request
     from angelon.core.deliveries import read_delivery
     from angelon.core.payload.body import NotReadable
-    from angelon.core.planning.plan import Event
+    from angelon.core.planning.given import Event
 
     request = read_request(file)
     try:
@@ -270,7 +270,8 @@ def _event_of(source: Any, file: Path, at: dt.datetime) -> tuple[Any, Any]:
 @click.option("--json", "as_json", is_flag=True, help="As JSON.")
 def rehearse(route: str, file: Path, at: str | None, as_json: bool) -> None:
     """What ROUTE would make of the event in FILE. Nothing is stored and nothing sent."""
-    from angelon.core.planning.plan import ActiveRoute, Facts, decide, work_out
+    from angelon.core.planning.given import ActiveRoute, Facts
+    from angelon.core.planning.plan import decide, work_out
     from angelon.core.specs import Route
     from angelon.core.values import show
     from angelon.db import setup
@@ -397,7 +398,8 @@ def render(message: str, file: Path, channel: str, locale: str | None, source: s
     """MESSAGE as the customer of the event in FILE would get it."""
     from angelon.core.messages.parts import compiled_part
     from angelon.core.messages.templates import CantRender
-    from angelon.core.planning.plan import CALLED, values_for, work_out
+    from angelon.core.planning.plan import values_for, work_out
+    from angelon.core.planning.sentence import CALLED
     from angelon.db import setup
 
     with _open().reading() as session:

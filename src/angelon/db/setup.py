@@ -9,7 +9,7 @@ from typing import Any
 from sqlmodel import Session, col, func, select
 
 from angelon.core.messages.attachments import Kept
-from angelon.core.planning.plan import ActiveRoute, Setup
+from angelon.core.planning.given import ActiveRoute, Setup
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Bundle, Gateway, Message, Route, Source, Store, Variable
 from angelon.core.specs.base import Spec

@@ -11,7 +11,9 @@ from sqlmodel import Session
 
 from angelon.core.event_types import OURS
 from angelon.core.planning.notices import notice, notice_values
-from angelon.core.planning.plan import CALLED, planned_instead, to_mark
+from angelon.core.planning.people import to_mark
+from angelon.core.planning.plan import planned_instead
+from angelon.core.planning.sentence import CALLED
 from angelon.core.specs.gateway import Gateway
 from angelon.core.specs.route import Route
 from angelon.core.states import State

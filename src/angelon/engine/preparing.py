@@ -22,7 +22,10 @@ from angelon.core.messages.sms import RenderedSms
 from angelon.core.messages.templates import CantRender
 from angelon.core.planning.given import Event, address_mark
 from angelon.core.planning.guards import WHEN_DUE, Looked
-from angelon.core.planning.plan import CALLED, customer, over_cap, reached, values_for, work_out
+from angelon.core.planning.occasion import Occasion
+from angelon.core.planning.people import customer
+from angelon.core.planning.plan import over_cap, reached, values_for, work_out
+from angelon.core.planning.sentence import CALLED
 from angelon.core.planning.subjects import only_again, worked_condition
 from angelon.core.problems import Invalid
 from angelon.core.reading import Reading
@@ -159,12 +162,13 @@ class Preparing:
             happened, reading, variables = found
             event = session.get(EventRow, row.event_id)
             known = queries.of_one(session.connection(), live, [route], event.source_id if event else 0, reading, "", frozenset({route.key}))
-        verdict = worked_condition(only_again(route.only_if), happened, reading, variables, live.setup, known, now)
+        occasion = Occasion(happened, reading, variables, live.setup, known, now)
+        verdict = worked_condition(only_again(route.only_if), occasion)
         if verdict.problem:
             raise Held(verdict.problem)
         if not verdict.yes:
             raise NoMore(f"When it was due, its condition no longer held: {verdict.why_not()}")
-        look = Looked(route, row.channel, row.recipient, row.whom == "customer", happened, reading, variables, live.setup, known, now, now)
+        look = Looked(route, row.channel, row.recipient, row.whom == "customer", occasion, known, now)
         said = next((said for said in (guard(look) for guard in WHEN_DUE) if said is not None and said.why), None)
         if said is not None:
             raise NoMore(said.why)

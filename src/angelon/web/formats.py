@@ -13,7 +13,7 @@ from markupsafe import Markup, escape
 
 from angelon.core import event_types
 from angelon.core.messages.blocks import with_pictures_at
-from angelon.core.planning.plan import CALLED
+from angelon.core.planning.sentence import CALLED
 from angelon.core.values import show, unpack
 
 

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from decimal import Decimal
 from functools import lru_cache
-from typing import Any
+from typing import Any, NamedTuple
 
 import regex
 
@@ -17,32 +17,34 @@ from angelon.core.values import Day, Money, Value, number_of, show
 PATTERN_SECONDS = 0.05
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)
 class Subject:
     """What a comparison looks at. `kind` is text, number, date, flag, list or change; `problem` says that there is no such thing."""
 
     value: Value = None
     kind: str = "text"
     problem: str = ""
+    _shown: str | None = field(default=None, compare=False, repr=False)
+
+    def shown(self, locale: str) -> str:
+        """The value for a reader, cut to 200 characters; made once, since many routes ask for the same."""
+        if self._shown is None:
+            self._shown = show(self.value, locale)[:200] if self.value is not None else ""
+        return self._shown
 
 
 Look = Callable[[str], Subject]
 """Finds what a comparison names."""
 
 
-@dataclass(frozen=True, slots=True)
-class Verdict:
-    """How a condition came out. `problem` is set where it can't be worked out; then `yes` is False."""
+class Verdict(NamedTuple):
+    """How a condition came out. `problem` is set where it, or a part of it, can't be worked out; then `yes` is False."""
 
     yes: bool
     said: str
     saw: str = ""
     problem: str = ""
-    inner: list[Verdict] = field(default_factory=list)
-
-    def first_problem(self) -> str:
-        """The first reason why some part of it can't be worked out; empty where all can."""
-        return self.problem or next((found for found in (v.first_problem() for v in self.inner) if found), "")
+    inner: tuple[Verdict, ...] = ()
 
     def why_not(self) -> str:
         """The part that settled a no, as a sentence."""
@@ -54,37 +56,60 @@ class Verdict:
             return f"“{yes.said}” holds, and it must not: it is {yes.saw or 'empty'}." if yes else ""
         return no.why_not() if no and self.said.startswith("all") else f"None of {len(self.inner)} alternatives holds."
 
+    def leaves(self) -> list[Verdict]:
+        """The comparisons in it, in order."""
+        found: list[Verdict] = []
+        for part in self.inner:
+            if part.inner:
+                found += part.leaves()
+            elif part.said:
+                found.append(part)
+        return found
+
+    def as_dict(self) -> dict[str, Any]:
+        return self._asdict() | {"inner": [part.as_dict() for part in self.inner]}
+
+
+_JOINED = {"all": "all of these", "any": "any of these", "none": "none of these"}
+
 
 def evaluate(group: Group, look: Look, today: dt.date, locale: str = "en") -> Verdict:
     """Works a group out. Every part is looked at, so that each can show what it saw."""
-    inner = [evaluate(part, look, today, locale) if isinstance(part, Group) else compare(part, look, today, locale) for part in group.of]
-    answers = [v.yes for v in inner]
-    yes = {"all": all(answers), "any": any(answers), "none": not any(answers)}[group.join]
-    verdict = Verdict(yes, {"all": "all of these", "any": "any of these", "none": "none of these"}[group.join], "", "", inner)
-    problem = verdict.first_problem()
-    return Verdict(yes and not problem, verdict.said, "", problem, inner)
+    inner = []
+    holds = fails = 0
+    problem = ""
+    for part in group.of:
+        one = compare(part, look, today, locale) if part.kind == "compare" else evaluate(part, look, today, locale)
+        inner.append(one)
+        if one.yes:
+            holds += 1
+        else:
+            fails += 1
+            problem = problem or one.problem
+    join = group.join
+    yes = not fails if join == "all" else holds > 0 if join == "any" else not holds
+    return Verdict(yes and not problem, _JOINED[join], "", problem, tuple(inner))
 
 
 def compare(part: Compare, look: Look, today: dt.date, locale: str = "en") -> Verdict:
     """Works one comparison out."""
     subject = look(part.of)
-    said = sentence(part)
+    said = part.said
     if subject.problem:
         return Verdict(False, said, "", subject.problem)
-    saw = show(subject.value, locale)[:200] if subject.value is not None else ""
     try:
+        if not part.which:
+            value = subject.value
+            return Verdict(_holds(part, value, subject.kind if subject.kind != "list" else _kind(value), today), said, subject.shown(locale))
+        items = subject.value if isinstance(subject.value, list) else [] if subject.value is None else [subject.value]
         if part.which == "count":
-            items = subject.value if isinstance(subject.value, list) else [] if subject.value is None else [subject.value]
             return Verdict(_holds(part, len(items), "number", today), said, str(len(items)))
-        if part.which:
-            items = subject.value if isinstance(subject.value, list) else [] if subject.value is None else [subject.value]
-            values = [_item(item, part.item) for item in items]
-            answers = [_holds(part, value, _kind(value), today) for value in values]
-            yes = {"any": any(answers), "all": all(answers), "none": not any(answers)}[part.which]
-            return Verdict(yes, said, _few([show(value, locale)[:60] for value in values]))
-        return Verdict(_holds(part, subject.value, subject.kind if subject.kind != "list" else _kind(subject.value), today), said, saw)
+        values = [_item(item, part.item) for item in items]
+        answers = [_holds(part, value, _kind(value), today) for value in values]
+        yes = {"any": any(answers), "all": all(answers), "none": not any(answers)}[part.which]
+        return Verdict(yes, said, _few([show(value, locale)[:60] for value in values]))
     except _Unclear as unclear:
-        return Verdict(False, said, saw, str(unclear))
+        return Verdict(False, said, subject.shown(locale), str(unclear))
 
 
 def _few(words: list[str]) -> str:
@@ -92,14 +117,9 @@ def _few(words: list[str]) -> str:
     return ", ".join(words) if len(words) <= 5 else f"{', '.join(words[-4:])} and {len(words) - 4} before"
 
 
-def sentence(part: Compare) -> str:
-    """A comparison as people read it."""
-    return part.said
-
-
 def said_group(group: Group) -> str:
     """A group as people read it; empty where nothing is asked."""
-    parts = [f"({said_group(part)})" if isinstance(part, Group) else sentence(part) for part in group.of]
+    parts = [f"({said_group(part)})" if isinstance(part, Group) else part.said for part in group.of]
     joined = {"all": " and ", "any": " or ", "none": ", nor "}[group.join].join(part for part in parts if part)
     return f"none of: {joined}" if group.join == "none" and joined else joined
 
@@ -120,6 +140,10 @@ def _kind(value: Any) -> str:
     return "date" if isinstance(value, Day | dt.date) else "text"
 
 
+_OF_TEXTS = frozenset({"one_of", "none_of", "contains", "starts_with", "ends_with", "matches"})
+"""Comparisons that are always of words, whatever the kind."""
+
+
 def _holds(part: Compare, value: Any, kind: str, today: dt.date) -> bool:
     op = part.op
     if op in ("present", "absent"):
@@ -131,9 +155,9 @@ def _holds(part: Compare, value: Any, kind: str, today: dt.date) -> bool:
         return bool(now) and was != now and (not part.value or part.value == was) and (not part.to or part.to == now)
     if value is None:
         return op in ("is_not", "none_of")
-    if kind == "number" and op not in ("one_of", "none_of", "contains", "starts_with", "ends_with", "matches"):
+    if kind == "number" and op not in _OF_TEXTS:
         return _numbers(part, value)
-    if kind == "date" and op not in ("one_of", "none_of", "contains", "starts_with", "ends_with", "matches", "is_not"):
+    if kind == "date" and op not in _OF_TEXTS and op != "is_not":
         return _dates(part, value, today)
     return _texts(part, value)
 
@@ -236,4 +260,4 @@ def _texts(part: Compare, value: Any) -> bool:
 
 
 def _fold(value: Any) -> str:
-    return show(value).strip().casefold()
+    return (value if isinstance(value, str) else show(value)).strip().casefold()

@@ -77,14 +77,14 @@ class CompiledEmail:
     envelope: Mapping[str, Compiled] = field(default_factory=dict)
     """`reply_to`, `cc` and `bcc`, where there are any."""
     attachments: tuple[Mapping[str, Compiled | Wanted], ...] = ()
+    names: frozenset[str] = field(init=False)
+    """The variables that it uses; `order` is the order as read."""
 
-    @property
-    def names(self) -> frozenset[str]:
-        """The variables that it uses; `order` is the order as read."""
+    def __post_init__(self) -> None:
         names = self.subject.names | self.html.names | self.text.names
         for compiled in (*self.envelope.values(), *(part for attachment in self.attachments for part in attachment.values())):
             names |= compiled.names
-        return names
+        object.__setattr__(self, "names", names)
 
     def render(self, values: Mapping[str, Value]) -> RenderedEmail:
         """The email for these values. Raises CantRender, its problem saying which part."""

@@ -19,7 +19,9 @@ from angelon.core.messages.email import RenderedEmail
 from angelon.core.messages.parts import Part, Rendered, compiled_part
 from angelon.core.messages.sms import RenderedSms
 from angelon.core.messages.templates import CantRender
-from angelon.core.planning.plan import CALLED, Setup, values_for
+from angelon.core.planning.given import Setup
+from angelon.core.planning.plan import values_for
+from angelon.core.planning.sentence import CALLED
 from angelon.core.problems import Invalid, Problem
 from angelon.core.reading import Reading
 from angelon.core.recipes.evaluate import Variables

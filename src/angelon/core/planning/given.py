@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, NamedTuple
 
 from angelon.core.messages.chat import CompiledChat
 from angelon.core.specs.gateway import Gateway
@@ -75,8 +75,7 @@ class Contact:
     language: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Spoken:
+class Spoken(NamedTuple):
     """A send that has gone out or may still, or was tried: as much of it as guards look at. Times are aware."""
 
     route: str
@@ -112,6 +111,13 @@ class Facts:
     """What other events of the same delivery have made routes say."""
     suppressed: Mapping[str, str] = field(default_factory=dict)
     """Addresses that must not be written to, as guards write them (`address_mark`), and why."""
+
+    def after(self, said: tuple[Spoken, ...]) -> Facts:
+        """These facts once a route is about to tell something, too, about the same delivery."""
+        to_customer = tuple(one.at for one in said if one.to_customer)
+        return Facts(
+            self.told, self.told_customer, self.statuses, self.status, self.contact, self.types, self.spoken + said, self.spoken_customer + to_customer, self.same_delivery + said, self.suppressed
+        )
 
 
 def address_mark(channel: str, address: str) -> str:

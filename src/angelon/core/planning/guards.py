@@ -6,32 +6,27 @@ import datetime as dt
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from angelon.core.planning.given import Event, Facts, Setup, address_mark
-from angelon.core.reading import Reading
-from angelon.core.recipes.evaluate import Variables
+from angelon.core.planning.given import Facts, address_mark
+from angelon.core.planning.occasion import Occasion
 from angelon.core.specs.route import Route
 from angelon.core.values import number_of, show
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True, eq=False)
 class Looked:
-    """What guards look at: a send that is about to be made, and everything around it."""
+    """What guards look at: a send that is about to be made, and everything around it. `facts` are as they stand by then."""
 
     route: Route
     channel: str
     address: str
     to_customer: bool
-    event: Event
-    reading: Reading
-    variables: Variables
-    setup: Setup
+    occasion: Occasion
     facts: Facts
-    now: dt.datetime
     due_at: dt.datetime
 
     def called(self, key: str) -> str:
         """What people call a route."""
-        return next((active.route.name for active in self.setup.routes if active.route.key == key), key)
+        return next((active.route.name for active in self.occasion.setup.routes if active.route.key == key), key)
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,7 +44,7 @@ def after_route(look: Looked) -> Said | None:
         return None
     went = [one for one in look.facts.spoken if one.route == wanted and one.out]
     if not went:
-        return Said(f"{look.called(wanted)} has not spoken", f"It speaks only after “{look.called(wanted)}” has, and that has not gone out for order {look.reading.number}.")
+        return Said(f"{look.called(wanted)} has not spoken", f"It speaks only after “{look.called(wanted)}” has, and that has not gone out for order {look.occasion.reading.number}.")
     return Said(f"after {look.called(wanted)}, made on {went[-1].at:%-d %B}")
 
 
@@ -60,8 +55,8 @@ def after_answer(look: Looked) -> Said | None:
         return None
     since = max((one.at for one in look.facts.spoken if one.route == guards.after_route), default=None) if guards.after_route else None
     answers = [at for type_, at in look.facts.types if type_ == "answer.received" and (since is None or at >= since)]
-    if look.event.type == "answer.received" and (since is None or look.event.received_at >= since):
-        answers.append(look.event.received_at)
+    if look.occasion.event.type == "answer.received" and (since is None or look.occasion.event.received_at >= since):
+        answers.append(look.occasion.event.received_at)
     if not answers:
         return Said("no answer yet", "It speaks only after the customer has answered, and no answer has come.")
     return Said(f"answered on {answers[-1]:%-d %B}")
@@ -71,10 +66,10 @@ def discounted(look: Looked) -> Said | None:
     """Not for orders at a discount."""
     if not look.route.guards.skip_discounted:
         return None
-    discount = look.reading.value("discount")
+    discount = look.occasion.reading.value("discount")
     number = number_of(discount)
     if number:
-        return Said(f"discount {show(discount, look.setup.store.locale)}", "The order was discounted, and the route skips those.")
+        return Said(f"discount {show(discount, look.occasion.setup.store.locale)}", "The order was discounted, and the route skips those.")
     return Said("no discount")
 
 
@@ -83,8 +78,8 @@ def refunded(look: Looked) -> Said | None:
     if not look.route.guards.skip_refunded:
         return None
     back = next((at for type_, at in look.facts.types if type_ == "payment.refunded"), None)
-    if back or look.event.type == "payment.refunded":
-        return Said("refunded", f"The order was refunded on {back or look.event.received_at:%-d %B %Y}, and the route skips those.")
+    if back or look.occasion.event.type == "payment.refunded":
+        return Said("refunded", f"The order was refunded on {back or look.occasion.event.received_at:%-d %B %Y}, and the route skips those.")
     return Said("not refunded")
 
 
@@ -95,9 +90,9 @@ def caps(look: Looked) -> Said | None:
         if not look.to_customer:
             continue
         times = look.facts.spoken_customer if cap.per == "customer" else [one.at for one in look.facts.spoken if one.to_customer]
-        recent = [at for at in times if not cap.days or look.now - at < dt.timedelta(days=cap.days)]
+        recent = [at for at in times if not cap.days or look.occasion.now - at < dt.timedelta(days=cap.days)]
         span = f" in {cap.days} day{'s' if cap.days > 1 else ''}" if cap.days else ""
-        whom = "the customer" if cap.per == "customer" else f"order {look.reading.number}"
+        whom = "the customer" if cap.per == "customer" else f"order {look.occasion.reading.number}"
         if len(recent) >= cap.most:
             return Said(f"{len(recent)} of {cap.most}{span}", f"There have been {len(recent)} messages for {whom}{span}, and {cap.most} is the most.")
         seen.append(f"{len(recent)} of {cap.most}{span} for {whom}")
@@ -112,12 +107,12 @@ def suppressed(look: Looked) -> Said | None:
 
 def consent(look: Looked) -> Said | None:
     """Only with the customer's consent, where the store asks for it on this channel."""
-    name = look.setup.store.consent.get(look.channel)  # type: ignore[call-overload]
+    name = look.occasion.setup.store.consent.get(look.channel)  # type: ignore[call-overload]
     if not name or not look.to_customer:
         return None
-    if name not in look.setup.variables:
+    if name not in look.occasion.setup.variables:
         return Said("no variable", f"The store asks for consent by the variable “{name}”, and there is no such variable any more.")
-    value = look.variables[name].value
+    value = look.occasion.variables[name].value
     agreed = value is True or str(value).strip().casefold() in ("yes", "true", "1", "granted", "subscribed")
     if not agreed:
         return Said(f"{name}: {show(value) or 'empty'}", f"The customer has not agreed to {look.channel}: {name} is {show(value) or 'empty'}.")
@@ -128,7 +123,7 @@ def told_already(look: Looked) -> Said | None:
     """Not what another route tells the same person by the same channel about the same delivery, within the store's span."""
     if look.route.guards.even_if_told or not look.address:
         return None
-    span = dt.timedelta(minutes=look.setup.store.echo_minutes)
+    span = dt.timedelta(minutes=look.occasion.setup.store.echo_minutes)
     for one in look.facts.same_delivery:
         if one.route != look.route.key and (one.channel, one.address) == (look.channel, look.address) and abs(one.due_at - look.due_at) <= span:
             return Said(f"{look.called(one.route)} tells them", f"The route “{look.called(one.route)}” already tells {look.address} by {look.channel} about this.")

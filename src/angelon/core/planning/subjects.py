@@ -2,26 +2,17 @@
 
 from __future__ import annotations
 
-import datetime as dt
-from zoneinfo import ZoneInfo
-
-from angelon.core.conditions.evaluate import Subject, Verdict, evaluate, sentence
-from angelon.core.planning.given import Contact, Event, Facts, Setup
+from angelon.core.conditions.evaluate import Subject, Verdict, evaluate
+from angelon.core.planning.given import Contact, Setup
+from angelon.core.planning.occasion import Occasion
 from angelon.core.problems import Problem
-from angelon.core.reading import Reading
-from angelon.core.recipes.evaluate import Variables
 from angelon.core.specs.condition import OPERATORS, SAID, Compare, Group, compares
 from angelon.core.specs.source import READING
 
 
-def worked_condition(group: Group, event: Event, reading: Reading, variables: Variables, setup: Setup, facts: Facts, now: dt.datetime) -> Verdict:
-    """A route's conditions worked out for an event, with what is known besides it."""
-    zone = ZoneInfo(setup.store.timezone)
-
-    def look(name: str) -> Subject:
-        return subject(name, event, reading, variables, setup, facts)
-
-    return evaluate(group, look, now.astimezone(zone).date(), setup.store.locale)
+def worked_condition(group: Group, occasion: Occasion) -> Verdict:
+    """Conditions worked out for an event, with what is known besides it."""
+    return evaluate(group, lambda name: subject(name, occasion), occasion.today, occasion.setup.store.locale)
 
 
 def only_again(group: Group) -> Group:
@@ -37,16 +28,24 @@ def only_again(group: Group) -> Group:
     return Group(join=group.join, of=kept)
 
 
-def subject(name: str, event: Event, reading: Reading, variables: Variables, setup: Setup, facts: Facts) -> Subject:
+def subject(name: str, occasion: Occasion) -> Subject:
     """What a comparison looks at: a variable, a part of the order, its history, the customer's, the change of status."""
+    found = occasion.subjects.get(name)
+    if found is None:
+        found = occasion.subjects[name] = _subject(name, occasion)
+    return found
+
+
+def _subject(name: str, occasion: Occasion) -> Subject:
+    setup, facts, reading = occasion.setup, occasion.facts, occasion.reading
     root, _, part = name.partition(".")
     if name == "status":
-        return Subject((event.was, event.now), "change")
+        return Subject((occasion.event.was, occasion.event.now), "change")
     if not part:
         variable = setup.variables.get(name)
         if variable is None:
             return Subject(problem=f"There is no variable “{name}” any more.")
-        evaluation = variables[name]
+        evaluation = occasion.variables[name]
         return Subject(evaluation.value if evaluation.present else None, KINDS.get(variable.type.value, "text"))
     if root == "order" and part in READING:
         value = facts.status if part == "status" and facts.status is not None else reading.value(part)
@@ -64,8 +63,7 @@ def subject(name: str, event: Event, reading: Reading, variables: Variables, set
             return Subject(problem=f"There is no segment “{part}” any more.")
         if any(inner.of.startswith("segment.") for inner in compares(segment.holds)):
             return Subject(problem=f"The segment “{segment.name}” asks for another segment, which a segment can’t.")
-        zone = ZoneInfo(setup.store.timezone)
-        verdict = evaluate(segment.holds, lambda inner: subject(inner, event, reading, variables, setup, facts), event.received_at.astimezone(zone).date(), setup.store.locale)
+        verdict = evaluate(segment.holds, lambda inner: subject(inner, occasion), occasion.event.received_at.astimezone(occasion.zone).date(), setup.store.locale)
         return Subject(verdict.yes, "flag", verdict.problem)
     return Subject(problem=f"There is nothing called “{name}” to compare.")
 
@@ -88,11 +86,11 @@ def checked(group: Group, setup: Setup) -> list[Problem]:
             continue
         known = OPERATORS["number"] if part.which == "count" else () if kind == "list" else OPERATORS[kind]
         if known and part.op not in known:
-            found.append(Problem(part.of, f"“{sentence(part)}” can't be worked out: it is a {kind}.", f"Choose one of {', '.join(SAID[op] for op in known)}."))
+            found.append(Problem(part.of, f"“{part.said}” can't be worked out: it is a {kind}.", f"Choose one of {', '.join(SAID[op] for op in known)}."))
         if part.op in ("one_of", "none_of") and not part.values:
-            found.append(Problem(part.of, f"“{sentence(part)}” names nothing to compare with.", "Write at least one value."))
+            found.append(Problem(part.of, f"“{part.said}” names nothing to compare with.", "Write at least one value."))
         if part.item in ("name", "title") and part.op in ("is", "is_not", "one_of", "none_of"):
-            found.append(Problem(part.of, f"“{sentence(part)}” compares a title, which the shop may change.", "Compare the sku, which stays.", "warning"))
+            found.append(Problem(part.of, f"“{part.said}” compares a title, which the shop may change.", "Compare the sku, which stays.", "warning"))
     found += [Problem("if", "A group of “any” with nothing in it never holds.", "Put a condition in, or take the group out.") for inner in _groups(group) if inner.join == "any" and not inner.of]
     return found
 

@@ -141,9 +141,11 @@ class Variables:
         """What keeps these variables from being used: required ones without a value, and unknown ones."""
         found = []
         for name in names:
-            variable = self._variables.get(name)
             evaluation = self[name]
-            if evaluation.problem and (variable is None or variable.required):
+            if evaluation.problem is None:
+                continue
+            variable = self._variables.get(name)
+            if variable is None or variable.required:
                 found.append(replace(evaluation.problem, what=f"{name} has no value. {evaluation.problem.what}"))
         return found
 

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, TypeVar
+from collections.abc import Mapping
+from typing import Annotated, Any, Self, TypeVar
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, StringConstraints, ValidationError
 
@@ -13,6 +14,13 @@ class Spec(BaseModel):
     """A strict model: an unknown field is an error that names it, never dropped in silence."""
 
     model_config = ConfigDict(extra="forbid", str_strip_whitespace=True, validate_assignment=True)
+
+    def model_copy(self, *, update: Mapping[str, Any] | None = None, deep: bool = False) -> Self:
+        """A copy, changed; what the original has worked out of its fields (cached properties) is left behind."""
+        copied = super().model_copy(update=update, deep=deep)
+        for name in copied.__dict__.keys() - type(self).model_fields.keys():
+            del copied.__dict__[name]
+        return copied
 
     def plain(self) -> dict[str, Any]:
         """The spec as JSON, without what is at its default: what is stored and bundled."""

@@ -200,9 +200,11 @@ class Message(Spec):
 
     def locale_for(self, channel: str, wanted: str | None) -> str | None:
         """The variant for a reader: `de-AT`, else `de`, else the message's own, else the first there is; None for no part."""
-        variants = self.variants(channel)
+        variants: dict[str, Any] = getattr(self, channel) if channel in CHANNELS else {}
         if not variants:
             return None
+        if wanted and wanted in variants:
+            return wanted
         tag = (wanted or "").replace("_", "-")
         while tag:
             for have in variants:

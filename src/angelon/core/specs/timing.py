@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from functools import cached_property
 from typing import Literal
 
 from pydantic import Field, field_validator, model_validator
@@ -30,6 +31,11 @@ class Window(Spec):
     holidays: bool = True
     """Whether public holidays of the reader's country are days like others."""
 
+    @cached_property
+    def hours(self) -> tuple[dt.time, dt.time]:
+        """When it opens and closes, as times of day."""
+        return dt.time.fromisoformat(self.start), dt.time.fromisoformat(self.end)
+
     @field_validator("start", "end")
     @classmethod
     def _times(cls, text: str) -> str:
@@ -53,6 +59,9 @@ class Window(Spec):
         return self
 
 
+_UNITS = {"minutes": "minute", "hours": "hour", "days": "day", "business_days": "business day"}
+
+
 class Timing(Spec):
     """At an anchor, plus or minus an amount, at a time of day, inside a window, between two dates.
 
@@ -74,6 +83,26 @@ class Timing(Spec):
     late: Literal["now", "skip"] = "now"
 
     _at = field_validator("at")(_time)
+
+    @cached_property
+    def span(self) -> dt.timedelta:
+        """The minutes or hours that it waits, as an exact span."""
+        return dt.timedelta(**{self.unit: self.amount})
+
+    @cached_property
+    def said(self) -> str:
+        """What it waits for, as people say it; without its bounds."""
+        anchor = {"event": "the event", "placed": "the order was placed", "expected": self.variable.replace("_", " "), "previous": "the last message about the order"}[self.anchor]
+        at = f" at {self.at}" if self.at else ""
+        if self.amount == 0:
+            return "at once" if self.anchor == "event" and not self.at else f"on the day of {anchor}{at}" if self.at else f"when {anchor}"
+        number = abs(self.amount)
+        return f"{number} {_UNITS[self.unit]}{'s' if number > 1 else ''} {'after' if self.amount > 0 else 'before'} {anchor}{at}"
+
+    @property
+    def at_once(self) -> bool:
+        """Whether it asks for nothing at all."""
+        return self.anchor == "event" and not (self.amount or self.at or self.window or self.not_before or self.not_after)
 
     @model_validator(mode="after")
     def _sound(self) -> Timing:

@@ -35,7 +35,7 @@ def moment(day: dt.date, time: dt.time, zone: ZoneInfo) -> dt.datetime:
 def due(timing: Timing, anchor: dt.datetime | dt.date, now: dt.datetime, zone: ZoneInfo, holiday: IsHoliday) -> Due:
     """When a send is due. `anchor` is an aware moment, or a day. Never before `now`."""
     raw = _shifted(timing, anchor, zone, holiday)
-    reasons = [_said(timing)]
+    reasons = [timing.said]
     at = raw
     if at < now:
         if timing.late == "skip" and (timing.anchor != "event" or timing.amount or timing.at):
@@ -62,17 +62,19 @@ def due(timing: Timing, anchor: dt.datetime | dt.date, now: dt.datetime, zone: Z
 
 def _shifted(timing: Timing, anchor: dt.datetime | dt.date, zone: ZoneInfo, holiday: IsHoliday) -> dt.datetime:
     """The anchor plus the amount, at the time of day, before any bound."""
+    by_clock = timing.unit in ("minutes", "hours")
     if isinstance(anchor, dt.datetime):
-        local = anchor.astimezone(zone)
-        day, time = local.date(), local.time().replace(tzinfo=None)
         exact = anchor.astimezone(dt.UTC)
+        if by_clock:
+            return exact + timing.span
+        if timing.amount == 0 and not timing.at:
+            return exact
+        local = anchor.astimezone(zone)
+        day, time = local.date(), local.time()
     else:
         day, time = anchor, dt.time(9)
-        exact = moment(day, dt.time.fromisoformat(timing.at) if timing.at else time, zone)
-    if timing.unit in ("minutes", "hours"):
-        return exact + dt.timedelta(**{timing.unit: timing.amount})
-    if timing.amount == 0 and not timing.at and isinstance(anchor, dt.datetime):
-        return exact
+        if by_clock:
+            return moment(day, dt.time.fromisoformat(timing.at) if timing.at else time, zone) + timing.span
     if timing.unit == "days":
         day += dt.timedelta(days=timing.amount)
     else:
@@ -87,8 +89,8 @@ def _shifted(timing: Timing, anchor: dt.datetime | dt.date, zone: ZoneInfo, holi
 def inside(window: Window, at: dt.datetime, zone: ZoneInfo, holiday: IsHoliday) -> bool:
     """Whether a window is open at a moment. A window over midnight belongs to the day on which it starts."""
     local = at.astimezone(zone)
-    time = local.time().replace(tzinfo=None)
-    start, end = dt.time.fromisoformat(window.start), dt.time.fromisoformat(window.end)
+    time = local.time()
+    start, end = window.hours
     day = local.date()
     if start < end:
         return start <= time < end and _open(window, day, holiday)
@@ -106,7 +108,7 @@ def next_inside(window: Window, at: dt.datetime, zone: ZoneInfo, holiday: IsHoli
     if inside(window, at, zone, holiday):
         return at
     first = at.astimezone(zone).date() - dt.timedelta(days=1)
-    start = dt.time.fromisoformat(window.start)
+    start, _ = window.hours
     for ahead in range(FAR):
         day = first + dt.timedelta(days=ahead)
         if not _open(window, day, holiday):
@@ -131,19 +133,9 @@ def _first_at(day: dt.date, start: dt.time, zone: ZoneInfo) -> dt.datetime:
     return late
 
 
-def _said(timing: Timing) -> str:
-    units = {"minutes": "minute", "hours": "hour", "days": "day", "business_days": "business day"}
-    anchor = {"event": "the event", "placed": "the order was placed", "expected": timing.variable.replace("_", " "), "previous": "the last message about the order"}[timing.anchor]
-    at = f" at {timing.at}" if timing.at else ""
-    if timing.amount == 0:
-        return "at once" if timing.anchor == "event" and not timing.at else f"on the day of {anchor}{at}" if timing.at else f"when {anchor}"
-    number = abs(timing.amount)
-    return f"{number} {units[timing.unit]}{'s' if number > 1 else ''} {'after' if timing.amount > 0 else 'before'} {anchor}{at}"
-
-
 def said(timing: Timing) -> str:
     """A timing as people say it."""
-    parts = [_said(timing)]
+    parts = [timing.said]
     if timing.window:
         names = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
         days = "" if len(timing.window.weekdays) == 7 else " on " + ", ".join(names[day] for day in timing.window.weekdays)

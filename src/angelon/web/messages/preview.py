@@ -12,7 +12,8 @@ from angelon.core.messages.parts import Part, compiled_part
 from angelon.core.messages.preflight import Preflight, Sample, place_of, unknown_variable
 from angelon.core.messages.sms import CompiledSms, RenderedSms
 from angelon.core.messages.templates import CantRender
-from angelon.core.planning.plan import customer, values_for
+from angelon.core.planning.people import customer
+from angelon.core.planning.plan import values_for
 from angelon.core.problems import Invalid, Problem
 from angelon.core.reading import Reading
 from angelon.core.recipes.context import Context

@@ -9,7 +9,8 @@ from angelon.core.messages.chat import CompiledChat
 from angelon.core.messages.parts import compiled_part
 from angelon.core.messages.preflight import unknown_variable
 from angelon.core.messages.templates import CantRender
-from angelon.core.planning.plan import CALLED, values_for
+from angelon.core.planning.plan import values_for
+from angelon.core.planning.sentence import CALLED
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Message
 from angelon.core.states import State

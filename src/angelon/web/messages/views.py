@@ -11,7 +11,7 @@ from angelon.core.messages.blocks import Tokens
 from angelon.core.messages.cleaning import cleaned
 from angelon.core.messages.preflight import Sample
 from angelon.core.messages.templates import BadTemplate
-from angelon.core.planning.plan import CALLED
+from angelon.core.planning.sentence import CALLED
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Message, Variable
 from angelon.core.specs.base import read_spec

@@ -13,8 +13,9 @@ from angelon.core import event_types
 from angelon.core.conditions.evaluate import said_group
 from angelon.core.messages.parts import compiled_part
 from angelon.core.messages.templates import CantRender
-from angelon.core.planning.given import ALWAYS
-from angelon.core.planning.plan import ActiveRoute, Decision, Event, Facts, PlannedSend, TraceLine, decide
+from angelon.core.planning.given import ALWAYS, ActiveRoute, Event, Facts
+from angelon.core.planning.occasion import Occasion
+from angelon.core.planning.plan import Decision, PlannedSend, TraceLine, decide
 from angelon.core.planning.readiness import problems_of
 from angelon.core.planning.sentence import said_guards, said_once, said_otherwise, said_to
 from angelon.core.planning.subjects import subject, subjects, worked_condition
@@ -155,9 +156,10 @@ def conditions(group: Group, hand: hands.Hand, route: Route | None = None) -> di
     if hand.event is not None and hand.reading is not None and hand.variables is not None and hand.source is not None:
         asking = [(route or Route(key="x", name="x")).model_copy(update={"only_if": Group.model_validate({"of": [{"kind": "compare", "of": "contact.orders"}, {"kind": "compare", "of": "history.events"}]})})]
         event, past = happened(hand), known(hand, asking, live())
-        verdict = dataclasses.asdict(worked_condition(group, event, hand.reading, hand.variables, live().setup, past, event.received_at))
+        occasion = Occasion(event, hand.reading, hand.variables, live().setup, past, event.received_at)
+        verdict = worked_condition(group, occasion).as_dict()
         for name, _ in subjects(live().setup):
-            found = subject(name, event, hand.reading, hand.variables, live().setup, past)
+            found = subject(name, occasion)
             values[name] = show(found.value if not isinstance(found.value, tuple) else " → ".join(found.value), live().setup.store.locale)[:60] if found.value is not None else ""
     listed = [{"name": name, "kind": kind, "value": values.get(name, "")} for name, kind in subjects(live().setup)]
     segments = {f"segment.{segment.key}": f"is in “{segment.name}”" for segment in live().setup.store.segments}
