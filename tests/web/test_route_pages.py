@@ -203,12 +203,16 @@ def test_a_route_is_run_by_hand_on_orders_of_a_file_and_twice_is_asked_about(cli
     assert "Choose at least one order" in text(client.post("/runs/look", data={"route": "received"}, follow_redirects=True))
     file = (__import__("io").BytesIO(b"customer;number\nJo;BK-1\nJo;BK-2\nJo;BK-2\nJo;XX-9\n"), "orders.csv")
     page = text(client.post("/runs/look", data={"route": "received", "file": file}))
-    for said in ("No order here has this number: XX-9", "Given more than once, taken once: BK-2", "A note", "It spoke for this order on", "0 messages would go out for 2 orders"):
+    for said in ("No order here has this number: XX-9", "Given more than once, taken once: BK-2", "A note", "It spoke for this order before", "0 messages would go out for 2 orders"):
         assert said in page
     orders = [str(id_) for (id_,) in bench.rows('SELECT id FROM "order"')]
     form = {"route": "received", "order": orders, "again": orders[0], "answer.gift_note": "Hooray"}
     assert "1 message would go out for 2 orders" in text(client.post("/runs/look", data=form))
     before = bench.rows("SELECT count(*) FROM send")[0][0]
+    again = client.post("/runs", data={"route": "received", "order": orders, "answer.gift_note": "Hooray"})
+    assert "Nothing would be sent, so nothing was started." in text(again)
+    assert 'value="Hooray"' in again.get_data(as_text=True)
+    assert bench.rows("SELECT count(*) FROM run")[0][0] == 0
     page = text(client.post("/runs", data=form, follow_redirects=True))
     assert bench.rows("SELECT count(*) FROM send")[0][0] == before + 1
     assert "0 of 1 send settled" in page

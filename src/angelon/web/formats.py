@@ -54,7 +54,7 @@ def span(delta: dt.timedelta | None) -> str:
         return ""
     seconds = abs(delta.total_seconds())
     if seconds < 1:
-        return f"{seconds * 1000:.0f} ms"
+        return f"{seconds * 1000:.0f}\u00a0ms"
     if seconds < 10:
         return f"{seconds:.1f} s"
     whole = int(seconds)

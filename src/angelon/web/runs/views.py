@@ -97,6 +97,10 @@ def preview() -> Any:
     if not orders:
         flash("None of that is an order here: " + ", ".join(unknown[:5]) + "." if unknown else "Choose at least one order: tick it on the page of orders, write its number, or give a CSV file.", "bad")
         return redirect(url_for(".new", route=route.key))
+    return _looked(route, orders, twice, unknown)
+
+
+def _looked(route: Route, orders: list[OrderRow], twice: list[str], unknown: list[str]) -> Any:
     answers, again = _asked(route)
     chosen = look(session(), live(), route, orders, again, answers, g.now)
     sends = [send for one in chosen if one.decision for send in one.decision.sends if send.state.value == "scheduled"]
@@ -113,9 +117,12 @@ def start() -> Any:
     if route is None:
         flash("The route is no longer live. Switch it on, and choose again.", "bad")
         return redirect(url_for(".new"))
-    orders, _, _ = _orders()
+    orders, twice, unknown = _orders()
     answers, again = _asked(route)
     chosen = look(session(), live(), route, orders, again, answers, g.now)
+    if not any(send.state.value != "skipped" for one in chosen if one.decision for send in one.decision.sends):
+        flash("Nothing would be sent, so nothing was started. Tick an order to send to it again, or choose others.", "bad")
+        return _looked(route, orders, twice, unknown) if orders else redirect(url_for(".new", route=route.key))
     with services().database.writing() as writing:
         run_id = carry_out(writing.connection(), writing, live(), route, chosen, answers, services().clock).id
     services().bell.ring()
@@ -132,7 +139,7 @@ def one(run_id: int) -> Any:
     states = Counter(send.state for send in sends.values())
     under_way = sum(states[state] for state in ("scheduled", "sending", "retrying"))
     key = route.key if route else ""
-    by_reason = Counter(result["why"] for result in run.results or [] if not result["sends"])
+    by_reason = Counter(result["why"].replace(result["number"], "…") for result in run.results or [] if not result["sends"])
     return render_template("runs/one.html", run=run, key=key, route=names()["routes"].get(key, key), sends=sends, states=states, under_way=under_way, by_reason=by_reason)
 
 
