@@ -4,7 +4,10 @@ import datetime as dt
 import threading
 import time
 
+import pytest
+
 from angelon.db import sends as queries
+from angelon.db import suppressions
 from angelon.engine import dispatcher as dispatching
 from angelon.engine.wake import Bell, Ear
 from angelon.gateways.interface import Outcome
@@ -52,7 +55,8 @@ def test_a_slow_gateway_keeps_its_claim_until_the_batch_is_done(bench):
     assert bench.rows("SELECT count(*) FROM attempt WHERE outcome = 'accepted'") == [(5,)]
 
 
-def test_outcomes_of_one_batch_are_stored_with_the_next_claim_and_none_is_lost(bench, mailbox):
+def test_outcomes_of_one_batch_are_stored_with_the_next_claim_and_none_is_lost(bench, mailbox, monkeypatch):
+    monkeypatch.setattr(dispatching, "MOST", 4)  # whatever the gateway's speed
     for number in range(10):
         bench.deliver(made.body(id=number))
     bench.plan()
@@ -90,3 +94,31 @@ def test_a_ring_is_heard_at_once_and_many_count_as_one(tmp_path):
 
 def test_nobody_listening_is_no_error(tmp_path):
     Bell(tmp_path / "none").ring()
+
+
+@pytest.mark.parametrize(("number", "took", "then"), [(8, 0.02, 64), (8, 0.25, 8), (8, 0.5, 4), (8, 40.0, 2), (1, 0.0, 64), (64, 0.5, 32)])
+def test_a_thread_takes_as_many_sends_at_once_as_go_out_in_a_moment(number, took, then):
+    assert dispatching.fitting(number, took) == then
+
+
+def test_an_address_that_is_suppressed_while_a_slow_batch_goes_out_is_not_written_to(bench):
+    for number in range(3):
+        bench.deliver(made.body(id=number, buyer={"name": "Jo", "email": f"jo{number}@example.org", "country": "DE"}))
+    bench.plan()
+    seen = []
+
+    class Suppressing(Slow):
+        def deliver(self, mail, key):
+            rest = {f"jo{number}@example.org" for number in range(3)} - {mail.to_address, *(other for other in seen)}
+            with bench.database.writing() as session:
+                suppressions.add(session, 1, f"email:{max(rest)}", "asked for it.", bench.clock.now())
+            outcome = super().deliver(mail, key)
+            seen[-1] = mail.to_address
+            return outcome
+
+    way = Suppressing(bench.clock, seen)
+    dispatching.Dispatcher("slow-0", bench.database, bench.services.setups, bench.vault, bench.clock, lambda gateway, password: way).run_batch(3)
+    assert len(seen) == 2
+    ((skipped, reason),) = bench.rows("SELECT recipient, reason FROM send WHERE state = 'skipped'")
+    assert skipped not in seen
+    assert reason == f"{skipped} must not be written to: asked for it."

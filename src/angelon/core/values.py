@@ -95,6 +95,11 @@ def show_money(money: Money, tag: str) -> str:
     return format_currency(amount, money.currency, locale=locale_of(tag))
 
 
+@lru_cache(maxsize=4096, typed=True)
+def _show_number(number: float | Decimal, tag: str) -> str:
+    return str(format_decimal(number, locale=locale_of(tag)))
+
+
 def show(value: Value, tag: str = "en") -> str:
     """Any value as text for a reader of the locale `tag`; an absent one is the empty text."""
     if value is None:
@@ -112,7 +117,7 @@ def show(value: Value, tag: str = "en") -> str:
     if isinstance(value, dt.date):
         return show_day(Day(value), tag)
     if isinstance(value, float | Decimal):
-        return format_decimal(value, locale=locale_of(tag))
+        return _show_number(value, tag)
     if isinstance(value, list | tuple):
         return format_list([show(item, tag) for item in value], locale=locale_of(tag)) if value else ""
     if isinstance(value, dict):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
@@ -28,6 +29,8 @@ log = structlog.get_logger()
 LEASE = dt.timedelta(minutes=10)
 """How long a claim lasts. It is extended where less than half is left, which is more than the slowest try can take
 (connecting and five answers, each at most the gateway's 40 s)."""
+ENOUGH, FEWEST, MOST = 0.25, 2, 64
+"""What one thread takes at a time: what goes out in so many seconds, within bounds. Nobody else can send what it holds."""
 UNKNOWN = "The worker stopped while this send was in its hands. Whether the gateway took it is not known; it is tried again under the same Message-ID."
 
 
@@ -38,6 +41,11 @@ class _Results:
     settled: list[dict[str, Any]] = field(default_factory=list)
     attempts: list[dict[str, Any]] = field(default_factory=list)
     contents: list[dict[str, Any]] = field(default_factory=list)
+
+
+def fitting(number: int, took: float) -> int:
+    """How many sends to take at once after `number` of them took so many seconds."""
+    return max(FEWEST, min(MOST, int(number * ENOUGH / max(took, 0.001))))
 
 
 MakeWay = Callable[[Gateway, str], Way]
@@ -66,20 +74,27 @@ class Dispatcher:
         return self._deliver(self._next(_Results(), limit), limit, more)[0]
 
     def run(self, limit: int, more: Callable[[], None], stopped: Callable[[], bool]) -> int:
-        """Takes due sends through until none is left, storing one batch's outcomes and claiming the next in one commit."""
+        """Takes due sends through until none is left, storing one batch's outcomes and claiming the next in one commit.
+
+        It begins with `limit` sends and then takes as many as go out in about `ENOUGH`: many by a quick gateway, few by a slow one.
+        """
         done, results = 0, _Results()
         while True:
             claimed = self._next(results, limit if not stopped() else 0)
             if not claimed:
                 return done
+            began = time.monotonic()
             number, results = self._deliver(claimed, limit, more, keep=True)
+            limit = fitting(number, time.monotonic() - began)
             done += number
 
     def _next(self, results: _Results, limit: int) -> list[Any]:
         """Stores outcomes and claims what is due, in one transaction."""
         with self._database.connection() as connection:
             _store(connection, results)
-            return queries.claim(connection, self.name, self._clock.now(), LEASE, limit) if limit else []
+            claimed = queries.claim(connection, self.name, self._clock.now(), LEASE, limit) if limit else []
+            self._preparing.begin(connection, claimed, self._clock.now())
+            return claimed
 
     def _deliver(self, claimed: list[Any], limit: int, more: Callable[[], None] | None, keep: bool = False) -> tuple[int, _Results]:
         """Delivers claimed sends; stores their outcomes unless the caller keeps them for its next commit."""

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
 
 from email_validator import EmailNotValidError
+from sqlalchemy import Connection
 from sqlmodel import Session
 
 from angelon.core.addresses import check_email
@@ -44,6 +46,9 @@ from angelon.db.tables import EventRow
 from angelon.engine.planner import payload_now
 from angelon.gateways.fetching import CantFetch, fetch
 from angelon.gateways.interface import Mail, Note
+
+FRESH = dt.timedelta(seconds=5)
+"""How long it counts that an address was not suppressed. A slow gateway makes the last of a batch wait for longer than that."""
 
 
 class Held(Exception):
@@ -83,6 +88,20 @@ class Preparing:
         self._database = database
         self._bytes: dict[int, bytes] = {}
         self._version = (0, -1)
+        self._suppressed: dict[str, str | None] = {}
+        self._asked_at = dt.datetime.min.replace(tzinfo=dt.UTC)
+
+    def begin(self, connection: Connection, rows: Sequence[Any], now: dt.datetime) -> None:
+        """Asks once for all sends of a batch whether they may not be written to; what is asked here holds for a few seconds."""
+        self._suppressed, self._asked_at = {}, now
+        stores: dict[int, list[Any]] = {}
+        for row in rows:
+            if row.recipient and not row.test:
+                stores.setdefault(row.store_id, []).append(row)
+        for store_id, among in stores.items():
+            marks = {row.id: address_mark(row.channel, row.recipient) for row in among}
+            found = suppressions.among(connection, store_id, sorted(set(marks.values())))
+            self._suppressed |= {id_: found.get(mark) for id_, mark in marks.items()}
 
     def gateway(self, row: Any, live: LiveSetup) -> Gateway:
         """The gateway of a send. Raises Held where there is none, or it is paused."""
@@ -146,9 +165,10 @@ class Preparing:
         if row.test:
             return
         if row.recipient:
-            mark = address_mark(row.channel, row.recipient)
-            with self._database.reading() as session:
-                why = suppressions.among(session.connection(), live.store_id, [mark]).get(mark)
+            if row.id not in self._suppressed or now - self._asked_at > FRESH:
+                with self._database.reading() as session:
+                    self.begin(session.connection(), [row], now)
+            why = self._suppressed[row.id]
             if why is not None:
                 raise NoMore(f"{row.recipient} must not be written to: {why}")
         route = route_of(row, live)
