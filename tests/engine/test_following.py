@@ -227,8 +227,23 @@ def test_pausing_a_route_holds_what_it_has_scheduled_and_going_on_asks_about_wha
         assert routes.hold(session, row) == 2
         shop.later(minutes=20)
         assert routes.waiting(session, row.id, shop.now) == routes.Waiting(0, 2, 1)
-        assert routes.let_go(session, row.id, "drop", shop.now) == (1, 1)
+        assert routes.let_go(session, row, "drop", shop.now) == (1, 1)
     assert [state for _, _, state in shop.sends()] == ["cancelled", "scheduled"]
+
+
+def test_what_is_not_out_in_time_goes_another_way_after_a_pause_too(shop):
+    shop.route(otherwise=WAYS | {"within_minutes": 30}, timing={"amount": 1, "unit": "hours"})
+    shop.order(1)
+    with shop.bench.database.writing() as session:
+        row = setup.by_key(session, RouteRow, shop.bench.store_id, "received")
+        routes.hold(session, row)
+        shop.later(minutes=300)
+        assert routes.let_go(session, row, "send", shop.now) == (1, 0)
+    shop.later(minutes=29)
+    assert shop.follow() == 0, "half an hour counts from when it was let go"
+    shop.later(minutes=2)
+    assert shop.follow() == 1
+    assert [channel for channel, _, _ in shop.sends()] == ["email", "sms"]
 
 
 def off(shop):

@@ -9,6 +9,7 @@ from typing import Any
 from sqlalchemy import func, update
 from sqlmodel import Session, col, select
 
+from angelon.core.specs.route import Route
 from angelon.core.states import State
 from angelon.db.sends import SEND
 from angelon.db.setup import current_spec, switch, touch
@@ -90,11 +91,13 @@ def waiting(session: Session, route_id: int, now: dt.datetime) -> Waiting:
     return Waiting(scheduled, held, overdue)
 
 
-def let_go(session: Session, route_id: int, late: str, now: dt.datetime) -> tuple[int, int]:
+def let_go(session: Session, row: RouteRow, late: str, now: dt.datetime) -> tuple[int, int]:
     """Schedules again what was held while the route was off; `late` says what becomes of overdue ones: send or drop.
 
-    Gives how many are scheduled and how many dropped.
+    Where the route tries another way for what is not out in time, that time counts from now for what is overdue. Gives
+    how many are scheduled and how many dropped.
     """
+    route_id = row.id
     mine: Any = (SEND.c.route_id == route_id, SEND.c.state == State.HELD, SEND.c.reason == OFF)
     dropped = 0
     if late == "drop":
@@ -102,6 +105,12 @@ def let_go(session: Session, route_id: int, late: str, now: dt.datetime) -> tupl
             update(SEND).where(*mine, SEND.c.due_at <= now).values(state=State.CANCELLED, reason="Its time had passed when the route was switched on again.", settled_at=now)
         )
         dropped = int(gone.rowcount)
+    otherwise = Route.model_validate(current_spec(session, row)).otherwise
+    within = dt.timedelta(minutes=otherwise.within_minutes)
+    if within and otherwise.ways:
+        waiting = session.connection().execute(select(SEND.c.id, SEND.c.due_at).where(*mine, SEND.c.step < len(otherwise.ways))).all()
+        for id_, due_at in waiting:
+            session.connection().execute(update(SEND).where(SEND.c.id == id_).values(fall_at=max(due_at, now) + within))
     done = session.connection().execute(update(SEND).where(*mine).values(state=State.SCHEDULED, reason=""))
     return int(done.rowcount), dropped
 

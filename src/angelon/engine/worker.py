@@ -26,7 +26,7 @@ from angelon.engine.wake import Bell, Ear
 log = structlog.get_logger()
 
 BATCH = 8
-"""How many sends a thread takes at a time: few enough that a slow gateway holds up little."""
+"""How many sends a thread takes at first; then as many as the gateway's speed allows."""
 POLL = 2.0
 """Seconds between looks at the database where nobody rings."""
 BEAT = 5.0

@@ -130,7 +130,7 @@ def switch(key: str) -> Any:
         fresh = setup.by_key(writing, RouteRow, store().id or 0, key)
         setup.publish(writing, fresh, g.now, gate.although(red))
         setup.switch(writing, fresh, True, g.now)
-        scheduled, dropped = routes.let_go(writing, fresh.id, request.form.get("late", "send"), g.now)
+        scheduled, dropped = routes.let_go(writing, fresh, request.form.get("late", "send"), g.now)
     services().setups.forget()
     services().bell.ring()
     told = f" {scheduled} sends that were held go out" + (f", {dropped} whose time had passed do not." if dropped else ".") if scheduled or dropped else ""
