@@ -27,6 +27,10 @@ class Reading:
     context: Context
     stage: int | None = None
     """Which stop of the line (`event_types.LINE`, from 0) the order's status stands for; None where it stands for none."""
+    reference: str = field(init=False)
+    """What the order is known by: its reference, else the customer-facing number."""
+    number: str = field(init=False)
+    """What people call the order."""
     _order: dict[str, Value] = field(default_factory=dict, compare=False, repr=False)
     """What `order` gave, made once."""
 
@@ -38,15 +42,10 @@ class Reading:
         value = self.value(part)
         return "" if value is None else str(value)
 
-    @property
-    def reference(self) -> str:
-        """What the order is known by: its reference, else the customer-facing number."""
-        return self.text("reference") or self.text("number")
-
-    @property
-    def number(self) -> str:
-        """What people call the order."""
-        return self.text("number") or self.text("reference")
+    def __post_init__(self) -> None:
+        reference, number = self.text("reference"), self.text("number")
+        object.__setattr__(self, "reference", reference or number)
+        object.__setattr__(self, "number", number or reference)
 
     def moment(self, part: str) -> dt.datetime | None:
         """The moment at a dated part, aware; a day without a time is its midnight in the store's zone."""

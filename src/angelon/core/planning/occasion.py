@@ -11,6 +11,7 @@ from angelon.core.conditions.evaluate import Subject
 from angelon.core.planning.given import Event, Facts, Setup
 from angelon.core.reading import Reading
 from angelon.core.recipes.evaluate import Variables
+from angelon.core.timing.places import zone_of
 
 
 @dataclass(slots=True, eq=False)
@@ -30,6 +31,10 @@ class Occasion:
     """The store's own."""
     today: dt.date = field(init=False)
     """The day in the store's zone."""
+    country: str = field(init=False)
+    """The reader's, else the store's."""
+    reader: tuple[ZoneInfo, str] = field(init=False)
+    """The reader's zone, and how it is known."""
     subjects: dict[str, Subject] = field(default_factory=dict)
     """What conditions have looked at, by name."""
     kept: dict[tuple[Any, ...], Any] = field(default_factory=dict)
@@ -38,3 +43,5 @@ class Occasion:
     def __post_init__(self) -> None:
         self.zone = ZoneInfo(self.setup.store.timezone)
         self.today = self.now.astimezone(self.zone).date()
+        self.country = self.reading.context.country or self.setup.store.country
+        self.reader = zone_of(self.country, self.reading.text("phone"), self.setup.store.timezone)

@@ -29,7 +29,7 @@ from angelon.core.specs.source import Source
 from angelon.core.specs.timing import Timing
 from angelon.core.states import State
 from angelon.core.timing.due import due, said
-from angelon.core.timing.places import is_holiday, zone_of
+from angelon.core.timing.places import is_holiday
 from angelon.core.values import Day, Value
 
 Verdict = Literal["yes", "no", "waits", "problem", "open"]
@@ -222,14 +222,14 @@ def _for_everybody(case: _Case, trace: list[TraceLine], held: list[str]) -> Deci
             if detour:
                 speaking.trace.append(detour)
             send = speaking.send()
-            if any(send.recipient and (send.channel, send.recipient) == (other.channel, other.recipient) for other in sends):
+            if sends and any(send.recipient and (send.channel, send.recipient) == (other.channel, other.recipient) for other in sends):
                 continue  # the same address by two names hears it once
             sends.append(send)
             own = send.trace[len(trace) :]
-            lines += [line._replace(saw=f"{person.recipient.label}: {line.saw}") for line in own] if several else own
-    states = {send.state for send in sends}
+            lines.extend([line._replace(saw=f"{person.recipient.label}: {line.saw}") for line in own] if several else own)
+    states = [send.state for send in sends]
     outcome: Literal["send", "held", "skipped"] = "send" if State.SCHEDULED in states else "held" if State.HELD in states else "skipped"
-    return Decision(route.key, outcome, [*trace, *lines], sends)
+    return Decision(route.key, outcome, trace + lines, sends)
 
 
 def _other_way(case: _Case, person: Person) -> tuple[Person, int, TraceLine | None]:
@@ -359,7 +359,7 @@ class _Speaking:
     def _timing(self) -> tuple[dt.datetime, str]:
         """When it is due, and why it can't be any more (empty where it can)."""
         occasion, timing = self.occasion, self.case.route.timing
-        store, now, reading = occasion.setup.store, occasion.now, occasion.reading
+        now = occasion.now
         if self.instead or self.case.by_hand:
             timing = Timing(window=timing.window, zone=timing.zone)  # its time has come already; only the hours still count
         if timing.at_once:
@@ -368,11 +368,8 @@ class _Speaking:
         anchor = self._anchor(timing)
         if anchor is None:
             return now, ""
-        country = reading.context.country or store.country
-        zone, whose = occasion.zone, "the shop’s time"
-        if timing.zone == "recipient" and self.person.recipient.kind == "customer":
-            zone, whose = zone_of(country, reading.text("phone"), store.timezone)
-        found = due(timing, anchor, now, zone, lambda day: is_holiday(country, day))
+        zone, whose = occasion.reader if timing.zone == "recipient" and self.person.recipient.kind == "customer" else (occasion.zone, "the shop’s time")
+        found = due(timing, anchor, now, zone, lambda day: is_holiday(occasion.country, day))
         if found.at is None:
             return now, self._no("timing", said(timing), found.why)
         saw = found.why if found.at <= now else f"{found.why}: {_shown(found.at.astimezone(zone))}, {whose}"

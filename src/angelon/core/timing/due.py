@@ -57,7 +57,7 @@ def due(timing: Timing, anchor: dt.datetime | dt.date, now: dt.datetime, zone: Z
             at = inside
     if timing.not_after and at.astimezone(zone).date() > timing.not_after:
         return Due(None, f"It would go out on {_shown(at, zone)}, after {timing.not_after:%-d %B %Y}, the last day.")
-    return Due(at, ", ".join(reason for reason in reasons if reason))
+    return Due(at, ", ".join(reasons))
 
 
 def _shifted(timing: Timing, anchor: dt.datetime | dt.date, zone: ZoneInfo, holiday: IsHoliday) -> dt.datetime:
