@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import hashlib
 import hmac
+import json
 from typing import Any
 
 from sqlalchemy import insert
@@ -47,17 +48,20 @@ def take(session: Session, live: LiveSetup, gateway: Gateway, told: Any, clock: 
             moved = sends.received(session, row.id, state, reason, follow)
             return f"{state.value}." if moved else f"It is {row.state} already."
     if word in {one.casefold() for one in form.answered}:
-        return _answered(session, row, _at(form.text_at, told), now, clock)
+        return _answered(session, row, _at(form.text_at, told), told, now, clock)
     return f"“{word[:60]}” means nothing here."
 
 
-def _answered(session: Session, row: SendRow, text: str, now: dt.datetime, clock: Clock) -> str:
-    """The customer's answer as an event about the order that the send was about."""
+def _answered(session: Session, row: SendRow, text: str, told: Any, now: dt.datetime, clock: Clock) -> str:
+    """The customer's answer as an event about the order that the send was about. The very same receipt again makes no second one."""
     event = session.get(EventRow, row.event_id) if row.event_id else None
     if event is None:
         return "The send belongs to no event, so its answer does not either."
+    key = f"{row.id}>answer.received>{hashlib.sha256(json.dumps(told, sort_keys=True, default=str).encode()).hexdigest()[:24]}"
+    if session.exec(select(EventRow.id).where(EventRow.source_id == event.source_id, EventRow.delivery_key == key)).first():
+        return "answered already."
     values = {
-        "id": clock.new_id("ev", now), "source_id": event.source_id, "delivery_key": f"{row.id}>answer.received>{int(now.timestamp() * 1000)}", "body_hash": "", "name": text[:200] or "answer",
+        "id": clock.new_id("ev", now), "source_id": event.source_id, "delivery_key": key, "body_hash": "", "name": text[:200] or "answer",
         "type": "answer.received", "received_at": now, "content_type": event.content_type, "headers": event.headers, "body": b"", "item": event.item, "parent_id": event.parent_id or event.id,
         "was": "", "now": "", "problem": "", "order_id": row.order_id,
     }  # fmt: skip

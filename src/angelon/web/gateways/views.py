@@ -198,7 +198,7 @@ def verify(key: str) -> Any:
     typed = "".join(request.form.get("code", "").split())
     kept = services().vault.get(session(), "sender-code", gateway_id, g.now)
     if typed:
-        if not kept or not secrets.compare_digest(kept[0].text, f"{gateway.sender.address} {typed}"):
+        if not kept or not secrets.compare_digest(kept[0].text.encode(), f"{gateway.sender.address} {typed}".encode()):
             flash("That is not the code, or it is older than an hour. Have a new one sent.", "bad")
             return redirect(url_for(".edit", key=key))
         verified = gateway.model_copy(update={"sender": gateway.sender.model_copy(update={"verified": True})})

@@ -25,9 +25,11 @@ def address_of(key: str) -> str:
 def receive(key: str, token: str) -> Any:
     """One receipt, or a list of them. What can't be used is told and not asked for again."""
     gateway = live().setup.gateways.get(key)
-    if gateway is None or not hmac.compare_digest(token, token_of(services().settings.key(), key)):
+    if gateway is None or not hmac.compare_digest(token.encode(), token_of(services().settings.key(), key).encode()):
         abort(404, "There is no such address.")
-    raw = request.get_data(cache=False) if (request.content_length or 0) <= MOST else b""
+    raw = request.stream.read(MOST + 1)
+    if len(raw) > MOST:
+        abort(413, f"A receipt holds at most {MOST // 1000} kB.")
     try:
         told = parse_body(raw, request.content_type)
     except NotReadable as error:
