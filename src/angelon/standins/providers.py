@@ -135,10 +135,12 @@ def _tell(box: Box, provider: str, reference: str, state: str, text: str = "", a
     if not address:
         return
 
+    told = {"id": reference, "state": state, "text": text, "told_at": dt.datetime.now(dt.UTC).isoformat()}
+
     def tell() -> None:
         time.sleep(after)
         with contextlib.suppress(httpx.HTTPError):
-            httpx.post(address, json={"id": reference, "state": state, "text": text}, timeout=5)
+            httpx.post(address, json=told, timeout=5)
 
     threading.Thread(target=tell, name="receipt", daemon=True).start()
 
