@@ -62,10 +62,10 @@ def test_every_part_of_the_sentence_is_kept_and_read_back(client, bench):
     ("form", "said"),
     [
         ({"timing.there": "1", "timing.windowed": "1", "timing.start": "08:00", "timing.end": "08:00", "timing.weekdays": "0"}, "never opens"),
-        ({"timing.there": "1", "timing.windowed": "1"}, "never opens: choose at least one weekday"),
+        ({"timing.there": "1", "timing.windowed": "1"}, "Timing: the window never opens: choose at least one weekday. It stays as it was."),
         ({"timing.there": "1", "timing.not_before": "2026-12-02", "timing.not_after": "2026-12-01"}, "ends before it begins"),
         ({"to.there": "1", "to.customer": "1", "to.paths": "$.buyer["}, "is no path"),
-        ({"guards.there": "1", "cap.most": "lots", "cap.per": "order", "cap.days": "1"}, "whole number"),
+        ({"guards.there": "1", "cap.most": "lots", "cap.per": "order", "cap.days": "1"}, "Guarded: the most has to be a whole number. It was “lots”."),
         ({"only_if": "{"}, "can’t be read"),
         ({"only_if": json.dumps({"of": [{"of": "total", "op": "matches", "value": "["}]})}, "no regular expression"),
         ({"own_type": "Not dotted"}, "no event type"),
@@ -271,7 +271,7 @@ def answering():
 
 def asking(bench, url, **changes):
     retry = {"base_seconds": 0.1, "cap_seconds": 0.2, "max_tries": 2}
-    one = {"name": "more", "url": url, "parameters": {"number": "$.reference"}, "timeout_seconds": 0.5, "retry": retry} | changes
+    one = {"name": "more", "url": url, "parameters": {"number": "$.reference"}, "timeout_seconds": 20, "retry": retry} | changes
     recipes = made.source().model_dump(mode="json")["recipes"] | {"gift_note": {"path": "$['+more'].note"}}
     bench.change(Source.model_validate(made.source(enrichments=[one], recipes=recipes).model_dump(mode="json")), SourceRow)
 
@@ -295,7 +295,7 @@ def test_an_address_is_asked_once_before_the_event_is_planned(client, bench, ans
 )
 def test_an_address_that_does_not_answer_is_told_and_the_event_goes_on_without(client, bench, answering, path, said):
     team(bench, private_hosts=["127.0.0.1"])
-    asking(bench, f"{answering}{path}")
+    asking(bench, f"{answering}{path}", timeout_seconds=0.5 if path == "/slow" else 20)
     with bench.database.writing() as session:
         setup.save_variable(session, bench.store_id, made.Variable(name="gift_note"))
         spec = made.message().model_dump(mode="json")

@@ -9,7 +9,7 @@ from typing import Any
 from flask import Blueprint, abort, flash, g, jsonify, redirect, render_template, request, url_for
 
 from angelon.core import event_types
-from angelon.core.problems import Invalid
+from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Route
 from angelon.core.specs.base import read_spec
 from angelon.db import routes, sends, setup
@@ -83,8 +83,8 @@ def save(key: str) -> Any:
         route = read_spec(Route, spec_from(request.form, setup.current_spec(session(), row)))
     except Invalid as error:
         if request.headers.get("X-Fragment"):
-            return jsonify({"detail": str(error.problems[0])}), 422
-        flash(str(error.problems[0]), "bad")
+            return jsonify({"detail": in_words(error.problems[0])}), 422
+        flash(in_words(error.problems[0]), "bad")
         return redirect(url_for(".edit", key=key))
     with services().database.writing() as writing:
         setup.save_draft(writing, RouteRow, store().id or 0, route, g.now)
@@ -92,6 +92,25 @@ def save(key: str) -> Any:
     if request.headers.get("X-Fragment"):
         return render_template("routes/_sentence.html", **page(row_of(key)))
     return redirect(url_for(".edit", key=key))
+
+
+WORDS = {
+    "when": "When", "sources": "From", "only_if": "If", "send": "Send", "to": "To", "gateway": "By", "channel": "By", "timing": "Timing", "once": "At most", "once_days": "At most", "guards": "Guarded", "rank": "Guarded",
+    "otherwise": "Otherwise", "asks": "By hand",
+}  # fmt: skip
+"""What the parts of a route are called in its sentence."""
+
+
+def in_words(problem: Problem) -> str:
+    """Why a change was not kept, with the part's word in place of its path."""
+    part = WORDS.get(problem.where.partition(".")[0])
+    if part is None:
+        return str(problem)
+    named = re.match(r"“(\w+)” ", problem.what)
+    what = problem.what[named.end() :] if named else problem.what
+    if named and not (named[1].isdigit() or named[1] in (*WORDS, "compare", "group")):
+        what = f"the {named[1].replace('_', ' ')} {what}"
+    return " ".join(f"{part}: {what.replace('..', '.')} {problem.mend} It stays as it was.".split())
 
 
 @pages.post("/<key>/discard")

@@ -4,6 +4,8 @@ import { post } from "./talk.js";
 import { fit } from "./sandboxed.js";
 import { say } from "./toast.js";
 
+const HOURS = ["timing.start", "timing.end", "timing.weekdays", "timing.no_holidays"];
+
 export function start(root) {
   let before = Promise.resolve();
   const keep = (form, stayOpen) => (before = before.then(() => kept(form, stayOpen)));
@@ -32,6 +34,8 @@ export function start(root) {
   root.addEventListener("change", (event) => {
     const form = event.target.closest("[data-part]");
     if (!form || form.matches("[data-conditions]") || event.target.name === "own_type") return;
+    if (HOURS.includes(event.target.name)) form.elements["timing.windowed"].checked = true; // whoever sets hours means them
+    if (event.target.name === "once_days") form.elements.once.value = "customer";
     clearTimeout(timer);
     timer = setTimeout(() => keep(form, true), event.target.matches("select") ? 350 : 0); // a list gone through by keys changes with every key
   });
