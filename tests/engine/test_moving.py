@@ -7,8 +7,9 @@ import threading
 import pytest
 
 from angelon.cli.serving import free_port
+from angelon.core.states import State
 from angelon.db import sends as queries
-from angelon.db import setup
+from angelon.db import setup, suppressions
 from angelon.db.tables import GatewayRow, SourceRow
 from angelon.engine.dispatcher import recover
 from angelon.standins.box import opened
@@ -157,12 +158,25 @@ def test_a_held_send_goes_out_once_the_recipe_is_mended_and_it_is_released(bench
     assert bench.dispatcher().run_batch() == 0
     bench.change(made.source(), SourceRow)
     with bench.database.writing() as session:
-        from angelon.core.states import State
-
         assert queries.move(session, bench.rows("SELECT id FROM send")[0][0], State.SCHEDULED, bench.clock.now())
     bench.dispatcher().run_batch()
     assert sends(bench)[0][:2] == ("sent", "")
     assert opened(bench.box.mails()[0])["subject"] == "Danke, Jörg"
+
+
+def test_an_address_that_is_found_only_when_a_held_send_is_released_is_asked_about_too(bench, mailbox):
+    reading = made.source().model_dump(mode="json")["reading"]
+    bench.change(made.source(reading=reading | {"email": "$.buyer.mail"}), SourceRow)
+    bench.deliver(made.body())
+    bench.plan()
+    assert bench.rows("SELECT state, recipient FROM send") == [("held", "")]
+    bench.change(made.source(), SourceRow)
+    with bench.database.writing() as session:
+        suppressions.add(session, 1, "email:joerg@example.org", "asked for it.", bench.clock.now())
+        assert queries.move(session, bench.rows("SELECT id FROM send")[0][0], State.SCHEDULED, bench.clock.now())
+    bench.dispatcher().run_batch()
+    assert sends(bench)[0][:2] == ("skipped", "joerg@example.org must not be written to: asked for it.")
+    assert bench.box.mails() == []
 
 
 def test_a_paused_gateway_holds_and_going_on_releases(bench, mailbox):

@@ -71,6 +71,12 @@ class NotNow(Held):
     """Something outside is not to be had at the moment: tried again as a failed try is."""
 
 
+def _refuse(address: str, why: str | None) -> None:
+    """Raises NoMore where there is a reason not to write to an address."""
+    if why is not None:
+        raise NoMore(f"{address} must not be written to: {why}")
+
+
 @dataclass(frozen=True)
 class Ready:
     """A send as its gateway takes it; what is to be stored of it, whatever the gateway says."""
@@ -138,6 +144,9 @@ class Preparing:
         else:
             with self._database.reading() as session:
                 recipient, name, values = worked_out_again(session, live, row, compiled.names)
+                if recipient != row.recipient:  # one that was not there before has not been asked about yet
+                    mark = address_mark(row.channel, recipient)
+                    _refuse(recipient, suppressions.among(session.connection(), live.store_id, [mark]).get(mark))
             settled |= {"values": {key: pack(value) for key, value in values.items()}}
         try:
             rendered = compiled.render(values)
@@ -168,9 +177,7 @@ class Preparing:
             if row.id not in self._suppressed or now - self._asked_at > FRESH:
                 with self._database.reading() as session:
                     self.begin(session.connection(), [row], now)
-            why = self._suppressed[row.id]
-            if why is not None:
-                raise NoMore(f"{row.recipient} must not be written to: {why}")
+            _refuse(row.recipient, self._suppressed[row.id])
         route = route_of(row, live)
         again = route is not None and any(part.again for part in compares(route.only_if))
         if route is None or not row.event_id or not (again or route.guards.skip_refunded or (row.whom == "customer" and row.channel in live.setup.store.consent)):
