@@ -8,26 +8,41 @@ const HOURS = ["timing.start", "timing.end", "timing.weekdays", "timing.no_holid
 
 export function start(root) {
   let before = Promise.resolve();
+  let behind, pressed = 0;
   const keep = (form, stayOpen) => (before = before.then(() => kept(form, stayOpen)));
+  const written = () => [...root.querySelectorAll("input, select, textarea")].map((one) => (one.matches("[type=checkbox], [type=radio]") ? one.checked : one.value)).join("\n");
+  const inList = () => root.contains(document.activeElement) && document.activeElement.matches("select");
   const kept = async (form, stayOpen) => {
     if (!root.contains(form)) return; // an answer has taken its place meanwhile, with what it said
-    const parts = [...root.querySelectorAll(".slot")];
-    const at = parts.indexOf(form.closest(".slot"));
-    const focused = document.activeElement?.closest("form") === form ? `${document.activeElement.name}|${document.activeElement.value}` : "";
-    const mark = document.activeElement?.dataset?.mark ?? "";
+    const sent = written();
+    behind = undefined;
+    let made;
     try {
-      root.innerHTML = await post(root.dataset.to, new FormData(form));
+      made = await post(root.dataset.to, new FormData(form));
     } catch (error) {
       return say(error.message, true);
     }
+    while (inList() && performance.now() - pressed < 1000) await new Promise((go) => setTimeout(go, 100)); // words typed in a list are one, until a second has gone by
+    if (!root.contains(form)) return;
+    if (written() !== sent) return void (behind = form); // what is being written now stays; keeping that brings the page up to date
+    const focus = root.contains(document.activeElement) ? document.activeElement : null;
+    const focused = focus?.closest("form") ? `${focus.name}|${focus.value}` : "";
+    const mark = focus?.dataset.mark ?? "";
+    const slots = [...root.querySelectorAll(".slot")];
+    const own = slots.indexOf(form.closest(".slot"));
+    const now = slots.findIndex((slot) => slot.open);
+    root.innerHTML = made;
     root.querySelectorAll("iframe[data-fit]").forEach(fit);
     build();
-    const slot = root.querySelectorAll(".slot")[at];
+    const slot = root.querySelectorAll(".slot")[now >= 0 ? now : own];
     if (!slot) return;
-    slot.open = stayOpen;
-    const again = stayOpen && ([...slot.querySelectorAll("input, select")].find((input) => `${input.name}|${input.value}` === focused) ?? (mark && slot.querySelector(`[data-mark="${mark}"]`)));
+    slot.open = now >= 0 && (stayOpen || now !== own);
+    if (!focus && document.activeElement !== document.body) return; // whoever is elsewhere by now stays there
+    const again = slot.open && ([...slot.querySelectorAll("input, select, textarea")].find((input) => `${input.name}|${input.value}` === focused) ?? (mark && slot.querySelector(`[data-mark="${mark}"]`)));
     (again || slot.querySelector("summary")).focus();
   };
+  root.addEventListener("keydown", (event) => event.target.matches("select") && (pressed = performance.now()));
+  root.addEventListener("focusout", () => setTimeout(() => behind && keep(behind, true), 500));
   const build = () => root.querySelectorAll("form[data-conditions]").forEach((form) => conditions(form, () => keep(form, true)));
   build();
   let timer;
