@@ -146,7 +146,7 @@ def mails(rounds: int = 5, number: int = 400) -> list[Row]:
                 from angelon.engine.planner import Planner
                 from angelon.engine.setups import Setups
 
-                due = utc_now() + dt.timedelta(seconds=5)
+                due = utc_now() + dt.timedelta(seconds=10)
                 planner = Planner(home.database, Setups(home.database), _Later(due))
                 rows = _arrived(home, [next(serial) for _ in range(number)])
                 with home.database.connection() as connection:  # stored and planned in one, so that the worker meets them planned

@@ -29,8 +29,9 @@ log = structlog.get_logger()
 LEASE = dt.timedelta(minutes=10)
 """How long a claim lasts. It is extended where less than half is left, which is more than the slowest try can take
 (connecting and five answers, each at most the gateway's 40 s)."""
-ENOUGH, FEWEST, MOST = 0.25, 2, 64
-"""What one thread takes at a time: what goes out in so many seconds, within bounds. Nobody else can send what it holds."""
+ENOUGH, FEWEST, MOST = 0.25, 2, 32
+"""What one thread takes at a time: what goes out in so many seconds, within bounds. Nobody else can send what it holds, so a
+gateway that grows slow in the middle holds up no more than that."""
 UNKNOWN = "The worker stopped while this send was in its hands. Whether the gateway took it is not known; it is tried again under the same Message-ID."
 
 
