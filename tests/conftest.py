@@ -5,7 +5,9 @@ from __future__ import annotations
 import dataclasses
 import datetime as dt
 import os
+import shutil
 import signal
+import sqlite3
 import subprocess
 import sys
 import time
@@ -13,6 +15,8 @@ from pathlib import Path
 
 import httpx
 import pytest
+from jinja2 import FileSystemBytecodeCache
+from sqlalchemy import event
 
 from angelon.core.specs import Bundle
 from angelon.db import setup
@@ -28,6 +32,31 @@ from angelon.standins.views import pages as standins
 from angelon.web import services
 from angelon.web.app import create_app
 from tests import made
+
+
+@pytest.hookimpl(tryfirst=True)
+def pytest_collection_modifyitems(items):
+    """A file's browser tests follow each other in one process, on one demo; looking at every page may be shared out."""
+    for item in items:
+        if "running" in item.fixturenames and item.path.stem != "test_every_page":
+            item.add_marker(pytest.mark.xdist_group(f"running {item.path.stem}"))
+
+
+@pytest.fixture(scope="session")
+def migrated(tmp_path_factory) -> Path:
+    """A migrated, empty database: copied for each test, which takes a thousandth of migrating anew."""
+    file = tmp_path_factory.mktemp("migrated") / "angelon.db"
+    database = Database(f"sqlite:///{file}")
+    database.migrate()
+    database.close()
+    with sqlite3.connect(file) as plain:
+        plain.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+    return file
+
+
+@pytest.fixture(scope="session")
+def compiled_templates(tmp_path_factory) -> FileSystemBytecodeCache:
+    return FileSystemBytecodeCache(str(tmp_path_factory.mktemp("templates")))
 
 
 @dataclasses.dataclass
@@ -78,11 +107,14 @@ def bundle() -> Bundle:
 
 
 @pytest.fixture
-def bench(tmp_path: Path, bundle: Bundle) -> Bench:
+def bench(tmp_path: Path, bundle: Bundle, migrated: Path, request: pytest.FixtureRequest) -> Bench:
     settings = Settings(home=tmp_path / "home", secret_key="a-key-for-tests-only")
+    settings.home.mkdir(mode=0o700)
+    shutil.copyfile(migrated, settings.home / "angelon.db")
     clock = Clock()
     database = Database(settings.url)
-    database.migrate()
+    if request.node.get_closest_marker("durable") is None:  # no test but these pulls the plug
+        event.listen(database.engine, "connect", lambda connection, _: connection.execute("PRAGMA synchronous=OFF").close())
     serving = services.make(settings, database, clock)
     with database.writing() as session:
         setup.apply(session, bundle, clock.now() - dt.timedelta(days=1))
@@ -93,8 +125,9 @@ def bench(tmp_path: Path, bundle: Bundle) -> Bench:
 
 
 @pytest.fixture
-def client(bench: Bench):
+def client(bench: Bench, compiled_templates: FileSystemBytecodeCache):
     app = create_app(bench.services, [standins])
+    app.jinja_env.bytecode_cache = compiled_templates
     app.extensions["angelon.standins"] = bench.box
     app.config.update(TESTING=True, WTF_CSRF_ENABLED=False)
     return app.test_client()

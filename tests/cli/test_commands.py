@@ -7,6 +7,8 @@ import sys
 from pathlib import Path
 
 import pytest
+import structlog
+from click.testing import CliRunner
 
 import angelon.demo
 
@@ -15,6 +17,16 @@ PAYLOADS = Path(__file__).parents[1] / "payloads"
 
 
 def angelon_(home, *arguments, code=0, **environment):
+    """One command in this process; `run_alone` is the same as a process of its own."""
+    from angelon.cli.main import main
+
+    done = CliRunner().invoke(main, arguments, env={"ANGELON_HOME": str(home), **environment})
+    structlog.reset_defaults()  # the command logs to a stream that is closed by now
+    assert done.exit_code == code, done.output
+    return done.output
+
+
+def run_alone(home, *arguments, code=0, **environment):
     done = subprocess.run([sys.executable, "-m", "angelon", *arguments], env={**os.environ, "ANGELON_HOME": str(home), **environment}, capture_output=True, text=True, timeout=60)
     assert done.returncode == code, done.stdout + done.stderr
     return done.stdout + done.stderr
@@ -40,7 +52,7 @@ def test_a_bundle_with_a_fault_changes_nothing_and_says_where(tmp_path):
 
 def test_settings_that_nobody_knows_are_named(tmp_path):
     assert "ANGELON_HOEM is no setting" in angelon_(tmp_path, "export", code=1, ANGELON_HOEM="x")
-    assert "ANGELON_BASE_URL has to start with http" in angelon_(tmp_path, "export", code=1, ANGELON_BASE_URL="shop.example")
+    assert "ANGELON_BASE_URL has to start with http" in run_alone(tmp_path, "export", code=1, ANGELON_BASE_URL="shop.example")
 
 
 def test_commands_without_what_they_need_say_what_to_do(tmp_path):

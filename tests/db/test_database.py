@@ -16,6 +16,7 @@ from tests import made
 NOW = dt.datetime(2026, 11, 3, tzinfo=dt.UTC)
 
 
+@pytest.mark.durable
 def test_sqlite_is_set_to_lose_nothing(bench):
     values = {name: bench.rows(f"PRAGMA {name}")[0][0] for name in ("journal_mode", "synchronous", "foreign_keys", "busy_timeout")}
     assert values == {"journal_mode": "wal", "synchronous": 2, "foreign_keys": 1, "busy_timeout": 20000}
