@@ -40,7 +40,6 @@ def test_several_orders_become_several_events_each_with_its_own_id():
     raw = json.dumps({"orders": [{"id": 1}, {"id": 2}]}).encode()
     events = read_delivery(source, {"content-type": "application/json", "store-delivery": "d1"}, raw)
     assert [(e.payload["id"], e.delivery_id) for e in events] == [(1, "d1#0"), (2, "d1#1")]
-    assert len({e.body_hash for e in events}) == 2
     for body in (b'{"orders": []}', b'{"orders": 3}', b"{}"):
         with pytest.raises(NotReadable):
             read_delivery(source, {"content-type": "application/json"}, body)

@@ -28,7 +28,6 @@ class Received:
     type: str
     delivery_id: str
     """What the store calls it; empty where it does not."""
-    body_hash: str
 
 
 def read_delivery(source: Source, headers: Mapping[str, str], raw: bytes) -> list[Received]:
@@ -41,9 +40,13 @@ def read_delivery(source: Source, headers: Mapping[str, str], raw: bytes) -> lis
         delivery = locate(source.delivery_id, headers, item) or ""
         if delivery and len(batch) > 1 and not source.delivery_id.path:
             delivery = f"{delivery}#{number}"
-        digest = hashlib.sha256(raw if len(batch) == 1 else f"{number}.".encode() + raw).hexdigest()
-        found.append(Received(item, name[:200], source.event_names.get(name, ""), delivery[:200], digest[:40]))
+        found.append(Received(item, name[:200], source.event_names.get(name, ""), delivery[:200]))
     return found
+
+
+def digest(raw: bytes) -> str:
+    """What a body is known by: the first 40 hexadecimal digits of its SHA-256."""
+    return hashlib.sha256(raw).hexdigest()[:40]
 
 
 def split(source: Source, payload: Any) -> list[Any]:
@@ -80,7 +83,7 @@ def locate(locator: Locator, headers: Mapping[str, str], payload: Any) -> str:
     if locator.fixed:
         return locator.fixed
     if locator.header:
-        return headers.get(locator.header.lower(), "").strip()
+        return storable_text(headers.get(locator.header.lower(), "").strip())
     if not locator.path:
         return ""
     try:
@@ -89,7 +92,12 @@ def locate(locator: Locator, headers: Mapping[str, str], payload: Any) -> str:
         return ""
     if found is MISSING or found is None or isinstance(found, dict | list):
         return ""
-    return str(found).strip()
+    return storable_text(str(found).strip())
+
+
+def storable_text(text: str) -> str:
+    """Text as any database takes it: without NUL and half surrogates, which stand as the replacement character."""
+    return text.replace("\x00", "\ufffd").encode("utf-8", "replace").decode()
 
 
 SECRET_HEADERS = ("authorization", "cookie", "proxy-authorization", "x-api-key", "token", "secret", "signature", "password")
@@ -97,7 +105,7 @@ SECRET_HEADERS = ("authorization", "cookie", "proxy-authorization", "x-api-key",
 
 def without_secrets(headers: Mapping[str, str]) -> dict[str, str]:
     """Headers fit to be kept and shown: the value of any that could hold a credential is blotted out."""
-    return {name: "•••" if _holds_secret(name) else value[:500] for name, value in list(headers.items())[:60]}
+    return {name[:100]: "•••" if _holds_secret(name) else storable_text(value[:500]) for name, value in list(headers.items())[:60]}
 
 
 @lru_cache(maxsize=1024)

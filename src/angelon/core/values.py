@@ -7,8 +7,9 @@ compare it and a message can show it in the reader's locale.
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Callable
 from dataclasses import dataclass
-from decimal import ROUND_HALF_UP, Decimal, InvalidOperation
+from decimal import ROUND_HALF_UP, Context, Decimal, InvalidOperation, localcontext
 from functools import lru_cache
 from typing import Any, TypeAlias
 
@@ -37,6 +38,13 @@ class Day:
     value: dt.date
     format: str = "long"
 
+
+MAX_DIGITS = 28
+"""Digits that a number may have: what decimal arithmetic keeps exactly, and more than any amount needs."""
+FIRST_YEAR, LAST_YEAR = 1000, 9000
+"""Years between which a date is taken to be meant. Outside them stand "no date" (0001-01-01) and "never" (9999-12-31)."""
+_PRECISE = Context(prec=120, rounding=ROUND_HALF_UP)
+_WORDS_FOR_NO = ("a number with more than 28 digits", "a date outside the years 1000 to 9000")
 
 Value: TypeAlias = Any  # None, bool, int, float, Decimal, str, Money, Day, date, datetime, list, dict
 
@@ -91,17 +99,64 @@ def show_day(day: Day, tag: str) -> str:
 def show_money(money: Money, tag: str) -> str:
     """An amount in the locale's form, rounded half up to the currency's own digits."""
     digits = get_currency_precision(money.currency)
-    amount = money.amount.quantize(Decimal(1).scaleb(-digits), rounding=ROUND_HALF_UP)
-    return format_currency(amount, money.currency, locale=locale_of(tag))
+    with localcontext(_PRECISE):
+        amount = money.amount.quantize(Decimal(1).scaleb(-digits), rounding=ROUND_HALF_UP)
+        return format_currency(amount, money.currency, locale=locale_of(tag))
 
 
 @lru_cache(maxsize=4096, typed=True)
 def _show_number(number: float | Decimal, tag: str) -> str:
-    return str(format_decimal(number, locale=locale_of(tag)))
+    with localcontext(_PRECISE):
+        return str(format_decimal(number, locale=locale_of(tag)))
 
 
 def show(value: Value, tag: str = "en") -> str:
-    """Any value as text for a reader of the locale `tag`; an absent one is the empty text."""
+    """Any value as text for a reader of the locale `tag`; an absent one is the empty text. Never raises."""
+    try:
+        return _shown(value, tag)
+    except (ArithmeticError, ValueError, TypeError, LookupError, AttributeError, RecursionError):  # no value of ours; pages show stored ones, too
+        return _plainly(value)
+
+
+def _plainly(value: Value) -> str:
+    """Some text for a value that can't be shown as what it is."""
+    try:
+        return str(value.amount if isinstance(value, Money) else value)[:200]
+    except (ValueError, RecursionError):  # an int of more than 4,300 digits, a list in itself
+        return "…"
+
+
+def unfit(value: Value, depth: int = 0) -> str:
+    """What there is in a value that no calculation, page or database can take; empty where it is fit."""
+    if isinstance(value, str):
+        if "\x00" in value:
+            return "a NUL character"
+        if not value.isascii() and any("\ud800" <= c <= "\udfff" for c in value):
+            return "half a surrogate pair, which is no character"
+        return ""
+    if value is None or isinstance(value, bool):
+        return ""
+    if isinstance(value, int):
+        return "" if abs(value) < 10**MAX_DIGITS else _WORDS_FOR_NO[0]
+    if isinstance(value, float):
+        return "" if abs(value) < 10.0**MAX_DIGITS else _WORDS_FOR_NO[0]
+    if isinstance(value, Decimal):
+        return "" if value.is_finite() and value.adjusted() < MAX_DIGITS and value.as_tuple().exponent >= -2 * MAX_DIGITS else _WORDS_FOR_NO[0]  # type: ignore[operator]
+    if isinstance(value, Money):
+        return unfit(value.amount)
+    if isinstance(value, Day):
+        return unfit(value.value)
+    if isinstance(value, dt.date):
+        return "" if FIRST_YEAR <= value.year <= LAST_YEAR else _WORDS_FOR_NO[1]
+    if isinstance(value, dict | list | tuple):
+        if depth > 80:
+            return "more than 80 levels of nesting"
+        inner = [*value.keys(), *value.values()] if isinstance(value, dict) else value
+        return next((said for item in inner if (said := unfit(item, depth + 1))), "")
+    return ""
+
+
+def _shown(value: Value, tag: str) -> str:
     if value is None:
         return ""
     if isinstance(value, bool):
@@ -137,7 +192,7 @@ def number_of(value: Value) -> Decimal | None:
     if isinstance(value, Money):
         return value.amount
     if isinstance(value, int | Decimal):
-        return Decimal(value)
+        return None if unfit(value) else Decimal(value)
     if isinstance(value, float):
         value = repr(value)
     if not isinstance(value, str) or len(value) > 64:
@@ -156,7 +211,7 @@ def number_of(value: Value) -> Decimal | None:
         number = Decimal(text)
     except InvalidOperation:
         return None
-    return number if number.is_finite() and abs(number.adjusted()) <= 30 else None
+    return number if number.is_finite() and abs(number.adjusted()) < MAX_DIGITS and len(number.as_tuple().digits) <= 2 * MAX_DIGITS else None
 
 
 def pack(value: Value) -> Any:
@@ -175,7 +230,10 @@ def pack(value: Value) -> Any:
     if isinstance(value, list | tuple):
         return [pack(item) for item in value]
     if isinstance(value, dict):
-        return {str(k): pack(v) for k, v in value.items()}
+        plain = {str(k): pack(v) for k, v in value.items()}
+        return {"$object": plain} if len(plain) == 1 and next(iter(plain)).startswith("$") else plain  # a payload's own $-key is no type of ours
+    if isinstance(value, int) and not isinstance(value, bool) and not -(2**63) <= value < 2**63:
+        return {"$number": str(value)} if abs(value) < 10**MAX_DIGITS else value
     return value
 
 
@@ -187,20 +245,30 @@ def unpack(value: Any) -> Value:
         return value
     if len(value) == 1:
         (kind, body), *_ = value.items()
-        if kind == "$money":
-            return Money(Decimal(body[0]), body[1])
-        if kind == "$day":
-            return Day(dt.date.fromisoformat(body[0]), body[1])
-        if kind == "$moment":
-            moment = dt.datetime.fromisoformat(body[0])
-            if body[2]:
-                from zoneinfo import ZoneInfo
-
-                moment = moment.astimezone(ZoneInfo(body[2]))
-            return Day(moment, body[1])
-        if kind == "$number":
-            return Decimal(body)
+        if kind in _UNPACK:
+            try:
+                return _UNPACK[kind](body)
+            except (ArithmeticError, ValueError, TypeError, LookupError, AttributeError):  # stored by something else: as it stands
+                return value
     return {k: unpack(v) for k, v in value.items()}
+
+
+def _unpack_moment(body: Any) -> Day:
+    moment = dt.datetime.fromisoformat(body[0])
+    if body[2]:
+        from zoneinfo import ZoneInfo
+
+        moment = moment.astimezone(ZoneInfo(body[2]))
+    return Day(moment, body[1])
+
+
+_UNPACK: dict[str, Callable[[Any], Value]] = {
+    "$money": lambda body: Money(Decimal(body[0]), body[1]),
+    "$day": lambda body: Day(dt.date.fromisoformat(body[0]), body[1]),
+    "$moment": _unpack_moment,
+    "$number": Decimal,
+    "$object": lambda body: {key: unpack(item) for key, item in body.items()},
+}
 
 
 def _zone_name(moment: dt.date) -> str | None:

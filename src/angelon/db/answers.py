@@ -38,17 +38,32 @@ def all_of(connection: Connection, event_id: str) -> list[Any]:
     return list(connection.execute(core_select(ANSWER).where(ANSWER.c.event_id == event_id).order_by(ANSWER.c.name)))
 
 
-def waiting(connection: Connection, now: dt.datetime, limit: int) -> list[Any]:
-    """Events that something is to be asked about, the longest waiting first."""
+def waiting(connection: Connection, now: dt.datetime, limit: int, without: Collection[int] = ()) -> list[Any]:
+    """Events that something is to be asked about, the longest waiting first; those of the sources in `without` are passed over."""
     statement = core_select(EVENT).where(EVENT.c.waits_until.is_not(None), EVENT.c.waits_until <= now, EVENT.c.planned_at.is_(None)).order_by(EVENT.c.waits_until).limit(limit)
+    if without:
+        statement = statement.where(EVENT.c.source_id.not_in(list(without)))
     if connection.dialect.name == "postgresql":
         statement = statement.with_for_update(skip_locked=True)
     return list(connection.execute(statement))
 
 
-def claim(connection: Connection, event_ids: Collection[str], until: dt.datetime) -> None:
+def claim(connection: Connection, event_ids: Collection[str], until: dt.datetime, worker: str) -> None:
     """Keeps others from asking about these events for a while."""
-    connection.execute(update(EVENT).where(EVENT.c.id.in_(list(event_ids))).values(waits_until=until))
+    connection.execute(update(EVENT).where(EVENT.c.id.in_(list(event_ids))).values(waits_until=until, asker=worker))
+
+
+ASKED = (EVENT.c.waits_until.is_not(None), EVENT.c.asker != "")
+
+
+def askers(connection: Connection) -> list[str]:
+    """The workers that are asking about events just now."""
+    return list(connection.execute(core_select(EVENT.c.asker).where(*ASKED).distinct()).scalars())
+
+
+def give_back(connection: Connection, workers: Collection[str], now: dt.datetime) -> int:
+    """Lets others ask at once about the events that these workers, which are gone, were asking about; says how many."""
+    return connection.execute(update(EVENT).where(*ASKED, EVENT.c.asker.in_(list(workers))).values(waits_until=now, asker="")).rowcount
 
 
 def keep(connection: Connection, event_id: str, name: str, tries: int, at: dt.datetime, url: str, value: Any, problem: str) -> None:
@@ -61,4 +76,4 @@ def keep(connection: Connection, event_id: str, name: str, tries: int, at: dt.da
 
 def wait(connection: Connection, event_id: str, until: dt.datetime | None) -> None:
     """When the event is looked at again; None where it needs nothing more and may be planned."""
-    connection.execute(update(EVENT).where(EVENT.c.id == event_id).values(waits_until=until))
+    connection.execute(update(EVENT).where(EVENT.c.id == event_id).values(waits_until=until, asker=""))

@@ -9,6 +9,8 @@ from pathlib import Path
 from typing import Any
 
 from sqlalchemy import Connection, Engine, create_engine, event, inspect, text
+from sqlalchemy.exc import DBAPIError, OperationalError
+from sqlalchemy.exc import TimeoutError as PoolTimeout
 from sqlmodel import Session
 
 MIGRATIONS = Path(__file__).with_name("migrations")
@@ -16,6 +18,30 @@ MIGRATIONS = Path(__file__).with_name("migrations")
 
 class NewerDatabase(RuntimeError):
     """The database was written by a newer version of Angelon."""
+
+
+_SQLITE_FAILURES = frozenset({5, 6, 7, 8, 9, 10, 11, 13, 14, 15, 26})
+"""SQLite's result codes that say something of the database and nothing of the statement: busy, locked, out of memory,
+read-only, interrupted, I/O, corrupt, full, can't open, protocol, not a database."""
+
+
+def is_database_failure(error: BaseException) -> bool:
+    """Whether the database could not be worked with, so that the same will do another time; false where it refused a value."""
+    seen: BaseException | None = error
+    while seen is not None:
+        if isinstance(seen, PoolTimeout):
+            return True
+        if isinstance(seen, DBAPIError):
+            code = getattr(seen.orig, "sqlite_errorcode", None)
+            if seen.connection_invalidated or (code & 0xFF in _SQLITE_FAILURES if code is not None else isinstance(seen, OperationalError)):
+                return True
+        seen = seen.__cause__ or seen.__context__
+    return False
+
+
+def is_busy(error: BaseException) -> bool:
+    """Whether another holds the database, rather than that it is full or damaged."""
+    return isinstance(error, DBAPIError) and getattr(error.orig, "sqlite_errorcode", 0) & 0xFF in (5, 6)
 
 
 class Database:

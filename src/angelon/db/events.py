@@ -4,84 +4,102 @@ from __future__ import annotations
 
 import datetime as dt
 import itertools
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Collection, Sequence
 from typing import Any
 
-from sqlalchemy import Connection, Table, bindparam, insert, tuple_, update
+from sqlalchemy import Connection, Table, bindparam, insert, text, tuple_, update
 from sqlalchemy import select as core_select
 from sqlalchemy.dialects import postgresql, sqlite
 from sqlmodel import Session, col, func, select
 
-from angelon.db.tables import EventRow, RefusedRow
+from angelon.db.records import NewDelivery, NewEvent
+from angelon.db.tables import PROBLEM, DeliveryRow, EventRow, RefusedRow
 
 EVENT: Table = EventRow.__table__  # type: ignore[attr-defined]
+DELIVERY: Table = DeliveryRow.__table__  # type: ignore[attr-defined]
 REFUSED: Table = RefusedRow.__table__  # type: ignore[attr-defined]
 KEPT_REFUSED = 100
 _MARK_PLANNED = (
     update(EVENT).where(EVENT.c.id == bindparam("b_id")).values({name: bindparam(name) for name in ("planned_at", "order_id", "decisions", "problem", "was", "now")})
 )
+_INSERT_EVENTS = insert(EVENT)
+_INSERT_DELIVERIES = insert(DELIVERY)
 
 
-@dataclass(frozen=True, slots=True)
-class NewEvent:
-    """An event on its way into the database. `window` is how long the same body is taken for the same delivery."""
+def add(connection: Connection, deliveries: Sequence[NewDelivery]) -> dict[str, str]:
+    """Stores deliveries with their events that are new; gives for each event's proposed id the one under which it stands.
 
-    values: dict[str, Any]
-    window: dt.timedelta | None = None
-
-
-def add(connection: Connection, events: Sequence[NewEvent]) -> dict[str, str]:
-    """Stores events that are new; gives for each proposed id the id under which it stands (another for a repeat).
-
-    A delivery with an id of its own is known by it; one without by its body's hash within its window.
+    An event with an id of its own is known by it; those of a delivery with a window by its body's hash within that.
     """
     known: dict[str, str] = {}
-    fresh: list[dict[str, Any]] = []
-    hashed = [e for e in events if e.window]
-    by_hash: dict[tuple[int, str], list[tuple[str, dt.datetime]]] = {}
-    if hashed:
-        wanted = {(e.values["source_id"], e.values["body_hash"]) for e in hashed}
-        oldest = min(e.values["received_at"] - e.window for e in hashed if e.window)
-        rows = connection.execute(
-            core_select(EVENT.c.id, EVENT.c.source_id, EVENT.c.body_hash, EVENT.c.received_at).where(
-                EVENT.c.source_id.in_({s for s, _ in wanted}), EVENT.c.received_at >= oldest, EVENT.c.body_hash.in_({h for _, h in wanted}), EVENT.c.parent_id.is_(None)
-            )
-        )
-        for id_, source_id, digest, at in rows:
-            by_hash.setdefault((source_id, digest), []).append((id_, at))
-    for event in events:
-        values = event.values
-        if event.window:
-            key = (values["source_id"], values["body_hash"])
-            earlier = next((id_ for id_, at in by_hash.get(key, []) if values["received_at"] - at <= event.window), None)
-            if earlier:
-                known[values["id"]] = earlier
-                continue
-            by_hash.setdefault(key, []).append((values["id"], values["received_at"]))
-        fresh.append(values)
+    by_body = _known_by_body(connection, [delivery for delivery in deliveries if delivery.window])
+    fresh: list[NewEvent] = []
+    carriers: dict[str, NewDelivery] = {}
+    for delivery in deliveries:
+        for event in delivery.events:
+            if delivery.window and event.delivery_key.startswith(BY_BODY):
+                key = (delivery.source_id, delivery.body_hash, event.item)
+                earlier = next((id_ for id_, at in by_body.get(key, []) if delivery.received_at - at <= delivery.window), None)
+                if earlier:
+                    known[event.id] = earlier
+                    continue
+                by_body.setdefault(key, []).append((event.id, delivery.received_at))
+            fresh.append(event)
+            carriers[delivery.id] = delivery
     if fresh:
+        connection.execute(_INSERT_DELIVERIES, [delivery.row() for delivery in carriers.values()])
         dialect = sqlite if connection.dialect.name == "sqlite" else postgresql
         statement = dialect.insert(EVENT).on_conflict_do_nothing(index_elements=["source_id", "delivery_key"]).returning(EVENT.c.id)
-        stored = {row[0] for row in connection.execute(statement, fresh)}
-        repeats = [values for values in fresh if values["id"] not in stored]
+        stored = {row[0] for row in connection.execute(statement, [event.row() for event in fresh])}
         known.update((id_, id_) for id_ in stored)
+        repeats = [event for event in fresh if event.id not in stored]
         if repeats:
-            pairs = [(v["source_id"], v["delivery_key"]) for v in repeats]
-            rows = connection.execute(
-                core_select(EVENT.c.source_id, EVENT.c.delivery_key, EVENT.c.id).where(tuple_(EVENT.c.source_id, EVENT.c.delivery_key).in_(pairs))
-            )
-            standing = {(s, k): id_ for s, k, id_ in rows}
-            known.update((v["id"], standing[(v["source_id"], v["delivery_key"])]) for v in repeats)
-    for event in events:  # a body seen twice in one batch points at the first, which is stored by now
-        known.setdefault(event.values["id"], event.values["id"])
+            known.update(_standing(connection, repeats))
+            used = {event.delivery_id for event in fresh if event.id in stored}
+            connection.execute(DELIVERY.delete().where(DELIVERY.c.id.in_(carriers.keys() - used)))
     return known
 
 
-def add_sample(connection: Connection, id_: str, source_id: int, values: dict[str, Any]) -> None:
-    """Keeps a payload that was not delivered: there to be read, never planned."""
-    row = {"id": id_, "source_id": source_id, "delivery_key": f"sample:{id_}", "body_hash": "", "item": 0, "was": "", "now": "", "problem": "", "planned_at": values["received_at"], "decisions": []}
-    connection.execute(insert(EVENT), [row | values])
+BY_BODY = "h:"
+"""How the key of an event begins that its store gave no id."""
+
+
+def _known_by_body(connection: Connection, deliveries: Sequence[NewDelivery]) -> dict[tuple[int, str, int], list[tuple[str, dt.datetime]]]:
+    """The events of earlier deliveries with the same bodies, by source, hash and place in the delivery."""
+    found: dict[tuple[int, str, int], list[tuple[str, dt.datetime]]] = {}
+    if not deliveries:
+        return found
+    oldest = min(delivery.received_at - delivery.window for delivery in deliveries if delivery.window)
+    rows = connection.execute(
+        core_select(EVENT.c.id, EVENT.c.source_id, DELIVERY.c.body_hash, EVENT.c.item, DELIVERY.c.received_at)
+        .join(DELIVERY, DELIVERY.c.id == EVENT.c.delivery_id)
+        .where(
+            DELIVERY.c.source_id.in_({d.source_id for d in deliveries}), DELIVERY.c.body_hash.in_({d.body_hash for d in deliveries}), DELIVERY.c.received_at >= oldest, EVENT.c.parent_id.is_(None)
+        )
+    )
+    for id_, source_id, digest, item, at in rows:
+        found.setdefault((source_id, digest, item), []).append((id_, at))
+    return found
+
+
+def _standing(connection: Connection, repeats: Sequence[NewEvent]) -> dict[str, str]:
+    """For each event that was stored before, under which id."""
+    pairs = [(event.source_id, event.delivery_key) for event in repeats]
+    rows = connection.execute(core_select(EVENT.c.source_id, EVENT.c.delivery_key, EVENT.c.id).where(tuple_(EVENT.c.source_id, EVENT.c.delivery_key).in_(pairs)))
+    standing = {(source_id, key): id_ for source_id, key, id_ in rows}
+    return {event.id: standing[(event.source_id, event.delivery_key)] for event in repeats}
+
+
+def derive(connection: Connection, events: Sequence[NewEvent]) -> None:
+    """Stores events that follow from others."""
+    if events:
+        connection.execute(_INSERT_EVENTS, [event.row() for event in events])
+
+
+def add_sample(connection: Connection, delivery: NewDelivery) -> None:
+    """Keeps a payload that was not delivered."""
+    connection.execute(_INSERT_DELIVERIES, [delivery.row()])
+    derive(connection, delivery.events)
 
 
 def refuse(connection: Connection, refused: Sequence[dict[str, Any]]) -> None:
@@ -95,19 +113,42 @@ def refuse(connection: Connection, refused: Sequence[dict[str, Any]]) -> None:
             connection.execute(REFUSED.delete().where(REFUSED.c.source_id == source_id, REFUSED.c.id <= edge))
 
 
-def unplanned(connection: Connection, limit: int) -> list[Any]:
-    """Events that wait to be planned, oldest first, each with the body it reads (a derived one reads its parent's)."""
-    parent = EVENT.alias()
-    statement = (
-        core_select(EVENT, parent.c.body.label("parent_body"), parent.c.content_type.label("parent_type"))
-        .outerjoin(parent, parent.c.id == EVENT.c.parent_id)
-        .where(EVENT.c.planned_at.is_(None), EVENT.c.waits_until.is_(None))
-        .order_by(EVENT.c.received_at, EVENT.c.id)
-        .limit(limit)
-    )
+def unplanned(connection: Connection, limit: int, without: Collection[int] = ()) -> list[Any]:
+    """Events that wait to be planned, oldest first; those of the sources in `without` are passed over."""
+    statement = core_select(EVENT).where(EVENT.c.planned_at.is_(None), EVENT.c.waits_until.is_(None)).order_by(EVENT.c.received_at, EVENT.c.id).limit(limit)
+    if without:
+        statement = statement.where(EVENT.c.source_id.not_in(list(without)))
     if connection.dialect.name == "postgresql":
-        statement = statement.with_for_update(skip_locked=True, of=EVENT)
+        statement = statement.with_for_update(skip_locked=True)
     return list(connection.execute(statement))
+
+
+def deliveries(connection: Connection, ids: Collection[str]) -> dict[str, Any]:
+    """Deliveries by id: `body`, `content_type` and `headers`."""
+    rows = connection.execute(core_select(DELIVERY.c.id, DELIVERY.c.body, DELIVERY.c.content_type, DELIVERY.c.headers).where(DELIVERY.c.id.in_(list(ids)))) if ids else []
+    return {row.id: row for row in rows}
+
+
+def delivery_of(session: Session, event: Any) -> DeliveryRow:
+    """The delivery that an event reads."""
+    found = session.get(DeliveryRow, event.delivery_id)
+    if found is None:
+        raise LookupError(f"the delivery of event {event.id} is no longer kept")
+    return found
+
+
+def plan_again(connection: Connection, event_id: str) -> bool:
+    """Lets an event that could not be planned be planned once more; what was decided stays. Says whether there was one."""
+    done = connection.execute(update(EVENT).where(EVENT.c.id == event_id, EVENT.c.problem != "", EVENT.c.planned_at.is_not(None)).values(planned_at=None, problem=""))
+    return done.rowcount == 1
+
+
+def with_problems(session: Session, source_ids: Sequence[int], limit: int = 50, before: dt.datetime | None = None) -> list[EventRow]:
+    """Events that could not be planned, the newest first."""
+    statement = select(EventRow).where(text(PROBLEM), col(EventRow.source_id).in_(source_ids))
+    if before is not None:
+        statement = statement.where(EventRow.received_at < before)
+    return list(session.exec(statement.order_by(col(EventRow.received_at).desc(), col(EventRow.id).desc()).limit(limit)))
 
 
 def in_span(connection: Connection, source_ids: Sequence[int], types: Sequence[str], since: dt.datetime | None, newest: int) -> list[str]:
@@ -126,12 +167,9 @@ def count_others(connection: Connection, source_ids: Sequence[int], types: Seque
     return int(connection.execute(statement).scalar() or 0)
 
 
-def with_bodies(connection: Connection, ids: Sequence[str]) -> list[Any]:
-    """Events with the body that each reads, oldest first; what follows from a delivery comes after it, as it is planned."""
-    parent = EVENT.alias()
-    statement = (
-        core_select(EVENT, parent.c.body.label("parent_body"), parent.c.content_type.label("parent_type")).outerjoin(parent, parent.c.id == EVENT.c.parent_id).where(EVENT.c.id.in_(list(ids)))
-    )
+def in_order(connection: Connection, ids: Sequence[str]) -> list[Any]:
+    """Events, oldest first; what follows from a delivery comes after it, as it is planned."""
+    statement = core_select(EVENT).where(EVENT.c.id.in_(list(ids)))
     return list(connection.execute(statement.order_by(EVENT.c.received_at, EVENT.c.parent_id.is_not(None), EVENT.c.id)))
 
 
@@ -193,16 +231,13 @@ def unnamed(session: Session, source_id: int) -> list[tuple[str, int]]:
     return [(name, number) for name, number in rows]
 
 
-def body_of(session: Session, event: EventRow) -> tuple[bytes, str, dict[str, str]]:
-    """The raw body, content type and kept headers that an event reads: its own, or its parent's."""
-    if event.parent_id:
-        parent = session.get(EventRow, event.parent_id)
-        if parent:
-            return parent.body, parent.content_type, parent.headers or {}
-    return event.body, event.content_type, event.headers or {}
-
-
 def backlog(session: Session, now: dt.datetime) -> dt.timedelta | None:
     """How long the oldest event has waited to be planned; None where none waits."""
     oldest = session.exec(select(func.min(EventRow.received_at)).where(col(EventRow.planned_at).is_(None))).one()
     return None if oldest is None else now - oldest
+
+
+def sizes(connection: Connection, ids: Collection[str]) -> dict[str, int]:
+    """How many bytes the bodies of these deliveries have."""
+    rows = connection.execute(core_select(DELIVERY.c.id, func.length(DELIVERY.c.body)).where(DELIVERY.c.id.in_(list(ids)))) if ids else []
+    return {id_: int(number) for id_, number in rows}

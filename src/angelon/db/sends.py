@@ -131,6 +131,11 @@ def fell(connection: Connection, send_id: str, again_at: dt.datetime | None) -> 
     connection.execute(update(SEND).where(SEND.c.id == send_id).values(fall_at=again_at))
 
 
+def fallback_failed(connection: Connection, send_id: str, reason: str) -> None:
+    """Notes that what follows a send could not be worked out, where a person will see it."""
+    connection.execute(update(SEND).where(SEND.c.id == send_id).values(fall_at=None, reason=reason))
+
+
 def give_up(connection: Connection, send_id: str, reason: str, now: dt.datetime) -> None:
     """Takes back a send whose place another has taken."""
     connection.execute(update(SEND).where(SEND.c.id == send_id, SEND.c.state.in_(sources_of(State.CANCELLED))).values(state=State.CANCELLED, reason=reason, settled_at=now, lease_until=None, worker=""))

@@ -12,6 +12,8 @@ from sqlmodel import Field, SQLModel
 
 WAITING = "state IN ('scheduled', 'retrying')"
 SENDING = "state = 'sending'"
+PROBLEM = "problem != ''"
+"""The events that could not be planned."""
 STUCK = "state IN ('held', 'failed')"
 """The sends that wait for their time, that are in a worker's hands, that need a person: spelt out so that a database can tell that
 the index of these serves."""
@@ -34,16 +36,39 @@ class Instant(TypeDecorator[dt.datetime]):
 
 
 class Json(TypeDecorator[Any]):
-    """A JSON value as text."""
+    """A JSON value as text. What JSON can't hold is written as text, so that one odd value never keeps a row from being stored."""
 
     impl = Text
     cache_ok = True
 
     def process_bind_param(self, value: Any, dialect: Any) -> str | None:
-        return None if value is None else orjson.dumps(value, option=orjson.OPT_NON_STR_KEYS, default=str).decode()
+        if value is None:
+            return None
+        try:
+            return orjson.dumps(value, option=orjson.OPT_NON_STR_KEYS, default=str).decode()
+        except (TypeError, ValueError, RecursionError):  # orjson's errors are TypeErrors: numbers over 64 bits, half surrogates, depth
+            return orjson.dumps(_writable(value), option=orjson.OPT_NON_STR_KEYS, default=str).decode()
 
     def process_result_value(self, value: str | None, dialect: Any) -> Any:
         return None if value is None else orjson.loads(value)
+
+
+DEEPEST = 100
+"""Levels of nesting that are stored as such."""
+
+
+def _writable(value: Any, depth: int = 0) -> Any:
+    if isinstance(value, str):
+        return value.encode("utf-8", "replace").decode()
+    if isinstance(value, int) and not isinstance(value, bool) and not -(2**63) <= value < 2**64:
+        return f"{value:.6e}" if abs(value) < 10**300 else "a number of over 300 digits"
+    if isinstance(value, dict | list | tuple) and depth >= DEEPEST:
+        return "…"
+    if isinstance(value, dict):
+        return {_writable(str(key)): _writable(item, depth + 1) for key, item in value.items()}
+    if isinstance(value, list | tuple):
+        return [_writable(item, depth + 1) for item in value]
+    return value
 
 
 def _instant(index: bool = False, nullable: bool = True) -> Any:
@@ -145,6 +170,20 @@ class SecretRow(SQLModel, table=True):
     until: dt.datetime | None = _instant()
 
 
+class DeliveryRow(SQLModel, table=True):
+    """One request as it came in. Its events point to it, however many there are and whatever follows from them."""
+
+    __tablename__ = "delivery"
+    __table_args__ = (Index("ix_delivery_hash", "source_id", "body_hash"),)
+    id: str = Field(primary_key=True)
+    source_id: int = Field(foreign_key="source.id")
+    received_at: dt.datetime = _instant(nullable=False)
+    content_type: str = ""
+    headers: dict = _json()
+    body_hash: str = ""
+    body: bytes = Field(sa_column=Column(LargeBinary, nullable=False))
+
+
 class EventRow(SQLModel, table=True):
     __tablename__ = "event"
     __table_args__ = (
@@ -153,18 +192,17 @@ class EventRow(SQLModel, table=True):
         Index("ix_event_waits", "waits_until", sqlite_where=Column("waits_until").is_not(None), postgresql_where=Column("waits_until").is_not(None)),
         Index("ix_event_source", "source_id", "received_at"),
         Index("ix_event_type", "type", "received_at"),
+        Index("ix_event_delivery_id", "delivery_id"),
+        Index("ix_event_problem", "received_at", sqlite_where=text(PROBLEM), postgresql_where=text(PROBLEM)),
     )
     id: str = Field(primary_key=True)
     source_id: int = Field(foreign_key="source.id")
+    delivery_id: str = Field(default="", sa_column=Column(Text, nullable=False, server_default=""))
+    """The delivery that it reads."""
     delivery_key: str
-    body_hash: str = ""
     name: str
     type: str = ""
     received_at: dt.datetime = _instant(nullable=False)
-    content_type: str = ""
-    headers: dict = _json()
-    body: bytes = Field(sa_column=Column(LargeBinary, nullable=False))
-    """The delivery's raw body; empty for a derived event, which reads its parent's."""
     item: int = 0
     """Which of the delivery's orders, where it carries several."""
     parent_id: str | None = Field(default=None, sa_column=Column(Text, ForeignKey("event.id"), index=True))
@@ -178,6 +216,8 @@ class EventRow(SQLModel, table=True):
     """Whether it is kept among the samples however old it gets."""
     waits_until: dt.datetime | None = _instant()
     """When something that it needs is asked for (again) elsewhere; None where it needs nothing more."""
+    asker: str = Field(default="", sa_column=Column(Text, nullable=False, server_default=""))
+    """The worker that is asking just now."""
 
 
 class AnswerRow(SQLModel, table=True):
@@ -257,7 +297,7 @@ class ContactRow(SQLModel, table=True):
 class SendRow(SQLModel, table=True):
     __tablename__ = "send"
     __table_args__ = (
-        Index("ix_send_waiting", "due_at", sqlite_where=text(WAITING), postgresql_where=text(WAITING)),
+        Index("ix_send_waiting", "gateway_id", "due_at", sqlite_where=text(WAITING), postgresql_where=text(WAITING)),
         Index("ix_send_sending", "lease_until", sqlite_where=text(SENDING), postgresql_where=text(SENDING)),
         Index("ix_send_stuck", "created_at", sqlite_where=text(STUCK), postgresql_where=text(STUCK)),
         Index("ix_send_falls", "fall_at", sqlite_where=Column("fall_at").is_not(None), postgresql_where=Column("fall_at").is_not(None)),
@@ -389,6 +429,7 @@ class RunRow(SQLModel, table=True):
     """A route that somebody ran by hand on chosen orders."""
 
     __tablename__ = "run"
+    __table_args__ = (Index("ix_run_key", "store_id", "key", unique=True),)
     id: int | None = Field(default=None, primary_key=True)
     store_id: int = Field(foreign_key="store.id", index=True)
     route_id: int = Field(foreign_key="route.id")
@@ -396,6 +437,8 @@ class RunRow(SQLModel, table=True):
     answers: dict = _json()
     results: list = _json()
     """For each order: its id and number, what came of it, why."""
+    key: str | None = Field(default=None, sa_column=Column(Text))
+    """What its form was given, so that a second click starts nothing."""
 
 
 class CheckRow(SQLModel, table=True):
@@ -417,3 +460,29 @@ class HeartbeatRow(SQLModel, table=True):
     __tablename__ = "heartbeat"
     worker: str = Field(primary_key=True)
     at: dt.datetime = _instant(nullable=False)
+
+
+class GatewayHealthRow(SQLModel, table=True):
+    """How tries at a gateway have gone of late. No row: as far as anybody knows, it works."""
+
+    __tablename__ = "gateway_health"
+    gateway_id: int = Field(foreign_key="gateway.id", primary_key=True)
+    failures: int = 0
+    """Failures of the gateway itself in a row."""
+    opened_at: dt.datetime | None = _instant()
+    """Since when it is taken to be unreachable, and left alone but for one try now and then; None where it is not."""
+    probe_at: dt.datetime | None = _instant()
+    """When it is tried again."""
+    reason: str = Field(default="", sa_column=Column(Text, nullable=False, server_default=""))
+
+
+class EarlyReceiptRow(SQLModel, table=True):
+    """A receipt that came before the send that it is about was stored as sent."""
+
+    __tablename__ = "early_receipt"
+    __table_args__ = (Index("ix_early_receipt_reference", "gateway_id", "reference"),)
+    id: int | None = Field(default=None, primary_key=True)
+    gateway_id: int = Field(foreign_key="gateway.id")
+    reference: str
+    at: dt.datetime = _instant(nullable=False)
+    told: Any = _json()

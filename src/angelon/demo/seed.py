@@ -13,11 +13,11 @@ from dataclasses import dataclass, field, replace
 
 import structlog
 
-from angelon.core.deliveries import read_delivery
+from angelon.core.deliveries import digest, read_delivery
 from angelon.core.specs.source import Source
 from angelon.db import events, sends
 from angelon.db.database import Database
-from angelon.db.events import NewEvent
+from angelon.db.records import NewDelivery, NewEvent
 from angelon.db.secrets import Vault
 from angelon.db.setup import LiveSetup
 from angelon.engine.clock import Clock
@@ -159,12 +159,12 @@ def seed(database: Database, live: LiveSetup, vault: Vault, today: dt.datetime) 
     clock = SeedClock(dice=dice)
     rows = []
     for at, key, delivery in happenings(today, dice):
-        rows += _received(live.setup.sources[key], live.source_ids[key], at, delivery, clock)
+        rows.append(_received(live.setup.sources[key], live.source_ids[key], at, delivery, clock))
     with database.connection() as connection:
         for start in range(0, len(rows), 400):
             events.add(connection, rows[start : start + 400])
     setups = Setups(database, fresh_for=3600)
-    planner = Planner(database, setups, clock)
+    planner = Planner(database, setups, clock, planned_at=lambda row: row.received_at)
     made = 0
     while True:
         planned, came = planner.run_batch(500)
@@ -185,15 +185,12 @@ def seed(database: Database, live: LiveSetup, vault: Vault, today: dt.datetime) 
     return len(rows), made
 
 
-def _received(source: Source, source_id: int, at: dt.datetime, delivery: Delivery, clock: Clock) -> list[NewEvent]:
+def _received(source: Source, source_id: int, at: dt.datetime, delivery: Delivery, clock: Clock) -> NewDelivery:
     headers = {name.lower(): value for name, value in delivery.headers.items()}
+    id_ = clock.new_id("dv", at)
     made = []
     for number, event in enumerate(read_delivery(source, headers, delivery.body)):
-        id_ = clock.new_id("ev", at)
-        values = {
-            "id": id_, "source_id": source_id, "delivery_key": f"d:{event.delivery_id}" if event.delivery_id else f"h:{event.body_hash}:{id_}", "body_hash": event.body_hash,
-            "name": event.name, "type": event.type, "received_at": at, "content_type": headers["content-type"], "headers": headers, "body": delivery.body, "item": number,
-            "was": "", "now": "", "problem": "", "waits_until": None,
-        }  # fmt: skip
-        made.append(NewEvent(values, None))
-    return made
+        event_id = clock.new_id("ev", at)
+        key = f"d:{event.delivery_id}" if event.delivery_id else f"{events.BY_BODY}{digest(delivery.body)}:{event_id}"
+        made.append(NewEvent(event_id, source_id, id_, key, event.name, event.type, at, number))
+    return NewDelivery(id_, source_id, at, headers["content-type"], headers, delivery.body, digest(delivery.body), tuple(made))

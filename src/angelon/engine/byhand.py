@@ -11,8 +11,8 @@ from sqlalchemy import Connection
 from sqlmodel import Session, col, select
 
 from angelon.core.payload.body import NotReadable
-from angelon.core.planning.given import ALWAYS, ActiveRoute, Event
-from angelon.core.planning.plan import Decision, decide, work_out
+from angelon.core.planning.given import ALWAYS, ActiveRoute
+from angelon.core.planning.plan import Decision, decide
 from angelon.core.specs.route import Route
 from angelon.core.states import State
 from angelon.core.values import Value
@@ -21,7 +21,8 @@ from angelon.db import sends as queries
 from angelon.db.setup import LiveSetup
 from angelon.db.tables import EventRow, OrderRow, RunRow, SendRow
 from angelon.engine.clock import Clock
-from angelon.engine.planner import payload_now, send_row
+from angelon.engine.event_reader import read_event
+from angelon.engine.planner import send_row
 
 
 @dataclass(frozen=True)
@@ -54,14 +55,12 @@ def _one(session: Session, live: LiveSetup, route: Route, order: OrderRow, again
     if source is None:
         return Chosen(order, event, None, spoke, "Its source is gone.")
     try:
-        payload = payload_now(session, source, event)
+        found = read_event(session, live, event, answers)
     except NotReadable as error:
         return Chosen(order, event, None, spoke, str(error))
-    reading, variables = work_out(source, live.setup, payload, answers)
     leave = frozenset({route.key}) if again else frozenset[str]()
-    known = facts.of_one(session.connection(), live, [route], event.source_id, reading, event.parent_id or event.id, leave)
-    happened = Event(event.id, event.type, event.name, source.key, payload, event.received_at, event.was, event.now)
-    return Chosen(order, event, decide(happened, reading, variables, ActiveRoute(route, ALWAYS), live.setup, known, now, by_hand=True), spoke)
+    known = facts.of_one(session.connection(), live, [route], event.source_id, found.reading, event.parent_id or event.id, leave)
+    return Chosen(order, event, decide(found.event, found.reading, found.variables, ActiveRoute(route, ALWAYS), live.setup, known, now, by_hand=True), spoke)
 
 
 def carry_out(connection: Connection, session: Session, live: LiveSetup, route: Route, chosen: list[Chosen], answers: Mapping[str, Value], clock: Clock) -> RunRow:

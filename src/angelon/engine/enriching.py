@@ -13,10 +13,11 @@ from angelon.core.planning.plan import work_out
 from angelon.core.problems import Invalid
 from angelon.core.specs.enrichment import Enrichment
 from angelon.db import answers
-from angelon.db.database import Database
+from angelon.db.database import Database, is_database_failure
 from angelon.db.setup import LiveSetup
 from angelon.engine.clock import Clock
-from angelon.engine.planner import payload_of
+from angelon.engine.event_reader import Payloads
+from angelon.engine.planner import describe_fault
 from angelon.engine.setups import Setups
 from angelon.gateways.fetching import CantFetch, fetch
 
@@ -27,21 +28,42 @@ CLAIM = dt.timedelta(minutes=3)
 
 
 class Enriching:
-    def __init__(self, database: Database, setups: Setups, clock: Clock) -> None:
+    """Asks about events that wait for it. What goes wrong with one event is kept as its answer's problem."""
+
+    def __init__(self, database: Database, setups: Setups, clock: Clock, worker: str = "") -> None:
         self._database = database
         self._setups = setups
         self._clock = clock
+        self._worker = worker
+        self._payloads = Payloads()
 
     def look(self, limit: int = 8) -> int:
         """Asks about up to `limit` events that wait; gives how many may be planned now."""
         now = self._clock.now()
+        without = self._setups.unreadable_sources()
         with self._database.reading() as session:
-            if not answers.waiting(session.connection(), now, 1):
+            if not answers.waiting(session.connection(), now, 1, without):
                 return 0
         with self._database.connection() as connection:
-            rows = answers.waiting(connection, now, limit)
-            answers.claim(connection, [row.id for row in rows], now + CLAIM)
-        return sum(self._one(row) for row in rows)
+            rows = answers.waiting(connection, now, limit, without)
+            answers.claim(connection, [row.id for row in rows], now + CLAIM, self._worker)
+        return sum(self._guarded(row) for row in rows)
+
+    def _guarded(self, row: Any) -> bool:
+        try:
+            return self._one(row)
+        except Exception as error:
+            if is_database_failure(error):
+                raise
+            log.exception("an event could not be asked about; it is planned without", event=row.id)
+            fault = f"It could not be asked: {describe_fault(error)}"
+        live = self._setups.of_source(row.source_id)
+        now = self._clock.now()
+        with self._database.connection() as connection:
+            for one in wanted(live.setup.sources[live.source_key(row.source_id)].enrichments, row.name):
+                answers.keep(connection, row.id, one.name, 1, now, "", None, fault)
+            answers.wait(connection, row.id, None)
+        return True
 
     def _one(self, row: Any) -> bool:
         """Asks everything about one event that has not been answered; says whether it needs nothing more."""
@@ -49,6 +71,7 @@ class Enriching:
         source = live.setup.sources[live.source_key(row.source_id)]
         with self._database.reading() as session:
             done = {kept.name: kept for kept in answers.all_of(session.connection(), row.id)}
+            self._payloads.load(session.connection(), live, [row])
         again: list[dt.datetime] = []
         for one in wanted(source.enrichments, row.name):
             kept = done.get(one.name)
@@ -63,6 +86,7 @@ class Enriching:
                 at = one.retry.next_try(tries, row.received_at, now, self._clock.dice.random)
                 if at is not None:
                     again.append(at)
+        self._payloads.trim()
         with self._database.connection() as connection:
             answers.wait(connection, row.id, min(again) if again else None)
         return not again
@@ -71,7 +95,7 @@ class Enriching:
         """(address, value, problem, whether another try would come to the same)."""
         source = live.setup.sources[live.source_key(row.source_id)]
         try:
-            payload = payload_of(source, row.body, row.content_type, row.headers or {}, row.item)
+            payload = self._payloads.of(row)
         except NotReadable as error:
             return "", None, str(error), True
         return ask(live, one, work_out(source, live.setup, payload)[0].context)

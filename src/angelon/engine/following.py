@@ -6,7 +6,7 @@ import datetime as dt
 from typing import Any
 
 import structlog
-from sqlalchemy import Connection, insert
+from sqlalchemy import Connection
 from sqlmodel import Session
 
 from angelon.core.event_types import OURS
@@ -20,12 +20,13 @@ from angelon.core.states import State
 from angelon.core.values import pack
 from angelon.db import facts
 from angelon.db import sends as queries
-from angelon.db.database import Database
-from angelon.db.events import EVENT
+from angelon.db.database import Database, is_database_failure
+from angelon.db.events import derive
+from angelon.db.records import NewEvent
 from angelon.db.setup import LiveSetup
 from angelon.db.tables import EventRow
 from angelon.engine.clock import Clock
-from angelon.engine.planner import link_to, send_row
+from angelon.engine.planner import describe_fault, link_to, send_row
 from angelon.engine.preparing import look_again, route_of
 from angelon.engine.setups import Setups
 
@@ -48,13 +49,17 @@ class Following:
             if not queries.falling(session.connection(), now, 1):
                 return 0
         made = 0
-        with self._database.connection() as connection, Session(bind=connection) as session:
+        with self._database.connection() as connection, Session(bind=connection, join_transaction_mode="rollback_only") as session:
             for row in queries.falling(connection, now, limit):
                 try:
-                    made += self._one(connection, session, row, now)
-                except Exception:
+                    with connection.begin_nested():
+                        made += self._one(connection, session, row, now)
+                except Exception as error:
+                    if is_database_failure(error):
+                        raise
                     log.exception("what follows a send could not be worked out", send=row.id)
-                    queries.fell(connection, row.id, None)
+                    session.expunge_all()
+                    queries.fallback_failed(connection, row.id, f"{row.reason} What follows could not be worked out: {describe_fault(error)}".strip())
         return made
 
     def _one(self, connection: Connection, session: Session, row: Any, now: dt.datetime) -> int:
@@ -124,12 +129,8 @@ class Following:
         event = session.get(EventRow, row.event_id) if row.event_id else None
         if event is None or OURS & set(route.when) or not any(type_ in active.route.when for active in live.setup.routes):
             return 0
-        values = {
-            "id": self._clock.new_id("ev", now), "source_id": event.source_id, "delivery_key": f"{row.id}>{type_}>{int(now.timestamp() * 1000)}", "body_hash": "", "name": row.reason[:200],
-            "type": type_, "received_at": now, "content_type": event.content_type, "headers": event.headers, "body": b"", "item": event.item, "parent_id": event.parent_id or event.id,
-            "was": "", "now": "", "problem": "", "order_id": row.order_id,
-        }  # fmt: skip
-        connection.execute(insert(EVENT), [values])
+        key = f"{row.id}>{type_}>{int(now.timestamp() * 1000)}"
+        derive(connection, [NewEvent.derived(event, self._clock.new_id("ev", now), key, row.reason, type_, now, row.order_id)])
         return 1
 
 

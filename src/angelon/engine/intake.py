@@ -9,13 +9,14 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from angelon.core.deliveries import read_delivery, without_secrets
+from angelon.core.deliveries import digest, read_delivery, without_secrets
 from angelon.core.enriching import wanted
 from angelon.core.payload.body import NotReadable, parse_body
 from angelon.core.signatures import verify
 from angelon.core.specs.source import Source
-from angelon.db.database import Database
-from angelon.db.events import NewEvent
+from angelon.db.database import Database, is_busy, is_database_failure
+from angelon.db.events import BY_BODY
+from angelon.db.records import NewDelivery, NewEvent
 from angelon.db.secrets import Secret, Vault
 from angelon.engine.clock import Clock
 from angelon.engine.setups import Setups
@@ -74,38 +75,27 @@ class Intake:
             received = read_delivery(source, headers, raw)
         except NotReadable as error:
             return self._refuse(source_id, headers, raw, _problem(error.status, "Not readable", error.problem.what, error.problem.mend))
-        kept_headers = without_secrets(headers)
-        new = []
+        id_ = self._clock.new_id("dv", now)
+        events = []
         for number, event in enumerate(received):
-            id_ = self._clock.new_id("ev", now)
-            new.append(
-                NewEvent(
-                    {
-                        "id": id_,
-                        "source_id": source_id,
-                        "delivery_key": f"d:{event.delivery_id}" if event.delivery_id else f"h:{event.body_hash}:{id_}",
-                        "body_hash": event.body_hash,
-                        "name": event.name,
-                        "type": event.type,
-                        "received_at": now,
-                        "content_type": headers.get("content-type", ""),
-                        "headers": kept_headers,
-                        "body": raw,
-                        "item": number,
-                        "was": "",
-                        "now": "",
-                        "problem": "",
-                        "waits_until": now if wanted(source.enrichments, event.name) else None,
-                    },
-                    None if event.delivery_id else dt.timedelta(minutes=source.same_body_minutes),
-                )
-            )
+            event_id = self._clock.new_id("ev", now)
+            key = f"d:{event.delivery_id}" if event.delivery_id else f"{BY_BODY}{digest(raw)}:{event_id}"
+            waits = now if wanted(source.enrichments, event.name) else None
+            events.append(NewEvent(event_id, source_id, id_, key, event.name, event.type, now, number, waits_until=waits))
+        window = None if all(event.delivery_id for event in received) else dt.timedelta(minutes=source.same_body_minutes)
+        delivery = NewDelivery(id_, source_id, now, headers.get("content-type", "")[:200], without_secrets(headers), raw, digest(raw), tuple(events), window)
         try:
-            ids = self._writer.store(new)
+            ids = self._writer.store(delivery)
         except Busy:
-            return _problem(429, "Busy", "More comes in than can be stored just now.", "Send it again in a moment.", {"Retry-After": "2"})
+            return _problem(503, "Busy", "More comes in than can be stored just now.", "Send it again in a moment.", {"Retry-After": "2"})
+        except Exception as error:
+            if not is_database_failure(error):
+                raise
+            busy = is_busy(error)
+            what = "The database is in use by somebody else." if busy else "The database can't be written to: its disk may be full."
+            return _problem(503, "Not stored", what, "Send it again later; nothing was stored.", {"Retry-After": "5" if busy else "60"})
         fresh = any(given == stands for given, stands in ids.items())
-        stored = [ids[event.values["id"]] for event in new]
+        stored = [ids[event.id] for event in events]
         body: dict[str, Any] = {"event": stored[0]} if len(stored) == 1 else {"event": stored[0], "events": stored}
         return Answer(202 if fresh else 200, body)
 

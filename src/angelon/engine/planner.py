@@ -3,18 +3,15 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Mapping
+from collections.abc import Callable, Sequence
 from typing import Any
 
 import structlog
-from sqlalchemy import Connection, insert
-from sqlmodel import Session
+from sqlalchemy import Connection
 
-from angelon.core.deliveries import cloud_event, split
-from angelon.core.enriching import with_answers
 from angelon.core.event_types import OURS
 from angelon.core.orders import OrderState, StatusChange, note_status
-from angelon.core.payload.body import NotReadable, parse_body
+from angelon.core.payload.body import NotReadable
 from angelon.core.planning.given import Event, Facts
 from angelon.core.planning.plan import PlannedSend, plan, spoken_of, work_out
 from angelon.core.reading import Reading
@@ -27,32 +24,15 @@ from angelon.db import answers, shapes
 from angelon.db import events as event_queries
 from angelon.db import facts as facts_queries
 from angelon.db import sends as send_queries
-from angelon.db.database import Database
-from angelon.db.events import EVENT
+from angelon.db.database import Database, is_database_failure
 from angelon.db.orders import Ledger
+from angelon.db.records import NewEvent
 from angelon.db.setup import LiveSetup
-from angelon.db.tables import EventRow
 from angelon.engine.clock import Clock
+from angelon.engine.event_reader import Payloads, within_bytes
 from angelon.engine.setups import Setups
 
 log = structlog.get_logger()
-
-_INSERT_EVENTS = insert(EVENT)
-
-
-def payload_of(source: Source, raw: bytes, content_type: str, headers: dict[str, str], item: int, answered: Mapping[str, Any] | None = None) -> Any:
-    """The value that an event's paths look at, with what was answered about it elsewhere. Raises NotReadable."""
-    whole = cloud_event(headers, parse_body(raw, content_type))
-    parts = split(source, whole)
-    return with_answers(parts[item] if item < len(parts) else whole, answered or {})
-
-
-def payload_now(session: Session, source: Source, event: EventRow) -> Any:
-    """The value that a stored event's paths look at. Raises NotReadable."""
-    raw, content_type, headers = event_queries.body_of(session, event)
-    root = event.parent_id or event.id
-    answered = answers.of(session.connection(), [root]).get(root) if source.enrichments else None
-    return payload_of(source, raw, content_type, headers, event.item, answered)
 
 
 def send_row(live: LiveSetup, send: PlannedSend, send_id: str, event_id: str, order_id: int | None, now: dt.datetime, **more: Any) -> dict[str, Any]:
@@ -87,46 +67,91 @@ def link_to(base_url: str, send_id: str) -> str:
     return f"{base_url}/sends/{send_id}"
 
 
+def describe_fault(error: Exception) -> str:
+    """What is stored of an exception that nobody expected: its kind and its first line."""
+    text = " ".join(str(error).split())[:200].encode("utf-8", "replace").decode().replace("\x00", "\ufffd")
+    return f"{type(error).__name__}: {text}" if text else type(error).__name__
+
+
 class Planner:
-    def __init__(self, database: Database, setups: Setups, clock: Clock, base_url: str = "") -> None:
+    """Plans what waits. An event that can't be planned is set aside with its problem; its neighbours are planned."""
+
+    def __init__(self, database: Database, setups: Setups, clock: Clock, base_url: str = "", planned_at: Callable[[Any], dt.datetime] | None = None) -> None:
+        """`planned_at` says for an event when it counts as planned; by the clock where it is not given."""
         self._base_url = base_url
         self._database = database
         self._setups = setups
         self._clock = clock
+        self._planned_at = planned_at or (lambda row: clock.now())
+        self._payloads = Payloads()
 
     def run_batch(self, limit: int = 100) -> tuple[int, int]:
         """Plans up to `limit` events that wait; gives how many, and how many sends came of them."""
+        without = self._setups.unreadable_sources()
         with self._database.reading() as session:
-            if not event_queries.unplanned(session.connection(), 1):
+            if not event_queries.unplanned(session.connection(), 1, without):
                 return 0, 0
         with self._database.connection() as connection:
-            rows = event_queries.unplanned(connection, limit)
+            rows: Sequence[Any] = event_queries.unplanned(connection, limit, without)
+            rows = within_bytes(event_queries.sizes(connection, {row.delivery_id for row in rows}), rows)
             return self._plan(connection, rows)
 
-    def _plan(self, connection: Connection, rows: list[Any]) -> tuple[int, int]:
+    def _plan(self, connection: Connection, rows: Sequence[Any]) -> tuple[int, int]:
         """Plans a batch, which may hold several stores' events; each store's are planned together, in order."""
         by_store: dict[int, list[Any]] = {}
         for row in rows:
             by_store.setdefault(self._setups.of_source(row.source_id).store_id, []).append(row)
-        return len(rows), sum(_Batch(connection, self._setups.get(store_id), self._clock, self._base_url).plan(found) for store_id, found in by_store.items())
+        made = sum(self._plan_store(connection, self._setups.get(store_id), found) for store_id, found in by_store.items())
+        self._payloads.trim()
+        return len(rows), made
+
+    def _plan_store(self, connection: Connection, live: LiveSetup, rows: list[Any]) -> int:
+        """Plans one store's events together; one by one where that fails, so that only what can't be planned is left out."""
+        try:
+            with connection.begin_nested():
+                return self._batch(connection, live).plan(rows)
+        except Exception as error:
+            if is_database_failure(error):
+                raise
+            log.exception("a batch could not be planned; planning its events one by one", events=len(rows))
+        return sum(self._plan_alone(connection, live, row) for row in rows)
+
+    def _plan_alone(self, connection: Connection, live: LiveSetup, row: Any) -> int:
+        try:
+            with connection.begin_nested():
+                return self._batch(connection, live).plan([row])
+        except Exception as error:
+            if is_database_failure(error):
+                raise
+            log.exception("an event could not be planned", event=row.id)
+            problem = f"It could not be planned: {describe_fault(error)}"
+        set_aside = {"b_id": row.id, "planned_at": self._planned_at(row), "order_id": row.order_id, "decisions": row.decisions or [], "problem": problem, "was": row.was, "now": row.now}
+        event_queries.mark_planned(connection, [set_aside])
+        return 0
+
+    def _batch(self, connection: Connection, live: LiveSetup) -> _Batch:
+        return _Batch(connection, live, self._clock, self._base_url, self._payloads, self._planned_at)
 
 
 class _Batch:
     """One store's events of a batch, on their way through planning."""
 
-    def __init__(self, connection: Connection, live: LiveSetup, clock: Clock, base_url: str) -> None:
+    def __init__(self, connection: Connection, live: LiveSetup, clock: Clock, base_url: str, payloads: Payloads, planned_at: Callable[[Any], dt.datetime]) -> None:
         self._connection = connection
         self._base_url = base_url
         self._live = live
         self._clock = clock
+        self._payloads = payloads
+        self._planned_at = planned_at
         self._listened = {type_ for active in live.setup.routes for type_ in active.route.when}
         self._planned: list[dict[str, Any]] = []
-        self._derived: list[dict[str, Any]] = []
+        self._derived: list[NewEvent] = []
         self._sends: list[dict[str, Any]] = []
 
     def plan(self, rows: list[Any]) -> int:
         """Plans events and stores what comes of them; gives how many sends that are."""
         self._ask_answers(rows)
+        self._payloads.load(self._connection, self._live, [row for row in rows if self._is_read(row)])
         taken = [self._read(row) for row in rows]
         read = [(row, reading) for row, _, reading, _ in taken if reading is not None]
         ledger = Ledger(
@@ -140,10 +165,13 @@ class _Batch:
         ledger.write()
         self._learn(taken)
         event_queries.mark_planned(self._connection, self._planned)
-        if self._derived:
-            self._connection.execute(_INSERT_EVENTS, self._derived)
+        event_queries.derive(self._connection, self._derived)
         send_queries.add(self._connection, self._sends)
         return len(self._sends)
+
+    def _is_read(self, row: Any) -> bool:
+        """Whether an event's delivery is looked at: a derived event that no route waits for is not read again."""
+        return not (row.parent_id and row.order_id and row.type not in self._listened)
 
     def _ask_answers(self, rows: list[Any]) -> None:
         """What was answered about these deliveries, where their sources ask anything."""
@@ -154,19 +182,19 @@ class _Batch:
 
     def _learn(self, taken: list[tuple[Any, Any, Reading | None, Variables | None]]) -> None:
         """Takes what came in into the shapes of its source, one for each name of a delivery."""
-        came = [(row, payload) for row, payload, reading, _ in taken if reading is not None and not row.parent_id]
+        came = [(row, payload) for row, payload, reading, _ in taken if reading is not None and not row.parent_id and row.decisions is None]
         known = shapes.load(self._connection, list({(row.source_id, row.name) for row, _ in came})) if came else {}
         for row, payload in came:
             known[(row.source_id, row.name)].learn(payload, row.received_at)
         shapes.save(self._connection, known)
 
     def _read(self, row: Any) -> tuple[Any, Any, Reading | None, Variables | None]:
-        """An event's payload as an order. A derived event that no route waits for is not read again."""
-        if row.parent_id and row.order_id and row.type not in self._listened:
+        """An event's payload as an order."""
+        if not self._is_read(row):
             return row, None, None, None
         source = self._live.setup.sources[self._live.source_key(row.source_id)]
         try:
-            payload = payload_of(source, row.parent_body or row.body, row.parent_type or row.content_type, row.headers or {}, row.item, self._answered.get(row.parent_id or row.id))
+            payload = self._payloads.of(row, self._answered.get(row.parent_id or row.id))
         except NotReadable as error:
             return row, error, None, None
         given = {"problem": row.name, "problem_link": link_to(self._base_url, row.delivery_key.partition(">")[0])} if row.type in OURS else None
@@ -174,7 +202,7 @@ class _Batch:
         return row, payload, reading, variables
 
     def _one(self, row: Any, payload: Any, reading: Reading | None, variables: Variables | None, ledger: Ledger) -> None:
-        now = max(self._clock.now(), row.received_at)
+        now = self._planned_at(row)
         done: dict[str, Any] = {"b_id": row.id, "planned_at": now, "order_id": row.order_id, "decisions": [], "problem": "", "was": row.was, "now": row.now}
         self._planned.append(done)
         if reading is None or variables is None:
@@ -185,17 +213,26 @@ class _Batch:
         was, status, order_id = row.was, row.now, row.order_id
         if reading.reference and not row.parent_id:
             order_id, was, status = self._project(row, reading, ledger)
+            if row.order_id is not None:  # planned before, in part: the change of status was found then
+                was, status = row.was, row.now
+            else:
+                self._derive(source, row, was, status, order_id)
             done |= {"order_id": order_id, "was": was, "now": status}  # a rehearsal has to see the change that planning saw
-            self._derive(source, row, was, status, order_id)
-        event = Event(row.id, row.type, row.name, source.key, payload, row.received_at, was, status, self._unanswered.get(row.parent_id or row.id, {}))
+        came = min(row.received_at, now)  # a clock that was put back must not make it wait
+        event = Event(row.id, row.type, row.name, source.key, payload, came, was, status, self._unanswered.get(row.parent_id or row.id, {}))
         known = ledger.orders.get((row.source_id, _reference(reading))) or {}
-        if order_id and row.type and not row.parent_id:  # a derived one was there when the past was read
+        if order_id and row.type and not row.parent_id and row.order_id is None:  # a derived one was there when the past was read
             self._known.types.setdefault(order_id, []).append((row.type, row.received_at))
         facts = self._facts(row, reading, known, order_id, ledger)
-        for decision in plan(event, reading, variables, self._live.setup, facts, now):
+        kept = [decision for decision in row.decisions or [] if not decision.get("fault")]
+        done["decisions"] += kept
+        for decision in plan(event, reading, variables, self._live.setup, facts, now, {decision["route"] for decision in kept}):
             if decision.trace[0].part == "when" and event.type not in self._listens(decision.route):
                 continue  # it waits for something else: nothing worth keeping
-            done["decisions"].append({"route": decision.route, "outcome": decision.outcome, "trace": [line.as_dict() for line in decision.trace]})
+            done["decisions"].append({"route": decision.route, "outcome": decision.outcome, "trace": [line.as_dict() for line in decision.trace]} | ({"fault": decision.fault} if decision.fault else {}))
+            if decision.fault:
+                log.error("a route could not be worked out", event=row.id, route=decision.route, fault=decision.fault)
+                done["problem"] = f"The route {decision.route} could not be worked out: {decision.fault}"
             for send in decision.sends:
                 self._sends.append(send_row(self._live, send, self._clock.new_id("sd", now), row.id, order_id, now))
                 if send.state is not State.SKIPPED:
@@ -255,25 +292,7 @@ class _Batch:
         if meaning and meaning != row.type:
             types.append(meaning)
         self._derived += [
-            {
-                "id": self._clock.new_id("ev", row.received_at),
-                "source_id": row.source_id,
-                "delivery_key": f"{row.id}>{type_}",
-                "body_hash": "",
-                "name": status[:200],
-                "type": type_,
-                "received_at": row.received_at,
-                "content_type": row.content_type,
-                "headers": row.headers,
-                "body": b"",
-                "item": row.item,
-                "parent_id": row.id,
-                "was": was,
-                "now": status,
-                "problem": "",
-                "order_id": order_id,
-            }
-            for type_ in types
+            NewEvent.derived(row, self._clock.new_id("ev", row.received_at), f"{row.id}>{type_}", status, type_, row.received_at, order_id, was, status) for type_ in types
         ]
 
 

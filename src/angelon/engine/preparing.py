@@ -26,7 +26,7 @@ from angelon.core.planning.given import Event, address_mark
 from angelon.core.planning.guards import WHEN_DUE, Looked
 from angelon.core.planning.occasion import Occasion
 from angelon.core.planning.people import customer
-from angelon.core.planning.plan import over_cap, reached, values_for, work_out
+from angelon.core.planning.plan import over_cap, reached, values_for
 from angelon.core.planning.sentence import CALLED
 from angelon.core.planning.subjects import only_again, worked_condition
 from angelon.core.problems import Invalid
@@ -43,7 +43,7 @@ from angelon.db import suppressions
 from angelon.db.database import Database
 from angelon.db.setup import LiveSetup
 from angelon.db.tables import EventRow
-from angelon.engine.planner import payload_now
+from angelon.engine.event_reader import read_event
 from angelon.gateways.fetching import CantFetch, fetch
 from angelon.gateways.interface import Mail, Note
 
@@ -292,15 +292,13 @@ def route_of(row: Any, live: LiveSetup) -> Route | None:
 def look_again(session: Session, live: LiveSetup, row: Any) -> tuple[Event, Reading, Variables] | None:
     """A send's event as it is read now; None where it, or its source, is gone."""
     event = session.get(EventRow, row.event_id) if row.event_id else None
-    source = live.setup.sources.get(live.source_key(event.source_id)) if event else None
-    if event is None or source is None:
+    if event is None or live.source_key(event.source_id) not in live.setup.sources:
         return None
-    payload = payload_now(session, source, event)
     route = route_of(row, live)
     kept = {"problem", "problem_link", *(question.variable for question in (route.asks if route else []))}
     given = {name: unpack(value) for name, value in (row.values or {}).items() if name in kept} if row.run_id or event.type in OURS else None
-    reading, variables = work_out(source, live.setup, payload, given)
-    return Event(event.id, event.type, event.name, source.key, payload, event.received_at, event.was, event.now), reading, variables
+    found = read_event(session, live, event, given)
+    return found.event, found.reading, found.variables
 
 
 def addresses(part: str, text: str) -> tuple[str, ...]:

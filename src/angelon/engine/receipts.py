@@ -8,7 +8,6 @@ import hmac
 import json
 from typing import Any
 
-from sqlalchemy import insert
 from sqlmodel import Session, select
 
 from angelon.core.payload.paths import MISSING, BadPath, compile_path
@@ -16,7 +15,8 @@ from angelon.core.specs.gateway import Gateway
 from angelon.core.states import State
 from angelon.core.values import show
 from angelon.db import sends
-from angelon.db.events import EVENT
+from angelon.db.events import derive
+from angelon.db.records import NewEvent
 from angelon.db.setup import LiveSetup
 from angelon.db.tables import EventRow, SendRow
 from angelon.engine.clock import Clock
@@ -60,12 +60,7 @@ def _answered(session: Session, row: SendRow, text: str, told: Any, now: dt.date
     key = f"{row.id}>answer.received>{hashlib.sha256(json.dumps(told, sort_keys=True, default=str).encode()).hexdigest()[:24]}"
     if session.exec(select(EventRow.id).where(EventRow.source_id == event.source_id, EventRow.delivery_key == key)).first():
         return "answered already."
-    values = {
-        "id": clock.new_id("ev", now), "source_id": event.source_id, "delivery_key": key, "body_hash": "", "name": text[:200] or "answer",
-        "type": "answer.received", "received_at": now, "content_type": event.content_type, "headers": event.headers, "body": b"", "item": event.item, "parent_id": event.parent_id or event.id,
-        "was": "", "now": "", "problem": "", "order_id": row.order_id,
-    }  # fmt: skip
-    session.connection().execute(insert(EVENT), [values])
+    derive(session.connection(), [NewEvent.derived(event, clock.new_id("ev", now), key, text or "answer", "answer.received", now, row.order_id)])
     return "answered."
 
 

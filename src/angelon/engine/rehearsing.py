@@ -11,7 +11,7 @@ from sqlalchemy import Connection, func
 from sqlalchemy import select as core_select
 
 from angelon.core.payload.body import NotReadable
-from angelon.core.planning.given import ALWAYS, ActiveRoute, Contact, Event, Facts
+from angelon.core.planning.given import ALWAYS, ActiveRoute, Contact, Facts
 from angelon.core.planning.past import Past
 from angelon.core.planning.plan import Decision, decide, work_out
 from angelon.core.reading import Reading
@@ -19,7 +19,7 @@ from angelon.core.specs.route import Route
 from angelon.db import answers, events, facts
 from angelon.db.orders import ORDER
 from angelon.db.setup import LiveSetup
-from angelon.engine.planner import payload_of
+from angelon.engine.event_reader import Payloads, event_of
 
 CHUNK = 250
 
@@ -62,7 +62,7 @@ def rehearse(connection: Connection, live: LiveSetup, routes: Mapping[str, Route
     if not ids:
         yield 0, 0, []
     for start in range(0, len(ids), CHUNK):
-        rows = events.with_bodies(connection, ids[start : start + CHUNK])
+        rows = events.in_order(connection, ids[start : start + CHUNK])
         yield start + len(rows), len(ids), list(_chunk(connection, live, routes, pasts, leave, customers, rows))
 
 
@@ -70,7 +70,9 @@ def _chunk(
     connection: Connection, live: LiveSetup, routes: Mapping[str, Route], pasts: dict[str, Past], leave: frozenset[str], customers: _Customers | None, rows: list[Any]
 ) -> Iterator[Rehearsed]:
     answered = answers.of(connection, {row.parent_id or row.id for row in rows}) if any(live.setup.sources[key].enrichments for route in routes.values() for key in route.sources if key in live.setup.sources) else {}
-    read = [(row, *_read(live, row, answered.get(row.parent_id or row.id))) for row in rows]
+    payloads = Payloads()
+    payloads.load(connection, live, rows)
+    read = [(row, *_read(live, payloads, row, answered.get(row.parent_id or row.id))) for row in rows]
     readings = [reading for _, _, reading, _ in read if reading is not None]
     order_ids = {row.order_id for row in rows if row.order_id}
     known = facts.known(connection, live, list(routes.values()), order_ids, readings)
@@ -79,7 +81,7 @@ def _chunk(
         if reading is None:
             continue
         source = live.source_key(row.source_id)
-        event = Event(row.id, row.type, row.name, source, payload, row.received_at, row.was, row.now)
+        event = event_of(row, live.setup.sources[source], payload)
         at, delivery = row.received_at, row.parent_id or row.id
         base = _as_of(known.facts(connection, source, reading.reference, delivery, row.order_id, None, _statuses(seen.get(row.order_id, []), at), leave), row)
         mark = customers.mark(row.order_id) if customers else ""
@@ -93,10 +95,10 @@ def _chunk(
         yield Rehearsed(row.id, row.order_id, reading.number, row.type, at, decisions)
 
 
-def _read(live: LiveSetup, row: Any, answered: Mapping[str, Any] | None) -> tuple[Any, Reading | None, Any]:
+def _read(live: LiveSetup, payloads: Payloads, row: Any, answered: Mapping[str, Any] | None) -> tuple[Any, Reading | None, Any]:
     source = live.setup.sources[live.source_key(row.source_id)]
     try:
-        payload = payload_of(source, row.parent_body or row.body, row.parent_type or row.content_type, row.headers or {}, row.item, answered)
+        payload = payloads.of(row, answered)
     except NotReadable:
         return None, None, None
     reading, variables = work_out(source, live.setup, payload)

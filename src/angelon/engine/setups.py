@@ -5,11 +5,14 @@ from __future__ import annotations
 import threading
 import time
 
+import structlog
 from sqlmodel import select
 
 from angelon.db import setup
-from angelon.db.database import Database
+from angelon.db.database import Database, is_database_failure
 from angelon.db.tables import SourceRow
+
+log = structlog.get_logger()
 
 
 class Setups:
@@ -23,6 +26,7 @@ class Setups:
         self._checked = float("-inf")
         self._store_of_source: dict[int, int] = {}
         self._by_key: dict[str, tuple[int, int]] = {}
+        self._unreadable: dict[int, str] = {}
 
     def get(self, store_id: int) -> setup.LiveSetup:
         """Raises LookupError where there is no such store."""
@@ -37,7 +41,17 @@ class Setups:
         """The set-up and source id of a source's key; None where there is none."""
         self._refresh()
         found = self._by_key.get(key)
-        return (self._by_store[found[0]], found[1]) if found else None
+        return (self._by_store[found[0]], found[1]) if found and found[0] in self._by_store else None
+
+    def unreadable(self) -> dict[int, str]:
+        """Why a store's set-up can't be read as it is stored, by store id; where one was read before, that still holds."""
+        return dict(self._unreadable)
+
+    def unreadable_sources(self) -> list[int]:
+        """The sources of stores whose set-up was never read."""
+        self._refresh()
+        lost = self._unreadable.keys() - self._by_store.keys()
+        return [id_ for id_, store_id in self._store_of_source.items() if store_id in lost]
 
     def forget(self) -> None:
         """Looks at the versions again at the next call."""
@@ -54,7 +68,15 @@ class Setups:
                 for store_id, version in versions.items():
                     held = self._by_store.get(store_id)
                     if held is None or held.version != version:
-                        self._by_store[store_id] = setup.load(session, store_id)
+                        try:
+                            self._by_store[store_id] = setup.load(session, store_id)
+                            self._unreadable.pop(store_id, None)
+                        except Exception as error:
+                            if is_database_failure(error):
+                                raise
+                            if store_id not in self._unreadable:
+                                log.exception("a store's set-up can't be read; what was read last still holds", store=store_id)
+                            self._unreadable[store_id] = f"{type(error).__name__}: {' '.join(str(error).split())[:300]}"
                         rows = session.exec(select(SourceRow.id, SourceRow.key).where(SourceRow.store_id == store_id)).all()
                         self._by_key = {k: v for k, v in self._by_key.items() if v[0] != store_id} | {key: (store_id, id_) for id_, key in rows if id_ is not None}
                         self._store_of_source.update({id_: store_id for id_, _ in rows if id_ is not None})

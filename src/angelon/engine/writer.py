@@ -12,8 +12,8 @@ from typing import Any
 import structlog
 
 from angelon.db import events
-from angelon.db.database import Database
-from angelon.db.events import NewEvent
+from angelon.db.database import Database, is_database_failure
+from angelon.db.records import NewDelivery
 
 GATHER = 0.003
 
@@ -25,12 +25,12 @@ class Busy(RuntimeError):
 
 
 class _Job:
-    """Events of one delivery, and the place where their answer is left."""
+    """One delivery, and the place where its answer is left."""
 
-    __slots__ = ("done", "error", "events", "ids")
+    __slots__ = ("delivery", "done", "error", "ids")
 
-    def __init__(self, new: list[NewEvent]) -> None:
-        self.events = new
+    def __init__(self, delivery: NewDelivery) -> None:
+        self.delivery = delivery
         self.done = threading.Lock()
         self.done.acquire()
         self.ids: dict[str, str] = {}
@@ -51,12 +51,12 @@ class GroupCommit:
         self.commits = 0
         self._last = 1
 
-    def store(self, new: list[NewEvent], timeout: float = 30) -> dict[str, str]:
-        """Stores events durably; gives for each proposed id the id under which it stands. Raises Busy."""
+    def store(self, delivery: NewDelivery, timeout: float = 30) -> dict[str, str]:
+        """Stores a delivery durably; gives for each event's proposed id the id under which it stands. Raises Busy."""
         self._running()
         if self._queue.qsize() > self._waiting:
             raise Busy
-        job = _Job(new)
+        job = _Job(delivery)
         self._queue.put(job)
         if not job.done.acquire(timeout=timeout):
             raise Busy
@@ -106,20 +106,36 @@ class GroupCommit:
             jobs = [item for item in batch if isinstance(item, _Job)]
             refused = [item for item in batch if isinstance(item, dict)]
             try:
-                with self._database.connection() as connection:
-                    ids = events.add(connection, [event for job in jobs for event in job.events]) if jobs else {}
-                    if refused:
-                        events.refuse(connection, refused)
-                self.commits += 1
-                for job in jobs:
-                    job.ids = {event.values["id"]: ids[event.values["id"]] for event in job.events}
+                self._commit(jobs, refused)
             except BaseException as error:
-                log.exception("group commit failed", jobs=len(jobs))
-                for job in jobs:
-                    job.error = error
+                if len(jobs) > 1 and isinstance(error, Exception) and not is_database_failure(error):
+                    log.exception("group commit failed; storing its deliveries one by one", jobs=len(jobs))
+                    self._one_by_one(jobs)
+                else:
+                    log.exception("group commit failed", jobs=len(jobs))
+                    for job in jobs:
+                        job.error = error
             for job in jobs:
                 job.done.release()
             if jobs:
                 self._after()
             if None in batch:
                 return
+
+    def _commit(self, jobs: list[_Job], refused: list[dict[str, Any]]) -> None:
+        with self._database.connection() as connection:
+            ids = events.add(connection, [job.delivery for job in jobs]) if jobs else {}
+            if refused:
+                events.refuse(connection, refused)
+        self.commits += 1
+        for job in jobs:
+            job.ids = {event.id: ids[event.id] for event in job.delivery.events}
+
+    def _one_by_one(self, jobs: list[_Job]) -> None:
+        """A delivery that the database refuses keeps no other from being stored."""
+        for job in jobs:
+            try:
+                self._commit([job], [])
+            except Exception as error:
+                log.exception("a delivery could not be stored", delivery=job.delivery.id)
+                job.error = error

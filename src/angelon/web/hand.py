@@ -18,7 +18,7 @@ from angelon.core.specs.source import Source
 from angelon.db.events import recent
 from angelon.db.setup import LiveSetup
 from angelon.db.tables import EventRow
-from angelon.engine.planner import payload_now
+from angelon.engine.event_reader import payload_of
 from angelon.web.services import session
 
 REACH = 40
@@ -89,7 +89,7 @@ def fill(hand: Hand, live: LiveSetup, source: Source) -> Hand:
     """Reads the event in hand."""
     assert hand.event is not None
     try:
-        hand.payload = payload_now(session(), source, hand.event)
+        hand.payload = payload_of(session(), live, hand.event, source)
     except NotReadable:
         hand.number = "can’t be read"
         return hand

@@ -7,10 +7,11 @@ from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
 
-import jsonpath_rfc9535
 from jsonpath_rfc9535.exceptions import JSONPathError
-from jsonpath_rfc9535.selectors import IndexSelector, NameSelector
+from jsonpath_rfc9535.segments import JSONPathRecursiveDescentSegment
+from jsonpath_rfc9535.selectors import FilterSelector, IndexSelector, NameSelector
 
+from angelon.core.payload.budget import TooMuch, compile_bounded, find_bounded
 from angelon.core.problems import Problem
 
 MISSING: Any = type("Missing", (), {"__repr__": lambda _: "MISSING", "__bool__": lambda _: False})()
@@ -19,13 +20,21 @@ _PLAIN = re.compile(r"[A-Za-z_][A-Za-z0-9_]*\Z")
 
 
 class BadPath(ValueError):
-    """A path that is no JSONPath. `position` counts characters from 0."""
+    """A path that is no JSONPath, or one that looks at too much of a payload. `position` counts characters from 0."""
 
     def __init__(self, path: str, why: str, position: int) -> None:
         super().__init__(why)
         self.path = path
         self.position = position
         self.problem = Problem("path", f"“{path}” is not a JSONPath: {why} at character {position + 1}.", "Click a field of the payload to have its path.")
+
+
+class TooLong(BadPath):
+    """A path that looks at more places of a payload than one may."""
+
+    def __init__(self, path: str, why: str) -> None:
+        super().__init__(path, why, 0)
+        self.problem = Problem("path", f"“{path}” can't be used on this payload: {why}.", "Write it with fewer descents (..) and wildcards.")
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,7 +52,10 @@ class Path:
     many: bool
 
     def find(self, payload: Any) -> Any:
-        """The value at this path: MISSING where nothing is; a list of values where the path asks for many."""
+        """The value at this path: MISSING where nothing is; a list of values where the path asks for many.
+
+        Raises BadPath where it looks at more of the payload than its budget allows.
+        """
         if self.keys is not None:
             here = payload
             for key in self.keys:
@@ -57,7 +69,9 @@ class Path:
                     here = here[key]
             return here
         try:
-            values: list[Any] = self.query.find(payload).values()
+            values: list[Any] = find_bounded(self.query, payload).values()
+        except TooMuch as error:
+            raise TooLong(self.text, str(error.args[0])) from None
         except (JSONPathError, RecursionError):
             return MISSING
         if not values:
@@ -67,7 +81,7 @@ class Path:
     def places(self, payload: Any) -> list[str]:
         """The plain paths (as `child` writes them) of every match."""
         try:
-            nodes = self.query.find(payload)
+            nodes = find_bounded(self.query, payload)
         except (JSONPathError, RecursionError):
             return []
         return [plain(node.location) for node in nodes]
@@ -79,7 +93,7 @@ def compile_path(text: str) -> Path:
     if len(text) > 500:
         raise BadPath(text[:40] + "…", "it is longer than 500 characters", 500)
     try:
-        query = jsonpath_rfc9535.compile(text)
+        query = compile_bounded(text)
     except JSONPathError as error:
         token = getattr(error, "token", None)
         why = str(error.args[0] if error.args else error)
@@ -90,7 +104,7 @@ def compile_path(text: str) -> Path:
     many = False
     for segment in query.segments:
         selectors = segment.selectors
-        descends = "Recursive" in type(segment).__name__
+        descends = isinstance(segment, JSONPathRecursiveDescentSegment)
         sole = selectors[0] if len(selectors) == 1 and not descends else None
         if isinstance(sole, NameSelector) and keys is not None:
             keys.append(sole.name)
@@ -98,7 +112,7 @@ def compile_path(text: str) -> Path:
             keys.append(sole.index)
         else:
             if sole is None or not isinstance(sole, NameSelector | IndexSelector):
-                many = many or descends or len(selectors) > 1 or "Filter" not in type(selectors[0]).__name__
+                many = many or descends or len(selectors) > 1 or not isinstance(selectors[0], FilterSelector)
                 keys = None
     return Path(text, query, tuple(keys) if keys is not None else None, many)
 

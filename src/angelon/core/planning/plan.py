@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import lru_cache
 from typing import Any, Literal, NamedTuple
@@ -75,6 +75,8 @@ class Decision:
     outcome: Literal["send", "held", "skipped", "no"]
     trace: list[TraceLine]
     sends: list[PlannedSend] = field(default_factory=list)
+    fault: str = ""
+    """What went wrong inside Angelon where this route could not be worked out; empty where nothing did."""
 
     @property
     def send(self) -> PlannedSend | None:
@@ -94,20 +96,25 @@ def work_out(source: Source, setup: Setup, payload: Any, given: Mapping[str, Val
     return reading, Variables(dict(setup.variables), source.recipes, reading.context, given)
 
 
-def plan(event: Event, reading: Reading, variables: Variables, setup: Setup, facts: Facts, now: dt.datetime) -> list[Decision]:
+def plan(
+    event: Event, reading: Reading, variables: Variables, setup: Setup, facts: Facts, now: dt.datetime, done: Collection[str] = ()
+) -> list[Decision]:
     """What each active route makes of an event. Pure: the same arguments give the same decisions.
 
-    Routes have their say by rank, and each knows what those before it are about to tell. What they ask alike is worked
+    Routes in `done` have decided before and are passed over. A route that raises decides nothing, with its `fault`; the
+    others are not touched. Routes have their say by rank, and each knows what those before it are about to tell. What they ask alike is worked
     out once, whichever asks first.
     """
     occasion = Occasion(event, reading, variables, setup, facts, now)
     made: dict[str, Decision] = {}
     for active in sorted(setup.routes, key=lambda active: active.route.rank):
+        if active.route.key in done:
+            continue
         decision = made[active.route.key] = _decide(_Case(occasion, active.route, facts), active.since)
         if decision.sends:
             said = tuple(spoken_of(send, now) for send in decision.sends if send.state is not State.SKIPPED)
             facts = facts.after(said) if said else facts
-    return [made[active.route.key] for active in setup.routes]
+    return [made[active.route.key] for active in setup.routes if active.route.key in made]
 
 
 def spoken_of(send: PlannedSend, now: dt.datetime, out: bool = False) -> Spoken:
@@ -124,6 +131,16 @@ def decide(event: Event, reading: Reading, variables: Variables, active: ActiveR
 
 
 def _decide(case: _Case, since: dt.datetime) -> Decision:
+    """One route's decision, whatever happens on the way: what raises is this route's fault and nobody else's."""
+    try:
+        return _decided(case, since)
+    except Exception as error:
+        fault = f"{type(error).__name__}: {' '.join(str(error).split())[:200]}"
+        line = TraceLine("when", "problem", _happened(case.occasion.event), f"The route could not be worked out: {fault}")
+        return Decision(case.route.key, "no", [line], fault=fault)
+
+
+def _decided(case: _Case, since: dt.datetime) -> Decision:
     route, occasion = case.route, case.occasion
     event = occasion.event
     if case.by_hand:

@@ -13,7 +13,7 @@ from email_validator import EmailNotValidError
 from angelon.core.addresses import BadPhone, check_email, phone_text, read_phone
 from angelon.core.recipes.context import Context, StepFailed
 from angelon.core.specs.variable import Type
-from angelon.core.values import Day, Money, Value, number_of, show
+from angelon.core.values import MAX_DIGITS, Day, Money, Value, number_of, show, unfit
 
 _FLAGS = {"true": True, "yes": True, "1": True, "on": True, "false": False, "no": False, "0": False, "off": False, "": False}
 
@@ -34,6 +34,8 @@ def named(value: Value) -> str:
         return "an amount of money"
     if isinstance(value, Day | dt.date):
         return "a date"
+    if isinstance(value, int | float | Decimal) and unfit(value):
+        return "a number with far too many digits"
     return f"the number {value}"
 
 
@@ -52,6 +54,8 @@ def text(value: Value, context: Context) -> str:
 def number(value: Value, context: Context) -> Decimal:
     found = number_of(value)
     if found is None:
+        if unfit(value):
+            raise StepFailed(f"It takes a number of at most {MAX_DIGITS} digits, and this is {named(value)}.")
         raise StepFailed(f"It takes a number, and this is {named(value)}.")
     return found
 
@@ -84,7 +88,7 @@ def day(value: Value, context: Context) -> Day:
             return Day(context.in_zone(dt.datetime.fromisoformat(tidy)))
         except (ValueError, OverflowError):
             pass
-    if isinstance(value, int | float | Decimal) and not isinstance(value, bool):
+    if isinstance(value, int | float | Decimal) and not isinstance(value, bool) and not unfit(value):
         return Day(context.in_zone(epoch(float(value))))
     if isinstance(value, str) and re.fullmatch(r"\d{9,10}|\d{12,13}", value.strip()):
         return Day(context.in_zone(epoch(float(value))))

@@ -12,7 +12,7 @@ from angelon.core.recipes import coerce
 from angelon.core.recipes.context import Context, StepFailed
 from angelon.core.recipes.steps import run_step
 from angelon.core.specs.variable import Recipe, Step, Type, Variable
-from angelon.core.values import Value
+from angelon.core.values import Value, unfit
 
 
 class Line(NamedTuple):
@@ -57,30 +57,26 @@ def evaluate(recipe: Recipe, wanted: Type, context: Context, where: str = "") ->
     """The value of a recipe as a type.
 
     Where no path has a value, or a step fails, `otherwise` is used; without one the evaluation holds a Problem. It
-    never raises, whatever the payload.
+    never raises, whatever the payload, and gives no value that can't be calculated with, shown and stored.
     """
+    try:
+        made = _evaluate(recipe, wanted, context, where)
+    except Exception as error:  # a step that promises more than it keeps harms its own variable only
+        return Evaluation(None, Problem(where, f"It can't be worked out: {type(error).__name__}.", "Look at its steps with this event as the sample."))
+    found = unfit(made.value) if made.problem is None else ""
+    if not found:
+        return made
+    problem = Problem(where, f"{recipe.path or 'The recipe'} gives {found}.", "Choose another path, or add a step that takes it out.")
+    if recipe.otherwise is not None:
+        instead = _otherwise(recipe, wanted, context, where, [*made.lines, Line(f"as {wanted.value}", problem=problem)], made.path)
+        if instead.problem is None and not unfit(instead.value):
+            return instead
+    return Evaluation(None, problem, [*made.lines, Line(f"as {wanted.value}", problem=problem)], made.path)
+
+
+def _evaluate(recipe: Recipe, wanted: Type, context: Context, where: str) -> Evaluation:
     lines: list[Line] = []
-    value: Value = None
-    used = ""
-    problem: Problem | None = None
-    payload = context.payload
-    for position, path in enumerate((recipe.path, *recipe.or_paths) if recipe.path else recipe.or_paths):
-        label = path if position == 0 else f"otherwise {path}"
-        if used:
-            lines.append(Line(label, used=False))
-            continue
-        try:
-            found = compile_path(path).find(payload)
-        except BadPath as error:
-            problem = error.problem.at(where)
-            lines.append(Line(label, problem=problem))
-            continue
-        if absent(found):
-            nothing = "nothing stands there" if found is MISSING else "it is empty there"
-            lines.append(Line(label, problem=Problem(where, f"{path}: {nothing}.")))
-        else:
-            value, used = found, path
-            lines.append(Line(label, value))
+    value, used, problem = _first_value(recipe, context, where, lines)
     failed = False
     for number, step in enumerate(recipe.steps):
         try:
@@ -101,16 +97,46 @@ def evaluate(recipe: Recipe, wanted: Type, context: Context, where: str = "") ->
             problem = Problem(where, error.what, error.mend)
             lines.append(Line(f"as {wanted.value}", problem=problem))
     if recipe.otherwise is not None:
-        try:
-            value = coerce.as_type(recipe.otherwise, wanted, context)
-            return Evaluation(value, None, [*lines, Line("otherwise, as it stands", value)], used)
-        except StepFailed as error:
-            problem = Problem(where, f"What is to be used otherwise does not fit: {error.what}", error.mend)
-            lines.append(Line("otherwise, as it stands", problem=problem))
+        return _otherwise(recipe, wanted, context, where, lines, used)
     if problem is None:
         tried = recipe.path or "The recipe"
         problem = Problem(where, f"{tried} has no value in this event.", "Choose another path, or say what to use otherwise.")
     return Evaluation(None, problem, lines, used)
+
+
+def _first_value(recipe: Recipe, context: Context, where: str, lines: list[Line]) -> tuple[Value, str, Problem | None]:
+    """The value at the first path that has one, the path, and what was wrong with those before it."""
+    value: Value = None
+    used = ""
+    problem: Problem | None = None
+    for position, path in enumerate((recipe.path, *recipe.or_paths) if recipe.path else recipe.or_paths):
+        label = path if position == 0 else f"otherwise {path}"
+        if used:
+            lines.append(Line(label, used=False))
+            continue
+        try:
+            found = compile_path(path).find(context.payload)
+        except BadPath as error:
+            problem = error.problem.at(where)
+            lines.append(Line(label, problem=problem))
+            continue
+        if absent(found):
+            nothing = "nothing stands there" if found is MISSING else "it is empty there"
+            lines.append(Line(label, problem=Problem(where, f"{path}: {nothing}.")))
+        else:
+            value, used = found, path
+            lines.append(Line(label, value))
+    return value, used, problem
+
+
+def _otherwise(recipe: Recipe, wanted: Type, context: Context, where: str, lines: list[Line], used: str) -> Evaluation:
+    """What is to be used where there is no value."""
+    try:
+        value = coerce.as_type(recipe.otherwise, wanted, context)
+    except StepFailed as error:
+        problem = Problem(where, f"What is to be used otherwise does not fit: {error.what}", error.mend)
+        return Evaluation(None, problem, [*lines, Line("otherwise, as it stands", problem=problem)], used)
+    return Evaluation(value, None, [*lines, Line("otherwise, as it stands", value)], used)
 
 
 class Variables:

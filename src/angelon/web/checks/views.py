@@ -9,6 +9,7 @@ import yaml
 from flask import Blueprint, Response, abort, flash, g, redirect, render_template, request, url_for
 
 from angelon.core import event_types
+from angelon.core.payload.body import NotReadable
 from angelon.core.planning import checking
 from angelon.core.problems import Invalid
 from angelon.core.specs.base import read_spec
@@ -16,7 +17,7 @@ from angelon.core.specs.check import Check
 from angelon.core.values import show
 from angelon.db import checks, facts
 from angelon.db.tables import CheckRow, EventRow
-from angelon.engine.planner import payload_now
+from angelon.engine.event_reader import read_event
 from angelon.web.checks import gate
 from angelon.web.routes.sentence import names
 from angelon.web.routes.views import row_of
@@ -72,9 +73,11 @@ def keep() -> Any:
     if event is None or live().source_key(event.source_id) not in live().setup.sources:
         abort(404, "There is no such event.")
     key = live().source_key(event.source_id)
-    source = live().setup.sources[key]
-    payload = payload_now(session(), source, event)
-    reading, _ = checking.work_out(source, live().setup, payload)
+    try:
+        found = read_event(session(), live(), event)
+    except NotReadable as error:
+        abort(409, f"This event can’t be kept as a check: {error.problem.what}")
+    payload, reading = found.event.payload, found.reading
     _, contact_id, _, statuses = facts.order(session().connection(), event.source_id, reading.reference[:200])
     route = gate.routes_as(drafts=True)[row.key]
     name = f"{route.name}: {reading.number or event.name}"

@@ -9,7 +9,7 @@ import secrets
 import shlex
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -26,9 +26,10 @@ from flask import (
     stream_with_context,
     url_for,
 )
+from sqlmodel import Session
 
 from angelon.core import event_types
-from angelon.core.deliveries import read_delivery, without_secrets
+from angelon.core.deliveries import digest, read_delivery, without_secrets
 from angelon.core.payload.body import NotReadable
 from angelon.core.payload.redact import BLOT, redacted, secret
 from angelon.core.problems import Invalid
@@ -40,8 +41,8 @@ from angelon.core.specs.source import Locator
 from angelon.core.specs.variable import Type
 from angelon.core.values import regional
 from angelon.db import events, orders, setup, shapes
-from angelon.db.events import body_of
-from angelon.db.tables import EventRow, SourceRow
+from angelon.db.records import NewDelivery, NewEvent
+from angelon.db.tables import DeliveryRow, EventRow, SourceRow
 from angelon.engine.intake import KEPT_BODY
 from angelon.web import hand as hands
 from angelon.web.services import live, services, session, store
@@ -249,17 +250,19 @@ def _form_line(pair: str) -> str:
     return f"{name}={BLOT}" if equals and secret(name) else pair
 
 
-def curl(event: EventRow, key: str) -> str:
+def curl(delivery: DeliveryRow, key: str) -> str:
     """A delivery as a command for the shell; its signature has to be made anew."""
-    kept = {n: v for n, v in (event.headers or {}).items() if n not in ("host", "content-length", "connection", "accept", "accept-encoding", "user-agent", "content-type") and "•" not in v}
-    headers = {"content-type": event.content_type or "application/json", **kept}
-    parts = ["curl", "-X", "POST", address(key), *(word for n, v in headers.items() for word in ("-H", f"{n}: {v}")), "--data-binary", event.body.decode(errors="replace")]
+    kept = {n: v for n, v in (delivery.headers or {}).items() if n not in ("host", "content-length", "connection", "accept", "accept-encoding", "user-agent", "content-type") and "•" not in v}
+    headers = {"content-type": delivery.content_type or "application/json", **kept}
+    parts = ["curl", "-X", "POST", address(key), *(word for n, v in headers.items() for word in ("-H", f"{n}: {v}")), "--data-binary", delivery.body.decode(errors="replace")]
     return " ".join(shlex.quote(part) for part in parts)
 
 
-def _delivery(event: EventRow) -> dict[str, Any]:
-    """A delivery as the capture page shows it."""
-    return {"event": event, "body": _readable(event.body), "headers": event.headers or {}, "refused": None}
+def _deliveries(reading: Session, found: Sequence[EventRow]) -> list[dict[str, Any]]:
+    """Events with their deliveries, as the capture page shows them."""
+    kept = events.deliveries(reading.connection(), {event.delivery_id for event in found})
+    readable = {id_: _readable(delivery.body) for id_, delivery in kept.items()}
+    return [{"event": event, "delivery": kept[event.delivery_id], "body": readable[event.delivery_id], "headers": kept[event.delivery_id].headers or {}, "refused": None} for event in found if event.delivery_id in kept]
 
 
 def _readable(body: bytes) -> str:
@@ -275,7 +278,7 @@ def _readable(body: bytes) -> str:
 @pages.get("/<key>/capture")
 def capture(key: str) -> Any:
     source, source_id = _source(key)
-    recent = [_delivery(event) for event in events.recent(session(), source_id, 12)]
+    recent = _deliveries(session(), events.recent(session(), source_id, 12))
     refused = events.refused(session(), source_id, 12)
     after = max([d["event"].received_at for d in recent] + [r.at for r in refused], default=g.now)
     return render_template("sources/capture.html", source=source, address=address(key), deliveries=recent, refused=refused, after=after.isoformat(), latest=events.recent(session(), source_id, 1))
@@ -300,10 +303,11 @@ def watch(key: str) -> Any:
             quiet = time.monotonic()
             while time.monotonic() < until:
                 with database.reading() as reading:
-                    came, refused = events.since(reading, source_id, after)
-                for at, kind, item in sorted([(e.received_at, "came", e) for e in came] + [(r.at, "refused", r) for r in refused], key=lambda x: x[0]):
+                    arrived, refused = events.since(reading, source_id, after)
+                    came = _deliveries(reading, arrived)
+                for at, kind, item in sorted([(d["event"].received_at, "came", d) for d in came] + [(r.at, "refused", r) for r in refused], key=lambda x: x[0]):
                     after = at
-                    body = render_template("sources/_delivery.html", d=_delivery(item) if kind == "came" else None, r=item if kind == "refused" else None, fresh=True, source_key=key)
+                    body = render_template("sources/_delivery.html", d=item if kind == "came" else None, r=item if kind == "refused" else None, fresh=True, source_key=key)
                     quiet = time.monotonic()
                     yield f"id: {after.isoformat()}\nevent: delivery\ndata: {json.dumps({'html': body})}\n\n"
                 if time.monotonic() - quiet > 10:
@@ -323,7 +327,8 @@ def download(key: str, event_id: str) -> Any:
     event = session().get(EventRow, event_id)
     if event is None or event.source_id != source_id:
         abort(404, "There is no such event.")
-    raw, content_type, headers = body_of(session(), event)
+    kept = events.delivery_of(session(), event)
+    raw, content_type, headers = kept.body, kept.content_type, kept.headers or {}
     skip = {"host", "content-length", "connection", "accept-encoding", "accept", "user-agent", "content-type"}
     head = "".join(f"{name.title()}: {value}\n" for name, value in without_secrets(headers).items() if name not in skip and "•" not in value)
     return Response(f"Content-Type: {content_type or 'application/json'}\n{head}\n".encode() + raw, mimetype="text/plain", headers={"Content-Disposition": f'attachment; filename="{event_id}.http"'})
@@ -445,9 +450,8 @@ def add_sample(key: str) -> Any:
     said = name or received.name
     id_ = services().clock.new_id("ev", g.now)
     with services().database.connection() as connection:
-        events.add_sample(
-            connection, id_, source_id, {"name": said[:200], "type": source.event_names.get(said, ""), "received_at": g.now, "content_type": headers.get("content-type", ""), "headers": without_secrets(headers), "body": raw}
-        )
+        sample = NewEvent.sample(id_, source_id, said, source.event_names.get(said, ""), g.now)
+        events.add_sample(connection, NewDelivery(id_, source_id, g.now, headers.get("content-type", "")[:200], without_secrets(headers), raw, digest(raw), (sample,)))
     flash("Kept as a sample. It is read like a delivery, and makes no send.", "good")
     return redirect(url_for(".read", key=key, hand=id_))
 
