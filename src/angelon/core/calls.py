@@ -10,10 +10,12 @@ from typing import Any
 
 import orjson
 
+from angelon.core.deliveries import storable_text
 from angelon.core.messages.templates import BadTemplate, CantRender, compile_template
 from angelon.core.payload.paths import BadPath, compile_path
 from angelon.core.problems import Problem
 from angelon.core.specs.gateway import Auth, HttpCall
+from angelon.core.values import show
 
 
 class CantCall(ValueError):
@@ -91,7 +93,7 @@ def read_answer(call: HttpCall, body: bytes) -> Told:
     """What a JSON answer says at the places that the settings name."""
     try:
         payload = orjson.loads(body)
-    except orjson.JSONDecodeError:
+    except orjson.JSONDecodeError:  # what is nested too deeply, too
         return Told()
 
     def at(path: str) -> str:
@@ -101,7 +103,7 @@ def read_answer(call: HttpCall, body: bytes) -> Told:
             found = compile_path(path).find(payload)
         except BadPath:
             return ""
-        return str(found)[:500] if isinstance(found, str | int | float) else ""
+        return storable_text(show(found)[:500]) if isinstance(found, str | int | float) else ""
 
     return Told(at(call.id_at), at(call.outcome_at), at(call.reason_at))
 

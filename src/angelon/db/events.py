@@ -232,8 +232,8 @@ def unnamed(session: Session, source_id: int) -> list[tuple[str, int]]:
 
 
 def backlog(session: Session, now: dt.datetime) -> dt.timedelta | None:
-    """How long the oldest event has waited to be planned; None where none waits."""
-    oldest = session.exec(select(func.min(EventRow.received_at)).where(col(EventRow.planned_at).is_(None))).one()
+    """How long the oldest event that could be planned has waited for it; None where none waits."""
+    oldest = session.exec(select(func.min(EventRow.received_at)).where(col(EventRow.planned_at).is_(None), col(EventRow.waits_until).is_(None))).one()
     return None if oldest is None else now - oldest
 
 

@@ -11,6 +11,7 @@ from sqlalchemy import select as core_select
 from sqlmodel import Session, col, select
 
 from angelon.core.states import State
+from angelon.db.sends import ALIVE_FOR
 from angelon.db.tables import (
     STUCK,
     WAITING,
@@ -56,7 +57,7 @@ def numbers(session: Session, store_id: int, now: dt.datetime) -> Numbers:
             .select_from(send)
             .where(send.c.store_id == store_id, text(STUCK), send.c.created_at >= recent, send.c.test.is_(False))
             .scalar_subquery(),
-            core_select(func.max(HeartbeatRow.at)).scalar_subquery(),  # type: ignore[arg-type]
+            core_select(func.max(HeartbeatRow.at)).where(HeartbeatRow.at <= now + ALIVE_FOR).scalar_subquery(),  # type: ignore[arg-type]
             core_select(func.min(event.c.received_at)).where(event.c.planned_at.is_(None)).scalar_subquery(),
             core_select(func.min(send.c.due_at)).where(text(WAITING), send.c.due_at <= now).scalar_subquery(),
         )

@@ -7,12 +7,13 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, Table, bindparam, func, insert, or_, text, update
+from sqlalchemy import Connection, Table, bindparam, func, insert, literal, or_, text, union_all, update
 from sqlalchemy import select as core_select
 from sqlalchemy.dialects import postgresql, sqlite
 from sqlmodel import Session, col, select
 
 from angelon.core.states import State, sources_of
+from angelon.core.states import move as move_state
 from angelon.db.tables import (
     SENDING,
     WAITING,
@@ -21,6 +22,7 @@ from angelon.db.tables import (
     EventRow,
     GatewayRow,
     HeartbeatRow,
+    Instant,
     MessageRow,
     OrderRow,
     RevisionRow,
@@ -41,9 +43,13 @@ _SETTLE = (
 )
 
 
-def _claim(locked: bool) -> Any:
-    """Claims due sends, oldest first. Built once: it runs for every few sends."""
+def _claim(locked: bool, whose: str) -> Any:
+    """Claims due sends, oldest first: of one gateway, of none, or of all. Built once: it runs for every few sends."""
     due = core_select(SEND.c.id).where(text(WAITING), SEND.c.due_at <= bindparam("b_now")).order_by(SEND.c.due_at).limit(bindparam("b_limit"))
+    if whose == "one":
+        due = due.where(SEND.c.gateway_id == bindparam("b_gateway"))
+    elif whose == "none":
+        due = due.where(SEND.c.gateway_id.is_(None))
     if locked:
         due = due.with_for_update(skip_locked=True)
     changes = {
@@ -62,8 +68,14 @@ def _keep_content(dialect: Any) -> Any:
 
 
 _KEEP_CONTENT, _KEEP_CONTENT_POSTGRESQL = _keep_content(sqlite), _keep_content(postgresql)
-_CLAIM, _CLAIM_POSTGRESQL = _claim(False), _claim(True)
-_NEXT_DUE = core_select(func.min(SEND.c.due_at)).where(text(WAITING))
+_CLAIMS = {(locked, whose): _claim(locked, whose) for locked in (False, True) for whose in ("one", "none", "all")}
+_GATEWAY: Table = GatewayRow.__table__  # type: ignore[attr-defined]
+_FIRST_DUE = core_select(func.min(SEND.c.due_at)).where(text(WAITING))
+_DUE = union_all(
+    core_select(_GATEWAY.c.id, _FIRST_DUE.where(SEND.c.gateway_id == _GATEWAY.c.id).correlate(_GATEWAY).scalar_subquery().label("at")),
+    core_select(literal(None), _FIRST_DUE.where(SEND.c.gateway_id.is_(None)).scalar_subquery()),
+)
+"""When the next send of each gateway is due: one look into the index for each."""
 
 
 def add(connection: Connection, rows: Sequence[dict[str, Any]]) -> None:
@@ -71,15 +83,40 @@ def add(connection: Connection, rows: Sequence[dict[str, Any]]) -> None:
         connection.execute(insert(SEND), list(rows))
 
 
-def claim(connection: Connection, worker: str, now: dt.datetime, lease: dt.timedelta, limit: int) -> list[Any]:
-    """Takes up to `limit` due sends for a worker, oldest first, in one statement; nobody else gets them while the lease runs."""
-    statement = _CLAIM_POSTGRESQL if connection.dialect.name == "postgresql" else _CLAIM
-    given = {"b_now": now, "b_worker": worker, "b_until": now + lease, "b_limit": limit}
+EVERY_GATEWAY = -1
+
+
+def claim(connection: Connection, worker: str, now: dt.datetime, lease: dt.timedelta, limit: int, gateway_id: int | None = EVERY_GATEWAY) -> list[Any]:
+    """Takes up to `limit` due sends of a gateway for a worker, oldest first, in one statement; nobody else gets them while the lease runs.
+
+    `gateway_id` is None for sends that have no gateway.
+    """
+    whose = "all" if gateway_id == EVERY_GATEWAY else "none" if gateway_id is None else "one"
+    statement = _CLAIMS[connection.dialect.name == "postgresql", whose]
+    given = {"b_now": now, "b_worker": worker, "b_until": now + lease, "b_limit": limit} | ({"b_gateway": gateway_id} if whose == "one" else {})
     return sorted(connection.execute(statement, given), key=lambda row: row.due_at)
 
 
 def extend(connection: Connection, ids: Sequence[str], worker: str, until: dt.datetime) -> None:
     connection.execute(update(SEND).where(SEND.c.id.in_(ids), SEND.c.worker == worker).values(lease_until=until))
+
+
+_RELEASE = (
+    update(SEND)
+    .where(SEND.c.id == bindparam("b_id"), SEND.c.worker == bindparam("b_worker"), SEND.c.state == State.SENDING)
+    .values(state=bindparam("b_state"), tries=SEND.c.tries - 1, first_try_at=bindparam("b_first", type_=SEND.c.first_try_at.type), lease_until=None, worker="")
+)
+
+
+def release(connection: Connection, claimed: Sequence[Any], worker: str) -> None:
+    """Gives claimed sends back that were not begun: as they were before, the try not counted."""
+    if claimed:
+        rows = []
+        for row in claimed:
+            begun_before = row.tries > 1
+            state = move_state(State.SENDING, State.RETRYING if begun_before else State.SCHEDULED)
+            rows.append({"b_id": row.id, "b_worker": worker, "b_state": state.value, "b_first": row.first_try_at if begun_before else None})
+        connection.execute(_RELEASE, rows)
 
 
 def settle(connection: Connection, settled: Sequence[dict[str, Any]]) -> None:
@@ -147,8 +184,13 @@ def received(session: Session, send_id: str, state: State, reason: str, fall_at:
     return done.rowcount == 1
 
 
+def due_by_gateway(connection: Connection) -> dict[int | None, dt.datetime]:
+    """When the next send of each gateway is due, where one waits; None stands for those without a gateway."""
+    return {id_: Instant.moment(at) for id_, at in connection.execute(_DUE) if at is not None}
+
+
 def next_due(connection: Connection) -> dt.datetime | None:
-    return connection.execute(_NEXT_DUE).scalar()
+    return min(due_by_gateway(connection).values(), default=None)
 
 
 def move(session: Session, send_id: str, now_state: State, now: dt.datetime, reason: str = "") -> bool:
@@ -173,8 +215,13 @@ def forget_workers(connection: Connection, before: dt.datetime) -> None:
     connection.execute(HEARTBEAT.delete().where(HEARTBEAT.c.at < before))
 
 
-def last_beat(session: Session) -> dt.datetime | None:
-    return session.exec(select(func.max(HeartbeatRow.at))).one()
+ALIVE_FOR = dt.timedelta(seconds=20)
+"""How long a sign of life counts. One from further in the future than that is of a clock that was put back, and counts for nothing."""
+
+
+def worker_lives(session: Session, now: dt.datetime) -> bool:
+    """Whether any worker has given a sign of life just now."""
+    return session.exec(select(HeartbeatRow.worker).where(HeartbeatRow.at >= now - ALIVE_FOR, HeartbeatRow.at <= now + ALIVE_FOR)).first() is not None
 
 
 # ---- for pages ----------------------------------------------------------------------------------------------------
@@ -287,10 +334,6 @@ def whole(session: Session, store_id: int, send_id: str) -> Whole | None:
         session.get(EventRow, send.event_id) if send.event_id else None,
         session.get(RevisionRow, send.revision_id) if send.revision_id else None,
     )
-
-
-def ping(session: Session) -> None:
-    session.connection().execute(text("SELECT 1"))
 
 
 def gateway_states(session: Session, store_id: int, since: dt.datetime) -> dict[int, dict[str, int]]:

@@ -6,15 +6,19 @@ import datetime as dt
 import hashlib
 import hmac
 import json
+from collections.abc import Collection, Sequence
 from typing import Any
 
+import structlog
 from sqlmodel import Session, select
 
+from angelon.core.deliveries import storable_text
 from angelon.core.payload.paths import MISSING, BadPath, compile_path
 from angelon.core.specs.gateway import Gateway
 from angelon.core.states import State
 from angelon.core.values import show
-from angelon.db import sends
+from angelon.db import early_receipts, sends
+from angelon.db.database import Database, is_database_failure
 from angelon.db.events import derive
 from angelon.db.records import NewEvent
 from angelon.db.setup import LiveSetup
@@ -22,6 +26,9 @@ from angelon.db.tables import EventRow, SendRow
 from angelon.engine.clock import Clock
 from angelon.engine.planner import needs_followup
 from angelon.engine.preparing import route_of
+from angelon.engine.setups import Setups
+
+log = structlog.get_logger()
 
 
 def token_of(secret_key: str, gateway_key: str) -> str:
@@ -29,17 +36,78 @@ def token_of(secret_key: str, gateway_key: str) -> str:
     return hmac.new(secret_key.encode(), f"receipts:{gateway_key}".encode(), hashlib.sha256).hexdigest()[:32]
 
 
-def take(session: Session, live: LiveSetup, gateway: Gateway, told: Any, clock: Clock) -> str:
-    """Takes one receipt, in the caller's transaction; says what came of it."""
+KEPT_FOR = dt.timedelta(hours=1)
+"""How long a receipt waits for its send: longer than any try takes, and its storing."""
+
+
+def take_all(database: Database, live: LiveSetup, gateway: Gateway, told: Sequence[Any], clock: Clock) -> list[str]:
+    """Takes receipts, each on its own; says of each what came of it. One that can't be taken keeps no other from it."""
+    found = []
+    with database.writing() as session:
+        for one in told:
+            try:
+                with session.begin_nested():
+                    found.append(take(session, live, gateway, one, clock))
+            except Exception as error:
+                if is_database_failure(error):
+                    raise
+                log.exception("a receipt could not be taken", gateway=gateway.key)
+                found.append(f"It could not be taken: {type(error).__name__}.")
+    return found
+
+
+def match_early(database: Database, setups: Setups, clock: Clock, references: Collection[tuple[int, str]] | None = None) -> int:
+    """Takes receipts that came before their send was stored: about these (gateway id, reference), or whichever wait. Says how many.
+
+    Never raises but where the database fails: what can't be taken now is looked at again by housekeeping, and dropped in the end.
+    """
+    with database.reading() as session:
+        connection = session.connection()
+        rows = early_receipts.waiting(connection) if references is None else early_receipts.any_for(connection, references)
+    taken = 0
+    for row in rows:
+        try:
+            with database.writing() as session:
+                taken += _match(session, setups, row, clock)
+        except Exception as error:
+            if is_database_failure(error):
+                raise
+            log.exception("an early receipt could not be taken", gateway=row.gateway_id)
+    return taken
+
+
+def _match(session: Session, setups: Setups, row: Any, clock: Clock) -> bool:
+    send = session.exec(select(SendRow.store_id).where(SendRow.gateway_id == row.gateway_id, SendRow.reference == row.reference)).first()
+    if send is None:
+        if clock.now() - row.at > KEPT_FOR:
+            early_receipts.drop(session.connection(), row.id)
+        return False
+    live = setups.get(send)
+    gateway = next((live.setup.gateways[key] for key, id_ in live.gateway_ids.items() if id_ == row.gateway_id), None)
+    early_receipts.drop(session.connection(), row.id)
+    if gateway is not None:
+        take(session, live, gateway, row.told, clock, keep=False)
+    return True
+
+
+def take(session: Session, live: LiveSetup, gateway: Gateway, told: Any, clock: Clock, keep: bool = True) -> str:
+    """Takes one receipt, in the caller's transaction; says what came of it.
+
+    One whose send is not stored yet is kept for it, where `keep` says so.
+    """
     form = gateway.receipts
     if form is None:
         return "The gateway takes no receipts."
     reference, word = _at(form.id_at, told), _at(form.state_at, told).casefold()
     if not reference:
         return f"No id stands at {form.id_at}."
-    row = session.exec(select(SendRow).where(SendRow.gateway_id == live.gateway_ids[gateway.key], SendRow.reference == reference)).first()
+    gateway_id = live.gateway_ids[gateway.key]
+    row = session.exec(select(SendRow).where(SendRow.gateway_id == gateway_id, SendRow.reference == reference)).first()
     if row is None:
-        return "No send has this id."
+        if not keep:
+            return "No send has this id."
+        kept = early_receipts.keep(session.connection(), gateway_id, reference, told, clock.now())
+        return "No send has this id yet; kept until one has." if kept else "No send has this id."
     now = clock.now()
     for words, state in ((form.delivered, State.DELIVERED), (form.read, State.READ), (form.failed, State.FAILED)):
         if word in {one.casefold() for one in words}:
@@ -69,4 +137,4 @@ def _at(path: str, told: Any) -> str:
         found = compile_path(path).find(told) if path else MISSING
     except BadPath:
         return ""
-    return "" if found is MISSING or found is None or isinstance(found, dict | list) else show(found)
+    return "" if found is MISSING or found is None or isinstance(found, dict | list) else storable_text(show(found)[:500])

@@ -1,168 +1,191 @@
-"""The worker process: one thread plans, several deliver, one keeps the house."""
+"""The worker process: one thread plans, some deliver for each gateway, one asks elsewhere, one does maintenance."""
 
 from __future__ import annotations
 
+import datetime as dt
 import os
 import signal
 import sys
 import threading
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 import structlog
 
-from angelon.db import sends
+from angelon.db import answers, sends
 from angelon.db.database import Database
 from angelon.db.secrets import Vault
+from angelon.engine.breakers import Breakers
 from angelon.engine.clock import Clock
+from angelon.engine.clock_jumps import ClockWatch
 from angelon.engine.dispatcher import Dispatcher, recover
 from angelon.engine.enriching import Enriching
 from angelon.engine.following import Following
+from angelon.engine.lanes import POLL, Lanes
 from angelon.engine.planner import Planner
+from angelon.engine.receipts import match_early
 from angelon.engine.reviewing import Reviewing
 from angelon.engine.setups import Setups
 from angelon.engine.wake import Bell, Ear
 
 log = structlog.get_logger()
 
-BATCH = 8
-"""How many sends a thread takes at first; then as many as the gateway's speed allows."""
-POLL = 2.0
-"""Seconds between looks at the database where nobody rings."""
 BEAT = 5.0
 """Seconds between signs of life."""
 
 
 class Worker:
     def __init__(self, database: Database, home: Path, vault: Vault, clock: Clock | None = None, threads: int = 4, base_url: str = "") -> None:
+        """`threads` deliver for each gateway, at most."""
         self._database = database
         self._home = home
         self._vault = vault
         self._clock = clock or Clock()
         self._setups = Setups(database)
         self._stop = threading.Event()
-        self._due = threading.Condition()
-        self._work = 0
-        self._threads = threads
         self._base_url = base_url
         self._follow = threading.Event()
         self.name = f"{os.uname().nodename}-{os.getpid()}"
+        self._breakers = Breakers()
+        self._lanes = Lanes(database, self._clock, self._breakers, self.name, self._dispatcher, self._followed, threads)
+        self._bell = Bell(home)
+        self._threads: list[threading.Thread] = []
 
-    def run(self) -> None:
-        """Works until `stop`, or until the process is asked to end."""
+    def run(self) -> int:
+        """Works until `stop`, or until the process is asked to end; 1 where it ends because a thread of its own did."""
         sys.setswitchinterval(0.001)  # a thread whose gateway has answered goes on before another's rendering is done
-        ear = Ear(self._home)
         if threading.current_thread() is threading.main_thread():
             for number in (signal.SIGTERM, signal.SIGINT):
                 signal.signal(number, lambda *_: self.stop())
-        workers = [threading.Thread(target=self._deliver, args=(number,), name=f"deliver-{number}") for number in range(self._threads)]
-        keeper = threading.Thread(target=self._keep_house, name="keep-house")
-        asker = threading.Thread(target=self._ask, name="ask")
-        self._recover_dead()
-        for thread in (*workers, keeper, asker):
+        self._until_done("taking over from workers that are gone", self._recover_dead)
+        for name, work in (("plan", self._plan), ("deliver", self._lanes.run), ("ask", self._ask)):
+            thread = threading.Thread(target=work, name=name)
+            self._threads.append(thread)
             thread.start()
-        planner = Planner(self._database, self._setups, self._clock, self._base_url)
-        following = Following(self._database, self._setups, self._clock, self._base_url)
+        died = False
         try:
-            while not self._stop.is_set():
-                try:
-                    planned, made = planner.run_batch()
-                    if not planned or self._follow.is_set():
-                        self._follow.clear()
-                        made += following.look()
-                except Exception:
-                    log.exception("planning failed; trying again")
-                    planned, made = 0, 0
-                    self._stop.wait(1)
-                if made:
-                    self._ring(made)
-                if not planned:
-                    self._ring(1)
-                    ear.wait(POLL)
-                    self._setups.forget()
+            died = self._maintain()
         finally:
             self.stop()
-            for thread in (*workers, keeper, asker):
+            for thread in self._threads:
                 thread.join(30)
-            ear.close()
+            self._lanes.join(30)
+        return 1 if died else 0
 
     def stop(self) -> None:
-        """Ends after the sends in hand."""
+        """Ends after the tries under way."""
         self._stop.set()
-        with self._due:
-            self._due.notify_all()
+        self._lanes.stop()
 
-    def _ring(self, sends_made: int) -> None:
-        with self._due:
-            self._due.notify(1 if sends_made < 4 else self._threads)
+    def _dispatcher(self, name: str) -> Dispatcher:
+        return Dispatcher(name, self._database, self._setups, self._vault, self._clock, breakers=self._breakers, stopped=self._stop.is_set)
 
-    def _deliver(self, number: int) -> None:
-        dispatcher = Dispatcher(f"{self.name}-{number}", self._database, self._setups, self._vault, self._clock)
-        bell = Bell(self._home)
-        idle_since = time.monotonic()
+    def _followed(self) -> None:
+        self._follow.set()
+        self._bell.ring()
+
+    def _until_done(self, what: str, work: Callable[[], object]) -> None:
+        """Does a thing that the worker can't begin without, as often as it takes."""
         while not self._stop.is_set():
             try:
-                done = dispatcher.run(BATCH, lambda: self._ring(1), self._stop.is_set)
+                work()
+                return
             except Exception:
-                log.exception("delivering failed; trying again")
-                done = 0
+                log.exception(f"{what} failed; trying again")
                 self._stop.wait(1)
-            if dispatcher.followed:
-                dispatcher.followed = False
-                self._follow.set()
-                bell.ring()
-            if done:
-                idle_since = time.monotonic()
-            if time.monotonic() - idle_since > 30:
-                dispatcher.close()
-            wait = POLL
-            if number == 0:
-                with self._database.reading() as session:
-                    due = sends.next_due(session.connection())
-                if due is not None:
-                    wait = min(POLL, max(0.005, (due - self._clock.now()).total_seconds()))
-            with self._due:
-                if not self._stop.is_set():
-                    self._due.wait(wait)
-        dispatcher.close()
+
+    def _plan(self) -> None:
+        planner = Planner(self._database, self._setups, self._clock, self._base_url)
+        following = Following(self._database, self._setups, self._clock, self._base_url)
+        ear = Ear(self._home)
+        while not self._stop.is_set():
+            planned = made = 0
+            failed = False
+            try:
+                planned, made = planner.run_batch()
+            except Exception:
+                log.exception("planning failed; trying again")
+                failed = True
+            try:
+                if not planned or self._follow.is_set():
+                    self._follow.clear()
+                    made += following.look()
+            except Exception:
+                log.exception("what follows sends could not be looked at; trying again")
+                failed = True
+            if made or not planned:
+                self._lanes.notify()
+            if failed:
+                self._stop.wait(1)
+            elif not planned:
+                ear.wait(POLL)
+                self._setups.forget()
+        ear.close()
 
     def _ask(self) -> None:
-        """Asks elsewhere about events that wait for it; the planner is rung for when they need nothing more."""
-        enriching, bell, ear = Enriching(self._database, self._setups, self._clock), Bell(self._home), Ear(self._home)
+        """Asks elsewhere about events that wait for it, and providers about texts in review; the planner is notified of events that need nothing more."""
+        enriching = Enriching(self._database, self._setups, self._clock, f"{self.name}-ask")
+        reviewing = Reviewing(self._database, self._setups, self._vault, self._clock)
+        ear = Ear(self._home)
+        reviewed = 0.0
         while not self._stop.is_set():
+            ready = 0
             try:
                 ready = enriching.look()
+                if time.monotonic() - reviewed > BEAT:
+                    reviewed = time.monotonic()
+                    reviewing.look()
             except Exception:
                 log.exception("asking elsewhere failed; trying again")
-                ready = 0
                 self._stop.wait(1)
             if ready:
-                bell.ring()
+                self._bell.ring()
             else:
                 ear.wait(0.5)
         ear.close()
 
-    def _keep_house(self) -> None:
-        reviewing = Reviewing(self._database, self._setups, self._vault, self._clock)
+    def _maintain(self) -> bool:
+        """Signs of life, and what must be done now and then; says whether it ended because a thread did."""
+        watch = ClockWatch(self._database, self._clock)
+        seen: dict[str, tuple[int, float]] = {}
+        steps: tuple[tuple[str, Callable[[], object]], ...] = (
+            ("looking for a clock that was put on or back", lambda: watch.look() and self._lanes.notify()),
+            ("giving a sign of life", self._beat),
+            ("taking back sends of workers that are gone", lambda: recover(self._database, self._clock, [], self.name, seen)),
+            ("matching early receipts", lambda: match_early(self._database, self._setups, self._clock)),
+        )
         while not self._stop.is_set():
-            try:
-                now = self._clock.now()
-                with self._database.connection() as connection:
-                    sends.beat(connection, self.name, now)
-                recover(self._database, self._clock, [])
-                reviewing.look()
-            except Exception:
-                log.exception("housekeeping failed; trying again")
+            dead = [thread.name for thread in self._threads if not thread.is_alive()]
+            if dead:
+                log.error("a thread has ended; the worker ends, so that another is started", threads=dead)
+                return True
+            for what, step in steps:
+                try:
+                    step()
+                except Exception:
+                    log.exception(f"{what} failed; trying again")
             self._stop.wait(BEAT)
+        return False
+
+    def _beat(self) -> None:
+        now = self._clock.now()
+        with self._database.connection() as connection:
+            sends.beat(connection, self.name, now)
+            sends.forget_workers(connection, now - dt.timedelta(minutes=10))
 
     def _recover_dead(self) -> None:
-        """At the start: sends that workers of this machine held when they were killed."""
+        """At the start: what workers of this machine held when they were killed."""
         with self._database.reading() as session:
-            rows = sends.held_by(session)
-        dead = [worker for worker in rows if _gone(worker)]
+            holding, asking = sends.held_by(session), answers.askers(session.connection())
+        dead = [worker for worker in holding if _gone(worker)]
         if dead:
             given_back = recover(self._database, self._clock, dead)
             log.info("took over from workers that are gone", sends=given_back)
+        dead = [worker for worker in asking if _gone(worker)]
+        if dead:
+            with self._database.connection() as connection:
+                answers.give_back(connection, dead, self._clock.now())
 
 
 def _gone(worker: str) -> bool:
@@ -174,6 +197,6 @@ def _gone(worker: str) -> bool:
         os.kill(int(rest), 0)
     except ProcessLookupError:
         return True
-    except (PermissionError, ValueError):
+    except (PermissionError, ValueError, OverflowError):
         return False
     return int(rest) == os.getpid()

@@ -12,6 +12,8 @@ from typing import Any
 import httpcore
 import httpx
 
+from angelon.gateways.deadline import Deadline, Line
+
 MAX_HOPS = 3
 
 
@@ -26,21 +28,26 @@ class CantFetch(ValueError):
 class _Guarded(httpcore.NetworkBackend):
     """Connects to public addresses only. The address that was looked at is the one that is connected to."""
 
-    def __init__(self, allowed: Collection[str]) -> None:
+    def __init__(self, allowed: Collection[str], line: Line) -> None:
         self._allowed = {host.lower() for host in allowed}
         self._plain = httpcore.SyncBackend()
+        self._line = line
 
     def connect_tcp(self, host: str, port: int, timeout: float | None = None, local_address: str | None = None, socket_options: Iterable[Any] | None = None) -> httpcore.NetworkStream:
         try:
             found = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
-        except OSError:
-            raise CantFetch(f"The host {host} is not known.") from None
+        except (OSError, UnicodeError):
+            raise CantFetch(f"The host {host[:80]} is not known.") from None
         addresses = list(dict.fromkeys(str(entry[4][0]) for entry in found))
         if host.lower() not in self._allowed:
             for address in addresses:
                 if not public(address):
                     raise CantFetch(f"{host} is {address}, an address inside the house, which is not fetched from. The store’s settings can allow the host.", True)
-        return self._plain.connect_tcp(addresses[0], port, timeout, local_address, socket_options)
+        stream = self._plain.connect_tcp(addresses[0], port, timeout, local_address, socket_options)
+        connected = stream.get_extra_info("socket")
+        if connected is not None:
+            self._line.hold(connected)
+        return stream
 
     def connect_unix_socket(self, path: str, timeout: float | None = None, socket_options: Iterable[Any] | None = None) -> httpcore.NetworkStream:
         raise CantFetch("A socket of this machine is not fetched from.", True)
@@ -49,14 +56,21 @@ class _Guarded(httpcore.NetworkBackend):
         time.sleep(seconds)
 
 
+_NOT_OPEN = [ipaddress.ip_network(text) for text in ("64:ff9b:1::/48", "fec0::/10", "3fff::/20", "5f00::/16")]
+"""IPv6 networks that lead inside or nowhere (RFC 8215, RFC 3879, RFC 9637, RFC 9602), which the standard library does not all know."""
+
+
 def public(address: str) -> bool:
     """Whether an IP address is one of the open internet (RFC 6890): not private, loopback, link-local, shared or reserved."""
     ip = ipaddress.ip_address(address.partition("%")[0])
     inner = getattr(ip, "ipv4_mapped", None) or getattr(ip, "sixtofour", None)
     if inner is not None:
         ip = inner
-    if isinstance(ip, ipaddress.IPv6Address) and ip in ipaddress.ip_network("64:ff9b::/96"):
-        ip = ipaddress.ip_address(int(ip) & 0xFFFFFFFF)
+    if isinstance(ip, ipaddress.IPv6Address):
+        if ip in ipaddress.ip_network("64:ff9b::/96") or ip in ipaddress.ip_network("::/96"):
+            ip = ipaddress.ip_address(int(ip) & 0xFFFFFFFF)
+        elif any(ip in network for network in _NOT_OPEN):
+            return False
     return ip.is_global and not ip.is_multicast
 
 
@@ -66,26 +80,43 @@ def fetch(url: str, allowed: Collection[str] = (), max_bytes: int = 10_000_000, 
     `allowed` are hosts that may be inside the house. Redirects are followed three times, each checked anew.
     """
     until = time.monotonic() + seconds
-    pool = httpcore.ConnectionPool(ssl_context=ssl.create_default_context(), network_backend=_Guarded(allowed), max_connections=2)
-    with pool:
-        for _ in range(MAX_HOPS + 1):
-            parsed = _checked(url)
-            left = until - time.monotonic()
-            timeout = {name: max(left, 0.1) for name in ("connect", "read", "write", "pool")}
-            try:
-                with pool.stream("GET", str(parsed), headers={"Host": parsed.netloc.decode(), "User-Agent": "Angelon", "Accept": "*/*"}, extensions={"timeout": timeout}) as answer:
-                    if answer.status in (301, 302, 303, 307, 308):
-                        target = next((value for name, value in answer.headers if name.lower() == b"location"), b"").decode("latin-1")
-                        url = str(parsed.join(target))
-                        continue
-                    if answer.status != 200:
-                        raise CantFetch(f"{parsed.host} answered {answer.status}.", 400 <= answer.status < 500 and answer.status not in (408, 425, 429))
-                    return _body(answer.iter_stream(), parsed.host, max_bytes, until)
-            except (httpcore.TimeoutException, TimeoutError):
-                raise CantFetch(f"{parsed.host} did not answer within {seconds:g} s.") from None
-            except (httpcore.NetworkError, httpcore.ProtocolError, ssl.SSLError, OSError) as error:
-                raise CantFetch(f"{parsed.host} can't be read from: {error or type(error).__name__}.") from None
-        raise CantFetch(f"{url[:80]} redirects more than {MAX_HOPS} times.")
+    line = Line()
+    pool = httpcore.ConnectionPool(ssl_context=ssl.create_default_context(), network_backend=_Guarded(allowed, line), max_connections=2)
+    try:
+        with pool, Deadline(line, seconds + 1):
+            for _ in range(MAX_HOPS + 1):
+                found = _hop(pool, url, max_bytes, seconds, until)
+                if isinstance(found, bytes):
+                    return found
+                url = found
+    finally:
+        line.drop()
+    raise CantFetch(f"{url[:80]} redirects more than {MAX_HOPS} times.")
+
+
+def _hop(pool: httpcore.ConnectionPool, url: str, max_bytes: int, seconds: float, until: float) -> bytes | str:
+    """What is at an address, or where it sends on to."""
+    parsed = _checked(url)
+    left = until - time.monotonic()
+    timeout = {name: max(left, 0.1) for name in ("connect", "read", "write", "pool")}
+    try:
+        with pool.stream("GET", str(parsed), headers={"Host": parsed.netloc.decode(), "User-Agent": "Angelon", "Accept": "*/*"}, extensions={"timeout": timeout}) as answer:
+            if answer.status in (301, 302, 303, 307, 308):
+                target = next((value for name, value in answer.headers if name.lower() == b"location"), b"").decode("latin-1")
+                return str(parsed.join(target))
+            if answer.status != 200:
+                raise CantFetch(f"{parsed.host} answered {answer.status}.", 400 <= answer.status < 500 and answer.status not in (408, 425, 429))
+            return _body(answer.iter_stream(), parsed.host, max_bytes, until)
+    except CantFetch:
+        raise
+    except (httpcore.TimeoutException, TimeoutError):
+        raise CantFetch(f"{parsed.host} did not answer within {seconds:g} s.") from None
+    except (httpcore.NetworkError, httpcore.ProtocolError, ssl.SSLError, OSError) as error:
+        if time.monotonic() > until:
+            raise CantFetch(f"{parsed.host} did not answer within {seconds:g} s.") from None
+        raise CantFetch(f"{parsed.host} can't be read from: {error or type(error).__name__}.") from None
+    except (httpx.InvalidURL, UnicodeError, ValueError, OverflowError):
+        raise CantFetch(f"{parsed.host} sends on to what is no web address.", True) from None
 
 
 def _checked(url: str) -> httpx.URL:
@@ -93,7 +124,8 @@ def _checked(url: str) -> httpx.URL:
         parsed = httpx.URL(url)
     except (httpx.InvalidURL, ValueError):
         raise CantFetch(f"“{url[:80]}” is no web address.", True) from None
-    if parsed.scheme not in ("http", "https") or not parsed.host or parsed.userinfo:
+    labels = parsed.host.rstrip(".").split(".")
+    if parsed.scheme not in ("http", "https") or not parsed.host or parsed.userinfo or len(parsed.host) > 253 or not all(0 < len(label) < 64 for label in labels) or not 0 < (parsed.port or 80) < 65536:
         raise CantFetch(f"“{url[:80]}” is no web address: it starts with https:// and holds no password.", True)
     return parsed
 

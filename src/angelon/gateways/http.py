@@ -10,6 +10,7 @@ import httpx
 
 from angelon.core.calls import CantCall, Request, make_request, read_answer
 from angelon.core.specs.gateway import Gateway, HttpCall
+from angelon.gateways.deadline import Deadline, Line, whole_try
 from angelon.gateways.interface import Note, Outcome
 
 MAX_ANSWER = 100_000
@@ -22,6 +23,7 @@ class HttpWay:
     def __init__(self, gateway: Gateway, secret: str = "") -> None:
         self._gateway = gateway
         self._secret = secret
+        self._line = Line()
         self._client = httpx.Client(timeout=gateway.timeout_seconds, follow_redirects=False, trust_env=False, limits=httpx.Limits(max_keepalive_connections=1))
 
     def deliver(self, mail: Note, key: str) -> Outcome:
@@ -33,44 +35,64 @@ class HttpWay:
         try:
             request = make_request(self._gateway.call, self._gateway.auth, self._secret, {**mail.values, "key": key})
         except CantCall as error:
-            return Outcome("temporary", "", f"The gateway’s settings make no request: {error.problem}")
-        return ask(self._client, request, self._gateway.call)[0]
+            return Outcome("temporary", "", f"The gateway’s settings make no request: {error.problem}", unreachable=True)
+        return ask(self._client, request, self._gateway.call, self._line, ("outcome_at", "id_at"))[0]
 
     def close(self) -> None:
         self._client.close()
+        self._line.drop()
 
 
-def ask(client: httpx.Client, request: Request, call: HttpCall) -> tuple[Outcome, bytes]:
-    """Makes one request and reads its outcome; gives it with the answer's body."""
+def ask(client: httpx.Client, request: Request, call: HttpCall, line: Line | None = None, promised: tuple[str, ...] = ("outcome_at",)) -> tuple[Outcome, bytes]:
+    """Makes one request and reads its outcome; gives it with the answer's body.
+
+    `line` is the client's connection, so that a try can be cut off when its time is over. `promised` are the places
+    that a good answer has to have something at, where the settings name them: one that lacks them is not accepted.
+    """
     where = httpx.URL(request.url).host
-    try:
-        with client.stream(request.method, request.url, headers=dict(request.headers), content=request.body or None) as answer:
-            body = b""
-            for chunk in answer.iter_bytes():
-                body += chunk
-                if len(body) > MAX_ANSWER:
-                    break
-    except (httpx.ConnectError, httpx.ConnectTimeout, httpx.PoolTimeout) as error:
-        return Outcome("temporary", "", f"{where} can't be reached: {_why(error)}"), b""
-    except (httpx.ReadTimeout, httpx.ReadError, httpx.RemoteProtocolError, httpx.WriteError, httpx.WriteTimeout) as error:
-        return Outcome("unknown", "", f"{where} had the message and gave no answer: {_why(error)}"), b""
-    except (httpx.HTTPError, httpx.InvalidURL, ValueError) as error:
-        return Outcome("temporary", "", f"{where}: {_why(error)}"), b""
-    return _outcome(answer, body, call), body
+    line = line or Line()
+    longest = whole_try(client.timeout.read or 30)
+
+    def watch(event: str, info: dict[str, Any]) -> None:
+        if event == "connection.connect_tcp.complete":
+            connected = info["return_value"].get_extra_info("socket")
+            if connected is not None:
+                line.hold(connected)
+
+    with Deadline(line, longest) as deadline:
+        try:
+            with client.stream(request.method, request.url, headers=dict(request.headers), content=request.body or None, extensions={"trace": watch}) as answer:
+                body = b""
+                for chunk in answer.iter_bytes():
+                    body += chunk
+                    if len(body) > MAX_ANSWER:
+                        break
+        except (httpx.ConnectError, httpx.ConnectTimeout, httpx.PoolTimeout) as error:
+            return Outcome("temporary", "", f"{where} can't be reached: {_why(error)}", unreachable=True), b""
+        except (httpx.ReadTimeout, httpx.ReadError, httpx.RemoteProtocolError, httpx.WriteError, httpx.WriteTimeout) as error:
+            why = f"it took longer than {longest:g} s in all" if deadline.over else _why(error)
+            return Outcome("unknown", "", f"{where} had the message and gave no answer: {why}", unreachable=True), b""
+        except (httpx.HTTPError, httpx.InvalidURL, ValueError) as error:
+            return Outcome("temporary", "", f"{where}: {_why(error)}", unreachable=True), b""
+    return _outcome(answer, body, call, promised), body
 
 
-def _outcome(answer: httpx.Response, body: bytes, call: HttpCall) -> Outcome:
+def _outcome(answer: httpx.Response, body: bytes, call: HttpCall, promised: tuple[str, ...]) -> Outcome:
     told = read_answer(call, body)
     said = " ".join((told.reason or told.outcome or body[:300].decode(errors="replace")).split())[:500]
     code = str(answer.status_code)
     if answer.is_success:
+        has = {"outcome_at": told.outcome, "id_at": told.id}
+        lacking = next((getattr(call, place) for place in promised if getattr(call, place) and not has[place]), "")
+        if lacking:
+            return Outcome("unknown", code, f"The answer has nothing at {lacking}, so nobody can say whether the message was taken: {said[:200] or 'it is empty'}", unreachable=True)
         if told.outcome in call.refused:
             return Outcome("permanent", code, said, reference=told.id)
         if told.outcome in call.later:
             return Outcome("temporary", code, said, retry_after=retry_after(answer), reference=told.id)
         return Outcome("accepted", code, said, reference=told.id)
     if answer.status_code in (408, 425, 429) or answer.is_server_error:
-        return Outcome("temporary", code, said, retry_after=retry_after(answer))
+        return Outcome("temporary", code, said, retry_after=retry_after(answer), unreachable=answer.is_server_error)
     return Outcome("permanent", code, said)
 
 
@@ -79,11 +101,11 @@ def retry_after(answer: httpx.Response) -> float | None:
     text = answer.headers.get("Retry-After", "").strip()
     if not text:
         return None
-    if text.isdigit():
-        return float(text)
+    if text.isascii() and text.isdigit():
+        return float(text[:12])
     try:
         at = parsedate_to_datetime(text)
-    except ValueError:
+    except (ValueError, OverflowError):
         return None
     if at.tzinfo is None:
         at = at.replace(tzinfo=dt.UTC)

@@ -14,6 +14,7 @@ class Outcome:
     `accepted`: the other side took it. `temporary`: it said not now, or could not be reached. `permanent`: it said
     never. `unknown`: it had the message and went silent before it answered, so that nobody can say.
     `retry_after` is the wait that it asked for, in seconds; `reference` the other side's own id for what it took.
+    `unreachable` says that the fault is the gateway's and would meet any other message as well.
     """
 
     kind: Literal["accepted", "temporary", "permanent", "unknown"]
@@ -21,6 +22,7 @@ class Outcome:
     answer: str = ""
     retry_after: float | None = None
     reference: str = ""
+    unreachable: bool = False
 
 
 @dataclass(frozen=True, slots=True)

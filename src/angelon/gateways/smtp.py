@@ -2,16 +2,57 @@
 
 from __future__ import annotations
 
+import os
 import re
 import smtplib
 import socket
 import ssl
+from dataclasses import replace
 from typing import Any
 
 from angelon.core.specs.gateway import Gateway
+from angelon.gateways.deadline import Deadline, Line, whole_try
 from angelon.gateways.interface import Mail, Outcome
 
 _DOT = re.compile(rb"(?m)^\.")
+
+
+MOST_LINES = 100
+"""Lines of one answer that are read."""
+
+
+class _Server(smtplib.SMTP):
+    """A connection whose answers are bounded, and which can be cut from outside at any moment, its first included."""
+
+    def __init__(self, line: Line, context: ssl.SSLContext | None, **options: Any) -> None:
+        self._line = line
+        self._tls = context
+        super().__init__(**options)
+
+    def _get_socket(self, host: str, port: int, timeout: float) -> socket.socket:
+        plain = socket.create_connection((host, port), timeout)
+        plain.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+        self._line.hold(plain)
+        return self._tls.wrap_socket(plain, server_hostname=host) if self._tls else plain
+
+    def getreply(self) -> tuple[int, bytes]:
+        """The next answer (RFC 5321, section 4.2). Raises SMTPServerDisconnected where it has no end."""
+        if self.file is None:
+            self.file = self.sock.makefile("rb")
+        text = []
+        for _ in range(MOST_LINES):
+            line = self.file.readline(smtplib._MAXLINE + 1)  # type: ignore[attr-defined]
+            if not line:
+                self.close()
+                raise smtplib.SMTPServerDisconnected("Connection unexpectedly closed")
+            if len(line) > smtplib._MAXLINE:  # type: ignore[attr-defined]
+                break
+            text.append(line[4:].strip(b" \t\r\n"))
+            if line[3:4] != b"-":
+                code = int(line[:3]) if line[:3].isdigit() else -1
+                return code, b"\n".join(text)
+        self.close()
+        raise smtplib.SMTPServerDisconnected("Its answer has no end")
 
 
 class SmtpWay:
@@ -20,7 +61,10 @@ class SmtpWay:
     def __init__(self, gateway: Gateway, password: str = "") -> None:
         self._gateway = gateway
         self._password = password
-        self._server: smtplib.SMTP | None = None
+        self._server: _Server | None = None
+        self._line = Line()
+        self._reset = False
+        """Whether the server holds the beginning of a message that it refused."""
 
     def deliver(self, mail: Mail, key: str) -> Outcome:
         """One message to one recipient.
@@ -29,10 +73,15 @@ class SmtpWay:
         (RFC 5321, section 4.2.1). A connection lost between the message's last line and the answer is unknown.
         """
         kept = self._server is not None
-        outcome = self._try(mail)
-        if outcome is None and kept:
+        with Deadline(self._line, whole_try(self._gateway.timeout_seconds)) as deadline:
             outcome = self._try(mail)
-        return outcome or Outcome("temporary", "", f"{self._where()} closed the connection.")
+            if outcome is None and kept and not deadline.over:
+                outcome = self._try(mail)
+        outcome = outcome or Outcome("temporary", "", f"{self._where()} closed the connection.", unreachable=True)
+        if deadline.over and outcome.kind != "accepted":
+            self._gone(None)
+            return replace(outcome, answer=f"{self._where()} took longer than {whole_try(self._gateway.timeout_seconds):g} s in all.")
+        return outcome
 
     def _where(self) -> str:
         return f"{self._gateway.host}:{self._gateway.port}"
@@ -43,37 +92,47 @@ class SmtpWay:
         try:
             server = self._server or self._connect()
         except smtplib.SMTPAuthenticationError as error:
-            return self._gone(_refusal(error.smtp_code, error.smtp_error, "did not accept the user name and password"))
+            return self._gone(replace(_refusal(error.smtp_code, error.smtp_error, "did not accept the user name and password"), unreachable=True))
         except (smtplib.SMTPNotSupportedError, ssl.SSLError) as error:
-            return self._gone(Outcome("temporary", "", f"{self._where()}: no TLS as set: {error}"))
+            return self._gone(Outcome("temporary", "", f"{self._where()}: no TLS as set: {error}", unreachable=True))
         except smtplib.SMTPResponseException as error:
-            return self._gone(Outcome("temporary", str(error.smtp_code), _text(error.smtp_error)))
-        except (OSError, smtplib.SMTPException) as error:
-            return self._gone(Outcome("temporary", "", f"{self._where()} can't be reached: {_why(error)}"))
+            return self._gone(Outcome("temporary", str(error.smtp_code), _text(error.smtp_error), unreachable=True))
+        except (OSError, smtplib.SMTPException, ValueError, AttributeError) as error:  # the latter two where it was cut in the middle
+            return self._gone(Outcome("temporary", "", f"{self._where()} can't be reached: {_why(error)}", unreachable=True))
         handed_over = False
         try:
+            if self._reset:
+                server.send(b"RSET\r\n")
+                server.getreply()
+                self._reset = False
             refused = self._envelope(server, mail)
             if refused is not None:
                 return refused
             handed_over = True
             server.send(_DOT.sub(b"..", mail.data) + (b"" if mail.data.endswith(b"\r\n") else b"\r\n") + b".\r\n")
             code, answer = server.getreply()
-            return Outcome("accepted", str(code), _text(answer)) if code == 250 else self._refused(server, code, answer)
-        except (OSError, smtplib.SMTPException) as error:
+            if code == 250:
+                return Outcome("accepted", str(code), _text(answer))
+            if 400 <= code < 600:
+                return self._refused(code, answer)
+            self._gone(None)  # no answer that RFC 5321, section 4.2.1 knows: nobody can say whether it was taken
+            return Outcome("unknown", str(code), f"{self._where()} had the message and answered “{code} {_text(answer)[:80]}”, which means nothing here.", unreachable=True)
+        except (OSError, smtplib.SMTPException, ValueError, AttributeError) as error:
             self._gone(None)
             if handed_over:
-                return Outcome("unknown", "", f"{self._where()} had the message and did not answer: {_why(error)}")
+                return Outcome("unknown", "", f"{self._where()} had the message and did not answer: {_why(error)}", unreachable=True)
             if isinstance(error, smtplib.SMTPServerDisconnected | ConnectionError) and not fresh:
                 return None
-            return Outcome("temporary", "", f"{self._where()}: {_why(error)}")
+            return Outcome("temporary", "", f"{self._where()}: {_why(error)}", unreachable=True)
 
-    def _connect(self) -> smtplib.SMTP:
+    def _connect(self) -> _Server:
         g = self._gateway
-        options: dict[str, Any] = {"host": g.host, "port": g.port, "timeout": g.timeout_seconds, "local_hostname": "localhost"}
-        server = smtplib.SMTP_SSL(**options, context=ssl.create_default_context()) if g.tls == "implicit" else smtplib.SMTP(**options)
-        self._server = server
-        if server.sock:
-            server.sock.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+        context = ssl.create_default_context() if g.tls == "implicit" else None
+        self._reset = False
+        server = self._server = _Server(self._line, context, host=g.host, port=g.port, timeout=g.timeout_seconds, local_hostname=os.uname().nodename)
+        if "." not in server.local_hostname and server.sock:  # an address literal where this machine has no full name (RFC 5321, section 4.1.4)
+            own = server.sock.getsockname()[0]
+            server.local_hostname = f"[IPv6:{own}]" if ":" in own else f"[{own}]"
         server.ehlo_or_helo_if_needed()
         if g.tls == "starttls":
             server.starttls(context=ssl.create_default_context())
@@ -99,40 +158,54 @@ class SmtpWay:
                 code, answer = server.getreply()
                 last = number == len(commands) - 1
                 if code not in ((354,) if last else (250, 251)) and (last or number < 2):
-                    return self._refused(server, code, answer)
+                    return self._refused(code, answer)
             return None
         server.send("".join(command + "\r\n" for command in commands).encode())
-        replies = [server.getreply() for _ in commands]
+        replies: list[tuple[int, bytes]] = []
+        try:
+            for _ in commands:
+                replies.append(server.getreply())
+        except (OSError, smtplib.SMTPException):
+            said = next(((code, answer) for code, answer in replies[:2] if code >= 400), None)
+            if said is None:
+                raise
+            self._gone(None)  # it refused and hung up: the refusal is what it said
+            return self._refused(*said)
         refused = next(((code, answer) for code, answer in replies[:2] if code not in (250, 251)), None)
         if refused is None and replies[-1][0] != 354:
             refused = replies[-1]
         if refused is None:
             return None
         if replies[-1][0] == 354:  # it waits for a message nobody would get: give it an empty one (RFC 2920, section 3.1)
-            server.send(b".\r\n")
-            server.getreply()
-        return self._refused(server, *refused)
+            try:
+                server.send(b".\r\n")
+                server.getreply()
+            except (OSError, smtplib.SMTPException):
+                self._gone(None)
+        return self._refused(*refused)
 
-    def _refused(self, server: smtplib.SMTP, code: int, answer: bytes) -> Outcome:
-        if code == -1 or code == 421:
+    def _refused(self, code: int, answer: bytes) -> Outcome:
+        """What a refusal comes to. The server is told to forget the message before the next one, not now: it may have hung up."""
+        if code < 400 or code == 421:
             self._gone(None)
-            return Outcome("temporary", "421" if code == 421 else "", _text(answer) or f"{self._where()} closed the connection.")
-        server.send(b"RSET\r\n")
-        server.getreply()
+            return Outcome("temporary", str(code) if code > 0 else "", _text(answer) or f"{self._where()} closed the connection.", unreachable=True)
+        self._reset = True
         return _refusal(code, answer, "")
 
     def _gone(self, outcome: Outcome | None) -> Outcome | None:
         server, self._server = self._server, None
         if server is not None:
             server.close()
+        self._line.drop()
         return outcome
 
     def close(self) -> None:
         """Says goodbye, where a connection is open."""
         if self._server is not None:
             try:
-                self._server.quit()
-            except (OSError, smtplib.SMTPException):
+                with Deadline(self._line, 2):
+                    self._server.quit()
+            except (OSError, smtplib.SMTPException, ValueError, AttributeError):
                 pass
             self._gone(None)
 

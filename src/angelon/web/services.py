@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from dataclasses import dataclass
 from typing import Any
 
@@ -20,6 +21,9 @@ from angelon.engine.wake import Bell
 from angelon.engine.writer import GroupCommit
 from angelon.settings import Settings
 
+PROCESS = "_ANGELON_PROCESS"
+"""The environment's word for which start of the program a process belongs to: ours, not a setting."""
+
 
 @dataclass
 class Services:
@@ -31,6 +35,8 @@ class Services:
     bell: Bell
     writer: GroupCommit
     intake: Intake
+    process: str = ""
+    """Which start of the program this is, as `serve` and `demo` name it."""
 
 
 def make(settings: Settings, database: Database | None = None, clock: Clock | None = None) -> Services:
@@ -41,7 +47,7 @@ def make(settings: Settings, database: Database | None = None, clock: Clock | No
     settings.home.mkdir(parents=True, exist_ok=True)
     bell = Bell(settings.home)
     writer = GroupCommit(database, bell.ring)
-    return Services(settings, database, vault, clock, setups, bell, writer, Intake(database, setups, vault, writer, clock))
+    return Services(settings, database, vault, clock, setups, bell, writer, Intake(database, setups, vault, writer, clock), os.environ.get(PROCESS, ""))
 
 
 def services() -> Services:

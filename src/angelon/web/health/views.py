@@ -8,7 +8,7 @@ from typing import Any
 from flask import Blueprint, jsonify
 from sqlalchemy.exc import SQLAlchemyError
 
-from angelon.db import sends
+from angelon.db import events, sends
 from angelon.web.services import services, session
 
 pages = Blueprint("health", __name__)
@@ -19,13 +19,24 @@ def alive() -> Any:
     return jsonify({"status": "ok"})
 
 
+OLDEST_UNPLANNED = dt.timedelta(minutes=2)
+
+
 @pages.get("/readyz")
 def ready() -> Any:
-    """503 where the database can't be read or no worker has given a sign of life for 20 s."""
+    """503 where the database can't be read, no worker has given a sign of life for 20 s, or an event has waited long to be planned.
+
+    `process` names who answers: what `ANGELON_HOME/run.json` has of the web process that was started last.
+    """
+    now = services().clock.now()
+    who = {"process": services().process}
     try:
-        beat = sends.last_beat(session())
+        lives = sends.worker_lives(session(), now)
+        waited = events.backlog(session(), now)
     except SQLAlchemyError:
-        return jsonify({"status": "not ready", "why": "the database can't be read"}), 503
-    if beat is None or services().clock.now() - beat > dt.timedelta(seconds=20):
-        return jsonify({"status": "not ready", "why": "no worker is running"}), 503
-    return jsonify({"status": "ready"})
+        return jsonify({"status": "not ready", "why": "the database can't be read", **who}), 503
+    if not lives:
+        return jsonify({"status": "not ready", "why": "no worker is running", **who}), 503
+    if waited is not None and waited > OLDEST_UNPLANNED:
+        return jsonify({"status": "not ready", "why": f"the oldest event has waited {int(waited.total_seconds())} s to be planned", **who}), 503
+    return jsonify({"status": "ready", **who})

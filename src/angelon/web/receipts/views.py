@@ -8,7 +8,7 @@ from typing import Any
 from flask import Blueprint, abort, jsonify, request
 
 from angelon.core.payload.body import NotReadable, parse_body
-from angelon.engine.receipts import take, token_of
+from angelon.engine.receipts import take_all, token_of
 from angelon.web.services import live, services
 
 pages = Blueprint("receipts", __name__, url_prefix="/receipts")
@@ -34,9 +34,6 @@ def receive(key: str, token: str) -> Any:
         told = parse_body(raw, request.content_type)
     except NotReadable as error:
         abort(400, str(error.problem))
-    found = []
-    with services().database.writing() as writing:
-        for one in told[:200] if isinstance(told, list) else [told]:
-            found.append(take(writing, live(), gateway, one, services().clock))
+    found = take_all(services().database, live(), gateway, told[:200] if isinstance(told, list) else [told], services().clock)
     services().bell.ring()
     return jsonify({"receipts": found})

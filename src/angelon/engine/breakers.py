@@ -1,0 +1,62 @@
+"""The health of all gateways as one worker sees it: changed by what its tries come to, shared through the database."""
+
+from __future__ import annotations
+
+import datetime as dt
+import threading
+
+from sqlalchemy import Connection
+
+from angelon.core.breaker import HEALTHY, Health, after_try
+from angelon.db import gateway_health
+
+
+class Breakers:
+    """Safe to use from many threads."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._health: dict[int, Health] = {}
+        self._unsaved: dict[int, Health] = {}
+
+    def refresh(self, connection: Connection) -> None:
+        """Takes over what others have stored: a person who wants a gateway tried at once, or another worker."""
+        stored = gateway_health.load(connection)
+        with self._lock:
+            for gateway_id, health in list(self._health.items()):
+                if health.opened_at is not None and gateway_id not in stored and gateway_id not in self._unsaved:
+                    del self._health[gateway_id]
+            self._health |= {gateway_id: health for gateway_id, health in stored.items() if gateway_id not in self._unsaved}
+
+    def of(self, gateway_id: int | None) -> Health:
+        return self._health.get(gateway_id, HEALTHY) if gateway_id is not None else HEALTHY
+
+    def note(self, gateway_id: int, worked: bool, reason: str, now: dt.datetime) -> Health:
+        """Takes in how one try went."""
+        before = self._health.get(gateway_id)
+        if worked and before is None:
+            return HEALTHY
+        with self._lock:
+            before = self._health.get(gateway_id, HEALTHY)
+            after = after_try(before, worked, reason, now)
+            if after == HEALTHY:
+                self._health.pop(gateway_id, None)
+            else:
+                self._health[gateway_id] = after
+            if before.opened_at is not None or after.opened_at is not None:
+                self._unsaved[gateway_id] = after
+            return after
+
+    def save(self, connection: Connection) -> dict[int, Health]:
+        """Stores what has changed, in the caller's transaction; gives what that was, for `saved`."""
+        with self._lock:
+            changed = dict(self._unsaved)
+        gateway_health.save(connection, changed)
+        return changed
+
+    def saved(self, changed: dict[int, Health]) -> None:
+        """Called after the commit."""
+        with self._lock:
+            for gateway_id, health in changed.items():
+                if self._unsaved.get(gateway_id) == health:
+                    del self._unsaved[gateway_id]
