@@ -5,10 +5,10 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
-from bench import mapping, moving, rendering, routing
+from bench import faults, mapping, moving, rendering, routing
 from bench.rows import report
 
-BENCHMARKS = {"intake": moving.intake, "mails": moving.mails, "latency": moving.latency, "mapping": mapping.mapping, "guesses": mapping.guesses, "rendering": rendering.rendering, "planning": routing.planning, "effect": routing.effect}
+BENCHMARKS = {"intake": moving.intake, "mails": moving.mails, "latency": moving.latency, "beside": faults.beside, "mapping": mapping.mapping, "guesses": mapping.guesses, "rendering": rendering.rendering, "planning": routing.planning, "effect": routing.effect}
 
 chosen = sys.argv[1:] or list(BENCHMARKS)
 rows = [row for name in chosen for row in BENCHMARKS[name]()]

@@ -20,6 +20,7 @@ from angelon.core.signatures import sign
 from angelon.core.specs import Bundle
 from angelon.db import events, setup
 from angelon.db.database import Database
+from angelon.db.records import NewDelivery, NewEvent
 from angelon.db.secrets import Vault
 from angelon.engine.clock import Clock, utc_now
 from angelon.settings import Settings
@@ -148,7 +149,7 @@ def mails(rounds: int = 5, number: int = 400) -> list[Row]:
 
                 due = utc_now() + dt.timedelta(seconds=10)
                 planner = Planner(home.database, Setups(home.database), _Later(due))
-                rows = _arrived(home, [next(serial) for _ in range(number)])
+                rows = arrived(home, [next(serial) for _ in range(number)])
                 with home.database.connection() as connection:  # stored and planned in one, so that the worker meets them planned
                     events.add(connection, rows)
                     planner._plan(connection, events.unplanned(connection, number))
@@ -171,21 +172,19 @@ class _Later(Clock):
         super().__init__(now=lambda: at)
 
 
-def _arrived(home: Home, numbers: list[int]) -> list[events.NewEvent]:
-    from angelon.core.deliveries import read_delivery
+def arrived(home: Home, numbers: list[int], **headers_too: str) -> list[NewDelivery]:
+    """Deliveries of orders as intake stores them."""
+    from angelon.core.deliveries import digest, read_delivery
 
     clock = Clock()
     rows = []
     for n in numbers:
         headers, body = home.request(n)
-        low = {k.lower(): v for k, v in headers.items()}
+        low = {k.lower(): v for k, v in headers.items()} | headers_too
         (event,) = read_delivery(home.source, low, body)
-        rows.append(
-            events.NewEvent(
-                {"id": clock.new_id("ev"), "source_id": 1, "delivery_key": f"d:{event.delivery_id}", "body_hash": event.body_hash, "name": event.name, "type": event.type,
-                 "received_at": utc_now(), "content_type": "application/json", "headers": low, "body": body, "item": 0, "was": "", "now": "", "problem": ""}
-            )
-        )  # fmt: skip
+        id_, now = clock.new_id("dv"), utc_now()
+        new = NewEvent(clock.new_id("ev"), 1, id_, f"d:{event.delivery_id}", event.name, event.type, now)
+        rows.append(NewDelivery(id_, 1, now, "application/json", low, body, digest(body), (new,)))
     return rows
 
 

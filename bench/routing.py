@@ -8,13 +8,14 @@ import tempfile
 import time
 from pathlib import Path
 
+from angelon.core.deliveries import digest
 from angelon.core.event_types import LABELS
 from angelon.core.planning.given import ActiveRoute, Event, Facts
 from angelon.core.planning.plan import plan, work_out
 from angelon.core.specs import Bundle
 from angelon.db import events, setup
 from angelon.db.database import Database
-from angelon.db.events import NewEvent
+from angelon.db.records import NewDelivery, NewEvent
 from angelon.engine.clock import Clock
 from angelon.engine.planner import Planner
 from angelon.engine.rehearsing import Span, rehearse
@@ -77,11 +78,13 @@ def effect(number: int = 10_000) -> list[Row]:
         for n in range(number):
             at = start + dt.timedelta(minutes=2 * n)
             body = made.body(id=n, buyer={"name": f"Jo {n % 500}", "email": f"jo{n % 500}@example.org", "country": "DE"})
-            rows.append(NewEvent({"id": clock.new_id("ev", at), "source_id": live.source_ids["shop"], "delivery_key": f"d:{n}", "body_hash": "", "name": "placed", "type": "order.created", "received_at": at, "content_type": "application/json", "headers": {}, "body": body, "item": 0, "was": "", "now": "", "problem": "", "waits_until": None}))
+            id_ = clock.new_id("dv", at)
+            event = NewEvent(clock.new_id("ev", at), live.source_ids["shop"], id_, f"d:{n}", "placed", "order.created", at)
+            rows.append(NewDelivery(id_, event.source_id, at, "application/json", {}, body, digest(body), (event,)))
         with database.connection() as connection:
             for begin in range(0, number, 500):
                 events.add(connection, rows[begin : begin + 500])
-        planner = Planner(database, Setups(database, fresh_for=3600), clock)
+        planner = Planner(database, Setups(database, fresh_for=3600), clock, planned_at=lambda row: row.received_at)
         while planner.run_batch(500)[0]:
             pass
         draft = made.route(timing=TIMING, only_if=CONDITIONS, once="customer", once_days=1)

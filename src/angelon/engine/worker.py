@@ -33,6 +33,8 @@ log = structlog.get_logger()
 
 BEAT = 5.0
 """Seconds between signs of life."""
+STOPPING = 8.0
+"""Seconds that tries under way are waited for at the end. What hangs then is given back at the next start, marked as unknown."""
 
 
 class Worker:
@@ -60,7 +62,7 @@ class Worker:
                 signal.signal(number, lambda *_: self.stop())
         self._until_done("taking over from workers that are gone", self._recover_dead)
         for name, work in (("plan", self._plan), ("deliver", self._lanes.run), ("ask", self._ask)):
-            thread = threading.Thread(target=work, name=name)
+            thread = threading.Thread(target=work, name=name, daemon=True)
             self._threads.append(thread)
             thread.start()
         died = False
@@ -68,9 +70,10 @@ class Worker:
             died = self._maintain()
         finally:
             self.stop()
+            until = time.monotonic() + STOPPING
             for thread in self._threads:
-                thread.join(30)
-            self._lanes.join(30)
+                thread.join(max(0.1, until - time.monotonic()))
+            self._lanes.join(max(0.1, until - time.monotonic()))
         return 1 if died else 0
 
     def stop(self) -> None:

@@ -13,6 +13,7 @@ import httpcore
 import httpx
 
 from angelon.gateways.deadline import Deadline, Line
+from angelon.gateways.trust import trusted
 
 MAX_HOPS = 3
 
@@ -81,7 +82,7 @@ def fetch(url: str, allowed: Collection[str] = (), max_bytes: int = 10_000_000, 
     """
     until = time.monotonic() + seconds
     line = Line()
-    pool = httpcore.ConnectionPool(ssl_context=ssl.create_default_context(), network_backend=_Guarded(allowed, line), max_connections=2)
+    pool = httpcore.ConnectionPool(ssl_context=trusted(), network_backend=_Guarded(allowed, line), max_connections=2)
     try:
         with pool, Deadline(line, seconds + 1):
             for _ in range(MAX_HOPS + 1):

@@ -12,6 +12,7 @@ from angelon.core.calls import CantCall, Request, make_request, read_answer
 from angelon.core.specs.gateway import Gateway, HttpCall
 from angelon.gateways.deadline import Deadline, Line, whole_try
 from angelon.gateways.interface import Note, Outcome
+from angelon.gateways.trust import trusted
 
 MAX_ANSWER = 100_000
 """Bytes of an answer that are looked at."""
@@ -24,7 +25,7 @@ class HttpWay:
         self._gateway = gateway
         self._secret = secret
         self._line = Line()
-        self._client = httpx.Client(timeout=gateway.timeout_seconds, follow_redirects=False, trust_env=False, limits=httpx.Limits(max_keepalive_connections=1))
+        self._client = httpx.Client(verify=trusted(), timeout=gateway.timeout_seconds, follow_redirects=False, trust_env=False, limits=httpx.Limits(max_keepalive_connections=1))
 
     def deliver(self, mail: Note, key: str) -> Outcome:
         """One message to one recipient.

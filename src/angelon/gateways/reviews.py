@@ -11,6 +11,7 @@ import httpx
 from angelon.core.calls import CantCall, make_request, read_answer
 from angelon.core.specs.gateway import Gateway, HttpCall
 from angelon.gateways.http import ask
+from angelon.gateways.trust import trusted
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,7 +39,7 @@ def _ask(gateway: Gateway, secret: str, call: HttpCall, values: Mapping[str, Any
         request = make_request(call, gateway.auth, secret, values)
     except CantCall as error:
         return Verdict("failed", str(error.problem))
-    with httpx.Client(timeout=min(gateway.timeout_seconds, 15), trust_env=False) as client:
+    with httpx.Client(verify=trusted(), timeout=min(gateway.timeout_seconds, 15), trust_env=False) as client:
         outcome, body = ask(client, request, call, promised=promised)
     told = read_answer(call, body)
     if outcome.kind == "permanent" and told.outcome in gateway.review.rejected:

@@ -13,6 +13,7 @@ from typing import Any
 from angelon.core.specs.gateway import Gateway
 from angelon.gateways.deadline import Deadline, Line, whole_try
 from angelon.gateways.interface import Mail, Outcome
+from angelon.gateways.trust import trusted
 
 _DOT = re.compile(rb"(?m)^\.")
 
@@ -127,7 +128,7 @@ class SmtpWay:
 
     def _connect(self) -> _Server:
         g = self._gateway
-        context = ssl.create_default_context() if g.tls == "implicit" else None
+        context = trusted() if g.tls == "implicit" else None
         self._reset = False
         server = self._server = _Server(self._line, context, host=g.host, port=g.port, timeout=g.timeout_seconds, local_hostname=os.uname().nodename)
         if "." not in server.local_hostname and server.sock:  # an address literal where this machine has no full name (RFC 5321, section 4.1.4)
@@ -135,7 +136,7 @@ class SmtpWay:
             server.local_hostname = f"[IPv6:{own}]" if ":" in own else f"[{own}]"
         server.ehlo_or_helo_if_needed()
         if g.tls == "starttls":
-            server.starttls(context=ssl.create_default_context())
+            server.starttls(context=trusted())
             server.ehlo()
         if g.username:
             server.login(g.username, self._password)
