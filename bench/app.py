@@ -10,6 +10,8 @@ from flask import Blueprint, Response
 from angelon import settings
 from angelon.web import services
 from angelon.web.app import create_app
+from angelon.web.door import Door
+from angelon.web.origins import Proxies
 
 
 def application() -> Any:
@@ -21,7 +23,7 @@ def application() -> Any:
     def empty() -> Response:
         return Response(b"")
 
-    return create_app(made, [pages])
+    return Door(create_app(made, [pages]), made.intake, made.writer, Proxies([]))
 
 
 def main() -> None:
@@ -30,7 +32,7 @@ def main() -> None:
     from granian.log import LogLevels
 
     Granian(
-        "bench.app:application", address="127.0.0.1", port=int(os.environ["BENCH_PORT"]), interface=Interfaces.WSGI, factory=True, workers=1, blocking_threads=64, backlog=1024,
+        "bench.app:application", address="127.0.0.1", port=int(os.environ["BENCH_PORT"]), interface=Interfaces.RSGI, factory=True, workers=1, backlog=1024,
         log_level=LogLevels.error,
     ).serve()  # fmt: skip
 

@@ -2,12 +2,19 @@
 
 from __future__ import annotations
 
+import contextlib
+import ipaddress
 import os
 import secrets
+import tempfile
 from pathlib import Path
 
 from pydantic import Field, ValidationError, field_validator
 from pydantic_settings import BaseSettings, SettingsConfigDict
+
+LISTENS = "_ANGELON_LISTENS"
+"""The environment's word for the host that `angelon web` was given: ours, not a setting."""
+IPNetwork = ipaddress.IPv4Network | ipaddress.IPv6Network
 
 
 class BadSettings(ValueError):
@@ -22,6 +29,26 @@ class Settings(BaseSettings):
     secret_key: str = Field("", min_length=0)
     handlers: Path | None = None
     base_url: str = ""
+    trusted_proxies: str = ""
+    """Addresses or networks, parted by commas, of proxies whose X-Forwarded-For is believed."""
+
+    @field_validator("trusted_proxies")
+    @classmethod
+    def _networks(cls, text: str) -> str:
+        for part in filter(None, (piece.strip() for piece in text.split(","))):
+            try:
+                ipaddress.ip_network(part, strict=False)
+            except ValueError:
+                raise ValueError(f"has to be addresses or networks parted by commas, and “{part[:60]}” is none") from None
+        return text
+
+    def hosts(self) -> list[str]:
+        """Names besides this machine's own that the web process was told to listen under."""
+        return [name for name in os.environ.get(LISTENS, "").split(",") if name and name not in ("0.0.0.0", "::")]  # noqa: S104 - told apart, not listened on
+
+    def proxies(self) -> list[IPNetwork]:
+        """The networks of proxies that are trusted."""
+        return [ipaddress.ip_network(part.strip(), strict=False) for part in self.trusted_proxies.split(",") if part.strip()]
 
     @field_validator("base_url")
     @classmethod
@@ -46,16 +73,32 @@ class Settings(BaseSettings):
         """The secret key; made and kept in the data folder (readable by its owner only) where none is set."""
         if self.secret_key:
             return self.secret_key
-        self.home.mkdir(parents=True, exist_ok=True)
+        private_folder(self.home)
         file = self.home / "secret.key"
-        try:
-            handle = os.open(file, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
-        except FileExistsError:
-            return file.read_text().strip()
-        with os.fdopen(handle, "w") as out:
-            made = secrets.token_urlsafe(32)
-            out.write(made)
-        return made
+        if not file.exists():
+            handle, name = tempfile.mkstemp(dir=self.home, prefix=".secret-")  # readable by its owner only
+            with os.fdopen(handle, "w") as out:
+                out.write(secrets.token_urlsafe(32))
+            with contextlib.suppress(FileExistsError):
+                os.link(name, file)  # whole or not at all, and the first one stays
+            os.unlink(name)
+        return file.read_text().strip()
+
+
+def private_folder(folder: Path) -> None:
+    """Makes a folder that only its owner can look into, and closes one of ours that stands open. Raises BadSettings."""
+    try:
+        folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+        status = folder.stat()
+        if status.st_uid == os.getuid() and status.st_mode & 0o077:
+            folder.chmod(0o700)
+            for file in folder.iterdir():  # made while it stood open
+                if file.is_file() and not file.is_symlink():
+                    file.chmod(file.stat().st_mode & 0o700)
+    except OSError as error:
+        raise BadSettings(f"The data folder {folder} can't be used: {error.strerror or error}. Set ANGELON_HOME to a folder that you may write to.") from None
+    if not os.access(folder, os.W_OK):
+        raise BadSettings(f"The data folder {folder} can't be written to. Set ANGELON_HOME to a folder that you may write to.")
 
 
 def load(**given: object) -> Settings:

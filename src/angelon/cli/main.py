@@ -6,14 +6,17 @@ import dataclasses
 import datetime as dt
 import json
 import logging
+import os
 import sys
 from pathlib import Path
 from typing import Any
 
 import click
 import structlog
+from sqlalchemy.exc import DBAPIError
 
 from angelon import settings
+from angelon.cli.parents import end_with_starter
 from angelon.settings import BadSettings, Settings
 
 
@@ -21,17 +24,22 @@ class Angelon(click.Group):
     """Turns expected errors into one line that says what to do."""
 
     def invoke(self, ctx: click.Context) -> Any:
+        from angelon.cli.serving import PortTaken
         from angelon.core.problems import Invalid
         from angelon.db.database import NewerDatabase
         from angelon.db.secrets import WrongKey
 
         try:
             return super().invoke(ctx)
+        except PortTaken as error:
+            raise click.ClickException(str(error)) from None
         except BadSettings as error:
             raise click.ClickException(str(error)) from None
         except Invalid as error:
             lines = "\n".join(f"  {problem}" for problem in error.problems[:40])
             raise click.ClickException(f"Nothing was changed.\n{lines}") from None
+        except OSError as error:
+            raise click.ClickException(f"{error.filename or 'A file'} can't be used: {error.strerror or error}.") from None
         except (NewerDatabase, WrongKey) as error:
             raise click.ClickException(str(error)) from None
 
@@ -40,6 +48,8 @@ class Angelon(click.Group):
 @click.version_option(package_name="angelon")
 def main() -> None:
     """Store events to email, SMS and chat: mapped, rehearsed, logged and retried."""
+    os.umask(0o077)  # what Angelon keeps is its owner's alone
+    end_with_starter()
     structlog.configure(
         processors=[structlog.processors.add_log_level, structlog.processors.TimeStamper(fmt="iso", utc=True), structlog.processors.format_exc_info, structlog.processors.JSONRenderer(ensure_ascii=False)],
         wrapper_class=structlog.make_filtering_bound_logger(logging.INFO),
@@ -52,9 +62,12 @@ def _open(chosen: Settings | None = None) -> Any:
     from angelon.db.database import Database
 
     chosen = chosen or settings.load()
-    chosen.home.mkdir(parents=True, exist_ok=True)
+    settings.private_folder(chosen.home)
     database = Database(chosen.url)
-    database.migrate()
+    try:
+        database.migrate()
+    except DBAPIError as error:
+        raise click.ClickException(f"The database {database.shown_url} can't be used: {error.orig}. If its file is damaged, put a copy of it back, or use another ANGELON_HOME.") from None
     return database
 
 
@@ -70,16 +83,26 @@ def _store(session: Any) -> int:
 # ---- running ------------------------------------------------------------------------------------------------------
 
 
+def _ready(family: Any, url: str) -> bool:
+    """Whether all of it runs; ends it where somebody else answers."""
+    try:
+        return bool(family.wait_ready(url))
+    except BaseException:
+        family.end()
+        raise
+
+
 @main.command()
 @click.option("--port", default=8080, show_default=True, type=click.IntRange(0, 65535), help="0 has a free one chosen.")
 @click.option("--fresh", is_flag=True, help="Start from empty.")
 def demo(port: int, fresh: bool) -> None:
     """Load the demo, and run web, worker and stand-ins."""
-    from angelon.cli.serving import Family, free_port
+    from angelon.cli.serving import Family, check_port, free_port
     from angelon.demo import load
 
     chosen = settings.load()
     port = port or free_port()
+    check_port("127.0.0.1", port)
     if fresh:
         load.start_from_empty(chosen.home)
     database = _open(chosen)
@@ -91,7 +114,7 @@ def demo(port: int, fresh: bool) -> None:
     url = f"http://127.0.0.1:{port}"
     family.start("worker", "worker", ANGELON_BASE_URL=chosen.base_url or url)
     family.start("web", "web", "--port", str(port))
-    if family.wait_ready(url):
+    if _ready(family, url):
         click.echo(f"Angelon is ready: {url}")
         sys.stdout.flush()
         sys.exit(family.run())
@@ -104,14 +127,15 @@ def demo(port: int, fresh: bool) -> None:
 @click.option("--port", default=8080, show_default=True)
 def serve(host: str, port: int) -> None:
     """Run the web process and a worker."""
-    from angelon.cli.serving import Family
+    from angelon.cli.serving import Family, check_port
 
+    check_port(host, port)
     _open().close()
     family = Family()
     family.listen()
     family.start("worker", "worker")
     family.start("web", "web", "--host", host, "--port", str(port))
-    if family.wait_ready(f"http://{host}:{port}"):
+    if _ready(family, f"http://{host}:{port}"):
         click.echo(f"Angelon is ready: http://{host}:{port}")
         sys.exit(family.run())
     family.end()
@@ -123,22 +147,23 @@ def serve(host: str, port: int) -> None:
 @click.option("--port", default=8080, show_default=True)
 def web(host: str, port: int) -> None:
     """Run the web process alone."""
-    from angelon.cli.serving import run_web
+    from angelon.cli.serving import check_port, run_web
 
     chosen = settings.load()
+    check_port(host, port)
     _open(chosen).close()
     run_web(host, port, chosen.home)
 
 
 @main.command()
-@click.option("--threads", default=4, show_default=True, type=click.IntRange(1, 64), help="How many sends at once.")
+@click.option("--threads", default=4, show_default=True, type=click.IntRange(1, 64), help="How many sends at once for each gateway.")
 def worker(threads: int) -> None:
     """Run a worker alone."""
     from angelon.db.secrets import Vault
     from angelon.engine.worker import Worker
 
     chosen = settings.load()
-    Worker(_open(chosen), chosen.home, Vault(chosen.key()), threads=threads, base_url=chosen.base_url).run()
+    sys.exit(Worker(_open(chosen), chosen.home, Vault(chosen.key()), threads=threads, base_url=chosen.base_url).run())
 
 
 @main.command()

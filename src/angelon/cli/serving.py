@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import json
 import os
+import secrets
 import signal
 import socket
 import subprocess
@@ -15,8 +17,15 @@ from pathlib import Path
 from types import FrameType
 
 import httpx
+from granian.http import HTTP1Settings
+
+from angelon.cli.parents import PARENT
+from angelon.settings import LISTENS
+from angelon.web.services import PROCESS
 
 RUN_FILE = "run.json"
+QUICK_END, RESTART_AFTER = 10.0, 3.0
+"""A worker that ends within so many seconds of its start is started again after so many."""
 
 
 def free_port(host: str = "127.0.0.1") -> int:
@@ -25,19 +34,44 @@ def free_port(host: str = "127.0.0.1") -> int:
         return int(probe.getsockname()[1])
 
 
+class PortTaken(RuntimeError):
+    """Somebody else listens there."""
+
+
+def check_port(host: str, port: int) -> None:
+    """Raises PortTaken. The web server would share a taken port with whoever has it, and each would get half of what comes in."""
+    family = socket.AF_INET6 if ":" in host else socket.AF_INET
+    with socket.socket(family) as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)  # connections that are long closed are in nobody's way
+        try:
+            probe.bind((host, port))
+            probe.listen(1)
+        except OSError as error:
+            if error.errno == errno.EADDRINUSE:
+                raise PortTaken(f"Port {port} is taken: another program, perhaps another Angelon, listens there. Stop it, or choose another port with --port.") from None
+            raise PortTaken(f"{host}:{port} can't be listened on: {error.strerror}.") from None
+
+
 def run_web(host: str, port: int, home: Path) -> None:
     """Serves pages and intake until told to end. Writes where it listens into the data folder, for `angelon emit`."""
     from granian import Granian
     from granian.constants import Interfaces
     from granian.log import LogLevels
 
-    home.mkdir(parents=True, exist_ok=True)
-    (home / RUN_FILE).write_text(json.dumps({"url": f"http://{host}:{port}", "pid": os.getpid()}))
+    check_port(host, port)
+    process = os.environ.setdefault(PROCESS, make_process())
+    os.environ[LISTENS] = host
+    (home / RUN_FILE).write_text(json.dumps({"url": f"http://{host}:{port}", "pid": os.getpid(), "process": process}))
     server = Granian(
-        "angelon.cli.wsgi:application", address=host, port=port, interface=Interfaces.WSGI, factory=True, workers=1, blocking_threads=64, backlog=1024,
-        log_level=LogLevels.warning, log_access=False, respawn_failed_workers=True, workers_kill_timeout=3,
+        "angelon.cli.application:application", address=host, port=port, interface=Interfaces.RSGI, factory=True, workers=1, backlog=1024, backpressure=8192,
+        log_level=LogLevels.error, log_access=False, respawn_failed_workers=True, workers_kill_timeout=3, http1_settings=HTTP1Settings(header_read_timeout=15_000),
     )  # fmt: skip
     server.serve()
+
+
+def make_process() -> str:
+    """A name for one start of the program."""
+    return f"{os.getpid()}-{secrets.token_hex(4)}"
 
 
 def running_at(home: Path) -> str:
@@ -57,10 +91,13 @@ class Family:
         self._children: dict[str, subprocess.Popen[bytes]] = {}
         self._asked: dict[str, tuple[tuple[str, ...], dict[str, str]]] = {}
         self._ending = threading.Event()
+        self._started: dict[str, float] = {}
+        self.process = make_process()
 
     def start(self, name: str, *arguments: str, **environment: str) -> None:
         self._asked[name] = (arguments, environment)
-        self._children[name] = subprocess.Popen([sys.executable, "-m", "angelon", *arguments], env={**os.environ, **environment})  # noqa: S603 - our own commands
+        self._started[name] = time.monotonic()
+        self._children[name] = subprocess.Popen([sys.executable, "-m", "angelon", *arguments], env={**os.environ, PROCESS: self.process, PARENT: str(os.getpid()), **environment})  # noqa: S603 - our own commands
 
     def listen(self) -> None:
         """Ends everything at SIGINT or SIGTERM."""
@@ -72,13 +109,17 @@ class Family:
             signal.signal(number, end)
 
     def wait_ready(self, url: str, seconds: float = 60) -> bool:
-        """Whether pages are served and a worker has given a sign of life, within so many seconds."""
+        """Whether our own pages are served and a worker has given a sign of life, within so many seconds. Raises PortTaken where others answer."""
         until = time.monotonic() + seconds
         while time.monotonic() < until and not self._ending.is_set():
             if any(child.poll() is not None for child in self._children.values()):
                 return False
             with contextlib.suppress(httpx.HTTPError):
-                if httpx.get(f"{url}/readyz", timeout=2).status_code == 200:
+                answer = httpx.get(f"{url}/readyz", timeout=2)
+                who = answer.json().get("process") if answer.headers.get("content-type", "").startswith("application/json") else None
+                if who != self.process:
+                    raise PortTaken(f"Another program answers at {url}. Stop it, or choose another port with --port.")
+                if answer.status_code == 200:
                     return True
             time.sleep(0.1)
         return False
@@ -90,6 +131,8 @@ class Family:
             for name, child in list(self._children.items()):
                 if child.poll() is not None:
                     if name == "worker":  # a worker that died is followed by another; what it held is given back
+                        if time.monotonic() - self._started[name] < QUICK_END:
+                            self._ending.wait(RESTART_AFTER)
                         arguments, environment = self._asked[name]
                         self.start(name, *arguments, **environment)
                         continue

@@ -55,9 +55,14 @@ class Database:
         self.engine: Engine = create_engine(url, pool_size=40, max_overflow=40, **options)
         if self.sqlite:
             if url.startswith("sqlite:///"):
-                Path(url.removeprefix("sqlite:///")).parent.mkdir(parents=True, exist_ok=True)
+                Path(url.removeprefix("sqlite:///")).parent.mkdir(mode=0o700, parents=True, exist_ok=True)
             event.listen(self.engine, "connect", _prepare_sqlite)
             event.listen(self.engine, "begin", _begin)
+
+    @property
+    def shown_url(self) -> str:
+        """The address without a password."""
+        return str(self.engine.url.render_as_string(hide_password=True))
 
     @contextmanager
     def reading(self) -> Iterator[Session]:

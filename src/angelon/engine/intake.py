@@ -5,11 +5,11 @@ from __future__ import annotations
 import datetime as dt
 import ipaddress
 import threading
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from angelon.core.deliveries import digest, read_delivery, without_secrets
+from angelon.core.deliveries import Received, digest, read_delivery, storable_text, without_secrets
 from angelon.core.enriching import wanted
 from angelon.core.payload.body import NotReadable, parse_body
 from angelon.core.signatures import verify
@@ -18,6 +18,7 @@ from angelon.db.database import Database, is_busy, is_database_failure
 from angelon.db.events import BY_BODY
 from angelon.db.records import NewDelivery, NewEvent
 from angelon.db.secrets import Secret, Vault
+from angelon.db.setup import LiveSetup
 from angelon.engine.clock import Clock
 from angelon.engine.setups import Setups
 from angelon.engine.writer import Busy, GroupCommit
@@ -48,7 +49,21 @@ class Intake:
         self._lock = threading.Lock()
 
     def receive(self, key: str, method: str, headers: Mapping[str, str], raw: bytes, length: int, query: Mapping[str, str], remote: str) -> Answer:
-        """Answers one request. `headers` has lower-case names; `length` is what the sender says the body's size is."""
+        """Answers one request, and waits until what it brought is stored. Arguments as `take`'s."""
+        taken = self.take(key, method, headers, raw, length, query, remote)
+        if isinstance(taken, Answer):
+            return taken
+        try:
+            return self.stored(taken, self._writer.store(taken))
+        except Exception as error:
+            return self.not_stored(error)
+
+    def take(self, key: str, method: str, headers: Mapping[str, str], raw: bytes, length: int, query: Mapping[str, str], remote: str) -> Answer | NewDelivery:
+        """A request checked and taken apart: the delivery that is to be stored, or the answer where there is none.
+
+        `headers` has lower-case names; `length` is what the sender says the body's size is; `remote` is the sender's
+        address.
+        """
         found = self._setups.find_source(key)
         if found is None:
             return _problem(404, "No such source", f"There is no source at /in/{key[:60]}.", "Copy the address again from the source's page.")
@@ -60,44 +75,55 @@ class Intake:
                 return Answer(200, text=echo)
         if method != "POST":
             return _problem(405, "Wrong method", f"{method} is not taken here.", "Send the event as POST.", {"Allow": "POST"})
-        if not source.on:
-            return self._refuse(source_id, headers, raw, _problem(404, "Source is off", f"{source.name} is switched off.", "Switch it on at its page."))
-        if source.allow_from and not _allowed(remote, source.allow_from):
-            return self._refuse(source_id, headers, raw, _problem(403, "Address not allowed", f"{remote} is not among the addresses that may deliver here.", "Add it on the source's page."))
-        if length > source.max_bytes or len(raw) > source.max_bytes:
-            what = f"The body has {max(length, len(raw)):,} bytes, and {source.max_bytes:,} are allowed."
-            return self._refuse(source_id, headers, raw, _problem(413, "Too large", what, "Send less, or raise the limit on the source's page."))
         now = self._clock.now()
-        problem = verify(source.signing, [s.text for s in self._valid(source_id, live.version, now)], headers, raw, now)
-        if problem:
-            return self._refuse(source_id, headers, raw, _problem(401, "Signature", problem.what, problem.mend))
+        refusal = self._refusal(live, source_id, source, headers, raw, length, remote, now)
+        if refusal is not None:
+            return self._refuse(source_id, headers, raw, refusal)
         try:
             received = read_delivery(source, headers, raw)
         except NotReadable as error:
             return self._refuse(source_id, headers, raw, _problem(error.status, "Not readable", error.problem.what, error.problem.mend))
-        id_ = self._clock.new_id("dv", now)
+        return self._delivery(source, source_id, received, headers, raw, now)
+
+    def _refusal(self, live: LiveSetup, source_id: int, source: Source, headers: Mapping[str, str], raw: bytes, length: int, remote: str, now: dt.datetime) -> Answer | None:
+        """Why a delivery is not even looked into; None where it may come in."""
+        if not source.on:
+            return _problem(404, "Source is off", f"{source.name} is switched off.", "Switch it on at its page.")
+        if source.allow_from and not _allowed(remote, source.allow_from):
+            return _problem(403, "Address not allowed", f"{remote} is not among the addresses that may deliver here.", "Add it on the source's page.")
+        if length > source.max_bytes or len(raw) > source.max_bytes:
+            what = f"The body has {max(length, len(raw)):,} bytes, and {source.max_bytes:,} are allowed."
+            return _problem(413, "Too large", what, "Send less, or raise the limit on the source's page.")
+        problem = verify(source.signing, [s.text for s in self._valid(source_id, live.version, now)], headers, raw, now)
+        return _problem(401, "Signature", problem.what, problem.mend) if problem else None
+
+    def _delivery(self, source: Source, source_id: int, received: Sequence[Received], headers: Mapping[str, str], raw: bytes, now: dt.datetime) -> NewDelivery:
+        id_, known_by = self._clock.new_id("dv", now), digest(raw)
         events = []
         for number, event in enumerate(received):
             event_id = self._clock.new_id("ev", now)
-            key = f"d:{event.delivery_id}" if event.delivery_id else f"{BY_BODY}{digest(raw)}:{event_id}"
+            key = f"d:{event.delivery_id}" if event.delivery_id else f"{BY_BODY}{known_by}:{event_id}"
             waits = now if wanted(source.enrichments, event.name) else None
             events.append(NewEvent(event_id, source_id, id_, key, event.name, event.type, now, number, waits_until=waits))
         window = None if all(event.delivery_id for event in received) else dt.timedelta(minutes=source.same_body_minutes)
-        delivery = NewDelivery(id_, source_id, now, headers.get("content-type", "")[:200], without_secrets(headers), raw, digest(raw), tuple(events), window)
-        try:
-            ids = self._writer.store(delivery)
-        except Busy:
-            return _problem(503, "Busy", "More comes in than can be stored just now.", "Send it again in a moment.", {"Retry-After": "2"})
-        except Exception as error:
-            if not is_database_failure(error):
-                raise
-            busy = is_busy(error)
-            what = "The database is in use by somebody else." if busy else "The database can't be written to: its disk may be full."
-            return _problem(503, "Not stored", what, "Send it again later; nothing was stored.", {"Retry-After": "5" if busy else "60"})
-        fresh = any(given == stands for given, stands in ids.items())
-        stored = [ids[event.id] for event in events]
+        return NewDelivery(id_, source_id, now, storable_text(headers.get("content-type", "")[:200]), without_secrets(headers), raw, known_by, tuple(events), window)
+
+    def stored(self, delivery: NewDelivery, ids: Mapping[str, str]) -> Answer:
+        """What the sender of a stored delivery is told: 202, or 200 where all of it was there before."""
+        stored = [ids[event.id] for event in delivery.events]
+        fresh = any(ids[event.id] == event.id for event in delivery.events)
         body: dict[str, Any] = {"event": stored[0]} if len(stored) == 1 else {"event": stored[0], "events": stored}
         return Answer(202 if fresh else 200, body)
+
+    def not_stored(self, error: BaseException) -> Answer:
+        """What the sender is told of a delivery that could not be stored. Raises what is nobody's but ours."""
+        if isinstance(error, Busy):
+            return _problem(503, "Busy", "More comes in than can be stored just now.", "Send it again in a moment.", {"Retry-After": "2"})
+        if not is_database_failure(error):
+            raise error
+        busy = is_busy(error)
+        what = "The database is in use by somebody else." if busy else "The database can't be written to: its disk may be full."
+        return _problem(503, "Not stored", what, "Send it again later; nothing was stored.", {"Retry-After": "5" if busy else "60"})
 
     def _valid(self, source_id: int, version: int, now: dt.datetime) -> list[Secret]:
         held = self._secrets.get(source_id)

@@ -3,17 +3,34 @@
 from __future__ import annotations
 
 import contextlib
-import hashlib
 import os
 import socket
-import tempfile
+import stat
+from collections.abc import Iterator
 from pathlib import Path
+
+FOLDER = "wake"
+LONGEST = 100
+"""Bytes of a socket's address, less a few that differ between systems."""
 
 
 def _folder(home: Path) -> Path:
-    """Where the sockets stand: a short path, since a socket's may not be longer than about 100 bytes."""
-    mark = hashlib.sha256(str(home.resolve()).encode()).hexdigest()[:16]
-    return Path(tempfile.gettempdir()) / f"angelon-{os.getuid()}-{mark}"
+    """Where the sockets stand: in the data folder, which is its owner's alone."""
+    return home.resolve() / FOLDER
+
+
+@contextlib.contextmanager
+def _address(folder: Path, name: str) -> Iterator[str]:
+    """A socket's address. One that would be too long goes by the folder's open handle."""
+    path = str(folder / name)
+    if len(path.encode()) <= LONGEST:
+        yield path
+        return
+    handle = os.open(folder, os.O_PATH | os.O_DIRECTORY)
+    try:
+        yield f"/proc/self/fd/{handle}/{name}"
+    finally:
+        os.close(handle)
 
 
 class Bell:
@@ -32,12 +49,18 @@ class Bell:
             return
         for name in names:
             try:
-                self._socket.sendto(b".", str(self._folder / name))
+                with _address(self._folder, name) as address:
+                    self._socket.sendto(b".", address)
             except BlockingIOError:
                 pass
             except OSError:
-                with contextlib.suppress(OSError):
-                    (self._folder / name).unlink()
+                self._sweep(name)
+
+    def _sweep(self, name: str) -> None:
+        """Takes away a socket that nobody listens on any more, and nothing but a socket."""
+        with contextlib.suppress(OSError):
+            if stat.S_ISSOCK((self._folder / name).lstat().st_mode):
+                (self._folder / name).unlink()
 
 
 class Ear:
@@ -46,9 +69,11 @@ class Ear:
     def __init__(self, home: Path) -> None:
         folder = _folder(home)
         folder.mkdir(mode=0o700, exist_ok=True)
-        self._path = folder / f"{os.getpid()}-{id(self):x}"
+        name = f"{os.getpid()}-{id(self):x}"
+        self._path = folder / name
         self._socket = socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM)
-        self._socket.bind(str(self._path))
+        with _address(folder, name) as address:
+            self._socket.bind(address)
 
     def wait(self, seconds: float) -> bool:
         """True where somebody rang; all rings so far count as one."""

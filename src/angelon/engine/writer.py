@@ -25,14 +25,13 @@ class Busy(RuntimeError):
 
 
 class _Job:
-    """One delivery, and the place where its answer is left."""
+    """One delivery, the place where its answer is left, and whom to tell that it is there."""
 
-    __slots__ = ("delivery", "done", "error", "ids")
+    __slots__ = ("delivery", "error", "ids", "tell")
 
-    def __init__(self, delivery: NewDelivery) -> None:
+    def __init__(self, delivery: NewDelivery, tell: Callable[[], None]) -> None:
         self.delivery = delivery
-        self.done = threading.Lock()
-        self.done.acquire()
+        self.tell = tell
         self.ids: dict[str, str] = {}
         self.error: BaseException | None = None
 
@@ -53,16 +52,23 @@ class GroupCommit:
 
     def store(self, delivery: NewDelivery, timeout: float = 30) -> dict[str, str]:
         """Stores a delivery durably; gives for each event's proposed id the id under which it stands. Raises Busy."""
-        self._running()
-        if self._queue.qsize() > self._waiting:
-            raise Busy
-        job = _Job(delivery)
-        self._queue.put(job)
-        if not job.done.acquire(timeout=timeout):
+        done = threading.Lock()
+        done.acquire()
+        job = self.submit(delivery, done.release)
+        if not done.acquire(timeout=timeout):
             raise Busy
         if job.error is not None:
             raise job.error
         return job.ids
+
+    def submit(self, delivery: NewDelivery, tell: Callable[[], None]) -> _Job:
+        """Has a delivery stored; `tell` is called by the writing thread when it is, or can't be. Raises Busy."""
+        self._running()
+        if self._queue.qsize() > self._waiting:
+            raise Busy
+        job = _Job(delivery, tell)
+        self._queue.put(job)
+        return job
 
     def keep_refused(self, refused: dict[str, Any]) -> None:
         """Keeps a refused delivery soon; nobody waits for it, and under pressure it is dropped."""
@@ -116,7 +122,7 @@ class GroupCommit:
                     for job in jobs:
                         job.error = error
             for job in jobs:
-                job.done.release()
+                job.tell()
             if jobs:
                 self._after()
             if None in batch:

@@ -110,7 +110,7 @@ class Box:
     """The stand-ins' database. What is in it is simulated, so commits need not survive a power cut."""
 
     def __init__(self, home: Path) -> None:
-        home.mkdir(parents=True, exist_ok=True)
+        home.mkdir(mode=0o700, parents=True, exist_ok=True)
         self.engine = create_engine(f"sqlite:///{home.resolve() / 'standins.db'}", connect_args={"check_same_thread": False, "timeout": 20})
         event.listen(self.engine, "connect", _prepare)
         _Base.metadata.create_all(self.engine)

@@ -8,10 +8,13 @@ from typing import Any
 from flask import Blueprint, Flask, Response, jsonify, render_template, request
 from flask_wtf import CSRFProtect
 from flask_wtf.csrf import CSRFError
+from sqlalchemy.exc import DBAPIError
 from werkzeug.exceptions import HTTPException
 
-from angelon.web import formats, frame
+from angelon.db.database import is_busy, is_database_failure
+from angelon.web import formats, frame, origins
 from angelon.web.intake.views import IntakeFirst
+from angelon.web.origins import Proxies
 from angelon.web.services import Services, close_session
 
 POLICY = (
@@ -30,6 +33,7 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     app.extensions["angelon"] = made
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     formats.install(app)
+    origins.install(app, made.settings)
     frame.install(app)  # before the token check, whose error page has the frame too
     csrf = CSRFProtect(app)
 
@@ -56,7 +60,8 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     app.teardown_appcontext(close_session)
     app.after_request(_headers)
     app.register_error_handler(HTTPException, _error)
-    app.wsgi_app = IntakeFirst(app.wsgi_app, made.intake)  # type: ignore[method-assign]
+    app.register_error_handler(DBAPIError, _database_error)
+    app.wsgi_app = IntakeFirst(app.wsgi_app, made.intake, Proxies(made.settings.proxies()))  # type: ignore[method-assign]
     return app
 
 
@@ -67,6 +72,15 @@ def _headers(response: Response) -> Response:
     response.headers.setdefault("X-Content-Type-Options", "nosniff")
     response.headers.setdefault("Referrer-Policy", "same-origin")
     return response
+
+
+def _database_error(error: DBAPIError) -> Any:
+    """503 where the database can't be worked with just now; whatever else it says is a fault of ours."""
+    if not is_database_failure(error):
+        raise error
+    what = "The database is in use by somebody else." if is_busy(error) else "The database can't be used: its disk may be full, or its file damaged."
+    text = f"{what} Nothing was changed. Try it again in a moment."
+    return Response(text, 503, {"Retry-After": "5"}, mimetype="text/plain")
 
 
 def _error(error: HTTPException) -> Any:

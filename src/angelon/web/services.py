@@ -19,7 +19,7 @@ from angelon.engine.intake import Intake
 from angelon.engine.setups import Setups
 from angelon.engine.wake import Bell
 from angelon.engine.writer import GroupCommit
-from angelon.settings import Settings
+from angelon.settings import Settings, private_folder
 
 PROCESS = "_ANGELON_PROCESS"
 """The environment's word for which start of the program a process belongs to: ours, not a setting."""
@@ -44,7 +44,7 @@ def make(settings: Settings, database: Database | None = None, clock: Clock | No
     clock = clock or Clock()
     vault = Vault(settings.key())
     setups = Setups(database)
-    settings.home.mkdir(parents=True, exist_ok=True)
+    private_folder(settings.home)
     bell = Bell(settings.home)
     writer = GroupCommit(database, bell.ring)
     return Services(settings, database, vault, clock, setups, bell, writer, Intake(database, setups, vault, writer, clock), os.environ.get(PROCESS, ""))

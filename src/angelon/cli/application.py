@@ -1,18 +1,20 @@
-"""The application as the web server loads it, in each of its processes."""
+"""The application as the web server loads it, in its process."""
 
 from __future__ import annotations
 
-from typing import Any
-
 from angelon import settings
+from angelon.cli.parents import end_with_parent
 from angelon.standins.box import Box
 from angelon.standins.views import pages as standins
 from angelon.web import services
 from angelon.web.app import create_app
+from angelon.web.door import Door
+from angelon.web.origins import Proxies
 
 
-def application() -> Any:
+def application() -> Door:
+    end_with_parent()
     made = services.make(settings.load())
     app = create_app(made, [standins])
     app.extensions["angelon.standins"] = Box(made.settings.home)
-    return app
+    return Door(app, made.intake, made.writer, Proxies(made.settings.proxies()))
