@@ -33,6 +33,8 @@ BETWEEN_PIECES = 10.0
 """Seconds that may pass between two pieces of a body."""
 WHOLE_BODY = 60.0
 """Seconds within which a body has to be whole."""
+SMALL, SMALL_BODY = 64 * 1024, 15.0
+"""A body of so many bytes or fewer has to be whole within so many seconds."""
 BUFFERED = 256 * 1024 * 1024
 """Bytes of bodies that are held at the same time."""
 PAGES, STREAMS = 64, 40
@@ -118,7 +120,7 @@ class Door:
                     return
                 body = b""  # the source's own page says how much it takes, and keeps what it refused
             else:
-                body = await self._body(protocol, limit)
+                body = await (self._small_body(protocol) if 0 < declared <= SMALL else self._body(protocol, limit))
                 held = len(body)
             if is_delivery:
                 await self._deliver(scope, protocol, headers, body, declared or len(body))
@@ -137,6 +139,16 @@ class Door:
                 _refuse(protocol, 500, "Something went wrong inside Angelon. The log says more.")
         finally:
             self._held -= held
+
+    async def _small_body(self, protocol: Any) -> bytes:
+        """A body that says that it is small, at once: the server reads no more of it than it says. Raises _TooSlow."""
+        try:
+            async with asyncio.timeout(SMALL_BODY):
+                body: bytes = await protocol()
+        except TimeoutError:
+            raise _TooSlow from None
+        self._held += len(body)
+        return body
 
     async def _body(self, protocol: Any, limit: int) -> bytes:
         """The body, once all of it has come. Raises _TooSlow and _TooMuch."""
@@ -179,7 +191,8 @@ class Door:
         future = self._loop.create_future()
         try:
             job = self._writer.submit(delivery, self._told.teller(future))
-            await asyncio.wait_for(future, 30)
+            async with asyncio.timeout(30):
+                await future
         except (Busy, TimeoutError):
             return self._intake.not_stored(Busy())
         if job.error is not None:
