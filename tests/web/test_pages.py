@@ -59,7 +59,7 @@ def test_what_is_not_there_is_a_page_that_says_so(client):
     for address in ("/sources/x/connect", "/messages/x", "/routes/x", "/gateways/x", "/sends/x", "/orders/99", "/nothing"):
         response = client.get(address)
         assert response.status_code == 404
-        assert "Nothing stands here" in text(response)
+        assert "Page not found" in text(response)
 
 
 def test_forms_need_their_token(bench):

@@ -209,12 +209,14 @@ def test_a_route_is_run_by_hand_on_orders_of_a_file_and_twice_is_asked_about(cli
     form = {"route": "received", "order": orders, "again": orders[0], "answer.gift_note": "Hooray"}
     assert "1 message would go out for 2 orders" in text(client.post("/runs/look", data=form))
     before = bench.rows("SELECT count(*) FROM send")[0][0]
-    again = client.post("/runs", data={"route": "received", "order": orders, "answer.gift_note": "Hooray"})
+    again = client.post("/runs", data={"route": "received", "order": orders, "answer.gift_note": "Hooray", "once": "a"})
     assert "Nothing would be sent, so nothing was started." in text(again)
     assert 'value="Hooray"' in again.get_data(as_text=True)
     assert bench.rows("SELECT count(*) FROM run")[0][0] == 0
-    page = text(client.post("/runs", data=form, follow_redirects=True))
+    page = text(client.post("/runs", data=form | {"once": "b"}, follow_redirects=True))
     assert bench.rows("SELECT count(*) FROM send")[0][0] == before + 1
+    assert "This run was started already" in text(client.post("/runs", data=form | {"once": "b"}, follow_redirects=True))
+    assert bench.rows("SELECT count(*) FROM send")[0][0] == before + 1, "a double click sends once"
     assert "0 of 1 send settled" in page
     assert "already spoken for order BK-2" in page
     assert "By hand" in text(client.get(f"/orders/{orders[0]}"))

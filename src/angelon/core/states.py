@@ -59,6 +59,11 @@ def move(was: State, now: State) -> State:
     return now
 
 
+def sources_by_hand(now: State) -> tuple[State, ...]:
+    """The states from which a person may make a send `now`: never from a worker's hands."""
+    return tuple(state for state in sources_of(now) if state is not State.SENDING)
+
+
 def sources_of(now: State) -> tuple[State, ...]:
     """The states that may become `now`."""
     return tuple(state for state, targets in MOVES.items() if now in targets)

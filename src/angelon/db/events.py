@@ -7,13 +7,13 @@ import itertools
 from collections.abc import Collection, Sequence
 from typing import Any
 
-from sqlalchemy import Connection, Table, bindparam, insert, text, tuple_, update
+from sqlalchemy import Connection, Table, bindparam, insert, or_, text, tuple_, update
 from sqlalchemy import select as core_select
 from sqlalchemy.dialects import postgresql, sqlite
 from sqlmodel import Session, col, func, select
 
 from angelon.db.records import NewDelivery, NewEvent
-from angelon.db.tables import PROBLEM, DeliveryRow, EventRow, RefusedRow
+from angelon.db.tables import PROBLEM, DeliveryRow, EventRow, OrderRow, RefusedRow
 
 EVENT: Table = EventRow.__table__  # type: ignore[attr-defined]
 DELIVERY: Table = DeliveryRow.__table__  # type: ignore[attr-defined]
@@ -143,12 +143,30 @@ def plan_again(connection: Connection, event_id: str) -> bool:
     return done.rowcount == 1
 
 
-def with_problems(session: Session, source_ids: Sequence[int], limit: int = 50, before: dt.datetime | None = None) -> list[EventRow]:
-    """Events that could not be planned, the newest first."""
+def plan_all_again(connection: Connection, source_ids: Sequence[int]) -> int:
+    """The same for every event of these sources that could not be planned; says how many."""
+    done = connection.execute(
+        update(EVENT).where(text(PROBLEM), EVENT.c.source_id.in_(list(source_ids)), EVENT.c.planned_at.is_not(None)).values(planned_at=None, problem="")
+    )
+    return done.rowcount
+
+
+def with_problems(session: Session, source_ids: Sequence[int], limit: int = 50, before: tuple[dt.datetime, str] | None = None) -> list[EventRow]:
+    """Events that could not be planned, the newest first, from one on (`before`: when it came, and its id)."""
     statement = select(EventRow).where(text(PROBLEM), col(EventRow.source_id).in_(source_ids))
     if before is not None:
-        statement = statement.where(EventRow.received_at < before)
+        statement = statement.where(or_(col(EventRow.received_at) < before[0], (col(EventRow.received_at) == before[0]) & (col(EventRow.id) < before[1])))
     return list(session.exec(statement.order_by(col(EventRow.received_at).desc(), col(EventRow.id).desc()).limit(limit)))
+
+
+def problems_count(session: Session, source_ids: Sequence[int], since: dt.datetime) -> int:
+    """How many events since a moment could not be planned."""
+    return session.exec(select(func.count()).select_from(EventRow).where(text(PROBLEM), col(EventRow.source_id).in_(source_ids), EventRow.received_at >= since)).one()
+
+
+def orders_of(session: Session, order_ids: Collection[int]) -> dict[int, OrderRow]:
+    """Orders by id."""
+    return {row.id or 0: row for row in session.exec(select(OrderRow).where(col(OrderRow.id).in_(list(order_ids))))} if order_ids else {}
 
 
 def in_span(connection: Connection, source_ids: Sequence[int], types: Sequence[str], since: dt.datetime | None, newest: int) -> list[str]:

@@ -13,9 +13,11 @@ from sqlmodel import Session, col, select
 from angelon.core.states import State
 from angelon.db.sends import ALIVE_FOR
 from angelon.db.tables import (
+    PROBLEM,
     STUCK,
     WAITING,
     EventRow,
+    GatewayHealthRow,
     GatewayRow,
     HeartbeatRow,
     MessageRow,
@@ -40,6 +42,7 @@ class Numbers:
 def numbers(session: Session, store_id: int, now: dt.datetime) -> Numbers:
     """What the frame shows, in one query."""
     event, send = EventRow.__table__, SendRow.__table__  # type: ignore[attr-defined]
+    health, gateway = GatewayHealthRow.__table__, GatewayRow.__table__  # type: ignore[attr-defined]
 
     def total(table: Any) -> Any:
         return core_select(func.count()).select_from(table).where(table.store_id == store_id).scalar_subquery()
@@ -57,13 +60,18 @@ def numbers(session: Session, store_id: int, now: dt.datetime) -> Numbers:
             .select_from(send)
             .where(send.c.store_id == store_id, text(STUCK), send.c.created_at >= recent, send.c.test.is_(False))
             .scalar_subquery(),
+            core_select(func.count())
+            .select_from(event)
+            .where(text(PROBLEM), event.c.received_at >= recent, event.c.source_id.in_(core_select(SourceRow.id).where(SourceRow.store_id == store_id)))  # type: ignore[arg-type,call-overload]
+            .scalar_subquery(),
+            core_select(func.count()).select_from(health).join(gateway, gateway.c.id == health.c.gateway_id).where(gateway.c.store_id == store_id).scalar_subquery(),
             core_select(func.max(HeartbeatRow.at)).where(HeartbeatRow.at <= now + ALIVE_FOR).scalar_subquery(),  # type: ignore[arg-type]
             core_select(func.min(event.c.received_at)).where(event.c.planned_at.is_(None)).scalar_subquery(),
             core_select(func.min(send.c.due_at)).where(text(WAITING), send.c.due_at <= now).scalar_subquery(),
         )
     ).one()
     names = ("orders", "sends", "sources", "messages", "routes", "gateways")
-    return Numbers(dict(zip(names, row[:6], strict=True)), row[6], row[7], row[8], row[9])
+    return Numbers(dict(zip(names, row[:6], strict=True)), row[6] + row[7] + row[8], row[9], row[10], row[11])
 
 
 def events_by_type(session: Session, source_ids: list[int], since: dt.datetime) -> dict[str, int]:

@@ -12,7 +12,7 @@ from sqlalchemy import select as core_select
 from sqlalchemy.dialects import postgresql, sqlite
 from sqlmodel import Session, col, select
 
-from angelon.core.states import State, sources_of
+from angelon.core.states import State, sources_by_hand, sources_of
 from angelon.core.states import move as move_state
 from angelon.db.tables import (
     SENDING,
@@ -198,7 +198,7 @@ def move(session: Session, send_id: str, now_state: State, now: dt.datetime, rea
     changes: dict[str, Any] = {"state": now_state, "reason": reason}
     if now_state is State.SCHEDULED:
         changes |= {"due_at": now, "tries": 0, "first_try_at": None, "settled_at": None}
-    done = session.connection().execute(update(SEND).where(SEND.c.id == send_id, SEND.c.state.in_(sources_of(now_state))).values(**changes))
+    done = session.connection().execute(update(SEND).where(SEND.c.id == send_id, SEND.c.state.in_(sources_by_hand(now_state))).values(**changes))
     return done.rowcount == 1
 
 

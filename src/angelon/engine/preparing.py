@@ -223,6 +223,7 @@ class Preparing:
             raise Held(str(error)) from None
         about: dict[str, Any] = {
             "files": [{"name": f.name, "type": f.type, "bytes": len(f.data)} for f in files if not f.content_id], "left_out": left_out, "cc": list(cc), "bcc": list(bcc), "reply_to": list(reply_to),
+            "from": [envelope.from_address, envelope.from_name], "answers_to": envelope.reply_to,
         }  # fmt: skip
         return Mail(sender.address, recipient, data, (*cc, *bcc)), {key: value for key, value in about.items() if value} or None
 

@@ -14,6 +14,7 @@ from angelon.standins.mailbox import FAULTS
 from angelon.standins.providers import FAULTS as PROVIDER_FAULTS
 from angelon.standins.providers import answered, chat_json, sms_json
 from angelon.standins.reviewer import RULES
+from angelon.web.numbers import whole
 
 pages = Blueprint("standins", __name__, url_prefix="/standins", template_folder="templates")
 
@@ -23,11 +24,16 @@ def box() -> Box:
     return held
 
 
+def limit() -> int:
+    """How many of the newest are asked for."""
+    return min(whole(request.args.get("limit")) or 200, 10_000)
+
+
 @pages.get("")
 def index() -> Any:
     counter = Counter(box())
     mails = box().mails(30)
-    wanted = request.args.get("mail", type=int)
+    wanted = whole(request.args.get("mail"))
     row = next((m for m in mails if m.id == wanted), mails[0] if mails else None)
     return render_template(
         "standins/index.html", counter=counter, products=PRODUCTS, customers=CUSTOMERS, mails=[opened(m) | {"at": m.received_at} for m in mails], mail=opened(row) | {"at": row.received_at, "page": shown(row)} if row else None,
@@ -53,12 +59,12 @@ def act() -> Any:
     try:
         match form.get("act"):
             case "place":
-                lines = [(p.sku, form.get(f"quantity.{p.sku}", 0, type=int)) for p in PRODUCTS]
-                posted = counter.place(form.get("customer", 0, type=int), lines, form.get("gift_note", ""))
+                lines = [(p.sku, whole(form.get(f"quantity.{p.sku}"), 1000) or 0) for p in PRODUCTS]
+                posted = counter.place(whole(form.get("customer")) or 0, lines, form.get("gift_note", ""))
             case "test":
                 posted = counter.test_delivery()
             case "move":
-                posted = counter.move(form.get("order", 0, type=int), form.get("state", ""))
+                posted = counter.move(whole(form.get("order")) or 0, form.get("state", ""))
             case "connect":
                 counter.connect(form.get("address", ""), form.get("secret", ""))
                 flash("The counter delivers there from now on.", "good")
@@ -119,7 +125,7 @@ def provider() -> Any:
     if fault in PROVIDER_FAULTS:
         box().set(f"{which}_fault", fault)
         flash(f"The {'SMS' if which == 'sms' else 'chat'} provider {PROVIDER_FAULTS[fault]} from now on.", "good")
-    seconds = request.form.get("seconds", type=int)
+    seconds = whole(request.form.get("seconds"))
     if seconds is not None and 0 <= seconds <= 86400:
         box().set("chat_review_seconds", seconds)
         flash("A review is done at once from now on." if seconds == 0 else f"A review takes {seconds} seconds from now on.", "good")
@@ -144,19 +150,19 @@ def answer() -> Any:
 @pages.get("/sms.json")
 def sms_list() -> Any:
     """What the handsets have received, newest first."""
-    return jsonify([sms_json(row) for row in box().texts(request.args.get("limit", 200, type=int), request.args.get("to", ""))])
+    return jsonify([sms_json(row) for row in box().texts(limit(), request.args.get("to", ""))])
 
 
 @pages.get("/chat.json")
 def chat_list() -> Any:
     """What the customers' chats have received, newest first."""
-    return jsonify([chat_json(row) for row in box().chats(request.args.get("limit", 200, type=int), request.args.get("to", ""))])
+    return jsonify([chat_json(row) for row in box().chats(limit(), request.args.get("to", ""))])
 
 
 @pages.get("/mail.json")
 def mail_json() -> Any:
     """What the mailbox has received, newest first."""
-    return jsonify([opened(row) for row in box().mails(request.args.get("limit", 200, type=int), request.args.get("to", ""))])
+    return jsonify([opened(row) for row in box().mails(limit(), request.args.get("to", ""))])
 
 
 @pages.get("/mail/<int:mail_id>.eml")

@@ -8,12 +8,16 @@ from typing import Any
 from flask import Blueprint, Flask, Response, jsonify, render_template, request
 from flask_wtf import CSRFProtect
 from flask_wtf.csrf import CSRFError
+from pydantic import ValidationError
 from sqlalchemy.exc import DBAPIError
-from werkzeug.exceptions import HTTPException
+from werkzeug.exceptions import HTTPException, UnprocessableEntity
 
+from angelon.core.problems import Invalid
+from angelon.core.specs.base import problems_of
 from angelon.db.database import is_busy, is_database_failure
 from angelon.web import formats, frame, origins
 from angelon.web.intake.views import IntakeFirst
+from angelon.web.numbers import RowId
 from angelon.web.origins import Proxies
 from angelon.web.services import Services, close_session
 
@@ -31,6 +35,7 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
         SESSION_COOKIE_SECURE=made.settings.base_url.startswith("https://"), MAX_CONTENT_LENGTH=20 * 1024 * 1024, SEND_FILE_MAX_AGE_DEFAULT=3600,
     )  # fmt: skip
     app.extensions["angelon"] = made
+    app.url_map.converters["int"] = RowId
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     formats.install(app)
     origins.install(app, made.settings)
@@ -38,6 +43,7 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     csrf = CSRFProtect(app)
 
     from angelon.web.checks.views import pages as checks
+    from angelon.web.events.views import pages as events
     from angelon.web.gateways.views import pages as gateways
     from angelon.web.health.views import pages as health
     from angelon.web.letterhead.views import pages as letterhead
@@ -54,13 +60,15 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     from angelon.web.sources.views import pages as sources
     from angelon.web.suppressions.views import pages as suppressions
 
-    for blueprint in (health, overview, orders, sends, sources, messages, letterhead, library, routes, segments, gateways, suppressions, rehearsals, checks, runs, receipts, *more):
+    for blueprint in (health, overview, events, orders, sends, sources, messages, letterhead, library, routes, segments, gateways, suppressions, rehearsals, checks, runs, receipts, *more):
         app.register_blueprint(blueprint)
     csrf.exempt(receipts)
     app.teardown_appcontext(close_session)
     app.after_request(_headers)
     app.register_error_handler(HTTPException, _error)
     app.register_error_handler(DBAPIError, _database_error)
+    app.register_error_handler(Invalid, _invalid)
+    app.register_error_handler(ValidationError, _invalid)
     app.wsgi_app = IntakeFirst(app.wsgi_app, made.intake, Proxies(made.settings.proxies()))  # type: ignore[method-assign]
     return app
 
@@ -72,6 +80,13 @@ def _headers(response: Response) -> Response:
     response.headers.setdefault("X-Content-Type-Options", "nosniff")
     response.headers.setdefault("Referrer-Policy", "same-origin")
     return response
+
+
+def _invalid(error: Invalid | ValidationError) -> Any:
+    """What a form or script sent can't be a spec, and its page did not say so itself."""
+    problems = error.problems if isinstance(error, Invalid) else problems_of(error)
+    detail = " ".join(str(problem) for problem in problems[:5])
+    return _error(UnprocessableEntity(f"{detail} Nothing was changed. Go back: what you typed is still there."))
 
 
 def _database_error(error: DBAPIError) -> Any:

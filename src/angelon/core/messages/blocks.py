@@ -87,22 +87,52 @@ class Tokens:
         return [self.held[number] for number in (missing or moved)]
 
 
+_CONTROL = re.compile(r"\{%[-+]?\s*(\w+)")
+_ENCODED = re.compile(r"\|\s*urlencode\b")
+SCHEMES = ("https://", "http://", "mailto:", "tel:")
+
+
 def link(source: str, tokens: Tokens) -> str:
-    """An address for an attribute: its first value has to be a whole web address, later ones are made safe inside one."""
+    """An address for an attribute: what it begins with has to be a whole web address, later values are made safe inside one.
+
+    Whichever way its conditions go: each branch with which an address could begin has to begin one.
+    """
     compile_template(source)
     made = ""
+    begun = False
+    branches: list[tuple[bool, list[bool], bool]] = []
+    """For each open condition: whether the address had begun before it, how its branches ended, whether there is an else."""
     for jinja, part in segments(source.strip()):
         if jinja and part.startswith("{{"):
             inner = part[2:-2].strip().strip("-").strip()
-            how = "web_address" if made == "" else "urlencode"
-            made += tokens.put("{{ (" + inner + ") | " + how + " }}" if "urlencode" not in inner else part)
+            how = "urlencode" if begun else "web_address"
+            made += tokens.put("{{ (" + inner + ") | " + how + " }}" if not (begun and _ENCODED.search(inner)) else part)
+            begun = True
         elif jinja:
+            begun = _after_control(part, begun, branches)
             made += tokens.put(part)
         else:
+            if not begun and part.strip() and not part.lower().startswith(SCHEMES):
+                raise BadTemplate(f"“{source[:60]}” is no web address.", 1, "Start it with https://, or choose a variable that holds an address.")
+            begun = begun or bool(part.strip())
             made += html.escape(part, quote=True)
-    if made and not _TOKEN.match(made) and not made.lower().startswith(("https://", "http://", "mailto:", "tel:")):
-        raise BadTemplate(f"“{source[:60]}” is no web address.", 1, "Start it with https://, or choose a variable that holds an address.")
     return made
+
+
+def _after_control(part: str, begun: bool, branches: list[tuple[bool, list[bool], bool]]) -> bool:
+    """Whether the address has begun, whatever happens, after a condition's or loop's part."""
+    found = _CONTROL.match(part)
+    word = found[1] if found else ""
+    if word in ("if", "for"):
+        branches.append((begun, [], False))
+    elif word in ("else", "elif") and branches:
+        before, ends, _ = branches[-1]
+        branches[-1] = (before, [*ends, begun], word == "else")
+        return before
+    elif word in ("endif", "endfor") and branches:
+        before, ends, whole = branches.pop()
+        return before or (whole and word == "endif" and all([*ends, begun]))
+    return begun
 
 
 def rich(source: str, tokens: Tokens, paragraph: str = "") -> str:
@@ -119,7 +149,7 @@ def rich(source: str, tokens: Tokens, paragraph: str = "") -> str:
         made = _STRONG.sub(r"<strong>\1</strong>", made)
         return _EMPHASIS.sub(r"<em>\1</em>", made)
 
-    hidden = tokens.hide(source).replace("\r\n", "\n")
+    hidden = tokens.hide(source).replace("\r\n", "\n").replace("\x00", "")
     with_links = _LINK.sub(keep_link, hidden)
     paragraphs = [p for p in re.split(r"\n\s*\n", with_links.strip("\n")) if p.strip()] or [""]
     made = "".join(f'<p style="margin:0 0 12px"{paragraph}>{inline(p.strip()).replace(chr(10), "<br />")}</p>' for p in paragraphs)

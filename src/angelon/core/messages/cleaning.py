@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from lxml import etree, html
 
-from angelon.core.problems import Problem
+from angelon.core.messages.nesting import problems_of_markup
+from angelon.core.problems import Invalid, Problem
 
 _TAGS = {
     "script": "a script", "iframe": "a frame", "frame": "a frame", "object": "an embedded object", "embed": "an embedded object", "applet": "an embedded object",
@@ -21,7 +22,13 @@ def unsafe(page: str) -> list[Problem]:
 
 
 def cleaned(page: str) -> tuple[str, list[str]]:
-    """A page without what no mail may hold, and what was taken out in words. Comments, conditions and styles stay."""
+    """A page without what no mail may hold, and what was taken out in words. Comments, conditions and styles stay.
+
+    Raises Invalid where the page is too much for a parser.
+    """
+    too_much = problems_of_markup(page, True)
+    if too_much:
+        raise Invalid(too_much)
     tree = _tree(page)
     if tree is None:
         return "", []

@@ -26,6 +26,7 @@ from angelon.core.messages.blocks import (
     text_of,
 )
 from angelon.core.messages.cleaning import unsafe
+from angelon.core.messages.nesting import problems_of_markup
 from angelon.core.messages.templates import BadTemplate, CantRender, Compiled, compile_template
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs.message import Columns, EmailText, Message
@@ -165,6 +166,10 @@ def _compiled(key: str) -> CompiledEmail:
 def _own_page(source: str, problems: list[Problem]) -> Compiled | None:
     """A page of HTML of one's own, its styles inlined; refused where it holds what no mail may."""
     try:
+        too_much = problems_of_markup(source, True)
+        if too_much:
+            problems += [problem.at("html") for problem in too_much]
+            return None
         tokens = Tokens()
         page = tokens.hide_in_html(source)
         problems += [problem.at("html") for problem in unsafe(page)]
@@ -204,11 +209,17 @@ def _layout(text: EmailText, letterhead: Letterhead, store_name: str, locale: st
             made[where] = rich(source, tokens)
         except BadTemplate as error:
             problems.append(error.problem.at(where))
+    logo = ""
+    if letterhead.logo:
+        try:
+            logo = picture(letterhead.logo, tokens)
+        except BadTemplate as error:
+            problems.append(error.problem.at("letterhead.logo"))
     if problems:
         return ""
     head = f'<mj-text css-class="accent" color="{letterhead.accent}" font-size="14px" font-weight="700" letter-spacing="0.06em">{made["letterhead.header"]}</mj-text>'
     if letterhead.logo:
-        head = f'<mj-image align="left" src="{picture(letterhead.logo, tokens)}" alt="{made["letterhead.logo_alt"]}" width="{letterhead.logo_width}px" />' + (head if letterhead.header else "")
+        head = f'<mj-image align="left" src="{logo}" alt="{made["letterhead.logo_alt"]}" width="{letterhead.logo_width}px" />' + (head if letterhead.header else "")
     signature = f'<mj-text css-class="ink">{made["letterhead.signature"]}</mj-text>' if letterhead.signature else ""
     section = f'<mj-section css-class="paper" background-color="{PAPER}"'
     source = (
@@ -246,6 +257,11 @@ def _sections(text: EmailText, tokens: Tokens, locale: str, letterhead: Letterhe
 
 def _page(source: str, text: EmailText, tokens: Tokens, problems: list[Problem]) -> str:
     """MJML as HTML with its Jinja parts back in their places; empty, with problems, where that can't be had."""
+    too_much = [problem.at(where) for where, block in text.pieces() if block.kind == "mjml" for problem in problems_of_markup(block.mjml, False)]
+    too_much = too_much or [problem.at("blocks") for problem in problems_of_markup(source, False)]
+    if too_much:
+        problems += too_much
+        return ""
     try:
         page = _INLINER.inline(_FETCHED.sub("", mjml.mjml2html(source)))
     except (ValueError, css_inline.InlineError) as error:

@@ -7,6 +7,7 @@ HTML every value is escaped.
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from functools import lru_cache
@@ -18,6 +19,7 @@ from jinja2 import StrictUndefined, Template, TemplateError, TemplateSyntaxError
 from jinja2.exceptions import SecurityError, UndefinedError
 from jinja2.meta import find_undeclared_variables
 from jinja2.runtime import Context as JinjaContext
+from jinja2.runtime import LoopContext
 from jinja2.sandbox import ImmutableSandboxedEnvironment
 from markupsafe import Markup, escape
 
@@ -53,9 +55,9 @@ _NAMED = {
 class BadTemplate(ValueError):
     """A template that can't be used. `line` counts from 1."""
 
-    def __init__(self, what: str, line: int = 1, mend: str = "") -> None:
+    def __init__(self, what: str, line: int | None = 1, mend: str = "") -> None:
         super().__init__(what)
-        self.line = line
+        line = self.line = line or 1  # nodes that Jinja makes itself have none
         self.problem = Problem("", f"Line {line}: {what}" if line > 1 else what[:1].upper() + what[1:], mend)
 
 
@@ -161,7 +163,14 @@ def _filter_breaks(context: JinjaContext, value: Any) -> Markup:
 def _filter_json(context: JinjaContext, value: Any) -> Markup:
     """A value as JSON, safe inside a JSON text; not for HTML."""
     plain = value if value is None or isinstance(value, str | int | float | bool | list | dict) else show(value, _locale(context))
-    return Markup(orjson.dumps(plain, default=show).decode())  # noqa: S704 - JSON goes into bodies of requests, never into a page
+    return Markup(_json_text(plain))  # noqa: S704 - JSON goes into bodies of requests, never into a page
+
+
+def _json_text(plain: Any) -> str:
+    try:
+        return orjson.dumps(plain, default=show).decode()
+    except TypeError:  # a number of over 64 bits
+        return json.dumps(plain, default=show, ensure_ascii=False)
 
 
 OWN_FILTERS = frozenset({"web_address", "breaks", "json"})
@@ -195,6 +204,22 @@ class _Environment(ImmutableSandboxedEnvironment):
         self.filters.clear()
         self.filters.update(FILTERS, _bounded=_bounded)
 
+    def getattr(self, obj: Any, attribute: str) -> Any:
+        """A field of a value, never a method of the object that holds it."""
+        if isinstance(obj, Mapping):
+            return obj[attribute] if attribute in obj else self.undefined(obj=obj, name=attribute)
+        if isinstance(obj, Money) and attribute in ("amount", "currency"):
+            return obj.amount if attribute == "amount" else obj.currency
+        return super().getattr(obj, attribute) if isinstance(obj, LoopContext) else self.undefined(f"it has no field “{attribute}”")
+
+    def getitem(self, obj: Any, argument: Any) -> Any:
+        if isinstance(obj, list | tuple | str) and isinstance(argument, int | slice) and not isinstance(argument, bool):
+            try:
+                return obj[argument]
+            except IndexError:
+                return self.undefined(f"it has no item {argument}")
+        return self.getattr(obj, argument) if isinstance(argument, str) else self.undefined(f"it has no item {str(argument)[:40]}")
+
     def call_binop(self, context: JinjaContext, operator: str, left: Any, right: Any) -> Any:
         a, b = number_of(left), number_of(right)
         if a is None or b is None or isinstance(left, str) or isinstance(right, str):
@@ -213,6 +238,9 @@ _TEXT = _Environment(autoescape=False)
 class _Bound:
     """Walks a parsed template: refuses what is not allowed, and makes every loop count."""
 
+    def __init__(self, html: bool) -> None:
+        self._html = html
+
     def visit(self, node: nodes.Node) -> None:
         if not isinstance(node, _ALLOWED):
             for kind, said in _NAMED.items():
@@ -225,6 +253,8 @@ class _Bound:
             raise BadTemplate(f"“.{node.attr}” starts with an underscore; no field does.", node.lineno)
         if isinstance(node, nodes.Filter) and node.name not in FILTERS:
             raise BadTemplate(f"there is no filter “{node.name}”.", node.lineno, f"The filters are {', '.join(sorted(set(FILTERS) - OWN_FILTERS))}.")
+        if self._html and isinstance(node, nodes.Filter) and node.name == "json":
+            raise BadTemplate("the filter json is for requests; in a mail it would let a customer's own HTML through.", node.lineno, "Take it out: a value is shown as it reads.")
         if isinstance(node, nodes.For) and node.recursive:
             raise BadTemplate("a loop can't call itself.", node.lineno)
         for child in node.iter_child_nodes():
@@ -270,7 +300,7 @@ def compile_template(source: str, html: bool = False) -> Compiled:
     environment = _HTML if html else _TEXT
     try:
         tree = environment.parse(source)
-        _Bound().visit(tree)
+        _Bound(html).visit(tree)
         names = frozenset(find_undeclared_variables(tree)) - {"loop"}
         code = environment.compile(tree)
         template = Template.from_code(environment, code, environment.make_globals(None))

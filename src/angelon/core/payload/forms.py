@@ -6,6 +6,9 @@ import re
 from typing import Any
 
 _PART = re.compile(r"\[([^\[\]]*)\]")
+MAX_DEPTH = 64
+"""Levels of one name; a name with more is taken as it stands."""
+_INDEX = re.compile(r"0|[1-9][0-9]{0,5}")
 
 
 def nest(pairs: list[tuple[str, str]]) -> dict[str, Any]:
@@ -23,6 +26,8 @@ def _split(name: str) -> list[str]:
     if at <= 0 or not name.endswith("]"):
         return [name]
     keys = _PART.findall(name[at:])
+    if len(keys) > MAX_DEPTH:
+        return [name]
     return [name[:at], *keys] if "".join(f"[{k}]" for k in keys) == name[at:] else [name]
 
 
@@ -50,7 +55,7 @@ def _lists(value: Any) -> Any:
     if not isinstance(value, dict):
         return value
     made = {key: _lists(item) for key, item in value.items()}
-    if made and all(key.isdigit() for key in made):
+    if made and all(_INDEX.fullmatch(key) for key in made):
         order = sorted(made, key=int)
         if [int(k) for k in order] == list(range(len(order))):
             return [made[k] for k in order]

@@ -126,7 +126,7 @@ def _compare(found: list[str], where: str, check: Check, expected: Expected, sen
         found += [f"- {where}: “{part}” does not stand in the text" for part in expected.contains if " ".join(part.split()) not in " ".join(text.split())]
         return
     if text != expected.text:
-        lines = difflib.unified_diff(expected.text.splitlines(), text.splitlines(), "expected", "came", lineterm="", n=1)
+        lines = difflib.unified_diff(expected.text.splitlines()[:2000], text.splitlines()[:2000], "expected", "came", lineterm="", n=1)
         found += [f"{line[:1]} {where}: {line[1:]}" for line in lines if line[:3] not in ("---", "+++") and line[:1] in "+-"]
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from typing import Annotated, Any, Self, TypeVar
 
@@ -99,6 +100,36 @@ def problems_of(error: ValidationError) -> list[Problem]:
 def read_spec(kind: type[SpecT], data: Any) -> SpecT:
     """Validates plain data as a spec. Raises Invalid with every problem found."""
     try:
+        unfit = _unfit(data)
+        if unfit is not None:
+            raise Invalid([unfit])
         return kind.model_validate(data)
     except ValidationError as error:
         raise Invalid(problems_of(error)) from None
+    except RecursionError:
+        raise Invalid([Problem("", "It is nested too deeply.", "Write it flatter.")]) from None
+
+
+MOST_LEVELS = 60
+
+
+def _unfit(data: Any) -> Problem | None:
+    """What no spec may hold wherever it stands: a NUL, half a surrogate pair, a number that is none, boundless nesting."""
+    stack: list[tuple[Any, str, int]] = [(data, "", 0)]
+    while stack:
+        value, where, depth = stack.pop()
+        if depth > MOST_LEVELS:
+            return Problem(where, f"It is nested more than {MOST_LEVELS} levels deep.", "Write it flatter.")
+        if isinstance(value, str):
+            if "\x00" in value or (not value.isascii() and any("\ud800" <= c <= "\udfff" for c in value)):
+                return Problem(where, f"“{value[:40].encode('utf-8', 'replace').decode().replace(chr(0), '?')}” holds a character that no text has (NUL, or half a surrogate pair).", "Type it again.")
+        elif isinstance(value, float) and not math.isfinite(value):
+            return Problem(where, f"“{value}” is no number.", "Write a number.")
+        elif isinstance(value, int) and not isinstance(value, bool) and abs(value) >= 2**63:
+            return Problem(where, "The number is too large.", "Write a smaller one.")
+        elif isinstance(value, dict):
+            stack += [(inner, f"{where}.{key}" if where else str(key), depth + 1) for key, inner in value.items()]
+            stack += [(key, where, depth + 1) for key in value if isinstance(key, str)]
+        elif isinstance(value, list | tuple):
+            stack += [(inner, f"{where}.{number}" if where else str(number), depth + 1) for number, inner in enumerate(value)]
+    return None

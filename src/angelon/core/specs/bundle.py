@@ -95,6 +95,10 @@ def read_bundle(text: str) -> Bundle:
         mark = getattr(error, "problem_mark", None)
         at = f" at line {mark.line + 1}, column {mark.column + 1}" if mark else ""
         raise Invalid([Problem("", f"The bundle is not YAML: {getattr(error, 'problem', None) or 'it can not be read'}{at}.")]) from None
+    except RecursionError:
+        raise Invalid([Problem("", "The bundle is nested too deeply.", "Write it flatter.")]) from None
+    except (ValueError, OverflowError) as error:  # a number of thousands of digits
+        raise Invalid([Problem("", f"The bundle holds a value that can't be read: {str(error)[:120]}.")]) from None
     if not isinstance(data, dict):
         raise Invalid([Problem("", "The bundle is empty or not a mapping.", "It starts with `angelon: 1` and `store:`.")])
     bundle = read_spec(Bundle, data)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from typing import Any
 
 import yaml
@@ -14,6 +13,7 @@ from angelon.core.planning import checking
 from angelon.core.problems import Invalid
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.check import Check
+from angelon.core.specs.keys import key_of
 from angelon.core.values import show
 from angelon.db import checks, facts
 from angelon.db.tables import CheckRow, EventRow
@@ -81,7 +81,7 @@ def keep() -> Any:
     _, contact_id, _, statuses = facts.order(session().connection(), event.source_id, reading.reference[:200])
     route = gate.routes_as(drafts=True)[row.key]
     name = f"{route.name}: {reading.number or event.name}"
-    wanted = re.sub(r"[^a-z0-9]+", "-", f"{row.key} {reading.number or event.name}".lower()).strip("-") or "check"
+    wanted = key_of(f"{row.key} {reading.number or event.name}") or "check"
     with services().database.writing() as writing:
         check = Check(
             key=checks.free_key(writing, store().id or 0, wanted), name=name[:100], route=row.key, source=key, type=event.type, event=event.name, was=event.was, now=event.now, at=event.received_at,

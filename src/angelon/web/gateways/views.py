@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import datetime as dt
-import re
 import secrets
 from typing import Any
 
@@ -17,7 +16,8 @@ from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Gateway
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.gateway import HttpCall, Receipts
-from angelon.db import setup
+from angelon.core.specs.keys import key_of
+from angelon.db import gateway_health, setup
 from angelon.db.sends import gateway_states
 from angelon.db.tables import GatewayRow
 from angelon.gateways.interface import Mail
@@ -45,14 +45,15 @@ CODE_FOR = dt.timedelta(hours=1)
 @pages.get("")
 def index() -> Any:
     states = gateway_states(session(), store().id or 0, g.now - dt.timedelta(days=7))
-    rows = [(gateway, states.get(live().gateway_ids[key], {})) for key, gateway in live().setup.gateways.items()]
+    unwell = gateway_health.load(session().connection())
+    rows = [(gateway, states.get(live().gateway_ids[key], {}), unwell.get(live().gateway_ids[key])) for key, gateway in live().setup.gateways.items()]
     return render_template("gateways/index.html", rows=rows, kinds=KINDS)
 
 
 @pages.post("")
 def create() -> Any:
     name = request.form.get("name", "").strip()
-    key = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")
+    key = key_of(name)
     kind = request.form.get("kind", "smtp")
     if not key or kind not in KINDS:
         flash("Give the gateway a name with at least one letter or digit.", "bad")
@@ -65,10 +66,26 @@ def create() -> Any:
         spec["sender"] = {"address": live().setup.store.support_email or "shop@example.com"}
     else:
         spec |= {"auth": {"scheme": "bearer"}, "call": STARTS[kind]}
+    try:
+        made = read_spec(Gateway, spec)
+    except Invalid as error:
+        flash(f"{error.problems[0].what} {error.problems[0].mend}", "bad")
+        return redirect(url_for(".index"))
     with services().database.writing() as writing:
-        setup.save_plain(writing, GatewayRow, store().id or 0, read_spec(Gateway, spec), g.now)
+        setup.save_plain(writing, GatewayRow, store().id or 0, made, g.now)
     services().setups.forget()
     return redirect(url_for(".edit", key=key))
+
+
+@pages.post("/<key>/probe")
+def probe(key: str) -> Any:
+    """Has one send tried at once by a gateway that is taken to be unreachable."""
+    gateway = _gateway(key)
+    with services().database.connection() as connection:
+        unreachable = gateway_health.probe_now(connection, live().gateway_ids[key], services().clock.now())
+    services().bell.ring()
+    flash(f"{gateway.name} is tried now, with one send." if unreachable else f"{gateway.name} is reachable.", "good")
+    return redirect(url_for(".index") if request.form.get("from") == "list" else url_for(".edit", key=key))
 
 
 @pages.get("/<key>")
@@ -87,8 +104,9 @@ def _page(gateway: Gateway, problems: list[Any], given: dict[str, str]) -> str:
     gateway_id = live().gateway_ids[gateway.key]
     kept = services().vault.get(session(), "gateway", gateway_id, g.now)
     code = services().vault.get(session(), "sender-code", gateway_id, g.now)
+    health = gateway_health.load(session().connection()).get(gateway_id)
     template = "gateways/edit.html" if gateway.kind == "smtp" else "gateways/provider.html"
-    return render_template(template, gateway=gateway, problems=problems, given=given, has_password=bool(kept), code_sent=bool(code), kinds=KINDS, blank_call=HttpCall(), blank_receipts=Receipts(), receipts_at=address_of(gateway.key))
+    return render_template(template, gateway=gateway, problems=problems, given=given, has_password=bool(kept), code_sent=bool(code), kinds=KINDS, blank_call=HttpCall(), blank_receipts=Receipts(), receipts_at=address_of(gateway.key), health=health)
 
 
 @pages.post("/<key>")
@@ -110,6 +128,7 @@ def save(key: str) -> Any:
         row = setup.save_plain(writing, GatewayRow, store().id or 0, made, g.now)
         if form.get("password"):
             services().vault.put(writing, "gateway", row.id, form["password"], g.now)
+        gateway_health.forget(writing.connection(), row.id)
     services().setups.forget()
     flash("Saved. The next try uses it.", "good")
     return redirect(url_for(".edit", key=key))
@@ -123,6 +142,7 @@ def _mail_spec(spec: dict[str, Any], form: MultiDict[str, str], was: Gateway) ->
     spec["sender"]["verified"] = bool(was.sender and was.sender.verified and was.sender.address == address.lower())
     if "limits.attachments" in form:
         megabytes = form.get("limits.megabytes", type=float)
+        megabytes = megabytes if megabytes is not None and 0 <= megabytes < 1e6 else None  # nan, inf
         spec["limits"] = {
             "attachments": form["limits.attachments"], "total_bytes": int(megabytes * 1e6) if megabytes is not None else form.get("limits.megabytes", ""),
             "types": [t.strip() for t in form.get("limits.types", "").replace(",", "\n").splitlines() if t.strip()],

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import re
 from typing import Any
 
 from flask import Blueprint, Response, abort, flash, g, redirect, render_template, request, url_for
 
 from angelon.core.messages.attachments import Kept, file_name, sniff
+from angelon.core.specs.keys import key_of
 from angelon.db import files
 from angelon.db.setup import select
 from angelon.db.tables import MessageRow
@@ -39,7 +39,7 @@ def index() -> Any:
 def upload() -> Any:
     """Puts a file on a shelf."""
     file, form = request.files.get("file"), request.form
-    shelf = re.sub(r"[^a-z0-9]+", "-", (form.get("shelf") or "").strip().lower()).strip("-")[:60]
+    shelf = key_of(form.get("shelf") or "")
     by, match = form.get("by", ""), form.get("match", "").strip()[:200]
     problem = ""
     data = file.read(MOST + 1) if file is not None else b""

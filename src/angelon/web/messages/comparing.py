@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import difflib
 import re
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
@@ -40,12 +41,53 @@ def _called(place: tuple[str, ...]) -> str:
     return " · ".join(_NAMES.get(part, part) for part in place)
 
 
+MOST_PAIRS = 1_000_000
+"""Pairs of words that are held against each other; what is larger is compared by lines first."""
+MOST_LINES = 4_000
+
+
 def marked(old: str, new: str) -> tuple[Markup, Markup]:
-    """Two texts as HTML, with what was taken out and put in marked."""
-    a, b = re.findall(r"\{[{%].*?[}%]\}|\s+|\w+|[^\w\s]", old), re.findall(r"\{[{%].*?[}%]\}|\s+|\w+|[^\w\s]", new)
+    """Two texts as HTML, with what was taken out and put in marked: by words, of long texts by lines and then by words."""
+    a, b = _words(old), _words(new)
+    if len(a) * len(b) <= MOST_PAIRS:
+        return _marked(a, b, lambda out, put: (_del(out), _ins(put)))
+    lines, new_lines = _lines(old), _lines(new)
+    if len(lines) > MOST_LINES or len(new_lines) > MOST_LINES:
+        return _del([old]), _ins([new])
+
+    def closer(out: list[str], put: list[str]) -> tuple[Markup, Markup]:
+        words, new_words = _words("".join(out)), _words("".join(put))
+        if not words or not new_words or len(words) * len(new_words) > MOST_PAIRS // 10:
+            return _del(out), _ins(put)
+        return _marked(words, new_words, lambda a, b: (_del(a), _ins(b)))
+
+    return _marked(lines, new_lines, closer)
+
+
+def _marked(a: list[str], b: list[str], changed: Callable[[list[str], list[str]], tuple[Markup, Markup]]) -> tuple[Markup, Markup]:
     left, right = Markup(), Markup()
-    for kind, a1, a2, b1, b2 in difflib.SequenceMatcher(None, a, b, autojunk=False).get_opcodes():
-        out, put = escape("".join(a[a1:a2])), escape("".join(b[b1:b2]))
-        left += out if kind == "equal" else Markup("<del>{}</del>").format(out) if out else ""
-        right += put if kind == "equal" else Markup("<ins>{}</ins>").format(put) if put else ""
+    for kind, a1, a2, b1, b2 in difflib.SequenceMatcher(None, a, b).get_opcodes():
+        if kind == "equal":
+            out = put = escape("".join(a[a1:a2]))
+        else:
+            out, put = changed(a[a1:a2], b[b1:b2])
+        left += out
+        right += put
     return left, right
+
+
+def _words(text: str) -> list[str]:
+    return re.findall(r"\{[{%].*?[}%]\}|\s+|\w+|[^\w\s]", text)
+
+
+def _lines(text: str) -> list[str]:
+    """Lines, and tags where a page has no lines."""
+    return re.findall(r"[^\n>]*[\n>]|[^\n>]+$", text)
+
+
+def _del(out: list[str]) -> Markup:
+    return Markup("<del>{}</del>").format("".join(out)) if any(out) else Markup()
+
+
+def _ins(put: list[str]) -> Markup:
+    return Markup("<ins>{}</ins>").format("".join(put)) if any(put) else Markup()

@@ -6,6 +6,8 @@ from dataclasses import asdict, dataclass, field
 from decimal import Decimal
 from typing import Any
 
+import structlog
+
 from angelon.core.messages.chat import CompiledChat, RenderedChat
 from angelon.core.messages.email import RenderedEmail
 from angelon.core.messages.parts import Part, compiled_part
@@ -22,6 +24,8 @@ from angelon.core.values import Value
 from angelon.db.setup import LiveSetup
 from angelon.web.formats import pictured
 from angelon.web.hand import Hand
+
+log = structlog.get_logger()
 
 
 @dataclass
@@ -46,6 +50,15 @@ class Preview:
 
 
 def preview(message: Message, channel: str, locale: str, live: LiveSetup, hand: Hand, samples: list[Sample] | None = None) -> Preview:
+    """Renders one variant, as `_preview`; a page with a draft that can't be shown opens all the same, and says so."""
+    try:
+        return _preview(message, channel, locale, live, hand, samples)
+    except Exception as error:
+        log.exception("a draft could not be shown", message=message.key)
+        return Preview(channel, locale, problems=[Problem(f"{channel}.{locale}", f"The preview could not be made: {type(error).__name__}.", "Take back what you changed last. The log says more.")])
+
+
+def _preview(message: Message, channel: str, locale: str, live: LiveSetup, hand: Hand, samples: list[Sample] | None = None) -> Preview:
     """Renders one variant. A variable without a value is shown by its name in ⟨ ⟩, and is among the problems."""
     seen = Preview(channel, locale)
     if locale not in message.variants(channel):

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from typing import Any
 
 from flask import Blueprint, Response, abort, flash, g, jsonify, redirect, render_template, request, url_for
@@ -15,6 +14,7 @@ from angelon.core.planning.sentence import CALLED
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Message, Variable
 from angelon.core.specs.base import read_spec
+from angelon.core.specs.keys import key_of
 from angelon.core.specs.message import CHANNELS
 from angelon.core.values import regional, show
 from angelon.db import reviews, setup
@@ -23,6 +23,7 @@ from angelon.engine.reviewing import Reviewing
 from angelon.web import hand as hands
 from angelon.web.messages import comparing, starters, testing
 from angelon.web.messages.preview import Preview, preflight, preview, way_to
+from angelon.web.numbers import whole
 from angelon.web.services import live, services, session, store
 
 pages = Blueprint("messages", __name__, url_prefix="/messages", template_folder="templates")
@@ -66,7 +67,7 @@ def create() -> Any:
     """A new message: an empty one, or one of the starting points in the shop's languages."""
     starter = starters.by_key(request.form.get("starter", ""))
     name = request.form.get("name", "").strip() or (starter.name if starter else "")
-    key = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")[:60].strip("-")
+    key = key_of(name)
     if not key:
         flash("Give the message a name with at least one letter or digit.", "bad")
         return redirect(url_for(".index"))
@@ -75,11 +76,16 @@ def create() -> Any:
     spec: dict[str, Any] = {"key": key, "name": name, "locale": locale, "email": {locale: BLANK["email"]}}
     if starter:
         spec = starter.spec(key, name, locale, [locale, *the_store.locales])
+    try:
+        new = read_spec(Message, spec)
+    except Invalid as error:
+        flash(f"{error.problems[0].what} {error.problems[0].mend}", "bad")
+        return redirect(url_for(".index"))
     with services().database.writing() as writing:
         if setup.by_key(writing, MessageRow, store().id or 0, key):
             flash(f"There is a message called “{key}” already. Choose another name.", "bad")
             return redirect(url_for(".index"))
-        setup.save_draft(writing, MessageRow, store().id or 0, read_spec(Message, spec), g.now)
+        setup.save_draft(writing, MessageRow, store().id or 0, new, g.now)
         made = []
         for variable in starter.variables if starter else []:
             if variable["name"] not in live().setup.variables:
@@ -181,7 +187,9 @@ def _variables(hand: hands.Hand) -> list[dict[str, Any]]:
 def save(key: str) -> Any:
     """Keeps the draft and answers with its preview. A text that can't be rendered is kept all the same."""
     _row(key)
-    body = request.get_json(silent=True) or {}
+    body = request.get_json(silent=True)
+    if not isinstance(body, dict):
+        return jsonify({"detail": "The page sent something that is no message. Reload it."}), 400
     spec = body.get("spec")
     if not isinstance(spec, dict) or spec.get("key") != key:
         return jsonify({"detail": "The page sent something that is no message. Reload it."}), 400
@@ -189,13 +197,13 @@ def save(key: str) -> Any:
         message = read_spec(Message, spec)
     except Invalid as error:
         return jsonify({"saved": False, "problems": [p.as_dict() for p in error.problems]}), 422
+    channel, locale = str(body.get("channel", "email")), str(body.get("locale") or message.locale)
+    samples = _samples(key) if channel == "sms" else []
+    seen = preview(message, channel, locale, live(), _hand(key), samples) if channel in CHANNELS else Preview()  # first: what can't be shown is not kept
     with services().database.writing() as writing:
         if not body.get("force") and not _from_here(setup.by_key(writing, MessageRow, store().id or 0, key), body):
             return jsonify({"saved": False, "elsewhere": True, "problems": [Problem("", "The draft was changed in another window meanwhile.", "Load that one, or keep yours.").as_dict()]}), 409
         kept = setup.save_draft(writing, MessageRow, store().id or 0, message, g.now)
-    channel, locale = str(body.get("channel", "email")), str(body.get("locale") or message.locale)
-    samples = _samples(key) if channel == "sms" else []
-    seen = preview(message, channel, locale, live(), _hand(key), samples) if channel in CHANNELS else Preview()
     return jsonify({"saved": True, "known": _stamp(kept), "preview": seen.as_dict(), "problems": []})
 
 
@@ -337,7 +345,7 @@ def revisions(key: str) -> Any:
 def restore(key: str) -> Any:
     """Makes an older revision the draft; what is live stays until it is published."""
     row = _row(key)
-    number = request.form.get("revision", type=int)
+    number = whole(request.form.get("revision"))
     found = next((r for r in setup.revisions_of(session(), "message", row.id or 0) if r.number == number), None)
     if found is None:
         abort(404, "There is no such revision.")

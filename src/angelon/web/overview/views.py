@@ -10,10 +10,11 @@ from flask import Blueprint, g, render_template, request
 
 from angelon.core import event_types
 from angelon.core.specs import Route
-from angelon.db import overview, setup, shapes
+from angelon.db import events, gateway_health, overview, setup, shapes
 from angelon.db.tables import OrderRow, RouteRow
+from angelon.web.formats import moment
 from angelon.web.sends.views import names
-from angelon.web.services import live, session, store
+from angelon.web.services import live, services, session, store
 from angelon.web.sources.bench import drifting
 
 pages = Blueprint("overview", __name__, template_folder="templates")
@@ -89,7 +90,7 @@ def index() -> Any:
 
 
 def needs(store_id: int) -> list[Need]:
-    found = []
+    found = _engine_needs(store_id)
     numbers = {o.id: o.number for o in session().exec(setup.select(OrderRow).where(setup.col(OrderRow.id).in_([s.order_id for s in overview.attention(session(), store_id, g.now)])))}
     for send in overview.attention(session(), store_id, g.now):
         word = "Held" if send.state == "held" else "Gave up"
@@ -112,6 +113,24 @@ def needs(store_id: int) -> list[Need]:
         if key not in speaking and key not in all_routes:
             found.append(Need("scheduled", f"{message.name} is in no route", "It is published, and nothing sends it.", "Make a route", "/routes"))
     return found[:8]
+
+
+def _engine_needs(store_id: int) -> list[Need]:
+    """What stands still: a set-up that can't be read, gateways that are unreachable, events that could not be planned."""
+    found = []
+    unreadable = services().setups.unreadable().get(store_id)
+    if unreadable:
+        found.append(Need("failed", "The set-up can’t be read", f"What was read last still holds. {unreadable}", "See the log", "/readyz"))
+    unwell = gateway_health.load(session().connection())
+    for key, id_ in live().gateway_ids.items():
+        health = unwell.get(id_)
+        if health is not None and health.opened_at is not None and key in live().setup.gateways:
+            found.append(Need("retrying", f"{live().setup.gateways[key].name} is unreachable", f"since {moment(health.opened_at)}: {health.reason}", "Open the gateway", f"/gateways/{key}"))
+    number = events.problems_count(session(), list(live().source_ids.values()), g.now - dt.timedelta(days=14))
+    if number:
+        first = events.with_problems(session(), list(live().source_ids.values()), 1)[0]
+        found.append(Need("problem", "1 event was not planned" if number == 1 else f"{number} events were not planned", first.problem, "See and plan again", "/events"))
+    return found
 
 
 def _days(sends: dict[int, int], trouble: dict[int, int], orders: dict[int, int]) -> list[tuple[str, int, int, int]]:

@@ -30,6 +30,7 @@ from angelon.db.sends import Filter
 from angelon.db.setup import LiveSetup
 from angelon.db.tables import MessageRow, RouteRow
 from angelon.web import hand as hands
+from angelon.web.numbers import row_ids, whole
 from angelon.web.services import live, session, store
 from angelon.web.sources.bench import drifting
 
@@ -198,7 +199,7 @@ def spec_from(form: Any, spec: dict[str, Any]) -> dict[str, Any]:
     if "only_if" in form:
         try:
             spec["only_if"] = json.loads(form["only_if"])
-        except ValueError:
+        except (ValueError, RecursionError):
             raise Invalid([Problem("if", "The page sent conditions that can’t be read.", "Reload it.")]) from None
     gateway = live().setup.gateways.get(spec.get("gateway", ""))
     if gateway is not None:
@@ -238,11 +239,11 @@ def _timing(form: Any) -> dict[str, Any]:
     made: dict[str, Any] = {name: form[f"timing.{name}"] for name in ("amount", "unit", "at", "zone", "not_before", "not_after", "late") if form.get(f"timing.{name}")}
     anchor = form.get("timing.anchor", "event")
     made |= {"anchor": "expected", "variable": anchor.partition(":")[2]} if anchor.startswith("day:") else {"anchor": anchor}
-    if form.get("timing.before") == "yes" and str(made.get("amount", "0")).lstrip("-").isdigit():
+    if form.get("timing.before") == "yes" and whole(str(made.get("amount", "0")).lstrip("-")) is not None:
         made["amount"] = -abs(int(made["amount"]))
     if form.get("timing.windowed"):
         made["window"] = {
-            "start": form.get("timing.start") or "08:00", "end": form.get("timing.end") or "20:00", "weekdays": [int(day) for day in form.getlist("timing.weekdays") if day.isdigit()],
+            "start": form.get("timing.start") or "08:00", "end": form.get("timing.end") or "20:00", "weekdays": row_ids(form.getlist("timing.weekdays")),
             "holidays": not form.get("timing.no_holidays"),
         }  # fmt: skip
     return made

@@ -12,6 +12,7 @@ from angelon.core import event_types
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Route
 from angelon.core.specs.base import read_spec
+from angelon.core.specs.keys import key_of
 from angelon.db import routes, sends, setup
 from angelon.db.sends import Filter
 from angelon.db.tables import RouteRow
@@ -48,7 +49,7 @@ def index() -> Any:
 @pages.post("")
 def create() -> Any:
     name = request.form.get("name", "").strip()
-    key = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")[:60].strip("-")
+    key = key_of(name)
     if not key:
         flash("Give the route a name with at least one letter or digit.", "bad")
         return redirect(url_for(".index"))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import secrets
 from collections import Counter
 from typing import Any
 
@@ -13,7 +14,8 @@ from sqlmodel import col, select
 from angelon.core.specs import Route
 from angelon.core.values import Value
 from angelon.db.tables import OrderRow, RouteRow, RunRow, SendRow
-from angelon.engine.byhand import carry_out, look
+from angelon.engine.byhand import SetupChanged, look, run_once
+from angelon.web.numbers import row_ids
 from angelon.web.routes.sentence import names, rendered
 from angelon.web.services import live, services, session, store
 
@@ -30,7 +32,7 @@ def _live_routes() -> dict[str, Route]:
 @pages.get("/new")
 def new() -> Any:
     """Which route, on which orders: ticked on the page of orders, or given by number or as CSV."""
-    ids = [int(number) for number in request.args.getlist("order") if number.isdigit()][:MOST]
+    ids = row_ids(request.args.getlist("order"))[:MOST]
     found = list(session().exec(select(OrderRow).where(col(OrderRow.id).in_(ids), OrderRow.store_id == store().id))) if ids else []
     return render_template("runs/new.html", orders=found, routes=_live_routes(), chosen=request.args.get("route", ""), runs=_runs())
 
@@ -44,7 +46,7 @@ def _runs() -> list[tuple[RunRow, str]]:
 
 def _orders() -> tuple[list[OrderRow], list[str], list[str]]:
     """The orders of the form, each once; what was given twice; what is no order."""
-    ids = [int(number) for number in request.form.getlist("order") if number.isdigit()]
+    ids = row_ids(request.form.getlist("order"))
     file = request.files.get("file")
     data = file.read(5_000_000).decode("utf-8-sig", "replace") if file and file.filename else ""
     wanted = [*references(data), *references(request.form.get("numbers", ""))][:MOST]
@@ -73,7 +75,10 @@ def references(text: str) -> list[str]:
         dialect: Any = csv.Sniffer().sniff(text[:4000], delimiters=",;\t")
     except csv.Error:
         dialect = csv.excel
-    rows = [row for row in csv.reader(io.StringIO(text), dialect) if any(cell.strip() for cell in row)]
+    try:
+        rows = [row for row in csv.reader(io.StringIO(text, newline=""), dialect) if any(cell.strip() for cell in row)]
+    except csv.Error:  # a cell of over 128 KB, a quote that never ends: no list of numbers
+        rows = [[line] for line in text.splitlines() if line.strip()]
     heading = [cell.strip().casefold() for cell in rows[0]] if rows else []
     column = next((heading.index(name) for name in ("number", "order number", "order_number", "reference", "order", "order_id") if name in heading), None)
     body = rows[1:] if column is not None else rows
@@ -83,7 +88,7 @@ def references(text: str) -> list[str]:
 def _asked(route: Route) -> tuple[dict[str, Value], set[int]]:
     """What the form answers to the route's questions, and for which orders the route is to speak again."""
     answers: dict[str, Value] = {question.variable: request.form.get(f"answer.{question.variable}", "").strip() or None for question in route.asks}
-    return answers, {int(number) for number in request.form.getlist("again") if number.isdigit()}
+    return answers, set(row_ids(request.form.getlist("again")))
 
 
 @pages.post("/look")
@@ -106,7 +111,7 @@ def _looked(route: Route, orders: list[OrderRow], twice: list[str], unknown: lis
     sends = [send for one in chosen if one.decision for send in one.decision.sends if send.state.value == "scheduled"]
     sample = next(((send, made) for send in sends if (made := rendered(send, live())) is not None), None)
     return render_template(
-        "runs/look.html", route=route, chosen=chosen, twice=twice, unknown=unknown, answers=answers, again=again, number=len(sends), sample=sample, names=names(),
+        "runs/look.html", route=route, chosen=chosen, twice=twice, unknown=unknown, answers=answers, again=again, number=len(sends), sample=sample, names=names(), once=secrets.token_urlsafe(12),
     )  # fmt: skip
 
 
@@ -118,14 +123,22 @@ def start() -> Any:
         flash("The route is no longer live. Switch it on, and choose again.", "bad")
         return redirect(url_for(".new"))
     orders, twice, unknown = _orders()
+    once = request.form.get("once", "")[:60]
+    if not once:
+        return _looked(route, orders, twice, unknown) if orders else redirect(url_for(".new", route=route.key))
     answers, again = _asked(route)
-    chosen = look(session(), live(), route, orders, again, answers, g.now)
-    if not any(send.state.value != "skipped" for one in chosen if one.decision for send in one.decision.sends):
+    try:
+        run_id, started = run_once(services().database, live(), route, [order.id or 0 for order in orders], again, answers, services().clock, once)
+    except SetupChanged:
+        flash("The set-up was changed just now. Look at what would be sent once more.", "bad")
+        return _looked(route, orders, twice, unknown)
+    if run_id is None:
         flash("Nothing would be sent, so nothing was started. Tick an order to send to it again, or choose others.", "bad")
         return _looked(route, orders, twice, unknown) if orders else redirect(url_for(".new", route=route.key))
-    with services().database.writing() as writing:
-        run_id = carry_out(writing.connection(), writing, live(), route, chosen, answers, services().clock).id
-    services().bell.ring()
+    if started:
+        services().bell.ring()
+    else:
+        flash("This run was started already; here it is.", "good")
     return redirect(url_for(".one", run_id=run_id))
 
 

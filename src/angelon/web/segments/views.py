@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import re
 from typing import Any
 
 from flask import Blueprint, abort, flash, g, jsonify, redirect, render_template, request, url_for
@@ -14,6 +13,7 @@ from angelon.core.problems import Invalid
 from angelon.core.specs import Route, Store
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.condition import compares
+from angelon.core.specs.keys import key_of
 from angelon.core.specs.store import Segment
 from angelon.db import routes, setup
 from angelon.web import hand as hands
@@ -51,7 +51,7 @@ def _keep(spec: dict[str, Any]) -> None:
 @pages.post("")
 def create() -> Any:
     name = request.form.get("name", "").strip()
-    key = re.sub(r"[^a-z0-9]+", "_", name.lower()).strip("_")
+    key = key_of(name, "_")
     key = key if key[:1].isalpha() else f"s_{key}"
     if not name or any(segment.key == key for segment in live().setup.store.segments):
         flash("Give the segment a name of its own, with at least one letter.", "bad")
@@ -98,10 +98,10 @@ def save(key: str) -> Any:
         made = read_spec(Segment, spec)
         whole = dict(store().spec)
         _keep({**whole, "segments": [made.plain() if one["key"] == key else one for one in whole.get("segments", [])]})
-    except ValueError:
-        return jsonify({"detail": "The page sent conditions that can’t be read. Reload it."}), 400
     except Invalid as error:
         return jsonify({"detail": str(error.problems[0])}), 422
+    except (ValueError, RecursionError):
+        return jsonify({"detail": "The page sent conditions that can’t be read. Reload it."}), 400
     if request.headers.get("X-Fragment"):
         return render_template("segments/_segment.html", **_page(key))
     return redirect(url_for(".edit", key=key))

@@ -12,7 +12,7 @@ from angelon.core.messages.attachments import File
 from angelon.core.messages.blocks import content_id, pictures_in
 from angelon.core.messages.email import RenderedEmail
 from angelon.core.messages.mime import Envelope, build
-from angelon.core.states import MEANING, MOVES, State
+from angelon.core.states import MEANING, State, sources_by_hand
 from angelon.db import files as library
 from angelon.db import sends, setup
 from angelon.db.sends import Filter, Listed
@@ -47,8 +47,9 @@ def index() -> Any:
     try:
         if request.args.get("before"):
             at, _, id_ = request.args["before"].partition("~")
-            before = (dt.datetime.fromisoformat(at), id_)
-    except ValueError:
+            moment = dt.datetime.fromisoformat(at)
+            before = (moment, id_) if moment.tzinfo is not None and 1970 <= moment.year <= 9000 else None
+    except (ValueError, OverflowError):
         before = None
     store_id = store().id or 0
     found = sends.listed(session(), store_id, wanted, PAGE + 1, before)
@@ -85,7 +86,7 @@ def one(send_id: str) -> Any:
     if whole is None:
         abort(404, f"There is no send “{send_id}”.")
     state = State(whole.listed.send.state)
-    return render_template("sends/one.html", whole=whole, send=whole.listed.send, state=state, meaning=MEANING[state], names=names(), may=MOVES[state], State=State)
+    return render_template("sends/one.html", whole=whole, send=whole.listed.send, state=state, meaning=MEANING[state], names=names(), may=[target for target in State if state in sources_by_hand(target)], State=State)
 
 
 @pages.post("/<send_id>")
@@ -99,10 +100,9 @@ def act(send_id: str) -> Any:
         row = writing.get(sends.SendRow, send_id)
         if row is None or row.store_id != store().id:
             abort(404, f"There is no send “{send_id}”.")
-        if chosen[0] is State.SCHEDULED:
-            row.revision_id = None  # worked out again from the event, as recipes and message stand now
-            writing.flush()
         done = sends.move(writing, send_id, chosen[0], services().clock.now(), chosen[1])
+        if done and chosen[0] is State.SCHEDULED:
+            row.revision_id = None  # worked out again from the event, as recipes and message stand now
     if done:
         services().bell.ring()
         flash("It is on its way again." if chosen[0] is State.SCHEDULED else "Cancelled: it will not go out.", "good")
@@ -138,13 +138,13 @@ def download(send_id: str) -> Any:
     send = whole.listed.send
     gateway = live().setup.gateways.get(whole.listed.gateway)
     sender = gateway.sender if gateway else None
-    address = sender.address if sender else "unknown@example.invalid"
+    about = whole.content.about or {}
+    address, sender_name = about.get("from") or (sender.address if sender else "unknown@example.invalid", (sender.name if sender else "") or live().setup.store.name)
     at = whole.attempts[-1].began_at if whole.attempts else send.created_at
     mail = RenderedEmail(send.subject, whole.content.html, whole.content.text, send.locale)
-    about = whole.content.about or {}
     envelope = Envelope(
-        address, (sender.name if sender else "") or live().setup.store.name, send.recipient, send.recipient_name, f"{send.id}@{address.rpartition('@')[2]}", at,
-        ", ".join(about.get("reply_to", [])) or (sender.reply_to if sender else ""), tuple(about.get("cc", ())), send.test,
+        address, sender_name, send.recipient, send.recipient_name, f"{send.id}@{address.rpartition('@')[2]}", at,
+        about.get("answers_to") or ", ".join(about.get("reply_to", [])) or (sender.reply_to if sender else ""), tuple(about.get("cc", ())), send.test,
     )  # fmt: skip
     data = build(mail, envelope, _files(whole))
     return Response(data, mimetype="message/rfc822", headers={"Content-Disposition": f'attachment; filename="{send.id}.eml"', "Last-Modified": format_datetime(at, usegmt=True)})

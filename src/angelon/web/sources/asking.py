@@ -15,6 +15,7 @@ from angelon.db import answers, setup
 from angelon.db.tables import SourceRow
 from angelon.engine.enriching import ask
 from angelon.web import hand as hands
+from angelon.web.numbers import whole
 from angelon.web.services import live, services, session, store
 
 SHOWN = 20_000
@@ -60,7 +61,7 @@ def save(source: Source, source_id: int) -> Any:
     kept = next((one for one in source.enrichments if one.name == given["was"]), None)
     spec = (kept.model_dump(mode="json") if kept else {}) | {
         "name": given["name"], "url": given["url"], "parameters": parameters, "format": given["format"] or "json", "events": given["events"], "timeout_seconds": given["timeout_seconds"] or 5,
-        "max_bytes": (int(given["max_kb"]) if given["max_kb"].isdigit() else 500) * 1000,
+        "max_bytes": (whole(given["max_kb"], 1_000_000) or 500) * 1000,
     }  # fmt: skip
     try:
         made = read_spec(Enrichment, spec)

@@ -13,6 +13,7 @@ from angelon.core.reading import ITEM_TYPES
 from angelon.core.recipes.evaluate import Evaluation, evaluate, said
 from angelon.core.recipes.steps import STEPS, StepKind, fitting
 from angelon.core.shape import Drift, Shape, drift
+from angelon.core.specs.keys import key_of
 from angelon.core.specs.source import LINE_PARTS, PARCEL_PARTS, READING, Source
 from angelon.core.specs.variable import Recipe, Step, Type, Variable
 from angelon.core.suggestions import Suggestion, suggest, suggest_item, suggest_variable, sure
@@ -294,7 +295,7 @@ def edit(source: Source, mark: str, act: str, given: dict[str, str]) -> Source:
         if 0 < number < len(recipe.steps):
             recipe.steps[number - 1], recipe.steps[number] = recipe.steps[number], recipe.steps[number - 1]
     elif act == "share_steps":
-        kept = re.sub(r"[^a-z0-9]+", "_", given.get("name_of_steps", "").strip().lower()).strip("_")
+        kept = key_of(given.get("name_of_steps", ""), "_")
         if not kept or not kept[0].isalpha() or not recipe.steps:
             raise BadEdit("Give the steps a name that starts with a letter, and have at least one.")
         if any(s.do == "run" and s.given.get("steps") == kept for s in recipe.steps):
@@ -305,7 +306,7 @@ def edit(source: Source, mark: str, act: str, given: dict[str, str]) -> Source:
     elif act == "take":
         try:
             recipe = Recipe.model_validate(json.loads(given.get("recipe", "")))
-        except ValueError:
+        except (ValueError, RecursionError):
             raise BadEdit("That suggestion can't be read. Reload the page.") from None
     elif act == "otherwise":
         recipe.otherwise = given.get("otherwise", "") or None

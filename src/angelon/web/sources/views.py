@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import datetime as dt
 import json
-import re
 import secrets
 import shlex
 import threading
@@ -37,7 +36,7 @@ from angelon.core.shape import compare
 from angelon.core.signatures import well_made
 from angelon.core.specs import Source, Variable
 from angelon.core.specs.base import read_spec
-from angelon.core.specs.source import Locator
+from angelon.core.specs.keys import key_of
 from angelon.core.specs.variable import Type
 from angelon.core.values import regional
 from angelon.db import events, orders, setup, shapes
@@ -96,17 +95,22 @@ def index() -> Any:
 @pages.post("")
 def create() -> Any:
     name = request.form.get("name", "").strip()
-    key = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")
+    key = key_of(name)
     if not key:
         flash("Give the source a name with at least one letter or digit.", "bad")
         return redirect(url_for(".index"))
     row = store()
     assert row.id is not None
+    try:
+        new = read_spec(Source, {"key": key, "name": name, "event_name": {"header": "Store-Event"}, "delivery_id": {"header": "Store-Delivery"}})
+    except Invalid as error:
+        flash(f"{error.problems[0].what} {error.problems[0].mend}", "bad")
+        return redirect(url_for(".index"))
     with services().database.writing() as writing:
         if writing.exec(setup.select(SourceRow).where(SourceRow.key == key)).first():
             flash(f"There is a source with the key “{key}” already. Choose another name.", "bad")
             return redirect(url_for(".index"))
-        made = setup.save_plain(writing, SourceRow, row.id, Source(key=key, name=name, event_name=Locator(header="Store-Event"), delivery_id=Locator(header="Store-Delivery")), g.now)
+        made = setup.save_plain(writing, SourceRow, row.id, new, g.now)
         services().vault.put(writing, "source", made.id, secrets.token_urlsafe(24), g.now)
     return redirect(url_for(".connect", key=key))
 
@@ -269,7 +273,7 @@ def _readable(body: bytes) -> str:
     text = body[: KEPT_BODY * 4].decode(errors="replace")
     try:
         return json.dumps(redacted(json.loads(body)), ensure_ascii=False, indent=2)[: KEPT_BODY * 8]
-    except ValueError:
+    except (ValueError, RecursionError):
         from urllib.parse import unquote_plus
 
         return "\n".join(_form_line(unquote_plus(part)) for part in text.split("&")) if "=" in text and "{" not in text[:1] else text
@@ -292,11 +296,14 @@ def watch(key: str) -> Any:
         after = dt.datetime.fromisoformat(request.headers.get("Last-Event-ID") or request.args.get("after", ""))
     except ValueError:
         after = g.now
-    if not WATCHERS.acquire(blocking=False):
-        abort(503, "Too many pages are watching just now. Reload this one in a moment.")
+    if after.tzinfo is None or request.method == "HEAD":
+        after = g.now
     database = services().database
 
     def stream(after: dt.datetime) -> Iterator[str]:
+        if not WATCHERS.acquire(blocking=False):  # here, where it is sure to be released
+            yield "retry: 15000\n: too many pages are watching just now\n\n"
+            return
         try:
             yield "retry: 1500\n\n"
             until = time.monotonic() + WATCH_SECONDS
@@ -410,7 +417,7 @@ def _take_sure(source: Source, source_id: int) -> Source:
 
 def _table(source: Source, act: str, given: dict[str, str]) -> Source:
     """Keeps or drops a small table for the step lookup: a line a row, `what = what to use`."""
-    name = re.sub(r"[^a-z0-9]+", "_", given.get("table", "").strip().lower()).strip("_")
+    name = key_of(given.get("table", ""), "_")
     if not name or not name[0].isalpha():
         raise bench.BadEdit("Give the table a name that starts with a letter, such as short_names.")
     tables = {key: dict(rows) for key, rows in source.lookups.items()}
@@ -482,7 +489,7 @@ def compare_samples(key: str) -> Any:
 
 
 def _new_variable(given: dict[str, str]) -> str:
-    name = re.sub(r"[^a-z0-9]+", "_", given.get("name", "").strip().lower()).strip("_")
+    name = key_of(given.get("name", ""), "_")
     if not name or not name[0].isalpha():
         raise bench.BadEdit("Give the variable a name that starts with a letter, such as customer_name.")
     if name in live().setup.variables:

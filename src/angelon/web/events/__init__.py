@@ -1,0 +1,1 @@
+"""Events that could not be planned."""
