@@ -55,7 +55,7 @@ class Enriching:
         except Exception as error:
             if is_database_failure(error):
                 raise
-            log.exception("an event could not be asked about; it is planned without", event=row.id)
+            log.exception("an event could not be asked about; it is planned without", event_id=row.id)
             fault = f"It could not be asked: {describe_fault(error)}"
         live = self._setups.of_source(row.source_id)
         now = self._clock.now()

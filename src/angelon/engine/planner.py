@@ -123,7 +123,7 @@ class Planner:
         except Exception as error:
             if is_database_failure(error):
                 raise
-            log.exception("an event could not be planned", event=row.id)
+            log.exception("an event could not be planned", event_id=row.id)
             problem = f"It could not be planned: {describe_fault(error)}"
         set_aside = {"b_id": row.id, "planned_at": self._planned_at(row), "order_id": row.order_id, "decisions": row.decisions or [], "problem": problem, "was": row.was, "now": row.now}
         event_queries.mark_planned(connection, [set_aside])
@@ -231,7 +231,7 @@ class _Batch:
                 continue  # it waits for something else: nothing worth keeping
             done["decisions"].append({"route": decision.route, "outcome": decision.outcome, "trace": [line.as_dict() for line in decision.trace]} | ({"fault": decision.fault} if decision.fault else {}))
             if decision.fault:
-                log.error("a route could not be worked out", event=row.id, route=decision.route, fault=decision.fault)
+                log.error("a route could not be worked out", event_id=row.id, route=decision.route, fault=decision.fault)
                 done["problem"] = f"The route {decision.route} could not be worked out: {decision.fault}"
             for send in decision.sends:
                 self._sends.append(send_row(self._live, send, self._clock.new_id("sd", now), row.id, order_id, now))
