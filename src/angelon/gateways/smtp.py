@@ -229,5 +229,5 @@ def _why(error: Exception) -> str:
     if isinstance(error, socket.gaierror):
         return "the host is not known"
     if isinstance(error, smtplib.SMTPServerDisconnected):
-        return "the connection was closed"
+        return "its answer has no end" if "no end" in str(error) else "the connection was closed"
     return _text(str(error)) or type(error).__name__

@@ -1,0 +1,474 @@
+"""A fault at every commit, a gateway that raises, hangs or is away, receipts that come early, a clock that jumps: each harms only itself."""
+
+import contextlib
+import datetime as dt
+import sqlite3
+import threading
+import time
+from collections import Counter
+
+import pytest
+from sqlalchemy.exc import OperationalError
+
+from angelon.core.breaker import FAILURES, FIRST_WAIT, HEALTHY, LONGEST_WAIT, Health, after_try
+from angelon.core.specs import Gateway
+from angelon.db import answers, clock_jumps, early_receipts, events, gateway_health
+from angelon.db import sends as queries
+from angelon.db.database import Database
+from angelon.db.tables import GatewayRow
+from angelon.engine import dispatcher as dispatching
+from angelon.engine.breakers import Breakers
+from angelon.engine.clock_jumps import ClockWatch
+from angelon.engine.dispatcher import Dispatcher, recover
+from angelon.engine.enriching import Enriching
+from angelon.engine.following import Following
+from angelon.engine.lanes import Lanes
+from angelon.engine.planner import Planner
+from angelon.engine.receipts import match_early, take_all
+from angelon.gateways.interface import Outcome
+from tests import made
+from tests.engine.test_following import PHONE, WAYS, Shop
+
+ACCEPTED = Outcome("accepted", "250", "taken")
+
+
+class Way:
+    """A gateway that counts what it was handed, and answers as it is told to."""
+
+    def __init__(self, answer=ACCEPTED):
+        self.handed = Counter()
+        self.answer = answer
+
+    def deliver(self, mail, key):
+        self.handed[mail.to_address] += 1
+        return self.answer(mail) if callable(self.answer) else self.answer
+
+    def close(self): ...
+
+
+class Failing:
+    """Lets the database fail at chosen commits: what was written in them is gone, as on a disk that is full."""
+
+    def __init__(self, monkeypatch):
+        self.commits = 0
+        self.at = set()
+        for name in ("connection", "writing"):
+            real = getattr(Database, name)
+
+            @contextlib.contextmanager
+            def around(database, real=real):
+                with real(database) as inner:
+                    yield inner
+                    self.commits += 1
+                    if self.commits in self.at:
+                        full = sqlite3.OperationalError("database or disk is full")
+                        full.sqlite_errorcode = 13
+                        raise OperationalError("COMMIT", {}, full)
+
+            monkeypatch.setattr(Database, name, around)
+
+
+def dispatcher(bench, way, **more):
+    return Dispatcher("t-0", bench.database, bench.services.setups, bench.vault, bench.clock, lambda gateway, secret: way if not isinstance(way, dict) else way[gateway.channel], **more)
+
+
+def as_a_worker_does(*work):
+    """Does each as often as it takes, as the worker's loops do."""
+    for one in work:
+        for _ in range(6):
+            try:
+                while one():
+                    pass
+                break
+            except OperationalError:
+                continue
+
+
+def test_a_fault_at_any_commit_loses_nothing_and_hands_nothing_over_twice(bench, monkeypatch):
+    """Planner, dispatcher, fallbacks and receipts, with the database failing at each of their commits in turn."""
+    shop = Shop(bench)
+    shop.route(otherwise=WAYS)
+    live = lambda: bench.services.setups.get(bench.store_id)  # noqa: E731
+    gone = {"gone1@example.org", "gone2@example.org"}
+    commits = 40
+    at = 0
+    while at < commits:
+        at += 1
+        mail = Way(lambda m: Outcome("permanent", "550", "nobody") if m.to_address in gone else Outcome("accepted", "250", "taken", reference=f"m-{m.to_address}"))
+        text = Way()
+        for number in range(4):
+            address = f"gone{number + 1}@example.org" if number < 2 else f"p{at}-{number}@example.org"
+            shop.deliver(f"d{at}-{number}", id=at * 10 + number, buyer=PHONE | {"email": address, "phone": f"+4930231250{at:02d}{number}"})
+        failing = Failing(monkeypatch)
+        failing.at = {at, at + 3}
+        planner = Planner(bench.database, bench.services.setups, bench.clock)
+        working = dispatcher(bench, {"email": mail, "sms": text})
+        following = Following(bench.database, bench.services.setups, bench.clock)
+        as_a_worker_does(lambda p=planner: p.run_batch(2)[0], lambda w=working: w.run_batch(3), following.look, lambda w=working: w.run_batch(3))
+        gateway = live().setup.gateways["mailroom"]
+        as_a_worker_does(lambda g=gateway: take_all(bench.database, live(), g, [{"id": "x"}], bench.clock) and None)
+        commits = max(failing.commits if at == 1 else commits, 12)
+        monkeypatch.undo()
+        shop.bench.clock.now = lambda: shop.now
+        assert all(times == 1 for times in (mail.handed + text.handed).values()), f"commit {at}: {mail.handed} {text.handed}"
+        assert len(mail.handed) == 4
+        assert len(text.handed) == 2, f"commit {at}: the fallback is due once for each that was refused"
+        assert bench.rows("SELECT state, count(*) FROM send WHERE state NOT IN ('sent', 'failed') GROUP BY state") == []
+        assert bench.rows("SELECT count(*) FROM event WHERE planned_at IS NULL OR problem != ''") == [(0,)]
+        assert bench.rows("SELECT count(*) FROM attempt WHERE outcome = 'unknown'") == [(0,)]
+
+
+def test_outcomes_that_could_not_be_stored_are_kept_and_sent_no_second_time(bench, monkeypatch):
+    for number in range(40):
+        bench.deliver(made.body(id=number, buyer={"name": "Jo", "email": f"p{number}@example.org"}))
+    bench.plan()
+    way = Way()
+    failing = Failing(monkeypatch)
+    failing.at = {2, 3, 4, 7}  # the first commit claims, then storing fails three times on end
+    assert dispatcher(bench, way).run(8, lambda: None, lambda: False) == 40
+    assert set(way.handed.values()) == {1}
+    assert bench.rows("SELECT state, count(*) FROM send GROUP BY state") == [("sent", 40)]
+    assert bench.rows("SELECT count(*) FROM attempt") == [(40,)]
+
+
+def test_what_the_database_refuses_of_one_send_keeps_no_other_from_being_stored(bench, monkeypatch):
+    for number in range(5):
+        bench.deliver(made.body(id=number, buyer={"name": "Jo", "email": f"p{number}@example.org"}))
+    bench.plan()
+    way = Way()
+    real = dispatching.queries.keep_content
+
+    def picky(connection, contents):
+        if any(content["send_id"] == bad for content in contents):
+            raise ValueError("this text can't be stored")
+        real(connection, contents)
+
+    ((bad,),) = bench.rows("SELECT id FROM send WHERE recipient = 'p2@example.org'")
+    monkeypatch.setattr(dispatching.queries, "keep_content", picky)
+    dispatcher(bench, way).run_batch(5)
+    assert bench.rows("SELECT state, count(*) FROM send GROUP BY state") == [("sent", 5)]
+    assert bench.rows("SELECT count(*) FROM content") == [(4,)]
+    assert "could not be stored in full" in bench.rows("SELECT reason FROM send WHERE id = ?", bad)[0][0]
+
+
+def test_a_gateway_that_raises_is_unknown_for_that_send_alone(bench):
+    for number in range(8):
+        bench.deliver(made.body(id=number, buyer={"name": "Jo", "email": f"p{number}@example.org"}))
+    bench.plan()
+
+    def answer(mail):
+        if mail.to_address == "p4@example.org":
+            raise RuntimeError("a bug in a gateway")
+        return ACCEPTED
+
+    way = Way(answer)
+    assert dispatcher(bench, way).run_batch(8) == 8
+    assert bench.rows("SELECT state, count(*) FROM send GROUP BY state ORDER BY state") == [("retrying", 1), ("sent", 7)]
+    assert bench.rows("SELECT s.recipient, a.outcome FROM attempt a JOIN send s ON s.id = a.send_id WHERE a.outcome != 'accepted'") == [("p4@example.org", "unknown")]
+
+
+def test_a_batch_behind_a_slow_try_is_given_back_as_it_was(bench, monkeypatch):
+    monkeypatch.setattr(dispatching, "SLOW", 0.05)
+    for number in range(5):
+        bench.deliver(made.body(id=number, buyer={"name": "Jo", "email": f"p{number}@example.org"}))
+    bench.plan()
+    with bench.database.connection() as connection:  # one of them was tried before
+        connection.exec_driver_sql("UPDATE send SET state = 'retrying', tries = 3, first_try_at = 7 WHERE recipient = 'p4@example.org'")
+
+    def slow(mail):
+        time.sleep(0.1)
+        return ACCEPTED
+
+    assert dispatcher(bench, Way(slow)).run_batch(5) == 1
+    assert bench.rows("SELECT state, tries, first_try_at IS NULL, worker FROM send ORDER BY recipient") == [("sent", 1, 0, ""), *[("scheduled", 0, 1, "")] * 3, ("retrying", 3, 0, "")]
+
+
+# ---- the breaker
+
+
+def test_a_breaker_opens_after_failures_in_a_row_waits_longer_each_time_and_closes_by_itself():
+    now = made.NOON
+    health = HEALTHY
+    for number in range(1, FAILURES):
+        health = after_try(health, False, "away", now)
+        assert (health.failures, health.admits(now)) == (number, "all")
+    assert after_try(health, True, "", now) == HEALTHY, "one that works starts the count anew"
+    health = after_try(health, False, "away", now)
+    assert (health.opened_at, health.admits(now), health.reason) == (now, "none", "away")
+    waits = []
+    for _ in range(8):
+        assert health.admits(health.probe_at - dt.timedelta(seconds=1)) == "none"
+        assert health.admits(health.probe_at) == "one"
+        at = health.probe_at
+        health = after_try(health, False, "away", at)
+        assert health.opened_at == now
+        waits.append((health.probe_at - at).total_seconds())
+    assert waits == [FIRST_WAIT * 2, FIRST_WAIT * 4, FIRST_WAIT * 8, FIRST_WAIT * 16, *[LONGEST_WAIT] * 4]
+    assert after_try(health, True, "", now) == HEALTHY
+
+
+def test_an_unreachable_gateway_is_left_alone_shown_probed_and_takes_up_again(bench, client):
+    for number in range(20):
+        bench.deliver(made.body(id=number, buyer={"name": "Jo", "email": f"p{number}@example.org"}))
+    bench.plan()
+    away = True
+    way = Way(lambda mail: Outcome("temporary", "", "mailroom:25 can't be reached", unreachable=True) if away else ACCEPTED)
+    gateway_id = bench.services.setups.get(bench.store_id).gateway_ids["mailroom"]
+    working = dispatcher(bench, way, breakers=Breakers())
+    working.run(8, lambda: None, lambda: False, gateway_id)
+    assert sum(way.handed.values()) == FAILURES, "then it is left alone"
+    assert bench.rows("SELECT count(*) FROM send WHERE state = 'scheduled' AND tries = 0") == [(20 - FAILURES,)]
+    with bench.database.reading() as session:
+        health = gateway_health.load(session.connection())[gateway_id]
+    assert (health.failures, health.reason) == (FAILURES, "mailroom:25 can't be reached")
+    for page in ("/", "/gateways", "/gateways/mailroom"):
+        assert "unreachable" in client.get(page).get_data(as_text=True).lower(), page
+    assert working.run(8, lambda: None, lambda: False, gateway_id) == 0
+    client.post("/gateways/mailroom/probe")
+    with bench.database.reading() as session:
+        working._breakers.refresh(session.connection())
+    assert working.run(8, lambda: None, lambda: False, gateway_id) == 1, "one send is tried to see"
+    away = False
+    client.post("/gateways/mailroom/probe")
+    with bench.database.reading() as session:
+        working._breakers.refresh(session.connection())
+    assert working.run(8, lambda: None, lambda: False, gateway_id) >= 14
+    assert bench.rows("SELECT count(*) FROM gateway_health") == [(0,)]
+    assert "unreachable" not in client.get("/gateways").get_data(as_text=True)
+
+
+def test_a_refusal_of_one_message_says_nothing_of_the_gateway():
+    breakers = Breakers()
+    for _ in range(20):
+        breakers.note(1, True, "550", made.NOON)
+    assert breakers.of(1) == HEALTHY
+    assert Health(9, made.NOON, made.NOON).admits(made.NOON) == "one"
+
+
+def test_a_gateway_that_hangs_holds_up_no_other(bench):
+    """Two gateways, one of which never answers: the other's mails all go out meanwhile."""
+    bench.change(Gateway.model_validate(made.provider("sms", 9)), GatewayRow)
+    for number in range(30):
+        bench.deliver(made.body(id=number, buyer={"name": "Jo", "email": f"p{number}@example.org"}))
+    bench.plan()
+    live = bench.services.setups.get(bench.store_id)
+    release = threading.Event()
+    with bench.database.connection() as connection:
+        connection.exec_driver_sql("UPDATE send SET gateway_id = ?, due_at = 0 WHERE rowid % 2 = 0", (live.gateway_ids["sms"],))
+    quick = Way()
+    hanging = Way(lambda mail: release.wait(20) and ACCEPTED)
+    made_of = lambda name: Dispatcher(name, bench.database, bench.services.setups, bench.vault, bench.clock, lambda gateway, secret: hanging if gateway.key == "sms" else quick)  # noqa: E731
+    with bench.database.writing() as session:
+        bench.vault.put(session, "gateway", live.gateway_ids["sms"], "token", bench.clock.now())
+    lanes = Lanes(bench.database, bench.clock, Breakers(), "test", made_of, lambda: None, each=2)
+    running = threading.Thread(target=lanes.run)
+    running.start()
+    try:
+        until = time.monotonic() + 10
+        while sum(quick.handed.values()) < 15 and time.monotonic() < until:
+            time.sleep(0.02)
+        assert sum(quick.handed.values()) == 15
+        assert sum(hanging.handed.values()) <= 2, "no more than its own threads"
+    finally:
+        release.set()
+        lanes.stop()
+        running.join(10)
+        lanes.join(10)
+
+
+# ---- receipts
+
+
+def test_a_receipt_that_comes_before_its_send_is_stored_waits_for_it(bench):
+    shop = Shop(bench)
+    receipts = {"id_at": "$.id", "state_at": "$.state", "text_at": "$.text"}
+    bench.change(Gateway.model_validate(made.provider("sms", 9) | {"receipts": receipts}), GatewayRow)
+    shop.route(channel="sms", gateway="sms")
+    shop.order()
+    live = bench.services.setups.get(bench.store_id)
+    told = []
+
+    def answer(mail):
+        told.extend(take_all(bench.database, live, live.setup.gateways["sms"], [{"id": "m-1", "state": "delivered"}], bench.clock))  # before the outcome is stored
+        return Outcome("accepted", "202", "", reference="m-1")
+
+    dispatcher(bench, Way(answer)).run_batch()
+    assert told == ["No send has this id yet; kept until one has."]
+    assert bench.rows("SELECT state FROM send WHERE channel = 'sms'") == [("delivered",)]
+    assert bench.rows("SELECT count(*) FROM early_receipt") == [(0,)]
+
+
+def test_receipts_that_nobody_ever_sent_for_are_bounded_and_dropped(bench, monkeypatch):
+    monkeypatch.setattr(early_receipts, "MOST", 3)
+    with bench.database.connection() as connection:
+        assert [early_receipts.keep(connection, 1, f"x{n}", {}, bench.clock.now()) for n in range(5)] == [True] * 3 + [False] * 2
+    assert match_early(bench.database, bench.services.setups, bench.clock) == 0
+    at = bench.clock.now() + dt.timedelta(hours=2)
+    bench.clock.now = lambda: at
+    match_early(bench.database, bench.services.setups, bench.clock)
+    assert bench.rows("SELECT count(*) FROM early_receipt") == [(0,)]
+
+
+def test_one_receipt_that_can_t_be_taken_keeps_no_other_from_it(bench, monkeypatch):
+    import angelon.engine.receipts as taking
+
+    live = bench.services.setups.get(bench.store_id)
+    real = taking.take
+    monkeypatch.setattr(taking, "take", lambda session, live, gateway, told, clock, keep=True: 1 // 0 if told == "bad" else real(session, live, gateway, told, clock, keep))
+    assert take_all(bench.database, live, live.setup.gateways["mailroom"], ["bad", {}], bench.clock) == ["It could not be taken: ZeroDivisionError.", "The gateway takes no receipts."]
+
+
+# ---- following, asking
+
+
+def test_a_fallback_that_raises_harms_no_other(bench, monkeypatch):
+    shop = Shop(bench)
+    shop.route(otherwise=WAYS)
+    shop.ways["email"].outcome = Outcome("permanent", "550", "nobody")
+    for number in range(3):
+        shop.order(number)
+    shop.dispatch()
+    ((bad,),) = bench.rows("SELECT id FROM send ORDER BY id LIMIT 1 OFFSET 1")
+    real = Following._instead
+    monkeypatch.setattr(Following, "_instead", lambda self, connection, session, live, route, row, why, now: 1 // 0 if row.id == bad else real(self, connection, session, live, route, row, why, now))
+    assert shop.follow() == 2
+    assert bench.rows("SELECT count(*) FROM send WHERE channel = 'sms'") == [(2,)]
+    assert "What follows could not be worked out: ZeroDivisionError" in bench.rows("SELECT reason FROM send WHERE id = ?", bad)[0][0]
+
+
+def test_what_a_dead_worker_was_asking_about_is_taken_up_at_once(bench):
+    from angelon.engine.worker import Worker
+
+    bench.deliver(made.body())
+    far = bench.clock.now() + dt.timedelta(minutes=3)
+    with bench.database.connection() as connection:
+        (row,) = events.unplanned(connection, 1)
+        answers.claim(connection, [row.id], far, "elsewhere-1-ask")
+    worker = Worker(bench.database, bench.home, bench.vault, bench.clock)
+    worker._recover_dead()
+    assert bench.rows("SELECT asker FROM event") == [("elsewhere-1-ask",)], "another machine's worker may well be alive"
+    with bench.database.connection() as connection:
+        answers.claim(connection, [row.id], far, f"{worker.name.rpartition('-')[0]}-4194999-ask")
+    worker._recover_dead()
+    with bench.database.reading() as session:
+        assert [waiting.id for waiting in answers.waiting(session.connection(), bench.clock.now() + dt.timedelta(seconds=1), 5)] == [row.id]
+
+
+def test_an_event_that_can_t_be_asked_about_is_planned_without(bench, monkeypatch):
+    from angelon.db.tables import SourceRow
+
+    bench.change(made.source(enrichments=[{"name": "extra", "url": "https://shop.example/x"}]), SourceRow)
+    ids = [bench.deliver(made.body(id=number)).body["event"] for number in range(3)]
+    asked = []
+
+    def ask(self, live, row, one):
+        asked.append(row.id)
+        if row.id == ids[1]:
+            raise OverflowError("a bug of ours")
+        return "https://shop.example/x", {"a": 1}, "", False
+
+    monkeypatch.setattr(Enriching, "_ask", ask)
+    assert Enriching(bench.database, bench.services.setups, bench.clock, "w").look() == 3
+    assert sorted(asked) == sorted(ids)
+    bench.plan()
+    assert bench.rows("SELECT count(*) FROM event WHERE planned_at IS NOT NULL AND problem = ''") == [(3,)]
+    assert "OverflowError" in bench.rows("SELECT problem FROM answer WHERE event_id = ?", ids[1])[0][0]
+
+
+# ---- the clock
+
+
+def test_a_clock_that_is_put_back_makes_nothing_wait_longer_than_it_should(bench):
+    start = bench.clock.now()
+    ahead = start + dt.timedelta(hours=1)
+    bench.clock.now = lambda: ahead
+    for number in range(3):
+        bench.deliver(made.body(id=number, buyer={"name": "Jo", "email": f"p{number}@example.org"}))
+    watch = ClockWatch(bench.database, bench.clock)
+    watch.look()
+    bench.plan()
+    with bench.database.connection() as connection:
+        queries.beat(connection, "w", ahead)
+        connection.exec_driver_sql("UPDATE send SET state = 'retrying', due_at = due_at + 60000000 WHERE recipient = 'p1@example.org'")
+        connection.exec_driver_sql("UPDATE send SET due_at = due_at + 3600000000 WHERE recipient = 'p2@example.org'")
+    bench.clock.now = lambda: start
+    assert watch.look(), "the clock was put back by an hour"
+    due = dict(bench.rows("SELECT recipient, due_at FROM send"))
+    from angelon.db.tables import Instant
+
+    seconds = {to: round((Instant.moment(at) - start).total_seconds()) for to, at in due.items()}
+    assert seconds == {"p0@example.org": 0, "p1@example.org": 60, "p2@example.org": 3600}
+    assert not watch.look(), "once"
+    bench.deliver(made.body(id=9, buyer={"name": "Jo", "email": "new@example.org"}))
+    bench.plan()
+    assert bench.rows("SELECT count(*) FROM send WHERE recipient = 'new@example.org' AND due_at <= ?", int(start.timestamp() * 1e6) + 1) == [(1,)]
+
+
+def test_events_received_before_the_clock_was_put_back_and_planned_after_go_at_once(bench):
+    start = bench.clock.now()
+    bench.clock.now = lambda: start + dt.timedelta(hours=1)
+    bench.deliver(made.body())
+    bench.clock.now = lambda: start
+    bench.plan()
+    assert bench.dispatcher().run_batch() == 1
+
+
+def test_a_sign_of_life_from_the_future_is_none(bench, client):
+    with bench.database.connection() as connection:
+        queries.beat(connection, "w", bench.clock.now() + dt.timedelta(hours=1))
+    answer = client.get("/readyz")
+    assert (answer.status_code, answer.json["why"]) == (503, "no worker is running")
+    watch = ClockWatch(bench.database, bench.clock)
+    assert watch.look(), "put back while nobody ran"
+    with bench.database.reading() as session:
+        assert clock_jumps.latest_beat(session.connection()) is None
+
+
+def test_a_clock_that_is_put_on_takes_no_send_out_of_living_hands(bench, monkeypatch):
+    bench.deliver(made.body())
+    bench.plan()
+    with bench.database.connection() as connection:
+        assert len(queries.claim(connection, "other-machine-1-0", bench.clock.now(), dispatching.LEASE, 5)) == 1
+    later = bench.clock.now() + dt.timedelta(hours=5)
+    bench.clock.now = lambda: later
+    seen = {}
+    assert recover(bench.database, bench.clock, [], "me", seen) == 0, "its lease seems over, and may not be"
+    running = time.monotonic()
+    monkeypatch.setattr(dispatching.time, "monotonic", lambda: running + dispatching.LONGEST_TRY + 1)
+    assert recover(bench.database, bench.clock, [], "other-machine-1", dict(seen)) == 0, "its own sends are never taken"
+    assert recover(bench.database, bench.clock, [], "me", seen) == 1
+
+
+def test_readiness_is_red_while_an_event_waits_for_long(bench, client):
+    with bench.database.connection() as connection:
+        queries.beat(connection, "w", bench.clock.now())
+    assert client.get("/readyz").status_code == 200
+    bench.deliver(made.body())
+    at = bench.clock.now() + dt.timedelta(minutes=3)
+    bench.clock.now = lambda: at
+    with bench.database.connection() as connection:
+        queries.beat(connection, "w", at)
+    answer = client.get("/readyz")
+    assert answer.status_code == 503
+    assert "has waited 180 s to be planned" in answer.json["why"]
+
+
+@pytest.mark.parametrize("state", ["sending"])
+def test_nobody_takes_a_send_out_of_a_worker_s_hands(bench, client, state):
+    bench.deliver(made.body())
+    bench.plan()
+    with bench.database.connection() as connection:
+        ((row),) = queries.claim(connection, "w-0", bench.clock.now(), dispatching.LEASE, 5)
+    for act in ("retry", "release", "cancel"):
+        client.post(f"/sends/{row.id}", data={"act": act})
+    assert bench.rows("SELECT state, worker FROM send") == [(state, "w-0")]
+
+
+def test_a_retry_that_is_no_longer_possible_forgets_nothing(bench, client):
+    bench.deliver(made.body())
+    bench.plan()
+    dispatcher(bench, Way()).run_batch()
+    before = bench.rows("SELECT id, state, revision_id FROM send")
+    client.post(f"/sends/{before[0][0]}", data={"act": "retry"})
+    assert bench.rows("SELECT id, state, revision_id FROM send") == before
+    assert before[0][2] is not None
