@@ -5,15 +5,31 @@ import { say } from "./toast.js";
 
 export function start(root) {
   const build = () => root.querySelectorAll("form[data-conditions]").forEach((form) => conditions(form, () => keep(form)));
+  let sending = false;
+  let changed = false;
   async function keep(form) {
-    const mark = document.activeElement?.dataset?.mark ?? "";
+    changed = true;
+    if (sending) return; // what changes meanwhile is sent when the answer is there, which is then out of date and not shown
+    sending = true;
     try {
-      root.innerHTML = await post(root.dataset.to, new FormData(form));
+      let page = "";
+      while (changed) {
+        changed = false;
+        page = await post(root.dataset.to, new FormData(form));
+      }
+      const { mark = "", value = "" } = { mark: document.activeElement?.dataset?.mark, value: document.activeElement?.value };
+      root.innerHTML = page;
+      build();
+      const same = mark && root.querySelector(`[data-mark="${mark}"]`);
+      if (same) {
+        if (same.matches("input[type=text], input:not([type]), textarea")) same.value = value; // typed and not left yet
+        same.focus();
+      }
     } catch (error) {
-      return say(error.message, true);
+      say(error.message, true);
+    } finally {
+      sending = false;
     }
-    build();
-    if (mark) root.querySelector(`[data-mark="${mark}"]`)?.focus();
   }
   root.addEventListener("submit", (event) => {
     if (event.target.matches("[data-conditions]")) event.preventDefault();
