@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 PORT ?= 8080
 
-.PHONY: demo test bench lint install browser lock vendor
+.PHONY: demo test bench proof lint install browser lock vendor
 
 install: $(VENV)/.installed
 
@@ -24,12 +24,15 @@ test: install browser lint
 	$(BIN)/python -m pytest -n 2 --dist loadgroup
 
 lint: install
-	$(BIN)/ruff check src tests bench
+	$(BIN)/ruff check src tests bench proof
 	$(BIN)/mypy
 	$(BIN)/lint-imports --config pyproject.toml >/tmp/angelon-imports.$$$$ || { cat /tmp/angelon-imports.$$$$; exit 1; }; rm -f /tmp/angelon-imports.$$$$
 
 bench: install
 	$(BIN)/python -m bench
+
+proof: install
+	$(BIN)/python -m proof
 
 lock:
 	$(BIN)/python -m pip install --quiet uv

@@ -34,6 +34,16 @@ from angelon.web.app import create_app
 from tests import made
 
 
+def pytest_addoption(parser):
+    parser.addoption("--fuzz-seeds", type=int, default=0, help="run the long fuzz with so many seeds (make proof)")
+
+
+def pytest_generate_tests(metafunc):
+    if "fuzz_seed" in metafunc.fixturenames:
+        long = metafunc.config.getoption("--fuzz-seeds")
+        metafunc.parametrize("fuzz_seed", range(100, 100 + long) if long else [1, 2])
+
+
 @pytest.hookimpl(tryfirst=True)
 def pytest_collection_modifyitems(items):
     """A file's browser tests follow each other in one process, on one demo; looking at every page may be shared out."""

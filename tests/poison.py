@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 import json
 import random
 from typing import Any
@@ -113,16 +114,16 @@ def mutated(dice: random.Random, payload: Any) -> Any:
         holder, key = dice.choice(places)
         how = dice.randrange(6)
         if how < 3:
-            holder[key] = dice.choice(SCALARS)
+            holder[key] = copy.deepcopy(dice.choice(SCALARS))
         elif how == 3:
             if isinstance(holder, dict):
                 del holder[key]
             else:
                 holder.pop(key)
         elif how == 4:
-            holder[key] = [holder[key]] * dice.choice((1, 2, 50))
+            holder[key] = [copy.deepcopy(holder[key]) for _ in range(dice.choice((1, 2, 50)))]
         else:
-            holder[key] = {"value": holder[key], "unit": dice.choice(SCALARS)}
+            holder[key] = {"value": holder[key], "unit": copy.deepcopy(dice.choice(SCALARS))}
     return made_one
 
 

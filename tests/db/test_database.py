@@ -127,3 +127,46 @@ def test_a_database_of_the_version_before_keeps_its_sends_when_it_moves_on(bench
     indexes = {row[0] for row in bench.rows("SELECT name FROM sqlite_master WHERE type = 'index' AND tbl_name = 'send'")}
     assert {"ix_send_waiting", "ix_send_sending", "ix_send_stuck", "ix_send_created", "ix_send_route_order"} <= indexes
     test_tables_and_migrations_agree(bench)
+
+
+@pytest.mark.durable
+def test_a_write_inside_a_write_is_refused_instead_of_waiting_for_itself(bench):
+    with bench.database.connection(), pytest.raises(RuntimeError, match="would wait for itself"), bench.database.writing():
+        pass
+    with bench.database.writing():
+        pass
+
+
+def test_days_are_the_shop_s_across_a_daylight_saving_change(bench):
+    from zoneinfo import ZoneInfo
+
+    from angelon.db import overview
+
+    zone = ZoneInfo("Europe/Berlin")
+    bench.deliver(made.body())
+    bench.plan()
+    moments = ["2026-10-24T23:59", "2026-10-25T00:01", "2026-10-25T23:30", "2026-10-26T00:10", "2026-03-29T00:10", "2026-03-29T23:50"]
+    with bench.database.connection() as connection:
+        ((row,),) = [connection.exec_driver_sql("SELECT id FROM send").fetchall()]
+        columns = [name for (name,) in connection.exec_driver_sql("SELECT name FROM pragma_table_info('send') WHERE name NOT IN ('id', 'created_at')")]
+        quoted = ", ".join(f'"{name}"' for name in columns)
+        for number, text in enumerate(moments):
+            at = int(dt.datetime.fromisoformat(text).replace(tzinfo=zone).timestamp() * 1e6)
+            connection.exec_driver_sql(f"INSERT INTO send (id, created_at, {quoted}) SELECT ?, ?, {quoted} FROM send WHERE id = ?", (f"d{number}", at, row[0]))
+        connection.exec_driver_sql("DELETE FROM send WHERE id = ?", (row[0],))
+    with bench.database.reading() as session:
+        sends, _, _ = overview.by_day(session, bench.store_id, dt.datetime(2026, 1, 1, tzinfo=dt.UTC), zone)
+    assert sends == {dt.date(2026, 10, 24): 1, dt.date(2026, 10, 25): 2, dt.date(2026, 10, 26): 1, dt.date(2026, 3, 29): 2}
+
+
+def test_the_newest_events_are_found_without_reading_the_others(bench):
+    from angelon.db import events
+
+    ids = [bench.deliver(made.body(id=number), store_delivery=f"d{number}", store_event="placed" if number % 2 else "changed").body["event"] for number in range(8)]
+    with bench.database.reading() as session:
+        assert events.newest(session, [1], None, 3) == ids[:-4:-1]
+        assert events.newest(session, [1], ["order.created"], 9) == ids[7:0:-2]
+        assert events.newest(session, [2], None, 3) == []
+    for clause in ("source_id = 1 AND parent_id IS NULL", "type = 'order.created' AND source_id IN (1, 2)"):
+        plan = " ".join(row[3] for row in bench.rows(f"EXPLAIN QUERY PLAN SELECT received_at, id FROM event WHERE {clause} ORDER BY received_at DESC, id DESC LIMIT 40"))
+        assert "ix_event_source" in plan or "ix_event_type" in plan, plan

@@ -2,8 +2,6 @@
 
 import re
 
-import pytest
-
 from tests import made
 from tests.fuzz import Fuzz
 
@@ -50,13 +48,15 @@ def spoil(made_fuzz, changes):
     made_fuzz.fragments("/segments/regulars", ["only_if", "name"], changes)
 
 
-@pytest.mark.parametrize("seed", [1, 2])
-def test_no_address_and_no_form_ends_in_an_error_of_ours(bench, client, seed):
+def test_no_address_and_no_form_ends_in_an_error_of_ours(bench, client, fuzz_seed, request):
     filled(bench, client)
-    made_fuzz = fuzz(bench, client, seed)
-    made_fuzz.forms(PAGES, 1)
-    made_fuzz.addresses(2)
-    spoil(made_fuzz, 12)
+    made_fuzz = fuzz(bench, client, fuzz_seed)
+    long = 10 if request.config.getoption("--fuzz-seeds") else 1
+    spoil(made_fuzz, 12 * long)
+    made_fuzz.forms(PAGES, long)
+    made_fuzz.open_again(PAGES)
+    made_fuzz.addresses(2 * long)
     made_fuzz.open_again(PAGES)
     assert made_fuzz.outcome.requests > 300
+    print(f"fuzz {made_fuzz.outcome.requests} requests")
     assert made_fuzz.outcome.faults == [], "\n".join(re.sub(r"(.)\1{40,}", r"\1…", fault) for fault in made_fuzz.outcome.faults)

@@ -51,6 +51,7 @@ class Database:
         self.url = url
         self.sqlite = url.startswith("sqlite")
         self._turn = threading.Lock()
+        self._writer = 0
         options: dict[str, Any] = {"connect_args": {"check_same_thread": False, "timeout": 20}} if self.sqlite else {}
         self.engine: Engine = create_engine(url, pool_size=40, max_overflow=40, **options)
         if self.sqlite:
@@ -89,8 +90,14 @@ class Database:
         if not self.sqlite:
             yield
             return
+        if self._writer == threading.get_ident():
+            raise RuntimeError("a write is begun inside a write of the same thread, and would wait for itself")
         with self._turn:
-            yield
+            self._writer = threading.get_ident()
+            try:
+                yield
+            finally:
+                self._writer = 0
 
     def migrate(self) -> None:
         """Brings the schema up to date. Raises NewerDatabase where the database is ahead of this version."""

@@ -5,8 +5,9 @@ from __future__ import annotations
 import datetime as dt
 from dataclasses import dataclass, field
 from typing import Any
+from zoneinfo import ZoneInfo
 
-from sqlalchemy import func, text
+from sqlalchemy import BigInteger, func, text, type_coerce
 from sqlalchemy import select as core_select
 from sqlmodel import Session, col, select
 
@@ -84,18 +85,21 @@ def events_by_type(session: Session, source_ids: list[int], since: dt.datetime) 
     return {type_: number for type_, number in rows}
 
 
-def by_day(session: Session, store_id: int, since: dt.datetime) -> tuple[dict[int, int], dict[int, int], dict[int, int]]:
-    """Sends, failed tries of sends, and orders for each day since a moment (days counted from 1970, UTC)."""
-    day = 86_400_000_000
+QUARTER = 900_000_000
+"""Microseconds: every zone's days begin at a whole quarter of an hour."""
+
+
+def by_day(session: Session, store_id: int, since: dt.datetime, zone: ZoneInfo) -> tuple[dict[dt.date, int], dict[dt.date, int], dict[dt.date, int]]:
+    """Sends, sends that needed more than one try, and orders for each day of a zone since a moment."""
     send, order = SendRow.__table__, OrderRow.__table__  # type: ignore[attr-defined]
-    from sqlalchemy import BigInteger, cast, type_coerce
 
-    def days(column: Any) -> Any:
-        return cast(type_coerce(column, BigInteger) / day, BigInteger)
-
-    def grouped(column: Any, *where: Any) -> dict[int, int]:
-        statement = core_select(days(column).label("d"), func.count()).where(*where).group_by("d")
-        return {int(d): n for d, n in session.connection().execute(statement)}
+    def grouped(column: Any, *where: Any) -> dict[dt.date, int]:
+        quarter = type_coerce(type_coerce(column, BigInteger).op("/")(QUARTER), BigInteger).label("quarter")
+        found: dict[dt.date, int] = {}
+        for number, count in session.connection().execute(core_select(quarter, func.count()).where(*where).group_by("quarter")):
+            day = dt.datetime.fromtimestamp(number * QUARTER // 1_000_000, zone).date()
+            found[day] = found.get(day, 0) + count
+        return found
 
     return (
         grouped(send.c.created_at, send.c.store_id == store_id, send.c.created_at >= since, send.c.state != State.SKIPPED),

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from flask import Blueprint, Flask, Response, jsonify, render_template, request
+from flask import Blueprint, Flask, Response, jsonify, render_template, request, session
 from flask_wtf import CSRFProtect
 from flask_wtf.csrf import CSRFError
 from pydantic import ValidationError
@@ -73,10 +73,18 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     return app
 
 
+MOST_FLASHED = 600
+"""Letters of a message that waits for the next page: it travels in a cookie, and browsers drop one of over 4 kB."""
+
+
 def _headers(response: Response) -> Response:
+    waiting = session.get("_flashes")
+    if waiting and sum(len(text) for _, text in waiting) > MOST_FLASHED:
+        session["_flashes"] = [(kind, text if len(text) <= MOST_FLASHED else text[:MOST_FLASHED] + "…") for kind, text in waiting[-3:]]
+    if request.endpoint != "static":
+        response.headers.setdefault("Cache-Control", "no-store")
     if response.mimetype == "text/html":
         response.headers.setdefault("Content-Security-Policy", POLICY)
-        response.headers.setdefault("Cache-Control", "no-store")
     response.headers.setdefault("X-Content-Type-Options", "nosniff")
     response.headers.setdefault("Referrer-Policy", "same-origin")
     return response

@@ -15,7 +15,7 @@ from angelon.core.planning.plan import work_out
 from angelon.core.reading import Reading
 from angelon.core.recipes.evaluate import Variables
 from angelon.core.specs.source import Source
-from angelon.db.events import recent
+from angelon.db.events import newest, recent
 from angelon.db.setup import LiveSetup
 from angelon.db.tables import EventRow
 from angelon.engine.event_reader import payload_of
@@ -46,20 +46,15 @@ def take(live: LiveSetup, sources: Collection[str] | None = None, types: Collect
     `changed` is a source's spec as it is being edited, read in place of the stored one.
     """
     keys = [key for key in (sources if sources is not None else live.source_ids) if key in live.source_ids]
-    statement = select(EventRow).where(col(EventRow.source_id).in_([live.source_ids[key] for key in keys]))
-    if types:
-        statement = statement.where(col(EventRow.type).in_(list(types)))
-    elif types is None:
-        statement = statement.where(col(EventRow.parent_id).is_(None))
     wanted = request.args.get("hand") or cookie.get("hand")
-    rows = list(session().exec(statement.order_by(col(EventRow.received_at).desc(), col(EventRow.id).desc()).limit(REACH)))
-    if not rows:
+    ids = newest(session(), [live.source_ids[key] for key in keys], sorted(types) if types else None, REACH)
+    at = ids.index(wanted) if wanted in ids else 0
+    event = session().get(EventRow, ids[at]) if ids else None
+    if event is None:
         return Hand()
-    at = next((number for number, row in enumerate(rows) if row.id == wanted), 0)
     if request.args.get("hand"):
-        cookie["hand"] = rows[at].id
-    event = rows[at]
-    hand = Hand(event, rows[at + 1].id if at + 1 < len(rows) else "", rows[at - 1].id if at else "", at + 1, len(rows))
+        cookie["hand"] = event.id
+    hand = Hand(event, ids[at + 1] if at + 1 < len(ids) else "", ids[at - 1] if at else "", at + 1, len(ids))
     key = live.source_key(event.source_id)
     source = changed if changed is not None and changed.key == key else live.setup.sources[key]
     hand.source = source

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import threading
+
 from angelon.core.messages.chat import CompiledChat, RenderedChat, compile_chat
 from angelon.core.messages.email import CompiledEmail, RenderedEmail, compile_email
 from angelon.core.messages.sms import CompiledSms, RenderedSms, compile_sms
@@ -16,6 +18,7 @@ Rendered = RenderedEmail | RenderedSms | RenderedChat
 _KEPT: dict[tuple[int, int, str, str], tuple[Message, Store, Part]] = {}
 """Parts by the very objects that they were compiled from, which live as long as they stand here."""
 MOST_KEPT = 512
+_CHANGING = threading.Lock()
 
 
 def compiled_part(message: Message, channel: str, locale: str, store: Store) -> Part:
@@ -28,9 +31,10 @@ def compiled_part(message: Message, channel: str, locale: str, store: Store) -> 
     if kept is not None and kept[0] is message and kept[1] is store:
         return kept[2]
     part = _compiled(message, channel, locale, store)
-    while len(_KEPT) >= MOST_KEPT:
-        _KEPT.pop(next(iter(_KEPT)), None)
-    _KEPT[mark] = (message, store, part)
+    with _CHANGING:
+        while len(_KEPT) >= MOST_KEPT:
+            _KEPT.pop(next(iter(_KEPT)), None)
+        _KEPT[mark] = (message, store, part)
     return part
 
 

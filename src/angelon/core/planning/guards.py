@@ -79,7 +79,8 @@ def refunded(look: Looked) -> Said | None:
         return None
     back = next((at for type_, at in look.facts.types if type_ == "payment.refunded"), None)
     if back or look.occasion.event.type == "payment.refunded":
-        return Said("refunded", f"The order was refunded on {back or look.occasion.event.received_at:%-d %B %Y}, and the route skips those.")
+        on = (back or look.occasion.event.received_at).astimezone(look.occasion.zone)
+        return Said("refunded", f"The order was refunded on {on:%-d %B %Y}, and the route skips those.")
     return Said("not refunded")
 
 

@@ -150,7 +150,7 @@ def _decided(case: _Case, since: dt.datetime) -> Decision:
         if event.type not in route.when:
             return _no(route, [], "when", saw, f"The event is {saw}, and the route waits for {_or([event_types.label(t) for t in route.when])}.")
         if event.received_at < since:
-            return _no(route, [], "when", saw, f"The event came before the route was switched on ({since:%Y-%m-%d %H:%M} UTC).")
+            return _no(route, [], "when", saw, f"The event came before the route was switched on ({since.astimezone(occasion.zone):%-d %B %Y %H:%M %Z}).")
         sources = occasion.setup.sources
         source_name = sources[event.source].name if event.source in sources else event.source
         trace = [TraceLine("when", "yes", saw)]
@@ -416,6 +416,7 @@ class _Speaking:
         route, reading, facts = self.case.route, self.occasion.reading, self.case.facts
         if route.once == "customer":
             last = facts.told_customer.get(route.key)
+            last = last.astimezone(self.occasion.zone) if last is not None else None
             if last is not None and (not route.once_days or self.occasion.now - last < dt.timedelta(days=route.once_days)):
                 span = f" in {route.once_days} days" if route.once_days else ""
                 return self._no("once", f"spoke to them on {last:%-d %B %Y}", f"This route spoke to the customer on {last:%-d %B %Y}, and it speaks once a customer{span}.")

@@ -63,7 +63,7 @@ def _subject(name: str, occasion: Occasion) -> Subject:
             return Subject(problem=f"There is no segment “{part}” any more.")
         if any(inner.of.startswith("segment.") for inner in compares(segment.holds)):
             return Subject(problem=f"The segment “{segment.name}” asks for another segment, which a segment can’t.")
-        verdict = evaluate(segment.holds, lambda inner: subject(inner, occasion), occasion.event.received_at.astimezone(occasion.zone).date(), setup.store.locale)
+        verdict = evaluate(segment.holds, lambda inner: subject(inner, occasion), occasion.today, setup.store.locale)
         return Subject(verdict.yes, "flag", verdict.problem)
     return Subject(problem=f"There is nothing called “{name}” to compare.")
 

@@ -6,6 +6,7 @@ import re
 from functools import cached_property
 from typing import Annotated, Any, Literal
 
+import regex
 from pydantic import Discriminator, Field, Tag, field_validator, model_validator
 
 from angelon.core.specs.base import OneLine, Spec
@@ -81,8 +82,8 @@ class Compare(Spec):
     def _pattern(self) -> Compare:
         if self.op == "matches":
             try:
-                re.compile(self.value)
-            except re.error as error:
+                regex.compile(self.value)
+            except (regex.error, RecursionError, OverflowError) as error:
                 raise ValueError(f"“{self.value}” is no regular expression: {error}") from None
         return self
 

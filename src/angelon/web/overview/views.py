@@ -82,7 +82,7 @@ def index() -> Any:
     counts = overview.events_by_type(session(), list(live().source_ids.values()), since)
     routes = [(row, Route.model_validate(setup.current_spec(session(), row))) for row in session().exec(setup.select(RouteRow).where(RouteRow.store_id == store_id))]
     stops = the_line(counts, routes)
-    sends, trouble, orders = overview.by_day(session(), store_id, g.now - dt.timedelta(days=30))
+    sends, trouble, orders = overview.by_day(session(), store_id, g.now - dt.timedelta(days=31), g.zone)
     return render_template(
         "overview/index.html", stops=stops, gap=gap_of(stops), sidings=[(label, counts.get(t, 0), X0 + round(after * STEP) + 10, t) for t, label, after in event_types.SIDINGS],
         needs=needs(store_id), days=_days(sends, trouble, orders), span=span, spans=SPANS, orders_in_span=counts.get("order.created", 0), names=names(),
@@ -125,7 +125,7 @@ def _engine_needs(store_id: int) -> list[Need]:
     for key, id_ in live().gateway_ids.items():
         health = unwell.get(id_)
         if health is not None and health.opened_at is not None and key in live().setup.gateways:
-            found.append(Need("retrying", f"{live().setup.gateways[key].name} is unreachable", f"since {moment(health.opened_at)}: {health.reason}", "Open the gateway", f"/gateways/{key}"))
+            found.append(Need("failed", f"{live().setup.gateways[key].name} is unreachable", f"since {moment(health.opened_at)}: {health.reason}", "Open the gateway", f"/gateways/{key}"))
     number = events.problems_count(session(), list(live().source_ids.values()), g.now - dt.timedelta(days=14))
     if number:
         first = events.with_problems(session(), list(live().source_ids.values()), 1)[0]
@@ -133,12 +133,8 @@ def _engine_needs(store_id: int) -> list[Need]:
     return found
 
 
-def _days(sends: dict[int, int], trouble: dict[int, int], orders: dict[int, int]) -> list[tuple[str, int, int, int]]:
-    today = (g.now - dt.datetime(1970, 1, 1, tzinfo=dt.UTC)).days
-    made = []
-    for day in range(today - 29, today + 1):
-        date = dt.date(1970, 1, 1) + dt.timedelta(days=day)
-        made.append((f"{date.day} {date:%b}", sends.get(day, 0), trouble.get(day, 0), orders.get(day, 0)))
-    return made
-
-
+def _days(sends: dict[dt.date, int], trouble: dict[dt.date, int], orders: dict[dt.date, int]) -> list[tuple[str, int, int, int]]:
+    """The last thirty days of the shop: (day, sends, those that needed more than one try, orders)."""
+    today = g.now.astimezone(g.zone).date()
+    days = [today - dt.timedelta(days=ago) for ago in range(29, -1, -1)]
+    return [(f"{day.day} {day:%b}", sends.get(day, 0), trouble.get(day, 0), orders.get(day, 0)) for day in days]

@@ -441,6 +441,9 @@ def add_sample(key: str) -> Any:
     source, source_id = _source(key)
     file = request.files.get("file")
     raw = file.read() if file and file.filename else request.form.get("body", "").encode()
+    if len(raw) > source.max_bytes:
+        flash(f"Not kept: the payload has {len(raw):,} bytes, and this source takes {source.max_bytes:,}.", "bad")
+        return redirect(url_for(".capture", key=key))
     name = request.form.get("name", "").strip()
     if (file and file.filename.endswith(".http")) or raw[:13].lower() == b"content-type:":
         head, _, raw = raw.replace(b"\r\n", b"\n").partition(b"\n\n")

@@ -1,0 +1,20 @@
+"""Runs all proofs, or those whose names are given: `python -m proof kills disk`. Ends with 1 where one does not hold."""
+
+from __future__ import annotations
+
+import sys
+import time
+
+from proof import disk, door, forms, kills, payloads
+
+PROOFS = {"kills": kills.run, "disk": disk.run, "payloads": payloads.run, "door": door.run, "forms": forms.run}
+
+failed = False
+for name in sys.argv[1:] or list(PROOFS):
+    began = time.monotonic()
+    counts, broken = PROOFS[name]()
+    print(f"{name}: " + ", ".join(f"{what} {number:,}" for what, number in counts.items()) + f" ({time.monotonic() - began:.0f} s)", flush=True)
+    for line in broken:
+        print(f"  BROKEN: {line}", flush=True)
+    failed = failed or bool(broken)
+sys.exit(1 if failed else 0)

@@ -1,0 +1,113 @@
+"""Data folders and processes for proofs."""
+
+from __future__ import annotations
+
+import contextlib
+import datetime as dt
+import os
+import subprocess
+import sys
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import httpx
+
+from angelon.cli.serving import free_port
+from angelon.core.specs import Bundle, Gateway, Message, Route
+from angelon.db import setup
+from angelon.db.database import Database
+from angelon.db.secrets import Vault
+from angelon.engine.clock import utc_now
+from tests import made
+
+KEY = "a-key-for-proofs-only"
+
+
+class Place:
+    """A data folder with a store that sends each order by email and by SMS, and the processes over it."""
+
+    def __init__(self, folder: Path) -> None:
+        self.home = folder
+        self.ports = {name: free_port() for name in ("web", "mail", "providers")}
+        self.url = f"http://127.0.0.1:{self.ports['web']}"
+        self._children: dict[str, subprocess.Popen[bytes]] = {}
+        self.database = Database(f"sqlite:///{folder / 'angelon.db'}")
+        self.database.migrate()
+        retry = {"base_seconds": 0.2, "cap_seconds": 1.0}
+        gateways = [
+            made.gateway(self.ports["mail"], timeout_seconds=5, retry=retry),
+            Gateway.model_validate(made.provider("sms", self.ports["providers"]) | {"retry": retry}),
+        ]
+        message = Message.model_validate(made.message().model_dump(mode="json") | {"sms": {"en": {"text": "Hi {{ customer_name }}"}}})
+        source = made.source(reading=made.source().model_dump(mode="json")["reading"] | {"phone": "$.buyer.phone"})
+        routes = [made.route(guards={"even_if_told": True}), Route.model_validate(made.route().model_dump() | {"key": "by-sms", "name": "By SMS", "channel": "sms", "gateway": "sms", "guards": {"even_if_told": True}})]
+        bundle = Bundle(store=made.store(), sources=[source], variables=made.VARIABLES, gateways=gateways, messages=[message], routes=routes, live=["received", "by-sms"])
+        with self.database.writing() as session:
+            setup.apply(session, bundle, utc_now() - dt.timedelta(days=1))
+            store_id = setup.stores(session)[0].id or 0
+            Vault(KEY).put(session, "gateway", setup.load(session, store_id).gateway_ids["sms"], "token", utc_now())
+
+    def start(self, name: str) -> None:
+        arguments = {
+            "web": ["web", "--port", str(self.ports["web"])],
+            "worker": ["worker"],
+            "stand-ins": ["standins", "--mail-port", str(self.ports["mail"]), "--provider-port", str(self.ports["providers"])],
+        }[name]
+        env = {**os.environ, "ANGELON_HOME": str(self.home), "ANGELON_SECRET_KEY": KEY}
+        self._children[name] = subprocess.Popen([sys.executable, "-m", "angelon", *arguments], env=env, stderr=subprocess.DEVNULL)
+
+    def kill(self, name: str) -> None:
+        self._children[name].kill()
+        self._children[name].wait()
+
+    def up(self, seconds: float = 30) -> bool:
+        return until(lambda: _answers(f"{self.url}/healthz"), seconds)
+
+    def post(self, client: httpx.Client, number: int) -> int:
+        """The status of one order's delivery; 0 where there was no answer."""
+        order = made.body(id=number, reference=f"BK-{number}", buyer={"name": "Jo", "email": f"p{number}@example.org", "phone": f"+4930{10_000_000 + number}", "country": "DE"})
+        try:
+            return client.post(f"{self.url}/in/shop", content=order, headers={"Content-Type": "application/json", "Store-Event": "placed", "Store-Delivery": f"d{number}"}).status_code
+        except httpx.HTTPError:
+            return 0
+
+    def rows(self, sql: str) -> list[tuple]:
+        with self.database.engine.connect() as connection:
+            return [tuple(row) for row in connection.exec_driver_sql(sql)]
+
+    def close(self) -> None:
+        for child in self._children.values():
+            child.terminate()
+        for child in self._children.values():
+            with contextlib.suppress(subprocess.TimeoutExpired):
+                child.wait(15)
+            child.kill()
+        self.database.close()
+
+
+def _answers(url: str) -> bool:
+    try:
+        return httpx.get(url, timeout=1).status_code == 200
+    except httpx.HTTPError:
+        return False
+
+
+def until(true: Callable[[], bool], seconds: float, every: float = 0.05) -> bool:
+    end = time.monotonic() + seconds
+    while time.monotonic() < end:
+        if true():
+            return True
+        time.sleep(every)
+    return False
+
+
+@contextlib.contextmanager
+def place(folder: Path, *names: str) -> Iterator[Place]:
+    made_one = Place(folder)
+    try:
+        for name in names:
+            made_one.start(name)
+        yield made_one
+    finally:
+        made_one.close()
