@@ -29,11 +29,11 @@ log = structlog.get_logger()
 
 MOST_BODY = 21 * 1024 * 1024
 """Bytes that a page's form may have."""
-BETWEEN_PIECES = 10.0
+BETWEEN_PIECES = 8.0
 """Seconds that may pass between two pieces of a body."""
 WHOLE_BODY = 60.0
 """Seconds within which a body has to be whole."""
-SMALL, SMALL_BODY = 64 * 1024, 15.0
+SMALL, SMALL_BODY = 64 * 1024, 10.0
 """A body of so many bytes or fewer has to be whole within so many seconds."""
 BUFFERED = 256 * 1024 * 1024
 """Bytes of bodies that are held at the same time."""

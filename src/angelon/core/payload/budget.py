@@ -20,7 +20,7 @@ from jsonpath_rfc9535.function_extensions._pattern import map_re
 from jsonpath_rfc9535.segments import JSONPathChildSegment, JSONPathRecursiveDescentSegment
 from jsonpath_rfc9535.selectors import FilterSelector
 
-MAX_STEPS = 200_000
+MAX_STEPS = 100_000
 """Places that one path may look at in one payload: some tenths of a second."""
 PATTERN_SECONDS = 0.05
 
@@ -38,6 +38,14 @@ def _spend() -> None:
 
 
 class _Descent(JSONPathRecursiveDescentSegment):
+    def resolve(self, nodes: Iterable[Any]) -> Iterator[Any]:
+        for node in nodes:
+            for visited in self._visit(node):
+                for selector in self.selectors:
+                    for found in selector.resolve(visited):
+                        _spend()
+                        yield found
+
     def _visit(self, node: Any, depth: int = 1) -> Iterator[Any]:
         stack = [node]
         while stack:

@@ -52,7 +52,8 @@ def marked(old: str, new: str) -> tuple[Markup, Markup]:
     if len(a) * len(b) <= MOST_PAIRS:
         return _marked(a, b, lambda out, put: (_del(out), _ins(put)))
     lines, new_lines = _lines(old), _lines(new)
-    if len(lines) > MOST_LINES or len(new_lines) > MOST_LINES:
+    start, end = _alike(lines, new_lines)
+    if max(len(lines), len(new_lines)) - start - end > MOST_LINES:
         return _del([old]), _ins([new])
 
     def closer(out: list[str], put: list[str]) -> tuple[Markup, Markup]:
@@ -65,7 +66,10 @@ def marked(old: str, new: str) -> tuple[Markup, Markup]:
 
 
 def _marked(a: list[str], b: list[str], changed: Callable[[list[str], list[str]], tuple[Markup, Markup]]) -> tuple[Markup, Markup]:
-    left, right = Markup(), Markup()
+    start, end = _alike(a, b)
+    before, after = escape("".join(a[:start])), escape("".join(a[len(a) - end :]))
+    a, b = a[start : len(a) - end], b[start : len(b) - end]
+    left, right = before, before
     for kind, a1, a2, b1, b2 in difflib.SequenceMatcher(None, a, b).get_opcodes():
         if kind == "equal":
             out = put = escape("".join(a[a1:a2]))
@@ -73,7 +77,14 @@ def _marked(a: list[str], b: list[str], changed: Callable[[list[str], list[str]]
             out, put = changed(a[a1:a2], b[b1:b2])
         left += out
         right += put
-    return left, right
+    return left + after, right + after
+
+
+def _alike(a: list[str], b: list[str]) -> tuple[int, int]:
+    """How many pieces stay at the beginning and at the end: they need no comparing."""
+    start = next((n for n, (x, y) in enumerate(zip(a, b, strict=False)) if x != y), min(len(a), len(b)))
+    rest = min(len(a), len(b)) - start
+    return start, next((n for n in range(rest) if a[-1 - n] != b[-1 - n]), rest)
 
 
 def _words(text: str) -> list[str]:
