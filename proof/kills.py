@@ -63,7 +63,7 @@ def run(rounds: int = 200, senders: int = 4) -> tuple[dict[str, int], list[str]]
         if len(sends) != 2 * len(stored):
             broken.append(f"{len(stored)} orders came to {len(sends)} sends")
         unknown = {row[0] for row in here.rows("SELECT s.recipient FROM attempt a JOIN send s ON s.id = a.send_id WHERE a.outcome = 'unknown'")}
-        box = Box(Path(folder))
+        box = Box(here.outside)
         mails = Counter(mail.rcpt_to for mail in box.mails(1_000_000))
         texts = Counter(text.to for text in box.texts(1_000_000))
         doubled = {to for to, number in (mails + texts).items() if number > 1}

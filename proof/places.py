@@ -5,8 +5,10 @@ from __future__ import annotations
 import contextlib
 import datetime as dt
 import os
+import shutil
 import subprocess
 import sys
+import tempfile
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -29,6 +31,8 @@ class Place:
 
     def __init__(self, folder: Path) -> None:
         self.home = folder
+        self.outside = Path(tempfile.mkdtemp(prefix="standins-"))
+        """What the stand-ins keep: they are other parties, on other disks."""
         self.ports = {name: free_port() for name in ("web", "mail", "providers")}
         self.url = f"http://127.0.0.1:{self.ports['web']}"
         self._children: dict[str, subprocess.Popen[bytes]] = {}
@@ -54,7 +58,7 @@ class Place:
             "worker": ["worker"],
             "stand-ins": ["standins", "--mail-port", str(self.ports["mail"]), "--provider-port", str(self.ports["providers"])],
         }[name]
-        env = {**os.environ, "ANGELON_HOME": str(self.home), "ANGELON_SECRET_KEY": KEY}
+        env = {**os.environ, "ANGELON_HOME": str(self.outside if name == "stand-ins" else self.home), "ANGELON_SECRET_KEY": KEY}
         self._children[name] = subprocess.Popen([sys.executable, "-m", "angelon", *arguments], env=env, stderr=subprocess.DEVNULL)
 
     def kill(self, name: str) -> None:
@@ -84,6 +88,7 @@ class Place:
                 child.wait(15)
             child.kill()
         self.database.close()
+        shutil.rmtree(self.outside, ignore_errors=True)
 
 
 def _answers(url: str) -> bool:

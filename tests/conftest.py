@@ -44,14 +44,6 @@ def pytest_generate_tests(metafunc):
         metafunc.parametrize("fuzz_seed", range(100, 100 + long) if long else [1, 2])
 
 
-@pytest.hookimpl(tryfirst=True)
-def pytest_collection_modifyitems(items):
-    """A file's browser tests follow each other in one process, on one demo; looking at every page may be shared out."""
-    for item in items:
-        if "running" in item.fixturenames and item.path.stem != "test_every_page":
-            item.add_marker(pytest.mark.xdist_group(f"running {item.path.stem}"))
-
-
 @pytest.fixture(scope="session")
 def migrated(tmp_path_factory) -> Path:
     """A migrated, empty database: copied for each test, which takes a thousandth of migrating anew."""

@@ -54,6 +54,7 @@ def test_the_keys_of_every_page(page):
     expect(page.get_by_role("heading", name="Its life")).to_be_visible()
     page.keyboard.press("Escape")
     expect(page.get_by_role("heading", name="Sends", exact=True)).to_be_visible()
+    page.wait_for_load_state()  # keys are heard once the page has started
     page.keyboard.press("?")
     expect(page.get_by_role("dialog")).to_be_visible()
     page.keyboard.press("Escape")

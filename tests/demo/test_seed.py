@@ -13,8 +13,6 @@ from angelon.demo import load
 from angelon.demo.seed import DAYS, happenings
 from angelon.settings import Settings
 
-pytestmark = pytest.mark.xdist_group("seed")
-
 TODAY = dt.datetime(2026, 11, 25, 9, 30, tzinfo=dt.UTC)
 
 

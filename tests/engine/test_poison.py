@@ -26,7 +26,6 @@ def poisoned(bench, zone: str = "Europe/Berlin") -> None:
         "changed": {"path": "$.changed_at", "steps": [{"add_days": {"days": 3}}]}, "upper": {"path": "$.state", "steps": ["upper"]},
     }
     spec["reading"] |= {"phone": "$.buyer.phone", "discount": "$.total"}
-    spec.pop("line")
     routes = [
         made.route().model_dump(mode="json"),
         {"key": "later", "name": "Later", "when": ["order.created"], "sources": ["shop"], "send": "received", "gateway": "mailroom", "once": "event", "guards": {"even_if_told": True}, "timing": {"anchor": "placed", "amount": 300, "unit": "days", "window": {"start": "09:00", "end": "10:00"}}},

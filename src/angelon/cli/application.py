@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from angelon import settings
-from angelon.cli.parents import end_with_parent
+from angelon.cli.parents import SERVER, end_with_starter
 from angelon.standins.box import Box
 from angelon.standins.views import pages as standins
 from angelon.web import services
@@ -13,7 +13,7 @@ from angelon.web.origins import Proxies
 
 
 def application() -> Door:
-    end_with_parent()
+    end_with_starter(SERVER)
     made = services.make(settings.load())
     app = create_app(made, [standins])
     app.extensions["angelon.standins"] = Box(made.settings.home)

@@ -11,12 +11,16 @@ import time
 
 PARENT = "_ANGELON_PARENT"
 """The environment's word for the process that a process ends with: ours, not a setting."""
+SERVER = "_ANGELON_SERVER"
+"""The environment's word for the web server's own process, which the ones that it starts end with."""
 _PR_SET_PDEATHSIG = 1
 
 
-def end_with_parent(parent: int | None = None) -> None:
-    """Has this process asked to end (SIGTERM) when its parent is gone: by the kernel on Linux, and by looking now and then."""
-    parent = parent or os.getppid()
+def end_with_parent(parent: int) -> None:
+    """Has this process asked to end (SIGTERM) when its parent is gone: by the kernel on Linux, and by looking now and then.
+
+    `parent` comes from the parent itself: it may have gone before this process asks who it was.
+    """
     if sys.platform == "linux":
         ctypes.CDLL(None, use_errno=True).prctl(_PR_SET_PDEATHSIG, signal.SIGTERM)
 
@@ -30,10 +34,11 @@ def end_with_parent(parent: int | None = None) -> None:
     threading.Thread(target=look, name="parent", daemon=True).start()
 
 
-def end_with_starter() -> None:
-    """As `end_with_parent`, where the process was started by `serve` or `demo`."""
-    starter = os.environ.get(PARENT, "")
-    if starter.isdigit() and int(starter) == os.getppid():
-        end_with_parent(int(starter))
-    elif starter.isdigit():
-        sys.exit("The process that started this one is gone.")
+def end_with_starter(name: str = PARENT) -> None:
+    """As `end_with_parent`, where the process was started by one of ours (`serve`, `demo`, the web server)."""
+    starter = os.environ.get(name, "")
+    if not starter.isdigit():
+        return
+    end_with_parent(int(starter))
+    if os.getppid() != int(starter):  # looked at after the kernel was told, so that it can't go unseen in between
+        os._exit(1)

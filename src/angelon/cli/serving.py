@@ -19,7 +19,7 @@ from types import FrameType
 import httpx
 from granian.http import HTTP1Settings
 
-from angelon.cli.parents import PARENT
+from angelon.cli.parents import PARENT, SERVER
 from angelon.settings import LISTENS
 from angelon.web.services import PROCESS
 
@@ -61,6 +61,7 @@ def run_web(host: str, port: int, home: Path) -> None:
     check_port(host, port)
     process = os.environ.setdefault(PROCESS, make_process())
     os.environ[LISTENS] = host
+    os.environ[SERVER] = str(os.getpid())
     (home / RUN_FILE).write_text(json.dumps({"url": f"http://{host}:{port}", "pid": os.getpid(), "process": process}))
     server = Granian(
         "angelon.cli.application:application", address=host, port=port, interface=Interfaces.RSGI, factory=True, workers=1, backlog=1024, backpressure=8192,

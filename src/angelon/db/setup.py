@@ -9,6 +9,7 @@ from typing import Any
 from sqlmodel import Session, col, func, select
 
 from angelon.core.messages.attachments import Kept
+from angelon.core.messages.parts import compiled_part
 from angelon.core.planning.given import ActiveRoute, Setup
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Bundle, Gateway, Message, Route, Source, Store, Variable
@@ -266,7 +267,27 @@ def apply(session: Session, bundle: Bundle, now: dt.datetime) -> list[str]:
                 switch(session, row, wanted, now)
     touch(session, store.id)
     session.flush()
+    problems = _problems_of_texts(bundle, {row.name for row in session.exec(select(VariableRow).where(VariableRow.store_id == store.id))})
+    if problems:
+        raise Invalid(problems)
     return changes
+
+
+def _problems_of_texts(bundle: Bundle, variables: set[str]) -> list[Problem]:
+    """What keeps a bundle's messages from being made, whatever the order: texts that are broken, names that nothing stands for."""
+    found: list[Problem] = []
+    for number, message in enumerate(bundle.messages):
+        for channel in message.channels():
+            for locale in message.variants(channel):
+                where = f"messages.{number}.{channel}.{locale}"
+                try:
+                    part = compiled_part(message, channel, locale, bundle.store)
+                except Invalid as error:
+                    found += [problem.at(f"messages.{number}") for problem in error.problems]
+                    continue
+                for name in sorted(part.names - variables - {"order"}):
+                    found.append(Problem(where, f"“{message.name}” uses “{name}”, and there is no variable of that name.", "Write it as the variable is called, or add the variable."))
+    return found
 
 
 def _note(changes: list[str], kind: str, key: str, was: dict[str, Any] | None, now: dict[str, Any]) -> None:

@@ -196,11 +196,18 @@ def picture(src: str, tokens: Tokens) -> str:
     return link(src, tokens)
 
 
+def shown_if(block: Block) -> str:
+    """When a block is shown: on its own condition, and an address only where the order has one; empty for always."""
+    own = f"({block.only_if}) and order.address" if block.only_if else "order.address"
+    return own if isinstance(block, Address) else block.only_if or ""
+
+
 def block_mjml(block: Block, tokens: Tokens, locale: str, letterhead: Letterhead) -> str:
     """One block as children of a column. Raises BadTemplate."""
     made = _bare_mjml(block, tokens, locale, letterhead)
-    if block.only_if:
-        return f"<mj-raw>{tokens.mark('{% if ' + block.only_if + ' %}')}</mj-raw>{made}<mj-raw>{tokens.mark('{% endif %}')}</mj-raw>"
+    holds = shown_if(block)
+    if holds:
+        return f"<mj-raw>{tokens.mark('{% if ' + holds + ' %}')}</mj-raw>{made}<mj-raw>{tokens.mark('{% endif %}')}</mj-raw>"
     return made
 
 
@@ -241,7 +248,7 @@ def _bare_mjml(block: Block, tokens: Tokens, locale: str, letterhead: Letterhead
         return _lines_mjml(block, tokens, locale)
     if isinstance(block, Address):
         title = f"<strong>{html.escape(tokens.hide(block.title), quote=False)}</strong><br />" if block.title else ""
-        return f'<mj-text css-class="ink">{title}{tokens.put("{{ order.address | default | breaks }}")}</mj-text>'
+        return f'<mj-text css-class="ink">{title}{tokens.put("{{ order.address | breaks }}")}</mj-text>'
     if isinstance(block, Parcel):
         return _parcel_mjml(block, tokens, locale, letterhead)
     if isinstance(block, Divider):
@@ -308,7 +315,7 @@ def block_text(block: Block, locale: str) -> str:
         if block.total:
             made += "{% if order.total %}" + word("total") + ": {{ order.total }}{% endif %}"
     elif isinstance(block, Address):
-        made = (block.title.strip() + "\n" if block.title else "") + "{{ order.address | default }}"
+        made = (block.title.strip() + "\n" if block.title else "") + "{{ order.address }}"
     elif isinstance(block, Parcel):
         made = (
             "{% for parcel in order.parcels %}- {{ parcel.carrier | default }} {{ parcel.number | default }}"
@@ -324,7 +331,8 @@ def block_text(block: Block, locale: str) -> str:
         made = "".join(block_text(piece, locale) for piece in (*block.left, *block.right)).strip("\n")
     if not made:
         return ""
-    return "{% if " + block.only_if + " %}" + made + "\n\n{% endif %}" if block.only_if else made + "\n\n"
+    holds = shown_if(block)
+    return "{% if " + holds + " %}" + made + "\n\n{% endif %}" if holds else made + "\n\n"
 
 
 def pictures_in(page: str) -> list[str]:

@@ -11,7 +11,8 @@ from functools import lru_cache
 from typing import Any
 
 from angelon.core.messages.email import one_line
-from angelon.core.messages.templates import BadTemplate, CantRender, Compiled, compile_template, segments
+from angelon.core.messages.order_fields import unknown_fields
+from angelon.core.messages.templates import BadTemplate, CantRender, Compiled, Holes, compile_template, segments
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs.message import ChatText
 from angelon.core.specs.store import Store
@@ -64,11 +65,16 @@ class CompiledChat:
         """The variables that it uses; `order` is the order as read."""
         return frozenset().union(*(p.names for p in self.placeholders)) if self.placeholders else frozenset()
 
-    def render(self, values: Mapping[str, Value]) -> RenderedChat:
+    @property
+    def order_fields(self) -> frozenset[str]:
+        """What it looks at of the order."""
+        return frozenset().union(*(p.order_fields for p in self.placeholders)) if self.placeholders else frozenset()
+
+    def render(self, values: Mapping[str, Value], holes: Holes = "refuse") -> RenderedChat:
         """The message for these values. Raises CantRender."""
         texts = []
         for number, placeholder in enumerate(self.placeholders, 1):
-            text = one_line(placeholder.render(values, self.locale, 1000))
+            text = one_line(placeholder.render(values, self.locale, 1000, holes if holes == "mark" else "allow"))
             if not text:
                 raise CantRender(Problem("body", f"{{{number}}} ({self.numbered.placeholders[number - 1]}) has no value, and a chat message can't have a gap.", "Map it, or take it out of the text."))
             texts.append(text)
@@ -101,10 +107,11 @@ def _compiled(spec: str, country: str, locale: str) -> CompiledChat:
 
     def numbered(where: str, source: str) -> str:
         try:
-            compile_template(source)
+            whole = compile_template(source)
         except BadTemplate as error:
             problems.append(error.problem.at(where))
             return ""
+        problems.extend(problem.at(where) for problem in unknown_fields(whole.order_fields))
         made = ""
         for jinja, part in segments(source):
             if not jinja:

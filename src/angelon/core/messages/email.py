@@ -27,7 +27,8 @@ from angelon.core.messages.blocks import (
 )
 from angelon.core.messages.cleaning import unsafe
 from angelon.core.messages.nesting import problems_of_markup
-from angelon.core.messages.templates import BadTemplate, CantRender, Compiled, compile_template
+from angelon.core.messages.order_fields import unknown_fields
+from angelon.core.messages.templates import BadTemplate, CantRender, Compiled, Holes, compile_template
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs.message import Columns, EmailText, Message
 from angelon.core.specs.store import Letterhead, Store
@@ -80,19 +81,24 @@ class CompiledEmail:
     attachments: tuple[Mapping[str, Compiled | Wanted], ...] = ()
     names: frozenset[str] = field(init=False)
     """The variables that it uses; `order` is the order as read."""
+    order_fields: frozenset[str] = field(init=False)
+    """What its texts look at of the order."""
 
     def __post_init__(self) -> None:
         names = self.subject.names | self.html.names | self.text.names
+        fields = self.subject.order_fields | self.html.order_fields | self.text.order_fields
         for compiled in (*self.envelope.values(), *(part for attachment in self.attachments for part in attachment.values())):
             names |= compiled.names
+            fields |= compiled.order_fields if isinstance(compiled, Compiled) else frozenset()
         object.__setattr__(self, "names", names)
+        object.__setattr__(self, "order_fields", fields)
 
-    def render(self, values: Mapping[str, Value]) -> RenderedEmail:
+    def render(self, values: Mapping[str, Value], holes: Holes = "refuse") -> RenderedEmail:
         """The email for these values. Raises CantRender, its problem saying which part."""
         made = {}
         for part, template in (("subject", self.subject), ("html", self.html), ("text", self.text), *self.envelope.items()):
             try:
-                made[part] = template.render(values, self.locale, MAX_HTML)
+                made[part] = template.render(values, self.locale, MAX_HTML, "allow" if part in self.envelope else holes)
             except CantRender as error:
                 raise CantRender(error.problem.at(part)) from None
         wanted = tuple(w for w in (_filled(parts, values, self.locale) for parts in self.attachments) if w is not None)
@@ -107,7 +113,7 @@ def _filled(parts: Mapping[str, Compiled | Wanted], values: Mapping[str, Value],
     for name, part in parts.items():
         if isinstance(part, Compiled):
             try:
-                texts[name] = one_line(part.render(values, locale, 2000))
+                texts[name] = one_line(part.render(values, locale, 2000, "refuse"))
             except CantRender as error:
                 raise CantRender(error.problem.at(f"attachments.{wanted.number}")) from None
     return wanted.filled(texts, values)
@@ -183,10 +189,12 @@ def _own_page(source: str, problems: list[Problem]) -> Compiled | None:
 
 def _part(where: str, source: str, problems: list[Problem], html: bool = False) -> Compiled | None:
     try:
-        return compile_template(source, html)
+        made = compile_template(source, html)
     except BadTemplate as error:
         problems.append(error.problem.at(where))
         return None
+    problems += [problem.at(where) for problem in unknown_fields(made.order_fields) if all(problem.what != other.what for other in problems)]
+    return made
 
 
 def _sign_off(letterhead: Letterhead, store_name: str) -> str:

@@ -164,7 +164,7 @@ class Preflight:
 
     def _with_samples(self, channel: str, locale: str, compiled: Part) -> None:
         where = f"{channel}.{locale}"
-        rendered: list[tuple[Sample | None, Rendered]] = list(self._rendered(compiled))
+        rendered: list[tuple[Sample | None, Rendered]] = list(self._rendered(where, compiled))
         if not rendered:
             bare = _bare(compiled, self.setup)
             rendered = [(None, bare)] if bare is not None else []
@@ -180,15 +180,15 @@ class Preflight:
                         self._link(f"{where}.buttons.{number}.url", button["url"])
             self._phrases(where, mail)
 
-    def _rendered(self, compiled: Part) -> Iterable[tuple[Sample | None, Rendered]]:
+    def _rendered(self, where: str, compiled: Part) -> Iterable[tuple[Sample | None, Rendered]]:
         for sample in self.samples:
             values, missing = values_for(compiled.names & (set(self.setup.variables) | {"order"}), sample.reading, sample.variables)
             if missing or compiled.names - set(values):
                 continue
             try:
                 yield sample, compiled.render(values)
-            except CantRender:
-                continue
+            except CantRender as error:
+                self._warn(where, f"With {sample.label} the send would be held: {error.problem.what}", error.problem.mend)
 
     def _email(self, where: str, mail: RenderedEmail) -> None:
         if len(mail.subject) > LONG_SUBJECT:
@@ -242,6 +242,11 @@ class Preflight:
     def _locales(self, channel: str) -> None:
         store = self.setup.store
         have = self.message.variants(channel)
+        listed = {store.locale, *store.locales}
+        for locale in have:
+            if locale not in listed and not any(of.partition("-")[0] == locale or of == locale.partition("-")[0] for of in listed):
+                used = self.message.locale_for(channel, store.locale)
+                self._warn(f"{channel}.{locale}", f"The {CALLED[channel]} in {locale} is never sent: the store does not list {locale} among its languages.", f"List it on the letterhead’s page. Until then those readers get {used}.")
         for locale in dict.fromkeys([store.locale, *store.locales]):
             if locale not in have and locale.partition("-")[0] not in have:
                 used = self.message.locale_for(channel, locale)

@@ -7,8 +7,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import lru_cache
 
+from angelon.core.messages.order_fields import unknown_fields
 from angelon.core.messages.segments import Count, count
-from angelon.core.messages.templates import BadTemplate, Compiled, compile_template
+from angelon.core.messages.templates import BadTemplate, Compiled, Holes, compile_template
 from angelon.core.problems import Invalid
 from angelon.core.specs.message import SmsText
 from angelon.core.specs.store import Store
@@ -36,9 +37,14 @@ class CompiledSms:
         """The variables that it uses; `order` is the order as read."""
         return self.text.names
 
-    def render(self, values: Mapping[str, Value]) -> RenderedSms:
+    @property
+    def order_fields(self) -> frozenset[str]:
+        """What it looks at of the order."""
+        return self.text.order_fields
+
+    def render(self, values: Mapping[str, Value], holes: Holes = "refuse") -> RenderedSms:
         """The SMS for these values. Raises CantRender."""
-        text = tidy(self.text.render(values, self.locale, MAX_TEXT))
+        text = tidy(self.text.render(values, self.locale, MAX_TEXT, holes))
         return RenderedSms(text, count(text), self.locale)
 
 
@@ -60,6 +66,10 @@ def compile_sms(text: SmsText, store: Store, locale: str) -> CompiledSms:
 @lru_cache(maxsize=512)
 def _compiled(text: str, country: str, locale: str) -> CompiledSms:
     try:
-        return CompiledSms(compile_template(text), regional(locale, country))
+        made = CompiledSms(compile_template(text), regional(locale, country))
     except BadTemplate as error:
         raise Invalid([error.problem.at("text")]) from None
+    found = unknown_fields(made.text.order_fields)
+    if found:
+        raise Invalid([problem.at("text") for problem in found])
+    return made

@@ -11,7 +11,7 @@ import json
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from functools import lru_cache
-from typing import TYPE_CHECKING, Any, NoReturn
+from typing import TYPE_CHECKING, Any, Literal, NoReturn
 from urllib.parse import quote
 
 import orjson
@@ -69,6 +69,31 @@ class CantRender(ValueError):
         self.problem = problem
 
 
+class _Hole(Exception):
+    """A value that is missing where the text shows it."""
+
+
+Holes = Literal["allow", "mark", "refuse"]
+"""What becomes of a missing value that stands bare in a text: nothing, its name in ⟨ ⟩, or no text at all."""
+
+
+@pass_context
+def _filter_shown(context: JinjaContext, value: Any, name: str) -> Any:
+    """What is put into the text at one place. `default` and conditions are the author's word that it may be missing."""
+    if value is not None:
+        return value
+    holes = context.resolve("$holes")
+    if holes == "refuse":
+        raise _Hole(name)
+    return f"⟨{name}⟩" if holes == "mark" else ""
+
+
+@pass_context
+def _filter_beside(context: JinjaContext, value: Any, name: str) -> str:
+    """One of several values that are put side by side with ~, as it is shown."""
+    return show(_filter_shown(context, value, name), _locale(context))
+
+
 class _Budget:
     __slots__ = ("left",)
 
@@ -122,7 +147,9 @@ def _filter_web_address(value: Value) -> str:
 
 
 @pass_context
-def _filter_join(context: JinjaContext, value: Any, separator: str = ", ") -> str:
+def _filter_join(context: JinjaContext, value: Any, separator: str = ", ") -> str | None:
+    if value is None:
+        return None
     if not isinstance(value, list | tuple):
         return show(value, _locale(context))
     return separator.join(show(item, _locale(context)) for item in value)
@@ -130,8 +157,8 @@ def _filter_join(context: JinjaContext, value: Any, separator: str = ", ") -> st
 
 def _cased(how: str) -> Any:
     @pass_context
-    def change(context: JinjaContext, value: Any) -> str:
-        return str(getattr(show(value, _locale(context)), how)())
+    def change(context: JinjaContext, value: Any) -> str | None:
+        return None if value is None else str(getattr(show(value, _locale(context)), how)())
 
     return change
 
@@ -147,7 +174,9 @@ def _filter_round(value: Any, digits: int = 0) -> Any:
     return round(number, digits)
 
 
-def _filter_replace(value: Any, old: str, new: str) -> str:
+def _filter_replace(value: Any, old: str, new: str) -> str | None:
+    if value is None:
+        return None
     text = show(value)
     if len(new) * (text.count(old) + 1) + len(text) > MAX_OUTPUT:
         raise SecurityError("the text becomes too long")
@@ -155,8 +184,8 @@ def _filter_replace(value: Any, old: str, new: str) -> str:
 
 
 @pass_context
-def _filter_breaks(context: JinjaContext, value: Any) -> Markup:
-    return Markup("<br />").join(escape(line) for line in show(value, _locale(context)).splitlines())
+def _filter_breaks(context: JinjaContext, value: Any) -> Markup | None:
+    return None if value is None else Markup("<br />").join(escape(line) for line in show(value, _locale(context)).splitlines())
 
 
 @pass_context
@@ -179,9 +208,9 @@ FILTERS: dict[str, Any] = {
     "json": _filter_json,
     "date": _filter_date,
     "default": _filter_default,
-    "first": lambda value: value[0] if value else "",
+    "first": lambda value: value[0] if value else None,
     "join": _filter_join,
-    "last": lambda value: value[-1] if value else "",
+    "last": lambda value: value[-1] if value else None,
     "length": _filter_length,
     "lower": _cased("lower"),
     "replace": _filter_replace,
@@ -189,7 +218,7 @@ FILTERS: dict[str, Any] = {
     "title": _cased("title"),
     "trim": _cased("strip"),
     "upper": _cased("upper"),
-    "urlencode": lambda value: quote(show(value), safe=""),
+    "urlencode": lambda value: None if value is None else quote(show(value), safe=""),
     "web_address": _filter_web_address,
 }
 """The filters a message may use, besides those that the product adds itself."""
@@ -202,7 +231,7 @@ class _Environment(ImmutableSandboxedEnvironment):
         super().__init__(autoescape=autoescape, undefined=StrictUndefined, finalize=_finalize, keep_trailing_newline=True, cache_size=0)
         self.globals.clear()
         self.filters.clear()
-        self.filters.update(FILTERS, _bounded=_bounded)
+        self.filters.update(FILTERS, _bounded=_bounded, _shown=_filter_shown, _beside=_filter_beside)
 
     def getattr(self, obj: Any, attribute: str) -> Any:
         """A field of a value, never a method of the object that holds it."""
@@ -259,22 +288,57 @@ class _Bound:
             raise BadTemplate("a loop can't call itself.", node.lineno)
         for child in node.iter_child_nodes():
             self.visit(child)
+        if isinstance(node, nodes.Output):
+            node.nodes = [part if isinstance(part, nodes.TemplateData) else _with_filter(part, "_shown") for part in node.nodes]
+        if isinstance(node, nodes.Concat):
+            node.nodes = [_with_filter(part, "_beside") for part in node.nodes]
         if isinstance(node, nodes.For):
             node.iter = nodes.Filter(node.iter, "_bounded", [], [], None, None, lineno=node.lineno)
 
 
+def _with_filter(node: nodes.Expr, name: str) -> nodes.Filter:
+    return nodes.Filter(node, name, [nodes.Const(_spelled(node), lineno=node.lineno)], [], None, None, lineno=node.lineno)
+
+
+def _spelled(node: nodes.Node) -> str:
+    """What an expression is about, as its author wrote it: `order.total`."""
+    if isinstance(node, nodes.Name):
+        return node.name
+    if isinstance(node, nodes.Getattr):
+        return f"{_spelled(node.node)}.{node.attr}"
+    if isinstance(node, nodes.Getitem):
+        return f"{_spelled(node.node)}[…]"
+    if isinstance(node, nodes.Filter) and node.node is not None:
+        return _spelled(node.node)
+    inner = next((_spelled(child) for child in node.iter_child_nodes() if not isinstance(child, nodes.Const)), "")
+    return inner or "a value"
+
+
+def _fields_of(tree: nodes.Template, root: str) -> frozenset[str]:
+    """The fields of one variable that a template looks at."""
+    found = {node.attr for node in tree.find_all(nodes.Getattr) if isinstance(node.node, nodes.Name) and node.node.name == root}
+    for node in tree.find_all(nodes.Getitem):
+        if isinstance(node.node, nodes.Name) and node.node.name == root and isinstance(node.arg, nodes.Const) and isinstance(node.arg.value, str):
+            found.add(node.arg.value)
+    return frozenset(found)
+
+
 @dataclass(frozen=True, slots=True)
 class Compiled:
-    """A template ready to be filled. `names` are the variables that it uses."""
+    """A template ready to be filled. `names` are the variables that it uses, `order_fields` what it looks at of the order."""
 
     source: str
     template: Template
     names: frozenset[str]
     html: bool
+    order_fields: frozenset[str] = frozenset()
 
-    def render(self, values: Mapping[str, Value], locale: str = "en", limit: int = MAX_OUTPUT) -> str:
-        """The text. Raises CantRender: a name without a value, a loop or output over its bound, a link that is none."""
-        scope = {**values, "$locale": locale, "$budget": _Budget()}
+    def render(self, values: Mapping[str, Value], locale: str = "en", limit: int = MAX_OUTPUT, holes: Holes = "allow") -> str:
+        """The text. Raises CantRender: a name without a value, a loop or output over its bound, a link that is none.
+
+        `holes` says what becomes of a missing value that stands bare in the text.
+        """
+        scope = {**values, "$locale": locale, "$budget": _Budget(), "$holes": holes}
         made: list[str] = []
         length = 0
         try:
@@ -283,6 +347,8 @@ class Compiled:
                 if length > limit:
                     raise SecurityError(f"it makes more than {limit:,} characters")
                 made.append(chunk)
+        except _Hole as error:
+            raise CantRender(Problem("", f"{error} has no value for this order, and the text shows it.", "Map it, give it a value to use otherwise, or show the block only if it has one.")) from None
         except UndefinedError as error:
             raise CantRender(Problem("", f"The message uses something that has no value: {error.message}.", "Map it, or take it out of the text.")) from None
         except SecurityError as error:
@@ -302,13 +368,14 @@ def compile_template(source: str, html: bool = False) -> Compiled:
         tree = environment.parse(source)
         _Bound(html).visit(tree)
         names = frozenset(find_undeclared_variables(tree)) - {"loop"}
+        order_fields = _fields_of(tree, "order")
         code = environment.compile(tree)
         template = Template.from_code(environment, code, environment.make_globals(None))
     except TemplateSyntaxError as error:
         _explain(error, source)
     except (RecursionError, SyntaxError, MemoryError):
         raise BadTemplate("the text nests too many conditions or loops.") from None
-    return Compiled(source, template, names, html)
+    return Compiled(source, template, names, html, order_fields)
 
 
 def _explain(error: TemplateSyntaxError, source: str) -> NoReturn:

@@ -296,7 +296,27 @@ def _worked_text(occasion: Occasion, way: tuple[str, str, str], locale: str) -> 
         return _Text(chosen, values, saw, missing[0].what + unanswered)
     if isinstance(compiled, CompiledChat) and not setup.approved(gateway_key, message, chosen, compiled):
         return _Text(chosen, values, saw, f"The chat text in {chosen} is not approved by the provider yet.")
-    return _Text(chosen, values, saw, _too_long(compiled, values, setup.gateways.get(gateway_key)))
+    return _Text(chosen, values, saw, _hole(compiled, values) or _too_long(compiled, values, setup.gateways.get(gateway_key)))
+
+
+def _hole(compiled: Part, values: Mapping[str, Value]) -> str:
+    """What is missing where the text shows it; empty where nothing is. Rendered only where something that it uses is missing."""
+    order = values.get("order")
+    missing = any(values.get(name) is None for name in compiled.names)
+    if isinstance(order, dict) and not missing:
+        missing = any(_incomplete(order.get(part)) for part in compiled.order_fields)
+    if not missing:
+        return ""
+    try:
+        compiled.render(values)
+    except CantRender as error:
+        return error.problem.what
+    return ""
+
+
+def _incomplete(value: Value) -> bool:
+    """Whether a part of an order is missing, or something is in one of its lines or parcels."""
+    return value is None or (isinstance(value, list) and any(inner is None for item in value if isinstance(item, dict) for inner in item.values()))
 
 
 def _too_long(compiled: Part, values: dict[str, Value], gateway: Gateway | None) -> str:

@@ -153,7 +153,7 @@ def _echoes(route: Route, setup: Setup) -> list[Problem]:
         if route.guards.even_if_told:
             found.append(Problem("guards", f"{both}, and so does this route.", "Leave one out, or let a condition part them.", "warning"))
         else:
-            wins = "this route" if (route.rank, 0) < (other.rank, 1) else f"“{other.name}”"
+            wins = "this route" if _first(route, other, setup) else f"“{other.name}”"
             found.append(Problem("guards", f"{both}. Where both would speak, {wins} does and the other is skipped.", "Change the rank, let a condition part them, or delay one.", "warning"))
     return found
 
@@ -164,3 +164,11 @@ def _apart(one: Timing, other: Timing, minutes: int) -> bool:
     if one.anchor != other.anchor:
         return True
     return abs(one.amount * size[one.unit] - other.amount * size[other.unit]) > minutes
+
+
+def _first(route: Route, other: Route, setup: Setup) -> bool:
+    """Whether a route has its say before another: by rank, then as they stand in the set-up, as `plan` goes through them."""
+    if route.rank != other.rank:
+        return route.rank < other.rank
+    keys = [active.route.key for active in setup.routes]
+    return (keys.index(route.key) if route.key in keys else len(keys)) < (keys.index(other.key) if other.key in keys else len(keys))

@@ -74,8 +74,12 @@ def _preview(message: Message, channel: str, locale: str, live: LiveSetup, hand:
     try:
         made = compiled.render(values)
     except CantRender as error:
-        seen.problems.append(error.problem.at(f"{channel}.{locale}"))
-        return seen
+        try:
+            made = compiled.render(values, "mark")
+        except CantRender:
+            seen.problems.append(error.problem.at(f"{channel}.{locale}"))
+            return seen
+        seen.problems.append(Problem(f"{channel}.{locale}", error.problem.what, f"With this event the send would be held. {error.problem.mend}", "warning"))
     seen.made = True
     if isinstance(made, RenderedEmail):
         seen.subject, seen.html, seen.text, seen.bytes = made.subject, pictured(made.html), made.text, len(made.html.encode())

@@ -66,21 +66,21 @@ def _said(row: RouteRow, route: Route, mine: list[Listed], now: dt.datetime) -> 
 
 def _decided(row: RouteRow, route: Route, happened: list[EventRow]) -> Why | None:
     """The decision that says most, of those that were stored when the events were planned."""
-    best: tuple[int, dict[str, Any]] | None = None
+    best: tuple[int, dict[str, Any], str] | None = None
     for event in happened:
         for decision in event.decisions or []:
             if decision["route"] == row.key:
                 score = _RANK[decision["outcome"]] * 100 - sum(1 for line in decision["trace"] if line["verdict"] == "yes")
                 if best is None or score < best[0]:
-                    best = score, decision
+                    best = score, decision, event.id
     if best is None:
         return None
-    decision = best[1]
+    _, decision, event_id = best
     settled = next((line for line in decision["trace"] if line["verdict"] in ("no", "problem")), None)
     word = {"send": "spoke", "held": "held", "skipped": "skipped", "no": "said no"}[decision["outcome"]]
     if settled and settled["part"] == "when" and "before the route was switched on" in settled["why"]:
         word = "never saw it"
-    return Why(row.key, route.name, word, settled["why"] if settled else "It spoke.", settled["part"] if settled else "", settled["saw"] if settled else "", mend=f"/routes/{row.key}")
+    return Why(row.key, route.name, word, settled["why"] if settled else "It spoke.", settled["part"] if settled else "", settled["saw"] if settled else "", mend=f"/routes/{row.key}?hand={event_id}")
 
 
 def _never(row: RouteRow, route: Route, source_key: str, happened: list[EventRow]) -> Why:
