@@ -118,7 +118,7 @@ class Intake:
     def not_stored(self, error: BaseException) -> Answer:
         """What the sender is told of a delivery that could not be stored. Raises what is nobody's but ours."""
         if isinstance(error, Busy):
-            return _problem(503, "Busy", "More comes in than can be stored just now.", "Send it again in a moment.", {"Retry-After": "2"})
+            return _problem(429, "Busy", "More comes in than can be stored just now.", "Send it again in a moment.", {"Retry-After": "2"})
         if not is_database_failure(error):
             raise error
         busy = is_busy(error)
