@@ -183,6 +183,36 @@ def test_a_batch_behind_a_slow_try_is_given_back_as_it_was(bench, monkeypatch):
     assert bench.rows("SELECT state, tries, first_try_at IS NULL, worker FROM send ORDER BY recipient") == [("sent", 1, 0, ""), *[("scheduled", 0, 1, "")] * 3, ("retrying", 3, 0, "")]
 
 
+def test_outcomes_stored_one_by_one_survive_a_database_that_fails_in_the_middle(bench, monkeypatch):
+    for number in range(5):
+        bench.deliver(made.body(id=number, buyer={"name": "Jo", "email": f"p{number}@example.org"}))
+    bench.plan()
+    way = Way()
+    real = dispatching.queries.keep_content
+    monkeypatch.setattr(dispatching.queries, "keep_content", lambda connection, contents: 1 // 0 if len(contents) > 1 else real(connection, contents))
+    failing = Failing(monkeypatch)
+    failing.at = {3, 4}  # after the claim and the first of them
+    working = dispatcher(bench, way)
+    working.run_batch(5)
+    assert bench.rows("SELECT state, count(*) FROM send GROUP BY state") == [("sent", 5)]
+    assert set(way.handed.values()) == {1}
+    assert working._in_hand == set()
+
+
+def test_what_was_claimed_and_could_not_be_given_back_is_taken_up_when_its_lease_is_over(bench, monkeypatch):
+    monkeypatch.setattr(dispatching, "SLOW", -1)
+    for number in range(3):
+        bench.deliver(made.body(id=number, buyer={"name": "Jo", "email": f"p{number}@example.org"}))
+    bench.plan()
+    monkeypatch.setattr(dispatching.queries, "release", lambda *_: 1 // 0)
+    working = dispatcher(bench, Way())
+    working.run_batch(3)
+    assert working._in_hand == set()
+    at = bench.clock.now() + dispatching.LEASE * 2
+    bench.clock.now = lambda: at
+    assert recover(bench.database, bench.clock, [], working._in_hand) == 2
+
+
 # ---- the breaker
 
 
@@ -428,15 +458,15 @@ def test_a_clock_that_is_put_on_takes_no_send_out_of_living_hands(bench, monkeyp
     bench.deliver(made.body())
     bench.plan()
     with bench.database.connection() as connection:
-        assert len(queries.claim(connection, "other-machine-1-0", bench.clock.now(), dispatching.LEASE, 5)) == 1
+        (claimed,) = queries.claim(connection, "other-machine-1-0", bench.clock.now(), dispatching.LEASE, 5)
     later = bench.clock.now() + dt.timedelta(hours=5)
     bench.clock.now = lambda: later
     seen = {}
-    assert recover(bench.database, bench.clock, [], "me", seen) == 0, "its lease seems over, and may not be"
+    assert recover(bench.database, bench.clock, [], (), seen) == 0, "its lease seems over, and may not be"
     running = time.monotonic()
     monkeypatch.setattr(dispatching.time, "monotonic", lambda: running + dispatching.LONGEST_TRY + 1)
-    assert recover(bench.database, bench.clock, [], "other-machine-1", dict(seen)) == 0, "its own sends are never taken"
-    assert recover(bench.database, bench.clock, [], "me", seen) == 1
+    assert recover(bench.database, bench.clock, [], {claimed.id}, dict(seen)) == 0, "its own sends are never taken"
+    assert recover(bench.database, bench.clock, [], (), seen) == 1
 
 
 def test_readiness_is_red_while_an_event_waits_for_long(bench, client):

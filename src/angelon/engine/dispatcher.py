@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -70,7 +70,9 @@ class Dispatcher:
 
     def __init__(
         self, name: str, database: Database, setups: Setups, vault: Vault, clock: Clock, make_way: MakeWay = way_for, breakers: Breakers | None = None, stopped: Callable[[], bool] = lambda: False,
+        in_hand: set[str] | None = None,
     ) -> None:
+        """`in_hand` is where the ids of sends stand that are being tried, or whose outcome is not stored yet."""
         self.name = name
         self._database = database
         self._setups = setups
@@ -82,6 +84,7 @@ class Dispatcher:
         self._ways: dict[int, tuple[str, Way]] = {}
         self._preparing = Preparing(database)
         self._results = _Results()
+        self._in_hand = in_hand if in_hand is not None else set()
         self.followed = False
         """Whether something that it settled has something to follow; whoever looks at that sets it back."""
 
@@ -122,21 +125,25 @@ class Dispatcher:
         """
         if not self._results.settled:
             return
-        began, wait = time.monotonic(), 0.05
-        while True:
+        began, wait, together = time.monotonic(), 0.05, True
+        references = self._results.references
+        while self._results.settled:
             try:
-                self._store_all()
-                break
-            except Exception as error:
-                if not is_database_failure(error):
+                if together:
+                    self._store_all()
+                else:
                     self._store_each()
-                    break
+                continue
+            except Exception as error:
+                if together and not is_database_failure(error):
+                    log.exception("outcomes could not be stored together; storing them one by one")
+                    together = False
+                    continue
                 if self._stopped() and time.monotonic() - began > GIVE_UP_STORING:
                     raise
                 log.warning("what sends came to could not be stored yet; trying again", sends=len(self._results.settled), why=str(error)[:200])
             time.sleep(wait)
             wait = min(wait * 2, 2.0)
-        references, self._results = self._results.references, _Results()
         if references:
             match_early(self._database, self._setups, self._clock, references)
 
@@ -145,11 +152,16 @@ class Dispatcher:
             _store(connection, self._results)
             changed = self._breakers.save(connection)
         self._breakers.saved(changed)
+        self._in_hand.difference_update(settled["b_id"] for settled in self._results.settled)
+        self._results = _Results()
 
     def _store_each(self) -> None:
-        """Stores one by one what could not be stored together; of what the database refuses, the outcome at the least."""
-        log.exception("outcomes could not be stored together; storing them one by one")
-        for settled in self._results.settled:
+        """Stores one by one what could not be stored together; of what the database refuses, the outcome at the least.
+
+        Raises where the database fails: what is not stored by then is kept.
+        """
+        while self._results.settled:
+            settled = self._results.settled[0]
             one = self._results.of_one(settled)
             bare = _Results([settled | {"values": None, "subject": "", "reason": "What was sent could not be stored in full. The log says more."}])
             for results in (one, bare):
@@ -157,17 +169,28 @@ class Dispatcher:
                     with self._database.connection() as connection:
                         _store(connection, results)
                     break
-                except Exception:
+                except Exception as error:
+                    if is_database_failure(error):
+                        raise
                     log.exception("an outcome could not be stored", send=settled["b_id"])
+            self._in_hand.discard(settled["b_id"])
+            self._results.settled.pop(0)
 
     def _claim(self, limit: int, gateway_id: int | None) -> list[Any]:
         with self._database.connection() as connection:
             claimed = queries.claim(connection, self.name, self._clock.now(), LEASE, limit, gateway_id)
             self._preparing.begin(connection, claimed, self._clock.now())
-            return claimed
+        self._in_hand.update(row.id for row in claimed)
+        return claimed
 
     def _deliver(self, claimed: list[Any], limit: int, more: Callable[[], None] | None) -> int:
         """Delivers claimed sends; gives how many. What is not begun when it takes too long is given back."""
+        try:
+            return self._deliver_in_turn(claimed, limit, more)
+        finally:  # what was neither begun nor given back is no longer ours: its lease runs out
+            self._in_hand.difference_update({row.id for row in claimed} - {settled["b_id"] for settled in self._results.settled})
+
+    def _deliver_in_turn(self, claimed: list[Any], limit: int, more: Callable[[], None] | None) -> int:
         if more and len(claimed) >= limit:
             more()
         lease_until = claimed[0].lease_until if claimed else None
@@ -218,8 +241,6 @@ class Dispatcher:
                     {"send_id": row.id, "number": row.tries, "began_at": began, "ended_at": ended, "outcome": outcome.kind, "code": outcome.code, "answer": storable_text(outcome.answer)}
                 )
                 if gateway is not None:
-                    if row.gateway_id is not None:
-                        self._breakers.note(row.gateway_id, not outcome.unreachable, storable_text(outcome.answer), ended)
                     self._settle(row, gateway, outcome, ended, settled)
                     if outcome.kind == "accepted" and outcome.reference and row.gateway_id is not None:
                         self._results.references.append((row.gateway_id, outcome.reference))
@@ -263,6 +284,8 @@ class Dispatcher:
             log.exception("a gateway raised", send=row.id, gateway=ready.gateway.key)
             self._drop_way(row.gateway_id)
             outcome = Outcome("unknown", "", f"The connection broke off inside Angelon: {type(error).__name__}. Whether the gateway took it is not known.", unreachable=True)
+        if row.gateway_id is not None:
+            self._breakers.note(row.gateway_id, not outcome.unreachable, storable_text(outcome.answer), self._clock.now())
         return ready.gateway, outcome, began
 
     def _following(self, row: Any, live: LiveSetup, gateway: Gateway | None, state: State) -> dict[str, Any]:
@@ -302,7 +325,6 @@ class Dispatcher:
         self._ways[row.gateway_id] = (version, way)
         return way
 
-
     def _drop_way(self, gateway_id: int) -> None:
         held = self._ways.pop(gateway_id, None)
         if held is not None:
@@ -318,11 +340,11 @@ def _store(connection: Connection, results: _Results) -> None:
     queries.keep_content(connection, results.contents)
 
 
-def recover(database: Database, clock: Clock, dead: list[str], alive: str = "", seen: dict[str, tuple[int, float]] | None = None) -> int:
+def recover(database: Database, clock: Clock, dead: list[str], in_hand: Collection[str] = (), seen: dict[str, tuple[int, float]] | None = None) -> int:
     """Gives back sends whose worker is gone; their last try is logged as unknown. Says how many.
 
-    `dead` are workers that are known to be gone. Sends of those whose name begins with `alive` are never taken: that is
-    the caller, who holds what it could not store yet. With `seen`, which the caller keeps, a lease counts as run out
+    `dead` are workers that are known to be gone. Sends `in_hand` are never taken: the caller is trying them, or holds
+    what they came to and could not store it yet. With `seen`, which the caller keeps, a lease counts as run out
     when it was found so at two looks that lie LONGEST_TRY apart by the machine's running time: a clock that was put
     forward lets every lease end at once, while the tries go on.
     """
@@ -330,7 +352,7 @@ def recover(database: Database, clock: Clock, dead: list[str], alive: str = "", 
 
     def found(connection: Connection) -> list[Any]:
         rows = queries.abandoned(connection, now, dead)
-        return [row for row in rows if row.worker in dead or (not (alive and row.worker.startswith(alive)) and _long_over(row, seen))]
+        return [row for row in rows if row.worker in dead or (row.id not in in_hand and _long_over(row, seen))]
 
     with database.reading() as session:
         if not found(session.connection()):

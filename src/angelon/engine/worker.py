@@ -50,6 +50,7 @@ class Worker:
         self._follow = threading.Event()
         self.name = f"{os.uname().nodename}-{os.getpid()}"
         self._breakers = Breakers()
+        self._in_hand: set[str] = set()
         self._lanes = Lanes(database, self._clock, self._breakers, self.name, self._dispatcher, self._followed, threads)
         self._bell = Bell(home)
         self._threads: list[threading.Thread] = []
@@ -82,7 +83,7 @@ class Worker:
         self._lanes.stop()
 
     def _dispatcher(self, name: str) -> Dispatcher:
-        return Dispatcher(name, self._database, self._setups, self._vault, self._clock, breakers=self._breakers, stopped=self._stop.is_set)
+        return Dispatcher(name, self._database, self._setups, self._vault, self._clock, breakers=self._breakers, stopped=self._stop.is_set, in_hand=self._in_hand)
 
     def _followed(self) -> None:
         self._follow.set()
@@ -155,7 +156,7 @@ class Worker:
         steps: tuple[tuple[str, Callable[[], object]], ...] = (
             ("looking for a clock that was put on or back", lambda: watch.look() and self._lanes.notify()),
             ("giving a sign of life", self._beat),
-            ("taking back sends of workers that are gone", lambda: recover(self._database, self._clock, [], self.name, seen)),
+            ("taking back sends of workers that are gone", lambda: recover(self._database, self._clock, [], self._in_hand, seen)),
             ("matching early receipts", lambda: match_early(self._database, self._setups, self._clock)),
         )
         while not self._stop.is_set():
