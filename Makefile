@@ -25,6 +25,7 @@ test: install browser lint
 
 lint: install
 	$(BIN)/ruff check src tests bench proof
+	$(BIN)/ruff format --check --quiet src tests bench proof
 	$(BIN)/mypy
 	$(BIN)/lint-imports --config pyproject.toml >/tmp/angelon-imports.$$$$ || { cat /tmp/angelon-imports.$$$$; exit 1; }; rm -f /tmp/angelon-imports.$$$$
 

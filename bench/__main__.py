@@ -8,7 +8,17 @@ from pathlib import Path
 from bench import faults, mapping, moving, rendering, routing
 from bench.rows import report
 
-BENCHMARKS = {"intake": moving.intake, "mails": moving.mails, "latency": moving.latency, "beside": faults.beside, "mapping": mapping.mapping, "guesses": mapping.guesses, "rendering": rendering.rendering, "planning": routing.planning, "effect": routing.effect}
+BENCHMARKS = {
+    "intake": moving.intake,
+    "mails": moving.mails,
+    "latency": moving.latency,
+    "beside": faults.beside,
+    "mapping": mapping.mapping,
+    "guesses": mapping.guesses,
+    "rendering": rendering.rendering,
+    "planning": routing.planning,
+    "effect": routing.effect,
+}
 
 chosen = sys.argv[1:] or list(BENCHMARKS)
 rows = [row for name in chosen for row in BENCHMARKS[name]()]

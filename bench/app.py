@@ -32,9 +32,15 @@ def main() -> None:
     from granian.log import LogLevels
 
     Granian(
-        "bench.app:application", address="127.0.0.1", port=int(os.environ["BENCH_PORT"]), interface=Interfaces.RSGI, factory=True, workers=1, backlog=1024,
+        "bench.app:application",
+        address="127.0.0.1",
+        port=int(os.environ["BENCH_PORT"]),
+        interface=Interfaces.RSGI,
+        factory=True,
+        workers=1,
+        backlog=1024,
         log_level=LogLevels.error,
-    ).serve()  # fmt: skip
+    ).serve()
 
 
 if __name__ == "__main__":

@@ -55,7 +55,18 @@ def _with_sms(home: Home, port: int) -> None:
         row = setup.save_plain(session, GatewayRow, store_id, gateway, now)
         Vault(KEY).put(session, "gateway", row.id, "token", now)
         message = Message.model_validate({"key": "moved", "name": "Moved", "sms": {"en": {"text": "It moved."}}})
-        route = Route.model_validate({"key": "moved", "name": "Moved", "when": ["order.updated"], "sources": ["shop"], "send": "moved", "channel": "sms", "gateway": "sms", "to": [{"kind": "address", "who": "+493023125014"}]})
+        route = Route.model_validate(
+            {
+                "key": "moved",
+                "name": "Moved",
+                "when": ["order.updated"],
+                "sources": ["shop"],
+                "send": "moved",
+                "channel": "sms",
+                "gateway": "sms",
+                "to": [{"kind": "address", "who": "+493023125014"}],
+            }
+        )
         setup.publish(session, setup.save_draft(session, MessageRow, store_id, message, now), now)
         made_route = setup.save_draft(session, RouteRow, store_id, route, now)
         setup.publish(session, made_route, now)
@@ -80,7 +91,9 @@ def _rate(home: Home, box: Box, first: int, number: int, backlog: int) -> float:
 
 
 def beside(rounds: int = 5, number: int = 600) -> list[Row]:
-    """Mails a second beside a provider that hangs with a backlog, against mails alone; the same worker's code, two data folders."""
+    """Mails a second beside a provider that hangs with a backlog, against mails alone; the same worker's code, two data
+    folders.
+    """
     hanging = Hanging()
     with tempfile.TemporaryDirectory() as one, tempfile.TemporaryDirectory() as two:
         ports = free_port(), free_port()
@@ -89,8 +102,26 @@ def beside(rounds: int = 5, number: int = 600) -> list[Row]:
         _with_sms(homes[1], hanging.port)
         serial = iter(range(1, 10_000_000, number))
         with (
-            process("-m", "angelon", "standins", "--mail-port", str(ports[0]), "--provider-port", str(free_port()), env=homes[0].environment()),
-            process("-m", "angelon", "standins", "--mail-port", str(ports[1]), "--provider-port", str(free_port()), env=homes[1].environment()),
+            process(
+                "-m",
+                "angelon",
+                "standins",
+                "--mail-port",
+                str(ports[0]),
+                "--provider-port",
+                str(free_port()),
+                env=homes[0].environment(),
+            ),
+            process(
+                "-m",
+                "angelon",
+                "standins",
+                "--mail-port",
+                str(ports[1]),
+                "--provider-port",
+                str(free_port()),
+                env=homes[1].environment(),
+            ),
         ):
             wait_for(lambda: _smtp(ports[0]) and _smtp(ports[1]))
 
@@ -111,4 +142,12 @@ def beside(rounds: int = 5, number: int = 600) -> list[Row]:
             a, b = in_turn(rounds, alone, together)
     held = len(hanging.taken)
     hanging.close()
-    return [Row("mails beside a provider that hangs, against mails alone", median(b) / median(a), "ratio", ">= 0.9", {"alone/s": median(a), "beside/s": median(b), "connections held": held})]
+    return [
+        Row(
+            "mails beside a provider that hangs, against mails alone",
+            median(b) / median(a),
+            "ratio",
+            ">= 0.9",
+            {"alone/s": median(a), "beside/s": median(b), "connections held": held},
+        )
+    ]

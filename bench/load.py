@@ -30,7 +30,9 @@ class _Client(asyncio.Protocol):
         head, found, body = self._left.partition(b"\r\n\r\n")
         if not found:
             return
-        length = next((int(line[15:]) for line in head.lower().split(b"\r\n") if line.startswith(b"content-length:")), 0)
+        length = next(
+            (int(line[15:]) for line in head.lower().split(b"\r\n") if line.startswith(b"content-length:")), 0
+        )
         if len(body) < length:
             return
         status = int(head[9:12])

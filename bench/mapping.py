@@ -17,7 +17,16 @@ from tests import made
 
 def payload_of_20_kb() -> dict:
     """An order with as many lines as make 20 KB of JSON."""
-    lines = [{"sku": f"SKU-{n:04}", "title": f"Heron 1.8 m delta number {n}", "quantity": n % 3 + 1, "price": "119.00", "options": {"colour": "rust", "tail": "ribbon"}} for n in range(140)]
+    lines = [
+        {
+            "sku": f"SKU-{n:04}",
+            "title": f"Heron 1.8 m delta number {n}",
+            "quantity": n % 3 + 1,
+            "price": "119.00",
+            "options": {"colour": "rust", "tail": "ribbon"},
+        }
+        for n in range(140)
+    ]
     made_ = made.order(lines=lines)
     assert 18_000 < len(json.dumps(made_)) < 24_000, len(json.dumps(made_))
     return made_
@@ -37,7 +46,10 @@ def mapping(rounds: int = 200) -> list[Row]:
     payload = payload_of_20_kb()
     recipes = {f"v{n}": Recipe.model_validate({"path": STEPS[n % 6][0], "steps": STEPS[n % 6][1]}) for n in range(30)}
     kinds = {"2": "money", "3": "date"}
-    variables = {name: Variable.model_validate({"name": name, "type": kinds.get(str(n % 6), "text")}) for n, name in enumerate(recipes)}
+    variables = {
+        name: Variable.model_validate({"name": name, "type": kinds.get(str(n % 6), "text")})
+        for n, name in enumerate(recipes)
+    }
     context = Context(payload=payload, zone=ZoneInfo("Europe/Dublin"), currency="EUR", country="IE")
     took, parsed = [], []
     for _ in range(rounds):
@@ -55,7 +67,13 @@ def mapping(rounds: int = 200) -> list[Row]:
         shape.learn(payload, utc_now())
         learning.append((time.perf_counter() - began) * 1000)
     return [
-        Row("30 variables of three steps on 20 KB", median(took), "ms", "<= 1.0", {"of writing and reading that JSON": median(took) / median(parsed)}),
+        Row(
+            "30 variables of three steps on 20 KB",
+            median(took),
+            "ms",
+            "<= 1.0",
+            {"of writing and reading that JSON": median(took) / median(parsed)},
+        ),
         Row("a shape takes in 20 KB", median(learning), "ms", "<= 1.0", {"paths": len(shape.paths)}),
     ]
 
@@ -64,4 +82,12 @@ def guesses() -> list[Row]:
     from tests.shapes import CASES, first_right
 
     right, total, _ = first_right()
-    return [Row("parts of the reading guessed right at first", right / total, "ratio", ">= 0.85", {"parts": total, "shapes": len(CASES)})]
+    return [
+        Row(
+            "parts of the reading guessed right at first",
+            right / total,
+            "ratio",
+            ">= 0.85",
+            {"parts": total, "shapes": len(CASES)},
+        )
+    ]

@@ -42,7 +42,13 @@ class Home:
         self.database.migrate()
         self.source = made.source(signing={"header": "Store-Signature"})
         bundle = Bundle(
-            store=made.store(), sources=[self.source], variables=made.VARIABLES, gateways=[made.gateway(mail_port)], messages=[made.message()], routes=[made.route()], live=["received"]
+            store=made.store(),
+            sources=[self.source],
+            variables=made.VARIABLES,
+            gateways=[made.gateway(mail_port)],
+            messages=[made.message()],
+            routes=[made.route()],
+            live=["received"],
         )
         with self.database.writing() as session:
             setup.apply(session, bundle, utc_now() - dt.timedelta(days=1))
@@ -54,7 +60,12 @@ class Home:
     def request(self, number: int) -> tuple[dict[str, str], bytes]:
         body = made.body(id=number, buyer={"name": "Jörg", "email": f"p{number}@example.org", "country": "DE"})
         headers = sign(self.source.signing, SECRET, body, "", utc_now())
-        return {"Content-Type": "application/json", "Store-Event": "placed", "Store-Delivery": str(uuid.uuid4()), **headers}, body
+        return {
+            "Content-Type": "application/json",
+            "Store-Event": "placed",
+            "Store-Delivery": str(uuid.uuid4()),
+            **headers,
+        }, body
 
     def raw_request(self, number: int) -> bytes:
         headers, body = self.request(number)
@@ -107,7 +118,9 @@ def intake(rounds: int = 5, number: int = 1500, connections: int = 32) -> list[R
                 return rate(ports[0], [grouped.raw_request(next(serial)) for _ in range(number)], connections, 202)
 
             def empty() -> float:
-                return rate(ports[0], [b"GET /healthz-empty HTTP/1.1\r\nHost: 127.0.0.1\r\n\r\n"] * number, connections, 200)
+                return rate(
+                    ports[0], [b"GET /healthz-empty HTTP/1.1\r\nHost: 127.0.0.1\r\n\r\n"] * number, connections, 200
+                )
 
             def each() -> float:
                 return rate(ports[1], [single.raw_request(next(serial)) for _ in range(number)], connections, 202)
@@ -116,8 +129,20 @@ def intake(rounds: int = 5, number: int = 1500, connections: int = 32) -> list[R
             a, b, c = in_turn(rounds, ours, empty, each)
     detail = {"deliveries/s": median(a), "connections": connections}
     return [
-        Row("accepted deliveries against an empty page", median(a) / median(b), "ratio", ">= 0.6", detail | {"empty pages/s": median(b)}),
-        Row("accepted deliveries against a commit for each", median(a) / median(c), "ratio", ">= 1.3", detail | {"commit for each/s": median(c)}),
+        Row(
+            "accepted deliveries against an empty page",
+            median(a) / median(b),
+            "ratio",
+            ">= 0.6",
+            detail | {"empty pages/s": median(b)},
+        ),
+        Row(
+            "accepted deliveries against a commit for each",
+            median(a) / median(c),
+            "ratio",
+            ">= 1.3",
+            detail | {"commit for each/s": median(c)},
+        ),
     ]
 
 
@@ -150,7 +175,9 @@ def mails(rounds: int = 5, number: int = 400) -> list[Row]:
                 due = utc_now() + dt.timedelta(seconds=10)
                 planner = Planner(home.database, Setups(home.database), _Later(due))
                 rows = arrived(home, [next(serial) for _ in range(number)])
-                with home.database.connection() as connection:  # stored and planned in one, so that the worker meets them planned
+                with (
+                    home.database.connection() as connection
+                ):  # stored and planned in one, so that the worker meets them planned
                     events.add(connection, rows)
                     planner._plan(connection, events.unplanned(connection, number))
                 assert utc_now() < due, "they were due before they were planned"
@@ -162,7 +189,15 @@ def mails(rounds: int = 5, number: int = 400) -> list[Row]:
             with process("-m", "angelon", "worker", env=home.environment()):
                 in_turn(1, bare, ours)
                 a, b = in_turn(rounds, ours, bare)
-    return [Row("mails from due to accepted against a bare smtplib loop", median(a) / median(b), "ratio", ">= 1.0", {"mails/s": median(a), "bare/s": median(b)})]
+    return [
+        Row(
+            "mails from due to accepted against a bare smtplib loop",
+            median(a) / median(b),
+            "ratio",
+            ">= 1.0",
+            {"mails/s": median(a), "bare/s": median(b)},
+        )
+    ]
 
 
 class _Later(Clock):
@@ -205,7 +240,10 @@ def _a_mail() -> bytes:
     reading, variables = work_out(made_setup.sources["shop"], made_setup, made.order())
     compiled = compile_email(made.message().email["de"], made.store(), "de")
     values, _ = values_for(compiled.names, reading, variables)
-    return build(compiled.render(values), Envelope("orders@kites.example", "Kites", "p@example.org", "Jörg", "x@kites.example", utc_now()))
+    return build(
+        compiled.render(values),
+        Envelope("orders@kites.example", "Kites", "p@example.org", "Jörg", "x@kites.example", utc_now()),
+    )
 
 
 def latency(number: int = 60) -> list[Row]:
@@ -234,6 +272,12 @@ def latency(number: int = 60) -> list[Row]:
                     time.sleep(0.05)
                     took.append((box.mails(1)[0].received_at - acknowledged).total_seconds() * 1000)
     took.sort()
-    return [Row("from 202 to accepted mail, idle", median(took), "ms", "", {"p95 ms": took[int(len(took) * 0.95)], "orders": number})]
-
-
+    return [
+        Row(
+            "from 202 to accepted mail, idle",
+            median(took),
+            "ms",
+            "",
+            {"p95 ms": took[int(len(took) * 0.95)], "orders": number},
+        )
+    ]

@@ -23,15 +23,36 @@ from angelon.engine.setups import Setups
 from bench.rows import Row, median
 from tests import made
 
-CONDITIONS = {"of": [{"of": "total", "op": "at_least", "value": "10"}, {"join": "any", "of": [{"of": "order.country", "op": "one_of", "values": ["DE", "IE"]}, {"of": "contact.orders", "op": "at_least", "value": "3"}]}]}
+CONDITIONS = {
+    "of": [
+        {"of": "total", "op": "at_least", "value": "10"},
+        {
+            "join": "any",
+            "of": [
+                {"of": "order.country", "op": "one_of", "values": ["DE", "IE"]},
+                {"of": "contact.orders", "op": "at_least", "value": "3"},
+            ],
+        },
+    ]
+}
 TIMING = {"amount": 10, "unit": "minutes", "window": {"start": "08:00", "end": "20:00"}}
 
 
 def planning() -> list[Row]:
-    """One event before a hundred live routes, all of which wait for it and half of which speak; and where a tenth wait for it."""
+    """One event before a hundred live routes, all of which wait for it and half of which speak; and where a tenth wait
+    for it.
+    """
     worst, parsed = _planned(1)
     usual, _ = _planned(10)
-    return [Row("an event is planned against 100 routes that all wait for it", worst, "ms", "<= 5", {"of reading its JSON": worst / parsed, "where ten wait for it, ms": usual})]
+    return [
+        Row(
+            "an event is planned against 100 routes that all wait for it",
+            worst,
+            "ms",
+            "<= 5",
+            {"of reading its JSON": worst / parsed, "where ten wait for it, ms": usual},
+        )
+    ]
 
 
 def _planned(types: int, rounds: int = 150) -> tuple[float, float]:
@@ -42,11 +63,35 @@ def _planned(types: int, rounds: int = 150) -> tuple[float, float]:
     whens = list(LABELS)[:types]
     routes = []
     for n in range(100):
-        speaks = {"of": [{"of": "total", "op": "at_least", "value": f"{10 + n / 10:.1f}"}, {"join": "any", "of": [{"of": "order.country", "op": "one_of", "values": ["DE", "IE"]}, {"of": "contact.orders", "op": "at_least", "value": str(n)}]}]}
+        speaks = {
+            "of": [
+                {"of": "total", "op": "at_least", "value": f"{10 + n / 10:.1f}"},
+                {
+                    "join": "any",
+                    "of": [
+                        {"of": "order.country", "op": "one_of", "values": ["DE", "IE"]},
+                        {"of": "contact.orders", "op": "at_least", "value": str(n)},
+                    ],
+                },
+            ]
+        }
         quiet = {"of": [{"of": "total", "op": "less", "value": f"{n / 100:.2f}"}]}
         timing = {"amount": 10 + n, "unit": "minutes", "window": {"start": "08:00", "end": "20:00"}}
-        routes.append(made.route(key=f"r{n}", name=f"Route {n}", when=[whens[n % types]], only_if=speaks if n // types % 2 else quiet, send=f"m{n}", timing=timing, guards={"even_if_told": True}))
-    around = made.setup(routes=[ActiveRoute(route, made.LONG_AGO) for route in routes], messages={f"m{n}": made.message(key=f"m{n}", name=f"Message {n}") for n in range(100)})
+        routes.append(
+            made.route(
+                key=f"r{n}",
+                name=f"Route {n}",
+                when=[whens[n % types]],
+                only_if=speaks if n // types % 2 else quiet,
+                send=f"m{n}",
+                timing=timing,
+                guards={"even_if_told": True},
+            )
+        )
+    around = made.setup(
+        routes=[ActiveRoute(route, made.LONG_AGO) for route in routes],
+        messages={f"m{n}": made.message(key=f"m{n}", name=f"Message {n}") for n in range(100)},
+    )
     event = Event("ev", "order.created", "placed", "shop", made.order(), made.NOON)
     took, alone = [], []
     for _ in range(rounds):
@@ -67,7 +112,15 @@ def effect(number: int = 10_000) -> list[Row]:
         database = Database(f"sqlite:///{Path(folder) / 'bench.db'}")
         database.migrate()
         clock = Clock()
-        bundle = Bundle(store=made.store(), sources=[made.source()], variables=made.VARIABLES, gateways=[made.gateway()], messages=[made.message()], routes=[made.route()], live=["received"])
+        bundle = Bundle(
+            store=made.store(),
+            sources=[made.source()],
+            variables=made.VARIABLES,
+            gateways=[made.gateway()],
+            messages=[made.message()],
+            routes=[made.route()],
+            live=["received"],
+        )
         start = clock.now() - dt.timedelta(days=20)
         with database.writing() as session:
             setup.apply(session, bundle, start)
@@ -77,9 +130,13 @@ def effect(number: int = 10_000) -> list[Row]:
         rows = []
         for n in range(number):
             at = start + dt.timedelta(minutes=2 * n)
-            body = made.body(id=n, buyer={"name": f"Jo {n % 500}", "email": f"jo{n % 500}@example.org", "country": "DE"})
+            body = made.body(
+                id=n, buyer={"name": f"Jo {n % 500}", "email": f"jo{n % 500}@example.org", "country": "DE"}
+            )
             id_ = clock.new_id("dv", at)
-            event = NewEvent(clock.new_id("ev", at), live.source_ids["shop"], id_, f"d:{n}", "placed", "order.created", at)
+            event = NewEvent(
+                clock.new_id("ev", at), live.source_ids["shop"], id_, f"d:{n}", "placed", "order.created", at
+            )
             rows.append(NewDelivery(id_, event.source_id, at, "application/json", {}, body, digest(body), (event,)))
         with database.connection() as connection:
             for begin in range(0, number, 500):
@@ -91,7 +148,9 @@ def effect(number: int = 10_000) -> list[Row]:
         began = time.perf_counter()
         seen = 0
         with database.reading() as session:
-            for _, _, came in rehearse(session.connection(), live, {"was": made.route(), "now": draft}, Span(newest=number), clock.now()):
+            for _, _, came in rehearse(
+                session.connection(), live, {"was": made.route(), "now": draft}, Span(newest=number), clock.now()
+            ):
                 seen += len(came)
         took = time.perf_counter() - began
         assert seen == number

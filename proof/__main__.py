@@ -1,4 +1,6 @@
-"""Runs all proofs, or those whose names are given: `python -m proof kills disk`. Ends with 1 where one does not hold."""
+"""Runs all proofs, or those whose names are given: `python -m proof kills disk`. Ends with 1 where one does
+not hold.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +15,12 @@ failed = False
 for name in sys.argv[1:] or list(PROOFS):
     began = time.monotonic()
     counts, broken = PROOFS[name]()
-    print(f"{name}: " + ", ".join(f"{what} {number:,}" for what, number in counts.items()) + f" ({time.monotonic() - began:.0f} s)", flush=True)
+    print(
+        f"{name}: "
+        + ", ".join(f"{what} {number:,}" for what, number in counts.items())
+        + f" ({time.monotonic() - began:.0f} s)",
+        flush=True,
+    )
     for line in broken:
         print(f"  BROKEN: {line}", flush=True)
     failed = failed or bool(broken)

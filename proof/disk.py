@@ -1,4 +1,6 @@
-"""A disk that fills up, on a small file system of its own: nothing acknowledged is lost, 503 is said, and it goes on by itself."""
+"""A disk that fills up, on a small file system of its own: nothing acknowledged is lost, 503 is said, and it goes on by
+itself.
+"""
 
 from __future__ import annotations
 
@@ -46,23 +48,42 @@ def run(rounds: int = 10) -> tuple[dict[str, int], list[str]]:
                     if not until(lambda n=number: here.post(client, n) in (200, 202), 60, 0.5):
                         broken.append("it did not go on when there was space again")
                     accepted.add(number)
-                settled = until(lambda: here.rows("SELECT count(*) FROM send WHERE state NOT IN ('sent', 'delivered')")[0][0] == 0 and here.rows("SELECT count(*) FROM event WHERE planned_at IS NULL")[0][0] == 0, 120, 0.5)
+                settled = until(
+                    lambda: (
+                        here.rows("SELECT count(*) FROM send WHERE state NOT IN ('sent', 'delivered')")[0][0] == 0
+                        and here.rows("SELECT count(*) FROM event WHERE planned_at IS NULL")[0][0] == 0
+                    ),
+                    120,
+                    0.5,
+                )
                 if not settled:
-                    broken.append(f"not all was sent in the end: {here.rows('SELECT state, count(*) FROM send GROUP BY state')}")
-                stored = {int(key.removeprefix("d:d")) for (key,) in here.rows("SELECT delivery_key FROM event WHERE parent_id IS NULL")}
+                    broken.append(
+                        f"not all was sent in the end: {here.rows('SELECT state, count(*) FROM send GROUP BY state')}"
+                    )
+                stored = {
+                    int(key.removeprefix("d:d"))
+                    for (key,) in here.rows("SELECT delivery_key FROM event WHERE parent_id IS NULL")
+                }
                 if accepted - stored:
                     broken.append(f"{len(accepted - stored)} deliveries were acknowledged and are not stored")
                 strange = set(statuses) - {202, 503}
                 if strange:
                     broken.append(f"answers other than 202 and 503: {statuses}")
-                twice = here.rows("SELECT recipient, channel, count(*) FROM send GROUP BY recipient, channel HAVING count(*) > 1")
+                twice = here.rows(
+                    "SELECT recipient, channel, count(*) FROM send GROUP BY recipient, channel HAVING count(*) > 1"
+                )
                 if twice:
                     broken.append(f"two sends of one route: {twice[:3]}")
                 if here.rows("PRAGMA integrity_check") != [("ok",)]:
                     broken.append("the database is damaged")
         finally:
             subprocess.run(["umount", "-l", folder], check=False)
-    return {"rounds": rounds, "202": statuses.get(202, 0), "503": statuses.get(503, 0), "acknowledged and lost": len(accepted - stored)}, broken
+    return {
+        "rounds": rounds,
+        "202": statuses.get(202, 0),
+        "503": statuses.get(503, 0),
+        "acknowledged and lost": len(accepted - stored),
+    }, broken
 
 
 def _fill(file: Path) -> None:

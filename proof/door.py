@@ -53,4 +53,9 @@ def run(number: int = 200) -> tuple[dict[str, int], list[str]]:
             broken.append(f"{open_still} half-sent requests were still open after 75 s")
         for one in sockets:
             one.close()
-    return {"half-open connections": number, "answered beside them": 100, "slowest pair of answers in ms": int(slowest * 1000), "closed by their deadline": closed}, broken
+    return {
+        "half-open connections": number,
+        "answered beside them": 100,
+        "slowest pair of answers in ms": int(slowest * 1000),
+        "closed by their deadline": closed,
+    }, broken

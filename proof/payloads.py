@@ -42,23 +42,55 @@ def run(number: int = 20_000) -> tuple[dict[str, int], list[str]]:
             clock = Clock()
             serving = services.make(chosen, database, clock)
             with database.writing() as session:
-                setup.apply(session, Bundle(store=made.store(), sources=[made.source()], variables=made.VARIABLES, gateways=[made.gateway()], messages=[made.message()], routes=[made.route()], live=["received"]), clock.now() - dt.timedelta(days=1))
+                setup.apply(
+                    session,
+                    Bundle(
+                        store=made.store(),
+                        sources=[made.source()],
+                        variables=made.VARIABLES,
+                        gateways=[made.gateway()],
+                        messages=[made.message()],
+                        routes=[made.route()],
+                        live=["received"],
+                    ),
+                    clock.now() - dt.timedelta(days=1),
+                )
                 store_id = setup.stores(session)[0].id or 0
             poisoned(_Bench(serving, database, clock, store_id), zone)
             planner = Planner(database, serving.setups, clock)
             for start in range(0, number // len(ZONES), 200):
                 for n in range(start, start + 200):
                     body = json.dumps(poison.mutated(dice, made.order(id=n))).encode()
-                    answer = serving.intake.receive("shop", "POST", {"content-type": "application/json", "store-event": "placed", "store-delivery": f"m{n}"}, body, len(body), {}, "127.0.0.1")
+                    answer = serving.intake.receive(
+                        "shop",
+                        "POST",
+                        {"content-type": "application/json", "store-event": "placed", "store-delivery": f"m{n}"},
+                        body,
+                        len(body),
+                        {},
+                        "127.0.0.1",
+                    )
                     refused += answer.status == 400
                     if answer.status not in (202, 400):
                         broken.append(f"answered {answer.status}: {body[:200]!r}")
                 while planner.run_batch()[0]:
                     pass
             with database.engine.connect() as connection:
-                planned += connection.exec_driver_sql("SELECT count(*) FROM event WHERE planned_at IS NOT NULL AND problem = '' AND parent_id IS NULL").scalar() or 0
-                for event_id, problem in connection.exec_driver_sql("SELECT id, problem FROM event WHERE planned_at IS NULL OR problem != '' LIMIT 5"):
+                planned += (
+                    connection.exec_driver_sql(
+                        "SELECT count(*) FROM event WHERE planned_at IS NOT NULL AND problem = '' AND parent_id IS NULL"
+                    ).scalar()
+                    or 0
+                )
+                for event_id, problem in connection.exec_driver_sql(
+                    "SELECT id, problem FROM event WHERE planned_at IS NULL OR problem != '' LIMIT 5"
+                ):
                     broken.append(f"{zone} {event_id}: {problem or 'not planned'}")
             serving.writer.close()
             database.close()
-    return {"payloads": number, "planned": planned, "refused with 400": refused, "not planned": number - planned - refused}, broken
+    return {
+        "payloads": number,
+        "planned": planned,
+        "refused with 400": refused,
+        "not planned": number - planned - refused,
+    }, broken

@@ -43,10 +43,32 @@ class Place:
             made.gateway(self.ports["mail"], timeout_seconds=5, retry=retry),
             Gateway.model_validate(made.provider("sms", self.ports["providers"]) | {"retry": retry}),
         ]
-        message = Message.model_validate(made.message().model_dump(mode="json") | {"sms": {"en": {"text": "Hi {{ customer_name }}"}}})
+        message = Message.model_validate(
+            made.message().model_dump(mode="json") | {"sms": {"en": {"text": "Hi {{ customer_name }}"}}}
+        )
         source = made.source(reading=made.source().model_dump(mode="json")["reading"] | {"phone": "$.buyer.phone"})
-        routes = [made.route(guards={"even_if_told": True}), Route.model_validate(made.route().model_dump() | {"key": "by-sms", "name": "By SMS", "channel": "sms", "gateway": "sms", "guards": {"even_if_told": True}})]
-        bundle = Bundle(store=made.store(), sources=[source], variables=made.VARIABLES, gateways=gateways, messages=[message], routes=routes, live=["received", "by-sms"])
+        routes = [
+            made.route(guards={"even_if_told": True}),
+            Route.model_validate(
+                made.route().model_dump()
+                | {
+                    "key": "by-sms",
+                    "name": "By SMS",
+                    "channel": "sms",
+                    "gateway": "sms",
+                    "guards": {"even_if_told": True},
+                }
+            ),
+        ]
+        bundle = Bundle(
+            store=made.store(),
+            sources=[source],
+            variables=made.VARIABLES,
+            gateways=gateways,
+            messages=[message],
+            routes=routes,
+            live=["received", "by-sms"],
+        )
         with self.database.writing() as session:
             setup.apply(session, bundle, utc_now() - dt.timedelta(days=1))
             store_id = setup.stores(session)[0].id or 0
@@ -56,10 +78,22 @@ class Place:
         arguments = {
             "web": ["web", "--port", str(self.ports["web"])],
             "worker": ["worker"],
-            "stand-ins": ["standins", "--mail-port", str(self.ports["mail"]), "--provider-port", str(self.ports["providers"])],
+            "stand-ins": [
+                "standins",
+                "--mail-port",
+                str(self.ports["mail"]),
+                "--provider-port",
+                str(self.ports["providers"]),
+            ],
         }[name]
-        env = {**os.environ, "ANGELON_HOME": str(self.outside if name == "stand-ins" else self.home), "ANGELON_SECRET_KEY": KEY}
-        self._children[name] = subprocess.Popen([sys.executable, "-m", "angelon", *arguments], env=env, stderr=subprocess.DEVNULL)
+        env = {
+            **os.environ,
+            "ANGELON_HOME": str(self.outside if name == "stand-ins" else self.home),
+            "ANGELON_SECRET_KEY": KEY,
+        }
+        self._children[name] = subprocess.Popen(
+            [sys.executable, "-m", "angelon", *arguments], env=env, stderr=subprocess.DEVNULL
+        )
 
     def kill(self, name: str) -> None:
         self._children[name].kill()
@@ -70,9 +104,22 @@ class Place:
 
     def post(self, client: httpx.Client, number: int) -> int:
         """The status of one order's delivery; 0 where there was no answer."""
-        order = made.body(id=number, reference=f"BK-{number}", buyer={"name": "Jo", "email": f"p{number}@example.org", "phone": f"+4930{10_000_000 + number}", "country": "DE"})
+        order = made.body(
+            id=number,
+            reference=f"BK-{number}",
+            buyer={
+                "name": "Jo",
+                "email": f"p{number}@example.org",
+                "phone": f"+4930{10_000_000 + number}",
+                "country": "DE",
+            },
+        )
         try:
-            return client.post(f"{self.url}/in/shop", content=order, headers={"Content-Type": "application/json", "Store-Event": "placed", "Store-Delivery": f"d{number}"}).status_code
+            return client.post(
+                f"{self.url}/in/shop",
+                content=order,
+                headers={"Content-Type": "application/json", "Store-Event": "placed", "Store-Delivery": f"d{number}"},
+            ).status_code
         except httpx.HTTPError:
             return 0
 

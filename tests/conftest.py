@@ -76,7 +76,9 @@ class Bench:
 
     def deliver(self, body: bytes, key: str = "shop", **headers: str):
         """One delivery to a source, as the web process takes it."""
-        kept = {"content-type": "application/json", "store-event": "placed"} | {k.replace("_", "-"): v for k, v in headers.items()}
+        kept = {"content-type": "application/json", "store-event": "placed"} | {
+            k.replace("_", "-"): v for k, v in headers.items()
+        }
         return self.services.intake.receive(key, "POST", kept, body, len(body), {}, "127.0.0.1")
 
     def plan(self) -> int:
@@ -104,7 +106,13 @@ class Bench:
 @pytest.fixture
 def bundle() -> Bundle:
     return Bundle(
-        store=made.store(), sources=[made.source()], variables=made.VARIABLES, gateways=[made.gateway()], messages=[made.message()], routes=[made.route()], live=["received"]
+        store=made.store(),
+        sources=[made.source()],
+        variables=made.VARIABLES,
+        gateways=[made.gateway()],
+        messages=[made.message()],
+        routes=[made.route()],
+        live=["received"],
     )
 
 
@@ -116,7 +124,9 @@ def bench(tmp_path: Path, bundle: Bundle, migrated: Path, request: pytest.Fixtur
     clock = Clock()
     database = Database(settings.url)
     if request.node.get_closest_marker("durable") is None:  # no test but these pulls the plug
-        event.listen(database.engine, "connect", lambda connection, _: connection.execute("PRAGMA synchronous=OFF").close())
+        event.listen(
+            database.engine, "connect", lambda connection, _: connection.execute("PRAGMA synchronous=OFF").close()
+        )
     serving = services.make(settings, database, clock)
     with database.writing() as session:
         setup.apply(session, bundle, clock.now() - dt.timedelta(days=1))
@@ -142,7 +152,9 @@ def mailbox(bench: Bench):
     server.start()
     from angelon.db.tables import GatewayRow
 
-    bench.change(made.gateway(server.port, timeout_seconds=2, retry={"base_seconds": 0.2, "cap_seconds": 0.4}), GatewayRow)
+    bench.change(
+        made.gateway(server.port, timeout_seconds=2, retry={"base_seconds": 0.2, "cap_seconds": 0.4}), GatewayRow
+    )
     yield server
     server.stop()
 
@@ -157,7 +169,13 @@ class Running:
         self.url = ""
 
     def start(self) -> None:
-        self._process = subprocess.Popen([sys.executable, "-m", "angelon", "demo", "--port", "0"], env=self.environment, stdout=subprocess.PIPE, text=True, start_new_session=True)
+        self._process = subprocess.Popen(
+            [sys.executable, "-m", "angelon", "demo", "--port", "0"],
+            env=self.environment,
+            stdout=subprocess.PIPE,
+            text=True,
+            start_new_session=True,
+        )
         for line in self._process.stdout:
             if line.startswith("Angelon is ready: "):
                 self.url = line.removeprefix("Angelon is ready: ").strip()
@@ -169,7 +187,13 @@ class Running:
         return self._process.wait(30)
 
     def cli(self, *arguments: str, code: int = 0) -> str:
-        done = subprocess.run([sys.executable, "-m", "angelon", *arguments], env=self.environment, capture_output=True, text=True, timeout=60)
+        done = subprocess.run(
+            [sys.executable, "-m", "angelon", *arguments],
+            env=self.environment,
+            capture_output=True,
+            text=True,
+            timeout=60,
+        )
         assert done.returncode == code, done.stdout + done.stderr
         return done.stdout + done.stderr
 

@@ -24,7 +24,10 @@ def order(**changes: Any) -> dict[str, Any]:
         "language": "de",
         "total": "135.50",
         "buyer": {"name": " Jörg ", "email": "joerg@example.org", "phone": "030 23125-014", "country": "DE"},
-        "lines": [{"sku": "HER-180", "title": "Heron", "quantity": 1, "price": "119.00"}, {"sku": "LIN-050", "title": "line", "quantity": 2, "price": "5.00"}],
+        "lines": [
+            {"sku": "HER-180", "title": "Heron", "quantity": 1, "price": "119.00"},
+            {"sku": "LIN-050", "title": "line", "quantity": 2, "price": "5.00"},
+        ],
     }
     return made | changes
 
@@ -34,7 +37,15 @@ def body(**changes: Any) -> bytes:
 
 
 def store() -> Store:
-    return Store(key="kites", name="Kites", currency="EUR", locale="en", timezone="Europe/Dublin", country="IE", support_email="hello@example.com")
+    return Store(
+        key="kites",
+        name="Kites",
+        currency="EUR",
+        locale="en",
+        timezone="Europe/Dublin",
+        country="IE",
+        support_email="hello@example.com",
+    )
 
 
 def source(**changes: Any) -> Source:
@@ -47,9 +58,18 @@ def source(**changes: Any) -> Source:
         "event_names": {"placed": "order.created", "changed": "order.updated"},
         "statuses": {"shipped": "parcel.picked_up"},
         "reading": {
-            "reference": "$.id", "number": "$.reference", "status": "$.state", "total": "$.total", "currency": "$.currency", "placed_at": "$.placed_at",
-            "changed_at": "$.changed_at", "name": {"path": "$.buyer.name", "steps": ["strip"]}, "email": "$.buyer.email", "country": "$.buyer.country",
-            "language": "$.language", "lines": "$.lines",
+            "reference": "$.id",
+            "number": "$.reference",
+            "status": "$.state",
+            "total": "$.total",
+            "currency": "$.currency",
+            "placed_at": "$.placed_at",
+            "changed_at": "$.changed_at",
+            "name": {"path": "$.buyer.name", "steps": ["strip"]},
+            "email": "$.buyer.email",
+            "country": "$.buyer.country",
+            "language": "$.language",
+            "lines": "$.lines",
         },
         "line": {"name": "$.title", "sku": "$.sku", "quantity": "$.quantity", "price": "$.price"},
         "recipes": {
@@ -58,7 +78,7 @@ def source(**changes: Any) -> Source:
             "items": {"path": "$.lines", "steps": [{"each": {"text": "{{ quantity }} × {{ title }}"}}]},
             "expected_on": {"path": "$.placed_at", "steps": [{"add_days": {"days": 7}}, {"date": {"format": "day"}}]},
         },
-    }  # fmt: skip
+    }
     return Source.model_validate(spec | changes)
 
 
@@ -80,18 +100,34 @@ def message(**changes: Any) -> Message:
     spec: dict[str, Any] = {
         "key": "received",
         "name": "Received",
-        "email": {"en": {"subject": "Thank you, {{ customer_name }}", "blocks": blocks}, "de": {"subject": "Danke, {{ customer_name }}", "blocks": blocks}},
+        "email": {
+            "en": {"subject": "Thank you, {{ customer_name }}", "blocks": blocks},
+            "de": {"subject": "Danke, {{ customer_name }}", "blocks": blocks},
+        },
     }
     return Message.model_validate(spec | changes)
 
 
 def gateway(port: int = 2525, **changes: Any) -> Gateway:
-    spec: dict[str, Any] = {"key": "mailroom", "name": "Mailroom", "host": "127.0.0.1", "port": port, "sender": {"address": "orders@kites.example", "name": "Kites"}}
+    spec: dict[str, Any] = {
+        "key": "mailroom",
+        "name": "Mailroom",
+        "host": "127.0.0.1",
+        "port": port,
+        "sender": {"address": "orders@kites.example", "name": "Kites"},
+    }
     return Gateway.model_validate(spec | changes)
 
 
 def route(**changes: Any) -> Route:
-    spec: dict[str, Any] = {"key": "received", "name": "Received", "when": ["order.created"], "sources": ["shop"], "send": "received", "gateway": "mailroom"}
+    spec: dict[str, Any] = {
+        "key": "received",
+        "name": "Received",
+        "when": ["order.created"],
+        "sources": ["shop"],
+        "send": "received",
+        "gateway": "mailroom",
+    }
     return Route.model_validate(spec | changes)
 
 
@@ -112,12 +148,48 @@ def provider(kind: str, port: int) -> dict[str, Any]:
     key = {"Idempotency-Key": "{{ key }}"}
     at = {"id_at": "$.id", "outcome_at": "$.state", "reason_at": "$.reason"}
     base = f"http://127.0.0.1:{port}"
-    made: dict[str, Any] = {"key": kind, "name": f"The {kind} line", "kind": kind, "sender_id": "Kites", "price": "0.05", "auth": {"scheme": "bearer"}, "timeout_seconds": 5, "retry": {"base_seconds": 0.2, "cap_seconds": 0.4}}
+    made: dict[str, Any] = {
+        "key": kind,
+        "name": f"The {kind} line",
+        "kind": kind,
+        "sender_id": "Kites",
+        "price": "0.05",
+        "auth": {"scheme": "bearer"},
+        "timeout_seconds": 5,
+        "retry": {"base_seconds": 0.2, "cap_seconds": 0.4},
+    }
     if kind == "sms":
-        return made | {"call": {"url": f"{base}/sms/messages", "headers": key, "body": '{"to": {{ to | json }}, "from": {{ sender | json }}, "text": {{ text | json }}, "segments": {{ segments }}}', **at}}
-    fields = ", ".join(f'"{part}": {{{{ {part} | json }}}}' for part in ("category", "header", "body", "footer", "buttons", "samples"))
+        return made | {
+            "call": {
+                "url": f"{base}/sms/messages",
+                "headers": key,
+                "body": (
+                    '{"to": {{ to | json }}, "from": {{ sender | json }}, "text": {{ text | json }}, '
+                    '"segments": {{ segments }}}'
+                ),
+                **at,
+            }
+        }
+    fields = ", ".join(
+        f'"{part}": {{{{ {part} | json }}}}' for part in ("category", "header", "body", "footer", "buttons", "samples")
+    )
     review = {
-        "submit": {"url": f"{base}/chat/texts", "body": '{"language": {{ locale | json }}, ' + fields + ', "placeholders": {{ placeholders }}}', **at},
+        "submit": {
+            "url": f"{base}/chat/texts",
+            "body": '{"language": {{ locale | json }}, ' + fields + ', "placeholders": {{ placeholders }}}',
+            **at,
+        },
         "look": {"method": "GET", "url": f"{base}/chat/texts/{{{{ id | urlencode }}}}", **at},
     }
-    return made | {"review": review, "call": {"url": f"{base}/chat/messages", "headers": key, "body": '{"to": {{ to | json }}, "from": {{ sender | json }}, "text": {{ template | json }}, "values": {{ values | json }}}', **at}}
+    return made | {
+        "review": review,
+        "call": {
+            "url": f"{base}/chat/messages",
+            "headers": key,
+            "body": (
+                '{"to": {{ to | json }}, "from": {{ sender | json }}, "text": {{ template | json }}, "values": '
+                "{{ values | json }}}"
+            ),
+            **at,
+        },
+    }

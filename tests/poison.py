@@ -51,7 +51,14 @@ NAMED: dict[str, dict[str, Any] | bytes] = {
     "a price of 30 digits": {"lines": [{"title": "a", "quantity": 1, "price": "9" * 30}]},
     "a title that is a number over 64 bits": {"lines": [{"title": 10**30, "quantity": 1}]},
     "a title of our own key": {"lines": [{"title": {"$money": [1, 2]}, "quantity": 1}]},
-    "our own keys as lines": {"lines": [{"$moment": ["2026-01-01", "long", "../../../etc/passwd"]}, {"$number": "1e999999999"}, {"$day": ["x"]}, {"$object": 3}]},
+    "our own keys as lines": {
+        "lines": [
+            {"$moment": ["2026-01-01", "long", "../../../etc/passwd"]},
+            {"$number": "1e999999999"},
+            {"$day": ["x"]},
+            {"$object": 3},
+        ]
+    },
     "lines that are no list": {"lines": {"a": 1}},
     "lines of lists of lists": {"lines": [[[[1]]]]},
     "ten thousand lines": {"lines": [{"title": "a", "sku": "s", "quantity": 1}] * 3000},
@@ -99,9 +106,41 @@ def body(name: str) -> bytes:
 
 
 SCALARS: tuple[Any, ...] = (
-    None, True, False, 0, -1, 1, 2**63, 2**64, 10**29, 1e26, 1e300, -1e300, 5e-324, "", " ", "0", "NaN", "9" * 30, "\x00", "\u2028", "0001-01-01T00:00:00", "9999-12-31T23:59:59", "1e999999", "x" * 5000,
-    {}, [], [[]], {"$money": ["1", "EUR"]}, {"$moment": ["x", "y", "z"]}, "{{ x }}", "²", "+49 30 1", "jo@", "2026-02-30",
-)  # fmt: skip
+    None,
+    True,
+    False,
+    0,
+    -1,
+    1,
+    2**63,
+    2**64,
+    10**29,
+    1e26,
+    1e300,
+    -1e300,
+    5e-324,
+    "",
+    " ",
+    "0",
+    "NaN",
+    "9" * 30,
+    "\x00",
+    "\u2028",
+    "0001-01-01T00:00:00",
+    "9999-12-31T23:59:59",
+    "1e999999",
+    "x" * 5000,
+    {},
+    [],
+    [[]],
+    {"$money": ["1", "EUR"]},
+    {"$moment": ["x", "y", "z"]},
+    "{{ x }}",
+    "²",
+    "+49 30 1",
+    "jo@",
+    "2026-02-30",
+)
 
 
 def mutated(dice: random.Random, payload: Any) -> Any:
@@ -128,7 +167,9 @@ def mutated(dice: random.Random, payload: Any) -> Any:
 
 
 def _places(value: Any):
-    pairs = list(value.items()) if isinstance(value, dict) else list(enumerate(value)) if isinstance(value, list) else []
+    pairs = (
+        list(value.items()) if isinstance(value, dict) else list(enumerate(value)) if isinstance(value, list) else []
+    )
     for key, inner in pairs:
         yield value, key
         yield from _places(inner)

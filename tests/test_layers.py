@@ -8,7 +8,12 @@ ROOT = Path(__file__).parents[1]
 
 
 def test_imports_point_downward_only():
-    done = subprocess.run([Path(sys.executable).with_name("lint-imports"), "--config", "pyproject.toml"], cwd=ROOT, capture_output=True, text=True)
+    done = subprocess.run(
+        [Path(sys.executable).with_name("lint-imports"), "--config", "pyproject.toml"],
+        cwd=ROOT,
+        capture_output=True,
+        text=True,
+    )
     assert done.returncode == 0, done.stdout
 
 
@@ -18,5 +23,9 @@ def test_every_shipped_file_from_elsewhere_is_in_the_manifest_with_its_checksum(
 
     vendor = ROOT / "src/angelon/web/static/vendor"
     listed = {entry["file"]: entry["sha256"] for entry in json.loads((vendor / "manifest.json").read_text())}
-    there = {str(f.relative_to(vendor)): hashlib.sha256(f.read_bytes()).hexdigest() for f in vendor.rglob("*") if f.is_file() and f.name != "manifest.json"}
+    there = {
+        str(f.relative_to(vendor)): hashlib.sha256(f.read_bytes()).hexdigest()
+        for f in vendor.rglob("*")
+        if f.is_file() and f.name != "manifest.json"
+    }
     assert listed == there

@@ -16,7 +16,11 @@ def test_killed_processes_lose_nothing_and_double_nothing_without_a_mark():
 
 
 def test_a_full_disk_is_said_and_survived(tmp_path):
-    can = shutil.which("mount") and subprocess.run(["mount", "-t", "tmpfs", "-o", "size=1m", "tmpfs", tmp_path], capture_output=True).returncode == 0
+    can = (
+        shutil.which("mount")
+        and subprocess.run(["mount", "-t", "tmpfs", "-o", "size=1m", "tmpfs", tmp_path], capture_output=True).returncode
+        == 0
+    )
     if not can:
         pytest.skip("a small file system can't be mounted here")
     subprocess.run(["umount", tmp_path], check=False)

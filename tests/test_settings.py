@@ -36,7 +36,11 @@ def test_another_database(monkeypatch):
 
 @pytest.mark.parametrize(
     ("name", "value", "said"),
-    [("ANGELON_HOEM", "x", "ANGELON_HOEM is no setting"), ("ANGELON_BASE_URL", "shop.example", "ANGELON_BASE_URL has to start with http"), ("ANGELON_SECRET_KEY", "short", "ANGELON_SECRET_KEY has to have at least 16")],
+    [
+        ("ANGELON_HOEM", "x", "ANGELON_HOEM is no setting"),
+        ("ANGELON_BASE_URL", "shop.example", "ANGELON_BASE_URL has to start with http"),
+        ("ANGELON_SECRET_KEY", "short", "ANGELON_SECRET_KEY has to have at least 16"),
+    ],
 )
 def test_what_is_wrong_is_named(monkeypatch, name, value, said):
     monkeypatch.setenv(name, value)

@@ -39,7 +39,9 @@ class Settings(BaseSettings):
             try:
                 ipaddress.ip_network(part, strict=False)
             except ValueError:
-                raise ValueError(f"has to be addresses or networks parted by commas, and “{part[:60]}” is none") from None
+                raise ValueError(
+                    f"has to be addresses or networks parted by commas, and “{part[:60]}” is none"
+                ) from None
         return text
 
     def hosts(self) -> list[str]:
@@ -48,7 +50,9 @@ class Settings(BaseSettings):
 
     def proxies(self) -> list[IPNetwork]:
         """The networks of proxies that are trusted."""
-        return [ipaddress.ip_network(part.strip(), strict=False) for part in self.trusted_proxies.split(",") if part.strip()]
+        return [
+            ipaddress.ip_network(part.strip(), strict=False) for part in self.trusted_proxies.split(",") if part.strip()
+        ]
 
     @field_validator("base_url")
     @classmethod
@@ -96,9 +100,14 @@ def private_folder(folder: Path) -> None:
                 if file.is_file() and not file.is_symlink():
                     file.chmod(file.stat().st_mode & 0o700)
     except OSError as error:
-        raise BadSettings(f"The data folder {folder} can't be used: {error.strerror or error}. Set ANGELON_HOME to a folder that you may write to.") from None
+        raise BadSettings(
+            f"The data folder {folder} can't be used: {error.strerror or error}. Set ANGELON_HOME to a folder that "
+            "you may write to."
+        ) from None
     if not os.access(folder, os.W_OK):
-        raise BadSettings(f"The data folder {folder} can't be written to. Set ANGELON_HOME to a folder that you may write to.")
+        raise BadSettings(
+            f"The data folder {folder} can't be written to. Set ANGELON_HOME to a folder that you may write to."
+        )
 
 
 def load(**given: object) -> Settings:

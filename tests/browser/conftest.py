@@ -3,7 +3,15 @@
 import pytest
 from playwright.sync_api import expect, sync_playwright
 
-ARGUMENTS = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync"]
+ARGUMENTS = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+]
 EXPECTED = ("status of 422", "status of 409", "net::ERR_FAILED")
 """What a browser logs where a test makes a request fail on purpose."""
 expect.set_options(timeout=10_000)
@@ -19,12 +27,21 @@ def browser():
 
 @pytest.fixture
 def page(browser, running):
-    context = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=running.url, permissions=["clipboard-read", "clipboard-write"])
+    context = browser.new_context(
+        viewport={"width": 1280, "height": 800}, base_url=running.url, permissions=["clipboard-read", "clipboard-write"]
+    )
     context.set_default_timeout(10_000)
     tab = context.new_page()
     faults = []
     tab.on("pageerror", lambda error: faults.append(str(error)))
-    tab.on("console", lambda message: faults.append(message.text) if message.type == "error" and not any(told in message.text for told in EXPECTED) else None)
+    tab.on(
+        "console",
+        lambda message: (
+            faults.append(message.text)
+            if message.type == "error" and not any(told in message.text for told in EXPECTED)
+            else None
+        ),
+    )
     yield tab
     context.close()
     assert faults == []

@@ -7,15 +7,50 @@ from playwright.sync_api import expect
 
 AXE = (Path(__file__).parent / "vendor" / "axe.min.js").read_text()
 PAGES = [
-    "/", "/orders", "/orders/3", "/sends", "/sources", "/sources/webshop/connect", "/sources/webshop/capture", "/sources/webshop/read?open=recipes.items", "/sources/fairground/read",
-    "/sources/webshop/compare", "/messages", "/messages/order-received", "/routes", "/routes/on-its-way", "/gateways", "/gateways/mailroom", "/standins",
-    "/messages/order-received?channel=sms&locale=fr", "/messages/order-received?channel=chat&locale=de", "/messages/order-received/revisions", "/letterhead", "/files", "/gateways/text-line",
-    "/gateways/harbour-chat", "/standins/handset", "/standins/chat", "/routes/order-received-chat",
-    "/routes/how-it-went", "/rehearsals", "/rehearsals/order-received?span=7d", "/checks", "/segments", "/segments/regulars", "/suppressions", "/runs/new", "/sources/webshop/ask", "/events",
-]  # fmt: skip
+    "/",
+    "/orders",
+    "/orders/3",
+    "/sends",
+    "/sources",
+    "/sources/webshop/connect",
+    "/sources/webshop/capture",
+    "/sources/webshop/read?open=recipes.items",
+    "/sources/fairground/read",
+    "/sources/webshop/compare",
+    "/messages",
+    "/messages/order-received",
+    "/routes",
+    "/routes/on-its-way",
+    "/gateways",
+    "/gateways/mailroom",
+    "/standins",
+    "/messages/order-received?channel=sms&locale=fr",
+    "/messages/order-received?channel=chat&locale=de",
+    "/messages/order-received/revisions",
+    "/letterhead",
+    "/files",
+    "/gateways/text-line",
+    "/gateways/harbour-chat",
+    "/standins/handset",
+    "/standins/chat",
+    "/routes/order-received-chat",
+    "/routes/how-it-went",
+    "/rehearsals",
+    "/rehearsals/order-received?span=7d",
+    "/checks",
+    "/segments",
+    "/segments/regulars",
+    "/suppressions",
+    "/runs/new",
+    "/sources/webshop/ask",
+    "/events",
+]
 
 
-AXE_RUN = "rules => axe.run({include: [document], exclude: [['tr[data-row]:nth-of-type(n+11)']]}, {iframes: false, runOnly: rules, resultTypes: ['violations']})"
+AXE_RUN = (
+    "rules => axe.run({include: [document], exclude: [['tr[data-row]:nth-of-type(n+11)']]}, {iframes: false, "
+    "runOnly: rules, resultTypes: ['violations']})"
+)
 """Of a list, the first ten rows: the others are like them, and a hundred take axe ten seconds."""
 ALL_RULES = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "best-practice"]
 BY_THEME = ["color-contrast", "link-in-text-block"]
@@ -32,7 +67,10 @@ def test_a_page_can_be_read_by_everybody_and_fits_every_window(page, address):
     for scheme, rules in (("light", ALL_RULES), ("dark", BY_THEME)):
         page.emulate_media(color_scheme=scheme, reduced_motion="reduce")
         outcome = page.evaluate(AXE_RUN, rules)
-        found += [f"{scheme}: {v['id']}: {v['nodes'][0]['html'][:160]} | {v['nodes'][0]['failureSummary'][:200]}" for v in outcome["violations"]]
+        found += [
+            f"{scheme}: {v['id']}: {v['nodes'][0]['html'][:160]} | {v['nodes'][0]['failureSummary'][:200]}"
+            for v in outcome["violations"]
+        ]
     for width in (768, 380, 1280):
         page.set_viewport_size({"width": width, "height": 800})
         over = page.evaluate("document.documentElement.scrollWidth - innerWidth")

@@ -52,7 +52,9 @@ def test_from_a_new_source_to_the_mail_in_the_mailbox(page, running):
 
     def add_step(name, **given):
         bench.locator(".add-step > summary").click()
-        kind = bench.locator(".step-kind", has=page.locator("strong", has_text=name)).filter(has=page.get_by_role("button", name=f"Add {name}", exact=True, include_hidden=True))
+        kind = bench.locator(".step-kind", has=page.locator("strong", has_text=name)).filter(
+            has=page.get_by_role("button", name=f"Add {name}", exact=True, include_hidden=True)
+        )
         kind.locator("summary").click()
         for parameter, value in given.items():
             kind.locator(f"[name='p.{parameter}']").fill(value)
@@ -71,7 +73,12 @@ def test_from_a_new_source_to_the_mail_in_the_mailbox(page, running):
     choose("recipes.expected_on", "$.placed_at")
     add_step("add_days", days="7")
     add_step("date", format="day")
-    for part, path in {"reference": "$.id", "number": "$.reference", "email": "$.buyer.email", "name": "$.ship_to.name"}.items():
+    for part, path in {
+        "reference": "$.id",
+        "number": "$.reference",
+        "email": "$.buyer.email",
+        "name": "$.ship_to.name",
+    }.items():
         choose(f"reading.{part}", path)
 
     # a bad path says so and changes nothing
@@ -108,11 +115,19 @@ def test_from_a_new_source_to_the_mail_in_the_mailbox(page, running):
     page.goto("/routes")
     page.get_by_label("Name of the new route").fill("Pier received")
     page.get_by_role("button", name="Make a route").click()
-    for slot, choice in (("choose an event", "created order.created"), ("choose a source", "Pier shop"), ("choose a message", "Pier thanks")):
+    for slot, choice in (
+        ("choose an event", "created order.created"),
+        ("choose a source", "Pier shop"),
+        ("choose a message", "Pier thanks"),
+    ):
         page.locator(".slot summary", has_text=slot).click()
         page.locator(".slot[open] label", has_text=choice.split(" order.")[0]).first.locator("input").click()
         expect(page.locator(".slot summary", has_text=slot)).to_have_count(0)
-    expect(page.get_by_role("heading", name="Rehearsal: 1 send would come out").or_(page.get_by_role("heading", name="Rehearsal: nothing would come out"))).to_be_visible()
+    expect(
+        page.get_by_role("heading", name="Rehearsal: 1 send would come out").or_(
+            page.get_by_role("heading", name="Rehearsal: nothing would come out")
+        )
+    ).to_be_visible()
     page.get_by_role("button", name="Switch on").click()
     expect(page.get_by_text("The route is live. Only events from now on count")).to_be_visible()
 

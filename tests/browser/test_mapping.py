@@ -10,8 +10,21 @@ from playwright.sync_api import expect
 
 PAYLOADS = Path(__file__).parents[1] / "payloads"
 FIFTH = {
-    "Bestellung": {"Nummer": "Z-9917", "Phase": "bezahlt", "Datum": "04.11.2026 10:15", "Summe": "74,40", "Waehrung": "EUR", "Interne_ID": "8812-33"},
-    "Kunde": {"Vorname": "Mika", "Nachname": "Brandt", "Kontakt": [{"type": "email", "value": "mika@example.net"}, {"type": "tel", "value": "030 23125088"}], "Land": "DE", "Sprache": "de"},
+    "Bestellung": {
+        "Nummer": "Z-9917",
+        "Phase": "bezahlt",
+        "Datum": "04.11.2026 10:15",
+        "Summe": "74,40",
+        "Waehrung": "EUR",
+        "Interne_ID": "8812-33",
+    },
+    "Kunde": {
+        "Vorname": "Mika",
+        "Nachname": "Brandt",
+        "Kontakt": [{"type": "email", "value": "mika@example.net"}, {"type": "tel", "value": "030 23125088"}],
+        "Land": "DE",
+        "Sprache": "de",
+    },
     "Posten": [{"Bezeichnung": "Ash reel", "Menge": "2", "Einzelpreis": "31,00", "Art_Nr": "REE-ASH"}],
 }
 
@@ -67,7 +80,12 @@ def write_path(page, bench, mark, path):
 def test_any_store_s_payload_is_mapped(page, running):
     def emitted(name):
         def deliver(key):
-            done = subprocess.run([sys.executable, "-m", "angelon", "emit", key, str(PAYLOADS / f"{name}.http")], env=running.environment, capture_output=True, text=True)
+            done = subprocess.run(
+                [sys.executable, "-m", "angelon", "emit", key, str(PAYLOADS / f"{name}.http")],
+                env=running.environment,
+                capture_output=True,
+                text=True,
+            )
             assert done.returncode == 0, done.stdout + done.stderr
 
         return deliver
@@ -75,30 +93,64 @@ def test_any_store_s_payload_is_mapped(page, running):
     # a web shop's new order
     bench = bench_of(page, running, "Quay shop", emitted("webshop-order-created"))
     for mark, shown in {
-        "reading.reference": "90071992547", "reading.number": "BK-2041", "reading.status": "paid", "reading.total": "135,50", "reading.name": "Jörg Ahlers", "reading.email": "joerg.ahlers@example.org",
-        "reading.phone": "+493023125014", "reading.country": "DE", "reading.language": "de", "reading.customer_id": "5512", "reading.lines": "2 items", "line.name": "Heron 1.8 m delta", "line.quantity": "1",
-        "recipes.order_number": "BK-2041", "recipes.items": "1 × Heron 1.8 m delta und 2 × 50 m braided line", "recipes.gift_note": "Alles Gute",
-    }.items():  # fmt: skip
+        "reading.reference": "90071992547",
+        "reading.number": "BK-2041",
+        "reading.status": "paid",
+        "reading.total": "135,50",
+        "reading.name": "Jörg Ahlers",
+        "reading.email": "joerg.ahlers@example.org",
+        "reading.phone": "+493023125014",
+        "reading.country": "DE",
+        "reading.language": "de",
+        "reading.customer_id": "5512",
+        "reading.lines": "2 items",
+        "line.name": "Heron 1.8 m delta",
+        "line.quantity": "1",
+        "recipes.order_number": "BK-2041",
+        "recipes.items": "1 × Heron 1.8 m delta und 2 × 50 m braided line",
+        "recipes.gift_note": "Alles Gute",
+    }.items():
         expect(value(bench, mark)).to_contain_text(shown)
     correct(page, bench, "recipes.customer_name", "$.buyer.given_name")
     expect(value(bench, "recipes.customer_name")).to_have_text("Jörg")
 
     # the same shop's update, with a parcel
     bench = bench_of(page, running, "Quay shop later", emitted("webshop-order-updated"))
-    for mark, shown in {"reading.changed_at": "5", "reading.parcels": "1 item", "parcel.carrier": "Gannet Post", "parcel.number": "RR123456785IE", "parcel.expected_on": "9"}.items():
+    for mark, shown in {
+        "reading.changed_at": "5",
+        "reading.parcels": "1 item",
+        "parcel.carrier": "Gannet Post",
+        "parcel.number": "RR123456785IE",
+        "parcel.expected_on": "9",
+    }.items():
         expect(value(bench, mark)).to_contain_text(shown)
 
     # a marketplace's form
     bench = bench_of(page, running, "Fair stall", emitted("fairground-order"))
     for mark, shown in {
-        "reading.reference": "F-77-300912", "reading.status": "WAITING_FOR_CONFIRMATION", "reading.total": "64.90", "reading.name": "Ελένη Μαρή", "reading.email": "eleni@example.net",
-        "reading.phone": "+302130001234", "reading.country": "GR", "reading.placed_at": "3", "reading.lines": "2 items", "line.name": "Sandpiper pocket sled",
-    }.items():  # fmt: skip
+        "reading.reference": "F-77-300912",
+        "reading.status": "WAITING_FOR_CONFIRMATION",
+        "reading.total": "64.90",
+        "reading.name": "Ελένη Μαρή",
+        "reading.email": "eleni@example.net",
+        "reading.phone": "+302130001234",
+        "reading.country": "GR",
+        "reading.placed_at": "3",
+        "reading.lines": "2 items",
+        "line.name": "Sandpiper pocket sled",
+    }.items():
         expect(value(bench, mark)).to_contain_text(shown)
 
     # a CloudEvent with contacts in a list
     bench = bench_of(page, running, "Bench work", emitted("workbench-cloudevent"))
-    for mark, shown in {"reading.number": "WB-17", "reading.name": "Aoife Ní Bhriain", "reading.email": "aoife@example.com", "reading.phone": "+353209151234", "reading.lines": "1 item", "line.name": "Guillemot"}.items():
+    for mark, shown in {
+        "reading.number": "WB-17",
+        "reading.name": "Aoife Ní Bhriain",
+        "reading.email": "aoife@example.com",
+        "reading.phone": "+353209151234",
+        "reading.lines": "1 item",
+        "line.name": "Guillemot",
+    }.items():
         expect(value(bench, mark)).to_contain_text(shown)
     correct(page, bench, "reading.status", "$.data.order.status.now")
     expect(value(bench, "reading.status")).to_contain_text("ready_for_collection")
@@ -109,9 +161,17 @@ def test_any_store_s_payload_is_mapped(page, running):
 
     bench = bench_of(page, running, "Hafenladen", fifth)
     for mark, shown in {
-        "reading.total": "74,40", "reading.currency": "EUR", "reading.name": "Mika Brandt", "reading.email": "mika@example.net", "reading.country": "DE", "reading.language": "de",
-        "reading.lines": "1 item", "line.name": "Ash reel", "line.price": "31,00", "recipes.items": "2 × Ash reel",
-    }.items():  # fmt: skip
+        "reading.total": "74,40",
+        "reading.currency": "EUR",
+        "reading.name": "Mika Brandt",
+        "reading.email": "mika@example.net",
+        "reading.country": "DE",
+        "reading.language": "de",
+        "reading.lines": "1 item",
+        "line.name": "Ash reel",
+        "line.price": "31,00",
+        "recipes.items": "2 × Ash reel",
+    }.items():
         expect(value(bench, mark)).to_contain_text(shown)
     correct(page, bench, "reading.reference", "$.Bestellung.Interne_ID")
     correct(page, bench, "reading.status", "$.Bestellung.Phase")

@@ -29,7 +29,9 @@ def saved(page):
 
 def source_of(page, place):
     """What a field holds, as it is stored."""
-    return page.locator(f"[data-place='{place}'] .cm-content").evaluate("(e) => e.cmTile ? e.cmTile.view.state.doc.toString() : e.cmView.view.state.doc.toString()")
+    return page.locator(f"[data-place='{place}'] .cm-content").evaluate(
+        "(e) => e.cmTile ? e.cmTile.view.state.doc.toString() : e.cmView.view.state.doc.toString()"
+    )
 
 
 def test_a_chip_can_not_be_broken_by_typing_and_deleting(page, written):
@@ -66,7 +68,8 @@ def test_a_chip_can_not_be_broken_by_typing_and_deleting(page, written):
     page.keyboard.type("A ")
     page.locator("[data-inserts] button", has_text="order_number").click()
     split = page.locator("[data-place='blocks.0.text'] .cm-content").evaluate(
-        "(e) => { const v = (e.cmTile ?? e.cmView).view; v.dispatch({changes: {from: 6, insert: 'x'}, userEvent: 'input.type'}); return v.state.doc.toString() }"
+        "(e) => { const v = (e.cmTile ?? e.cmView).view; v.dispatch({changes: {from: 6, insert: 'x'}, userEvent: "
+        "'input.type'}); return v.state.doc.toString() }"
     )
     assert split == "A {{ order_number }}x"
     saved(page)
@@ -101,7 +104,8 @@ def test_an_unknown_variable_is_marked_in_place_and_stops_publishing(page, writt
     expect(line).to_contain_text("Did you mean customer_name?")
     page.get_by_role("button", name="Publish").click()
     expect(page.get_by_role("alert").filter(has_text="Not published")).to_contain_text("custmer_name")
-    # its link takes the caret to the field; mended there, it can be published, apart from the chat text that is not approved
+    # its link takes the caret to the field; mended there, it can be published, apart from the chat text that is not
+    # approved
     page.locator("[data-checks] .note-line", has_text="custmer_name").get_by_role("link", name="Go there").click()
     expect(page.get_by_label("Heading: text")).to_be_focused()
     page.keyboard.press("Control+A")
@@ -134,7 +138,9 @@ def test_publishing_is_blocked_until_each_chat_text_is_approved(page, running, w
 def test_a_rejected_chat_text_says_why(page, running, written):
     written("Rejected", "please-confirm")
     page.goto("/messages/rejected?channel=chat&locale=en")
-    page.get_by_label("Body", exact=True).fill("Deine Bestellung ist da und wir nähen die Bestellung für dich mit Liebe, {{ customer_name }}, bis dann")
+    page.get_by_label("Body", exact=True).fill(
+        "Deine Bestellung ist da und wir nähen die Bestellung für dich mit Liebe, {{ customer_name }}, bis dann"
+    )
     saved(page)
     expect(page.locator("[data-samples] .chip")).to_have_text(["customer_name"])
     page.get_by_role("button", name="Submit for review").click()
@@ -219,7 +225,9 @@ def test_an_sms_shows_its_segments_and_what_makes_it_dear(page, written):
     expect(page.locator("[data-meter]")).to_contain_text("GSM-7")
     assert source_of(page, "text") == "It's here"
     text.fill("b" * 500)
-    expect(page.locator("[data-checks] .note-line").filter(has_text="SMS, en").filter(has_text="segments")).to_contain_text("takes 4 segments")
+    expect(
+        page.locator("[data-checks] .note-line").filter(has_text="SMS, en").filter(has_text="segments")
+    ).to_contain_text("takes 4 segments")
     text.fill("{{ customer_name }}, hello")
     expect(page.locator(".spread")).to_contain_text("longest")
     expect(page.locator(".handset .said")).to_contain_text(", hello")
@@ -287,7 +295,10 @@ def test_saved_is_said_only_when_nothing_is_left_to_keep(page, written):
 def test_a_page_of_one_s_own_is_cleaned_on_import(page, written, tmp_path):
     written("Own page")
     file = tmp_path / "mail.html"
-    file.write_text("<!doctype html><html><head><style>p { color: #0e5a55 }</style></head><body onload='x()'><script>alert(1)</script><p>Hello {{ customer_name }}</p></body></html>")
+    file.write_text(
+        "<!doctype html><html><head><style>p { color: #0e5a55 }</style></head><body "
+        "onload='x()'><script>alert(1)</script><p>Hello {{ customer_name }}</p></body></html>"
+    )
     with page.expect_file_chooser() as chosen:
         page.get_by_role("button", name="Use a page of your own").click()
     chosen.value.set_files(file)

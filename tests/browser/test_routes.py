@@ -23,7 +23,10 @@ def tab_to(page, label):
     """Tabs on until what is called so has the focus."""
     for _ in range(60):
         page.keyboard.press("Tab")
-        named = page.evaluate("(() => { const a = document.activeElement; return a.getAttribute('aria-label') || a.closest('label')?.textContent.trim() || a.textContent.trim(); })()")
+        named = page.evaluate(
+            "(() => { const a = document.activeElement; return a.getAttribute('aria-label') || "
+            "a.closest('label')?.textContent.trim() || a.textContent.trim(); })()"
+        )
         if named and named.startswith(label):
             return
     raise AssertionError(f"nothing called “{label}”")

@@ -27,7 +27,13 @@ def angelon_(home, *arguments, code=0, **environment):
 
 
 def run_alone(home, *arguments, code=0, **environment):
-    done = subprocess.run([sys.executable, "-m", "angelon", *arguments], env={**os.environ, "ANGELON_HOME": str(home), **environment}, capture_output=True, text=True, timeout=60)
+    done = subprocess.run(
+        [sys.executable, "-m", "angelon", *arguments],
+        env={**os.environ, "ANGELON_HOME": str(home), **environment},
+        capture_output=True,
+        text=True,
+        timeout=60,
+    )
     assert done.returncode == code, done.stdout + done.stderr
     return done.stdout + done.stderr
 
@@ -43,7 +49,9 @@ def test_apply_and_export_are_byte_stable(tmp_path):
 def test_a_bundle_with_a_fault_changes_nothing_and_says_where(tmp_path):
     angelon_(tmp_path, "apply", str(BUNDLE))
     before = angelon_(tmp_path, "export")
-    (tmp_path / "bad.yaml").write_text(before.replace("send: packed", "send: parcelled").replace("port: 2525", "port: much"))
+    (tmp_path / "bad.yaml").write_text(
+        before.replace("send: packed", "send: parcelled").replace("port: 2525", "port: much")
+    )
     said = angelon_(tmp_path, "apply", str(tmp_path / "bad.yaml"), code=1)
     assert "Nothing was changed" in said
     assert "gateways.1.port" in said
@@ -52,19 +60,35 @@ def test_a_bundle_with_a_fault_changes_nothing_and_says_where(tmp_path):
 
 def test_settings_that_nobody_knows_are_named(tmp_path):
     assert "ANGELON_HOEM is no setting" in angelon_(tmp_path, "export", code=1, ANGELON_HOEM="x")
-    assert "ANGELON_BASE_URL has to start with http" in run_alone(tmp_path, "export", code=1, ANGELON_BASE_URL="shop.example")
+    assert "ANGELON_BASE_URL has to start with http" in run_alone(
+        tmp_path, "export", code=1, ANGELON_BASE_URL="shop.example"
+    )
 
 
 def test_commands_without_what_they_need_say_what_to_do(tmp_path):
     assert "Apply a bundle first" in angelon_(tmp_path, "export", code=1)
     angelon_(tmp_path, "apply", str(BUNDLE))
-    assert "does not run from this data folder" in angelon_(tmp_path, "emit", "webshop", str(PAYLOADS / "webshop-order-created.http"), code=1)
-    assert "There is no route “x”" in angelon_(tmp_path, "rehearse", "x", str(PAYLOADS / "webshop-order-created.http"), code=1)
+    assert "does not run from this data folder" in angelon_(
+        tmp_path, "emit", "webshop", str(PAYLOADS / "webshop-order-created.http"), code=1
+    )
+    assert "There is no route “x”" in angelon_(
+        tmp_path, "rehearse", "x", str(PAYLOADS / "webshop-order-created.http"), code=1
+    )
 
 
 def test_rehearse_and_render_show_real_values(tmp_path):
     angelon_(tmp_path, "apply", str(BUNDLE))
-    told = json.loads(angelon_(tmp_path, "rehearse", "order-received", str(PAYLOADS / "webshop-order-created.http"), "--at", "2026-11-03T10:00:00Z", "--json"))
+    told = json.loads(
+        angelon_(
+            tmp_path,
+            "rehearse",
+            "order-received",
+            str(PAYLOADS / "webshop-order-created.http"),
+            "--at",
+            "2026-11-03T10:00:00Z",
+            "--json",
+        )
+    )
     assert told["outcome"] == "send"
     assert told["send"]["recipient"] == "joerg.ahlers@example.org"
     assert told["send"]["due_at"] == "2026-11-03T10:00:00+00:00"
@@ -73,28 +97,82 @@ def test_rehearse_and_render_show_real_values(tmp_path):
     mail = json.loads(angelon_(tmp_path, "render", "order-received", str(PAYLOADS / "fairground-order.http"), "--json"))
     assert mail["subject"] == "Thank you, Ελένη! Order F-77-300912 is with us"
     assert "€64.90" in mail["text"]
-    sms = json.loads(angelon_(tmp_path, "render", "order-received", str(PAYLOADS / "webshop-order-created.http"), "--channel", "sms", "--json"))
-    assert sms["text"] == "Danke, Jörg! Bestellung BK-2041 ist da: 135,50 €. Am Dienstag, 10. November sollte sie bei dir sein. Brackwater Kites"
+    sms = json.loads(
+        angelon_(
+            tmp_path,
+            "render",
+            "order-received",
+            str(PAYLOADS / "webshop-order-created.http"),
+            "--channel",
+            "sms",
+            "--json",
+        )
+    )
+    assert sms["text"] == (
+        "Danke, Jörg! Bestellung BK-2041 ist da: 135,50 €. Am Dienstag, 10. November sollte sie bei dir sein. "
+        "Brackwater Kites"
+    )
     assert (sms["count"]["encoding"], sms["count"]["segments"]) == ("GSM-7", 1)
-    chat = json.loads(angelon_(tmp_path, "render", "order-received", str(PAYLOADS / "webshop-order-created.http"), "--channel", "chat", "--json"))
+    chat = json.loads(
+        angelon_(
+            tmp_path,
+            "render",
+            "order-received",
+            str(PAYLOADS / "webshop-order-created.http"),
+            "--channel",
+            "chat",
+            "--json",
+        )
+    )
     assert chat["values"] == ["Jörg", "BK-2041", "135,50 €", "Dienstag, 10. November"]
     assert chat["buttons"][0] == {"kind": "reply", "text": "Etwas ändern"}
-    assert "has no SMS part" in angelon_(tmp_path, "render", "packed", str(PAYLOADS / "webshop-order-created.http"), "--channel", "sms", code=1)
+    assert "has no SMS part" in angelon_(
+        tmp_path, "render", "packed", str(PAYLOADS / "webshop-order-created.http"), "--channel", "sms", code=1
+    )
 
 
 @pytest.mark.parametrize(
     ("source", "name", "to", "parts"),
     [
-        ("webshop", "webshop-order-created", "joerg.ahlers@example.org", ("BK-2041", "135,50", "1 × Heron 1.8 m delta und 2 × 50 m braided line", "Alles Gute, Mika & Ole!")),
-        ("webshop", "webshop-order-updated", "joerg.ahlers@example.org", ("Gannet Post", "Montag, 9. November", "RR123456785IE")),
-        ("fairground", "fairground-order", "eleni@example.net", ("Ελένη", "€64.90", "1 × Ash reel", "Thursday 12 November")),
-        ("workbench", "workbench-cloudevent", "aoife@example.com", ("WB-17", "Guillemot dual-line, repaired", "20 November")),
+        (
+            "webshop",
+            "webshop-order-created",
+            "joerg.ahlers@example.org",
+            ("BK-2041", "135,50", "1 × Heron 1.8 m delta und 2 × 50 m braided line", "Alles Gute, Mika & Ole!"),
+        ),
+        (
+            "webshop",
+            "webshop-order-updated",
+            "joerg.ahlers@example.org",
+            ("Gannet Post", "Montag, 9. November", "RR123456785IE"),
+        ),
+        (
+            "fairground",
+            "fairground-order",
+            "eleni@example.net",
+            ("Ελένη", "€64.90", "1 × Ash reel", "Thursday 12 November"),
+        ),
+        (
+            "workbench",
+            "workbench-cloudevent",
+            "aoife@example.com",
+            ("WB-17", "Guillemot dual-line, repaired", "20 November"),
+        ),
     ],
 )
 def test_each_shape_that_is_emitted_to_the_running_demo_becomes_a_mail(running, source, name, to, parts):
     said = running.cli("emit", source, str(PAYLOADS / f"{name}.http"))
     assert said.startswith("202 ")
-    mail = running.wait_for(lambda: next((m for m in running.mails(to) if all(p in (m["subject"] + m["text"]).replace("\u00a0", " ") for p in parts)), None))
+    mail = running.wait_for(
+        lambda: next(
+            (
+                m
+                for m in running.mails(to)
+                if all(p in (m["subject"] + m["text"]).replace("\u00a0", " ") for p in parts)
+            ),
+            None,
+        )
+    )
     assert mail["html"]
     assert running.cli("emit", source, str(PAYLOADS / f"{name}.http")).startswith("200 ")
 
@@ -105,20 +183,35 @@ def test_an_unsigned_delivery_to_the_demo_is_refused(running):
     answer = httpx.post(f"{running.url}/in/webshop", json={"id": 1})
     assert answer.status_code == 401
     assert answer.headers["content-type"] == "application/problem+json"
-    chunked = httpx.post(f"{running.url}/in/webshop", content=iter([b"x" * 1000] * 1200), headers={"Content-Type": "application/json"})
+    chunked = httpx.post(
+        f"{running.url}/in/webshop", content=iter([b"x" * 1000] * 1200), headers={"Content-Type": "application/json"}
+    )
     assert chunked.status_code == 413
 
 
 def test_checks_of_files_run_against_a_bundle_with_a_difference_to_read(tmp_path):
     payload = json.loads((PAYLOADS / "webshop-order-created.http").read_text().partition("\n\n")[2])
-    kept = {"key": "first", "name": "First mail", "route": "order-received", "source": "webshop", "type": "order.created", "at": "2026-11-03T09:41:08+00:00", "payload": payload, "texts": "none",
-            "sends": [{"recipient": "joerg.ahlers@example.org", "message": "order-received", "locale": "de"}]}  # fmt: skip
+    kept = {
+        "key": "first",
+        "name": "First mail",
+        "route": "order-received",
+        "source": "webshop",
+        "type": "order.created",
+        "at": "2026-11-03T09:41:08+00:00",
+        "payload": payload,
+        "texts": "none",
+        "sends": [{"recipient": "joerg.ahlers@example.org", "message": "order-received", "locale": "de"}],
+    }
     folder = tmp_path / "checks"
     folder.mkdir()
     (folder / "first.yaml").write_text(json.dumps(kept))
     said = angelon_(tmp_path, "check", "--bundle", str(BUNDLE), str(folder))
     assert "green First mail" in said
-    (tmp_path / "slow.yaml").write_text(BUNDLE.read_text().replace("send: order-received, gateway: mailroom}", "send: order-received, gateway: mailroom, timing: {amount: 10}}"))
+    (tmp_path / "slow.yaml").write_text(
+        BUNDLE.read_text().replace(
+            "send: order-received, gateway: mailroom}", "send: order-received, gateway: mailroom, timing: {amount: 10}}"
+        )
+    )
     said = angelon_(tmp_path, "check", "--bundle", str(tmp_path / "slow.yaml"), str(folder), code=1)
     assert "RED   First mail" in said
     assert "- send: due at once" in said

@@ -15,7 +15,10 @@ def refused(raw: bytes, kind: str = "application/json") -> NotReadable:
 
 
 def test_json_keeps_big_numbers_and_unicode():
-    assert parse_body('{"id": 90071992547409931, "name": "Ελένη"}'.encode(), "application/json; charset=utf-8") == {"id": 90071992547409931, "name": "Ελένη"}
+    assert parse_body('{"id": 90071992547409931, "name": "Ελένη"}'.encode(), "application/json; charset=utf-8") == {
+        "id": 90071992547409931,
+        "name": "Ελένη",
+    }
 
 
 def test_a_body_that_is_not_json_says_where():
@@ -51,11 +54,23 @@ def test_an_unknown_type_is_415():
 
 
 def test_a_form_is_read_with_plus_and_percent():
-    assert parse_body(b"name=%CE%95%CE%BB+a&total=64%2C90&empty=", "application/x-www-form-urlencoded") == {"name": "Ελ a", "total": "64,90", "empty": ""}
+    assert parse_body(b"name=%CE%95%CE%BB+a&total=64%2C90&empty=", "application/x-www-form-urlencoded") == {
+        "name": "Ελ a",
+        "total": "64,90",
+        "empty": "",
+    }
 
 
 def test_form_names_nest():
-    pairs = [("a[b][0][c]", "1"), ("a[b][1][c]", "2"), ("tags[]", "x"), ("tags[]", "y"), ("plain", "z"), ("twice", "1"), ("twice", "2")]
+    pairs = [
+        ("a[b][0][c]", "1"),
+        ("a[b][1][c]", "2"),
+        ("tags[]", "x"),
+        ("tags[]", "y"),
+        ("plain", "z"),
+        ("twice", "1"),
+        ("twice", "2"),
+    ]
     assert nest(pairs) == {"a": {"b": [{"c": "1"}, {"c": "2"}]}, "tags": ["x", "y"], "plain": "z", "twice": ["1", "2"]}
 
 

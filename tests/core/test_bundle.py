@@ -24,32 +24,69 @@ def problems(text):
 
 def test_every_problem_is_told_with_its_place():
     told = problems(
-        "store: {key: Bad Key, name: A, timezone: Mars/Olympus, colour: red}\nsources:\n- {key: a, name: A, reading: {colour: $.x}, event_names: {x: Placed}}\n"
+        "store: {key: Bad Key, name: A, timezone: Mars/Olympus, colour: red}\nsources:\n- {key: a, name: A, "
+        "reading: {colour: $.x}, event_names: {x: Placed}}\n"
     )
     text = "\n".join(told)
-    for part in ("store.key", "lower-case letters", "store.timezone", "“Mars/Olympus” is no time zone", "“colour” is not known here", "is no part of it", "which is no event type"):
+    for part in (
+        "store.key",
+        "lower-case letters",
+        "store.timezone",
+        "“Mars/Olympus” is no time zone",
+        "“colour” is not known here",
+        "is no part of it",
+        "which is no event type",
+    ):
         assert part in text
 
 
 def test_a_route_s_other_ways_and_what_it_waits_for_are_looked_up():
-    told = "\n".join(problems("store: {key: a, name: A}\nroutes:\n- {key: r, name: R, otherwise: {ways: [{gateway: g, send: m}]}, guards: {after_route: x}}\n"))
+    told = "\n".join(
+        problems(
+            "store: {key: a, name: A}\nroutes:\n- {key: r, name: R, otherwise: {ways: [{gateway: g, send: m}]}, "
+            "guards: {after_route: x}}\n"
+        )
+    )
     for part in ("goes on by “g”", "goes on with “m”", "speaks only after “x”"):
         assert part in told
 
 
 def test_references_to_what_is_not_there_are_told():
     told = "\n".join(
-        problems("store: {key: a, name: A}\nroutes:\n- {key: r, name: R, sources: [x], send: y, gateway: z}\n- {key: r, name: R}\nlive: [q]\nsources:\n- {key: s, name: S, recipes: {v: $.a}}\n")
+        problems(
+            "store: {key: a, name: A}\nroutes:\n- {key: r, name: R, sources: [x], send: y, gateway: z}\n- {key: r, "
+            "name: R}\nlive: [q]\nsources:\n- {key: s, name: S, recipes: {v: $.a}}\n"
+        )
     )
-    for part in ("no source has that key", "no message has that key", "no gateway has that key", "“r” stands twice", "“q” is to be live", "no variable has that name"):
+    for part in (
+        "no source has that key",
+        "no message has that key",
+        "no gateway has that key",
+        "“r” stands twice",
+        "“q” is to be live",
+        "no variable has that name",
+    ):
         assert part in told
 
 
-@pytest.mark.parametrize("text", ["", "a: [", "- 1", "a: &x [1]\nb: *x", "!!python/object/apply:os.system [ls]", "store: {key: a, name: A}\nangelon: 2"])
+@pytest.mark.parametrize(
+    "text",
+    [
+        "",
+        "a: [",
+        "- 1",
+        "a: &x [1]\nb: *x",
+        "!!python/object/apply:os.system [ls]",
+        "store: {key: a, name: A}\nangelon: 2",
+    ],
+)
 def test_what_is_no_bundle_is_refused(text):
     assert problems(text)
 
 
 def test_a_sender_with_a_line_break_is_refused():
-    told = problems('store: {key: a, name: A}\ngateways:\n- {key: g, name: G, sender: {address: "a@example.org\\nBcc: b@example.org"}}\n')
+    told = problems(
+        'store: {key: a, name: A}\ngateways:\n- {key: g, name: G, sender: {address: "a@example.org\\nBcc: '
+        'b@example.org"}}\n'
+    )
     assert "no email address" in told[0]

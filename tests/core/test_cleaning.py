@@ -1,4 +1,6 @@
-"""HTML from elsewhere: what no mail may hold is found, named, taken out; a payload's markup is text in every channel."""
+"""HTML from elsewhere: what no mail may hold is found, named, taken out; a payload's markup is text in every
+channel.
+"""
 
 import pytest
 
@@ -42,11 +44,22 @@ def test_it_is_taken_out_on_import_and_then_accepted(page, said):
 
 
 def test_a_harmless_page_is_left_byte_for_byte():
-    page = "<!doctype html>\n<html><head><style>p{color:red}</style></head><body><!-- note --><p style='color:blue'>Hi</p><a href='https://x.example'>a</a></body></html>"
+    page = (
+        "<!doctype html>\n<html><head><style>p{color:red}</style></head><body><!-- note --><p "
+        "style='color:blue'>Hi</p><a href='https://x.example'>a</a></body></html>"
+    )
     assert cleaned(page) == (page, [])
 
 
-NASTY = ["<script>alert(1)</script>", "<img src=x onerror=alert(1)>", "{{ 7*7 }}", "{% if 1 %}x{% endif %}", "\"><a href='javascript:x'>", "{1}", "**bold** [a](javascript:x)"]
+NASTY = [
+    "<script>alert(1)</script>",
+    "<img src=x onerror=alert(1)>",
+    "{{ 7*7 }}",
+    "{% if 1 %}x{% endif %}",
+    "\"><a href='javascript:x'>",
+    "{1}",
+    "**bold** [a](javascript:x)",
+]
 
 
 @pytest.mark.parametrize("nasty", NASTY)
@@ -55,13 +68,32 @@ def test_a_payload_s_markup_is_text_in_every_channel(nasty):
 
     message = Message.model_validate(
         {
-            "key": "m", "name": "M",
-            "email": {"en": {"subject": "For {{ customer_name }}", "preheader": "{{ customer_name }}", "blocks": [{"kind": "heading", "text": "{{ customer_name }}"}, {"kind": "text", "text": "**Hi** {{ customer_name }}"}, {"kind": "lines"}, {"kind": "address"}, {"kind": "parcel"}]}},
+            "key": "m",
+            "name": "M",
+            "email": {
+                "en": {
+                    "subject": "For {{ customer_name }}",
+                    "preheader": "{{ customer_name }}",
+                    "blocks": [
+                        {"kind": "heading", "text": "{{ customer_name }}"},
+                        {"kind": "text", "text": "**Hi** {{ customer_name }}"},
+                        {"kind": "lines"},
+                        {"kind": "address"},
+                        {"kind": "parcel"},
+                    ],
+                }
+            },
             "sms": {"en": {"text": "Hi {{ customer_name }}!"}},
             "chat": {"en": {"body": "Hi {{ customer_name }} there"}},
         }
-    )  # fmt: skip
-    order = {"lines": [{"name": nasty, "quantity": 1, "price": None}], "total": nasty, "address": f"{nasty}\n{nasty}", "stage": 4, "parcels": [{"carrier": nasty, "number": nasty, "expected_on": None}]}
+    )
+    order = {
+        "lines": [{"name": nasty, "quantity": 1, "price": None}],
+        "total": nasty,
+        "address": f"{nasty}\n{nasty}",
+        "stage": 4,
+        "parcels": [{"carrier": nasty, "number": nasty, "expected_on": None}],
+    }
     values = {"customer_name": nasty, "order": order}
     mail = compiled_part(message, "email", "en", made.store()).render(values)
     assert unsafe(mail.html) == []
@@ -75,8 +107,18 @@ def test_a_payload_s_markup_is_text_in_every_channel(nasty):
 
 
 def test_a_mail_for_the_dark_has_its_own_colours_and_progress_shows_how_far_it_is():
-    page = compile_email(EmailText.model_validate({"subject": "x", "blocks": [{"kind": "parcel"}, {"kind": "address", "title": "To"}]}), made.store(), "de")
-    order = {"lines": [], "total": None, "address": "Jörg\nHusum", "stage": 4, "parcels": [{"carrier": "Saltway", "number": "S1", "expected_on": None}]}
+    page = compile_email(
+        EmailText.model_validate({"subject": "x", "blocks": [{"kind": "parcel"}, {"kind": "address", "title": "To"}]}),
+        made.store(),
+        "de",
+    )
+    order = {
+        "lines": [],
+        "total": None,
+        "address": "Jörg\nHusum",
+        "stage": 4,
+        "parcels": [{"carrier": "Saltway", "number": "S1", "expected_on": None}],
+    }
     html = page.render({"order": order}).html
     assert "prefers-color-scheme: dark" in html
     assert "Jörg<br />Husum" in html
@@ -87,7 +129,15 @@ def test_a_mail_for_the_dark_has_its_own_colours_and_progress_shows_how_far_it_i
 
 
 def test_columns_stand_side_by_side_and_disappear_with_their_condition():
-    blocks = [{"kind": "columns", "only_if": "note", "left": [{"kind": "text", "text": "LEFT"}], "right": [{"kind": "heading", "text": "RIGHT {{ note }}"}]}, {"kind": "text", "text": "after"}]
+    blocks = [
+        {
+            "kind": "columns",
+            "only_if": "note",
+            "left": [{"kind": "text", "text": "LEFT"}],
+            "right": [{"kind": "heading", "text": "RIGHT {{ note }}"}],
+        },
+        {"kind": "text", "text": "after"},
+    ]
     compiled = compile_email(EmailText.model_validate({"subject": "x", "blocks": blocks}), made.store(), "en")
     both, none = compiled.render({"note": "n"}), compiled.render({"note": None})
     assert "LEFT" in both.html
@@ -95,5 +145,14 @@ def test_columns_stand_side_by_side_and_disappear_with_their_condition():
     assert "LEFT" not in none.html + none.text
     assert "after" in none.html
     with pytest.raises(Invalid) as error:
-        compile_email(EmailText.model_validate({"subject": "x", "blocks": [{"kind": "columns", "left": [], "right": [{"kind": "text", "text": "{{ a"}]}]}), made.store(), "en")
+        compile_email(
+            EmailText.model_validate(
+                {
+                    "subject": "x",
+                    "blocks": [{"kind": "columns", "left": [], "right": [{"kind": "text", "text": "{{ a"}]}],
+                }
+            ),
+            made.store(),
+            "en",
+        )
     assert error.value.problems[0].where == "blocks.0.right.0"

@@ -13,11 +13,22 @@ from angelon.core.specs.condition import Compare, Group, compares
 from angelon.core.values import Day, Money
 
 TODAY = dt.date(2026, 11, 3)
-LINES = [{"sku": "HER-180", "name": "Heron", "quantity": 1, "price": Money(Decimal("119"), "EUR")}, {"sku": "LIN-050", "name": "Line", "quantity": 2, "price": Money(Decimal("5"), "EUR")}]
+LINES = [
+    {"sku": "HER-180", "name": "Heron", "quantity": 1, "price": Money(Decimal("119"), "EUR")},
+    {"sku": "LIN-050", "name": "Line", "quantity": 2, "price": Money(Decimal("5"), "EUR")},
+]
 KNOWN = {
-    "total": Subject(Money(Decimal("135.50"), "EUR"), "number"), "country": Subject("DE"), "note": Subject(None), "on": Subject(Day(dt.date(2026, 11, 10)), "date"), "lines": Subject(LINES, "list"),
-    "paid": Subject(True, "flag"), "status": Subject(("paid", "shipped"), "change"), "tags": Subject(["a", "B"], "list"), "count": Subject(3, "number"), "empty": Subject([], "list"),
-}  # fmt: skip
+    "total": Subject(Money(Decimal("135.50"), "EUR"), "number"),
+    "country": Subject("DE"),
+    "note": Subject(None),
+    "on": Subject(Day(dt.date(2026, 11, 10)), "date"),
+    "lines": Subject(LINES, "list"),
+    "paid": Subject(True, "flag"),
+    "status": Subject(("paid", "shipped"), "change"),
+    "tags": Subject(["a", "B"], "list"),
+    "count": Subject(3, "number"),
+    "empty": Subject([], "list"),
+}
 
 
 def look(name):
@@ -33,25 +44,52 @@ def holds(**spec):
 @pytest.mark.parametrize(
     ("spec", "yes"),
     [
-        ({"of": "country", "op": "is", "value": "de"}, True), ({"of": "country", "op": "is_not", "value": "DE"}, False), ({"of": "country", "op": "one_of", "values": ["IE", " de "]}, True),
-        ({"of": "country", "op": "none_of", "values": ["IE"]}, True), ({"of": "country", "op": "contains", "value": "E"}, True), ({"of": "country", "op": "starts_with", "value": "d"}, True),
-        ({"of": "country", "op": "ends_with", "value": "x"}, False), ({"of": "country", "op": "matches", "value": "^D.$"}, True), ({"of": "country", "op": "present"}, True),
-        ({"of": "note", "op": "present"}, False), ({"of": "note", "op": "absent"}, True), ({"of": "note", "op": "is", "value": ""}, False), ({"of": "note", "op": "is_not", "value": "x"}, True),
-        ({"of": "note", "op": "greater", "value": "1"}, False), ({"of": "note", "op": "none_of", "values": ["x"]}, True),
-        ({"of": "total", "op": "greater", "value": "135.49"}, True), ({"of": "total", "op": "greater", "value": "135.50"}, False), ({"of": "total", "op": "at_least", "value": "135.5"}, True),
-        ({"of": "total", "op": "less", "value": "200"}, True), ({"of": "total", "op": "between", "value": "100", "to": "135.50"}, True), ({"of": "total", "op": "is", "value": "135.5"}, True),
-        ({"of": "on", "op": "before", "value": "2026-11-11"}, True), ({"of": "on", "op": "after", "value": "today+6"}, True), ({"of": "on", "op": "after", "value": "today + 7"}, False),
-        ({"of": "on", "op": "between", "value": "today", "to": "2026-11-10"}, True), ({"of": "on", "op": "is", "value": "2026-11-10"}, True), ({"of": "on", "op": "present"}, True),
-        ({"of": "paid", "op": "yes"}, True), ({"of": "paid", "op": "no"}, False),
-        ({"of": "status", "op": "changed"}, True), ({"of": "status", "op": "changed", "value": "paid"}, True), ({"of": "status", "op": "changed", "value": "new"}, False),
-        ({"of": "status", "op": "changed", "value": "paid", "to": "shipped"}, True), ({"of": "status", "op": "changed", "to": "paid"}, False),
-        ({"of": "lines", "which": "any", "item": "sku", "op": "one_of", "values": ["HER-180"]}, True), ({"of": "lines", "which": "all", "item": "sku", "op": "starts_with", "value": "HER"}, False),
-        ({"of": "lines", "which": "none", "item": "sku", "op": "is", "value": "XXX"}, True), ({"of": "lines", "which": "count", "op": "greater", "value": "1"}, True),
-        ({"of": "lines", "which": "any", "item": "price", "op": "at_least", "value": "119"}, True), ({"of": "lines", "which": "all", "item": "quantity", "op": "at_least", "value": "1"}, True),
-        ({"of": "empty", "which": "all", "item": "sku", "op": "is", "value": "x"}, True), ({"of": "empty", "which": "any", "item": "sku", "op": "is", "value": "x"}, False),
-        ({"of": "tags", "op": "contains", "value": "b"}, True), ({"of": "count", "op": "at_most", "value": "3"}, True),
+        ({"of": "country", "op": "is", "value": "de"}, True),
+        ({"of": "country", "op": "is_not", "value": "DE"}, False),
+        ({"of": "country", "op": "one_of", "values": ["IE", " de "]}, True),
+        ({"of": "country", "op": "none_of", "values": ["IE"]}, True),
+        ({"of": "country", "op": "contains", "value": "E"}, True),
+        ({"of": "country", "op": "starts_with", "value": "d"}, True),
+        ({"of": "country", "op": "ends_with", "value": "x"}, False),
+        ({"of": "country", "op": "matches", "value": "^D.$"}, True),
+        ({"of": "country", "op": "present"}, True),
+        ({"of": "note", "op": "present"}, False),
+        ({"of": "note", "op": "absent"}, True),
+        ({"of": "note", "op": "is", "value": ""}, False),
+        ({"of": "note", "op": "is_not", "value": "x"}, True),
+        ({"of": "note", "op": "greater", "value": "1"}, False),
+        ({"of": "note", "op": "none_of", "values": ["x"]}, True),
+        ({"of": "total", "op": "greater", "value": "135.49"}, True),
+        ({"of": "total", "op": "greater", "value": "135.50"}, False),
+        ({"of": "total", "op": "at_least", "value": "135.5"}, True),
+        ({"of": "total", "op": "less", "value": "200"}, True),
+        ({"of": "total", "op": "between", "value": "100", "to": "135.50"}, True),
+        ({"of": "total", "op": "is", "value": "135.5"}, True),
+        ({"of": "on", "op": "before", "value": "2026-11-11"}, True),
+        ({"of": "on", "op": "after", "value": "today+6"}, True),
+        ({"of": "on", "op": "after", "value": "today + 7"}, False),
+        ({"of": "on", "op": "between", "value": "today", "to": "2026-11-10"}, True),
+        ({"of": "on", "op": "is", "value": "2026-11-10"}, True),
+        ({"of": "on", "op": "present"}, True),
+        ({"of": "paid", "op": "yes"}, True),
+        ({"of": "paid", "op": "no"}, False),
+        ({"of": "status", "op": "changed"}, True),
+        ({"of": "status", "op": "changed", "value": "paid"}, True),
+        ({"of": "status", "op": "changed", "value": "new"}, False),
+        ({"of": "status", "op": "changed", "value": "paid", "to": "shipped"}, True),
+        ({"of": "status", "op": "changed", "to": "paid"}, False),
+        ({"of": "lines", "which": "any", "item": "sku", "op": "one_of", "values": ["HER-180"]}, True),
+        ({"of": "lines", "which": "all", "item": "sku", "op": "starts_with", "value": "HER"}, False),
+        ({"of": "lines", "which": "none", "item": "sku", "op": "is", "value": "XXX"}, True),
+        ({"of": "lines", "which": "count", "op": "greater", "value": "1"}, True),
+        ({"of": "lines", "which": "any", "item": "price", "op": "at_least", "value": "119"}, True),
+        ({"of": "lines", "which": "all", "item": "quantity", "op": "at_least", "value": "1"}, True),
+        ({"of": "empty", "which": "all", "item": "sku", "op": "is", "value": "x"}, True),
+        ({"of": "empty", "which": "any", "item": "sku", "op": "is", "value": "x"}, False),
+        ({"of": "tags", "op": "contains", "value": "b"}, True),
+        ({"of": "count", "op": "at_most", "value": "3"}, True),
     ],
-)  # fmt: skip
+)
 def test_worked_out_by_hand(spec, yes):
     assert holds(**spec) is yes
 
@@ -59,10 +97,13 @@ def test_worked_out_by_hand(spec, yes):
 @pytest.mark.parametrize(
     ("spec", "said"),
     [
-        ({"of": "gone", "op": "is", "value": "x"}, "no “gone” any more"), ({"of": "total", "op": "greater", "value": "much"}, "“much” is no number"), ({"of": "on", "op": "before", "value": "soon"}, "“soon” is no day"),
-        ({"of": "on", "op": "greater", "value": "1"}, "can't be compared"), ({"of": "total", "op": "before", "value": "today"}, "can't be compared"),
+        ({"of": "gone", "op": "is", "value": "x"}, "no “gone” any more"),
+        ({"of": "total", "op": "greater", "value": "much"}, "“much” is no number"),
+        ({"of": "on", "op": "before", "value": "soon"}, "“soon” is no day"),
+        ({"of": "on", "op": "greater", "value": "1"}, "can't be compared"),
+        ({"of": "total", "op": "before", "value": "today"}, "can't be compared"),
     ],
-)  # fmt: skip
+)
 def test_what_can_not_be_worked_out_says_why_and_is_never_a_yes(spec, said):
     verdict = compare(Compare.model_validate(spec), look, TODAY)
     assert (verdict.yes, said in verdict.problem) == (False, True)
@@ -71,7 +112,13 @@ def test_what_can_not_be_worked_out_says_why_and_is_never_a_yes(spec, said):
 
 
 @pytest.mark.parametrize(
-    "spec", [{"of": "a b", "op": "is"}, {"of": "total", "op": "resembles"}, {"of": "total", "op": "matches", "value": "("}, {"of": "__x", "op": "is"}]
+    "spec",
+    [
+        {"of": "a b", "op": "is"},
+        {"of": "total", "op": "resembles"},
+        {"of": "total", "op": "matches", "value": "("},
+        {"of": "__x", "op": "is"},
+    ],
 )
 def test_what_makes_no_sense_is_refused_when_it_is_written(spec):
     with pytest.raises(ValidationError):
@@ -87,8 +134,12 @@ def test_groups_nest_eight_deep_and_no_deeper():
         Group.model_validate({"kind": "group", "of": [spec]})
 
 
-LEAVES = st.sampled_from([("country", "DE", True), ("country", "FR", False), ("total", "135.5", True), ("total", "1", False)])
-TREES = st.recursive(LEAVES, lambda inner: st.tuples(st.sampled_from(["all", "any", "none"]), st.lists(inner, max_size=4)), max_leaves=20)
+LEAVES = st.sampled_from(
+    [("country", "DE", True), ("country", "FR", False), ("total", "135.5", True), ("total", "1", False)]
+)
+TREES = st.recursive(
+    LEAVES, lambda inner: st.tuples(st.sampled_from(["all", "any", "none"]), st.lists(inner, max_size=4)), max_leaves=20
+)
 
 
 def spec_of(tree):

@@ -16,7 +16,11 @@ def cloud_source():
 
 
 def test_name_and_id_from_headers():
-    (event,) = read_delivery(made.source(), {"content-type": "application/json", "store-event": "placed", "store-delivery": "d1"}, made.body())
+    (event,) = read_delivery(
+        made.source(),
+        {"content-type": "application/json", "store-event": "placed", "store-delivery": "d1"},
+        made.body(),
+    )
     assert (event.name, event.type, event.delivery_id) == ("placed", "order.created", "d1")
 
 
@@ -28,11 +32,17 @@ def test_a_name_that_is_not_there_or_not_known():
 
 
 def test_cloud_events_look_alike_in_both_modes():
-    (structured,) = read_delivery(cloud_source(), {"content-type": "application/cloudevents+json; charset=utf-8"}, json.dumps(CLOUD).encode())
+    (structured,) = read_delivery(
+        cloud_source(), {"content-type": "application/cloudevents+json; charset=utf-8"}, json.dumps(CLOUD).encode()
+    )
     headers = {"content-type": "application/json", "ce-specversion": "1.0", "ce-id": "wb-1", "ce-type": "made.status"}
     (binary,) = read_delivery(cloud_source(), headers, json.dumps(CLOUD["data"]).encode())
     for event in (structured, binary):
-        assert (event.type, event.delivery_id, event.payload["data"]) == ("order.status_changed", "wb-1", {"no": "WB-17"})
+        assert (event.type, event.delivery_id, event.payload["data"]) == (
+            "order.status_changed",
+            "wb-1",
+            {"no": "WB-17"},
+        )
 
 
 def test_several_orders_become_several_events_each_with_its_own_id():
@@ -46,5 +56,7 @@ def test_several_orders_become_several_events_each_with_its_own_id():
 
 
 def test_headers_that_may_hold_a_credential_are_blotted_out():
-    kept = without_secrets({"authorization": "Bearer x", "store-signature": "abc", "x-api-key": "k", "store-event": "placed"})
+    kept = without_secrets(
+        {"authorization": "Bearer x", "store-signature": "abc", "x-api-key": "k", "store-event": "placed"}
+    )
     assert kept == {"authorization": "•••", "store-signature": "•••", "x-api-key": "•••", "store-event": "placed"}

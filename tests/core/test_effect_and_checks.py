@@ -75,7 +75,16 @@ def test_a_rehearsal_remembers_what_it_itself_has_said():
 
 
 def check(**changes):
-    base = Check(key="c", name="First", route="received", source="shop", type="order.created", event="placed", at=NOON, payload=made.order())
+    base = Check(
+        key="c",
+        name="First",
+        route="received",
+        source="shop",
+        type="order.created",
+        event="placed",
+        at=NOON,
+        payload=made.order(),
+    )
     return expected_of(base.model_copy(update=changes), made.route(), SETUP, ("customer_name",))
 
 
@@ -86,7 +95,13 @@ def differences(check_, route=None, setup=SETUP):
 def test_a_check_that_was_kept_is_green_and_says_what_must_come_out():
     kept = check()
     (send,) = kept.sends
-    assert (kept.outcome, send.recipient, send.locale, send.after_seconds, send.values) == ("send", "joerg@example.org", "de", 0, {"customer_name": "Jörg"})
+    assert (kept.outcome, send.recipient, send.locale, send.after_seconds, send.values) == (
+        "send",
+        "joerg@example.org",
+        "de",
+        0,
+        {"customer_name": "Jörg"},
+    )
     assert send.text.startswith("Danke, Jörg\n\n")
     assert differences(kept) == []
     assert Check.model_validate(kept.plain()) == kept
@@ -94,9 +109,18 @@ def test_a_check_that_was_kept_is_green_and_says_what_must_come_out():
 
 def test_each_difference_is_a_line_to_read():
     kept = check()
-    assert differences(kept, made.route(timing={"amount": 90})) == ["- send: due at once", "+ send: due 1 hour 30 minutes after the event"]
-    assert differences(kept, made.route(only_if=NEVER)) == ["- outcome: send", "+ outcome: no", "- send: to joerg@example.org by email, which does not come"]
-    assert "+ send 2: to else@example.org by email, which was not expected" in differences(kept, made.route(to=[{"kind": "customer"}, *OTHER]))
+    assert differences(kept, made.route(timing={"amount": 90})) == [
+        "- send: due at once",
+        "+ send: due 1 hour 30 minutes after the event",
+    ]
+    assert differences(kept, made.route(only_if=NEVER)) == [
+        "- outcome: send",
+        "+ outcome: no",
+        "- send: to joerg@example.org by email, which does not come",
+    ]
+    assert "+ send 2: to else@example.org by email, which was not expected" in differences(
+        kept, made.route(to=[{"kind": "customer"}, *OTHER])
+    )
     assert "+ send: There is no gateway “nowhere”." in differences(kept, made.route(gateway="nowhere"))
 
 
@@ -127,17 +151,37 @@ def test_what_can_t_be_made_has_no_text():
 
 def test_a_route_is_said_in_words():
     route = made.route(
-        to=[{"kind": "customer"}, {"kind": "role", "who": "owner"}], once="customer", once_days=30,
-        guards={"caps": [{"most": 1, "per": "order", "days": 0}], "skip_discounted": True, "skip_refunded": True, "after_route": "hello", "after_answer": True, "even_if_told": True},
-        otherwise={"ways": [{"gateway": "line", "channel": "sms"}, {"gateway": "line", "channel": "sms", "send": "short"}], "within_minutes": 90, "tell": "owner"},
-    )  # fmt: skip
+        to=[{"kind": "customer"}, {"kind": "role", "who": "owner"}],
+        once="customer",
+        once_days=30,
+        guards={
+            "caps": [{"most": 1, "per": "order", "days": 0}],
+            "skip_discounted": True,
+            "skip_refunded": True,
+            "after_route": "hello",
+            "after_answer": True,
+            "even_if_told": True,
+        },
+        otherwise={
+            "ways": [{"gateway": "line", "channel": "sms"}, {"gateway": "line", "channel": "sms", "send": "short"}],
+            "within_minutes": 90,
+            "tell": "owner",
+        },
+    )
     assert said_to(route) == "the customer and the owner"
     assert said_once(route) == "once per customer in 30 days"
     assert said_guards(route, {"hello": "Hello"}) == (
-        "only after “Hello”, only after the customer’s answer, at most 1 message per order, not for discounted or refunded orders, even if another route tells them"
+        "only after “Hello”, only after the customer’s answer, at most 1 message per order, not for discounted or "
+        "refunded orders, even if another route tells them"
     )
     assert said_otherwise(route, {"line": "Text line"}, {"short": "Short"}) == (
-        "if it is not out in 1 hour 30 minutes, SMS through Text line, then SMS through Text line with “Short”, then tell the owner"
+        "if it is not out in 1 hour 30 minutes, SMS through Text line, then SMS through Text line with “Short”, "
+        "then tell the owner"
     )
     plain = made.route()
-    assert (said_to(plain), said_once(plain), said_guards(plain, {}), said_otherwise(plain, {}, {})) == ("the customer", "once per order", "", "")
+    assert (said_to(plain), said_once(plain), said_guards(plain, {}), said_otherwise(plain, {}, {})) == (
+        "the customer",
+        "once per order",
+        "",
+        "",
+    )

@@ -18,17 +18,29 @@ from angelon.core.specs.store import Letterhead
 from angelon.core.values import Money
 from tests import made
 
-ORDER = {"lines": [{"name": "Heron <1>", "quantity": 1, "price": Money(Decimal(119), "EUR")}, {"name": "line", "quantity": 2, "price": None}], "total": Money(Decimal("129"), "EUR")}
+ORDER = {
+    "lines": [
+        {"name": "Heron <1>", "quantity": 1, "price": Money(Decimal(119), "EUR")},
+        {"name": "line", "quantity": 2, "price": None},
+    ],
+    "total": Money(Decimal("129"), "EUR"),
+}
 
 
 def mail(blocks=(), subject="Hi", locale="en", **spec):
-    return compile_email(EmailText.model_validate({"subject": subject, "blocks": list(blocks), **spec}), made.store(), locale)
+    return compile_email(
+        EmailText.model_validate({"subject": subject, "blocks": list(blocks), **spec}), made.store(), locale
+    )
 
 
 def test_a_mail_has_values_in_html_and_text():
-    rendered = mail([{"kind": "text", "text": "Hello {{ name }},\n\n**bold** _it_ [here](https://example.com/{{ no }})"}, {"kind": "lines"}], locale="de").render(
-        {"name": "Jörg & Söhne", "no": "BK 7", "order": ORDER}
-    )
+    rendered = mail(
+        [
+            {"kind": "text", "text": "Hello {{ name }},\n\n**bold** _it_ [here](https://example.com/{{ no }})"},
+            {"kind": "lines"},
+        ],
+        locale="de",
+    ).render({"name": "Jörg & Söhne", "no": "BK 7", "order": ORDER})
     assert "Jörg &amp; Söhne" in rendered.html
     assert "<strong>bold</strong> <em>it</em>" in rendered.html
     assert 'href="https://example.com/BK%207"' in rendered.html
@@ -45,7 +57,9 @@ def test_a_loop_over_lines_stays_inside_its_table():
 
 
 def test_a_block_appears_only_if_its_variable_has_a_value():
-    compiled = mail([{"kind": "text", "text": "card: {{ note }}", "only_if": "note"}, {"kind": "text", "text": "always"}])
+    compiled = mail(
+        [{"kind": "text", "text": "card: {{ note }}", "only_if": "note"}, {"kind": "text", "text": "always"}]
+    )
     without = compiled.render({"note": None})
     assert "card" not in without.html + without.text
     assert "always" in without.html
@@ -53,7 +67,11 @@ def test_a_block_appears_only_if_its_variable_has_a_value():
 
 
 def test_letterhead_and_prefix_are_on_every_mail():
-    store = made.store().model_copy(update={"letterhead": Letterhead(accent="#123456", header="KITES", footer="Ropewalk 3", subject_prefix="[Kites]")})
+    store = made.store().model_copy(
+        update={
+            "letterhead": Letterhead(accent="#123456", header="KITES", footer="Ropewalk 3", subject_prefix="[Kites]")
+        }
+    )
     rendered = compile_email(EmailText(subject="Hi", blocks=[]), store, "en").render({})
     assert rendered.subject == "[Kites] Hi"
     assert "#123456" in rendered.html
@@ -85,7 +103,9 @@ def test_a_link_made_of_a_value_has_to_be_a_web_address():
 
 
 def test_a_loop_may_go_around_mjml():
-    compiled = mail([{"kind": "mjml", "mjml": "{% for a in b %}<mj-text>item {{ a }}</mj-text>{% endfor %}<mj-text>end</mj-text>"}])
+    compiled = mail(
+        [{"kind": "mjml", "mjml": "{% for a in b %}<mj-text>item {{ a }}</mj-text>{% endfor %}<mj-text>end</mj-text>"}]
+    )
     rendered = compiled.render({"b": ["x", "y"]})
     assert rendered.html.index("item x") < rendered.html.index("item y") < rendered.html.index(">end<")
     assert "item" not in compiled.render({"b": []}).html
@@ -97,19 +117,39 @@ def test_mjml_of_one_s_own_fetches_nothing():
 
 
 def test_own_html_is_inlined_and_gets_a_text_part():
-    rendered = mail(html="<style>p{color:red}</style><p>Hello {{ name }}</p><table>{% for l in order.lines %}<tr><td>{{ l.name }}</td></tr>{% endfor %}</table>").render({"name": "<b>", "order": ORDER})
+    rendered = mail(
+        html=(
+            "<style>p{color:red}</style><p>Hello {{ name }}</p><table>{% for l in order.lines %}<tr><td>{{ l.name "
+            "}}</td></tr>{% endfor %}</table>"
+        )
+    ).render({"name": "<b>", "order": ORDER})
     assert '<p style="color: red;">Hello &lt;b&gt;</p>' in rendered.html
-    assert rendered.html.index("<table>") < rendered.html.index("<tr><td>Heron &lt;1&gt;</td></tr>") < rendered.html.index("<tr><td>line</td></tr>") < rendered.html.index("</table>")
+    assert (
+        rendered.html.index("<table>")
+        < rendered.html.index("<tr><td>Heron &lt;1&gt;</td></tr>")
+        < rendered.html.index("<tr><td>line</td></tr>")
+        < rendered.html.index("</table>")
+    )
     assert "Hello <b>" in rendered.text
     assert rendered.text.index("Heron <1>") < rendered.text.index("line")
 
 
 def test_a_subject_is_one_line_whatever_is_in_it():
-    assert mail(subject="Hi {{ name }}").render({"name": "a\r\nBcc: x@example.com\x00\u2028b"}).subject == "Hi a Bcc: x@example.com b"
+    assert (
+        mail(subject="Hi {{ name }}").render({"name": "a\r\nBcc: x@example.com\x00\u2028b"}).subject
+        == "Hi a Bcc: x@example.com b"
+    )
 
 
 def envelope(**changes):
-    spec = {"from_address": "orders@kites.example", "from_name": "Kites", "to_address": "jo@example.org", "to_name": "Jo", "message_id": "sd-1@kites.example", "date": dt.datetime(2026, 11, 3, tzinfo=dt.UTC)}
+    spec = {
+        "from_address": "orders@kites.example",
+        "from_name": "Kites",
+        "to_address": "jo@example.org",
+        "to_name": "Jo",
+        "message_id": "sd-1@kites.example",
+        "date": dt.datetime(2026, 11, 3, tzinfo=dt.UTC),
+    }
     return Envelope(**(spec | changes))
 
 

@@ -12,16 +12,32 @@ PAYLOAD = {"reference": "BK 7/ö", "lines": [{"sku": "HER-180"}], "total": "12.5
 
 
 def made(**changes):
-    return Enrichment.model_validate({"name": "label", "url": "https://shop.example/orders/{number}", "parameters": {"number": "$.reference"}} | changes)
+    return Enrichment.model_validate(
+        {"name": "label", "url": "https://shop.example/orders/{number}", "parameters": {"number": "$.reference"}}
+        | changes
+    )
 
 
 @pytest.mark.parametrize(
     ("changes", "url"),
     [
         ({}, "https://shop.example/orders/BK%207%2F%C3%B6"),
-        ({"url": "https://shop.example/o", "parameters": {"number": "$.reference", "sku": "$.lines[0].sku"}}, "https://shop.example/o?number=BK+7%2F%C3%B6&sku=HER-180"),
-        ({"url": "https://shop.example/o?view=full", "parameters": {"sku": "$.lines[0].sku"}}, "https://shop.example/o?view=full&sku=HER-180"),
-        ({"parameters": {"number": {"path": "$.reference", "steps": [{"removeprefix": {"prefix": "BK "}}, "upper"]}}}, "https://shop.example/orders/7%2F%C3%96"),
+        (
+            {"url": "https://shop.example/o", "parameters": {"number": "$.reference", "sku": "$.lines[0].sku"}},
+            "https://shop.example/o?number=BK+7%2F%C3%B6&sku=HER-180",
+        ),
+        (
+            {"url": "https://shop.example/o?view=full", "parameters": {"sku": "$.lines[0].sku"}},
+            "https://shop.example/o?view=full&sku=HER-180",
+        ),
+        (
+            {
+                "parameters": {
+                    "number": {"path": "$.reference", "steps": [{"removeprefix": {"prefix": "BK "}}, "upper"]}
+                }
+            },
+            "https://shop.example/orders/7%2F%C3%96",
+        ),
         ({"parameters": {"number": {"path": "$.nowhere", "otherwise": "none"}}}, "https://shop.example/orders/none"),
         ({"url": "https://shop.example/o#part", "parameters": {}}, "https://shop.example/o"),
     ],
@@ -57,7 +73,11 @@ def test_settings_that_make_no_sense_are_said(changes, said):
 def test_answers_are_json_text_or_a_page():
     assert answer(made(), b'{"a": [1, 2.5, null]}') == {"a": [1, 2.5, None]}
     assert answer(made(format="text"), "  Grüße\n".encode()) == "Grüße"
-    page = answer(made(format="html"), b'<html><head><title> Your\n parcel </title></head><body><h1>Here</h1><a href="https://x.example/l.pdf">Label</a><a href="javascript:x">no</a></body></html>')
+    page = answer(
+        made(format="html"),
+        b"<html><head><title> Your\n parcel </title></head><body><h1>Here</h1>"
+        b'<a href="https://x.example/l.pdf">Label</a><a href="javascript:x">no</a></body></html>',
+    )
     assert page["title"] == "Your parcel"
     assert "Here" in page["text"]
     assert page["links"] == ["https://x.example/l.pdf"]

@@ -7,7 +7,12 @@ from angelon.core.recipes.context import Context
 from angelon.core.recipes.evaluate import Variables, as_variable
 from angelon.core.specs.variable import Recipe, Type, Variable
 
-PAYLOAD = {"buyer": {"phone": "", "name": " Jo "}, "ship": {"phone": "+49 (30) 23125-014"}, "total": "135.50", "lines": [{"t": "a"}, {"t": "b"}]}
+PAYLOAD = {
+    "buyer": {"phone": "", "name": " Jo "},
+    "ship": {"phone": "+49 (30) 23125-014"},
+    "total": "135.50",
+    "lines": [{"t": "a"}, {"t": "b"}],
+}
 
 
 def recipe(**spec):
@@ -15,7 +20,9 @@ def recipe(**spec):
 
 
 def test_the_second_path_is_used_where_the_first_is_empty_and_the_trace_says_so():
-    made = as_variable(PAYLOAD, recipe(path="$.buyer.phone", or_paths=["$.ship.phone", "$.x"], steps=["phone"]), Type.PHONE)
+    made = as_variable(
+        PAYLOAD, recipe(path="$.buyer.phone", or_paths=["$.ship.phone", "$.x"], steps=["phone"]), Type.PHONE
+    )
     assert made.value == "+493023125014"
     assert made.path == "$.ship.phone"
     assert [line.label for line in made.lines] == ["$.buyer.phone", "otherwise $.ship.phone", "otherwise $.x", "phone"]
@@ -46,7 +53,9 @@ def test_an_error_is_told_at_the_step_where_it_arises():
 
 
 def test_a_value_that_is_not_of_its_type_is_a_problem():
-    assert "no email address" in as_variable({"e": "a@b\nBcc: x@y.example"}, recipe(path="$.e"), Type.EMAIL).problem.what
+    assert (
+        "no email address" in as_variable({"e": "a@b\nBcc: x@y.example"}, recipe(path="$.e"), Type.EMAIL).problem.what
+    )
     assert "no web address" in as_variable({"u": "javascript:alert(1)"}, recipe(path="$.u"), Type.URL).problem.what
     assert as_variable({"u": " https://example.com/a "}, recipe(path="$.u"), Type.URL).value == "https://example.com/a"
     assert as_variable(PAYLOAD, recipe(path="$.lines[*].t"), Type.LIST).value == ["a", "b"]
@@ -54,17 +63,25 @@ def test_a_value_that_is_not_of_its_type_is_a_problem():
 
 def variables(**recipes):
     return Variables(
-        {name: Variable(name=name, required=name != "optional") for name in (*recipes, "unmapped")}, {name: Recipe.model_validate(r) for name, r in recipes.items()}, Context(payload=PAYLOAD)
+        {name: Variable(name=name, required=name != "optional") for name in (*recipes, "unmapped")},
+        {name: Recipe.model_validate(r) for name, r in recipes.items()},
+        Context(payload=PAYLOAD),
     )
 
 
 def test_a_template_uses_other_variables():
-    made = variables(name={"path": "$.buyer.name", "steps": ["strip"]}, greeting={"path": "$.total", "steps": [{"template": {"text": "{{ name }}: {{ value }}"}}]})
+    made = variables(
+        name={"path": "$.buyer.name", "steps": ["strip"]},
+        greeting={"path": "$.total", "steps": [{"template": {"text": "{{ name }}: {{ value }}"}}]},
+    )
     assert made["greeting"].value == "Jo: 135.50"
 
 
 def test_templates_in_a_circle_are_told_apart_from_everything_else():
-    made = variables(a={"path": "$.total", "steps": [{"template": {"text": "{{ b }}"}}]}, b={"path": "$.total", "steps": [{"template": {"text": "{{ a }}"}}]})
+    made = variables(
+        a={"path": "$.total", "steps": [{"template": {"text": "{{ b }}"}}]},
+        b={"path": "$.total", "steps": [{"template": {"text": "{{ a }}"}}]},
+    )
     assert "circle: a → b → a" in made["a"].problem.what
 
 
@@ -75,7 +92,14 @@ def test_only_required_variables_without_a_value_are_problems():
 
 
 @settings(max_examples=100, deadline=None)
-@given(st.recursive(st.none() | st.integers() | st.text(max_size=8), lambda x: st.lists(x, max_size=3) | st.dictionaries(st.sampled_from("abt"), x, max_size=3), max_leaves=8), st.sampled_from(list(Type)))
+@given(
+    st.recursive(
+        st.none() | st.integers() | st.text(max_size=8),
+        lambda x: st.lists(x, max_size=3) | st.dictionaries(st.sampled_from("abt"), x, max_size=3),
+        max_leaves=8,
+    ),
+    st.sampled_from(list(Type)),
+)
 def test_evaluating_never_raises(payload, wanted):
     made = as_variable(payload, recipe(path="$.a", or_paths=["$..t", "$[?@.b]"], steps=["strip"]), wanted)
     assert (made.value is None) == (made.problem is not None)

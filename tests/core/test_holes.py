@@ -17,14 +17,35 @@ from angelon.core.states import State
 from tests import made
 
 TEXTS = {
-    "{{ order.total }}": "order.total", "{{ order.total | upper }}": "order.total", "{{ gift_note }}": "gift_note", "{{ gift_note | replace('a', 'b') | lower }}": "gift_note", "Track it: [{{ gift_note }}]": "gift_note",
-    "{{ order.number ~ ' of ' ~ order.placed_at }}": "order.placed_at", "{% for line in order.lines %}{{ line.sku }}{% endfor %}": "line.sku", "{{ gift_note if gift_note else order.discount }}": "gift_note",
-}  # fmt: skip
-FINE = ["{{ order.total | default('—') }}", "{% if order.total %}{{ order.total }}{% endif %}", "{{ gift_note | default }}", "{{ order.number }}", "{% if gift_note %}With it: {{ gift_note }}{% else %}No note{% endif %}", "{{ order.number ~ (gift_note | default) }}"]
+    "{{ order.total }}": "order.total",
+    "{{ order.total | upper }}": "order.total",
+    "{{ gift_note }}": "gift_note",
+    "{{ gift_note | replace('a', 'b') | lower }}": "gift_note",
+    "Track it: [{{ gift_note }}]": "gift_note",
+    "{{ order.number ~ ' of ' ~ order.placed_at }}": "order.placed_at",
+    "{% for line in order.lines %}{{ line.sku }}{% endfor %}": "line.sku",
+    "{{ gift_note if gift_note else order.discount }}": "gift_note",
+}
+FINE = [
+    "{{ order.total | default('—') }}",
+    "{% if order.total %}{{ order.total }}{% endif %}",
+    "{{ gift_note | default }}",
+    "{{ order.number }}",
+    "{% if gift_note %}With it: {{ gift_note }}{% else %}No note{% endif %}",
+    "{{ order.number ~ (gift_note | default) }}",
+]
 
 
 def message(text, **more):
-    return Message.model_validate({"key": "received", "name": "Received", "email": {"en": {"subject": "Order", "blocks": [{"kind": "text", "text": text}]}}, "sms": {"en": {"text": text}}} | more)
+    return Message.model_validate(
+        {
+            "key": "received",
+            "name": "Received",
+            "email": {"en": {"subject": "Order", "blocks": [{"kind": "text", "text": text}]}},
+            "sms": {"en": {"text": text}},
+        }
+        | more
+    )
 
 
 def payload(**changes):
@@ -48,7 +69,9 @@ def test_a_value_that_is_missing_and_shown_bare_holds_the_send_and_is_named(text
     assert send.reason.startswith(f"{name} has no value for this order")
     for channel in ("email", "sms"):
         with pytest.raises(CantRender, match="has no value for this order"):
-            compiled_part(message(text), channel, "en", made.store()).render(send.values or {"order": {}, "gift_note": None})
+            compiled_part(message(text), channel, "en", made.store()).render(
+                send.values or {"order": {}, "gift_note": None}
+            )
 
 
 @pytest.mark.parametrize("text", FINE)
@@ -58,13 +81,32 @@ def test_where_the_author_said_that_it_may_be_missing_it_goes_out(text):
 
 
 def test_a_link_never_ends_in_nothing():
-    button = message("x", email={"en": {"subject": "x", "blocks": [{"kind": "button", "text": "Track", "url": "https://post.example/?no={{ gift_note }}"}]}})
+    button = message(
+        "x",
+        email={
+            "en": {
+                "subject": "x",
+                "blocks": [{"kind": "button", "text": "Track", "url": "https://post.example/?no={{ gift_note }}"}],
+            }
+        },
+    )
     (send,) = decision(button).sends
     assert (send.state, send.reason.split(" ")[0]) == (State.HELD, "gift_note")
 
 
 def test_a_block_may_be_left_out_when_it_is_empty():
-    spec = message("x", email={"en": {"subject": "x", "blocks": [{"kind": "text", "text": "Note: {{ gift_note }}", "only_if": "gift_note"}, {"kind": "text", "text": "Thanks"}]}})
+    spec = message(
+        "x",
+        email={
+            "en": {
+                "subject": "x",
+                "blocks": [
+                    {"kind": "text", "text": "Note: {{ gift_note }}", "only_if": "gift_note"},
+                    {"kind": "text", "text": "Thanks"},
+                ],
+            }
+        },
+    )
     (send,) = decision(spec).sends
     assert send.state is State.SCHEDULED
     mail = compiled_part(spec, "email", "en", made.store()).render(send.values)
@@ -81,11 +123,26 @@ def test_amounts_put_side_by_side_are_shown_as_amounts():
 
     from angelon.core.values import Money
 
-    assert compile_template("{{ 'for ' ~ total }}").render({"total": Money(Decimal("1234.5"), "EUR")}, "de").replace("\u00a0", " ") == "for 1.234,50 €"
+    assert (
+        compile_template("{{ 'for ' ~ total }}")
+        .render({"total": Money(Decimal("1234.5"), "EUR")}, "de")
+        .replace("\u00a0", " ")
+        == "for 1.234,50 €"
+    )
 
 
 @settings(max_examples=150, deadline=None)
-@given(st.sampled_from([*TEXTS, *FINE]), st.sampled_from(["email", "sms"]), st.fixed_dictionaries({"total": st.none() | st.just("5"), "placed_at": st.none() | st.just("2026-11-01"), "reference": st.none() | st.just("B-1")}))
+@given(
+    st.sampled_from([*TEXTS, *FINE]),
+    st.sampled_from(["email", "sms"]),
+    st.fixed_dictionaries(
+        {
+            "total": st.none() | st.just("5"),
+            "placed_at": st.none() | st.just("2026-11-01"),
+            "reference": st.none() | st.just("B-1"),
+        }
+    ),
+)
 def test_no_text_that_goes_out_has_an_unfilled_place(text, channel, changes):
     made_decision = decision(message(text), "email", **changes)
     for send in made_decision.sends:
@@ -99,7 +156,9 @@ def test_no_text_that_goes_out_has_an_unfilled_place(text, channel, changes):
 # ---- names that no order has
 
 
-@pytest.mark.parametrize(("field", "meant"), [("nmae", "name"), ("totl", "total"), ("placed", "placed_at"), ("adress", "address")])
+@pytest.mark.parametrize(
+    ("field", "meant"), [("nmae", "name"), ("totl", "total"), ("placed", "placed_at"), ("adress", "address")]
+)
 def test_a_misspelt_field_of_the_order_is_named_with_the_one_that_is_meant(field, meant):
     text = f"Hello {{{{ order.{field} }}}}"
     for channel in ("email", "sms"):
@@ -115,15 +174,34 @@ def test_a_misspelt_field_of_the_order_is_named_with_the_one_that_is_meant(field
 def test_preflight_says_with_which_real_order_the_send_would_be_held():
     setup = made.setup()
     reading, variables = work_out(setup.sources["shop"], setup, payload())
-    found = Preflight(message("For {{ order.total }}"), setup, samples=[Sample("order BK-7", setup.sources["shop"], reading, variables)]).run()
+    found = Preflight(
+        message("For {{ order.total }}"),
+        setup,
+        samples=[Sample("order BK-7", setup.sources["shop"], reading, variables)],
+    ).run()
     assert any("With order BK-7 the send would be held: order.total has no value" in problem.what for problem in found)
 
 
-@pytest.mark.parametrize(("text", "said"), [("{{ order.nmae }}", "no field “nmae”"), ("{{ custmer_name }}", "no variable of that name"), ("{{ total", "never closed|can't|unexpected|closed")])
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ("{{ order.nmae }}", "no field “nmae”"),
+        ("{{ custmer_name }}", "no variable of that name"),
+        ("{{ total", "never closed|can't|unexpected|closed"),
+    ],
+)
 def test_a_bundle_whose_texts_can_t_be_made_changes_nothing(bench, text, said):
     from angelon.db import setup
 
-    bundle = Bundle(store=made.store(), sources=[made.source()], variables=made.VARIABLES, gateways=[made.gateway()], messages=[message(text)], routes=[made.route()], live=["received"])
+    bundle = Bundle(
+        store=made.store(),
+        sources=[made.source()],
+        variables=made.VARIABLES,
+        gateways=[made.gateway()],
+        messages=[message(text)],
+        routes=[made.route()],
+        live=["received"],
+    )
     before = bench.rows("SELECT spec FROM revision ORDER BY id")
     with pytest.raises(Invalid, match=said), bench.database.writing() as session:
         setup.apply(session, bundle, bench.clock.now())
@@ -135,10 +213,10 @@ def test_a_hole_that_only_shows_when_it_is_due_holds_the_send_then(bench, mailbo
     bench.deliver(made.body())
     bench.plan()
     with bench.database.connection() as connection:
-        ((values,),) = connection.exec_driver_sql("SELECT \"values\" FROM send").fetchall()
+        ((values,),) = connection.exec_driver_sql('SELECT "values" FROM send').fetchall()
         spoilt = json.loads(values)
         spoilt["total"] = None
-        connection.exec_driver_sql("UPDATE send SET \"values\" = ?", (json.dumps(spoilt),))
+        connection.exec_driver_sql('UPDATE send SET "values" = ?', (json.dumps(spoilt),))
     bench.dispatcher().run_batch()
     ((state, reason),) = bench.rows("SELECT state, reason FROM send")
     assert (state, reason.startswith("total has no value for this order")) == ("held", True)

@@ -7,7 +7,12 @@ from hypothesis import strategies as st
 from angelon.core.payload.paths import MISSING, BadPath, child, compile_path
 from angelon.core.payload.tree import fields
 
-PAYLOAD = {"a": {"b c": [1, {"d": "x"}]}, "list": [{"k": "x", "v": 1}, {"k": "y", "v": 2}], "json": '{"in": 1}', "none": None}
+PAYLOAD = {
+    "a": {"b c": [1, {"d": "x"}]},
+    "list": [{"k": "x", "v": 1}, {"k": "y", "v": 2}],
+    "json": '{"in": 1}',
+    "none": None,
+}
 
 
 @pytest.mark.parametrize(
@@ -27,7 +32,9 @@ PAYLOAD = {"a": {"b c": [1, {"d": "x"}]}, "list": [{"k": "x", "v": 1}, {"k": "y"
     ],
 )
 def test_what_a_path_finds(path, value):
-    assert compile_path(path).find(PAYLOAD) == value or (value is MISSING and compile_path(path).find(PAYLOAD) is MISSING)
+    assert compile_path(path).find(PAYLOAD) == value or (
+        value is MISSING and compile_path(path).find(PAYLOAD) is MISSING
+    )
 
 
 @pytest.mark.parametrize(("path", "position"), [("$.a[", 4), ("a.b", 0), ("$.a..", 5), ("$.list[?@.k ==]", 14)])
@@ -46,7 +53,11 @@ def test_the_tree_lists_branches_before_their_members_with_kinds():
     assert next(iter(tree)) == "$.a"
 
 
-json_values = st.recursive(st.none() | st.booleans() | st.integers() | st.text(), lambda inner: st.lists(inner, max_size=4) | st.dictionaries(st.text(), inner, max_size=4), max_leaves=20)
+json_values = st.recursive(
+    st.none() | st.booleans() | st.integers() | st.text(),
+    lambda inner: st.lists(inner, max_size=4) | st.dictionaries(st.text(), inner, max_size=4),
+    max_leaves=20,
+)
 
 
 @given(json_values)
@@ -71,6 +82,14 @@ def test_a_path_that_finds_several_gives_their_places():
 def test_values_under_secret_names_are_blotted_out():
     from angelon.core.payload.redact import redacted
 
-    payload = {"card_number": "4111", "customer": {"apiKey": "k", "name": "Jo"}, "list": [{"password": ""}, {"token": {"a": 1}}]}
-    assert redacted(payload) == {"card_number": "•••", "customer": {"apiKey": "•••", "name": "Jo"}, "list": [{"password": ""}, {"token": "•••"}]}
+    payload = {
+        "card_number": "4111",
+        "customer": {"apiKey": "k", "name": "Jo"},
+        "list": [{"password": ""}, {"token": {"a": 1}}],
+    }
+    assert redacted(payload) == {
+        "card_number": "•••",
+        "customer": {"apiKey": "•••", "name": "Jo"},
+        "list": [{"password": ""}, {"token": "•••"}],
+    }
     assert {f.path: f.said for f in fields(payload)}["$.card_number"] == "•••"

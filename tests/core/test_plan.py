@@ -14,7 +14,14 @@ from tests.made import LONG_AGO, NOON
 
 def decide(payload=None, setup=None, facts=None, **event):
     setup = setup or made.setup()
-    spec = {"id": "ev-1", "type": "order.created", "name": "placed", "source": "shop", "payload": payload or made.order(), "received_at": NOON}
+    spec = {
+        "id": "ev-1",
+        "type": "order.created",
+        "name": "placed",
+        "source": "shop",
+        "payload": payload or made.order(),
+        "received_at": NOON,
+    }
     happened = Event(**(spec | event))
     reading, variables = work_out(setup.sources["shop"], setup, happened.payload)
     (decision,) = plan(happened, reading, variables, setup, facts or Facts(), NOON)
@@ -30,7 +37,13 @@ def verdicts(decision):
 def test_a_matching_event_makes_one_send_in_the_reader_s_language():
     decision = decide()
     send = decision.send
-    assert (decision.outcome, send.recipient, send.locale, send.state, send.due_at) == ("send", "joerg@example.org", "de", State.SCHEDULED, NOON)
+    assert (decision.outcome, send.recipient, send.locale, send.state, send.due_at) == (
+        "send",
+        "joerg@example.org",
+        "de",
+        State.SCHEDULED,
+        NOON,
+    )
     assert show(send.values["total"], "de") == "135,50\u00a0€"
     assert show(send.values["expected_on"], "de") == "Dienstag, 10. November"
     assert send.values["items"] == ["1 × Heron", "2 × line"]
@@ -98,7 +111,13 @@ def test_once_per_order_skips_the_second():
 
 def test_a_locale_falls_back_step_by_step():
     message = made.message()
-    assert [message.locale_for("email", tag) for tag in ("de-AT", "DE", "fr", None, "en_GB")] == ["de", "de", "en", "en", "en"]
+    assert [message.locale_for("email", tag) for tag in ("de-AT", "DE", "fr", None, "en_GB")] == [
+        "de",
+        "de",
+        "en",
+        "en",
+        "en",
+    ]
     assert made.message(email={}).locale_for("email", "en") is None
 
 
@@ -107,12 +126,17 @@ def test_the_reading_tells_internal_reference_from_customer_facing_number():
     reading, _ = work_out(setup.sources["shop"], setup, made.order())
     assert (reading.reference, reading.number) == ("4711", "BK-7")
     order = reading.order()
-    assert [(line["name"], show(line["price"], "en"), line["quantity"]) for line in order["lines"]] == [("Heron", "€119.00", 1), ("line", "€5.00", 2)]
+    assert [(line["name"], show(line["price"], "en"), line["quantity"]) for line in order["lines"]] == [
+        ("Heron", "€119.00", 1),
+        ("line", "€5.00", 2),
+    ]
     assert order["parcels"] == []
     assert reading.moment("placed_at") == dt.datetime(2026, 11, 3, 9, 41, 7, tzinfo=dt.UTC)
 
 
-@pytest.mark.parametrize("payload", [None, 5, "x", [], {}, {"lines": 3, "buyer": []}, {"id": {}, "lines": [None, 1, {}]}])
+@pytest.mark.parametrize(
+    "payload", [None, 5, "x", [], {}, {"lines": 3, "buyer": []}, {"id": {}, "lines": [None, 1, {}]}]
+)
 def test_reading_anything_never_raises(payload):
     setup = made.setup()
     reading, _ = work_out(setup.sources["shop"], setup, payload)

@@ -14,19 +14,41 @@ from tests.made import LONG_AGO, NOON
 
 compares = st.sampled_from(
     [
-        {"of": "total", "op": "at_least", "value": "50"}, {"of": "total", "op": "less", "value": "50"}, {"of": "order.country", "op": "one_of", "values": ["DE", "IE"]}, {"of": "gone", "op": "present"},
-        {"of": "contact.orders", "op": "greater", "value": "1"}, {"of": "history.events", "which": "count", "op": "at_least", "value": "1"}, {"of": "lines", "which": "any", "item": "sku", "op": "is", "value": "X"},
+        {"of": "total", "op": "at_least", "value": "50"},
+        {"of": "total", "op": "less", "value": "50"},
+        {"of": "order.country", "op": "one_of", "values": ["DE", "IE"]},
+        {"of": "gone", "op": "present"},
+        {"of": "contact.orders", "op": "greater", "value": "1"},
+        {"of": "history.events", "which": "count", "op": "at_least", "value": "1"},
+        {"of": "lines", "which": "any", "item": "sku", "op": "is", "value": "X"},
         {"of": "total", "op": "is", "value": "much"},
     ]
-)  # fmt: skip
+)
 specs = st.fixed_dictionaries(
     {
-        "only_if": st.fixed_dictionaries({"join": st.sampled_from(["all", "any", "none"]), "of": st.lists(compares, max_size=3)}),
+        "only_if": st.fixed_dictionaries(
+            {"join": st.sampled_from(["all", "any", "none"]), "of": st.lists(compares, max_size=3)}
+        ),
         "when": st.sampled_from([["order.created"], ["order.paid"], ["order.created", "order.paid"]]),
         "send": st.sampled_from(["received", "nothing", ""]),
-        "to": st.lists(st.sampled_from(["customer", "role owner", "role nobody", "path $.buyer.email", "address shop@kites.example"]), max_size=2, unique=True),
-        "timing": st.sampled_from([{}, {"amount": 3, "unit": "hours"}, {"anchor": "previous", "amount": 1, "unit": "hours"}, {"window": {"start": "20:00", "end": "06:00"}, "zone": "store"}]),
-        "guards": st.sampled_from([{}, {"even_if_told": True}, {"caps": [{"most": 2, "per": "order", "days": 0}]}, {"skip_refunded": True}]),
+        "to": st.lists(
+            st.sampled_from(
+                ["customer", "role owner", "role nobody", "path $.buyer.email", "address shop@kites.example"]
+            ),
+            max_size=2,
+            unique=True,
+        ),
+        "timing": st.sampled_from(
+            [
+                {},
+                {"amount": 3, "unit": "hours"},
+                {"anchor": "previous", "amount": 1, "unit": "hours"},
+                {"window": {"start": "20:00", "end": "06:00"}, "zone": "store"},
+            ]
+        ),
+        "guards": st.sampled_from(
+            [{}, {"even_if_told": True}, {"caps": [{"most": 2, "per": "order", "days": 0}]}, {"skip_refunded": True}]
+        ),
         "otherwise": st.sampled_from([{}, {"ways": [{"gateway": "line", "channel": "sms"}]}]),
         "way": st.sampled_from([("mailroom", "email"), ("line", "sms"), ("gone", "email")]),
         "rank": st.integers(0, 3),
@@ -34,14 +56,28 @@ specs = st.fixed_dictionaries(
     }
 )
 orders = st.sampled_from(
-    [made.order(), made.order(total="12.00"), made.order(buyer={"name": "Jo", "country": "JP", "phone": "+353209150001"}), made.order(buyer={"name": "", "email": "no address"}), {"unlike": "an order"}]
+    [
+        made.order(),
+        made.order(total="12.00"),
+        made.order(buyer={"name": "Jo", "country": "JP", "phone": "+353209150001"}),
+        made.order(buyer={"name": "", "email": "no address"}),
+        {"unlike": "an order"},
+    ]
 )
 facts = st.sampled_from(
     [
-        Facts(), Facts(contact=Contact(orders=4, language="de"), types=(("order.created", NOON), ("payment.refunded", NOON))),
-        Facts(spoken=(Spoken("r0", "email", "joerg@example.org", NOON - dt.timedelta(hours=2), NOON - dt.timedelta(hours=1), True),), suppressed={"email:joerg@example.org": "asked for it."}),
+        Facts(),
+        Facts(contact=Contact(orders=4, language="de"), types=(("order.created", NOON), ("payment.refunded", NOON))),
+        Facts(
+            spoken=(
+                Spoken(
+                    "r0", "email", "joerg@example.org", NOON - dt.timedelta(hours=2), NOON - dt.timedelta(hours=1), True
+                ),
+            ),
+            suppressed={"email:joerg@example.org": "asked for it."},
+        ),
     ]
-)  # fmt: skip
+)
 
 
 def made_route(number, spec):
@@ -61,7 +97,14 @@ def test_routes_planned_together_decide_as_each_would_alone(given_specs, payload
     assert [decision.route for decision in together] == [route.key for route in routes]
     now_known = before
     for place in sorted(range(len(routes)), key=lambda place: routes[place].rank):
-        alone = decide(event, *work_out(around.sources["shop"], around, payload), ActiveRoute(routes[place], LONG_AGO), around, now_known, NOON)
+        alone = decide(
+            event,
+            *work_out(around.sources["shop"], around, payload),
+            ActiveRoute(routes[place], LONG_AGO),
+            around,
+            now_known,
+            NOON,
+        )
         assert alone == together[place]
         said = tuple(spoken_of(send, NOON) for send in alone.sends if send.state is not State.SKIPPED)
         now_known = now_known.after(said) if said else now_known

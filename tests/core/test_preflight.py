@@ -50,15 +50,45 @@ def test_a_sound_message_has_nothing_in_the_way():
         ({}, "email", "error", "says nothing"),
         (email(subject=" "), "email.en.subject", "error", "subject is empty"),
         ({"email": {"en": {"subject": "x"}}}, "email.en.blocks", "error", "no text"),
-        (email([{"kind": "text", "text": "Hi {{ custmer_name }}"}]), "email.en.blocks.0.text", "error", "no variable “custmer_name”"),
-        (email([{"kind": "text", "text": "x", "only_if": "nothing_like_it"}]), "email.en.blocks.0.only_if", "error", "nothing_like_it"),
+        (
+            email([{"kind": "text", "text": "Hi {{ custmer_name }}"}]),
+            "email.en.blocks.0.text",
+            "error",
+            "no variable “custmer_name”",
+        ),
+        (
+            email([{"kind": "text", "text": "x", "only_if": "nothing_like_it"}]),
+            "email.en.blocks.0.only_if",
+            "error",
+            "nothing_like_it",
+        ),
         (email([{"kind": "text", "text": "Hi {{ a"}]), "email.en.blocks.0", "error", "never closed"),
         (email([{"kind": "button", "text": "Go", "url": ""}]), "email.en.blocks.0.url", "error", "leads nowhere"),
-        (email([{"kind": "image", "src": "https://x.example/a.png"}]), "email.en.blocks.0.alt", "warning", "can’t see it"),
-        (email([{"kind": "image", "src": "library:p/a.png", "alt": "x"}]), "email.en.blocks.0.src", "error", "no file “p/a.png”"),
-        (email([{"kind": "columns", "left": [{"kind": "image", "src": "https://x.example/a.png"}], "right": []}]), "email.en.blocks.0.left.0.alt", "warning", "can’t see it"),
+        (
+            email([{"kind": "image", "src": "https://x.example/a.png"}]),
+            "email.en.blocks.0.alt",
+            "warning",
+            "can’t see it",
+        ),
+        (
+            email([{"kind": "image", "src": "library:p/a.png", "alt": "x"}]),
+            "email.en.blocks.0.src",
+            "error",
+            "no file “p/a.png”",
+        ),
+        (
+            email([{"kind": "columns", "left": [{"kind": "image", "src": "https://x.example/a.png"}], "right": []}]),
+            "email.en.blocks.0.left.0.alt",
+            "warning",
+            "can’t see it",
+        ),
         (email(subject="x" * 90), "email.en.subject", "warning", "90 characters"),
-        (email([{"kind": "text", "text": "see [it](https://shop/x)"}]), "email.en.blocks.0.text", "error", "no full address"),
+        (
+            email([{"kind": "text", "text": "see [it](https://shop/x)"}]),
+            "email.en.blocks.0.text",
+            "error",
+            "no full address",
+        ),
         ({"sms": {"en": {"text": " "}}}, "sms.en.text", "error", "no text"),
     ],
 )
@@ -74,7 +104,10 @@ def test_a_mail_that_is_cut_by_mail_programs_is_told():
 
 def test_links_may_go_to_allowed_hosts_only():
     store = made.store().model_copy(update={"rules": Rules(link_hosts=["kites.example"])})
-    blocks = [{"kind": "button", "text": "Go", "url": "https://shop.kites.example/x"}, {"kind": "button", "text": "Away", "url": "https://evil-kites.example/x"}]
+    blocks = [
+        {"kind": "button", "text": "Go", "url": "https://shop.kites.example/x"},
+        {"kind": "button", "text": "Away", "url": "https://evil-kites.example/x"},
+    ]
     found = checked(email(blocks), store=store, gateways=verified())
     assert list(found) == [("email.en.blocks.1.url", "error")]
     assert "goes to evil-kites.example" in found["email.en.blocks.1.url", "error"]
@@ -88,22 +121,37 @@ def test_a_link_made_of_a_value_is_looked_at_with_real_orders():
 
 def test_forbidden_phrases_are_found_in_any_case_and_in_values():
     store = made.store().model_copy(update={"rules": Rules(forbidden=["Act Now"])})
-    assert "It says “Act Now”" in checked(email([{"kind": "text", "text": "act NOW"}]), store=store)["email.en.blocks", "error"]
-    found = checked({"sms": {"en": {"text": "Dear {{ customer_name }}"}}}, samples=[sample(buyer={"name": "act now", "email": "a@example.com"})], store=store)
+    assert (
+        "It says “Act Now”"
+        in checked(email([{"kind": "text", "text": "act NOW"}]), store=store)["email.en.blocks", "error"]
+    )
+    found = checked(
+        {"sms": {"en": {"text": "Dear {{ customer_name }}"}}},
+        samples=[sample(buyer={"name": "act now", "email": "a@example.com"})],
+        store=store,
+    )
     assert "It says “Act Now”" in found["sms.en.text", "error"]
 
 
 def test_an_sms_over_the_cap_is_told_with_the_order_that_makes_it_so():
     text = Gateway.model_validate({"key": "text", "name": "Text", "kind": "sms", "max_segments": 1})
     long = sample(reference="BK-9", buyer={"name": "n" * 150, "email": "a@example.com"})
-    found = checked({"sms": {"en": {"text": "Dear {{ customer_name }}, hello there"}}}, [("sms", "text", ["shop"])], [sample(), long], gateways={"text": text})
+    found = checked(
+        {"sms": {"en": {"text": "Dear {{ customer_name }}, hello there"}}},
+        [("sms", "text", ["shop"])],
+        [sample(), long],
+        gateways={"text": text},
+    )
     assert "takes 2 segments with BK-9, and the gateway allows 1" in found["sms.en.text", "error"]
 
 
 def test_missing_languages_say_what_their_readers_get():
     store = Store.model_validate({**made.store().model_dump(), "locales": ["de", "fr"]})
     found = Preflight(message(**email()), made.setup(store=store, gateways=verified()), SPEAKING).run()
-    assert [(p.where, p.mend) for p in found] == [("email.de", "Those readers get en instead."), ("email.fr", "Those readers get en instead.")]
+    assert [(p.where, p.mend) for p in found] == [
+        ("email.de", "Those readers get en instead."),
+        ("email.fr", "Those readers get en instead."),
+    ]
 
 
 def test_a_source_without_a_recipe_is_told_with_the_way_to_map_it():
@@ -123,12 +171,17 @@ def test_attachments_over_a_gateway_s_limits_are_told():
     spec = email() | {"attachments": [{"kind": "library", "shelf": "care", "required": True}]}
     assert "is empty" in checked(spec, gateways=verified())["email.*.attachments.0", "error"]
     exe = Kept(1, "care", "a.pdf", "application/x-msdownload", 10)
-    assert "application/x-msdownload by its content" in checked(spec, files=[exe], gateways=verified())["email.*.attachments.0", "error"]
+    assert (
+        "application/x-msdownload by its content"
+        in checked(spec, files=[exe], gateways=verified())["email.*.attachments.0", "error"]
+    )
 
 
 def chat_gateway(**more):
     call = {"url": "https://p.example/x"}
-    return Gateway.model_validate({"key": "chat", "name": "Chat", "kind": "chat", "call": call, "review": {"submit": call, "look": call}, **more})
+    return Gateway.model_validate(
+        {"key": "chat", "name": "Chat", "kind": "chat", "call": call, "review": {"submit": call, "look": call}, **more}
+    )
 
 
 def test_a_chat_text_has_to_be_approved_where_a_provider_reviews():
@@ -138,15 +191,28 @@ def test_a_chat_text_has_to_be_approved_where_a_provider_reviews():
     from angelon.core.messages.chat import compile_chat
 
     mark = compile_chat(message(**spec).chat["en"], made.store(), "en").numbered.mark("order")
-    assert "in review" in checked(spec, speaking, gateways={"chat": chat_gateway()}, reviews={("en", mark): "submitted"})["chat.en.review", "error"]
-    assert "rejected" in checked(spec, speaking, gateways={"chat": chat_gateway()}, reviews={("en", mark): "rejected"})["chat.en.review", "error"]
+    assert (
+        "in review"
+        in checked(spec, speaking, gateways={"chat": chat_gateway()}, reviews={("en", mark): "submitted"})[
+            "chat.en.review", "error"
+        ]
+    )
+    assert (
+        "rejected"
+        in checked(spec, speaking, gateways={"chat": chat_gateway()}, reviews={("en", mark): "rejected"})[
+            "chat.en.review", "error"
+        ]
+    )
     assert checked(spec, speaking, gateways={"chat": chat_gateway()}, reviews={("en", mark): "approved"}) == {}
     assert checked(spec, speaking, gateways={"chat": chat_gateway(review=None)}) == {}
 
 
 def test_nobody_speaking_is_a_warning_and_a_route_without_its_part_an_error():
     assert "nobody will get it" in checked(email(), speaking=[])["routes", "warning"]
-    assert "has no SMS part" in checked(email(), speaking=[*SPEAKING, ("sms", "x", [])], gateways=verified())["sms", "error"]
+    assert (
+        "has no SMS part"
+        in checked(email(), speaking=[*SPEAKING, ("sms", "x", [])], gateways=verified())["sms", "error"]
+    )
 
 
 def test_contrast_is_wcag_s():

@@ -12,15 +12,33 @@ from angelon.core.states import State
 from tests import made
 from tests.made import LONG_AGO, NOON
 
-TEAM = [{"name": "Nuala", "role": "owner", "email": "nuala@kites.example", "phone": "+353209150001"}, {"name": "Tomas", "role": "developer", "email": "tomas@kites.example"}]
-TEXT = made.message().model_copy(update={"sms": {}}).model_dump(mode="json") | {"sms": {"en": {"text": "Order of {{ customer_name }}"}}}
-LINE = {"key": "line", "name": "Text line", "kind": "sms", "sender_id": "Kites", "call": {"url": "https://sms.example/send", "body": "{}"}}
+TEAM = [
+    {"name": "Nuala", "role": "owner", "email": "nuala@kites.example", "phone": "+353209150001"},
+    {"name": "Tomas", "role": "developer", "email": "tomas@kites.example"},
+]
+TEXT = made.message().model_copy(update={"sms": {}}).model_dump(mode="json") | {
+    "sms": {"en": {"text": "Order of {{ customer_name }}"}}
+}
+LINE = {
+    "key": "line",
+    "name": "Text line",
+    "kind": "sms",
+    "sender_id": "Kites",
+    "call": {"url": "https://sms.example/send", "body": "{}"},
+}
 
 
 def setup(*routes, **changes):
     spec = {
-        "store": made.store().model_copy(update={"team": made.store().model_validate(made.store().model_dump() | {"team": TEAM}).team}),
-        "sources": {"shop": made.source(reading=made.source().model_dump(mode="json")["reading"] | {"phone": "$.buyer.phone", "discount": "$.off"})},
+        "store": made.store().model_copy(
+            update={"team": made.store().model_validate(made.store().model_dump() | {"team": TEAM}).team}
+        ),
+        "sources": {
+            "shop": made.source(
+                reading=made.source().model_dump(mode="json")["reading"]
+                | {"phone": "$.buyer.phone", "discount": "$.off"}
+            )
+        },
         "messages": {"received": made.Message.model_validate(TEXT)},
         "gateways": {"mailroom": made.gateway(), "line": made.Gateway.model_validate(LINE)},
         "routes": [ActiveRoute(route, LONG_AGO) for route in routes],
@@ -30,7 +48,14 @@ def setup(*routes, **changes):
 
 def decided(route, payload=None, facts=None, now=NOON, by_hand=False, setup_=None, **event):
     around = setup_ or setup(route)
-    spec = {"id": "ev-1", "type": "order.created", "name": "placed", "source": "shop", "payload": payload or made.order(), "received_at": NOON}
+    spec = {
+        "id": "ev-1",
+        "type": "order.created",
+        "name": "placed",
+        "source": "shop",
+        "payload": payload or made.order(),
+        "received_at": NOON,
+    }
     happened = Event(**(spec | event))
     reading, variables = work_out(around.sources["shop"], around, happened.payload)
     return decide(happened, reading, variables, ActiveRoute(route, LONG_AGO), around, facts or Facts(), now, by_hand)
@@ -41,7 +66,9 @@ def line(decision, part):
 
 
 def only_if(*compares, join="all"):
-    return made.route(only_if={"join": join, "of": [{"of": of, "op": op, "value": value} for of, op, value in compares]})
+    return made.route(
+        only_if={"join": join, "of": [{"of": of, "op": op, "value": value} for of, op, value in compares]}
+    )
 
 
 # ---- if
@@ -69,7 +96,18 @@ def test_the_customer_s_history_and_segments_are_asked():
     route = only_if(("contact.orders", "at_least", "2"))
     assert decided(route).outcome == "no"
     assert decided(route, facts=Facts(contact=Contact(2))).outcome == "send"
-    store = made.store().model_validate(made.store().model_dump() | {"segments": [{"key": "regulars", "name": "Regulars", "holds": {"of": [{"of": "contact.orders", "op": "at_least", "value": "3"}]}}]})
+    store = made.store().model_validate(
+        made.store().model_dump()
+        | {
+            "segments": [
+                {
+                    "key": "regulars",
+                    "name": "Regulars",
+                    "holds": {"of": [{"of": "contact.orders", "op": "at_least", "value": "3"}]},
+                }
+            ]
+        }
+    )
     within = only_if(("segment.regulars", "yes", ""))
     assert decided(within, facts=Facts(contact=Contact(3)), setup_=setup(within, store=store)).outcome == "send"
     told = decided(within, facts=Facts(contact=Contact(2)), setup_=setup(within, store=store))
@@ -81,11 +119,19 @@ def test_the_customer_s_history_and_segments_are_asked():
 
 
 def test_each_recipient_gets_a_send_of_its_own_and_nobody_two():
-    to = [{"kind": "customer"}, {"kind": "role", "who": "Owner"}, {"kind": "address", "who": "nuala@kites.example"}, {"kind": "path", "who": "$.seller[*]"}]
+    to = [
+        {"kind": "customer"},
+        {"kind": "role", "who": "Owner"},
+        {"kind": "address", "who": "nuala@kites.example"},
+        {"kind": "path", "who": "$.seller[*]"},
+    ]
     decision = decided(made.route(to=to), made.order(seller=["a@example.com", "b@example.com"]))
     assert [(send.recipient, send.to, send.locale) for send in decision.sends] == [
-        ("joerg@example.org", "customer", "de"), ("nuala@kites.example", "role:Owner", "en"), ("a@example.com", "path:$.seller[*]", "de"), ("b@example.com", "path:$.seller[*]", "de"),
-    ]  # fmt: skip
+        ("joerg@example.org", "customer", "de"),
+        ("nuala@kites.example", "role:Owner", "en"),
+        ("a@example.com", "path:$.seller[*]", "de"),
+        ("b@example.com", "path:$.seller[*]", "de"),
+    ]
     assert decision.outcome == "send"
 
 
@@ -122,8 +168,13 @@ def test_the_language_is_the_order_s_else_the_customer_s_else_their_country_s_wh
 
 def test_a_delay_and_a_window_in_the_reader_s_hours_say_when_and_why():
     decision = decided(made.route(timing={"amount": 10, "window": {"start": "08:00", "end": "12:00"}}))
-    assert decision.send.due_at == dt.datetime(2026, 11, 4, 7, 0, tzinfo=dt.UTC)  # noon UTC is 13:00 in Berlin: the next morning at 8
-    assert line(decision, "timing").saw == "10 minutes after the event, moved into the window 08:00 to 12:00: 4 November 08:00, the time in Berlin"
+    assert decision.send.due_at == dt.datetime(
+        2026, 11, 4, 7, 0, tzinfo=dt.UTC
+    )  # noon UTC is 13:00 in Berlin: the next morning at 8
+    assert (
+        line(decision, "timing").saw
+        == "10 minutes after the event, moved into the window 08:00 to 12:00: 4 November 08:00, the time in Berlin"
+    )
 
 
 def test_after_the_last_day_nothing_goes_out():
@@ -133,8 +184,12 @@ def test_after_the_last_day_nothing_goes_out():
 
 
 def test_the_previous_message_is_an_anchor():
-    before = Spoken("other", "email", "joerg@example.org", NOON - dt.timedelta(days=1), NOON - dt.timedelta(hours=2), True)
-    decision = decided(made.route(timing={"anchor": "previous", "amount": 5, "unit": "hours"}), facts=Facts(spoken=(before,)))
+    before = Spoken(
+        "other", "email", "joerg@example.org", NOON - dt.timedelta(days=1), NOON - dt.timedelta(hours=2), True
+    )
+    decision = decided(
+        made.route(timing={"anchor": "previous", "amount": 5, "unit": "hours"}), facts=Facts(spoken=(before,))
+    )
     assert decision.send.due_at == NOON + dt.timedelta(hours=3)
 
 
@@ -154,31 +209,83 @@ def spoken(route="other", minutes=0, channel="email", address="joerg@example.org
     ("route", "facts", "payload", "why"),
     [
         (guarded(skip_discounted=True), Facts(), made.order(off="10.00"), "The order was discounted"),
-        (guarded(skip_refunded=True), Facts(types=(("payment.refunded", NOON),)), None, "The order was refunded on 3 November 2026"),
-        (guarded(after_route="hello"), Facts(spoken=(spoken("hello", out=False),)), None, "It speaks only after “hello” has"),
+        (
+            guarded(skip_refunded=True),
+            Facts(types=(("payment.refunded", NOON),)),
+            None,
+            "The order was refunded on 3 November 2026",
+        ),
+        (
+            guarded(after_route="hello"),
+            Facts(spoken=(spoken("hello", out=False),)),
+            None,
+            "It speaks only after “hello” has",
+        ),
         (guarded(after_answer=True), Facts(), None, "no answer has come"),
-        (guarded(after_route="hello", after_answer=True), Facts(spoken=(spoken("hello", 5),), types=(("answer.received", NOON - dt.timedelta(minutes=9)),)), None, "no answer has come"),
-        (guarded(caps=[{"most": 2, "per": "customer", "days": 1}]), Facts(spoken_customer=(NOON - dt.timedelta(hours=23), NOON)), None, "2 messages for the customer in 1 day, and 2 is the most"),
-        (guarded(caps=[{"most": 1, "per": "order", "days": 0}]), Facts(spoken=(spoken(minutes=9999),)), None, "1 messages for order BK-7"),
-        (guarded(), Facts(suppressed={"email:joerg@example.org": "it bounced."}), None, "joerg@example.org must not be written to: it bounced."),
-        (guarded(), Facts(same_delivery=(spoken("other", 3),)), None, "The route “other” already tells joerg@example.org by email about this."),
+        (
+            guarded(after_route="hello", after_answer=True),
+            Facts(spoken=(spoken("hello", 5),), types=(("answer.received", NOON - dt.timedelta(minutes=9)),)),
+            None,
+            "no answer has come",
+        ),
+        (
+            guarded(caps=[{"most": 2, "per": "customer", "days": 1}]),
+            Facts(spoken_customer=(NOON - dt.timedelta(hours=23), NOON)),
+            None,
+            "2 messages for the customer in 1 day, and 2 is the most",
+        ),
+        (
+            guarded(caps=[{"most": 1, "per": "order", "days": 0}]),
+            Facts(spoken=(spoken(minutes=9999),)),
+            None,
+            "1 messages for order BK-7",
+        ),
+        (
+            guarded(),
+            Facts(suppressed={"email:joerg@example.org": "it bounced."}),
+            None,
+            "joerg@example.org must not be written to: it bounced.",
+        ),
+        (
+            guarded(),
+            Facts(same_delivery=(spoken("other", 3),)),
+            None,
+            "The route “other” already tells joerg@example.org by email about this.",
+        ),
     ],
 )
 def test_a_guard_says_no_with_the_reason_and_the_send_is_kept_as_skipped(route, facts, payload, why):
     decision = decided(route, payload, facts)
     assert (decision.outcome, decision.send.state) == ("skipped", State.SKIPPED)
     assert why in decision.send.reason
-    assert [line.why for line in decision.trace if line.part == "guards" and line.verdict == "no"] == [decision.send.reason]
+    assert [line.why for line in decision.trace if line.part == "guards" and line.verdict == "no"] == [
+        decision.send.reason
+    ]
 
 
 @pytest.mark.parametrize(
     ("route", "facts"),
     [
         (guarded(skip_discounted=True, skip_refunded=True), Facts()),
-        (guarded(after_route="hello", after_answer=True), Facts(spoken=(spoken("hello", 9),), types=(("answer.received", NOON - dt.timedelta(minutes=5)),))),
-        (guarded(caps=[{"most": 2, "per": "customer", "days": 1}]), Facts(spoken_customer=(NOON - dt.timedelta(hours=25), NOON))),
+        (
+            guarded(after_route="hello", after_answer=True),
+            Facts(spoken=(spoken("hello", 9),), types=(("answer.received", NOON - dt.timedelta(minutes=5)),)),
+        ),
+        (
+            guarded(caps=[{"most": 2, "per": "customer", "days": 1}]),
+            Facts(spoken_customer=(NOON - dt.timedelta(hours=25), NOON)),
+        ),
         (guarded(), Facts(suppressed={"phone:+49301234": "no"})),
-        (guarded(), Facts(same_delivery=(spoken("other", 30), spoken("other", 1, "sms"), spoken("other", 1, address="else@example.org")))),
+        (
+            guarded(),
+            Facts(
+                same_delivery=(
+                    spoken("other", 30),
+                    spoken("other", 1, "sms"),
+                    spoken("other", 1, address="else@example.org"),
+                )
+            ),
+        ),
         (guarded(even_if_told=True), Facts(same_delivery=(spoken("other", 3),))),
     ],
 )
@@ -189,7 +296,12 @@ def test_guards_that_have_nothing_to_say_let_it_pass(route, facts):
 def test_consent_is_needed_where_the_store_says_so():
     store = made.store().model_validate(made.store().model_dump() | {"team": TEAM, "consent": {"email": "gift_note"}})
     source = setup().sources["shop"]
-    asked = source.model_copy(update={"recipes": source.recipes | {"gift_note": made.source(recipes={"gift_note": "$.agrees"}).recipes["gift_note"]}})
+    asked = source.model_copy(
+        update={
+            "recipes": source.recipes
+            | {"gift_note": made.source(recipes={"gift_note": "$.agrees"}).recipes["gift_note"]}
+        }
+    )
     around = setup(made.route(), store=store, sources={"shop": asked})
     assert decided(made.route(), made.order(agrees=True), setup_=around).outcome == "send"
     for no in (False, "no", None, ""):
@@ -213,7 +325,12 @@ def test_once_per_customer_forgets_after_its_days():
     at = {"received": NOON - dt.timedelta(days=29)}
     assert "it speaks once a customer in 30 days" in decided(route, facts=Facts(told_customer=at)).reason
     assert decided(route, facts=Facts(told_customer={"received": NOON - dt.timedelta(days=30)})).outcome == "send"
-    assert decided(made.route(once="customer"), facts=Facts(told_customer={"received": NOON - dt.timedelta(days=3000)})).outcome == "skipped"
+    assert (
+        decided(
+            made.route(once="customer"), facts=Facts(told_customer={"received": NOON - dt.timedelta(days=3000)})
+        ).outcome
+        == "skipped"
+    )
 
 
 # ---- otherwise
@@ -225,7 +342,12 @@ WAYS = {"ways": [{"gateway": "line", "channel": "sms"}], "tell": "owner"}
 def test_somebody_without_an_address_is_reached_by_the_next_way():
     payload = made.order(buyer={"name": "Jo", "email": "", "phone": "+49 30 23125014", "country": "DE"})
     decision = decided(made.route(otherwise=WAYS), payload)
-    assert (decision.outcome, decision.send.channel, decision.send.recipient, decision.send.step) == ("send", "sms", "+493023125014", 1)
+    assert (decision.outcome, decision.send.channel, decision.send.recipient, decision.send.step) == (
+        "send",
+        "sms",
+        "+493023125014",
+        1,
+    )
     assert line(decision, "otherwise").saw.endswith("So by SMS.")
     neither = decided(made.route(otherwise=WAYS), made.order(buyer={"name": "Jo"}))
     assert (neither.outcome, neither.send.step) == ("held", 0)
@@ -239,15 +361,24 @@ def test_the_next_way_after_a_failure_is_planned_by_the_same_rules():
     reading, variables = work_out(around.sources["shop"], around, payload)
 
     def instead(step, facts=None):
-        return planned_instead(event, reading, variables, route, around, facts or Facts(), NOON, Recipient(), step, "Given up.")
+        return planned_instead(
+            event, reading, variables, route, around, facts or Facts(), NOON, Recipient(), step, "Given up."
+        )
 
-    assert (instead(0).channel, instead(0).recipient, instead(0).due_at, instead(0).state) == ("sms", "+493023125014", NOON, State.SCHEDULED)
+    assert (instead(0).channel, instead(0).recipient, instead(0).due_at, instead(0).state) == (
+        "sms",
+        "+493023125014",
+        NOON,
+        State.SCHEDULED,
+    )
     assert instead(1) is None
     assert instead(0, Facts(suppressed={"phone:+493023125014": "no"})).state is State.SKIPPED
 
 
 def test_by_hand_a_route_takes_any_event_and_waits_for_nothing_but_the_hours():
-    route = made.route(when=["parcel.delivered"], timing={"amount": 3, "unit": "days", "window": {"start": "08:00", "end": "20:00"}})
+    route = made.route(
+        when=["parcel.delivered"], timing={"amount": 3, "unit": "days", "window": {"start": "08:00", "end": "20:00"}}
+    )
     assert decided(route).outcome == "no"
     decision = decided(route, by_hand=True)
     assert (decision.outcome, decision.send.due_at) == ("send", NOON)
@@ -263,9 +394,23 @@ def test_by_hand_a_route_takes_any_event_and_waits_for_nothing_but_the_hours():
         (made.route(to=[{"kind": "role", "who": "packer"}]), "to", "Nobody of the shop has the role “packer”"),
         (made.route(to=[{"kind": "address", "who": "+353209150001"}]), "to", "is no email address"),
         (only_if(("gone_variable", "present", "")), "if", "looks at “gone_variable”, which is not there any more"),
-        (made.route(otherwise={"ways": [{"gateway": "mailroom", "channel": "email"}]}), "otherwise", "goes in a circle"),
-        (made.route(otherwise={"ways": [{"gateway": "line", "channel": "sms"}, {"gateway": "line", "channel": "sms"}]}), "otherwise", "goes in a circle"),
-        (made.route(otherwise={"ways": [{"gateway": "nowhere", "channel": "sms"}]}), "otherwise", "no gateway “nowhere”"),
+        (
+            made.route(otherwise={"ways": [{"gateway": "mailroom", "channel": "email"}]}),
+            "otherwise",
+            "goes in a circle",
+        ),
+        (
+            made.route(
+                otherwise={"ways": [{"gateway": "line", "channel": "sms"}, {"gateway": "line", "channel": "sms"}]}
+            ),
+            "otherwise",
+            "goes in a circle",
+        ),
+        (
+            made.route(otherwise={"ways": [{"gateway": "nowhere", "channel": "sms"}]}),
+            "otherwise",
+            "no gateway “nowhere”",
+        ),
         (made.route(otherwise={"tell": "packer"}), "otherwise", "has an email address"),
         (made.route(guards={"after_route": "received"}), "guards", "waits for itself"),
         (made.route(guards={"after_route": "gone"}), "guards", "no such route any more"),
@@ -276,7 +421,9 @@ def test_by_hand_a_route_takes_any_event_and_waits_for_nothing_but_the_hours():
 )
 def test_what_keeps_a_route_off_is_said_at_its_part(route, part, said):
     found = problems_of(route, setup(), {"received": "Received"}, NOON.date())
-    assert any(problem.where == part and said in problem.what and problem.severity == "error" for problem in found), found
+    assert any(problem.where == part and said in problem.what and problem.severity == "error" for problem in found), (
+        found
+    )
 
 
 def test_a_sound_route_has_nothing_to_say_and_an_echo_is_a_warning():

@@ -77,9 +77,18 @@ def test_what_is_signed_is_accepted_and_any_change_is_not(encoding, prefix, time
     assert verify(signing, ["a-secret-key"], headers | {"x-sig": prefix + "zz!"}, b'{"a":1}', NOON) is not None
     assert "no signing secret" in verify(signing, [], headers, b"", NOON).what
     if timestamp:
-        assert "stale: its time is 600 s old" in verify(signing, ["a-secret-key"], headers, b'{"a":1}', NOON + dt.timedelta(seconds=600)).what
-        assert "in the future" in verify(signing, ["a-secret-key"], headers, b'{"a":1}', NOON - dt.timedelta(seconds=600)).what
-        assert "seconds since 1970" in verify(signing, ["a-secret-key"], headers | {"x-time": "soon"}, b'{"a":1}', NOON).what
+        assert (
+            "stale: its time is 600 s old"
+            in verify(signing, ["a-secret-key"], headers, b'{"a":1}', NOON + dt.timedelta(seconds=600)).what
+        )
+        assert (
+            "in the future"
+            in verify(signing, ["a-secret-key"], headers, b'{"a":1}', NOON - dt.timedelta(seconds=600)).what
+        )
+        assert (
+            "seconds since 1970"
+            in verify(signing, ["a-secret-key"], headers | {"x-time": "soon"}, b'{"a":1}', NOON).what
+        )
 
 
 def test_a_known_hmac():
@@ -93,7 +102,11 @@ def test_standard_webhooks_of_its_own_library_are_accepted():
     secret = "whsec_" + base64.b64encode(b"x" * 24).decode()
     now = dt.datetime.now(dt.UTC)
     signature = Webhook(secret).sign("msg_1", now, '{"a":1}')
-    headers = {"webhook-id": "msg_1", "webhook-timestamp": str(int(now.timestamp())), "webhook-signature": f"v1,AAAA {signature} v2,x"}
+    headers = {
+        "webhook-id": "msg_1",
+        "webhook-timestamp": str(int(now.timestamp())),
+        "webhook-signature": f"v1,AAAA {signature} v2,x",
+    }
     signing = Signing(scheme="standard-webhooks")
     assert verify(signing, [secret], headers, b'{"a":1}', now) is None
     assert verify(signing, [secret], headers, b'{"a":2}', now) is not None
@@ -106,7 +119,9 @@ def test_standard_webhooks_of_its_own_library_are_accepted():
 
 # ---- orders
 
-sightings = st.lists(st.tuples(st.integers(0, 20), st.sampled_from(["paid", "packed", "shipped"])), max_size=8, unique=True)
+sightings = st.lists(
+    st.tuples(st.integers(0, 20), st.sampled_from(["paid", "packed", "shipped"])), max_size=8, unique=True
+)
 
 
 @given(sightings, st.randoms())

@@ -18,7 +18,13 @@ from angelon.core.messages.segments import BASIC, EXTENSION, count, instead
         ("a" * 307, "GSM-7", 3, 307, 152),
         ("€" * 80, "GSM-7", 1, 160, 0),
         ("€" * 81, "GSM-7", 2, 162, 143),  # 76 fit into 153 with one septet over; 5 follow: 153 - 10
-        ("a" * 152 + "€" + "a" * 20, "GSM-7", 2, 174, 131),  # the € finds one septet left and starts the second: 153 - 22
+        (
+            "a" * 152 + "€" + "a" * 20,
+            "GSM-7",
+            2,
+            174,
+            131,
+        ),  # the € finds one septet left and starts the second: 153 - 22
         ("a" * 151 + "€" + "a" * 20, "GSM-7", 2, 173, 133),  # here it ends the first: 153 - 20
         ("ä" * 160, "GSM-7", 1, 160, 0),
         ("a" * 69 + "ł", "UCS-2", 1, 70, 0),
@@ -38,7 +44,14 @@ def test_counts(text, encoding, segments, units, left):
 
 
 def test_what_forces_ucs_2_is_named_once_with_what_to_write_instead():
-    assert count("It’s “here” – it’s ł 😀").forced_by == [("’", "'"), ("“", '"'), ("”", '"'), ("–", "-"), ("ł", ""), ("😀", "")]
+    assert count("It’s “here” – it’s ł 😀").forced_by == [
+        ("’", "'"),
+        ("“", '"'),
+        ("”", '"'),
+        ("–", "-"),
+        ("ł", ""),
+        ("😀", ""),
+    ]
     assert count("plain €").forced_by == []
     assert (instead("é"), instead("ê"), instead("…")) == ("e", "e", "...")
 

@@ -44,7 +44,12 @@ def test_a_changed_type_is_drift_after_three():
 
 
 def test_paths_of_recipes_and_of_shapes_meet():
-    assert general("$.lines[0].title") == general("$.lines[*].title") == general('$.lines[?@.k == "x"].title') == "$.lines[*].title"
+    assert (
+        general("$.lines[0].title")
+        == general("$.lines[*].title")
+        == general('$.lines[?@.k == "x"].title')
+        == "$.lines[*].title"
+    )
     assert drift(learned([made.order()] * 8 + [made.order(lines=[])] * 3), "x", ["$.lines[0].title"])
 
 
@@ -55,7 +60,16 @@ def test_memory_is_bounded():
 
 
 @settings(max_examples=60, deadline=None)
-@given(st.lists(st.recursive(st.none() | st.integers() | st.text(max_size=5), lambda x: st.lists(x, max_size=3) | st.dictionaries(st.sampled_from("abc"), x, max_size=3), max_leaves=8), max_size=6))
+@given(
+    st.lists(
+        st.recursive(
+            st.none() | st.integers() | st.text(max_size=5),
+            lambda x: st.lists(x, max_size=3) | st.dictionaries(st.sampled_from("abc"), x, max_size=3),
+            max_leaves=8,
+        ),
+        max_size=6,
+    )
+)
 def test_a_shape_is_the_same_after_storing(payloads):
     shape = learned(payloads)
     again = Shape.of(shape.plain())
@@ -66,12 +80,21 @@ def test_a_shape_is_the_same_after_storing(payloads):
 def test_two_samples_compared():
     was = {"a": 1, "b": {"c": "x", "d": 2}, "l": [1, 2], "t": 1}
     now = {"a": 1, "b": {"c": "y"}, "l": [1], "n": None, "t": "1"}
-    assert set((d.path, d.how) for d in compare(was, now)) == {("$.b.c", "changed"), ("$.b.d", "gone"), ("$.l[1]", "gone"), ("$.n", "added"), ("$.t", "changed")}
+    assert set((d.path, d.how) for d in compare(was, now)) == {
+        ("$.b.c", "changed"),
+        ("$.b.d", "gone"),
+        ("$.l[1]", "gone"),
+        ("$.n", "added"),
+        ("$.t", "changed"),
+    }
     assert compare(was, was) == []
     assert Difference("$.b.c", "changed", "x", "y") in compare(was, now)
 
 
-@given(st.dictionaries(st.sampled_from("abc"), st.integers() | st.lists(st.integers(), max_size=2), max_size=3), st.dictionaries(st.sampled_from("abc"), st.integers() | st.lists(st.integers(), max_size=2), max_size=3))
+@given(
+    st.dictionaries(st.sampled_from("abc"), st.integers() | st.lists(st.integers(), max_size=2), max_size=3),
+    st.dictionaries(st.sampled_from("abc"), st.integers() | st.lists(st.integers(), max_size=2), max_size=3),
+)
 def test_comparing_the_other_way_turns_added_into_gone(a, b):
     turned = {"added": "gone", "gone": "added", "changed": "changed"}
     assert {(d.path, d.how) for d in compare(a, b)} == {(d.path, turned[d.how]) for d in compare(b, a)}

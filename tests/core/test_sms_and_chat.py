@@ -31,7 +31,17 @@ def test_money_in_an_sms_does_not_make_it_ucs_2():
     assert (rendered.count.encoding, rendered.count.segments, rendered.count.units) == ("GSM-7", 1, 16)
 
 
-@pytest.mark.parametrize(("text", "tidied"), [("a  b", "a b"), (" a \n b ", "a\nb"), ("a\tb", "a b"), ("a\r\nb", "a\nb"), ("12\u202f345", "12 345"), ("\x00", "")])
+@pytest.mark.parametrize(
+    ("text", "tidied"),
+    [
+        ("a  b", "a b"),
+        (" a \n b ", "a\nb"),
+        ("a\tb", "a b"),
+        ("a\r\nb", "a\nb"),
+        ("12\u202f345", "12 345"),
+        ("\x00", ""),
+    ],
+)
 def test_an_sms_is_tidied(text, tidied):
     assert tidy(text) == tidied
 
@@ -53,8 +63,9 @@ def test_a_broken_sms_says_where():
 def test_placeholders_are_numbered_in_order_and_the_same_one_keeps_its_number():
     compiled = chat(
         "Dear {{ name }}, order {{ number }} of {{ total | upper }} is here, {{ name }}, see you.",
-        header={"kind": "text", "text": "For {{ number }} now"}, buttons=[{"kind": "link", "text": "See it", "url": "https://shop.example/{{ number }}"}],
-    )  # fmt: skip
+        header={"kind": "text", "text": "For {{ number }} now"},
+        buttons=[{"kind": "link", "text": "See it", "url": "https://shop.example/{{ number }}"}],
+    )
     assert compiled.numbered.header == {"kind": "text", "text": "For {1} now"}
     assert compiled.numbered.body == "Dear {2}, order {1} of {3} is here, {2}, see you."
     assert compiled.numbered.buttons[0]["url"] == "https://shop.example/{1}"

@@ -12,14 +12,24 @@ from angelon.core.recipes.context import Context, StepFailed
 from angelon.core.recipes.steps import STEPS, fitting, run_step
 from angelon.core.values import Money, show
 
-DUBLIN = Context(payload={"country": "DE", "currency": "JPY", "alt": "second"}, zone=ZoneInfo("Europe/Dublin"), currency="EUR", country="IE", lookups={"short": {"HER-180": "the Heron"}})
+DUBLIN = Context(
+    payload={"country": "DE", "currency": "JPY", "alt": "second"},
+    zone=ZoneInfo("Europe/Dublin"),
+    currency="EUR",
+    country="IE",
+    lookups={"short": {"HER-180": "the Heron"}},
+)
 
 
 def run(name, value, /, **given):
     return run_step(name, given, value, DUBLIN)
 
 
-LINES = [{"title": "Heron", "qty": 1, "sku": "B"}, {"title": "line", "qty": 2, "sku": "A"}, {"title": "reel", "qty": 3, "sku": "A"}]
+LINES = [
+    {"title": "Heron", "qty": 1, "sku": "B"},
+    {"title": "line", "qty": 2, "sku": "A"},
+    {"title": "reel", "qty": 3, "sku": "A"},
+]
 
 
 @pytest.mark.parametrize(
@@ -62,13 +72,28 @@ LINES = [{"title": "Heron", "qty": 1, "sku": "B"}, {"title": "line", "qty": 2, "
         ("last", ["a", "b"], {}, "b"),
         ("count", LINES, {}, 3),
         ("sum", LINES, {"key": "qty"}, Decimal(6)),
-        ("group", LINES, {"key": "sku"}, [{"key": "B", "count": 1, "items": LINES[:1]}, {"key": "A", "count": 2, "items": LINES[1:]}]),
-        ("collect", {"item_2_name": "b", "item_1_name": "a", "item_1_qty": "1", "x": 1}, {"pattern": "item_{n}_{field}"}, [{"name": "a", "qty": "1"}, {"name": "b"}]),
+        (
+            "group",
+            LINES,
+            {"key": "sku"},
+            [{"key": "B", "count": 1, "items": LINES[:1]}, {"key": "A", "count": 2, "items": LINES[1:]}],
+        ),
+        (
+            "collect",
+            {"item_2_name": "b", "item_1_name": "a", "item_1_qty": "1", "x": 1},
+            {"pattern": "item_{n}_{field}"},
+            [{"name": "a", "qty": "1"}, {"name": "b"}],
+        ),
         ("phone", "030 23125-014", {"region": "$.country"}, "+493023125014"),
         ("phone", "00302130001234", {}, "+302130001234"),
         ("phone", "+49 (30) 23125-014", {"form": "national"}, "030 23125014"),
         ("urlencode", "a b&c", {}, "a%20b%26c"),
-        ("add_query", " https://example.com/o?x=1 ", {"name": "no", "value": "BK 7"}, "https://example.com/o?x=1&no=BK+7"),
+        (
+            "add_query",
+            " https://example.com/o?x=1 ",
+            {"name": "no", "value": "BK 7"},
+            "https://example.com/o?x=1&no=BK+7",
+        ),
         ("parse_json", '{"account":"jo"}', {"path": "$.account"}, "jo"),
         ("template", "7", {"text": "order {{ value }}"}, "order 7"),
     ],
@@ -78,17 +103,23 @@ def test_what_a_step_makes(name, value, given_, after):
 
 
 def test_days_are_counted_on_the_store_s_calendar_across_the_clock_change():
-    placed = run("add_days", "2026-10-20T23:30:00+00:00", days=7)  # 00:30 on the 21st in Dublin; clocks go back on the 25th
+    placed = run(
+        "add_days", "2026-10-20T23:30:00+00:00", days=7
+    )  # 00:30 on the 21st in Dublin; clocks go back on the 25th
     assert placed.value.isoformat() == "2026-10-28T00:30:00+00:00"
 
 
 def test_business_days_skip_weekends_and_the_country_s_holidays():
-    assert run("add_business_days", "2026-12-23", days=3, country="DE").value == dt.date(2026, 12, 29)  # 24, 28, 29: 25th and 26th are holidays
+    assert run("add_business_days", "2026-12-23", days=3, country="DE").value == dt.date(
+        2026, 12, 29
+    )  # 24, 28, 29: 25th and 26th are holidays
     assert run("add_business_days", "2026-11-06", days=-1).value == dt.date(2026, 11, 5)
 
 
 def test_dates_from_other_forms():
-    assert run("parse_date", "03.11.2026 18:22", format="%d.%m.%Y %H:%M").value.isoformat() == "2026-11-03T18:22:00+00:00"
+    assert (
+        run("parse_date", "03.11.2026 18:22", format="%d.%m.%Y %H:%M").value.isoformat() == "2026-11-03T18:22:00+00:00"
+    )
     assert run("parse_date", "03.11.2026", format="%d.%m.%Y").value == dt.date(2026, 11, 3)
     assert run("epoch", 1793698867, unit="seconds").value.astimezone(dt.UTC).isoformat() == "2026-11-03T09:41:07+00:00"
     assert run("add_days", "1793698867000", days=0).value.astimezone(dt.UTC).isoformat() == "2026-11-03T09:41:07+00:00"
@@ -143,17 +174,43 @@ def test_a_regular_expression_can_t_hang():
 
 
 json_values = st.recursive(
-    st.none() | st.booleans() | st.integers() | st.floats(allow_nan=False) | st.text(max_size=30) | st.sampled_from(["2026-11-03", "1e99", "+49 30", "{{ x }}", "99999999999999"]),
-    lambda inner: st.lists(inner, max_size=4) | st.dictionaries(st.sampled_from(["a", "title", "item_1_x", "key"]), inner, max_size=3),
+    st.none()
+    | st.booleans()
+    | st.integers()
+    | st.floats(allow_nan=False)
+    | st.text(max_size=30)
+    | st.sampled_from(["2026-11-03", "1e99", "+49 30", "{{ x }}", "99999999999999"]),
+    lambda inner: (
+        st.lists(inner, max_size=4)
+        | st.dictionaries(st.sampled_from(["a", "title", "item_1_x", "key"]), inner, max_size=3)
+    ),
     max_leaves=12,
 )
 PARAMETERS = {
-    "removeprefix": {"prefix": "a"}, "removesuffix": {"suffix": "a"}, "replace": {"old": "a", "new": "b"}, "sub": {"pattern": ".", "new": r"\1"}, "extract": {"pattern": "."},
-    "default": {"value": "x"}, "choose": {"paths": ["$.a"]}, "lookup": {"table": "short"}, "template": {"text": "{{ value }}"}, "add": {"by": 2}, "subtract": {"by": 2},
-    "multiply": {"by": 10**9}, "divide": {"by": 3}, "parse_date": {"format": "%d.%m.%Y"}, "add_days": {"days": 30000}, "add_business_days": {"days": 3}, "timezone": {"zone": "Asia/Tokyo"},
-    "pick": {"key": "a"}, "where": {"key": "a", "equals": "x"}, "each": {"text": "{{ a }}"}, "group": {"key": "a"}, "collect": {"pattern": "item_{n}_{field}"},
+    "removeprefix": {"prefix": "a"},
+    "removesuffix": {"suffix": "a"},
+    "replace": {"old": "a", "new": "b"},
+    "sub": {"pattern": ".", "new": r"\1"},
+    "extract": {"pattern": "."},
+    "default": {"value": "x"},
+    "choose": {"paths": ["$.a"]},
+    "lookup": {"table": "short"},
+    "template": {"text": "{{ value }}"},
+    "add": {"by": 2},
+    "subtract": {"by": 2},
+    "multiply": {"by": 10**9},
+    "divide": {"by": 3},
+    "parse_date": {"format": "%d.%m.%Y"},
+    "add_days": {"days": 30000},
+    "add_business_days": {"days": 3},
+    "timezone": {"zone": "Asia/Tokyo"},
+    "pick": {"key": "a"},
+    "where": {"key": "a", "equals": "x"},
+    "each": {"text": "{{ a }}"},
+    "group": {"key": "a"},
+    "collect": {"pattern": "item_{n}_{field}"},
     "add_query": {"name": "a", "value": "b"},
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("name", sorted(STEPS))

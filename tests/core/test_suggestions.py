@@ -50,13 +50,20 @@ def test_the_shop_s_own_address_is_not_the_customer_s():
 
 
 def test_several_samples_count_more_than_one():
-    rare = [{"buyer": {"name": "Jo Doe"}, "phone": None}] * 5 + [{"buyer": {"name": "Mika Brandt"}, "phone": "+49 30 23125014"}]
+    rare = [{"buyer": {"name": "Jo Doe"}, "phone": None}] * 5 + [
+        {"buyer": {"name": "Mika Brandt"}, "phone": "+49 30 23125014"}
+    ]
     assert suggest(rare)["phone"][0].value == "+49 30 23125014"
 
 
 def test_parts_of_a_line_start_at_the_line():
     found = suggest_item("line", made.order()["lines"])
-    assert {part: found[part][0].path for part in found} == {"name": "$.title", "sku": "$.sku", "quantity": "$.quantity", "price": "$.price"}
+    assert {part: found[part][0].path for part in found} == {
+        "name": "$.title",
+        "sku": "$.sku",
+        "quantity": "$.quantity",
+        "price": "$.price",
+    }
 
 
 def test_a_list_variable_becomes_texts_that_people_read():
@@ -76,7 +83,11 @@ def test_words_of_keys():
     assert words("grandTotal") == words("grand_total") == words("Grand-Total") == ("grand", "total")
 
 
-values = st.recursive(st.none() | st.booleans() | st.integers() | st.floats(allow_nan=False) | st.text(max_size=20), lambda x: st.lists(x, max_size=4) | st.dictionaries(st.text(max_size=10), x, max_size=5), max_leaves=20)
+values = st.recursive(
+    st.none() | st.booleans() | st.integers() | st.floats(allow_nan=False) | st.text(max_size=20),
+    lambda x: st.lists(x, max_size=4) | st.dictionaries(st.text(max_size=10), x, max_size=5),
+    max_leaves=20,
+)
 
 
 @settings(max_examples=80, deadline=None)

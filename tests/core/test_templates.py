@@ -14,7 +14,13 @@ def render(source, html=False, **values):
 
 
 def test_variables_conditions_and_loops():
-    assert render("{% for l in lines %}{{ loop.index }}. {{ l.name }}{% if not loop.last %}, {% endif %}{% endfor %}", lines=[{"name": "a"}, {"name": "b"}]) == "1. a, 2. b"
+    assert (
+        render(
+            "{% for l in lines %}{{ loop.index }}. {{ l.name }}{% if not loop.last %}, {% endif %}{% endfor %}",
+            lines=[{"name": "a"}, {"name": "b"}],
+        )
+        == "1. a, 2. b"
+    )
     assert render("{% if note %}{{ note }}{% else %}none{% endif %}", note=None) == "none"
     assert render("{{ (total or 5) * 2 + 1 }}", total=3) == "7"
 
@@ -26,7 +32,11 @@ def test_values_are_escaped_in_html_and_never_read_as_a_template():
 
 
 def test_the_names_it_uses_are_known():
-    assert compile_template("{{ a }}{% for x in b %}{{ x.c }}{% endfor %}{% if d %}{% endif %}").names == {"a", "b", "d"}
+    assert compile_template("{{ a }}{% for x in b %}{{ x.c }}{% endfor %}{% if d %}{% endif %}").names == {
+        "a",
+        "b",
+        "d",
+    }
 
 
 @pytest.mark.parametrize(
@@ -68,7 +78,11 @@ def test_an_error_names_its_line():
 def test_a_hostile_template_can_t_take_long():
     began = time.monotonic()
     with pytest.raises(CantRender, match="loops more than"):
-        render("{% for a in x %}{% for b in x %}{% for c in x %}{% for d in x %}{% endfor %}{% endfor %}{% endfor %}{% endfor %}", x=list(range(1000)))
+        render(
+            "{% for a in x %}{% for b in x %}{% for c in x %}{% for d in x %}{% endfor %}{% endfor %}{% endfor %}{% "
+            "endfor %}",
+            x=list(range(1000)),
+        )
     with pytest.raises(CantRender, match="makes more than"):
         render("{% for a in x %}{{ y }}{% endfor %}", x=list(range(10_000)), y="y" * 10_000)
     with pytest.raises(CantRender, match="only numbers"):

@@ -35,7 +35,11 @@ def worked(spec, anchor, now=None, zone=DUBLIN, holiday=never):
         ({}, "2026-11-03T12:00", "2026-11-03T12:00"),
         ({"amount": 10}, "2026-11-03T12:00", "2026-11-03T12:10"),
         ({"amount": 25, "unit": "hours"}, "2026-03-28T12:00", "2026-03-29T13:00"),  # exact, over a clock change
-        ({"amount": 1, "unit": "days"}, "2026-03-28T12:00", "2026-03-29T11:00"),  # the same local time: summer time began
+        (
+            {"amount": 1, "unit": "days"},
+            "2026-03-28T12:00",
+            "2026-03-29T11:00",
+        ),  # the same local time: summer time began
         ({"amount": 1, "unit": "days", "at": "09:30"}, "2026-11-03T12:00", "2026-11-04T09:30"),
         ({"amount": 1, "unit": "business_days"}, "2026-11-06T12:00", "2026-11-09T12:00"),  # Friday to Monday
         ({"amount": 3, "unit": "business_days", "at": "08:00"}, "2026-11-05T12:00", "2026-11-10T08:00"),
@@ -54,15 +58,30 @@ def test_worked_out_by_hand(spec, anchor, expected):
 
 def test_a_day_as_anchor_is_nine_in_the_morning_there_or_the_time_given():
     day = dt.date(2026, 12, 24)
-    assert worked({"anchor": "expected", "variable": "d", "amount": -1, "unit": "days"}, day, "2026-11-03T12:00", BERLIN)[0] == at("2026-12-23T09:00", BERLIN)
-    assert worked({"anchor": "expected", "variable": "d", "amount": -2, "unit": "business_days", "at": "17:15"}, day, "2026-11-03T12:00", BERLIN)[0] == at("2026-12-22T17:15", BERLIN)
-    assert worked({"anchor": "expected", "variable": "d", "amount": -3, "unit": "hours"}, day, "2026-11-03T12:00", BERLIN)[0] == at("2026-12-24T06:00", BERLIN)
+    assert worked(
+        {"anchor": "expected", "variable": "d", "amount": -1, "unit": "days"}, day, "2026-11-03T12:00", BERLIN
+    )[0] == at("2026-12-23T09:00", BERLIN)
+    assert worked(
+        {"anchor": "expected", "variable": "d", "amount": -2, "unit": "business_days", "at": "17:15"},
+        day,
+        "2026-11-03T12:00",
+        BERLIN,
+    )[0] == at("2026-12-22T17:15", BERLIN)
+    assert worked(
+        {"anchor": "expected", "variable": "d", "amount": -3, "unit": "hours"}, day, "2026-11-03T12:00", BERLIN
+    )[0] == at("2026-12-24T06:00", BERLIN)
 
 
 def test_what_has_passed_goes_at_once_or_not_at_all():
     spec = {"anchor": "expected", "variable": "d", "amount": -1, "unit": "days"}
-    assert worked(spec, dt.date(2026, 11, 3), "2026-11-03T12:00") == (at("2026-11-03T12:00"), "1 day before d, its time has passed, so at once")
-    assert worked(spec | {"late": "skip"}, dt.date(2026, 11, 3), "2026-11-03T12:00") == (None, "Its time, 2 November 2026 09:00, has passed.")
+    assert worked(spec, dt.date(2026, 11, 3), "2026-11-03T12:00") == (
+        at("2026-11-03T12:00"),
+        "1 day before d, its time has passed, so at once",
+    )
+    assert worked(spec | {"late": "skip"}, dt.date(2026, 11, 3), "2026-11-03T12:00") == (
+        None,
+        "Its time, 2 November 2026 09:00, has passed.",
+    )
 
 
 def test_after_the_last_day_it_goes_no_more():
@@ -75,28 +94,39 @@ def test_holidays_are_passed_over_where_asked():
     christmas = lambda day: is_holiday("DE", day)  # noqa: E731
     spec = {"window": {"holidays": False}}
     assert worked(spec, "2026-12-25T12:00", zone=BERLIN, holiday=christmas)[0] == at("2026-12-27T08:00", BERLIN)
-    assert worked({"amount": 1, "unit": "business_days"}, "2026-12-24T12:00", zone=BERLIN, holiday=christmas)[0] == at("2026-12-28T13:00", BERLIN)
+    assert worked({"amount": 1, "unit": "business_days"}, "2026-12-24T12:00", zone=BERLIN, holiday=christmas)[0] == at(
+        "2026-12-28T13:00", BERLIN
+    )
     assert not is_holiday("XX", dt.date(2026, 12, 25))
 
 
 def test_a_time_that_the_clocks_skip_comes_as_much_later():
     assert moment(dt.date(2026, 3, 29), dt.time(2, 30), BERLIN) == at("2026-03-29T01:30")  # 03:30 summer time
     assert moment(dt.date(2026, 10, 25), dt.time(2, 30), BERLIN) == at("2026-10-25T00:30")  # the first of the two
-    assert worked({"amount": 1, "unit": "days", "at": "02:30"}, "2026-03-28T12:00", zone=BERLIN)[0] == at("2026-03-29T01:30")
+    assert worked({"amount": 1, "unit": "days", "at": "02:30"}, "2026-03-28T12:00", zone=BERLIN)[0] == at(
+        "2026-03-29T01:30"
+    )
     window = Window(start="02:15", end="02:45")
     opens = next_inside(window, at("2026-03-29T00:00"), BERLIN, never)
     assert opens == at("2026-03-30T00:15"), "on the day of the gap it does not open"
-    assert next_inside(Window(start="02:15", end="05:00"), at("2026-03-29T00:00"), BERLIN, never) == at("2026-03-29T01:00"), "it opens when the clocks have skipped its beginning"
+    assert next_inside(Window(start="02:15", end="05:00"), at("2026-03-29T00:00"), BERLIN, never) == at(
+        "2026-03-29T01:00"
+    ), "it opens when the clocks have skipped its beginning"
 
 
 @pytest.mark.parametrize(
     ("spec", "said_"),
     [
-        ({"window": {"weekdays": []}}, "never opens"), ({"window": {"start": "08:00", "end": "08:00"}}, "never opens"), ({"window": {"start": "25:00"}}, "no time of day"), ({"at": "9"}, "no time of day"),
-        ({"not_before": "2026-12-02", "not_after": "2026-12-01"}, "ends before it begins"), ({"anchor": "expected"}, "needs the variable"), ({"amount": -5}, "before the event itself"),
+        ({"window": {"weekdays": []}}, "never opens"),
+        ({"window": {"start": "08:00", "end": "08:00"}}, "never opens"),
+        ({"window": {"start": "25:00"}}, "no time of day"),
+        ({"at": "9"}, "no time of day"),
+        ({"not_before": "2026-12-02", "not_after": "2026-12-01"}, "ends before it begins"),
+        ({"anchor": "expected"}, "needs the variable"),
+        ({"amount": -5}, "before the event itself"),
         ({"window": {"weekdays": [7]}}, "weekday that is none"),
     ],
-)  # fmt: skip
+)
 def test_a_timing_that_makes_no_sense_is_refused_in_words(spec, said_):
     with pytest.raises(ValidationError, match=said_):
         Timing.model_validate(spec)
@@ -104,7 +134,13 @@ def test_a_timing_that_makes_no_sense_is_refused_in_words(spec, said_):
 
 def test_the_laws_hold_in_every_zone_on_every_day_of_two_years():
     """Never before now, never before its time, never outside the window; and no earlier moment would do."""
-    windows = [Window(), Window(start="22:30", end="05:15"), Window(start="00:00", end="00:30", weekdays=[1, 4]), Window(start="02:00", end="03:00"), Window(start="12:00", end="11:59")]
+    windows = [
+        Window(),
+        Window(start="22:30", end="05:15"),
+        Window(start="00:00", end="00:30", weekdays=[1, 4]),
+        Window(start="02:00", end="03:00"),
+        Window(start="12:00", end="11:59"),
+    ]
     first = dt.datetime(2026, 1, 1, tzinfo=dt.UTC)
     for index, name in enumerate(sorted(available_timezones())):
         zone = ZoneInfo(name)
@@ -121,21 +157,40 @@ def test_the_laws_hold_in_every_zone_on_every_day_of_two_years():
             assert found.at >= bare
             if found.at > bare:
                 assert not inside(window, bare, zone, never)
-                assert not inside(window, found.at - dt.timedelta(minutes=1), zone, never) or found.at - dt.timedelta(minutes=1) < bare
+                assert (
+                    not inside(window, found.at - dt.timedelta(minutes=1), zone, never)
+                    or found.at - dt.timedelta(minutes=1) < bare
+                )
 
 
 @settings(max_examples=150, deadline=None)
 @given(
-    st.datetimes(dt.datetime(2026, 1, 1), dt.datetime(2027, 12, 31)), st.sampled_from(["Europe/Berlin", "America/New_York", "Australia/Lord_Howe", "Asia/Kathmandu", "Pacific/Apia", "Africa/Casablanca"]),
-    st.integers(0, 23), st.integers(0, 59), st.integers(1, 23 * 60),
-)  # fmt: skip
+    st.datetimes(dt.datetime(2026, 1, 1), dt.datetime(2027, 12, 31)),
+    st.sampled_from(
+        [
+            "Europe/Berlin",
+            "America/New_York",
+            "Australia/Lord_Howe",
+            "Asia/Kathmandu",
+            "Pacific/Apia",
+            "Africa/Casablanca",
+        ]
+    ),
+    st.integers(0, 23),
+    st.integers(0, 59),
+    st.integers(1, 23 * 60),
+)
 def test_the_next_opening_is_the_first_minute_at_which_it_is_open(now, name, hour, minute, length):
     zone, now = ZoneInfo(name), now.replace(second=0, microsecond=0, tzinfo=dt.UTC)
     start = dt.time(hour, minute)
     end = (dt.datetime.combine(dt.date(2026, 1, 1), start) + dt.timedelta(minutes=length)).time()
     window = Window(start=f"{start:%H:%M}", end=f"{end:%H:%M}")
     found = next_inside(window, now, zone, never)
-    plain = next(now + dt.timedelta(minutes=m) for m in range(4 * 1440) if inside(window, now + dt.timedelta(minutes=m), zone, never))
+    plain = next(
+        now + dt.timedelta(minutes=m)
+        for m in range(4 * 1440)
+        if inside(window, now + dt.timedelta(minutes=m), zone, never)
+    )
     assert found == plain
 
 
@@ -150,4 +205,18 @@ def test_whose_clock_it_is():
 def test_a_timing_is_said_as_people_say_it():
     assert said(Timing()) == "at once"
     assert said(Timing(amount=10)) == "10 minutes after the event"
-    assert said(Timing.model_validate({"anchor": "expected", "variable": "expected_on", "amount": -1, "unit": "days", "at": "09:00", "window": {"weekdays": [0, 1]}})) == "1 day before expected on at 09:00, between 08:00 and 20:00 on Mon, Tue there"
+    assert (
+        said(
+            Timing.model_validate(
+                {
+                    "anchor": "expected",
+                    "variable": "expected_on",
+                    "amount": -1,
+                    "unit": "days",
+                    "at": "09:00",
+                    "window": {"weekdays": [0, 1]},
+                }
+            )
+        )
+        == "1 day before expected on at 09:00, between 08:00 and 20:00 on Mon, Tue there"
+    )

@@ -32,7 +32,17 @@ def test_what_a_reader_sees(value, locale, text):
 
 @pytest.mark.parametrize(
     ("text", "number"),
-    [("64,90", "64.90"), ("1.234,50", "1234.50"), ("1,234.50", "1234.50"), ("1 234,5", "1234.5"), ("1.234.567", "1234567"), ("-5", "-5"), ("−5", "-5"), ("1e3", "1000"), ("12'345.60", "12345.60")],
+    [
+        ("64,90", "64.90"),
+        ("1.234,50", "1234.50"),
+        ("1,234.50", "1234.50"),
+        ("1 234,5", "1234.5"),
+        ("1.234.567", "1234567"),
+        ("-5", "-5"),
+        ("−5", "-5"),
+        ("1e3", "1000"),
+        ("12'345.60", "12345.60"),
+    ],
 )
 def test_numbers_with_either_decimal_sign(text, number):
     assert number_of(text) == Decimal(number)
@@ -45,12 +55,20 @@ def test_what_is_no_number(text):
 
 @given(
     st.recursive(
-        st.none() | st.booleans() | st.integers() | st.text() | st.builds(Money, st.decimals(allow_nan=False, allow_infinity=False), st.sampled_from(["EUR", "JPY"]))
-        | st.builds(Day, st.dates(), st.sampled_from(["long", "day"])) | st.decimals(allow_nan=False, allow_infinity=False),
-        lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.text(max_size=4).filter(lambda k: not k.startswith("$")), inner, max_size=3),
+        st.none()
+        | st.booleans()
+        | st.integers()
+        | st.text()
+        | st.builds(Money, st.decimals(allow_nan=False, allow_infinity=False), st.sampled_from(["EUR", "JPY"]))
+        | st.builds(Day, st.dates(), st.sampled_from(["long", "day"]))
+        | st.decimals(allow_nan=False, allow_infinity=False),
+        lambda inner: (
+            st.lists(inner, max_size=3)
+            | st.dictionaries(st.text(max_size=4).filter(lambda k: not k.startswith("$")), inner, max_size=3)
+        ),
         max_leaves=8,
     )
-)  # fmt: skip
+)
 def test_what_is_stored_comes_back(value):
     import json
 
@@ -64,4 +82,9 @@ def test_a_moment_keeps_its_zone():
 
 
 def test_a_language_takes_the_shop_s_habits_where_they_are_known():
-    assert (regional("en", "IE"), regional("de", "IE"), regional("de-AT", "IE"), regional("en", "")) == ("en-IE", "de", "de-AT", "en")
+    assert (regional("en", "IE"), regional("de", "IE"), regional("de-AT", "IE"), regional("en", "")) == (
+        "en-IE",
+        "de",
+        "de-AT",
+        "en",
+    )

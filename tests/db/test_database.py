@@ -18,7 +18,10 @@ NOW = dt.datetime(2026, 11, 3, tzinfo=dt.UTC)
 
 @pytest.mark.durable
 def test_sqlite_is_set_to_lose_nothing(bench):
-    values = {name: bench.rows(f"PRAGMA {name}")[0][0] for name in ("journal_mode", "synchronous", "foreign_keys", "busy_timeout")}
+    values = {
+        name: bench.rows(f"PRAGMA {name}")[0][0]
+        for name in ("journal_mode", "synchronous", "foreign_keys", "busy_timeout")
+    }
     assert values == {"journal_mode": "wal", "synchronous": 2, "foreign_keys": 1, "busy_timeout": 20000}
 
 
@@ -97,7 +100,13 @@ def test_secrets_are_sealed_and_an_old_one_overlaps(bench):
 
 def test_a_claim_looks_at_what_is_due_and_nothing_else(bench):
     """However many sends there are, the index of those that wait serves the claim, in order, without a sort."""
-    plan = bench.rows("EXPLAIN QUERY PLAN SELECT id FROM send WHERE state IN ('scheduled', 'retrying') AND gateway_id = ? AND due_at <= ? ORDER BY due_at LIMIT ?", 1, 1, 8)
+    plan = bench.rows(
+        "EXPLAIN QUERY PLAN SELECT id FROM send WHERE state IN ('scheduled', 'retrying') AND gateway_id = ? AND "
+        "due_at <= ? ORDER BY due_at LIMIT ?",
+        1,
+        1,
+        8,
+    )
     assert [row[3] for row in plan] == ["SEARCH send USING INDEX ix_send_waiting (gateway_id=? AND due_at<?)"]
 
 
@@ -112,7 +121,11 @@ def test_a_database_of_the_version_before_keeps_its_sends_when_it_moves_on(bench
     bench.plan()
     with bench.database.connection() as connection:
         send_id = connection.exec_driver_sql("SELECT id FROM send").scalar()
-        connection.exec_driver_sql("INSERT INTO attempt (send_id, number, began_at, ended_at, outcome, code, answer) VALUES (?, 1, 0, 0, 'accepted', '', '')", (send_id,))
+        connection.exec_driver_sql(
+            "INSERT INTO attempt (send_id, number, began_at, ended_at, outcome, code, answer) VALUES (?, 1, 0, 0, "
+            "'accepted', '', '')",
+            (send_id,),
+        )
     config = Config()
     config.set_main_option("script_location", str(MIGRATIONS))
     with bench.database.engine.connect() as connection:
@@ -123,15 +136,23 @@ def test_a_database_of_the_version_before_keeps_its_sends_when_it_moves_on(bench
     bench.database.engine.dispose()
     assert bench.rows("SELECT version_num FROM alembic_version") == [("0004",)]
     bench.database.migrate()
-    assert bench.rows("SELECT send.id, test, attempt.outcome FROM send JOIN attempt ON attempt.send_id = send.id") == [(send_id, 0, "accepted")]
-    indexes = {row[0] for row in bench.rows("SELECT name FROM sqlite_master WHERE type = 'index' AND tbl_name = 'send'")}
+    assert bench.rows("SELECT send.id, test, attempt.outcome FROM send JOIN attempt ON attempt.send_id = send.id") == [
+        (send_id, 0, "accepted")
+    ]
+    indexes = {
+        row[0] for row in bench.rows("SELECT name FROM sqlite_master WHERE type = 'index' AND tbl_name = 'send'")
+    }
     assert {"ix_send_waiting", "ix_send_sending", "ix_send_stuck", "ix_send_created", "ix_send_route_order"} <= indexes
     test_tables_and_migrations_agree(bench)
 
 
 @pytest.mark.durable
 def test_a_write_inside_a_write_is_refused_instead_of_waiting_for_itself(bench):
-    with bench.database.connection(), pytest.raises(RuntimeError, match="would wait for itself"), bench.database.writing():
+    with (
+        bench.database.connection(),
+        pytest.raises(RuntimeError, match="would wait for itself"),
+        bench.database.writing(),
+    ):
         pass
     with bench.database.writing():
         pass
@@ -145,28 +166,59 @@ def test_days_are_the_shop_s_across_a_daylight_saving_change(bench):
     zone = ZoneInfo("Europe/Berlin")
     bench.deliver(made.body())
     bench.plan()
-    moments = ["2026-10-24T23:59", "2026-10-25T00:01", "2026-10-25T23:30", "2026-10-26T00:10", "2026-03-29T00:10", "2026-03-29T23:50"]
+    moments = [
+        "2026-10-24T23:59",
+        "2026-10-25T00:01",
+        "2026-10-25T23:30",
+        "2026-10-26T00:10",
+        "2026-03-29T00:10",
+        "2026-03-29T23:50",
+    ]
     with bench.database.connection() as connection:
         ((row,),) = [connection.exec_driver_sql("SELECT id FROM send").fetchall()]
-        columns = [name for (name,) in connection.exec_driver_sql("SELECT name FROM pragma_table_info('send') WHERE name NOT IN ('id', 'created_at')")]
+        columns = [
+            name
+            for (name,) in connection.exec_driver_sql(
+                "SELECT name FROM pragma_table_info('send') WHERE name NOT IN ('id', 'created_at')"
+            )
+        ]
         quoted = ", ".join(f'"{name}"' for name in columns)
         for number, text in enumerate(moments):
             at = int(dt.datetime.fromisoformat(text).replace(tzinfo=zone).timestamp() * 1e6)
-            connection.exec_driver_sql(f"INSERT INTO send (id, created_at, {quoted}) SELECT ?, ?, {quoted} FROM send WHERE id = ?", (f"d{number}", at, row[0]))
+            connection.exec_driver_sql(
+                f"INSERT INTO send (id, created_at, {quoted}) SELECT ?, ?, {quoted} FROM send WHERE id = ?",
+                (f"d{number}", at, row[0]),
+            )
         connection.exec_driver_sql("DELETE FROM send WHERE id = ?", (row[0],))
     with bench.database.reading() as session:
         sends, _, _ = overview.by_day(session, bench.store_id, dt.datetime(2026, 1, 1, tzinfo=dt.UTC), zone)
-    assert sends == {dt.date(2026, 10, 24): 1, dt.date(2026, 10, 25): 2, dt.date(2026, 10, 26): 1, dt.date(2026, 3, 29): 2}
+    assert sends == {
+        dt.date(2026, 10, 24): 1,
+        dt.date(2026, 10, 25): 2,
+        dt.date(2026, 10, 26): 1,
+        dt.date(2026, 3, 29): 2,
+    }
 
 
 def test_the_newest_events_are_found_without_reading_the_others(bench):
     from angelon.db import events
 
-    ids = [bench.deliver(made.body(id=number), store_delivery=f"d{number}", store_event="placed" if number % 2 else "changed").body["event"] for number in range(8)]
+    ids = [
+        bench.deliver(
+            made.body(id=number), store_delivery=f"d{number}", store_event="placed" if number % 2 else "changed"
+        ).body["event"]
+        for number in range(8)
+    ]
     with bench.database.reading() as session:
         assert events.newest(session, [1], None, 3) == ids[:-4:-1]
         assert events.newest(session, [1], ["order.created"], 9) == ids[7:0:-2]
         assert events.newest(session, [2], None, 3) == []
     for clause in ("source_id = 1 AND parent_id IS NULL", "type = 'order.created' AND source_id IN (1, 2)"):
-        plan = " ".join(row[3] for row in bench.rows(f"EXPLAIN QUERY PLAN SELECT received_at, id FROM event WHERE {clause} ORDER BY received_at DESC, id DESC LIMIT 40"))
+        plan = " ".join(
+            row[3]
+            for row in bench.rows(
+                f"EXPLAIN QUERY PLAN SELECT received_at, id FROM event WHERE {clause} ORDER BY received_at DESC, id "
+                "DESC LIMIT 40"
+            )
+        )
         assert "ix_event_source" in plan or "ix_event_type" in plan, plan

@@ -49,7 +49,9 @@ def test_a_first_look_shows_what_it_must(seeded):
     states = dict(rows(seeded, "SELECT state, count(*) FROM send GROUP BY state"))
     assert states["sent"] > 400
     assert {"failed", "held", "retrying", "skipped"} <= set(states)
-    assert rows(seeded, "SELECT count(*) FROM send WHERE state = 'sent' AND tries > 1")[0][0] >= 3, "a bad afternoon, recovered"
+    assert rows(seeded, "SELECT count(*) FROM send WHERE state = 'sent' AND tries > 1")[0][0] >= 3, (
+        "a bad afternoon, recovered"
+    )
     (held,) = rows(seeded, "SELECT reason FROM send WHERE state = 'held'")[0]
     assert "no usable email" in held
     assert rows(seeded, "SELECT count(*) FROM event WHERE planned_at IS NULL OR problem <> ''") == [(0,)]
@@ -71,7 +73,9 @@ def test_its_secrets_are_new_and_sealed_and_the_counter_knows_the_shop_s(seeded)
 def test_a_second_start_changes_ports_and_nothing_else(seeded):
     settings, database = seeded
     before = rows(seeded, "SELECT count(*) FROM event") + rows(seeded, "SELECT count(*) FROM send")
-    assert load.prepare(database, settings, 8081, lambda: 2600).mail == 2599, "the mailbox's port is kept while it is free"
+    assert load.prepare(database, settings, 8081, lambda: 2600).mail == 2599, (
+        "the mailbox's port is kept while it is free"
+    )
     assert rows(seeded, "SELECT count(*) FROM event") + rows(seeded, "SELECT count(*) FROM send") == before
 
 
@@ -81,6 +85,9 @@ def test_a_drifted_source_and_a_gap_are_there(seeded):
 
     with Session(seeded[1].engine) as session:
         live = setup.load(session, 1)
-        drifts = {key: drifting(source, shapes.of_source(session, live.source_ids[key])) for key, source in live.setup.sources.items()}
+        drifts = {
+            key: drifting(source, shapes.of_source(session, live.source_ids[key]))
+            for key, source in live.setup.sources.items()
+        }
     assert [d.path for d in drifts["fairground"].values()] == ["$.buyer_tel"]
     assert drifts["webshop"] == {}

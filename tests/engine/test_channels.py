@@ -19,7 +19,12 @@ from tests import made
 
 PARTS = {
     "sms": {"en": {"text": "Hi {{ customer_name }}: {{ total }}"}},
-    "chat": {"en": {"body": "Hello {{ customer_name }}, {{ total }} it is.", "samples": {"customer_name": "Jo", "total": "€5"}}},
+    "chat": {
+        "en": {
+            "body": "Hello {{ customer_name }}, {{ total }} it is.",
+            "samples": {"customer_name": "Jo", "total": "€5"},
+        }
+    },
 }
 
 
@@ -40,11 +45,31 @@ def speak(bench, *channels, **parts):
     """Makes the message live with these parts, and a live route for each channel."""
     now = bench.clock.now()
     with bench.database.writing() as session:
-        row = setup.save_draft(session, MessageRow, bench.store_id, Message.model_validate(made.message().model_dump() | PARTS | parts), now)
+        row = setup.save_draft(
+            session,
+            MessageRow,
+            bench.store_id,
+            Message.model_validate(made.message().model_dump() | PARTS | parts),
+            now,
+        )
         setup.publish(session, row, now)
         for channel in channels:
             gateway = {"email": "mailroom"}.get(channel, channel)
-            route = setup.save_draft(session, RouteRow, bench.store_id, Route(key=f"by-{channel}", name=channel, when=["order.created"], sources=["shop"], send="received", channel=channel, gateway=gateway), now)
+            route = setup.save_draft(
+                session,
+                RouteRow,
+                bench.store_id,
+                Route(
+                    key=f"by-{channel}",
+                    name=channel,
+                    when=["order.created"],
+                    sources=["shop"],
+                    send="received",
+                    channel=channel,
+                    gateway=gateway,
+                ),
+                now,
+            )
             setup.publish(session, route, now)
             setup.switch(session, route, True, now - (now - now.replace(year=2020)))
     bench.services.setups.forget()
@@ -53,13 +78,17 @@ def speak(bench, *channels, **parts):
 def approve(bench):
     live = bench.services.setups.get(bench.store_id)
     message = live.setup.messages["received"]
-    row = Reviewing(bench.database, bench.services.setups, bench.vault, bench.clock).submit(live, message, live.message_ids["received"], "chat", "en")
+    row = Reviewing(bench.database, bench.services.setups, bench.vault, bench.clock).submit(
+        live, message, live.message_ids["received"], "chat", "en"
+    )
     bench.services.setups.forget()
     return row
 
 
 def body(**changes):
-    return made.body(buyer={"name": "Jörg", "email": "joerg@example.org", "phone": "+49 30 23125014", "country": "DE"}, **changes)
+    return made.body(
+        buyer={"name": "Jörg", "email": "joerg@example.org", "phone": "+49 30 23125014", "country": "DE"}, **changes
+    )
 
 
 def source(bench):
@@ -73,7 +102,10 @@ def source(bench):
 
 
 def sends(bench, channel):
-    return bench.rows("SELECT state, reason, recipient, cost, reference, tries FROM send WHERE channel = ? ORDER BY created_at", channel)
+    return bench.rows(
+        "SELECT state, reason, recipient, cost, reference, tries FROM send WHERE channel = ? ORDER BY created_at",
+        channel,
+    )
 
 
 def test_one_order_is_told_by_all_three(bench, mailbox, providers):
@@ -119,7 +151,9 @@ def test_a_live_text_stays_in_use_while_its_successor_is_in_review(bench, provid
     live = bench.services.setups.get(bench.store_id)
     changed = live.setup.messages["received"].model_copy(deep=True)
     changed.chat["en"].body = "Well, {{ customer_name }}, {{ total }} it is."
-    row = Reviewing(bench.database, bench.services.setups, bench.vault, bench.clock).submit(live, changed, live.message_ids["received"], "chat", "en")
+    row = Reviewing(bench.database, bench.services.setups, bench.vault, bench.clock).submit(
+        live, changed, live.message_ids["received"], "chat", "en"
+    )
     assert row.state == "submitted"
     bench.deliver(body())
     bench.plan()
@@ -153,7 +187,12 @@ def test_a_busy_provider_is_tried_again_at_the_time_it_names(bench, providers):
     bench.clock.now = lambda: later
     bench.dispatcher().run_batch()
     assert [(row[0], row[5]) for row in sends(bench, "sms")] == [("sent", 2)]
-    assert [row[0] for row in bench.rows("SELECT outcome FROM attempt JOIN send ON send.id = send_id WHERE channel = 'sms' ORDER BY attempt.id")] == ["temporary", "accepted"]
+    assert [
+        row[0]
+        for row in bench.rows(
+            "SELECT outcome FROM attempt JOIN send ON send.id = send_id WHERE channel = 'sms' ORDER BY attempt.id"
+        )
+    ] == ["temporary", "accepted"]
 
 
 def test_an_order_without_a_phone_number_is_held_for_sms_and_told_by_email(bench, mailbox, providers):
@@ -169,7 +208,21 @@ def test_an_order_without_a_phone_number_is_held_for_sms_and_told_by_email(bench
 def test_a_route_through_a_gateway_of_another_channel_is_held(bench):
     speak(bench, "email")
     with bench.database.writing() as session:
-        row = setup.save_draft(session, RouteRow, bench.store_id, Route(key="odd", name="Odd", when=["order.created"], sources=["shop"], send="received", channel="sms", gateway="mailroom"), bench.clock.now())
+        row = setup.save_draft(
+            session,
+            RouteRow,
+            bench.store_id,
+            Route(
+                key="odd",
+                name="Odd",
+                when=["order.created"],
+                sources=["shop"],
+                send="received",
+                channel="sms",
+                gateway="mailroom",
+            ),
+            bench.clock.now(),
+        )
         setup.publish(session, row, bench.clock.now())
         setup.switch(session, row, True, bench.clock.now().replace(year=2020))
     bench.services.setups.forget()
@@ -219,10 +272,21 @@ def test_each_order_gets_the_files_of_its_own_and_its_calendar_entry(bench, mail
     keep(bench, "care", "all.pdf", b"%PDF-1 all")
     keep(bench, "care", "heron.pdf", b"%PDF-1 heron", "sku", "HER-180")
     keep(bench, "care", "other.pdf", b"%PDF-1 other", "sku", "XXX")
-    publish(bench, attachments=[{"kind": "library", "shelf": "care"}, {"kind": "calendar", "day": "expected_on", "title": "Comes"}], envelope={"cc": "c@example.com", "bcc": "b@example.com", "reply_to": "r@example.com"})
+    publish(
+        bench,
+        attachments=[
+            {"kind": "library", "shelf": "care"},
+            {"kind": "calendar", "day": "expected_on", "title": "Comes"},
+        ],
+        envelope={"cc": "c@example.com", "bcc": "b@example.com", "reply_to": "r@example.com"},
+    )
     assert run(bench)[0] == "sent"
     mail = received(bench)
-    assert [(a.get_filename(), a.get_content_type()) for a in mail.iter_attachments()] == [("all.pdf", "application/pdf"), ("heron.pdf", "application/pdf"), ("delivery.ics", "text/calendar")]
+    assert [(a.get_filename(), a.get_content_type()) for a in mail.iter_attachments()] == [
+        ("all.pdf", "application/pdf"),
+        ("heron.pdf", "application/pdf"),
+        ("delivery.ics", "text/calendar"),
+    ]
     assert (str(mail["Cc"]), str(mail["Reply-To"]), mail["Bcc"]) == ("c@example.com", "r@example.com", None)
     assert sorted(row.rcpt_to for row in bench.box.mails()) == ["b@example.com", "c@example.com", "joerg@example.org"]
 
@@ -277,7 +341,16 @@ def allow(bench, *hosts):
 
 
 def test_a_file_from_an_address_in_the_payload_is_fetched_with_its_guard(bench, mailbox, invoices):
-    publish(bench, attachments=[{"kind": "url", "url": invoices + "/{{ customer_name | lower }}.pdf", "name": "Invoice {{ customer_name }}.pdf"}])
+    publish(
+        bench,
+        attachments=[
+            {
+                "kind": "url",
+                "url": invoices + "/{{ customer_name | lower }}.pdf",
+                "name": "Invoice {{ customer_name }}.pdf",
+            }
+        ],
+    )
     state, reason = run(bench)
     assert (state, "an address inside the house" in reason) == ("held", True)
     allow(bench, "127.0.0.1")

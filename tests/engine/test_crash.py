@@ -13,7 +13,9 @@ from tests import made
 
 def start_worker(bench):
     return subprocess.Popen(
-        [sys.executable, "-m", "angelon", "worker"], env={**os.environ, "ANGELON_HOME": str(bench.home), "ANGELON_SECRET_KEY": "a-key-for-tests-only"}, stderr=subprocess.DEVNULL
+        [sys.executable, "-m", "angelon", "worker"],
+        env={**os.environ, "ANGELON_HOME": str(bench.home), "ANGELON_SECRET_KEY": "a-key-for-tests-only"},
+        stderr=subprocess.DEVNULL,
     )
 
 
@@ -42,7 +44,12 @@ def test_a_killed_worker_loses_nothing(bench, mailbox):
         worker.wait(20)
     arrived = Counter(mail.rcpt_to for mail in bench.box.mails(300))
     assert set(arrived) == {f"p{n}@example.org" for n in range(100)}
-    unknown = {row[0] for row in bench.rows("SELECT s.recipient FROM attempt a JOIN send s ON s.id = a.send_id WHERE a.outcome = 'unknown'")}
+    unknown = {
+        row[0]
+        for row in bench.rows(
+            "SELECT s.recipient FROM attempt a JOIN send s ON s.id = a.send_id WHERE a.outcome = 'unknown'"
+        )
+    }
     assert {to for to, times in arrived.items() if times > 1} <= unknown
 
 
@@ -68,7 +75,10 @@ def test_an_idle_worker_is_woken_at_once(bench, mailbox):
         time.sleep(0.5)
         bench.deliver(made.body())
         wait_until(lambda: bench.rows("SELECT state FROM send") == [("sent",)])
-        ((began, received),) = bench.rows("SELECT a.began_at, e.received_at FROM attempt a JOIN send s ON s.id = a.send_id JOIN event e ON e.id = s.event_id")
+        ((began, received),) = bench.rows(
+            "SELECT a.began_at, e.received_at FROM attempt a JOIN send s ON s.id = a.send_id JOIN event e ON e.id = "
+            "s.event_id"
+        )
         assert dt.timedelta(microseconds=began - received) < dt.timedelta(seconds=1.5), "well before the next poll"
     finally:
         worker.terminate()

@@ -1,4 +1,6 @@
-"""A fault at every commit, a gateway that raises, hangs or is away, receipts that come early, a clock that jumps: each harms only itself."""
+"""A fault at every commit, a gateway that raises, hangs or is away, receipts that come early, a clock that jumps: each
+harms only itself.
+"""
 
 import contextlib
 import datetime as dt
@@ -69,7 +71,15 @@ class Failing:
 
 
 def dispatcher(bench, way, **more):
-    return Dispatcher("t-0", bench.database, bench.services.setups, bench.vault, bench.clock, lambda gateway, secret: way if not isinstance(way, dict) else way[gateway.channel], **more)
+    return Dispatcher(
+        "t-0",
+        bench.database,
+        bench.services.setups,
+        bench.vault,
+        bench.clock,
+        lambda gateway, secret: way if not isinstance(way, dict) else way[gateway.channel],
+        **more,
+    )
 
 
 def as_a_worker_does(*work):
@@ -94,23 +104,40 @@ def test_a_fault_at_any_commit_loses_nothing_and_hands_nothing_over_twice(bench,
     at = 0
     while at < commits:
         at += 1
-        mail = Way(lambda m: Outcome("permanent", "550", "nobody") if m.to_address in gone else Outcome("accepted", "250", "taken", reference=f"m-{m.to_address}"))
+        mail = Way(
+            lambda m: (
+                Outcome("permanent", "550", "nobody")
+                if m.to_address in gone
+                else Outcome("accepted", "250", "taken", reference=f"m-{m.to_address}")
+            )
+        )
         text = Way()
         for number in range(4):
             address = f"gone{number + 1}@example.org" if number < 2 else f"p{at}-{number}@example.org"
-            shop.deliver(f"d{at}-{number}", id=at * 10 + number, buyer=PHONE | {"email": address, "phone": f"+4930231250{at:02d}{number}"})
+            shop.deliver(
+                f"d{at}-{number}",
+                id=at * 10 + number,
+                buyer=PHONE | {"email": address, "phone": f"+4930231250{at:02d}{number}"},
+            )
         failing = Failing(monkeypatch)
         failing.at = {at, at + 3}
         planner = Planner(bench.database, bench.services.setups, bench.clock)
         working = dispatcher(bench, {"email": mail, "sms": text})
         following = Following(bench.database, bench.services.setups, bench.clock)
-        as_a_worker_does(lambda p=planner: p.run_batch(2)[0], lambda w=working: w.run_batch(3), following.look, lambda w=working: w.run_batch(3))
+        as_a_worker_does(
+            lambda p=planner: p.run_batch(2)[0],
+            lambda w=working: w.run_batch(3),
+            following.look,
+            lambda w=working: w.run_batch(3),
+        )
         gateway = live().setup.gateways["mailroom"]
         as_a_worker_does(lambda g=gateway: take_all(bench.database, live(), g, [{"id": "x"}], bench.clock) and None)
         commits = max(failing.commits if at == 1 else commits, 12)
         monkeypatch.undo()
         shop.bench.clock.now = lambda: shop.now
-        assert all(times == 1 for times in (mail.handed + text.handed).values()), f"commit {at}: {mail.handed} {text.handed}"
+        assert all(times == 1 for times in (mail.handed + text.handed).values()), (
+            f"commit {at}: {mail.handed} {text.handed}"
+        )
         assert len(mail.handed) == 4
         assert len(text.handed) == 2, f"commit {at}: the fallback is due once for each that was refused"
         assert bench.rows("SELECT state, count(*) FROM send WHERE state NOT IN ('sent', 'failed') GROUP BY state") == []
@@ -163,8 +190,13 @@ def test_a_gateway_that_raises_is_unknown_for_that_send_alone(bench):
 
     way = Way(answer)
     assert dispatcher(bench, way).run_batch(8) == 8
-    assert bench.rows("SELECT state, count(*) FROM send GROUP BY state ORDER BY state") == [("retrying", 1), ("sent", 7)]
-    assert bench.rows("SELECT s.recipient, a.outcome FROM attempt a JOIN send s ON s.id = a.send_id WHERE a.outcome != 'accepted'") == [("p4@example.org", "unknown")]
+    assert bench.rows("SELECT state, count(*) FROM send GROUP BY state ORDER BY state") == [
+        ("retrying", 1),
+        ("sent", 7),
+    ]
+    assert bench.rows(
+        "SELECT s.recipient, a.outcome FROM attempt a JOIN send s ON s.id = a.send_id WHERE a.outcome != 'accepted'"
+    ) == [("p4@example.org", "unknown")]
 
 
 def test_a_batch_behind_a_slow_try_is_given_back_as_it_was(bench, monkeypatch):
@@ -173,14 +205,20 @@ def test_a_batch_behind_a_slow_try_is_given_back_as_it_was(bench, monkeypatch):
         bench.deliver(made.body(id=number, buyer={"name": "Jo", "email": f"p{number}@example.org"}))
     bench.plan()
     with bench.database.connection() as connection:  # one of them was tried before
-        connection.exec_driver_sql("UPDATE send SET state = 'retrying', tries = 3, first_try_at = 7 WHERE recipient = 'p4@example.org'")
+        connection.exec_driver_sql(
+            "UPDATE send SET state = 'retrying', tries = 3, first_try_at = 7 WHERE recipient = 'p4@example.org'"
+        )
 
     def slow(mail):
         time.sleep(0.1)
         return ACCEPTED
 
     assert dispatcher(bench, Way(slow)).run_batch(5) == 1
-    assert bench.rows("SELECT state, tries, first_try_at IS NULL, worker FROM send ORDER BY recipient") == [("sent", 1, 0, ""), *[("scheduled", 0, 1, "")] * 3, ("retrying", 3, 0, "")]
+    assert bench.rows("SELECT state, tries, first_try_at IS NULL, worker FROM send ORDER BY recipient") == [
+        ("sent", 1, 0, ""),
+        *[("scheduled", 0, 1, "")] * 3,
+        ("retrying", 3, 0, ""),
+    ]
 
 
 def test_outcomes_stored_one_by_one_survive_a_database_that_fails_in_the_middle(bench, monkeypatch):
@@ -189,7 +227,11 @@ def test_outcomes_stored_one_by_one_survive_a_database_that_fails_in_the_middle(
     bench.plan()
     way = Way()
     real = dispatching.queries.keep_content
-    monkeypatch.setattr(dispatching.queries, "keep_content", lambda connection, contents: 1 // 0 if len(contents) > 1 else real(connection, contents))
+    monkeypatch.setattr(
+        dispatching.queries,
+        "keep_content",
+        lambda connection, contents: 1 // 0 if len(contents) > 1 else real(connection, contents),
+    )
     failing = Failing(monkeypatch)
     failing.at = {3, 4}  # after the claim and the first of them
     working = dispatcher(bench, way)
@@ -242,7 +284,9 @@ def test_an_unreachable_gateway_is_left_alone_shown_probed_and_takes_up_again(be
         bench.deliver(made.body(id=number, buyer={"name": "Jo", "email": f"p{number}@example.org"}))
     bench.plan()
     away = True
-    way = Way(lambda mail: Outcome("temporary", "", "mailroom:25 can't be reached", unreachable=True) if away else ACCEPTED)
+    way = Way(
+        lambda mail: Outcome("temporary", "", "mailroom:25 can't be reached", unreachable=True) if away else ACCEPTED
+    )
     gateway_id = bench.services.setups.get(bench.store_id).gateway_ids["mailroom"]
     working = dispatcher(bench, way, breakers=Breakers())
     working.run(8, lambda: None, lambda: False, gateway_id)
@@ -284,10 +328,22 @@ def test_a_gateway_that_hangs_holds_up_no_other(bench):
     live = bench.services.setups.get(bench.store_id)
     release = threading.Event()
     with bench.database.connection() as connection:
-        connection.exec_driver_sql("UPDATE send SET gateway_id = ?, due_at = 0 WHERE rowid % 2 = 0", (live.gateway_ids["sms"],))
+        connection.exec_driver_sql(
+            "UPDATE send SET gateway_id = ?, due_at = 0 WHERE rowid % 2 = 0", (live.gateway_ids["sms"],)
+        )
     quick = Way()
     hanging = Way(lambda mail: release.wait(60) and ACCEPTED)
-    made_of = lambda name: Dispatcher(name, bench.database, bench.services.setups, bench.vault, bench.clock, lambda gateway, secret: hanging if gateway.key == "sms" else quick)  # noqa: E731
+
+    def made_of(name: str) -> Dispatcher:
+        return Dispatcher(
+            name,
+            bench.database,
+            bench.services.setups,
+            bench.vault,
+            bench.clock,
+            lambda gateway, secret: hanging if gateway.key == "sms" else quick,
+        )
+
     with bench.database.writing() as session:
         bench.vault.put(session, "gateway", live.gateway_ids["sms"], "token", bench.clock.now())
     lanes = Lanes(bench.database, bench.clock, Breakers(), "test", made_of, lambda: None, each=2)
@@ -319,7 +375,11 @@ def test_a_receipt_that_comes_before_its_send_is_stored_waits_for_it(bench):
     told = []
 
     def answer(mail):
-        told.extend(take_all(bench.database, live, live.setup.gateways["sms"], [{"id": "m-1", "state": "delivered"}], bench.clock))  # before the outcome is stored
+        told.extend(
+            take_all(
+                bench.database, live, live.setup.gateways["sms"], [{"id": "m-1", "state": "delivered"}], bench.clock
+            )
+        )  # before the outcome is stored
         return Outcome("accepted", "202", "", reference="m-1")
 
     dispatcher(bench, Way(answer)).run_batch()
@@ -331,7 +391,9 @@ def test_a_receipt_that_comes_before_its_send_is_stored_waits_for_it(bench):
 def test_receipts_that_nobody_ever_sent_for_are_bounded_and_dropped(bench, monkeypatch):
     monkeypatch.setattr(early_receipts, "MOST", 3)
     with bench.database.connection() as connection:
-        assert [early_receipts.keep(connection, 1, f"x{n}", {}, bench.clock.now()) for n in range(5)] == [True] * 3 + [False] * 2
+        assert [early_receipts.keep(connection, 1, f"x{n}", {}, bench.clock.now()) for n in range(5)] == [True] * 3 + [
+            False
+        ] * 2
     assert match_early(bench.database, bench.services.setups, bench.clock) == 0
     at = bench.clock.now() + dt.timedelta(hours=2)
     bench.clock.now = lambda: at
@@ -344,8 +406,17 @@ def test_one_receipt_that_can_t_be_taken_keeps_no_other_from_it(bench, monkeypat
 
     live = bench.services.setups.get(bench.store_id)
     real = taking.take
-    monkeypatch.setattr(taking, "take", lambda session, live, gateway, told, clock, keep=True: 1 // 0 if told == "bad" else real(session, live, gateway, told, clock, keep))
-    assert take_all(bench.database, live, live.setup.gateways["mailroom"], ["bad", {}], bench.clock) == ["It could not be taken: ZeroDivisionError.", "The gateway takes no receipts."]
+    monkeypatch.setattr(
+        taking,
+        "take",
+        lambda session, live, gateway, told, clock, keep=True: (
+            1 // 0 if told == "bad" else real(session, live, gateway, told, clock, keep)
+        ),
+    )
+    assert take_all(bench.database, live, live.setup.gateways["mailroom"], ["bad", {}], bench.clock) == [
+        "It could not be taken: ZeroDivisionError.",
+        "The gateway takes no receipts.",
+    ]
 
 
 # ---- following, asking
@@ -360,10 +431,19 @@ def test_a_fallback_that_raises_harms_no_other(bench, monkeypatch):
     shop.dispatch()
     ((bad,),) = bench.rows("SELECT id FROM send ORDER BY id LIMIT 1 OFFSET 1")
     real = Following._instead
-    monkeypatch.setattr(Following, "_instead", lambda self, connection, session, live, route, row, why, now: 1 // 0 if row.id == bad else real(self, connection, session, live, route, row, why, now))
+    monkeypatch.setattr(
+        Following,
+        "_instead",
+        lambda self, connection, session, live, route, row, why, now: (
+            1 // 0 if row.id == bad else real(self, connection, session, live, route, row, why, now)
+        ),
+    )
     assert shop.follow() == 2
     assert bench.rows("SELECT count(*) FROM send WHERE channel = 'sms'") == [(2,)]
-    assert "What follows could not be worked out: ZeroDivisionError" in bench.rows("SELECT reason FROM send WHERE id = ?", bad)[0][0]
+    assert (
+        "What follows could not be worked out: ZeroDivisionError"
+        in bench.rows("SELECT reason FROM send WHERE id = ?", bad)[0][0]
+    )
 
 
 def test_what_a_dead_worker_was_asking_about_is_taken_up_at_once(bench):
@@ -381,7 +461,10 @@ def test_what_a_dead_worker_was_asking_about_is_taken_up_at_once(bench):
         answers.claim(connection, [row.id], far, f"{worker.name.rpartition('-')[0]}-4194999-ask")
     worker._recover_dead()
     with bench.database.reading() as session:
-        assert [waiting.id for waiting in answers.waiting(session.connection(), bench.clock.now() + dt.timedelta(seconds=1), 5)] == [row.id]
+        assert [
+            waiting.id
+            for waiting in answers.waiting(session.connection(), bench.clock.now() + dt.timedelta(seconds=1), 5)
+        ] == [row.id]
 
 
 def test_an_event_that_can_t_be_asked_about_is_planned_without(bench, monkeypatch):
@@ -419,7 +502,9 @@ def test_a_clock_that_is_put_back_makes_nothing_wait_longer_than_it_should(bench
     bench.plan()
     with bench.database.connection() as connection:
         queries.beat(connection, "w", ahead)
-        connection.exec_driver_sql("UPDATE send SET state = 'retrying', due_at = due_at + 60000000 WHERE recipient = 'p1@example.org'")
+        connection.exec_driver_sql(
+            "UPDATE send SET state = 'retrying', due_at = due_at + 60000000 WHERE recipient = 'p1@example.org'"
+        )
         connection.exec_driver_sql("UPDATE send SET due_at = due_at + 3600000000 WHERE recipient = 'p2@example.org'")
     bench.clock.now = lambda: start
     assert watch.look(), "the clock was put back by an hour"
@@ -431,7 +516,10 @@ def test_a_clock_that_is_put_back_makes_nothing_wait_longer_than_it_should(bench
     assert not watch.look(), "once"
     bench.deliver(made.body(id=9, buyer={"name": "Jo", "email": "new@example.org"}))
     bench.plan()
-    assert bench.rows("SELECT count(*) FROM send WHERE recipient = 'new@example.org' AND due_at <= ?", int(start.timestamp() * 1e6) + 1) == [(1,)]
+    assert bench.rows(
+        "SELECT count(*) FROM send WHERE recipient = 'new@example.org' AND due_at <= ?",
+        int(start.timestamp() * 1e6) + 1,
+    ) == [(1,)]
 
 
 def test_events_received_before_the_clock_was_put_back_and_planned_after_go_at_once(bench):

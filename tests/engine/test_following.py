@@ -1,4 +1,6 @@
-"""What follows a send that fails, is held or is late: the next way, the shop told, an event; and what is asked again when one is due."""
+"""What follows a send that fails, is held or is late: the next way, the shop told, an event; and what is asked again
+when one is due.
+"""
 
 import datetime as dt
 
@@ -37,8 +39,22 @@ class Shop:
         bench.clock.now = lambda: self.now
         self.ways = {"email": Way(Outcome("accepted", "250", "taken")), "sms": Way(Outcome("accepted", "200", "taken"))}
         text = made.message().model_dump(mode="json") | {"sms": {"en": {"text": "Order of {{ customer_name }}"}}}
-        bench.change(made.source(reading=made.source().model_dump(mode="json")["reading"] | {"phone": "$.buyer.phone"}), SourceRow)
-        bench.change(Gateway.model_validate({"key": "line", "name": "Text line", "kind": "sms", "sender_id": "Kites", "call": {"url": "https://sms.example/send", "body": "{}"}}), GatewayRow)
+        bench.change(
+            made.source(reading=made.source().model_dump(mode="json")["reading"] | {"phone": "$.buyer.phone"}),
+            SourceRow,
+        )
+        bench.change(
+            Gateway.model_validate(
+                {
+                    "key": "line",
+                    "name": "Text line",
+                    "kind": "sms",
+                    "sender_id": "Kites",
+                    "call": {"url": "https://sms.example/send", "body": "{}"},
+                }
+            ),
+            GatewayRow,
+        )
         self.store(team=TEAM)
         self.publish(MessageRow, Message.model_validate(text))
 
@@ -71,10 +87,19 @@ class Shop:
     def dispatch(self):
         from angelon.engine.dispatcher import Dispatcher
 
-        Dispatcher("t", self.bench.database, self.bench.services.setups, self.bench.vault, self.bench.clock, lambda gateway, secret: self.ways[gateway.channel]).run_batch()
+        Dispatcher(
+            "t",
+            self.bench.database,
+            self.bench.services.setups,
+            self.bench.vault,
+            self.bench.clock,
+            lambda gateway, secret: self.ways[gateway.channel],
+        ).run_batch()
 
     def follow(self):
-        made_ = Following(self.bench.database, self.bench.services.setups, self.bench.clock, "https://angelon.example").look()
+        made_ = Following(
+            self.bench.database, self.bench.services.setups, self.bench.clock, "https://angelon.example"
+        ).look()
         self.bench.plan()
         return made_
 
@@ -114,11 +139,17 @@ def test_where_no_way_is_left_the_shop_is_told_with_the_reason_and_a_link(shop):
     for _ in range(2):
         shop.dispatch()
         shop.follow()
-    assert shop.sends() == [("email", "jo@example.org", "failed"), ("sms", "+493023125014", "failed"), ("email", "nuala@kites.example", "scheduled")]
+    assert shop.sends() == [
+        ("email", "jo@example.org", "failed"),
+        ("sms", "+493023125014", "failed"),
+        ("email", "nuala@kites.example", "scheduled"),
+    ]
     shop.ways["email"] = Way(Outcome("accepted", "250", "taken"))
     shop.dispatch()
     (failed,) = shop.bench.rows("SELECT id FROM send WHERE channel = 'sms'")[0]
-    text = shop.bench.rows("SELECT text FROM content JOIN send ON send.id = send_id WHERE recipient = 'nuala@kites.example'")[0][0]
+    text = shop.bench.rows(
+        "SELECT text FROM content JOIN send ON send.id = send_id WHERE recipient = 'nuala@kites.example'"
+    )[0][0]
     assert "“Received” did not reach Jo. Refused for good: 550 no such mailbox" in " ".join(text.split())
     assert f"https://angelon.example/sends/{failed}" in text
 
@@ -133,7 +164,10 @@ def test_a_send_that_is_not_out_in_time_gives_its_place_to_the_next_way(shop):
     shop.later(minutes=2)
     assert shop.follow() == 1
     assert [(channel, state) for channel, _, state in shop.sends()] == [("email", "cancelled"), ("sms", "scheduled")]
-    assert shop.bench.rows("SELECT reason FROM send WHERE channel = 'email'")[0][0] == "Not out within 30 minutes. SMS takes its place."
+    assert (
+        shop.bench.rows("SELECT reason FROM send WHERE channel = 'email'")[0][0]
+        == "Not out within 30 minutes. SMS takes its place."
+    )
 
 
 def test_a_send_that_went_out_in_time_is_left_alone(shop):
@@ -146,17 +180,46 @@ def test_a_send_that_went_out_in_time_is_left_alone(shop):
 
 
 def test_a_held_send_makes_an_event_that_a_route_may_wait_for_and_no_more_of_them(shop):
-    shop.publish(MessageRow, Message.model_validate({"key": "help", "name": "Help", "email": {"en": {"subject": "Look: {{ problem }}", "blocks": [{"kind": "text", "text": "{{ problem_link }}"}]}}}))
+    shop.publish(
+        MessageRow,
+        Message.model_validate(
+            {
+                "key": "help",
+                "name": "Help",
+                "email": {
+                    "en": {"subject": "Look: {{ problem }}", "blocks": [{"kind": "text", "text": "{{ problem_link }}"}]}
+                },
+            }
+        ),
+    )
     shop.route()
-    shop.publish(RouteRow, Route.model_validate({"key": "help", "name": "Help", "when": ["send.held", "send.failed"], "sources": ["shop"], "send": "help", "gateway": "mailroom", "to": [{"kind": "role", "who": "owner"}]}))
+    shop.publish(
+        RouteRow,
+        Route.model_validate(
+            {
+                "key": "help",
+                "name": "Help",
+                "when": ["send.held", "send.failed"],
+                "sources": ["shop"],
+                "send": "help",
+                "gateway": "mailroom",
+                "to": [{"kind": "role", "who": "owner"}],
+            }
+        ),
+    )
     shop.ways["email"].outcome = REFUSED
     shop.bench.deliver(made.body(buyer={"name": "", "email": "jo@example.org"}), store_delivery="x")
     shop.bench.plan()
     assert shop.follow() == 1
-    assert [(to, state) for _, to, state in shop.sends()] == [("jo@example.org", "held"), ("nuala@kites.example", "scheduled")]
+    assert [(to, state) for _, to, state in shop.sends()] == [
+        ("jo@example.org", "held"),
+        ("nuala@kites.example", "scheduled"),
+    ]
     assert shop.bench.rows("SELECT type, name FROM event WHERE parent_id IS NOT NULL")[0][0] == "send.held"
     shop.dispatch()
-    assert shop.bench.rows("SELECT subject FROM send WHERE recipient = 'nuala@kites.example'")[0][0].startswith("Look: customer_name has no value")
+    assert shop.bench.rows("SELECT subject FROM send WHERE recipient = 'nuala@kites.example'")[0][0].startswith(
+        "Look: customer_name has no value"
+    )
     assert shop.follow() == 0  # that the telling itself failed makes no further event
     assert shop.bench.rows("SELECT count(*) FROM event WHERE type LIKE 'send.%'") == [(1,)]
 
@@ -168,13 +231,18 @@ def test_an_address_that_was_suppressed_meanwhile_is_not_written_to(shop):
         suppressions.add(session, shop.bench.store_id, "email:jo@example.org", "asked us to stop.", shop.now)
     shop.later(minutes=11)
     shop.dispatch()
-    assert shop.bench.rows("SELECT state, reason FROM send") == [("skipped", "jo@example.org must not be written to: asked us to stop.")]
+    assert shop.bench.rows("SELECT state, reason FROM send") == [
+        ("skipped", "jo@example.org must not be written to: asked us to stop.")
+    ]
     shop.order(2)
     assert shop.sends()[-1][2] == "skipped"
 
 
 def test_a_condition_marked_for_it_is_asked_again_when_the_send_is_due(shop):
-    shop.route(timing={"amount": 1, "unit": "hours"}, only_if={"of": [{"of": "order.status", "op": "is", "value": "paid", "again": True}]})
+    shop.route(
+        timing={"amount": 1, "unit": "hours"},
+        only_if={"of": [{"of": "order.status", "op": "is", "value": "paid", "again": True}]},
+    )
     shop.order()
     shop.order(2)
     shop.deliver("y", "changed", id=1, buyer=PHONE, state="cancelled")
@@ -182,7 +250,10 @@ def test_a_condition_marked_for_it_is_asked_again_when_the_send_is_due(shop):
     shop.later(hours=2)
     shop.dispatch()
     assert sorted(state for _, _, state in shop.sends()) == ["sent", "skipped"]
-    assert shop.bench.rows("SELECT reason FROM send WHERE state = 'skipped'")[0][0] == "When it was due, its condition no longer held: Order’s status is paid does not hold: it is cancelled."
+    assert (
+        shop.bench.rows("SELECT reason FROM send WHERE state = 'skipped'")[0][0]
+        == "When it was due, its condition no longer held: Order’s status is paid does not hold: it is cancelled."
+    )
 
 
 def test_a_refund_that_came_meanwhile_is_seen_when_the_send_is_due(shop):
@@ -207,7 +278,12 @@ def test_once_per_customer_counts_over_orders_and_within_one_batch(shop):
 
 def test_a_cap_counts_every_route_s_messages_to_the_customer(shop):
     shop.route()
-    shop.publish(RouteRow, made.route(key="more", name="More", when=["order.paid"], guards={"caps": [{"most": 2, "per": "customer", "days": 1}]}))
+    shop.publish(
+        RouteRow,
+        made.route(
+            key="more", name="More", when=["order.paid"], guards={"caps": [{"most": 2, "per": "customer", "days": 1}]}
+        ),
+    )
     shop.bench.change(made.source(event_names={"placed": "order.created", "paid": "order.paid"}), SourceRow)
     for number in range(1, 4):
         shop.deliver(f"c{number}", id=number, buyer=PHONE)
@@ -253,7 +329,10 @@ def off(shop):
 
 
 def test_what_a_route_has_scheduled_is_asked_again_though_the_route_is_off_by_then(shop):
-    shop.route(timing={"amount": 1, "unit": "hours"}, only_if={"of": [{"of": "order.status", "op": "is", "value": "paid", "again": True}]})
+    shop.route(
+        timing={"amount": 1, "unit": "hours"},
+        only_if={"of": [{"of": "order.status", "op": "is", "value": "paid", "again": True}]},
+    )
     shop.order()
     off(shop)
     shop.deliver("y", "changed", id=1, buyer=PHONE, state="cancelled")
@@ -276,24 +355,39 @@ def test_what_a_route_has_scheduled_goes_by_the_next_way_though_the_route_is_off
 # ---- what a gateway tells later
 
 
-LINE = {"key": "line", "name": "Text line", "kind": "sms", "sender_id": "Kites", "call": {"url": "https://sms.example/send", "body": "{}"}}
+LINE = {
+    "key": "line",
+    "name": "Text line",
+    "kind": "sms",
+    "sender_id": "Kites",
+    "call": {"url": "https://sms.example/send", "body": "{}"},
+}
 
 
 def told(shop, client, state, gateway="line", **more):
     from angelon.engine.receipts import token_of
 
     reference = shop.bench.rows("SELECT reference FROM send ORDER BY rowid LIMIT 1")[0][0]
-    answer = client.post(f"/receipts/{gateway}/{token_of(shop.bench.settings.key(), gateway)}", json={"id": reference, "state": state, **more})
+    answer = client.post(
+        f"/receipts/{gateway}/{token_of(shop.bench.settings.key(), gateway)}",
+        json={"id": reference, "state": state, **more},
+    )
     shop.bench.plan()
     return answer.get_json()["receipts"][0]
 
 
 @pytest.fixture
 def texted(shop):
-    """A shop that tells by SMS, through a gateway that gives receipts, and by email where it is not delivered in half an hour."""
+    """A shop that tells by SMS, through a gateway that gives receipts, and by email where it is not delivered in half
+    an hour.
+    """
     shop.bench.change(Gateway.model_validate(LINE | {"receipts": {}}), GatewayRow)
     shop.ways["sms"].outcome = Outcome("accepted", "202", "taken", reference="sm-1")
-    shop.route(gateway="line", channel="sms", otherwise={"ways": [{"gateway": "mailroom", "channel": "email"}], "within_minutes": 30})
+    shop.route(
+        gateway="line",
+        channel="sms",
+        otherwise={"ways": [{"gateway": "mailroom", "channel": "email"}], "within_minutes": 30},
+    )
     shop.order()
     shop.dispatch()
     return shop
@@ -315,7 +409,9 @@ def test_a_message_that_is_not_delivered_in_time_is_followed_by_the_next_way(tex
     texted.later(minutes=2)
     assert texted.follow() == 1
     assert texted.sends() == [("sms", "+493023125014", "sent"), ("email", "jo@example.org", "scheduled")]
-    assert "Not delivered within 30 minutes." in texted.bench.rows("SELECT trace FROM send WHERE channel = 'email'")[0][0]
+    assert (
+        "Not delivered within 30 minutes." in texted.bench.rows("SELECT trace FROM send WHERE channel = 'email'")[0][0]
+    )
 
 
 def test_a_message_that_failed_on_its_way_is_followed_at_once(texted, client):
@@ -326,9 +422,19 @@ def test_a_message_that_failed_on_its_way_is_followed_at_once(texted, client):
 
 
 def test_an_answer_is_an_event_that_a_route_may_wait_for(texted, client):
-    texted.publish(RouteRow, made.route(key="thanks", name="Thanks", when=["answer.received"], guards={"after_answer": True, "after_route": "received"}))
+    texted.publish(
+        RouteRow,
+        made.route(
+            key="thanks",
+            name="Thanks",
+            when=["answer.received"],
+            guards={"after_answer": True, "after_route": "received"},
+        ),
+    )
     assert told(texted, client, "answered", text="Yes, please") == "answered."
-    assert texted.bench.rows("SELECT type, name FROM event WHERE parent_id IS NOT NULL") == [("answer.received", "Yes, please")]
+    assert texted.bench.rows("SELECT type, name FROM event WHERE parent_id IS NOT NULL") == [
+        ("answer.received", "Yes, please")
+    ]
     assert [(channel, state) for channel, _, state in texted.sends()] == [("sms", "sent"), ("email", "scheduled")]
 
 

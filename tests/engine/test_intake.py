@@ -53,7 +53,10 @@ def test_twenty_at_once_are_one_event(bench):
 
 
 def test_concurrent_deliveries_share_commits(bench):
-    threads = [threading.Thread(target=lambda n=n: [bench.deliver(made.body(id=1000 * n + k)) for k in range(10)]) for n in range(16)]
+    threads = [
+        threading.Thread(target=lambda n=n: [bench.deliver(made.body(id=1000 * n + k)) for k in range(10)])
+        for n in range(16)
+    ]
     [t.start() for t in threads]
     [t.join() for t in threads]
     assert len(events(bench)) == 160
@@ -75,7 +78,9 @@ def test_concurrent_deliveries_share_commits(bench):
 def test_what_can_t_be_taken_is_refused_with_a_reason(bench, changes, status, said):
     raw = changes.get("body", made.body())
     headers = {"content-type": changes.get("content_type", "application/json"), "authorization": "Bearer very-secret"}
-    answer = bench.services.intake.receive(changes.get("key", "shop"), changes.get("method", "POST"), headers, raw, len(raw), {}, "127.0.0.1")
+    answer = bench.services.intake.receive(
+        changes.get("key", "shop"), changes.get("method", "POST"), headers, raw, len(raw), {}, "127.0.0.1"
+    )
     assert answer.status == status
     assert answer.body["status"] == status
     assert said in answer.body["detail"]
@@ -101,12 +106,22 @@ def test_a_signed_source_refuses_what_is_not_signed_and_takes_what_is(bench):
         bench.vault.put(session, "source", 1, "a-signing-secret", now)
         setup.touch(session, bench.store_id)
     bench.services.setups.forget()
-    good = {k.lower().replace("-", "_"): v for k, v in sign(source.signing, "a-signing-secret", made.body(), "", now).items()}
+    good = {
+        k.lower().replace("-", "_"): v
+        for k, v in sign(source.signing, "a-signing-secret", made.body(), "", now).items()
+    }
     import datetime as dt
 
-    stale = {k.lower().replace("-", "_"): v for k, v in sign(source.signing, "a-signing-secret", made.body(), "", now - dt.timedelta(hours=1)).items()}
+    stale = {
+        k.lower().replace("-", "_"): v
+        for k, v in sign(source.signing, "a-signing-secret", made.body(), "", now - dt.timedelta(hours=1)).items()
+    }
     assert bench.deliver(made.body(), **good).status == 202
-    assert (bench.deliver(made.body()).status, bench.deliver(made.body(id=2), **good).status, bench.deliver(made.body(), **stale).status) == (401, 401, 401)
+    assert (
+        bench.deliver(made.body()).status,
+        bench.deliver(made.body(id=2), **good).status,
+        bench.deliver(made.body(), **stale).status,
+    ) == (401, 401, 401)
 
 
 def test_refused_deliveries_are_bounded(bench):

@@ -34,7 +34,14 @@ def test_a_slow_gateway_keeps_its_claim_until_the_batch_is_done(bench):
         bench.deliver(made.body(id=number))
     bench.plan()
     seen = []
-    slow = dispatching.Dispatcher("slow-0", bench.database, bench.services.setups, bench.vault, bench.clock, lambda gateway, password: Slow(bench.clock, seen))
+    slow = dispatching.Dispatcher(
+        "slow-0",
+        bench.database,
+        bench.services.setups,
+        bench.vault,
+        bench.clock,
+        lambda gateway, password: Slow(bench.clock, seen),
+    )
     other = bench.dispatcher("other-0")
     checked = []
     original = dispatching.Dispatcher._one
@@ -96,7 +103,9 @@ def test_nobody_listening_is_no_error(tmp_path):
     Bell(tmp_path / "none").ring()
 
 
-@pytest.mark.parametrize(("number", "took", "then"), [(8, 0.02, 32), (8, 0.25, 8), (8, 0.5, 4), (8, 40.0, 1), (1, 0.0, 32), (32, 0.5, 16)])
+@pytest.mark.parametrize(
+    ("number", "took", "then"), [(8, 0.02, 32), (8, 0.25, 8), (8, 0.5, 4), (8, 40.0, 1), (1, 0.0, 32), (32, 0.5, 16)]
+)
 def test_a_thread_takes_as_many_sends_at_once_as_go_out_in_a_moment(number, took, then):
     assert dispatching.fitting(number, took) == then
 
@@ -117,7 +126,9 @@ def test_an_address_that_is_suppressed_while_a_slow_batch_goes_out_is_not_writte
             return outcome
 
     way = Suppressing(bench.clock, seen)
-    dispatching.Dispatcher("slow-0", bench.database, bench.services.setups, bench.vault, bench.clock, lambda gateway, password: way).run_batch(3)
+    dispatching.Dispatcher(
+        "slow-0", bench.database, bench.services.setups, bench.vault, bench.clock, lambda gateway, password: way
+    ).run_batch(3)
     assert len(seen) == 2
     ((skipped, reason),) = bench.rows("SELECT recipient, reason FROM send WHERE state = 'skipped'")
     assert skipped not in seen

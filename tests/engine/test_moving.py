@@ -42,7 +42,9 @@ def test_an_order_becomes_a_mail_with_its_values(bench, mailbox):
         assert part in mail["text"]
         assert part in mail["html"].replace("&nbsp;", " ")
     (content,) = bench.rows("SELECT c.html, s.subject FROM content c JOIN send s ON s.id = c.send_id")
-    assert content == (mail["html"].replace("\r\n", "\n").rstrip("\n"), mail["subject"]) or content[1] == mail["subject"]
+    assert (
+        content == (mail["html"].replace("\r\n", "\n").rstrip("\n"), mail["subject"]) or content[1] == mail["subject"]
+    )
 
 
 def test_planning_is_once_and_an_order_keeps_its_history(bench):
@@ -63,7 +65,9 @@ def test_a_late_update_makes_no_status_change(bench):
     bench.deliver(made.body(state="packed", changed_at="2026-11-04T10:00:00Z"), store_event="changed")
     bench.plan()
     assert bench.rows('SELECT status FROM "order"') == [("shipped",)]
-    assert bench.rows("SELECT count(*) FROM event WHERE parent_id IS NOT NULL") == [(0,)], "an order met in the middle of its life is no news either"
+    assert bench.rows("SELECT count(*) FROM event WHERE parent_id IS NOT NULL") == [(0,)], (
+        "an order met in the middle of its life is no news either"
+    )
 
 
 def test_the_same_order_twice_is_told_once(bench, mailbox):
@@ -228,7 +232,13 @@ def test_a_message_that_loops_for_ever_holds_its_send_and_not_the_worker(bench, 
 
     loop = "{% for a in order.lines %}" * 3 + "x" + "{% endfor %}" * 3
     with bench.database.writing() as session:
-        row = setup.save_draft(session, MessageRow, bench.store_id, made.message(email={"en": {"subject": "Hi", "blocks": [{"kind": "text", "text": loop}]}}), bench.clock.now())
+        row = setup.save_draft(
+            session,
+            MessageRow,
+            bench.store_id,
+            made.message(email={"en": {"subject": "Hi", "blocks": [{"kind": "text", "text": loop}]}}),
+            bench.clock.now(),
+        )
         setup.publish(session, row, bench.clock.now())
     bench.services.setups.forget()
     bench.deliver(made.body(lines=[{"title": "a", "sku": "s", "quantity": 1}] * 300))

@@ -1,4 +1,6 @@
-"""A bad event is one event: whatever comes in, what stands behind it is planned and sent, and nothing of it is lost unseen."""
+"""A bad event is one event: whatever comes in, what stands behind it is planned and sent, and nothing of it is lost
+unseen.
+"""
 
 import datetime as dt
 import json
@@ -19,29 +21,93 @@ ZONES = ("Europe/Berlin", "Asia/Tokyo", "America/New_York", "Pacific/Kiritimati"
 
 
 def poisoned(bench, zone: str = "Europe/Berlin") -> None:
-    """A set-up in which every kind of value is used: dates that time sends, amounts that are compared, lists and texts that are taken apart."""
+    """A set-up in which every kind of value is used: dates that time sends, amounts that are compared, lists and texts
+    that are taken apart.
+    """
     spec = made.source().model_dump(mode="json", exclude_defaults=True)
     spec["recipes"] |= {
-        "titles": {"path": "$.lines[*].title"}, "whole": {"path": "$.lines"}, "parsed": {"path": "$.meta", "steps": ["parse_json"]}, "everything": {"path": "$..*"},
-        "changed": {"path": "$.changed_at", "steps": [{"add_days": {"days": 3}}]}, "upper": {"path": "$.state", "steps": ["upper"]},
+        "titles": {"path": "$.lines[*].title"},
+        "whole": {"path": "$.lines"},
+        "parsed": {"path": "$.meta", "steps": ["parse_json"]},
+        "everything": {"path": "$..*"},
+        "changed": {"path": "$.changed_at", "steps": [{"add_days": {"days": 3}}]},
+        "upper": {"path": "$.state", "steps": ["upper"]},
     }
     spec["reading"] |= {"phone": "$.buyer.phone", "discount": "$.total"}
     routes = [
         made.route().model_dump(mode="json"),
-        {"key": "later", "name": "Later", "when": ["order.created"], "sources": ["shop"], "send": "received", "gateway": "mailroom", "once": "event", "guards": {"even_if_told": True}, "timing": {"anchor": "placed", "amount": 300, "unit": "days", "window": {"start": "09:00", "end": "10:00"}}},
-        {"key": "before", "name": "Before", "when": ["order.created"], "sources": ["shop"], "send": "received", "gateway": "mailroom", "once": "event", "guards": {"even_if_told": True}, "timing": {"anchor": "expected", "variable": "expected_on", "amount": -2, "unit": "business_days", "at": "08:00"}},
-        {"key": "dear", "name": "Dear", "when": ["order.created"], "sources": ["shop"], "send": "everything", "gateway": "mailroom", "once": "customer", "guards": {"skip_discounted": True, "even_if_told": True},
-         "only_if": {"of": [{"kind": "compare", "of": "order.total", "op": "at_least", "value": "10"}]}},
-    ]  # fmt: skip
+        {
+            "key": "later",
+            "name": "Later",
+            "when": ["order.created"],
+            "sources": ["shop"],
+            "send": "received",
+            "gateway": "mailroom",
+            "once": "event",
+            "guards": {"even_if_told": True},
+            "timing": {"anchor": "placed", "amount": 300, "unit": "days", "window": {"start": "09:00", "end": "10:00"}},
+        },
+        {
+            "key": "before",
+            "name": "Before",
+            "when": ["order.created"],
+            "sources": ["shop"],
+            "send": "received",
+            "gateway": "mailroom",
+            "once": "event",
+            "guards": {"even_if_told": True},
+            "timing": {
+                "anchor": "expected",
+                "variable": "expected_on",
+                "amount": -2,
+                "unit": "business_days",
+                "at": "08:00",
+            },
+        },
+        {
+            "key": "dear",
+            "name": "Dear",
+            "when": ["order.created"],
+            "sources": ["shop"],
+            "send": "everything",
+            "gateway": "mailroom",
+            "once": "customer",
+            "guards": {"skip_discounted": True, "even_if_told": True},
+            "only_if": {"of": [{"kind": "compare", "of": "order.total", "op": "at_least", "value": "10"}]},
+        },
+    ]
     with bench.database.writing() as session:
         store = session.get(StoreRow, bench.store_id)
         store.spec = Store.model_validate(store.spec | {"timezone": zone}).plain()
-        for name, type_ in (("titles", "list"), ("whole", "list"), ("parsed", "list"), ("everything", "list"), ("changed", "date"), ("upper", "text")):
+        for name, type_ in (
+            ("titles", "list"),
+            ("whole", "list"),
+            ("parsed", "list"),
+            ("everything", "list"),
+            ("changed", "date"),
+            ("upper", "text"),
+        ):
             setup.save_variable(session, bench.store_id, made.Variable(name=name, type=type_, required=False))
         setup.save_plain(session, SourceRow, bench.store_id, Source.model_validate(spec), bench.clock.now())
-        text = "{{ titles }} {{ whole }} {{ parsed }} {{ everything }} {{ changed }} {{ upper }} {{ order.total }} {{ order.placed_at }} {{ order.lines }}"
-        message = made.message(key="everything", name="Everything", email={"en": {"subject": "All {{ order.number }}", "blocks": [{"kind": "text", "text": text}, {"kind": "lines"}]}})
-        setup.publish(session, setup.save_draft(session, MessageRow, bench.store_id, message, bench.clock.now()), bench.clock.now())
+        text = (
+            "{{ titles }} {{ whole }} {{ parsed }} {{ everything }} {{ changed }} {{ upper }} {{ order.total }} "
+            "{{ order.placed_at }} {{ order.lines }}"
+        )
+        message = made.message(
+            key="everything",
+            name="Everything",
+            email={
+                "en": {
+                    "subject": "All {{ order.number }}",
+                    "blocks": [{"kind": "text", "text": text}, {"kind": "lines"}],
+                }
+            },
+        )
+        setup.publish(
+            session,
+            setup.save_draft(session, MessageRow, bench.store_id, message, bench.clock.now()),
+            bench.clock.now(),
+        )
         for route in routes:
             row = setup.save_draft(session, RouteRow, bench.store_id, Route.model_validate(route), bench.clock.now())
             setup.publish(session, row, bench.clock.now())
@@ -50,7 +116,14 @@ def poisoned(bench, zone: str = "Europe/Berlin") -> None:
 
 
 def good(bench, number: int) -> str:
-    answer = bench.deliver(made.body(id=f"good-{number}", reference=f"GOOD-{number}", buyer={"name": "Jo", "email": f"good{number}@example.org", "country": "DE"}), store_delivery=f"good-{number}")
+    answer = bench.deliver(
+        made.body(
+            id=f"good-{number}",
+            reference=f"GOOD-{number}",
+            buyer={"name": "Jo", "email": f"good{number}@example.org", "country": "DE"},
+        ),
+        store_delivery=f"good-{number}",
+    )
     assert answer.status == 202
     return answer.body["event"]
 
@@ -58,7 +131,11 @@ def good(bench, number: int) -> str:
 def settled(bench, event: str) -> tuple[bool, str, int]:
     """(whether it was planned, its problem, its sends)"""
     ((planned, problem),) = bench.rows("SELECT planned_at IS NOT NULL, problem FROM event WHERE id = ?", event)
-    return bool(planned), problem, bench.rows("SELECT count(*) FROM send WHERE event_id = ? AND route_id IS NOT NULL", event)[0][0]
+    return (
+        bool(planned),
+        problem,
+        bench.rows("SELECT count(*) FROM send WHERE event_id = ? AND route_id IS NOT NULL", event)[0][0],
+    )
 
 
 @pytest.mark.parametrize("zone", ZONES[:3])
@@ -88,7 +165,9 @@ def test_every_event_behind_a_poisoned_one_is_planned(bench, mailbox, zone):
 
 
 def test_what_raises_becomes_the_event_s_problem_and_is_planned_again(bench, client, monkeypatch):
-    """A fault of our own, in the middle of planning: only its event stands aside, and once it is mended nothing is told twice."""
+    """A fault of our own, in the middle of planning: only its event stands aside, and once it is mended nothing is told
+    twice.
+    """
     import angelon.engine.planner as planning
 
     first, bad, last = (good(bench, number) for number in range(3))
@@ -121,12 +200,22 @@ def test_a_route_that_raises_harms_no_other_and_is_planned_again_alone(bench, cl
     from angelon.core.planning import plan as planning
 
     with bench.database.writing() as session:
-        row = setup.save_draft(session, RouteRow, bench.store_id, made.route(key="other", name="Other", guards={"even_if_told": True}), bench.clock.now())
+        row = setup.save_draft(
+            session,
+            RouteRow,
+            bench.store_id,
+            made.route(key="other", name="Other", guards={"even_if_told": True}),
+            bench.clock.now(),
+        )
         setup.publish(session, row, bench.clock.now())
         setup.switch(session, row, True, bench.clock.now() - dt.timedelta(days=1))
     bench.services.setups.forget()
     real = planning._decided
-    monkeypatch.setattr(planning, "_decided", lambda case, since: (_ for _ in ()).throw(KeyError("x")) if case.route.key == "other" else real(case, since))
+    monkeypatch.setattr(
+        planning,
+        "_decided",
+        lambda case, since: (_ for _ in ()).throw(KeyError("x")) if case.route.key == "other" else real(case, since),
+    )
     event = good(bench, 1)
     bench.plan()
     planned, problem, sends = settled(bench, event)
@@ -136,8 +225,15 @@ def test_a_route_that_raises_harms_no_other_and_is_planned_again_alone(bench, cl
     client.post("/events/plan")
     bench.plan()
     assert settled(bench, event)[:2] == (True, "")
-    assert len(bench.rows("SELECT DISTINCT route_id FROM send WHERE event_id = ?", event)) == len(bench.rows("SELECT route_id FROM send WHERE event_id = ?", event)) == 2
-    assert {d["route"] for d in json.loads(bench.rows("SELECT decisions FROM event WHERE id = ?", event)[0][0])} == {"received", "other"}
+    assert (
+        len(bench.rows("SELECT DISTINCT route_id FROM send WHERE event_id = ?", event))
+        == len(bench.rows("SELECT route_id FROM send WHERE event_id = ?", event))
+        == 2
+    )
+    assert {d["route"] for d in json.loads(bench.rows("SELECT decisions FROM event WHERE id = ?", event)[0][0])} == {
+        "received",
+        "other",
+    }
 
 
 def test_a_store_whose_set_up_can_t_be_read_keeps_its_last_good_one_and_stops_nobody(bench):
@@ -154,16 +250,90 @@ def test_a_store_whose_set_up_can_t_be_read_keeps_its_last_good_one_and_stops_no
 
 
 JSON = st.recursive(
-    st.none() | st.booleans() | st.integers() | st.floats(allow_nan=False, allow_infinity=False) | st.text(max_size=20) | st.sampled_from([s for s in poison.SCALARS if not isinstance(s, dict | list)]),
-    lambda inner: st.lists(inner, max_size=4) | st.dictionaries(st.sampled_from(["id", "reference", "total", "lines", "buyer", "name", "email", "placed_at", "title", "quantity", "state", "meta", "$money", "$object"]) | st.text(max_size=4), inner, max_size=6),
+    st.none()
+    | st.booleans()
+    | st.integers()
+    | st.floats(allow_nan=False, allow_infinity=False)
+    | st.text(max_size=20)
+    | st.sampled_from([s for s in poison.SCALARS if not isinstance(s, dict | list)]),
+    lambda inner: (
+        st.lists(inner, max_size=4)
+        | st.dictionaries(
+            st.sampled_from(
+                [
+                    "id",
+                    "reference",
+                    "total",
+                    "lines",
+                    "buyer",
+                    "name",
+                    "email",
+                    "placed_at",
+                    "title",
+                    "quantity",
+                    "state",
+                    "meta",
+                    "$money",
+                    "$object",
+                ]
+            )
+            | st.text(max_size=4),
+            inner,
+            max_size=6,
+        )
+    ),
     max_leaves=25,
 )
-STEPS = st.lists(st.sampled_from(["strip", "upper", "parse_json", {"add_days": {"days": 10**9}}, {"add_days": {"days": -400}}, {"each": {"text": "{{ title }}"}}, "join", {"date": {"format": "day"}}, {"round": {"digits": 2}}, {"multiply": {"by": "1e20"}}]), max_size=3)
-PATHS = st.sampled_from(["$", "$.*", "$..*", "$.id", "$.total", "$.lines", "$.lines[*].title", "$.buyer.name", "$.placed_at", "$.meta", "$..[?@.title]", "$.lines[-1]", "$[0]"])
+STEPS = st.lists(
+    st.sampled_from(
+        [
+            "strip",
+            "upper",
+            "parse_json",
+            {"add_days": {"days": 10**9}},
+            {"add_days": {"days": -400}},
+            {"each": {"text": "{{ title }}"}},
+            "join",
+            {"date": {"format": "day"}},
+            {"round": {"digits": 2}},
+            {"multiply": {"by": "1e20"}},
+        ]
+    ),
+    max_size=3,
+)
+PATHS = st.sampled_from(
+    [
+        "$",
+        "$.*",
+        "$..*",
+        "$.id",
+        "$.total",
+        "$.lines",
+        "$.lines[*].title",
+        "$.buyer.name",
+        "$.placed_at",
+        "$.meta",
+        "$..[?@.title]",
+        "$.lines[-1]",
+        "$[0]",
+    ]
+)
 
 
-@settings(max_examples=60, deadline=None, derandomize=True, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
-@given(payload=JSON, path=PATHS, steps=STEPS, type_=st.sampled_from(["text", "number", "money", "date", "list", "phone", "email", "url", "flag"]), zone=st.sampled_from(ZONES), number=st.integers(1, 10**9))
+@settings(
+    max_examples=60,
+    deadline=None,
+    derandomize=True,
+    suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
+)
+@given(
+    payload=JSON,
+    path=PATHS,
+    steps=STEPS,
+    type_=st.sampled_from(["text", "number", "money", "date", "list", "phone", "email", "url", "flag"]),
+    zone=st.sampled_from(ZONES),
+    number=st.integers(1, 10**9),
+)
 def test_any_body_any_recipe_any_zone_the_event_behind_it_is_planned(bench, payload, path, steps, type_, zone, number):
     with bench.database.writing() as session:
         store = session.get(StoreRow, bench.store_id)
@@ -204,7 +374,15 @@ def test_any_value_is_shown_and_comes_back_from_where_it_is_stored(value):
 def test_a_thousand_orders_in_a_megabyte_are_kept_once(bench):
     spec = made.source(orders_at="$.orders", delivery_id={"header": "Store-Delivery"})
     bench.change(spec, SourceRow)
-    orders = [made.order(id=number, reference=f"BK-{number}", buyer={"name": "Jo", "email": f"p{number}@example.org", "country": "DE"}, note="x" * 600) for number in range(1000)]
+    orders = [
+        made.order(
+            id=number,
+            reference=f"BK-{number}",
+            buyer={"name": "Jo", "email": f"p{number}@example.org", "country": "DE"},
+            note="x" * 600,
+        )
+        for number in range(1000)
+    ]
     raw = json.dumps({"orders": orders}).encode()
     assert 900_000 < len(raw) < 1_100_000
     with bench.database.engine.connect() as connection:

@@ -1,4 +1,6 @@
-"""What a rehearsal shows is what the worker does, for random events and routes; and guards hold in whatever order things happen."""
+"""What a rehearsal shows is what the worker does, for random events and routes; and guards hold in whatever order
+things happen.
+"""
 
 import datetime as dt
 import random
@@ -15,33 +17,81 @@ from angelon.engine.rehearsing import Span, rehearse
 from tests import made
 from tests.engine.test_following import PHONE, Shop
 
-NAMES = {"placed": "order.created", "changed": "order.updated", "paid": "order.paid", "back": "return.received", "refund": "payment.refunded"}
-PEOPLE = [PHONE, {"name": "Mio", "email": "mio@example.org", "country": "JP"}, {"name": "", "email": "nobody@example.org"}, {"name": "Al", "email": "al@@example"}]
+NAMES = {
+    "placed": "order.created",
+    "changed": "order.updated",
+    "paid": "order.paid",
+    "back": "return.received",
+    "refund": "payment.refunded",
+}
+PEOPLE = [
+    PHONE,
+    {"name": "Mio", "email": "mio@example.org", "country": "JP"},
+    {"name": "", "email": "nobody@example.org"},
+    {"name": "Al", "email": "al@@example"},
+]
 BUYERS = {1: PEOPLE[0], 2: PEOPLE[0], 3: PEOPLE[1], 4: PEOPLE[2], 5: PEOPLE[3]}
 """Whose each order is; two are the same person's."""
 
 events = st.lists(
     st.fixed_dictionaries(
-        {"event": st.sampled_from(sorted(NAMES)), "id": st.integers(1, 5), "total": st.sampled_from(["5.00", "80.00"]), "state": st.sampled_from(["paid", "packed", "shipped"]), "minutes": st.integers(1, 700)}
+        {
+            "event": st.sampled_from(sorted(NAMES)),
+            "id": st.integers(1, 5),
+            "total": st.sampled_from(["5.00", "80.00"]),
+            "state": st.sampled_from(["paid", "packed", "shipped"]),
+            "minutes": st.integers(1, 700),
+        }
     ),
     min_size=1,
     max_size=8,
 )
 compares = st.sampled_from(
     [
-        {"of": "total", "op": "at_least", "value": "50"}, {"of": "contact.orders", "op": "at_least", "value": "2"}, {"of": "history.events", "which": "none", "op": "is", "value": "order.paid"},
-        {"of": "history.statuses", "which": "any", "op": "is", "value": "packed"}, {"of": "status", "op": "changed"}, {"of": "contact.returned", "op": "no"}, {"of": "gone", "op": "present"},
+        {"of": "total", "op": "at_least", "value": "50"},
+        {"of": "contact.orders", "op": "at_least", "value": "2"},
+        {"of": "history.events", "which": "none", "op": "is", "value": "order.paid"},
+        {"of": "history.statuses", "which": "any", "op": "is", "value": "packed"},
+        {"of": "status", "op": "changed"},
+        {"of": "contact.returned", "op": "no"},
+        {"of": "gone", "op": "present"},
     ]
-)  # fmt: skip
+)
 routes = st.fixed_dictionaries(
     {
-        "when": st.lists(st.sampled_from([*NAMES.values(), "order.status_changed", "parcel.picked_up"]), min_size=1, max_size=3, unique=True),
-        "only_if": st.fixed_dictionaries({"join": st.sampled_from(["all", "any", "none"]), "of": st.lists(compares, min_size=1, max_size=2)}) | st.just({}),
+        "when": st.lists(
+            st.sampled_from([*NAMES.values(), "order.status_changed", "parcel.picked_up"]),
+            min_size=1,
+            max_size=3,
+            unique=True,
+        ),
+        "only_if": st.fixed_dictionaries(
+            {"join": st.sampled_from(["all", "any", "none"]), "of": st.lists(compares, min_size=1, max_size=2)}
+        )
+        | st.just({}),
         "once": st.sampled_from(["order", "event", "customer"]),
         "once_days": st.sampled_from([0, 1]),
-        "timing": st.sampled_from([{}, {"amount": 2, "unit": "hours"}, {"amount": 1, "unit": "days", "at": "09:00"}, {"window": {"start": "22:00", "end": "06:00"}}, {"anchor": "previous", "amount": 1, "unit": "hours"}]),
-        "guards": st.sampled_from([{}, {"skip_refunded": True}, {"caps": [{"most": 1, "per": "customer", "days": 1}]}, {"caps": [{"most": 2, "per": "order", "days": 0}]}, {"even_if_told": True}]),
-        "to": st.sampled_from([["customer"], [{"kind": "role", "who": "owner"}, "customer"], [{"kind": "path", "who": "$.buyer.email"}]]),
+        "timing": st.sampled_from(
+            [
+                {},
+                {"amount": 2, "unit": "hours"},
+                {"amount": 1, "unit": "days", "at": "09:00"},
+                {"window": {"start": "22:00", "end": "06:00"}},
+                {"anchor": "previous", "amount": 1, "unit": "hours"},
+            ]
+        ),
+        "guards": st.sampled_from(
+            [
+                {},
+                {"skip_refunded": True},
+                {"caps": [{"most": 1, "per": "customer", "days": 1}]},
+                {"caps": [{"most": 2, "per": "order", "days": 0}]},
+                {"even_if_told": True},
+            ]
+        ),
+        "to": st.sampled_from(
+            [["customer"], [{"kind": "role", "who": "owner"}, "customer"], [{"kind": "path", "who": "$.buyer.email"}]]
+        ),
         "otherwise": st.sampled_from([{}, {"ways": [{"gateway": "line", "channel": "sms"}]}]),
     }
 )
@@ -60,7 +110,12 @@ def shown(sends):
 def fresh(bench):
     """A shop whose events, orders and sends are taken away before each example."""
     shop = Shop(bench)
-    bench.change(made.source(event_names=NAMES, reading=made.source().model_dump(mode="json")["reading"] | {"phone": "$.buyer.phone"}), SourceRow)
+    bench.change(
+        made.source(
+            event_names=NAMES, reading=made.source().model_dump(mode="json")["reading"] | {"phone": "$.buyer.phone"}
+        ),
+        SourceRow,
+    )
     started = shop.now
 
     def again():
@@ -73,7 +128,13 @@ def fresh(bench):
     return again
 
 
-@settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture], phases=[Phase.explicit, Phase.generate], derandomize=True)
+@settings(
+    max_examples=40,
+    deadline=None,
+    suppress_health_check=[HealthCheck.function_scoped_fixture],
+    phases=[Phase.explicit, Phase.generate],
+    derandomize=True,
+)
 @given(events, routes)
 def test_what_a_rehearsal_shows_is_what_the_worker_does(fresh, happened, spec):
     shop = fresh()
@@ -81,15 +142,27 @@ def test_what_a_rehearsal_shows_is_what_the_worker_does(fresh, happened, spec):
     shop.publish(made_table(), route)
     for number, one in enumerate(happened):
         shop.later(minutes=one["minutes"])
-        shop.deliver(f"d{number}", one["event"], id=one["id"], buyer=BUYERS[one["id"]], total=one["total"], state=one["state"], changed_at=shop.now.isoformat())
+        shop.deliver(
+            f"d{number}",
+            one["event"],
+            id=one["id"],
+            buyer=BUYERS[one["id"]],
+            total=one["total"],
+            state=one["state"],
+            changed_at=shop.now.isoformat(),
+        )
         shop.bench.plan()
     did = {}
-    for event_id, recipient, channel, state, reason, due, whom in shop.bench.rows("SELECT event_id, recipient, channel, state, reason, due_at, whom FROM send ORDER BY rowid"):
+    for event_id, recipient, channel, state, reason, due, whom in shop.bench.rows(
+        "SELECT event_id, recipient, channel, state, reason, due_at, whom FROM send ORDER BY rowid"
+    ):
         at = dt.datetime(1970, 1, 1, tzinfo=dt.UTC) + dt.timedelta(microseconds=due)
         did.setdefault(event_id, []).append((recipient, channel, state, reason, at, whom))
     live = shop.bench.services.setups.get(shop.bench.store_id)
     with shop.bench.database.reading() as session:
-        came = [one for _, _, some in rehearse(session.connection(), live, {"now": route}, Span(), shop.now) for one in some]
+        came = [
+            one for _, _, some in rehearse(session.connection(), live, {"now": route}, Span(), shop.now) for one in some
+        ]
     assert {one.event_id: shown(one.decisions["now"].sends) for one in came if one.decisions["now"].sends} == did
 
 
@@ -99,13 +172,40 @@ def made_table():
     return RouteRow
 
 
-@settings(max_examples=30, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture], phases=[Phase.explicit, Phase.generate], derandomize=True)
+@settings(
+    max_examples=30,
+    deadline=None,
+    suppress_health_check=[HealthCheck.function_scoped_fixture],
+    phases=[Phase.explicit, Phase.generate],
+    derandomize=True,
+)
 @given(events, routes, st.integers(0, 10_000))
 def test_guards_hold_in_whatever_order_things_happen(fresh, happened, spec, seed):
     shop = fresh()
-    first = route_of(spec, guards={"caps": [{"most": 2, "per": "customer", "days": 1}]}, once="order", only_if={}, to=["customer"], otherwise={"ways": [{"gateway": "line", "channel": "sms"}]})
+    first = route_of(
+        spec,
+        guards={"caps": [{"most": 2, "per": "customer", "days": 1}]},
+        once="order",
+        only_if={},
+        to=["customer"],
+        otherwise={"ways": [{"gateway": "line", "channel": "sms"}]},
+    )
     shop.publish(made_table(), first)
-    shop.publish(made_table(), route_of(spec, key="other", name="Other", once="event", only_if={}, to=["customer"], otherwise={}, timing={}, rank=1, guards={}))
+    shop.publish(
+        made_table(),
+        route_of(
+            spec,
+            key="other",
+            name="Other",
+            once="event",
+            only_if={},
+            to=["customer"],
+            otherwise={},
+            timing={},
+            rank=1,
+            guards={},
+        ),
+    )
     dice = random.Random(seed)
     planner = Planner(shop.bench.database, shop.bench.services.setups, shop.bench.clock)
     stopped = None
@@ -114,7 +214,15 @@ def test_guards_hold_in_whatever_order_things_happen(fresh, happened, spec, seed
         act = dice.choice(["deliver", "plan", "dispatch", "later", "suppress"])
         if act == "deliver" and waiting:
             number, one = waiting.pop(0)
-            shop.deliver(f"d{number}", one["event"], id=one["id"], buyer=BUYERS[one["id"]], total=one["total"], state=one["state"], changed_at=shop.now.isoformat())
+            shop.deliver(
+                f"d{number}",
+                one["event"],
+                id=one["id"],
+                buyer=BUYERS[one["id"]],
+                total=one["total"],
+                state=one["state"],
+                changed_at=shop.now.isoformat(),
+            )
         elif act == "plan":
             planner.run_batch(dice.choice([1, 100]))
         elif act == "dispatch":
@@ -127,14 +235,27 @@ def test_guards_hold_in_whatever_order_things_happen(fresh, happened, spec, seed
             stopped = shop.now
     shop.bench.plan()
     said = "state NOT IN ('skipped', 'cancelled') AND route_id = (SELECT id FROM route WHERE key = 'received')"
-    assert shop.bench.rows(f"SELECT order_id, count(*) FROM send WHERE {said} GROUP BY order_id HAVING count(*) > 1") == []
+    assert (
+        shop.bench.rows(f"SELECT order_id, count(*) FROM send WHERE {said} GROUP BY order_id HAVING count(*) > 1") == []
+    )
     if stopped:
         after = (stopped - dt.datetime(1970, 1, 1, tzinfo=dt.UTC)) // dt.timedelta(microseconds=1)
-        assert shop.bench.rows("SELECT id FROM send WHERE recipient = 'jo@example.org' AND state = 'sent' AND settled_at > ?", after) == []
-    twice = """SELECT a.id FROM send a JOIN event e ON e.id = a.event_id JOIN send b ON b.recipient = a.recipient AND b.channel = a.channel AND b.route_id <> a.route_id
+        assert (
+            shop.bench.rows(
+                "SELECT id FROM send WHERE recipient = 'jo@example.org' AND state = 'sent' AND settled_at > ?", after
+            )
+            == []
+        )
+    twice = """SELECT a.id FROM send a JOIN event e ON e.id = a.event_id
+        JOIN send b ON b.recipient = a.recipient AND b.channel = a.channel AND b.route_id <> a.route_id
         JOIN event f ON f.id = b.event_id AND coalesce(f.parent_id, f.id) = coalesce(e.parent_id, e.id)
-        WHERE a.state <> 'skipped' AND b.state <> 'skipped' AND a.recipient <> '' AND abs(a.due_at - b.due_at) <= 600000000"""
+        WHERE a.state <> 'skipped' AND b.state <> 'skipped' AND a.recipient <> ''
+        AND abs(a.due_at - b.due_at) <= 600000000"""
     assert shop.bench.rows(twice) == []
-    capped = """SELECT a.id FROM send a JOIN "order" o ON o.id = a.order_id WHERE a.state <> 'skipped' AND a.route_id = (SELECT id FROM route WHERE key = 'received') AND
-        (SELECT count(*) FROM send b JOIN "order" p ON p.id = b.order_id WHERE p.contact_id = o.contact_id AND b.rowid < a.rowid AND b.state NOT IN ('skipped', 'cancelled') AND a.created_at - b.created_at < 86400000000) >= 2"""
+    capped = """SELECT a.id FROM send a JOIN "order" o ON o.id = a.order_id WHERE a.state <> 'skipped'
+        AND a.route_id = (SELECT id FROM route WHERE key = 'received')
+        AND
+        (SELECT count(*) FROM send b JOIN "order" p ON p.id = b.order_id WHERE p.contact_id = o.contact_id
+        AND b.rowid < a.rowid AND b.state NOT IN ('skipped', 'cancelled')
+        AND a.created_at - b.created_at < 86400000000) >= 2"""
     assert shop.bench.rows(capped) == []

@@ -18,7 +18,14 @@ from angelon.standins.box import Box
 from angelon.standins.providers import Providers
 from tests.made import provider
 
-SMS = {"to": "+353209150001", "sender": "Kites", "text": "Hello “you”\nthere", "locale": "en", "segments": 1, "encoding": "UCS-2"}
+SMS = {
+    "to": "+353209150001",
+    "sender": "Kites",
+    "text": "Hello “you”\nthere",
+    "locale": "en",
+    "segments": 1,
+    "encoding": "UCS-2",
+}
 
 
 @pytest.fixture
@@ -42,7 +49,12 @@ def test_a_text_reaches_the_handset_as_it_was_written(server, box):
     outcome = way(server).deliver(Note(SMS), "sd-1")
     assert (outcome.kind, outcome.code) == ("accepted", "202")
     (text,) = box.texts()
-    assert (text.to, text.sender, text.text, text.reference) == ("+353209150001", "Kites", "Hello “you”\nthere", outcome.reference)
+    assert (text.to, text.sender, text.text, text.reference) == (
+        "+353209150001",
+        "Kites",
+        "Hello “you”\nthere",
+        outcome.reference,
+    )
 
 
 def test_the_same_key_again_is_the_same_message(server, box):
@@ -94,10 +106,26 @@ def test_a_provider_that_is_not_there_is_tried_again():
 
 def test_a_chat_text_is_reviewed_and_then_sent(server, box):
     gateway = Gateway.model_validate(provider("chat", server.port))
-    values = {"text_key": "m", "locale": "en", "category": "order", "header": {"kind": "none"}, "body": "Hello {1}, your order is here.", "footer": "", "buttons": [], "samples": ["Jo"], "placeholders": 1}
+    values = {
+        "text_key": "m",
+        "locale": "en",
+        "category": "order",
+        "header": {"kind": "none"},
+        "body": "Hello {1}, your order is here.",
+        "footer": "",
+        "buttons": [],
+        "samples": ["Jo"],
+        "placeholders": 1,
+    }
     verdict = reviews.submit(gateway, "tok", values)
     assert verdict.state == "approved"
-    note = {"to": "+353209150001", "sender": "kites", "template": verdict.reference, "values": ["{1} <b>"], "locale": "en"}
+    note = {
+        "to": "+353209150001",
+        "sender": "kites",
+        "template": verdict.reference,
+        "values": ["{1} <b>"],
+        "locale": "en",
+    }
     assert way(server, "chat").deliver(Note(note), "sd-1").kind == "accepted"
     assert box.chats()[0].spec["body"] == "Hello {1} <b>, your order is here."
     refused = way(server, "chat").deliver(Note(note | {"values": []}), "sd-2")
@@ -106,7 +134,17 @@ def test_a_chat_text_is_reviewed_and_then_sent(server, box):
 
 def test_a_rejected_text_has_its_reason_and_can_not_be_sent(server):
     gateway = Gateway.model_validate(provider("chat", server.port))
-    values = {"text_key": "m", "locale": "en", "category": "order", "header": {"kind": "none"}, "body": "{1}, hello", "footer": "", "buttons": [], "samples": ["Jo"], "placeholders": 1}
+    values = {
+        "text_key": "m",
+        "locale": "en",
+        "category": "order",
+        "header": {"kind": "none"},
+        "body": "{1}, hello",
+        "footer": "",
+        "buttons": [],
+        "samples": ["Jo"],
+        "placeholders": 1,
+    }
     verdict = reviews.submit(gateway, "tok", values)
     assert (verdict.state, verdict.reason) == ("rejected", "The body starts or ends with a placeholder.")
     note = {"to": "+353209150001", "sender": "kites", "template": verdict.reference, "values": ["x"], "locale": "en"}
@@ -116,7 +154,17 @@ def test_a_rejected_text_has_its_reason_and_can_not_be_sent(server):
 def test_a_review_that_takes_its_time_is_asked_after(server, box):
     box.set("chat_review_seconds", 3600)
     gateway = Gateway.model_validate(provider("chat", server.port))
-    values = {"text_key": "m", "locale": "en", "category": "order", "header": {"kind": "none"}, "body": "Hello there.", "footer": "", "buttons": [], "samples": [], "placeholders": 0}
+    values = {
+        "text_key": "m",
+        "locale": "en",
+        "category": "order",
+        "header": {"kind": "none"},
+        "body": "Hello there.",
+        "footer": "",
+        "buttons": [],
+        "samples": [],
+        "placeholders": 0,
+    }
     verdict = reviews.submit(gateway, "tok", values)
     assert verdict.state == "submitted"
     assert reviews.look(gateway, "tok", verdict.reference).state == "submitted"
@@ -129,8 +177,14 @@ def test_a_review_that_takes_its_time_is_asked_after(server, box):
 
 
 def test_a_request_is_made_from_its_settings():
-    call = HttpCall(url="https://p.example/{{ sender | urlencode }}/send", headers={"X-Key": "{{ key }}"}, body='{"to": {{ to | json }}, "text": {{ text | json }}, "n": {{ values | json }}}')
-    request = make_request(call, Auth(scheme="basic", username="me"), "pw", SMS | {"key": "sd-1", "sender": "a b/c", "values": ["x", '"']})
+    call = HttpCall(
+        url="https://p.example/{{ sender | urlencode }}/send",
+        headers={"X-Key": "{{ key }}"},
+        body='{"to": {{ to | json }}, "text": {{ text | json }}, "n": {{ values | json }}}',
+    )
+    request = make_request(
+        call, Auth(scheme="basic", username="me"), "pw", SMS | {"key": "sd-1", "sender": "a b/c", "values": ["x", '"']}
+    )
     assert request.url == "https://p.example/a%20b%2Fc/send"
     assert request.headers["X-Key"] == "sd-1"
     assert request.headers["Authorization"] == "Basic bWU6cHc="
@@ -157,7 +211,9 @@ def test_a_value_can_not_add_a_header_or_another_field():
         make_request(call, Auth(), "", {"text": "a\r\nX-Evil: 1"})
     body = HttpCall(url="https://p.example", body='{"a": {{ text | json }}}')
     assert make_request(body, Auth(), "", {"text": '", "b": "'}).body == b'{"a": "\\", \\"b\\": \\""}'
-    form = HttpCall(url="https://p.example", content_type="application/x-www-form-urlencoded", body="a={{ text | urlencode }}")
+    form = HttpCall(
+        url="https://p.example", content_type="application/x-www-form-urlencoded", body="a={{ text | urlencode }}"
+    )
     assert make_request(form, Auth(), "", {"text": "x&b=1"}).body == b"a=x%26b%3D1"
 
 
@@ -215,7 +271,13 @@ def test_a_file_comes_from_a_host_that_the_store_allows(site):
 
 @pytest.mark.parametrize(
     ("path", "said", "for_good"),
-    [("/large", "larger than 1.0 MB", True), ("/missing", "answered 404", True), ("/round", "redirects more than 3 times", False), ("/away", "127.0.0.2, an address inside the house", True), ("/slow", "takes too long", False)],
+    [
+        ("/large", "larger than 1.0 MB", True),
+        ("/missing", "answered 404", True),
+        ("/round", "redirects more than 3 times", False),
+        ("/away", "127.0.0.2, an address inside the house", True),
+        ("/slow", "takes too long", False),
+    ],
 )
 def test_what_is_too_much_or_leads_inside_is_not_fetched(site, path, said, for_good):
     with pytest.raises(CantFetch, match=said) as error:
@@ -225,7 +287,23 @@ def test_what_is_too_much_or_leads_inside_is_not_fetched(site, path, said, for_g
 
 @pytest.mark.parametrize(
     "address",
-    ["127.0.0.1", "10.1.2.3", "172.16.0.1", "192.168.1.1", "169.254.169.254", "0.0.0.0", "100.64.0.1", "::1", "fe80::1", "fc00::1", "::ffff:127.0.0.1", "224.0.0.1", "255.255.255.255", "64:ff9b::a00:1", "2002:a00:1::"],
+    [
+        "127.0.0.1",
+        "10.1.2.3",
+        "172.16.0.1",
+        "192.168.1.1",
+        "169.254.169.254",
+        "0.0.0.0",
+        "100.64.0.1",
+        "::1",
+        "fe80::1",
+        "fc00::1",
+        "::ffff:127.0.0.1",
+        "224.0.0.1",
+        "255.255.255.255",
+        "64:ff9b::a00:1",
+        "2002:a00:1::",
+    ],
 )
 def test_addresses_inside_the_house_are_known(address):
     assert not public(address)
@@ -236,7 +314,19 @@ def test_public_addresses_are_public():
     assert public("2606:4700::1")
 
 
-@pytest.mark.parametrize("url", ["file:///etc/passwd", "ftp://x.example/", "http://", "https://user:pw@x.example/", "http://127.0.0.1:1/x", "http://localhost:1/", "http://[::1]:1/", "http://2130706433/"])
+@pytest.mark.parametrize(
+    "url",
+    [
+        "file:///etc/passwd",
+        "ftp://x.example/",
+        "http://",
+        "https://user:pw@x.example/",
+        "http://127.0.0.1:1/x",
+        "http://localhost:1/",
+        "http://[::1]:1/",
+        "http://2130706433/",
+    ],
+)
 def test_addresses_that_are_none_or_lead_inside_are_refused(url):
     with pytest.raises(CantFetch):
         fetch(url, seconds=1)

@@ -1,4 +1,6 @@
-"""Servers and providers that drip, hang up, talk nonsense or never end: each try is over in time, and its outcome is what was said."""
+"""Servers and providers that drip, hang up, talk nonsense or never end: each try is over in time, and its outcome is
+what was said.
+"""
 
 import contextlib
 import socket
@@ -16,7 +18,9 @@ from angelon.gateways.smtp import SmtpWay
 from tests import made
 
 MAIL = Mail("a@example.org", "b@example.org", b"Subject: x\r\n\r\nHello\r\n")
-NOTE = Note({"to": "+353209150001", "sender": "Kites", "text": "Hi", "locale": "en", "segments": 1, "encoding": "GSM-7"})
+NOTE = Note(
+    {"to": "+353209150001", "sender": "Kites", "text": "Hi", "locale": "en", "segments": 1, "encoding": "GSM-7"}
+)
 
 
 @contextlib.contextmanager
@@ -94,13 +98,32 @@ def deliver(port, **changes):
 def test_a_refusal_followed_by_a_hang_up_is_that_refusal(pipelining):
     with server(smtp(rcpt=b"550 5.1.1 nobody of that name", hang_up_after=b"RCPT", pipelining=pipelining)) as port:
         outcome = deliver(port)
-    assert (outcome.kind, outcome.code, outcome.answer, outcome.unreachable) == ("permanent", "550", "5.1.1 nobody of that name", False)
+    assert (outcome.kind, outcome.code, outcome.answer, outcome.unreachable) == (
+        "permanent",
+        "550",
+        "5.1.1 nobody of that name",
+        False,
+    )
     with server(smtp(data=b"554 5.6.0 not this", hang_up_after=b"DATA", pipelining=pipelining)) as port:
         outcome = deliver(port)
     assert (outcome.kind, outcome.code) == ("permanent", "554")
 
 
-@pytest.mark.parametrize(("said", "kind"), [(b"250 taken", "accepted"), (b"451 later", "temporary"), (b"421 closing", "temporary"), (b"554 no", "permanent"), (b"220 hello", "unknown"), (b"999 what", "unknown"), (b"000 ?", "unknown"), (b"garbage", "unknown"), (b"354 go on", "unknown"), (b"", "unknown")])
+@pytest.mark.parametrize(
+    ("said", "kind"),
+    [
+        (b"250 taken", "accepted"),
+        (b"451 later", "temporary"),
+        (b"421 closing", "temporary"),
+        (b"554 no", "permanent"),
+        (b"220 hello", "unknown"),
+        (b"999 what", "unknown"),
+        (b"000 ?", "unknown"),
+        (b"garbage", "unknown"),
+        (b"354 go on", "unknown"),
+        (b"", "unknown"),
+    ],
+)
 def test_what_comes_after_the_message_and_is_no_known_answer_is_unknown(said, kind):
     with server(smtp(data=said)) as port:
         assert deliver(port).kind == kind
@@ -128,13 +151,21 @@ def test_the_server_forgets_a_refused_message_before_the_next_one():
         way = SmtpWay(made.gateway(port, timeout_seconds=2))
         assert [way.deliver(MAIL, "k").kind for _ in range(2)] == ["permanent", "accepted"]
         way.close()
-    assert heard == [b"ehlo", b"MAIL", b"RCPT", b"RSET", b"MAIL", b"RCPT", b"DATA", b"QUIT"] or [word.upper() for word in heard] == [b"EHLO", b"MAIL", b"RCPT", b"RSET", b"MAIL", b"RCPT", b"DATA", b"QUIT"]
+    assert heard == [b"ehlo", b"MAIL", b"RCPT", b"RSET", b"MAIL", b"RCPT", b"DATA", b"QUIT"] or [
+        word.upper() for word in heard
+    ] == [b"EHLO", b"MAIL", b"RCPT", b"RSET", b"MAIL", b"RCPT", b"DATA", b"QUIT"]
 
 
 @pytest.mark.parametrize("where", ["greeting", "answers", "handshake"])
 def test_a_mail_server_that_drips_is_cut_off(where):
     """A byte every 0.4 s beats a timeout of one second for each read; the whole try is over after three of them."""
-    talk = smtp(drip=0.4) if where == "greeting" else smtp(greeting=b"220 here", drip=0.4) if where == "answers" else lambda connection, file: [file.write(b"\x16") or time.sleep(0.4) for _ in range(60)]
+    talk = (
+        smtp(drip=0.4)
+        if where == "greeting"
+        else smtp(greeting=b"220 here", drip=0.4)
+        if where == "answers"
+        else lambda connection, file: [file.write(b"\x16") or time.sleep(0.4) for _ in range(60)]
+    )
     with server(talk) as port:
         began = time.monotonic()
         outcome = deliver(port, **({"tls": "implicit"} if where == "handshake" else {}))
@@ -160,13 +191,13 @@ def http(answer, drip=0.0, after=0.0):
     def talk(connection, file):
         while True:
             length = 0
-            while (line := file.readline().strip()):
+            while line := file.readline().strip():
                 if line.lower().startswith(b"content-length:"):
                     length = int(line.split(b":")[1])
             if length:
                 file.read(length)
             time.sleep(after)
-            for piece in ([bytes([byte]) for byte in answer] if drip else [answer]):
+            for piece in [bytes([byte]) for byte in answer] if drip else [answer]:
                 file.write(piece)
                 time.sleep(drip)
             return
@@ -183,10 +214,26 @@ def provider(port, **changes):
 
 
 def answer(body: bytes, status: bytes = b"200 OK", headers: bytes = b"") -> bytes:
-    return b"HTTP/1.1 " + status + b"\r\nContent-Length: " + str(len(body)).encode() + b"\r\n" + headers + b"\r\n" + body
+    return (
+        b"HTTP/1.1 " + status + b"\r\nContent-Length: " + str(len(body)).encode() + b"\r\n" + headers + b"\r\n" + body
+    )
 
 
-@pytest.mark.parametrize("body", [b"<html>log in</html>", b"", b"null", b"[]", b'{"state": "queued"}', b'{"id": "x"}', b'{"id": null, "state": "queued"}', b"\xff\xfe", b"[" * 100_000, b"x" * 2_000_000])
+@pytest.mark.parametrize(
+    "body",
+    [
+        b"<html>log in</html>",
+        b"",
+        b"null",
+        b"[]",
+        b'{"state": "queued"}',
+        b'{"id": "x"}',
+        b'{"id": null, "state": "queued"}',
+        b"\xff\xfe",
+        b"[" * 100_000,
+        b"x" * 2_000_000,
+    ],
+)
 def test_a_200_that_lacks_what_the_settings_promise_is_not_accepted(body):
     with server(http(answer(body))) as port:
         outcome = provider(port)
@@ -194,14 +241,31 @@ def test_a_200_that_lacks_what_the_settings_promise_is_not_accepted(body):
     assert "has nothing at $." in outcome.answer
 
 
-@pytest.mark.parametrize(("header", "seconds"), [(b"\xc2\xb2", None), (b"3", 3.0), (b"-3", None), (b"9" * 400, 999999999999.0), (b"Thu, 99 Foo 9999 00:00:00 GMT", None), (b"1e5", None)])
+@pytest.mark.parametrize(
+    ("header", "seconds"),
+    [
+        (b"\xc2\xb2", None),
+        (b"3", 3.0),
+        (b"-3", None),
+        (b"9" * 400, 999999999999.0),
+        (b"Thu, 99 Foo 9999 00:00:00 GMT", None),
+        (b"1e5", None),
+    ],
+)
 def test_a_strange_retry_after_raises_nothing(header, seconds):
     with server(http(answer(b"{}", b"503 Away", b"Retry-After: " + header + b"\r\n"))) as port:
         outcome = provider(port)
     assert (outcome.kind, outcome.retry_after) == ("temporary", seconds)
 
 
-@pytest.mark.parametrize("body", [b'{"id": "\\ud800", "state": "queued"}', b'{"id": "a\\u0000b", "state": "queued"}', b'{"id": 123456789012345678901234567890, "state": "queued"}'])
+@pytest.mark.parametrize(
+    "body",
+    [
+        b'{"id": "\\ud800", "state": "queued"}',
+        b'{"id": "a\\u0000b", "state": "queued"}',
+        b'{"id": 123456789012345678901234567890, "state": "queued"}',
+    ],
+)
 def test_what_a_provider_says_can_be_stored(body):
     with server(http(answer(body))) as port:
         outcome = provider(port)
@@ -226,17 +290,44 @@ def test_a_file_that_drips_is_not_waited_for():
     assert time.monotonic() - began < 12
 
 
-@pytest.mark.parametrize("url", [f"http://{'a' * 64}.example/x", "http://a..b/x", "http://example.org:99999/", "http://.example/", "http://" + "a." * 200 + "b/"])
+@pytest.mark.parametrize(
+    "url",
+    [
+        f"http://{'a' * 64}.example/x",
+        "http://a..b/x",
+        "http://example.org:99999/",
+        "http://.example/",
+        "http://" + "a." * 200 + "b/",
+    ],
+)
 def test_an_address_that_no_resolver_takes_is_said_to_be_none(url):
     with pytest.raises(CantFetch):
         fetch(url)
 
 
 def test_a_redirect_to_nonsense_is_a_sentence():
-    with server(http(b"HTTP/1.1 302 Found\r\nLocation: http://[::bad\r\nContent-Length: 0\r\n\r\n")) as port, pytest.raises(CantFetch):
+    with (
+        server(http(b"HTTP/1.1 302 Found\r\nLocation: http://[::bad\r\nContent-Length: 0\r\n\r\n")) as port,
+        pytest.raises(CantFetch),
+    ):
         fetch(f"http://127.0.0.1:{port}/x", ["127.0.0.1"])
 
 
-@pytest.mark.parametrize("address", ["::127.0.0.1", "::ffff:10.0.0.1", "64:ff9b:1::a00:1", "64:ff9b::7f00:1", "fec0::1", "3fff::1", "5f00::1", "::", "::1", "fe80::1", "169.254.169.254"])
+@pytest.mark.parametrize(
+    "address",
+    [
+        "::127.0.0.1",
+        "::ffff:10.0.0.1",
+        "64:ff9b:1::a00:1",
+        "64:ff9b::7f00:1",
+        "fec0::1",
+        "3fff::1",
+        "5f00::1",
+        "::",
+        "::1",
+        "fe80::1",
+        "169.254.169.254",
+    ],
+)
 def test_no_address_leads_inside(address):
     assert not public(address)

@@ -63,7 +63,12 @@ def test_a_mail_arrives_byte_by_byte_and_the_connection_is_used_again(pipelining
 @pytest.mark.parametrize("pipelining", [True, False])
 @pytest.mark.parametrize(
     ("answers", "kind", "code"),
-    [({"rcpt": "550 5.1.1 nobody"}, "permanent", "550"), ({"rcpt": "451 4.3.0 later"}, "temporary", "451"), ({"data": "554 5.7.1 no"}, "permanent", "554"), ({"data": "452 4.2.2 full"}, "temporary", "452")],
+    [
+        ({"rcpt": "550 5.1.1 nobody"}, "permanent", "550"),
+        ({"rcpt": "451 4.3.0 later"}, "temporary", "451"),
+        ({"data": "554 5.7.1 no"}, "permanent", "554"),
+        ({"data": "452 4.2.2 full"}, "temporary", "452"),
+    ],
 )
 def test_refusals_for_now_and_for_good_are_told_apart(pipelining, answers, kind, code):
     server = Server(pipelining, **answers)
@@ -78,19 +83,36 @@ def test_refusals_for_now_and_for_good_are_told_apart(pipelining, answers, kind,
 def test_an_address_outside_ascii_needs_smtputf8():
     for enabled, kind in ((True, "accepted"), (False, "permanent")):
         with serving(Server(), enable_SMTPUTF8=enabled) as port:
-            assert SmtpWay(made.gateway(port)).deliver(Mail("a@example.org", "jörg@example.org", b"Subject: x\r\n\r\nx"), "k").kind == kind
+            assert (
+                SmtpWay(made.gateway(port))
+                .deliver(Mail("a@example.org", "jörg@example.org", b"Subject: x\r\n\r\nx"), "k")
+                .kind
+                == kind
+            )
 
 
 def test_nobody_there_and_an_unknown_host_are_temporary():
     assert SmtpWay(made.gateway(free_port())).deliver(MAIL, "k").kind == "temporary"
-    assert "can't be reached" in SmtpWay(made.gateway(25, host="nowhere.invalid", timeout_seconds=2)).deliver(MAIL, "k").answer
+    assert (
+        "can't be reached"
+        in SmtpWay(made.gateway(25, host="nowhere.invalid", timeout_seconds=2)).deliver(MAIL, "k").answer
+    )
 
 
 def test_a_certificate_that_can_t_be_trusted_ends_the_try(tmp_path):
     key = ec.generate_private_key(ec.SECP256R1())
     name = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, "127.0.0.1")])
     now = dt.datetime.now(dt.UTC)
-    certificate = x509.CertificateBuilder().subject_name(name).issuer_name(name).public_key(key.public_key()).serial_number(1).not_valid_before(now).not_valid_after(now + dt.timedelta(days=1)).sign(key, hashes.SHA256())
+    certificate = (
+        x509.CertificateBuilder()
+        .subject_name(name)
+        .issuer_name(name)
+        .public_key(key.public_key())
+        .serial_number(1)
+        .not_valid_before(now)
+        .not_valid_after(now + dt.timedelta(days=1))
+        .sign(key, hashes.SHA256())
+    )
     (tmp_path / "c.pem").write_bytes(
         certificate.public_bytes(serialization.Encoding.PEM)
         + key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption())

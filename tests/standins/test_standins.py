@@ -21,7 +21,15 @@ from tests.made import NOON
 BUNDLE = read_bundle(Path(angelon.demo.__file__).with_name("bundle.yaml").read_text())
 SOURCES = {s.key: s for s in BUNDLE.sources}
 SETUP = Setup(BUNDLE.store, SOURCES, {v.name: v for v in BUNDLE.variables}, {}, {})
-ORDER = ShopOrder(3001, "BK-3001", CUSTOMERS[2], (("SAN-POC", 2), ("REE-ASH", 1)), NOON, "Bon vent !", ("Gannet Post", "RR123456785IE", "2026-11-09"))
+ORDER = ShopOrder(
+    3001,
+    "BK-3001",
+    CUSTOMERS[2],
+    (("SAN-POC", 2), ("REE-ASH", 1)),
+    NOON,
+    "Bon vent !",
+    ("Gannet Post", "RR123456785IE", "2026-11-09"),
+)
 
 
 @pytest.mark.parametrize(("serial", "number"), [(47312482, "RR473124829IE"), (12345678, "RR123456785IE")])
@@ -59,7 +67,14 @@ def reading(source, delivery):
 def test_the_web_shop_s_shape_is_read_whole():
     event, read, variables = reading("webshop", webshop(ORDER, "shipped", NOON, False, "d1"))
     assert event.type == "order.updated"
-    assert [read.text(p) for p in ("reference", "number", "status", "email", "name", "language")] == ["90071993001", "BK-3001", "shipped", "claire@example.org", "Claire Béranger", "fr"]
+    assert [read.text(p) for p in ("reference", "number", "status", "email", "name", "language")] == [
+        "90071993001",
+        "BK-3001",
+        "shipped",
+        "claire@example.org",
+        "Claire Béranger",
+        "fr",
+    ]
     assert show(read.value("total"), "fr") == "86,50\u00a0€"  # 2 × 24.50 + 31.00 + 6.50 postage
     assert variables["items"].value == ["2 × Sandpiper pocket sled", "1 × Ash reel"]
     assert variables["gift_note"].value == "Bon vent !"
@@ -78,7 +93,11 @@ def test_the_marketplace_s_shape_is_read_whole():
 
 def test_the_workbench_s_shape_is_read_whole():
     event, read, variables = reading("workbench", workbench(ORDER, "sewing", "ready_for_collection", NOON, "wb-1"))
-    assert (event.type, event.delivery_id, read.text("status")) == ("order.status_changed", "wb-1", "ready_for_collection")
+    assert (event.type, event.delivery_id, read.text("status")) == (
+        "order.status_changed",
+        "wb-1",
+        "ready_for_collection",
+    )
     assert read.text("email") == "claire@example.org"
     assert variables["items"].value == ["Sandpiper pocket sled", "Ash reel"]
 
@@ -101,7 +120,9 @@ def test_the_mailbox_drops_the_connection_and_keeps_nothing(bench, mailbox):
 
 def test_mails_are_kept_newest_first_and_cleared(bench):
     for number in range(3):
-        bench.box.keep_mail("a@example.org", f"p{number}@example.org", b"Subject: x\r\n\r\nx", NOON + dt.timedelta(seconds=number))
+        bench.box.keep_mail(
+            "a@example.org", f"p{number}@example.org", b"Subject: x\r\n\r\nx", NOON + dt.timedelta(seconds=number)
+        )
     assert [m.rcpt_to for m in bench.box.mails()] == ["p2@example.org", "p1@example.org", "p0@example.org"]
     assert [m.rcpt_to for m in bench.box.mails(words="p1")] == ["p1@example.org"]
     bench.box.clear()

@@ -1,4 +1,6 @@
-"""The door as a process: bodies that never come, names that are not ours, ports that are taken, processes that are left behind."""
+"""The door as a process: bodies that never come, names that are not ours, ports that are taken, processes that are left
+behind.
+"""
 
 import json
 import os
@@ -26,8 +28,18 @@ class Web:
     def __init__(self, bench, port=None, **environment):
         self.port = port or free_port()
         self.url = f"http://127.0.0.1:{self.port}"
-        env = {**os.environ, "ANGELON_HOME": str(bench.home), "ANGELON_SECRET_KEY": "a-key-for-tests-only", **environment}
-        self.process = subprocess.Popen([sys.executable, "-m", "angelon", "web", "--port", str(self.port)], env=env, stderr=subprocess.PIPE, text=True)
+        env = {
+            **os.environ,
+            "ANGELON_HOME": str(bench.home),
+            "ANGELON_SECRET_KEY": "a-key-for-tests-only",
+            **environment,
+        }
+        self.process = subprocess.Popen(
+            [sys.executable, "-m", "angelon", "web", "--port", str(self.port)],
+            env=env,
+            stderr=subprocess.PIPE,
+            text=True,
+        )
 
     def up(self):
         until = time.monotonic() + 60
@@ -52,7 +64,12 @@ def web(bench):
 
 
 def order(web, number):
-    return httpx.post(f"{web.url}/in/shop", content=made.body(id=number), headers={"Content-Type": "application/json", "Store-Event": "placed", "Store-Delivery": f"d{number}"}, timeout=20)
+    return httpx.post(
+        f"{web.url}/in/shop",
+        content=made.body(id=number),
+        headers={"Content-Type": "application/json", "Store-Event": "placed", "Store-Delivery": f"d{number}"},
+        timeout=20,
+    )
 
 
 def half_open(port, number, head=b"POST /in/shop HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Length: 1000\r\n\r\n12345"):
@@ -65,7 +82,11 @@ def half_open(port, number, head=b"POST /in/shop HTTP/1.1\r\nHost: 127.0.0.1\r\n
 
 
 def test_half_sent_requests_hold_up_nobody(bench, web):
-    sockets = half_open(web.port, 80) + half_open(web.port, 20, b"POST /sources HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Length: 99999\r\n\r\n{") + half_open(web.port, 20, b"GET / HTTP/1.1\r\nHo")
+    sockets = (
+        half_open(web.port, 80)
+        + half_open(web.port, 20, b"POST /sources HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Length: 99999\r\n\r\n{")
+        + half_open(web.port, 20, b"GET / HTTP/1.1\r\nHo")
+    )
     try:
         for number in range(5):
             began = time.monotonic()
@@ -116,14 +137,23 @@ def test_bodies_of_any_kind_and_size_are_answered(web):
     raw.sendall(b"POST /in/shop HTTP/1.1\r\nHost: x\r\nContent-Length: \xc2\xb2\r\n\r\n")
     assert b" 400 " in raw.recv(100)
     for text in ("a" + "[b]" * 10_000 + "=1", "a[²]=1", "a[" + "9" * 5000 + "]=1", "a[0]=1&a[1]=2"):
-        answer = post(content=text.encode(), headers={"Content-Type": "application/x-www-form-urlencoded", "Store-Event": "placed"})
+        answer = post(
+            content=text.encode(),
+            headers={"Content-Type": "application/x-www-form-urlencoded", "Store-Event": "placed"},
+        )
         assert answer.status_code == 202, (text[:40], answer.text)
 
 
 def test_a_second_one_on_a_taken_port_is_refused_with_a_sentence_and_gets_nothing(bench, web, tmp_path):
     env = {**os.environ, "ANGELON_HOME": str(tmp_path / "other")}
     for command in (["web"], ["serve"], ["demo"]):
-        done = subprocess.run([sys.executable, "-m", "angelon", *command, "--port", str(web.port)], env=env, capture_output=True, text=True, timeout=60)
+        done = subprocess.run(
+            [sys.executable, "-m", "angelon", *command, "--port", str(web.port)],
+            env=env,
+            capture_output=True,
+            text=True,
+            timeout=60,
+        )
         assert done.returncode == 1
         assert f"Port {web.port} is taken" in done.stderr
         assert not (tmp_path / "other").exists(), "before anything starts"
@@ -147,21 +177,46 @@ def test_nothing_goes_on_answering_when_the_server_is_killed(web):
 
 def test_a_page_under_a_foreign_name_is_refused_and_so_is_a_foreign_page_s_form(client, bench):
     assert client.get("/", headers={"Host": "evil.example"}).status_code == 421
-    assert "ANGELON_BASE_URL" in client.get("/sources/shop/connect", headers={"Host": "evil.example:8080"}).get_data(as_text=True)
+    assert "ANGELON_BASE_URL" in client.get("/sources/shop/connect", headers={"Host": "evil.example:8080"}).get_data(
+        as_text=True
+    )
     for host in ("127.0.0.1:8080", "localhost", "[::1]:8080"):
         assert client.get("/", headers={"Host": host}).status_code == 200
-    for headers in ({"Origin": "http://evil.example"}, {"Origin": "null"}, {"Sec-Fetch-Site": "cross-site"}, {"Host": "evil.example", "Origin": "http://evil.example"}):
-        assert client.post("/suppressions", data={"addresses": "jo@example.org"}, headers=headers).status_code in (403, 421)
+    for headers in (
+        {"Origin": "http://evil.example"},
+        {"Origin": "null"},
+        {"Sec-Fetch-Site": "cross-site"},
+        {"Host": "evil.example", "Origin": "http://evil.example"},
+    ):
+        assert client.post("/suppressions", data={"addresses": "jo@example.org"}, headers=headers).status_code in (
+            403,
+            421,
+        )
     assert bench.rows("SELECT count(*) FROM suppression") == [(0,)]
-    assert client.post("/suppressions", data={"addresses": "jo@example.org"}, headers={"Origin": "http://localhost", "Sec-Fetch-Site": "same-origin"}).status_code == 302
+    assert (
+        client.post(
+            "/suppressions",
+            data={"addresses": "jo@example.org"},
+            headers={"Origin": "http://localhost", "Sec-Fetch-Site": "same-origin"},
+        ).status_code
+        == 302
+    )
     for path in ("/healthz", "/in/shop"):
-        assert client.open(path, method="GET" if path == "/healthz" else "POST", data=made.body(), content_type="application/json", headers={"Host": "shop.example"}).status_code in (200, 202)
+        assert client.open(
+            path,
+            method="GET" if path == "/healthz" else "POST",
+            data=made.body(),
+            content_type="application/json",
+            headers={"Host": "shop.example"},
+        ).status_code in (200, 202)
 
 
 def test_the_base_url_s_name_is_ours(bench):
     from angelon.web.app import create_app
 
-    bench.services.settings = Settings(home=bench.home, secret_key="a-key-for-tests-only", base_url="https://angelon.shop.example")
+    bench.services.settings = Settings(
+        home=bench.home, secret_key="a-key-for-tests-only", base_url="https://angelon.shop.example"
+    )
     client = create_app(bench.services).test_client()
     assert client.get("/healthz").status_code == 200
     assert client.get("/", headers={"Host": "angelon.shop.example"}).status_code != 421
@@ -169,7 +224,14 @@ def test_the_base_url_s_name_is_ours(bench):
 
 @pytest.mark.parametrize(
     ("peer", "forwarded", "sender"),
-    [("9.9.9.9", "1.1.1.1", "9.9.9.9"), ("10.0.0.1", "1.1.1.1", "1.1.1.1"), ("10.0.0.1", "6.6.6.6, 1.1.1.1, 10.0.0.2", "1.1.1.1"), ("10.0.0.1", "", "10.0.0.1"), ("10.0.0.1", "nonsense", "nonsense"), ("10.0.0.1", "10.0.0.3", "10.0.0.1")],
+    [
+        ("9.9.9.9", "1.1.1.1", "9.9.9.9"),
+        ("10.0.0.1", "1.1.1.1", "1.1.1.1"),
+        ("10.0.0.1", "6.6.6.6, 1.1.1.1, 10.0.0.2", "1.1.1.1"),
+        ("10.0.0.1", "", "10.0.0.1"),
+        ("10.0.0.1", "nonsense", "nonsense"),
+        ("10.0.0.1", "10.0.0.3", "10.0.0.1"),
+    ],
 )
 def test_only_trusted_proxies_are_believed(peer, forwarded, sender):
     assert Proxies(Settings(trusted_proxies="10.0.0.0/8, ::1").proxies()).sender(peer, forwarded) == sender
@@ -241,29 +303,49 @@ def test_a_full_disk_and_a_locked_database_are_answered_503_with_retry_after(ben
     from angelon.db import events
 
     for code, after in ((13, "60"), (5, "5")):
+
         def fail(*_, code=code):
             error = sqlite3.OperationalError("no")
             error.sqlite_errorcode = code
             raise OperationalError("INSERT", {}, error)
 
         monkeypatch.setattr(events, "add", fail)
-        answer = client.post("/in/shop", data=made.body(), headers={"Content-Type": "application/json", "Store-Event": "placed"})
-        assert (answer.status_code, answer.headers["Retry-After"], answer.mimetype) == (503, after, "application/problem+json")
+        answer = client.post(
+            "/in/shop", data=made.body(), headers={"Content-Type": "application/json", "Store-Event": "placed"}
+        )
+        assert (answer.status_code, answer.headers["Retry-After"], answer.mimetype) == (
+            503,
+            after,
+            "application/problem+json",
+        )
         assert "nothing was stored" in answer.json["mend"]
     monkeypatch.undo()
-    assert client.post("/in/shop", data=made.body(), headers={"Content-Type": "application/json", "Store-Event": "placed"}).status_code == 202
+    assert (
+        client.post(
+            "/in/shop", data=made.body(), headers={"Content-Type": "application/json", "Store-Event": "placed"}
+        ).status_code
+        == 202
+    )
 
 
 def test_one_delivery_that_the_database_refuses_keeps_no_other_from_being_stored(bench, monkeypatch):
     from angelon.db import events
 
     real = events.add
-    monkeypatch.setattr(events, "add", lambda connection, deliveries: 1 // 0 if any(b"BAD" in d.body for d in deliveries) else real(connection, deliveries))
+    monkeypatch.setattr(
+        events,
+        "add",
+        lambda connection, deliveries: (
+            1 // 0 if any(b"BAD" in d.body for d in deliveries) else real(connection, deliveries)
+        ),
+    )
     statuses = {}
 
     def deliver(number):
         try:
-            statuses[number] = bench.deliver(made.body(id=number, reference="BAD" if number == 3 else "BK"), store_delivery=f"d{number}").status
+            statuses[number] = bench.deliver(
+                made.body(id=number, reference="BAD" if number == 3 else "BK"), store_delivery=f"d{number}"
+            ).status
         except ZeroDivisionError:
             statuses[number] = 500
 
@@ -297,13 +379,26 @@ def test_a_damaged_data_folder_is_a_sentence(tmp_path, damage, said):
     assert done.output.startswith("Error: ")
 
 
-@pytest.mark.parametrize("text", ["{" * 3000, "- " * 50_000, "a: " + "9" * 100_000, "store: " + "[" * 3000, "\x00", "a: !!python/object:os.system x", json.dumps({"angelon": 1, "store": {"key": "x" * 5000}})])
+@pytest.mark.parametrize(
+    "text",
+    [
+        "{" * 3000,
+        "- " * 50_000,
+        "a: " + "9" * 100_000,
+        "store: " + "[" * 3000,
+        "\x00",
+        "a: !!python/object:os.system x",
+        json.dumps({"angelon": 1, "store": {"key": "x" * 5000}}),
+    ],
+)
 def test_a_hostile_bundle_is_a_sentence(tmp_path, text):
     (tmp_path / "bundle.yaml").write_text(text)
     from click.testing import CliRunner
 
     from angelon.cli.main import main
 
-    done = CliRunner().invoke(main, ["apply", str(tmp_path / "bundle.yaml")], env={"ANGELON_HOME": str(tmp_path / "home")})
+    done = CliRunner().invoke(
+        main, ["apply", str(tmp_path / "bundle.yaml")], env={"ANGELON_HOME": str(tmp_path / "home")}
+    )
     assert done.exit_code == 1
     assert done.output.startswith("Error: ")

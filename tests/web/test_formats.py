@@ -20,16 +20,31 @@ def dublin():
 @pytest.mark.parametrize(
     ("delta", "said"),
     [
-        (dt.timedelta(), "12:00"), (dt.timedelta(hours=-10), "02:00"), (dt.timedelta(days=-1), "yesterday 12:00"), (dt.timedelta(days=1), "tomorrow 12:00"), (dt.timedelta(days=-3), "Sat 12:00"),
-        (dt.timedelta(days=-20), "14 Oct 13:00"), (dt.timedelta(days=-400), "29 Sep 2025 13:00"),
+        (dt.timedelta(), "12:00"),
+        (dt.timedelta(hours=-10), "02:00"),
+        (dt.timedelta(days=-1), "yesterday 12:00"),
+        (dt.timedelta(days=1), "tomorrow 12:00"),
+        (dt.timedelta(days=-3), "Sat 12:00"),
+        (dt.timedelta(days=-20), "14 Oct 13:00"),
+        (dt.timedelta(days=-400), "29 Sep 2025 13:00"),
     ],
-)  # fmt: skip
+)
 def test_moments_on_the_store_s_clocks(delta, said):
     assert formats.moment(NOON + delta, NOON) == said
 
 
 @pytest.mark.parametrize(
-    ("seconds", "said"), [(0.04, "40\u00a0ms"), (3.21, "3.2 s"), (59, "59 s"), (61, "1 min 1 s"), (3600, "1 h"), (3 * 3600 + 600, "3 h 10 min"), (90000, "1 d 1 h"), (86400 + 61, "1 d")]
+    ("seconds", "said"),
+    [
+        (0.04, "40\u00a0ms"),
+        (3.21, "3.2 s"),
+        (59, "59 s"),
+        (61, "1 min 1 s"),
+        (3600, "1 h"),
+        (3 * 3600 + 600, "3 h 10 min"),
+        (90000, "1 d 1 h"),
+        (86400 + 61, "1 d"),
+    ],
 )
 def test_spans_in_two_units(seconds, said):
     assert formats.span(dt.timedelta(seconds=seconds)) == said

@@ -6,10 +6,39 @@ from tests import made
 from tests.fuzz import Fuzz
 
 PAGES = [
-    "/", "/orders", "/orders/1", "/sends", "/sources", "/sources/shop/connect", "/sources/shop/capture", "/sources/shop/read", "/sources/shop/read?open=recipes.items", "/sources/shop/ask", "/sources/shop/compare",
-    "/messages", "/messages/received", "/messages/received?channel=sms&locale=en", "/messages/received/revisions", "/letterhead", "/files", "/routes", "/routes/received", "/gateways", "/gateways/mailroom", "/gateways/sms",
-    "/rehearsals", "/rehearsals/received", "/checks", "/segments", "/suppressions", "/runs/new", "/standins", "/standins/handset", "/standins/chat", "/events",
-]  # fmt: skip
+    "/",
+    "/orders",
+    "/orders/1",
+    "/sends",
+    "/sources",
+    "/sources/shop/connect",
+    "/sources/shop/capture",
+    "/sources/shop/read",
+    "/sources/shop/read?open=recipes.items",
+    "/sources/shop/ask",
+    "/sources/shop/compare",
+    "/messages",
+    "/messages/received",
+    "/messages/received?channel=sms&locale=en",
+    "/messages/received/revisions",
+    "/letterhead",
+    "/files",
+    "/routes",
+    "/routes/received",
+    "/gateways",
+    "/gateways/mailroom",
+    "/gateways/sms",
+    "/rehearsals",
+    "/rehearsals/received",
+    "/checks",
+    "/segments",
+    "/suppressions",
+    "/runs/new",
+    "/standins",
+    "/standins/handset",
+    "/standins/chat",
+    "/events",
+]
 
 
 def filled(bench, client):
@@ -19,32 +48,102 @@ def filled(bench, client):
 
     bench.change(Gateway.model_validate(made.provider("sms", 9)), GatewayRow)
     for number in range(6):
-        bench.deliver(made.body(id=number, reference=f"BK-{number}", buyer={"name": "Jo" if number else "", "email": "jo@example.org"}))
+        bench.deliver(
+            made.body(
+                id=number, reference=f"BK-{number}", buyer={"name": "Jo" if number else "", "email": "jo@example.org"}
+            )
+        )
     bench.deliver(b'{"id": 7, "total": 1e300}')
     bench.plan()
     client.post("/segments", data={"name": "Regulars"})
-    client.post("/checks/keep", data={"route": "received", "event": bench.rows("SELECT id FROM event WHERE type = 'order.created' ORDER BY id LIMIT 1 OFFSET 1")[0][0]})
+    client.post(
+        "/checks/keep",
+        data={
+            "route": "received",
+            "event": bench.rows("SELECT id FROM event WHERE type = 'order.created' ORDER BY id LIMIT 1 OFFSET 1")[0][0],
+        },
+    )
 
 
 def fuzz(bench, client, seed):
     made_fuzz = Fuzz(client.application, client, seed)
-    made_fuzz.know(send_id=[row[0] for row in bench.rows("SELECT id FROM send")], event_id=[row[0] for row in bench.rows("SELECT id FROM event")], order_id=["1"], run_id=["1"], file_id=["1"])
+    made_fuzz.know(
+        send_id=[row[0] for row in bench.rows("SELECT id FROM send")],
+        event_id=[row[0] for row in bench.rows("SELECT id FROM event")],
+        order_id=["1"],
+        run_id=["1"],
+        file_id=["1"],
+    )
     return made_fuzz
 
 
 NAMES = [
-    "when", "sources", "send", "channel", "gateway", "only_if", "to", "once", "once_days", "rank", "name", "timing.amount", "timing.unit", "timing.at", "timing.anchor", "timing.before", "timing.windowed", "timing.weekdays", "timing.start", "timing.end",
-    "timing.not_before", "timing.not_after", "timing.zone", "timing.late", "guards.caps", "guards.after_route", "otherwise.within", "otherwise.tell", "otherwise.send", "otherwise.gateway", "asks.there", "asks.variable", "asks.text", "group",
-]  # fmt: skip
+    "when",
+    "sources",
+    "send",
+    "channel",
+    "gateway",
+    "only_if",
+    "to",
+    "once",
+    "once_days",
+    "rank",
+    "name",
+    "timing.amount",
+    "timing.unit",
+    "timing.at",
+    "timing.anchor",
+    "timing.before",
+    "timing.windowed",
+    "timing.weekdays",
+    "timing.start",
+    "timing.end",
+    "timing.not_before",
+    "timing.not_after",
+    "timing.zone",
+    "timing.late",
+    "guards.caps",
+    "guards.after_route",
+    "otherwise.within",
+    "otherwise.tell",
+    "otherwise.send",
+    "otherwise.gateway",
+    "asks.there",
+    "asks.variable",
+    "asks.text",
+    "group",
+]
 """Fields of a route's sentence."""
 
 
 def spoil(made_fuzz, changes):
     """Drafts of a message, and parts of a route and of the bench, spoilt."""
-    spec = made.message().model_dump(mode="json") | {"sms": {"en": {"text": "Hi {{ customer_name }}"}}, "chat": {"en": {"body": "Hi {{ customer_name }}", "samples": {"customer_name": "Jo"}}}}
+    spec = made.message().model_dump(mode="json") | {
+        "sms": {"en": {"text": "Hi {{ customer_name }}"}},
+        "chat": {"en": {"body": "Hi {{ customer_name }}", "samples": {"customer_name": "Jo"}}},
+    }
     made_fuzz.drafts("/messages/received/draft", spec, "/messages/received", changes)
     made_fuzz.fragments("/routes/received", NAMES, changes)
-    made_fuzz.fragments("/sources/shop/read", ["act", "mark", "path", "step", "p.text", "p.days", "name", "type", "table", "rows", "recipe", "otherwise", "number", "name_of_steps"], changes)
+    made_fuzz.fragments(
+        "/sources/shop/read",
+        [
+            "act",
+            "mark",
+            "path",
+            "step",
+            "p.text",
+            "p.days",
+            "name",
+            "type",
+            "table",
+            "rows",
+            "recipe",
+            "otherwise",
+            "number",
+            "name_of_steps",
+        ],
+        changes,
+    )
     made_fuzz.fragments("/segments/regulars", ["only_if", "name"], changes)
 
 
@@ -59,4 +158,6 @@ def test_no_address_and_no_form_ends_in_an_error_of_ours(bench, client, fuzz_see
     made_fuzz.open_again(PAGES)
     assert made_fuzz.outcome.requests > 300
     print(f"fuzz {made_fuzz.outcome.requests} requests")
-    assert made_fuzz.outcome.faults == [], "\n".join(re.sub(r"(.)\1{40,}", r"\1…", fault) for fault in made_fuzz.outcome.faults)
+    assert made_fuzz.outcome.faults == [], "\n".join(
+        re.sub(r"(.)\1{40,}", r"\1…", fault) for fault in made_fuzz.outcome.faults
+    )

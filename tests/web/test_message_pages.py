@@ -31,7 +31,19 @@ def current(bench, key="received"):
         return setup.current_spec(session, setup.by_key(session, MessageRow, bench.store_id, key))
 
 
-@pytest.mark.parametrize("address", ["/messages/received?channel=sms", "/messages/received?channel=chat", "/messages/received?channel=email&locale=de", "/messages/received/revisions", "/letterhead", "/files", "/standins/handset", "/standins/chat"])
+@pytest.mark.parametrize(
+    "address",
+    [
+        "/messages/received?channel=sms",
+        "/messages/received?channel=chat",
+        "/messages/received?channel=email&locale=de",
+        "/messages/received/revisions",
+        "/letterhead",
+        "/files",
+        "/standins/handset",
+        "/standins/chat",
+    ],
+)
 def test_every_new_page_opens_without_an_event_and_with_one(client, bench, address):
     assert client.get(address).status_code == 200
     client.post("/in/shop", data=made.body(), headers={"Content-Type": "application/json", "Store-Event": "placed"})
@@ -93,15 +105,22 @@ def test_parts_and_languages_are_added_and_taken_out(client, bench):
     assert current(bench)["email"]["de-AT"] == current(bench)["email"]["de"]
     client.post("/messages/received/variant", data={"channel": "email", "locale": "de-AT", "act": "remove"})
     assert "de-AT" not in current(bench)["email"]
-    page = client.post("/messages/received/variant", data={"channel": "email", "locale": "GERMAN"}, follow_redirects=True)
+    page = client.post(
+        "/messages/received/variant", data={"channel": "email", "locale": "GERMAN"}, follow_redirects=True
+    )
     assert "“GERMAN” is no language" in text(page)
 
 
 def test_an_imported_page_is_cleaned_and_a_bad_one_refused(client):
     def upload(data, name="a.html"):
-        return client.post("/messages/received/import", data={"file": (io.BytesIO(data), name)}, headers={"X-Fragment": "1"})
+        return client.post(
+            "/messages/received/import", data={"file": (io.BytesIO(data), name)}, headers={"X-Fragment": "1"}
+        )
 
-    told = upload(b"<html><body><script>x</script><p onclick='x'>Hi {{ customer_name }}</p>{% for l in order.lines %}<p>{{ l.name }}</p>{% endfor %}</body></html>").json
+    told = upload(
+        b"<html><body><script>x</script><p onclick='x'>Hi {{ customer_name }}</p>"
+        b"{% for l in order.lines %}<p>{{ l.name }}</p>{% endfor %}</body></html>"
+    ).json
     assert told["taken"] == ["a script", "“onclick”, which runs a script"]
     assert "{{ customer_name }}" in told["html"]
     assert told["html"].index("{% for") < told["html"].index("{{ l.name }}") < told["html"].index("{% endfor %}")
@@ -138,7 +157,11 @@ def test_revisions_are_compared_and_an_old_one_is_brought_back(client, bench):
 
 def test_comparing_marks_words_and_never_half_a_variable():
     (change,) = compare({"sms": {"en": {"text": "Hi {{ a }} <b>"}}}, {"sms": {"en": {"text": "Hi {{ b }} <b>"}}})
-    assert (change.where, str(change.old), str(change.new)) == ("SMS · en · text", "Hi <del>{{ a }}</del> &lt;b&gt;", "Hi <ins>{{ b }}</ins> &lt;b&gt;")
+    assert (change.where, str(change.old), str(change.new)) == (
+        "SMS · en · text",
+        "Hi <del>{{ a }}</del> &lt;b&gt;",
+        "Hi <ins>{{ b }}</ins> &lt;b&gt;",
+    )
     assert compare({"a": 1}, {"a": 1}) == []
 
 
@@ -153,7 +176,9 @@ def test_every_starting_point_stands_in_three_languages_and_brings_its_variables
     bench.services.setups.forget()
     client.post("/messages", data={"starter": starter.key})
     made_ = current(bench, re.sub(r"[^a-z0-9]+", "-", starter.name.lower()).strip("-"))
-    assert {channel: sorted(made_[channel]) for channel in ("email", "sms", "chat")} == {channel: ["de", "en", "fr"] for channel in ("email", "sms", "chat")}
+    assert {channel: sorted(made_[channel]) for channel in ("email", "sms", "chat")} == {
+        channel: ["de", "en", "fr"] for channel in ("email", "sms", "chat")
+    }
     page = client.get(f"/messages/{made_['key']}/preflight").get_data(as_text=True)
     assert "There is no variable" not in page
     assert "Stops publishing" not in page, page
@@ -165,7 +190,10 @@ def test_a_test_send_is_marked_goes_the_real_way_and_counts_for_nothing(client, 
     changed = spec()
     changed["email"]["en"]["subject"] = "Draft for {{ customer_name }}"
     draft(client, changed)
-    sent = client.post("/messages/received/test", data={"channel": "email", "locale": "en", "gateway": "mailroom", "to": "me@example.com"}).json
+    sent = client.post(
+        "/messages/received/test",
+        data={"channel": "email", "locale": "en", "gateway": "mailroom", "to": "me@example.com"},
+    ).json
     bench.dispatcher().run_batch()
     look = client.get(f"/messages/received/test/{sent['send']}")
     assert (look.headers["X-Settled"], "The gateway took it." in text(look)) == ("yes", True)
@@ -187,7 +215,10 @@ def test_a_test_send_is_marked_goes_the_real_way_and_counts_for_nothing(client, 
     ],
 )
 def test_a_test_that_can_not_go_says_why(client, bench, form, said):
-    answer = client.post("/messages/received/test", data={"channel": "email", "locale": "en", "gateway": "mailroom", "to": "me@example.com"} | form)
+    answer = client.post(
+        "/messages/received/test",
+        data={"channel": "email", "locale": "en", "gateway": "mailroom", "to": "me@example.com"} | form,
+    )
     assert answer.status_code == 422
     assert said in answer.json["detail"]
 
@@ -197,7 +228,9 @@ def test_a_chat_test_waits_for_approval(client, bench):
     server.start()
     bench.change(Gateway.model_validate(made.provider("chat", server.port)), GatewayRow)
     with bench.database.writing() as session:
-        bench.vault.put(session, "gateway", setup.by_key(session, GatewayRow, bench.store_id, "chat").id, "t", bench.clock.now())
+        bench.vault.put(
+            session, "gateway", setup.by_key(session, GatewayRow, bench.store_id, "chat").id, "t", bench.clock.now()
+        )
     draft(client, spec(chat={"en": {"body": "Hello there.", "samples": {}}}))
     form = {"channel": "chat", "locale": "en", "gateway": "chat", "to": "+353 20 915 1234"}
     answer = client.post("/messages/received/test", data=form)
@@ -216,7 +249,17 @@ def test_a_chat_test_waits_for_approval(client, bench):
 
 
 def test_the_letterhead_is_seen_on_all_before_it_is_kept(client, bench):
-    form = {"accent": "#AA3300", "font": "serif", "logo": "", "logo_alt": "", "logo_width": "160", "header": "KITES", "signature": "", "footer": "By the sea", "subject_prefix": "[K]"}
+    form = {
+        "accent": "#AA3300",
+        "font": "serif",
+        "logo": "",
+        "logo_alt": "",
+        "logo_width": "160",
+        "header": "KITES",
+        "signature": "",
+        "footer": "By the sea",
+        "subject_prefix": "[K]",
+    }
     told = client.post("/letterhead/seen", data=form).json
     assert "By the sea" in told["sheets"]["received"]
     assert "#AA3300" in told["sheets"]["received"]
@@ -224,25 +267,57 @@ def test_the_letterhead_is_seen_on_all_before_it_is_kept(client, bench):
         assert setup.load(session, bench.store_id).setup.store.letterhead.footer == ""
     bad = client.post("/letterhead/seen", data=form | {"accent": "red"})
     assert (bad.status_code, bad.json["problems"][0]["where"]) == (422, "letterhead.accent")
-    client.post("/letterhead", data=form | {"logo_file": (io.BytesIO(PNG), "kite.png")}, content_type="multipart/form-data")
+    client.post(
+        "/letterhead", data=form | {"logo_file": (io.BytesIO(PNG), "kite.png")}, content_type="multipart/form-data"
+    )
     with bench.database.reading() as session:
         kept = setup.load(session, bench.store_id)
-    assert (kept.setup.store.letterhead.logo, kept.setup.store.letterhead.subject_prefix) == ("library:letterhead/kite.png", "[K]")
+    assert (kept.setup.store.letterhead.logo, kept.setup.store.letterhead.subject_prefix) == (
+        "library:letterhead/kite.png",
+        "[K]",
+    )
     assert client.get("/files/shown/letterhead/kite.png").data == PNG
-    refused = client.post("/letterhead", data=form | {"footer": "keep me", "logo_file": (io.BytesIO(b"<svg onload=x>"), "x.png")}, content_type="multipart/form-data")
+    refused = client.post(
+        "/letterhead",
+        data=form | {"footer": "keep me", "logo_file": (io.BytesIO(b"<svg onload=x>"), "x.png")},
+        content_type="multipart/form-data",
+    )
     assert refused.status_code == 422
     assert "image/svg+xml by its content" in text(refused)
     assert "keep me" in text(refused)
 
 
 def test_rules_languages_and_team_are_kept_and_a_bad_one_is_told(client, bench):
-    base = {"accent": "#0E5A55", "font": "serif", "logo": "", "logo_alt": "", "logo_width": "160", "header": "", "signature": "", "footer": "", "subject_prefix": ""}
-    form = base | {"forbidden": "act now\n\nhurry", "link_hosts": "kites.example", "locales": "de, fr", "team": "Nuala, nuala@kites.example, +353 20 915 0001\nTomas, tomas@kites.example", "private_hosts": ""}
+    base = {
+        "accent": "#0E5A55",
+        "font": "serif",
+        "logo": "",
+        "logo_alt": "",
+        "logo_width": "160",
+        "header": "",
+        "signature": "",
+        "footer": "",
+        "subject_prefix": "",
+    }
+    form = base | {
+        "forbidden": "act now\n\nhurry",
+        "link_hosts": "kites.example",
+        "locales": "de, fr",
+        "team": "Nuala, nuala@kites.example, +353 20 915 0001\nTomas, tomas@kites.example",
+        "private_hosts": "",
+    }
     client.post("/letterhead", data=form)
     with bench.database.reading() as session:
         kept = setup.load(session, bench.store_id).setup.store
-    assert (kept.rules.forbidden, kept.rules.link_hosts, kept.locales) == (["act now", "hurry"], ["kites.example"], ["de", "fr"])
-    assert [(p.name, p.email, p.phone) for p in kept.team] == [("Nuala", "nuala@kites.example", "+353209150001"), ("Tomas", "tomas@kites.example", "")]
+    assert (kept.rules.forbidden, kept.rules.link_hosts, kept.locales) == (
+        ["act now", "hurry"],
+        ["kites.example"],
+        ["de", "fr"],
+    )
+    assert [(p.name, p.email, p.phone) for p in kept.team] == [
+        ("Nuala", "nuala@kites.example", "+353209150001"),
+        ("Tomas", "tomas@kites.example", ""),
+    ]
     refused = client.post("/letterhead", data=form | {"team": "Nuala, nuala@, 12"})
     assert refused.status_code == 422
     assert "is no email address" in text(refused)
@@ -250,17 +325,31 @@ def test_rules_languages_and_team_are_kept_and_a_bad_one_is_told(client, bench):
 
 def test_files_are_kept_by_what_they_are_and_taken_off(client, bench):
     def upload(data, name, **form):
-        return client.post("/files", data={"file": (io.BytesIO(data), name), "shelf": "Care sheets", **form}, content_type="multipart/form-data", follow_redirects=True)
+        return client.post(
+            "/files",
+            data={"file": (io.BytesIO(data), name), "shelf": "Care sheets", **form},
+            content_type="multipart/form-data",
+            follow_redirects=True,
+        )
 
     assert "is on the shelf care-sheets. By its content it is application/pdf." in text(upload(b"%PDF-1 x", "../a.exe"))
     assert "it is image/png" in text(upload(PNG, "b.pdf", by="sku", match="HER-180"))
     assert "Choose a file that is not empty." in text(upload(b"", "c.pdf"))
     assert "Say which sku" in text(upload(b"x", "c.txt", by="sku"))
     rows = bench.rows("SELECT id, name, type, by, match FROM file ORDER BY id")
-    assert [row[1:] for row in rows] == [("..a.exe", "application/pdf", "", ""), ("b.pdf", "image/png", "sku", "HER-180")] or rows[0][1].endswith("a.exe")
+    assert [row[1:] for row in rows] == [
+        ("..a.exe", "application/pdf", "", ""),
+        ("b.pdf", "image/png", "sku", "HER-180"),
+    ] or rows[0][1].endswith("a.exe")
     answer = client.get(f"/files/{rows[0][0]}")
-    assert (answer.data, answer.mimetype, "attachment" in answer.headers["Content-Disposition"]) == (b"%PDF-1 x", "application/octet-stream", True)
-    assert client.get("/files/shown/care-sheets/b.pdf").status_code == 404, "a picture for one sku is no picture for a page"
+    assert (answer.data, answer.mimetype, "attachment" in answer.headers["Content-Disposition"]) == (
+        b"%PDF-1 x",
+        "application/octet-stream",
+        True,
+    )
+    assert client.get("/files/shown/care-sheets/b.pdf").status_code == 404, (
+        "a picture for one sku is no picture for a page"
+    )
     client.post(f"/files/{rows[0][0]}/drop")
     assert client.get(f"/files/{rows[0][0]}").status_code == 404
 
@@ -271,16 +360,40 @@ def test_files_are_kept_by_what_they_are_and_taken_off(client, bench):
 def test_an_sms_gateway_is_set_up_from_its_page(client, bench):
     client.post("/gateways", data={"name": "Text line", "kind": "sms"})
     form = {
-        "name": "Text line", "sender_id": "Kites", "price": "0.07", "max_segments": "2", "timeout_seconds": "5", "auth.scheme": "bearer", "password": "secret-token",
-        "call.method": "POST", "call.url": "https://p.example/send", "call.content_type": "application/json", "call.headers": "Idempotency-Key: {{ key }}\nX-A: b",
-        "call.body": '{"to": {{ to | json }}}', "call.id_at": "$.id", "call.outcome_at": "", "call.reason_at": "", "call.refused": "no, never", "call.later": "",
-    }  # fmt: skip
+        "name": "Text line",
+        "sender_id": "Kites",
+        "price": "0.07",
+        "max_segments": "2",
+        "timeout_seconds": "5",
+        "auth.scheme": "bearer",
+        "password": "secret-token",
+        "call.method": "POST",
+        "call.url": "https://p.example/send",
+        "call.content_type": "application/json",
+        "call.headers": "Idempotency-Key: {{ key }}\nX-A: b",
+        "call.body": '{"to": {{ to | json }}}',
+        "call.id_at": "$.id",
+        "call.outcome_at": "",
+        "call.reason_at": "",
+        "call.refused": "no, never",
+        "call.later": "",
+    }
     assert client.post("/gateways/text-line", data=form).status_code == 302
     with bench.database.reading() as session:
         gateway = setup.load(session, bench.store_id).setup.gateways["text-line"]
-    assert (str(gateway.price), gateway.call.headers, gateway.call.refused) == ("0.07", {"Idempotency-Key": "{{ key }}", "X-A": "b"}, ["no", "never"])
+    assert (str(gateway.price), gateway.call.headers, gateway.call.refused) == (
+        "0.07",
+        {"Idempotency-Key": "{{ key }}", "X-A": "b"},
+        ["no", "never"],
+    )
     assert "secret-token" not in client.get("/gateways/text-line").get_data(as_text=True)
-    for change, said in (({"call.body": '{"to": {{ to }}}'}, "no JSON once it is filled"), ({"call.url": ""}, "address is empty"), ({"call.headers": "nonsense"}, "is no header"), ({"price": "much"}, "price"), ({"call.id_at": "$["}, "no JSONPath")):
+    for change, said in (
+        ({"call.body": '{"to": {{ to }}}'}, "no JSON once it is filled"),
+        ({"call.url": ""}, "address is empty"),
+        ({"call.headers": "nonsense"}, "is no header"),
+        ({"price": "much"}, "price"),
+        ({"call.id_at": "$["}, "no JSONPath"),
+    ):
         refused = client.post("/gateways/text-line", data=form | change)
         assert refused.status_code == 422
         assert said in text(refused)
@@ -291,7 +404,11 @@ def test_a_sender_is_verified_with_a_code_sent_to_it(client, bench, mailbox):
     page = client.post("/gateways/mailroom/verify", follow_redirects=True)
     assert "A code is on its way to orders@kites.example." in text(page)
     code = re.search(rb"Subject: (\d{6})", bench.box.mails()[0].raw)[1].decode()
-    assert "That is not the code" in text(client.post("/gateways/mailroom/verify", data={"code": "000000" if code != "000000" else "1"}, follow_redirects=True))
+    assert "That is not the code" in text(
+        client.post(
+            "/gateways/mailroom/verify", data={"code": "000000" if code != "000000" else "1"}, follow_redirects=True
+        )
+    )
     assert "is verified" in text(client.post("/gateways/mailroom/verify", data={"code": code}, follow_redirects=True))
     with bench.database.reading() as session:
         assert setup.load(session, bench.store_id).setup.gateways["mailroom"].sender.verified

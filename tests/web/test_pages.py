@@ -12,7 +12,11 @@ from tests import made
 
 
 def post(client, body=None, key="shop", **headers):
-    return client.post(f"/in/{key}", data=body or made.body(), headers={"Content-Type": "application/json", "Store-Event": "placed"} | headers)
+    return client.post(
+        f"/in/{key}",
+        data=body or made.body(),
+        headers={"Content-Type": "application/json", "Store-Event": "placed"} | headers,
+    )
 
 
 def text(response):
@@ -23,7 +27,12 @@ def text(response):
 
 def test_intake_speaks_problem_json(client):
     assert post(client).status_code == 202
-    for response, status in ((post(client, b"{"), 400), (post(client, key="nobody"), 404), (client.put("/in/shop"), 405), (post(client, **{"Content-Type": "text/xml"}), 415)):
+    for response, status in (
+        (post(client, b"{"), 400),
+        (post(client, key="nobody"), 404),
+        (client.put("/in/shop"), 405),
+        (post(client, **{"Content-Type": "text/xml"}), 415),
+    ):
         assert response.status_code == status
         assert response.mimetype == "application/problem+json"
         assert {"type", "title", "status", "detail"} <= set(response.json)
@@ -42,7 +51,22 @@ def test_health(client, bench):
 
 @pytest.mark.parametrize(
     "address",
-    ["/", "/orders", "/sends", "/sources", "/sources/shop/connect", "/sources/shop/capture", "/sources/shop/read", "/messages", "/messages/received", "/routes", "/routes/received", "/gateways", "/gateways/mailroom", "/standins"],
+    [
+        "/",
+        "/orders",
+        "/sends",
+        "/sources",
+        "/sources/shop/connect",
+        "/sources/shop/capture",
+        "/sources/shop/read",
+        "/messages",
+        "/messages/received",
+        "/routes",
+        "/routes/received",
+        "/gateways",
+        "/gateways/mailroom",
+        "/standins",
+    ],
 )
 def test_every_page_opens_without_an_event_and_with_one(client, bench, address):
     assert client.get(address).status_code == 200
@@ -56,7 +80,15 @@ def test_every_page_opens_without_an_event_and_with_one(client, bench, address):
 
 
 def test_what_is_not_there_is_a_page_that_says_so(client):
-    for address in ("/sources/x/connect", "/messages/x", "/routes/x", "/gateways/x", "/sends/x", "/orders/99", "/nothing"):
+    for address in (
+        "/sources/x/connect",
+        "/messages/x",
+        "/routes/x",
+        "/gateways/x",
+        "/sends/x",
+        "/orders/99",
+        "/nothing",
+    ):
         response = client.get(address)
         assert response.status_code == 404
         assert "Page not found" in text(response)
@@ -69,7 +101,10 @@ def test_forms_need_their_token(bench):
     response = app.test_client().post("/sources", data={"name": "x"})
     assert response.status_code == 400
     assert "Reload it" in text(response)
-    assert app.test_client().post("/in/shop", data=made.body(), headers={"Content-Type": "application/json"}).status_code == 202
+    assert (
+        app.test_client().post("/in/shop", data=made.body(), headers={"Content-Type": "application/json"}).status_code
+        == 202
+    )
 
 
 def test_a_source_is_made_connected_and_its_names_mapped(client, bench):
@@ -81,23 +116,49 @@ def test_a_source_is_made_connected_and_its_names_mapped(client, bench):
     page = text(client.get("/sources/harbour-shop/capture"))
     assert "refused 401" in page
     assert "The header Store-Signature is missing." in page
-    client.post("/sources/harbour-shop/connect", data={"name": "Harbour", "scheme": "none", "event_name.kind": "header", "event_name.text": "Store-Event", "theirs": ["placed", ""], "ours": ["order.created", ""]})
+    client.post(
+        "/sources/harbour-shop/connect",
+        data={
+            "name": "Harbour",
+            "scheme": "none",
+            "event_name.kind": "header",
+            "event_name.text": "Store-Event",
+            "theirs": ["placed", ""],
+            "ours": ["order.created", ""],
+        },
+    )
     assert post(client, key="harbour-shop").status_code == 202
     assert post(client, made.body(id=3), key="harbour-shop", **{"Store-Event": "moved"}).status_code == 202
     assert "moved" in text(client.get("/sources/harbour-shop/connect"))
     client.post("/sources/harbour-shop/names", data={"theirs": "moved", "ours": "order.updated"})
     with bench.database.reading() as session:
-        assert setup.by_key(session, SourceRow, bench.store_id, "harbour-shop").spec["event_names"] == {"placed": "order.created", "moved": "order.updated"}
+        assert setup.by_key(session, SourceRow, bench.store_id, "harbour-shop").spec["event_names"] == {
+            "placed": "order.created",
+            "moved": "order.updated",
+        }
 
 
 def test_what_is_wrong_on_connect_is_told_and_nothing_is_lost(client):
-    response = client.post("/sources/shop/connect", data={"name": "Shop", "header": "X-My-Sig", "tolerance_seconds": "soon", "event_name.kind": "path", "event_name.text": "$.a[", "theirs": ["x"], "ours": ["Bad Type"]})
+    response = client.post(
+        "/sources/shop/connect",
+        data={
+            "name": "Shop",
+            "header": "X-My-Sig",
+            "tolerance_seconds": "soon",
+            "event_name.kind": "path",
+            "event_name.text": "$.a[",
+            "theirs": ["x"],
+            "ours": ["Bad Type"],
+        },
+    )
     assert response.status_code == 422
     said = text(response)
     assert "Not saved" in said
     assert "has to be a whole number" in said
     assert "X-My-Sig" in response.get_data(as_text=True)
-    response = client.post("/sources/shop/connect", data={"name": "Shop", "event_name.kind": "path", "event_name.text": "$.a["})
+    response = client.post(
+        "/sources/shop/connect", data={"name": "Shop", "event_name.kind": "path", "event_name.text": "$.a["}
+    )
     assert "is not a JSONPath" in text(response)
 
 
@@ -110,7 +171,13 @@ def test_the_bench_maps_a_field_adds_steps_and_shows_each_value(client, bench):
     page = bench_edit(client, act="new_variable", name="Buyer phone", type="phone", path="$.buyer.phone")
     assert "buyer_phone" in text(page)
     assert "+493023125014" in text(page)
-    page = bench_edit(client, act="add_step", mark="recipes.buyer_phone", do="phone", **{"p.region": "$.buyer.country", "p.form": "national"})
+    page = bench_edit(
+        client,
+        act="add_step",
+        mark="recipes.buyer_phone",
+        do="phone",
+        **{"p.region": "$.buyer.country", "p.form": "national"},
+    )
     assert "phone, region $.buyer.country" in text(page)
     page = bench_edit(client, act="set_step", mark="recipes.buyer_phone", number="0", do="phone", **{"p.region": "FR"})
     page = bench_edit(client, act="drop_step", mark="recipes.buyer_phone", number="0")
@@ -163,7 +230,9 @@ def test_a_large_payload_keeps_the_bench_usable(client):
 
 
 def draft(client, **email):
-    spec = made.message().model_dump(mode="json") | {"email": {"en": {"subject": "Hi {{ customer_name }}", "blocks": [{"kind": "text", "text": "x"}]} | email}}
+    spec = made.message().model_dump(mode="json") | {
+        "email": {"en": {"subject": "Hi {{ customer_name }}", "blocks": [{"kind": "text", "text": "x"}]} | email}
+    }
     return client.post("/messages/received/draft", json={"spec": spec, "locale": "en"})
 
 
@@ -178,7 +247,12 @@ def test_a_draft_is_kept_and_previewed_with_the_event_in_hand(client):
 
 @pytest.mark.parametrize(
     ("body", "said"),
-    [("{{ customer_name", "never closed"), ("{{ custmer_name }}", "Did you mean customer_name?"), ("{% for i in range(10**9) %}{% endfor %}", "calls a function"), ("{% include 'x' %}", "includes another")],
+    [
+        ("{{ customer_name", "never closed"),
+        ("{{ custmer_name }}", "Did you mean customer_name?"),
+        ("{% for i in range(10**9) %}{% endfor %}", "calls a function"),
+        ("{% include 'x' %}", "includes another"),
+    ],
 )
 def test_a_broken_text_is_kept_told_and_can_t_be_published(client, bench, body, said):
     told = draft(client, blocks=[{"kind": "text", "text": body}]).json
@@ -212,7 +286,9 @@ def test_publishing_makes_a_revision_and_dropping_goes_back(client, bench):
 
 def test_a_route_is_made_chosen_and_switched_on(client, bench):
     client.post("/routes", data={"name": "Second"})
-    page = client.post("/routes/second", data={"when.there": "1", "when": ["order.created", "order.paid"]}, headers={"X-Fragment": "1"})
+    page = client.post(
+        "/routes/second", data={"when.there": "1", "when": ["order.created", "order.paid"]}, headers={"X-Fragment": "1"}
+    )
     assert "created or paid" in text(page)
     response = client.post("/routes/second/switch", data={"on": "yes"}, follow_redirects=True)
     assert "Not switched on: The route says nothing yet." in text(response)
@@ -258,11 +334,16 @@ def test_a_held_send_is_released_from_its_page(client, bench, mailbox):
     bench.plan()
     (send_id,) = bench.rows("SELECT id FROM send")[0]
     assert "customer_name has no value" in text(client.get(f"/sends/{send_id}"))
-    bench.change(made.source(recipes=made.source().recipes | {"customer_name": {"path": "$.buyer.name", "otherwise": "friend"}}), SourceRow)
+    bench.change(
+        made.source(recipes=made.source().recipes | {"customer_name": {"path": "$.buyer.name", "otherwise": "friend"}}),
+        SourceRow,
+    )
     client.post(f"/sends/{send_id}", data={"act": "release"})
     bench.dispatcher().run_batch()
     assert bench.rows("SELECT state, subject FROM send") == [("sent", "Danke, friend")]
-    assert "can no longer be done" in text(client.post(f"/sends/{send_id}", data={"act": "cancel"}, follow_redirects=True))
+    assert "can no longer be done" in text(
+        client.post(f"/sends/{send_id}", data={"act": "cancel"}, follow_redirects=True)
+    )
 
 
 def test_an_order_s_page_says_why_for_every_route(client, bench):
@@ -278,12 +359,23 @@ def test_an_order_s_page_says_why_for_every_route(client, bench):
 
 
 def test_a_gateway_is_changed_paused_and_told_what_is_wrong(client, bench):
-    form = {"name": "Mailroom", "host": "mail.example", "port": "99999", "sender.address": "no address", "retry.max_tries": "0"}
+    form = {
+        "name": "Mailroom",
+        "host": "mail.example",
+        "port": "99999",
+        "sender.address": "no address",
+        "retry.max_tries": "0",
+    }
     response = client.post("/gateways/mailroom", data=form)
     assert response.status_code == 422
     for part in ("port", "email address", "max_tries", "mail.example"):
         assert part in response.get_data(as_text=True)
-    form |= {"port": "2526", "sender.address": "orders@kites.example", "retry.max_tries": "5", "password": "very-secret"}
+    form |= {
+        "port": "2526",
+        "sender.address": "orders@kites.example",
+        "retry.max_tries": "5",
+        "password": "very-secret",
+    }
     assert client.post("/gateways/mailroom", data=form).status_code == 302
     assert "very-secret" not in client.get("/gateways/mailroom").get_data(as_text=True)
     client.post("/gateways/mailroom/pause", data={"paused": "yes"})
@@ -311,9 +403,15 @@ def test_the_mailbox_gives_its_mails_as_json(client, bench, mailbox):
 def test_the_counter_delivers_to_this_machine_only_and_says_what_is_missing(client):
     said = text(client.post("/standins/counter", data={"act": "test"}, follow_redirects=True))
     assert "does not know where to deliver" in said
-    said = text(client.post("/standins/counter", data={"act": "connect", "address": "https://shop.example/in/x"}, follow_redirects=True))
+    said = text(
+        client.post(
+            "/standins/counter", data={"act": "connect", "address": "https://shop.example/in/x"}, follow_redirects=True
+        )
+    )
     assert "this machine only" in said
     client.post("/standins/counter", data={"act": "connect", "address": "http://127.0.0.1:1/in/x", "secret": "s"})
     said = text(client.post("/standins/counter", data={"act": "test"}, follow_redirects=True))
     assert "was not taken (no answer)" in said
-    assert "at least one product" in text(client.post("/standins/counter", data={"act": "place", "customer": "5512"}, follow_redirects=True))
+    assert "at least one product" in text(
+        client.post("/standins/counter", data={"act": "place", "customer": "5512"}, follow_redirects=True)
+    )

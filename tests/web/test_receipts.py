@@ -12,18 +12,27 @@ from tests import made
 
 @pytest.fixture
 def sent(client, bench):
-    """An SMS gateway that gives receipts, and a send of it that is known there as `m-1`; gives the address and a way to tell."""
+    """An SMS gateway that gives receipts, and a send of it that is known there as `m-1`; gives the address and a way to
+    tell.
+    """
     receipts = {"id_at": "$.id", "state_at": "$.state", "text_at": "$.text", "answered": ["answered"]}
     bench.change(Gateway.model_validate(made.provider("sms", 9) | {"receipts": receipts}), GatewayRow)
     client.post("/in/shop", data=made.body(), headers={"Content-Type": "application/json", "Store-Event": "placed"})
     bench.plan()
     gateway = bench.services.setups.get(bench.store_id).gateway_ids["sms"]
     with bench.database.connection() as connection:
-        connection.exec_driver_sql("UPDATE send SET state = 'sent', gateway_id = ?, reference = 'm-1', channel = 'sms'", (gateway,))
+        connection.exec_driver_sql(
+            "UPDATE send SET state = 'sent', gateway_id = ?, reference = 'm-1', channel = 'sms'", (gateway,)
+        )
     address = f"/receipts/sms/{token_of(bench.services.settings.key(), 'sms')}"
 
     def tell(told, **more):
-        return client.post(address, data=told if isinstance(told, bytes | str) else json.dumps(told), headers={"Content-Type": "application/json"}, **more)
+        return client.post(
+            address,
+            data=told if isinstance(told, bytes | str) else json.dumps(told),
+            headers={"Content-Type": "application/json"},
+            **more,
+        )
 
     tell.address = address
     return tell
@@ -36,7 +45,9 @@ def state(bench):
 def test_a_receipt_moves_its_send_on_and_never_back(sent, bench):
     assert sent({"id": "m-1", "state": "Delivered"}).json == {"receipts": ["delivered."]}
     assert state(bench) == ("delivered", "")
-    assert sent([{"id": "m-1", "state": "read"}, {"id": "m-1", "state": "delivered"}]).json == {"receipts": ["read.", "It is read already."]}
+    assert sent([{"id": "m-1", "state": "read"}, {"id": "m-1", "state": "delivered"}]).json == {
+        "receipts": ["read.", "It is read already."]
+    }
     assert state(bench) == ("read", "")
 
 
@@ -58,23 +69,31 @@ def test_an_answer_becomes_an_event_of_the_order_and_the_same_receipt_again_is_n
 @pytest.mark.parametrize(
     ("told", "said"),
     [
-        ({"id": "m-2", "state": "delivered"}, "No send has this id yet; kept until one has."), ({"state": "delivered"}, "No id stands at $.id."), ({"id": "m-1", "state": "enroute"}, "“enroute” means nothing here."),
-        ({"id": {"of": "m-1"}, "state": "delivered"}, "No id stands at $.id."), ("5", "No id stands at $.id."), ([], None),
+        ({"id": "m-2", "state": "delivered"}, "No send has this id yet; kept until one has."),
+        ({"state": "delivered"}, "No id stands at $.id."),
+        ({"id": "m-1", "state": "enroute"}, "“enroute” means nothing here."),
+        ({"id": {"of": "m-1"}, "state": "delivered"}, "No id stands at $.id."),
+        ("5", "No id stands at $.id."),
+        ([], None),
     ],
-)  # fmt: skip
+)
 def test_what_can_t_be_used_is_told_and_changes_nothing(sent, bench, told, said):
     answer = sent(told)
     assert (answer.status_code, answer.json) == (200, {"receipts": [said] if said else []})
     assert state(bench) == ("sent", "")
 
 
-@pytest.mark.parametrize(("told", "status"), [("{", 400), (b"\xff\xfe", 400), ("", 400), (b'"' + b"x" * 200_001 + b'"', 413)])
+@pytest.mark.parametrize(
+    ("told", "status"), [("{", 400), (b"\xff\xfe", 400), ("", 400), (b'"' + b"x" * 200_001 + b'"', 413)]
+)
 def test_what_is_no_receipt_is_refused(sent, bench, told, status):
     assert sent(told).status_code == status
     assert state(bench) == ("sent", "")
 
 
-@pytest.mark.parametrize("address", ["/receipts/sms/wrong", "/receipts/sms/%C3%A4", "/receipts/nobody/wrong", "/receipts/sms/"])
+@pytest.mark.parametrize(
+    "address", ["/receipts/sms/wrong", "/receipts/sms/%C3%A4", "/receipts/nobody/wrong", "/receipts/sms/"]
+)
 def test_whoever_does_not_know_the_address_tells_nothing(client, sent, bench, address):
     assert client.post(address, json={"id": "m-1", "state": "delivered"}).status_code == 404
     assert client.get(sent.address).status_code == 405

@@ -1,4 +1,6 @@
-"""Routes and what belongs to them, over HTTP: the sentence saved and refused, rehearsals, effects, checks, runs, suppressions, answers."""
+"""Routes and what belongs to them, over HTTP: the sentence saved and refused, rehearsals, effects, checks, runs,
+suppressions, answers.
+"""
 
 import datetime as dt
 import json
@@ -25,7 +27,9 @@ def route(bench, key="received"):
 def team(bench, **changes):
     with bench.database.writing() as session:
         row = session.get(StoreRow, bench.store_id)
-        row.spec = Store.model_validate(row.spec | {"team": [{"name": "Nuala", "role": "owner", "email": "nuala@kites.example"}]} | changes).plain()
+        row.spec = Store.model_validate(
+            row.spec | {"team": [{"name": "Nuala", "role": "owner", "email": "nuala@kites.example"}]} | changes
+        ).plain()
         setup.touch(session, row.id)
     bench.services.setups.forget()
 
@@ -45,12 +49,58 @@ def test_every_part_of_the_sentence_is_kept_and_read_back(client, bench):
     post(client)
     condition = {"join": "all", "of": [{"kind": "compare", "of": "total", "op": "at_least", "value": "50"}]}
     assert save(client, only_if=json.dumps(condition)).status_code == 200
-    save(client, **{"timing.there": "1", "timing.amount": "2", "timing.unit": "hours", "timing.anchor": "event", "timing.windowed": "1", "timing.start": "08:00", "timing.end": "20:00", "timing.weekdays": ["0", "1"]})
-    save(client, **{"to.there": "1", "to.customer": "1", "to.role": "owner", "to.addresses": "Packer, packer@kites.example", "to.paths": "$.buyer.email"})
-    save(client, **{"guards.there": "1", "cap.most": ["3", ""], "cap.per": ["customer", "customer"], "cap.days": ["7", "1"], "guards.skip_refunded": "1", "rank": "2"})
-    page = save(client, **{"otherwise.there": "1", "way.gateway": ["", ""], "way.send": ["", ""], "otherwise.within": "0", "otherwise.tell": "owner"}).get_data(as_text=True)
+    save(
+        client,
+        **{
+            "timing.there": "1",
+            "timing.amount": "2",
+            "timing.unit": "hours",
+            "timing.anchor": "event",
+            "timing.windowed": "1",
+            "timing.start": "08:00",
+            "timing.end": "20:00",
+            "timing.weekdays": ["0", "1"],
+        },
+    )
+    save(
+        client,
+        **{
+            "to.there": "1",
+            "to.customer": "1",
+            "to.role": "owner",
+            "to.addresses": "Packer, packer@kites.example",
+            "to.paths": "$.buyer.email",
+        },
+    )
+    save(
+        client,
+        **{
+            "guards.there": "1",
+            "cap.most": ["3", ""],
+            "cap.per": ["customer", "customer"],
+            "cap.days": ["7", "1"],
+            "guards.skip_refunded": "1",
+            "rank": "2",
+        },
+    )
+    page = save(
+        client,
+        **{
+            "otherwise.there": "1",
+            "way.gateway": ["", ""],
+            "way.send": ["", ""],
+            "otherwise.within": "0",
+            "otherwise.tell": "owner",
+        },
+    ).get_data(as_text=True)
     said = " ".join(page.split())
-    for part in ("total is at least 50", "2 hours after the event, between 08:00 and 20:00 on Mon, Tue there", "the customer, the owner, Packer and what stands at $.buyer.email", "at most 3 messages per customer in 7 days, not for refunded orders", "tell the owner"):
+    for part in (
+        "total is at least 50",
+        "2 hours after the event, between 08:00 and 20:00 on Mon, Tue there",
+        "the customer, the owner, Packer and what stands at $.buyer.email",
+        "at most 3 messages per customer in 7 days, not for refunded orders",
+        "tell the owner",
+    ):
         assert part in said
     kept = route(bench)
     assert kept["rank"] == 2
@@ -61,11 +111,29 @@ def test_every_part_of_the_sentence_is_kept_and_read_back(client, bench):
 @pytest.mark.parametrize(
     ("form", "said"),
     [
-        ({"timing.there": "1", "timing.windowed": "1", "timing.start": "08:00", "timing.end": "08:00", "timing.weekdays": "0"}, "never opens"),
-        ({"timing.there": "1", "timing.windowed": "1"}, "Timing: the window never opens: choose at least one weekday. It stays as it was."),
-        ({"timing.there": "1", "timing.not_before": "2026-12-02", "timing.not_after": "2026-12-01"}, "ends before it begins"),
+        (
+            {
+                "timing.there": "1",
+                "timing.windowed": "1",
+                "timing.start": "08:00",
+                "timing.end": "08:00",
+                "timing.weekdays": "0",
+            },
+            "never opens",
+        ),
+        (
+            {"timing.there": "1", "timing.windowed": "1"},
+            "Timing: the window never opens: choose at least one weekday. It stays as it was.",
+        ),
+        (
+            {"timing.there": "1", "timing.not_before": "2026-12-02", "timing.not_after": "2026-12-01"},
+            "ends before it begins",
+        ),
         ({"to.there": "1", "to.customer": "1", "to.paths": "$.buyer["}, "is no path"),
-        ({"guards.there": "1", "cap.most": "lots", "cap.per": "order", "cap.days": "1"}, "Guarded: the most has to be a whole number. It was “lots”."),
+        (
+            {"guards.there": "1", "cap.most": "lots", "cap.per": "order", "cap.days": "1"},
+            "Guarded: the most has to be a whole number. It was “lots”.",
+        ),
         ({"only_if": "{"}, "can’t be read"),
         ({"only_if": json.dumps({"of": [{"of": "total", "op": "matches", "value": "["}]})}, "no regular expression"),
         ({"own_type": "Not dotted"}, "no event type"),
@@ -81,10 +149,14 @@ def test_what_makes_no_sense_is_said_and_loses_nothing(client, bench, form, said
 
 def test_a_condition_on_a_deleted_variable_and_an_empty_to_keep_a_route_off(client, bench):
     save(client, only_if=json.dumps({"of": [{"kind": "compare", "of": "gone_thing", "op": "present"}]}))
-    assert "looks at “gone_thing”, which is not there any more" in text(client.post("/routes/received/switch", data={"on": "yes"}, follow_redirects=True))
+    assert "looks at “gone_thing”, which is not there any more" in text(
+        client.post("/routes/received/switch", data={"on": "yes"}, follow_redirects=True)
+    )
     save(client, only_if=json.dumps({"of": []}))
     save(client, **{"to.there": "1"})
-    assert "The route speaks to nobody." in text(client.post("/routes/received/switch", data={"on": "yes"}, follow_redirects=True))
+    assert "The route speaks to nobody." in text(
+        client.post("/routes/received/switch", data={"on": "yes"}, follow_redirects=True)
+    )
 
 
 def test_a_route_is_copied_deleted_and_brought_back(client, bench):
@@ -104,11 +176,17 @@ def test_pausing_holds_and_going_on_asks(client, bench):
     post(client)
     bench.plan()
     assert "1 send of this route waits for its time" in text(client.get("/routes/received"))
-    assert "1 of its sends are held" in text(client.post("/routes/received/switch", data={"on": "no", "scheduled": "hold"}, follow_redirects=True))
+    assert "1 of its sends are held" in text(
+        client.post("/routes/received/switch", data={"on": "no", "scheduled": "hold"}, follow_redirects=True)
+    )
     start = bench.clock.now
     bench.clock.now = lambda: start() + dt.timedelta(hours=2)
-    assert "1 send is held since it was switched off, and the time of 1 has passed" in text(client.get("/routes/received"))
-    assert "1 whose time had passed do not" in text(client.post("/routes/received/switch", data={"on": "yes", "late": "drop"}, follow_redirects=True))
+    assert "1 send is held since it was switched off, and the time of 1 has passed" in text(
+        client.get("/routes/received")
+    )
+    assert "1 whose time had passed do not" in text(
+        client.post("/routes/received/switch", data={"on": "yes", "late": "drop"}, follow_redirects=True)
+    )
     assert bench.rows("SELECT state FROM send") == [("cancelled",)]
 
 
@@ -138,7 +216,12 @@ def test_the_effect_of_a_change_is_told_before_it_is_live(client, bench):
     save(client, only_if=json.dumps({"of": [{"kind": "compare", "of": "total", "op": "at_least", "value": "50"}]}))
     save(client, **{"timing.there": "1", "timing.amount": "30", "timing.unit": "minutes"})
     page = " ".join(run(client, "/rehearsals/received/run?kind=effect&span=100")[-1]["html"].split())
-    for tally in ("<b>2</b><span>events looked at", "<b>0</b><span class=\"state mute\">= the same", "<b>1</b><span class=\"state bad\">− gone", "<b>1</b><span class=\"state wait\">± changed"):
+    for tally in (
+        "<b>2</b><span>events looked at",
+        '<b>0</b><span class="state mute">= the same',
+        '<b>1</b><span class="state bad">− gone',
+        '<b>1</b><span class="state wait">± changed',
+    ):
         assert tally in page
     assert "± time" in page
 
@@ -148,8 +231,12 @@ def test_an_event_that_is_given_is_rehearsed_or_said_what_is_wrong_with(client, 
     page = text(client.post("/rehearsals/received/given", data={"body": good}))
     assert "joerg@example.org by email, in de" in page
     assert bench.rows("SELECT count(*) FROM event") == [(0,)]
-    assert "It can’t be read" in text(client.post("/rehearsals/received/given", data={"body": "{broken"}, follow_redirects=True))
-    assert "Paste a delivery" in text(client.post("/rehearsals/received/given", data={"body": " "}, follow_redirects=True))
+    assert "It can’t be read" in text(
+        client.post("/rehearsals/received/given", data={"body": "{broken"}, follow_redirects=True)
+    )
+    assert "Paste a delivery" in text(
+        client.post("/rehearsals/received/given", data={"body": " "}, follow_redirects=True)
+    )
 
 
 # ---- checks
@@ -172,7 +259,9 @@ def test_a_check_is_kept_green_and_red_blocks_the_route_with_a_way_through_that_
     assert "+ send: due 30 minutes after the event" in text(blocked)
     assert bench.rows("SELECT count(*) FROM revision WHERE kind = 'route'") == [(1,)]
     client.post("/routes/received/switch", data={"on": "yes", "although": "yes"})
-    assert bench.rows("SELECT note FROM revision WHERE kind = 'route' ORDER BY id DESC LIMIT 1") == [("Went live although red: Received: BK-7.",)]
+    assert bench.rows("SELECT note FROM revision WHERE kind = 'route' ORDER BY id DESC LIMIT 1") == [
+        ("Went live although red: Received: BK-7.",)
+    ]
     assert "red" in text(client.post("/checks/run", follow_redirects=True))
     client.post("/checks/received-bk-7/right")
     assert "All 1 checks are green." in text(client.post("/checks/run", follow_redirects=True))
@@ -180,12 +269,19 @@ def test_a_check_is_kept_green_and_red_blocks_the_route_with_a_way_through_that_
 
 def test_a_red_check_blocks_a_message_and_parts_of_a_text_may_do(client, bench):
     kept(client, bench)
-    client.post("/checks/received-bk-7", data={"name": "First mail", "texts": "parts", "contains.0": "You ordered\n135,50", "values.0": "customer_name"})
+    client.post(
+        "/checks/received-bk-7",
+        data={"name": "First mail", "texts": "parts", "contains.0": "You ordered\n135,50", "values.0": "customer_name"},
+    )
     assert "green" in text(client.get("/checks/received-bk-7"))
     spec = made.message().model_dump(mode="json")
-    spec["email"]["de"]["blocks"][1]["text"] = "You bought {{ items }} for {{ total }}. It comes on **{{ expected_on }}**."
+    spec["email"]["de"]["blocks"][1]["text"] = (
+        "You bought {{ items }} for {{ total }}. It comes on **{{ expected_on }}**."
+    )
     with bench.database.writing() as session:
-        setup.save_draft(session, setup.MessageRow, bench.store_id, made.Message.model_validate(spec), bench.clock.now())
+        setup.save_draft(
+            session, setup.MessageRow, bench.store_id, made.Message.model_validate(spec), bench.clock.now()
+        )
     blocked = client.post("/messages/received/publish", data={})
     assert blocked.status_code == 409
     assert "“You ordered” does not stand in the text" in text(blocked)
@@ -195,15 +291,27 @@ def test_a_red_check_blocks_a_message_and_parts_of_a_text_may_do(client, bench):
 
 
 def test_a_route_is_run_by_hand_on_orders_of_a_file_and_twice_is_asked_about(client, bench):
-    client.post("/routes/received", data={"asks.there": "1", "asks.variable": "gift_note", "asks.text": "A note"}, headers=FRAGMENT)
+    client.post(
+        "/routes/received",
+        data={"asks.there": "1", "asks.variable": "gift_note", "asks.text": "A note"},
+        headers=FRAGMENT,
+    )
     client.post("/routes/received/switch", data={"on": "yes"})
     for number in (1, 2):
         post(client, made.body(id=number, reference=f"BK-{number}"), **{"Store-Delivery": f"d{number}"})
     bench.plan()
-    assert "Choose at least one order" in text(client.post("/runs/look", data={"route": "received"}, follow_redirects=True))
+    assert "Choose at least one order" in text(
+        client.post("/runs/look", data={"route": "received"}, follow_redirects=True)
+    )
     file = (__import__("io").BytesIO(b"customer;number\nJo;BK-1\nJo;BK-2\nJo;BK-2\nJo;XX-9\n"), "orders.csv")
     page = text(client.post("/runs/look", data={"route": "received", "file": file}))
-    for said in ("No order here has this number: XX-9", "Given more than once, taken once: BK-2", "A note", "It spoke for this order before", "0 messages would go out for 2 orders"):
+    for said in (
+        "No order here has this number: XX-9",
+        "Given more than once, taken once: BK-2",
+        "A note",
+        "It spoke for this order before",
+        "0 messages would go out for 2 orders",
+    ):
         assert said in page
     orders = [str(id_) for (id_,) in bench.rows('SELECT id FROM "order"')]
     form = {"route": "received", "order": orders, "again": orders[0], "answer.gift_note": "Hooray"}
@@ -215,7 +323,9 @@ def test_a_route_is_run_by_hand_on_orders_of_a_file_and_twice_is_asked_about(cli
     assert bench.rows("SELECT count(*) FROM run")[0][0] == 0
     page = text(client.post("/runs", data=form | {"once": "b"}, follow_redirects=True))
     assert bench.rows("SELECT count(*) FROM send")[0][0] == before + 1
-    assert "This run was started already" in text(client.post("/runs", data=form | {"once": "b"}, follow_redirects=True))
+    assert "This run was started already" in text(
+        client.post("/runs", data=form | {"once": "b"}, follow_redirects=True)
+    )
     assert bench.rows("SELECT count(*) FROM send")[0][0] == before + 1, "a double click sends once"
     assert "0 of 1 send settled" in page
     assert "already spoken for order BK-2" in page
@@ -227,12 +337,20 @@ def test_a_route_is_run_by_hand_on_orders_of_a_file_and_twice_is_asked_about(cli
 
 
 def test_suppressions_are_added_told_apart_and_taken_off(client, bench):
-    page = text(client.post("/suppressions", data={"addresses": "Joerg@Example.org\n+353 20 915 0001\nnonsense", "why": "bounced"}, follow_redirects=True))
+    page = text(
+        client.post(
+            "/suppressions",
+            data={"addresses": "Joerg@Example.org\n+353 20 915 0001\nnonsense", "why": "bounced"},
+            follow_redirects=True,
+        )
+    )
     assert "2 added" in page
     assert "Not understood as an address or number: nonsense" in page
     post(client)
     bench.plan()
-    assert bench.rows("SELECT state, reason FROM send") == [("skipped", "joerg@example.org must not be written to: bounced")]
+    assert bench.rows("SELECT state, reason FROM send") == [
+        ("skipped", "joerg@example.org must not be written to: bounced")
+    ]
     (id_,) = bench.rows("SELECT id FROM suppression WHERE mark LIKE 'email:%'")[0]
     assert "may be written to again" in text(client.post(f"/suppressions/{id_}/delete", follow_redirects=True))
 
@@ -242,7 +360,13 @@ def test_a_segment_is_made_asked_for_and_can_t_be_deleted_while_it_is(client, be
     save(client, only_if=json.dumps({"of": [{"kind": "compare", "of": "segment.regulars", "op": "yes"}]}))
     assert "Received" in text(client.get("/segments"))
     assert "asked for by Received" in text(client.post("/segments/regulars/delete", follow_redirects=True))
-    changed = client.post("/segments/regulars", data={"only_if": json.dumps({"of": [{"kind": "compare", "of": "contact.orders", "op": "at_least", "value": "1"}]})}, headers=FRAGMENT)
+    changed = client.post(
+        "/segments/regulars",
+        data={
+            "only_if": json.dumps({"of": [{"kind": "compare", "of": "contact.orders", "op": "at_least", "value": "1"}]})
+        },
+        headers=FRAGMENT,
+    )
     assert "contact’s orders is at least 1" in text(changed)
 
 
@@ -253,7 +377,11 @@ class Answers(BaseHTTPRequestHandler):
     def do_GET(self):
         if self.path.startswith("/slow"):
             __import__("time").sleep(3)
-        status, body = {"/o": (200, b'{"label": "https://x.example/l.pdf", "note": "Kein Drachen ohne Schwanz"}'), "/h": (500, b"no"), "/b": (200, b"x" * 6_000_000)}.get(self.path[:2], (404, b""))
+        status, body = {
+            "/o": (200, b'{"label": "https://x.example/l.pdf", "note": "Kein Drachen ohne Schwanz"}'),
+            "/h": (500, b"no"),
+            "/b": (200, b"x" * 6_000_000),
+        }.get(self.path[:2], (404, b""))
         self.asked.append(self.path)
         self.send_response(status)
         self.end_headers()
@@ -273,9 +401,17 @@ def answering():
 
 def asking(bench, url, **changes):
     retry = {"base_seconds": 0.1, "cap_seconds": 0.2, "max_tries": 2}
-    one = {"name": "more", "url": url, "parameters": {"number": "$.reference"}, "timeout_seconds": 20, "retry": retry} | changes
+    one = {
+        "name": "more",
+        "url": url,
+        "parameters": {"number": "$.reference"},
+        "timeout_seconds": 20,
+        "retry": retry,
+    } | changes
     recipes = made.source().model_dump(mode="json")["recipes"] | {"gift_note": {"path": "$['+more'].note"}}
-    bench.change(Source.model_validate(made.source(enrichments=[one], recipes=recipes).model_dump(mode="json")), SourceRow)
+    bench.change(
+        Source.model_validate(made.source(enrichments=[one], recipes=recipes).model_dump(mode="json")), SourceRow
+    )
 
 
 def test_an_address_is_asked_once_before_the_event_is_planned(client, bench, answering):
@@ -293,7 +429,12 @@ def test_an_address_is_asked_once_before_the_event_is_planned(client, bench, ans
 
 @pytest.mark.parametrize(
     ("path", "said"),
-    [("/h", "answered 500"), ("/b", "is larger than 0.5 MB"), ("/slow", "did not answer within 0.5 s"), ("/nothing", "answered 404")],
+    [
+        ("/h", "answered 500"),
+        ("/b", "is larger than 0.5 MB"),
+        ("/slow", "did not answer within 0.5 s"),
+        ("/nothing", "answered 404"),
+    ],
 )
 def test_an_address_that_does_not_answer_is_told_and_the_event_goes_on_without(client, bench, answering, path, said):
     team(bench, private_hosts=["127.0.0.1"])
@@ -302,7 +443,9 @@ def test_an_address_that_does_not_answer_is_told_and_the_event_goes_on_without(c
         setup.save_variable(session, bench.store_id, made.Variable(name="gift_note"))
         spec = made.message().model_dump(mode="json")
         spec["email"]["de"]["blocks"][0]["text"] = "{{ gift_note }}"
-        row = setup.save_draft(session, setup.MessageRow, bench.store_id, made.Message.model_validate(spec), bench.clock.now())
+        row = setup.save_draft(
+            session, setup.MessageRow, bench.store_id, made.Message.model_validate(spec), bench.clock.now()
+        )
         setup.publish(session, row, bench.clock.now())
     bench.services.setups.forget()
     post(client)
@@ -328,7 +471,9 @@ def test_an_address_inside_the_house_is_not_asked_and_bad_settings_are_said(clie
     page = text(refused)
     assert "lower-case letters, digits and underscores" in page
     assert "ftp://x" in refused.get_data(as_text=True)
-    assert "has {ref} in its address" in text(client.post("/sources/shop/ask", data={"name": "x", "url": "https://x.example/{ref}", "parameters": ""}))
+    assert "has {ref} in its address" in text(
+        client.post("/sources/shop/ask", data={"name": "x", "url": "https://x.example/{ref}", "parameters": ""})
+    )
 
 
 # ---- settings around routes
@@ -341,8 +486,24 @@ def test_a_provider_s_receipts_are_set_up_on_its_page_with_the_address_to_give_i
     bench.change(Gateway.model_validate(made.provider("sms", 9)), GatewayRow)
     page = client.get("/gateways/sms").get_data(as_text=True)
     assert "/receipts/sms/" in page
-    form = {"name": "Line", "call.method": "POST", "call.url": "https://sms.example/send", "call.body": "{}", "call.content_type": "application/json", "auth.scheme": "none", "receipts.on": "1"}
-    form |= {"receipts.id_at": "$.message", "receipts.state_at": "$.status", "receipts.text_at": "$.why", "receipts.delivered": "DELIVRD, done", "receipts.read": "", "receipts.failed": "UNDELIV", "receipts.answered": ""}
+    form = {
+        "name": "Line",
+        "call.method": "POST",
+        "call.url": "https://sms.example/send",
+        "call.body": "{}",
+        "call.content_type": "application/json",
+        "auth.scheme": "none",
+        "receipts.on": "1",
+    }
+    form |= {
+        "receipts.id_at": "$.message",
+        "receipts.state_at": "$.status",
+        "receipts.text_at": "$.why",
+        "receipts.delivered": "DELIVRD, done",
+        "receipts.read": "",
+        "receipts.failed": "UNDELIV",
+        "receipts.answered": "",
+    }
     assert client.post("/gateways/sms", data=form).status_code == 302
     kept = bench.services.setups.get(bench.store_id).setup.gateways["sms"].receipts
     assert (kept.id_at, kept.delivered, kept.failed, kept.read) == ("$.message", ["DELIVRD", "done"], ["UNDELIV"], [])
@@ -367,10 +528,12 @@ def test_the_list_switches_routes_and_names_their_first_problem(client, bench):
     page = text(client.get("/routes"))
     assert "The route says nothing yet." in page
     client.post("/routes/received/switch", data={"on": "no", "scheduled": "hold", "back": "/routes"})
-    assert bench.rows('SELECT "on" FROM route WHERE key = \'received\'') == [(0,)]
+    assert bench.rows("SELECT \"on\" FROM route WHERE key = 'received'") == [(0,)]
     answer = client.post("/routes/received/switch", data={"on": "yes", "back": "/routes"})
     assert answer.headers["Location"] == "/routes"
-    assert "There is a route called “received” already" in text(client.post("/routes", data={"name": "Received"}, follow_redirects=True))
+    assert "There is a route called “received” already" in text(
+        client.post("/routes", data={"name": "Received"}, follow_redirects=True)
+    )
 
 
 def test_an_order_s_page_says_when_a_route_will_speak_and_when_it_never_saw_it(client, bench):

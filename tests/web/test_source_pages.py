@@ -31,10 +31,23 @@ def test_one_click_takes_all_that_is_sure_lines_included(client, bare):
     assert "its name says total, and it looks like an amount" in page
     bench_edit(client, act="take_sure")
     source = stored(bare)
-    assert {part: r.path for part, r in source.reading.items() if part in ("email", "currency", "total", "lines", "language")} == {
-        "email": "$.buyer.email", "currency": "$.currency", "total": "$.total", "lines": "$.lines", "language": "$.language",
-    }  # fmt: skip
-    assert {part: r.path for part, r in source.line.items()} == {"name": "$.title", "sku": "$.sku", "quantity": "$.quantity", "price": "$.price"}
+    assert {
+        part: r.path
+        for part, r in source.reading.items()
+        if part in ("email", "currency", "total", "lines", "language")
+    } == {
+        "email": "$.buyer.email",
+        "currency": "$.currency",
+        "total": "$.total",
+        "lines": "$.lines",
+        "language": "$.language",
+    }
+    assert {part: r.path for part, r in source.line.items()} == {
+        "name": "$.title",
+        "sku": "$.sku",
+        "quantity": "$.quantity",
+        "price": "$.price",
+    }
     assert "1 × Heron" in text(client.get("/sources/shop/read"))
 
 
@@ -60,7 +73,11 @@ def test_a_recipe_is_shown_over_all_samples_with_the_missing_ones_a_click_away(c
 
 
 def test_a_sample_is_pasted_or_uploaded_read_and_never_sent(client, bench):
-    response = client.post("/sources/shop/sample", data={"body": made.body(reference="BK-99").decode(), "name": "placed"}, follow_redirects=True)
+    response = client.post(
+        "/sources/shop/sample",
+        data={"body": made.body(reference="BK-99").decode(), "name": "placed"},
+        follow_redirects=True,
+    )
     assert "Kept as a sample" in text(response)
     assert "BK-99" in text(response)
     raw = b"Content-Type: application/json\nStore-Event: placed\n\n" + made.body(reference="BK-98")
@@ -68,7 +85,9 @@ def test_a_sample_is_pasted_or_uploaded_read_and_never_sent(client, bench):
     assert bench.plan() == 0
     assert bench.rows("SELECT count(*) FROM send") == [(0,)]
     assert [row[0] for row in bench.rows("SELECT type FROM event")] == ["order.created"] * 2
-    assert "Not kept: The body is not JSON" in text(client.post("/sources/shop/sample", data={"body": "{nope"}, follow_redirects=True))
+    assert "Not kept: The body is not JSON" in text(
+        client.post("/sources/shop/sample", data={"body": "{nope"}, follow_redirects=True)
+    )
 
 
 def test_a_delivery_is_pinned_and_copied_as_curl(client, bench):
@@ -77,7 +96,10 @@ def test_a_delivery_is_pinned_and_copied_as_curl(client, bench):
     assert "Pinned" in text(client.post(f"/sources/shop/events/{event_id}/pin", follow_redirects=True))
     assert bench.rows("SELECT pinned FROM event") == [(1,)]
     page = text(client.get("/sources/shop/capture"))
-    assert "curl -X POST http://localhost/in/shop -H 'content-type: application/json' -H 'store-event: placed' --data-binary" in page
+    assert (
+        "curl -X POST http://localhost/in/shop -H 'content-type: application/json' -H 'store-event: placed' "
+        "--data-binary"
+    ) in page
     assert b"Store-Event: placed" in client.get(f"/sources/shop/events/{event_id}.http").data
 
 
@@ -106,7 +128,10 @@ def test_drift_is_shown_on_the_source_the_overview_and_the_route(client, bench):
 
 def test_a_table_is_kept_used_and_its_faults_told(client, bench):
     post(client)
-    assert "Line 2 of the table is no row" in bench_edit(client, act="set_table", table="short", rows="HER-180 = the Heron\nnonsense").json["detail"]
+    assert (
+        "Line 2 of the table is no row"
+        in bench_edit(client, act="set_table", table="short", rows="HER-180 = the Heron\nnonsense").json["detail"]
+    )
     bench_edit(client, act="set_table", table="short", rows="HER-180 = the Heron\nLIN-050 = a line")
     bench_edit(client, act="new_variable", name="first_sku", path="$.lines[0].sku")
     page = bench_edit(client, act="add_step", mark="recipes.first_sku", do="lookup", **{"p.table": "short"})
@@ -133,18 +158,40 @@ def test_kept_steps_that_run_one_another_end_with_a_reason():
     from angelon.core.specs.variable import Recipe, Step
 
     shared = {"a": [Step.model_validate({"run": {"steps": "b"}})], "b": [Step.model_validate({"run": {"steps": "a"}})]}
-    made_ = as_variable({"x": "1"}, Recipe.model_validate({"path": "$.x", "steps": [{"run": {"steps": "a"}}]}), shared=shared)
+    made_ = as_variable(
+        {"x": "1"}, Recipe.model_validate({"path": "$.x", "steps": [{"run": {"steps": "a"}}]}), shared=shared
+    )
     assert "in a circle" in made_.problem.what
 
 
 def test_the_rarer_settings_of_a_source_are_kept_and_their_faults_told(client, bench):
-    form = {"name": "Shop", "scheme": "none", "more": "1", "on": "yes", "orders_at": "$.orders", "same_body_minutes": "5", "country": "de", "allow_from": "192.0.2.0/24\n127.0.0.1", "challenge.method": "GET", "challenge.parameter": "echo", "status": ["sent", ""], "status_means": ["parcel.picked_up", ""]}
+    form = {
+        "name": "Shop",
+        "scheme": "none",
+        "more": "1",
+        "on": "yes",
+        "orders_at": "$.orders",
+        "same_body_minutes": "5",
+        "country": "de",
+        "allow_from": "192.0.2.0/24\n127.0.0.1",
+        "challenge.method": "GET",
+        "challenge.parameter": "echo",
+        "status": ["sent", ""],
+        "status_means": ["parcel.picked_up", ""],
+    }
     assert client.post("/sources/shop/connect", data=form).status_code == 302
     source = stored(bench)
-    assert (source.orders_at, source.same_body_minutes, source.country, source.allow_from) == ("$.orders", 5, "DE", ["192.0.2.0/24", "127.0.0.1"])
+    assert (source.orders_at, source.same_body_minutes, source.country, source.allow_from) == (
+        "$.orders",
+        5,
+        "DE",
+        ["192.0.2.0/24", "127.0.0.1"],
+    )
     assert source.challenge.parameter == "echo"
     assert source.statuses == {"sent": "parcel.picked_up"}
-    response = client.post("/sources/shop/connect", data=form | {"allow_from": "everybody", "orders_at": "$.[", "country": "Germany"})
+    response = client.post(
+        "/sources/shop/connect", data=form | {"allow_from": "everybody", "orders_at": "$.[", "country": "Germany"}
+    )
     assert response.status_code == 422
     assert "“everybody” is no IP address or network" in text(response)
 
@@ -156,7 +203,9 @@ def test_statuses_that_were_seen_are_offered_for_a_meaning(client, bench):
 
 
 def test_a_megabyte_of_payload_leaves_the_bench_usable(client, bare):
-    lines = [{"title": f"a rather long title of a kite number {n}", "quantity": n, "note": "x" * 40} for n in range(8000)]
+    lines = [
+        {"title": f"a rather long title of a kite number {n}", "quantity": n, "note": "x" * 40} for n in range(8000)
+    ]
     assert post(client, json.dumps(made.order(lines=lines)).encode()[:1_048_576]).status_code in (202, 400)
     assert post(client, json.dumps(made.order(lines=lines[:7000])).encode()).status_code == 202
     bare.plan()

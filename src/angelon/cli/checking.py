@@ -27,7 +27,9 @@ def read_checks(paths: Sequence[Path]) -> list[Check]:
             except yaml.YAMLError as error:
                 raise click.ClickException(f"{file} is not YAML: {error}") from None
             if not isinstance(data, dict):
-                raise click.ClickException(f"{file} is no check: it has to be a mapping with key, name, route, source, at and payload.")
+                raise click.ClickException(
+                    f"{file} is no check: it has to be a mapping with key, name, route, source, at and payload."
+                )
             try:
                 found.append(read_spec(Check, data))
             except Invalid as error:
@@ -39,7 +41,9 @@ def write_checks(folder: Path, checks: list[Check]) -> None:
     """A file for each check, named after its key: the same check gives the same bytes."""
     folder.mkdir(parents=True, exist_ok=True)
     for check in checks:
-        (folder / f"{check.key}.yaml").write_text(yaml.safe_dump(check.plain(), allow_unicode=True, sort_keys=False, width=120))
+        (folder / f"{check.key}.yaml").write_text(
+            yaml.safe_dump(check.plain(), allow_unicode=True, sort_keys=False, width=120)
+        )
 
 
 def setup_of(bundle: Path | None, session: Any = None, store_id: int = 0) -> Setup:
@@ -47,9 +51,12 @@ def setup_of(bundle: Path | None, session: Any = None, store_id: int = 0) -> Set
     if bundle is not None:
         made = read_bundle(bundle.read_text())
         return Setup(
-            made.store, {s.key: s for s in made.sources}, {v.name: v for v in made.variables}, {m.key: m for m in made.messages},
+            made.store,
+            {s.key: s for s in made.sources},
+            {v.name: v for v in made.variables},
+            {m.key: m for m in made.messages},
             {g.key: g.model_copy(update={"review": None}) for g in made.gateways},
-        )  # fmt: skip
+        )
     from angelon.db import setup
 
     return setup.load(session, store_id).setup

@@ -21,7 +21,10 @@ def read_request(path: Path) -> Request:
     data = path.read_bytes()
     if path.suffix != ".http":
         form = data.lstrip()[:1] not in (b"{", b"[") and b"=" in data
-        return Request({"content-type": "application/x-www-form-urlencoded" if form else "application/json"}, data.strip() if form else data)
+        return Request(
+            {"content-type": "application/x-www-form-urlencoded" if form else "application/json"},
+            data.strip() if form else data,
+        )
     separator = b"\r\n\r\n" if b"\r\n\r\n" in data else b"\n\n"
     head, found, body = data.partition(separator)
     if not found:

@@ -39,7 +39,9 @@ class Angelon(click.Group):
             lines = "\n".join(f"  {problem}" for problem in error.problems[:40])
             raise click.ClickException(f"Nothing was changed.\n{lines}") from None
         except OSError as error:
-            raise click.ClickException(f"{error.filename or 'A file'} can't be used: {error.strerror or error}.") from None
+            raise click.ClickException(
+                f"{error.filename or 'A file'} can't be used: {error.strerror or error}."
+            ) from None
         except (NewerDatabase, WrongKey) as error:
             raise click.ClickException(str(error)) from None
 
@@ -51,7 +53,12 @@ def main() -> None:
     os.umask(0o077)  # what Angelon keeps is its owner's alone
     end_with_starter()
     structlog.configure(
-        processors=[structlog.processors.add_log_level, structlog.processors.TimeStamper(fmt="iso", utc=True), structlog.processors.format_exc_info, structlog.processors.JSONRenderer(ensure_ascii=False)],
+        processors=[
+            structlog.processors.add_log_level,
+            structlog.processors.TimeStamper(fmt="iso", utc=True),
+            structlog.processors.format_exc_info,
+            structlog.processors.JSONRenderer(ensure_ascii=False),
+        ],
         wrapper_class=structlog.make_filtering_bound_logger(logging.INFO),
         logger_factory=structlog.PrintLoggerFactory(sys.stderr),
     )
@@ -67,7 +74,10 @@ def _open(chosen: Settings | None = None) -> Any:
     try:
         database.migrate()
     except DBAPIError as error:
-        raise click.ClickException(f"The database {database.shown_url} can't be used: {error.orig}. If its file is damaged, put a copy of it back, or use another ANGELON_HOME.") from None
+        raise click.ClickException(
+            f"The database {database.shown_url} can't be used: {error.orig}. If its file is damaged, put a copy of "
+            "it back, or use another ANGELON_HOME."
+        ) from None
     return database
 
 
@@ -156,7 +166,13 @@ def web(host: str, port: int) -> None:
 
 
 @main.command()
-@click.option("--threads", default=4, show_default=True, type=click.IntRange(1, 64), help="How many sends at once for each gateway.")
+@click.option(
+    "--threads",
+    default=4,
+    show_default=True,
+    type=click.IntRange(1, 64),
+    help="How many sends at once for each gateway.",
+)
 def worker(threads: int) -> None:
     """Run a worker alone."""
     from angelon.db.secrets import Vault
@@ -229,7 +245,9 @@ def emit(source: str, file: Path, url: str | None) -> None:
     chosen = settings.load()
     url = url or chosen.base_url or running_at(chosen.home)
     if not url:
-        raise click.ClickException("Angelon does not run from this data folder. Start it (make demo), or say where it runs with --url.")
+        raise click.ClickException(
+            "Angelon does not run from this data folder. Start it (make demo), or say where it runs with --url."
+        )
     request = read_request(file)
     now = dt.datetime.now(dt.UTC)
     with _open(chosen).reading() as session:
@@ -237,7 +255,9 @@ def emit(source: str, file: Path, url: str | None) -> None:
 
         live = setup.load(session, _store(session))
         if source not in live.setup.sources:
-            raise click.ClickException(f"There is no source “{source}”. The sources are {', '.join(live.setup.sources) or 'none yet'}.")
+            raise click.ClickException(
+                f"There is no source “{source}”. The sources are {', '.join(live.setup.sources) or 'none yet'}."
+            )
         spec = live.setup.sources[source]
         secrets = Vault(chosen.key()).get(session, "source", live.source_ids[source], now)
     headers = dict(request.headers)
@@ -267,9 +287,19 @@ def _rendered_text(mail: Any) -> str:
     from angelon.core.messages.sms import RenderedSms
 
     if isinstance(mail, RenderedSms):
-        return f"{mail.text}\n\n{mail.count.encoding}, {mail.count.segments} segment{'s' if mail.count.segments > 1 else ''}, {mail.count.left} left in the last"
+        return (
+            f"{mail.text}\n\n{mail.count.encoding}, {mail.count.segments} "
+            f"segment{'s' if mail.count.segments > 1 else ''}, {mail.count.left} left in the last"
+        )
     if isinstance(mail, RenderedChat):
-        return "\n".join([*([mail.header["text"]] if mail.header.get("text") else []), mail.text, *([mail.footer] if mail.footer else []), *(f"[{b['text']}]" for b in mail.buttons)])
+        return "\n".join(
+            [
+                *([mail.header["text"]] if mail.header.get("text") else []),
+                mail.text,
+                *([mail.footer] if mail.footer else []),
+                *(f"[{b['text']}]" for b in mail.buttons),
+            ]
+        )
     return f"Subject: {mail.subject}\n\n{mail.text}"
 
 
@@ -305,13 +335,17 @@ def rehearse(route: str, file: Path, at: str | None, as_json: bool) -> None:
     try:
         now = dt.datetime.fromisoformat(at) if at else dt.datetime.now(dt.UTC)
     except ValueError:
-        raise click.ClickException(f"--at takes an ISO 8601 time such as 2026-11-03T09:41:00+00:00, not “{at}”.") from None
+        raise click.ClickException(
+            f"--at takes an ISO 8601 time such as 2026-11-03T09:41:00+00:00, not “{at}”."
+        ) from None
     now = now.replace(tzinfo=dt.UTC) if now.tzinfo is None else now
     with _open().reading() as session:
         live = setup.load(session, _store(session))
         row = setup.by_key(session, RouteRow, live.store_id, route)
         if row is None:
-            raise click.ClickException(f"There is no route “{route}”. The routes are {', '.join(live.route_ids) or 'none yet'}.")
+            raise click.ClickException(
+                f"There is no route “{route}”. The routes are {', '.join(live.route_ids) or 'none yet'}."
+            )
         spec = Route.model_validate(setup.current_spec(session, row))
     best: Any = None
     for key in spec.sources or live.setup.sources:
@@ -319,7 +353,9 @@ def rehearse(route: str, file: Path, at: str | None, as_json: bool) -> None:
         event, _ = _event_of(source, file, now)
         reading, variables = work_out(source, live.setup, event.payload)
         decision = decide(event, reading, variables, ActiveRoute(spec, now), live.setup, Facts(), now)
-        if best is None or sum(x.verdict == "yes" for x in decision.trace) > sum(x.verdict == "yes" for x in best.trace):
+        if best is None or sum(x.verdict == "yes" for x in decision.trace) > sum(
+            x.verdict == "yes" for x in best.trace
+        ):
             best = decision
     if best is None:
         raise click.ClickException(f"{spec.name} listens to no source yet.")
@@ -331,28 +367,48 @@ def rehearse(route: str, file: Path, at: str | None, as_json: bool) -> None:
             "trace": [line.as_dict() for line in best.trace],
             "sends": [
                 {
-                    "channel": send.channel, "recipient": send.recipient, "locale": send.locale, "message": send.message, "gateway": send.gateway, "state": send.state, "reason": send.reason,
-                    "due_at": send.due_at.isoformat(), "values": {k: show(v, send.locale) for k, v in send.values.items() if k != "order"},
-                    "order": {k: show(v, send.locale) for k, v in send.values.get("order", {}).items() if v not in (None, [])},
+                    "channel": send.channel,
+                    "recipient": send.recipient,
+                    "locale": send.locale,
+                    "message": send.message,
+                    "gateway": send.gateway,
+                    "state": send.state,
+                    "reason": send.reason,
+                    "due_at": send.due_at.isoformat(),
+                    "values": {k: show(v, send.locale) for k, v in send.values.items() if k != "order"},
+                    "order": {
+                        k: show(v, send.locale) for k, v in send.values.get("order", {}).items() if v not in (None, [])
+                    },
                 }
                 for send in best.sends
             ],
-        }  # fmt: skip
+        }
         made["send"] = made["sends"][0] if made["sends"] else None
         click.echo(json.dumps(made, ensure_ascii=False, indent=2))
     else:
         for line in best.trace:
             click.echo(f"{line.part:8} {line.verdict:8} {line.saw}{'  ' + line.why if line.why else ''}")
         for send in best.sends:
-            click.echo(f"{send.state}: {send.recipient or 'nobody'} by {send.channel}, " + (f"due {send.due_at.isoformat()}" if not send.reason else send.reason))
+            click.echo(
+                f"{send.state}: {send.recipient or 'nobody'} by {send.channel}, "
+                + (f"due {send.due_at.isoformat()}" if not send.reason else send.reason)
+            )
         if not best.sends:
             click.echo(f"{best.outcome}: {best.reason}")
 
 
 @main.command()
 @click.argument("files", nargs=-1, type=click.Path(exists=True, path_type=Path))
-@click.option("--bundle", type=click.Path(exists=True, dir_okay=False, path_type=Path), help="Check this bundle instead of what the store has set up.")
-@click.option("--save", type=click.Path(file_okay=False, path_type=Path), help="Write the store's checks into this folder, a file each, and end.")
+@click.option(
+    "--bundle",
+    type=click.Path(exists=True, dir_okay=False, path_type=Path),
+    help="Check this bundle instead of what the store has set up.",
+)
+@click.option(
+    "--save",
+    type=click.Path(file_okay=False, path_type=Path),
+    help="Write the store's checks into this folder, a file each, and end.",
+)
 def check(files: tuple[Path, ...], bundle: Path | None, save: Path | None) -> None:
     """Run the checks; exit 1 where one fails.
 
@@ -364,7 +420,11 @@ def check(files: tuple[Path, ...], bundle: Path | None, save: Path | None) -> No
     from angelon.db import checks
 
     with _open().reading() as session:
-        kept = [] if bundle and files else [Check.model_validate(row.spec) for row in checks.all_of(session, _store(session))]
+        kept = (
+            []
+            if bundle and files
+            else [Check.model_validate(row.spec) for row in checks.all_of(session, _store(session))]
+        )
         found = read_checks(files) if files else kept
         made = setup_of(bundle) if bundle else setup_of(None, session, _store(session))
         routes = routes_of(bundle, None if bundle else session, 0 if bundle else _store(session))
@@ -381,7 +441,9 @@ def check(files: tuple[Path, ...], bundle: Path | None, save: Path | None) -> No
         click.echo(f"{'green' if outcome.green else 'RED  '} {one.name}")
         for line in outcome.differences:
             click.echo(f"      {line}")
-    click.echo(f"{len(found) - red} green, {red} red" if found else "There is no check yet. Keep one on a route's page.")
+    click.echo(
+        f"{len(found) - red} green, {red} red" if found else "There is no check yet. Keep one on a route's page."
+    )
     sys.exit(1 if red else 0)
 
 
@@ -403,13 +465,25 @@ def suggest(file: Path, as_json: bool) -> None:
     found = guess([payload])
     if as_json:
         told = {
-            part: [{"path": s.path, "steps": [step.model_dump() for step in s.recipe.steps], "value": s.value, "score": s.score, "reason": s.reason} for s in ranked] for part, ranked in found.items()
+            part: [
+                {
+                    "path": s.path,
+                    "steps": [step.model_dump() for step in s.recipe.steps],
+                    "value": s.value,
+                    "score": s.score,
+                    "reason": s.reason,
+                }
+                for s in ranked
+            ]
+            for part, ranked in found.items()
         }
         click.echo(json.dumps(told, ensure_ascii=False, indent=2))
         return
     for part, ranked in found.items():
         first = ranked[0] if ranked else None
-        click.echo(f"{part:12} {first.path:40} {first.score:.2f}  {first.reason}" if first else f"{part:12} nothing found")
+        click.echo(
+            f"{part:12} {first.path:40} {first.score:.2f}  {first.reason}" if first else f"{part:12} nothing found"
+        )
 
 
 @main.command()
@@ -431,8 +505,12 @@ def render(message: str, file: Path, channel: str, locale: str | None, source: s
         live = setup.load(session, _store(session))
     spec = live.setup.messages.get(message)
     if spec is None:
-        raise click.ClickException(f"There is no published message “{message}”. There are {', '.join(live.setup.messages) or 'none yet'}.")
-    chosen = [live.setup.sources[source]] if source and source in live.setup.sources else list(live.setup.sources.values())
+        raise click.ClickException(
+            f"There is no published message “{message}”. There are {', '.join(live.setup.messages) or 'none yet'}."
+        )
+    chosen = (
+        [live.setup.sources[source]] if source and source in live.setup.sources else list(live.setup.sources.values())
+    )
     problems: list[Any] = []
     for candidate in chosen:
         try:
@@ -454,7 +532,9 @@ def render(message: str, file: Path, channel: str, locale: str | None, source: s
             mail = compiled.render(values)
         except CantRender as error:
             raise click.ClickException(str(error.problem)) from None
-        click.echo(json.dumps(_rendered_json(variant, mail), ensure_ascii=False, indent=2) if as_json else _rendered_text(mail))
+        click.echo(
+            json.dumps(_rendered_json(variant, mail), ensure_ascii=False, indent=2) if as_json else _rendered_text(mail)
+        )
         return
     raise click.ClickException("It can't be filled with this event.\n" + "\n".join(f"  {p}" for p in problems))
 
@@ -469,8 +549,22 @@ def segments(text: str, as_json: bool) -> None:
     made = count(text)
     if as_json:
         forced = [{"character": c, "instead": other} for c, other in made.forced_by]
-        click.echo(json.dumps({"encoding": made.encoding, "segments": made.segments, "units": made.units, "left": made.left, "forced_by": forced}, ensure_ascii=False))
+        click.echo(
+            json.dumps(
+                {
+                    "encoding": made.encoding,
+                    "segments": made.segments,
+                    "units": made.units,
+                    "left": made.left,
+                    "forced_by": forced,
+                },
+                ensure_ascii=False,
+            )
+        )
         return
-    click.echo(f"{made.encoding}: {made.segments} segment{'' if made.segments == 1 else 's'}, {made.units} units, {made.left} left")
+    click.echo(
+        f"{made.encoding}: {made.segments} segment{'' if made.segments == 1 else 's'}, {made.units} units, "
+        f"{made.left} left"
+    )
     for character, other in made.forced_by:
         click.echo(f"  “{character}” makes it UCS-2" + (f"; “{other}” would not" if other else ""))

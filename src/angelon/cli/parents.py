@@ -17,7 +17,8 @@ _PR_SET_PDEATHSIG = 1
 
 
 def end_with_parent(parent: int) -> None:
-    """Has this process asked to end (SIGTERM) when its parent is gone: by the kernel on Linux, and by looking now and then.
+    """Has this process asked to end (SIGTERM) when its parent is gone: by the kernel on Linux, and by looking now and
+    then.
 
     `parent` comes from the parent itself: it may have gone before this process asks who it was.
     """

@@ -39,16 +39,23 @@ class PortTaken(RuntimeError):
 
 
 def check_port(host: str, port: int) -> None:
-    """Raises PortTaken. The web server would share a taken port with whoever has it, and each would get half of what comes in."""
+    """Raises PortTaken. The web server would share a taken port with whoever has it, and each would get half of what
+    comes in.
+    """
     family = socket.AF_INET6 if ":" in host else socket.AF_INET
     with socket.socket(family) as probe:
-        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)  # connections that are long closed are in nobody's way
+        probe.setsockopt(
+            socket.SOL_SOCKET, socket.SO_REUSEADDR, 1
+        )  # connections that are long closed are in nobody's way
         try:
             probe.bind((host, port))
             probe.listen(1)
         except OSError as error:
             if error.errno == errno.EADDRINUSE:
-                raise PortTaken(f"Port {port} is taken: another program, perhaps another Angelon, listens there. Stop it, or choose another port with --port.") from None
+                raise PortTaken(
+                    f"Port {port} is taken: another program, perhaps another Angelon, listens there. Stop it, or "
+                    "choose another port with --port."
+                ) from None
             raise PortTaken(f"{host}:{port} can't be listened on: {error.strerror}.") from None
 
 
@@ -64,9 +71,20 @@ def run_web(host: str, port: int, home: Path) -> None:
     os.environ[SERVER] = str(os.getpid())
     (home / RUN_FILE).write_text(json.dumps({"url": f"http://{host}:{port}", "pid": os.getpid(), "process": process}))
     server = Granian(
-        "angelon.cli.application:application", address=host, port=port, interface=Interfaces.RSGI, factory=True, workers=1, backlog=1024, backpressure=8192,
-        log_level=LogLevels.error, log_access=False, respawn_failed_workers=True, workers_kill_timeout=3, http1_settings=HTTP1Settings(header_read_timeout=15_000),
-    )  # fmt: skip
+        "angelon.cli.application:application",
+        address=host,
+        port=port,
+        interface=Interfaces.RSGI,
+        factory=True,
+        workers=1,
+        backlog=1024,
+        backpressure=8192,
+        log_level=LogLevels.error,
+        log_access=False,
+        respawn_failed_workers=True,
+        workers_kill_timeout=3,
+        http1_settings=HTTP1Settings(header_read_timeout=15_000),
+    )
     server.serve()
 
 
@@ -98,7 +116,10 @@ class Family:
     def start(self, name: str, *arguments: str, **environment: str) -> None:
         self._asked[name] = (arguments, environment)
         self._started[name] = time.monotonic()
-        self._children[name] = subprocess.Popen([sys.executable, "-m", "angelon", *arguments], env={**os.environ, PROCESS: self.process, PARENT: str(os.getpid()), **environment})  # noqa: S603 - our own commands
+        self._children[name] = subprocess.Popen(  # noqa: S603 - our own commands
+            [sys.executable, "-m", "angelon", *arguments],
+            env={**os.environ, PROCESS: self.process, PARENT: str(os.getpid()), **environment},
+        )
 
     def listen(self) -> None:
         """Ends everything at SIGINT or SIGTERM."""
@@ -110,14 +131,20 @@ class Family:
             signal.signal(number, end)
 
     def wait_ready(self, url: str, seconds: float = 60) -> bool:
-        """Whether our own pages are served and a worker has given a sign of life, within so many seconds. Raises PortTaken where others answer."""
+        """Whether our own pages are served and a worker has given a sign of life, within so many seconds. Raises
+        PortTaken where others answer.
+        """
         until = time.monotonic() + seconds
         while time.monotonic() < until and not self._ending.is_set():
             if any(child.poll() is not None for child in self._children.values()):
                 return False
             with contextlib.suppress(httpx.HTTPError):
                 answer = httpx.get(f"{url}/readyz", timeout=2)
-                who = answer.json().get("process") if answer.headers.get("content-type", "").startswith("application/json") else None
+                who = (
+                    answer.json().get("process")
+                    if answer.headers.get("content-type", "").startswith("application/json")
+                    else None
+                )
                 if who != self.process:
                     raise PortTaken(f"Another program answers at {url}. Stop it, or choose another port with --port.")
                 if answer.status_code == 200:

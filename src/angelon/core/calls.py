@@ -44,7 +44,9 @@ class Told:
 
 
 def make_request(call: HttpCall, auth: Auth, secret: str, values: Mapping[str, Any]) -> Request:
-    """The request for these values. Raises CantCall: a template that is wrong, a body that is no JSON, a header with a line break."""
+    """The request for these values. Raises CantCall: a template that is wrong, a body that is no JSON, a header with a
+    line break.
+    """
 
     def filled(where: str, source: str) -> str:
         try:
@@ -62,19 +64,39 @@ def make_request(call: HttpCall, auth: Auth, secret: str, values: Mapping[str, A
     for name, source in call.headers.items():
         value = filled(f"call.headers.{name}", source)
         if any(ord(c) < 32 or ord(c) > 255 for c in value) or not re.fullmatch(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+", name):
-            raise CantCall(Problem(f"call.headers.{name}", f"The header “{name}” can't hold this.", "A header is one line of plain characters."))
+            raise CantCall(
+                Problem(
+                    f"call.headers.{name}",
+                    f"The header “{name}” can't hold this.",
+                    "A header is one line of plain characters.",
+                )
+            )
         headers[name] = value
     if auth.scheme != "none" and not secret:
-        raise CantCall(Problem("auth", "The gateway has no token or password yet.", "Type it in on the gateway’s page."))
+        raise CantCall(
+            Problem("auth", "The gateway has no token or password yet.", "Type it in on the gateway’s page.")
+        )
     if any(ord(c) < 32 or ord(c) > 126 for c in secret) and auth.scheme != "basic":
-        raise CantCall(Problem("auth", "The token holds a character that a header can't.", "Copy it again, without spaces and line breaks around it."))
+        raise CantCall(
+            Problem(
+                "auth",
+                "The token holds a character that a header can't.",
+                "Copy it again, without spaces and line breaks around it.",
+            )
+        )
     headers |= authorization(auth, secret)
     body = filled("call.body", call.body).encode() if call.method != "GET" else b""
     if body and call.content_type == "application/json":
         try:
             orjson.loads(body)
         except orjson.JSONDecodeError as error:
-            raise CantCall(Problem("call.body", f"The body is no JSON once it is filled: {error}.", "Write every value as {{ name | json }}, without quotes around it.")) from None
+            raise CantCall(
+                Problem(
+                    "call.body",
+                    f"The body is no JSON once it is filled: {error}.",
+                    "Write every value as {{ name | json }}, without quotes around it.",
+                )
+            ) from None
     return Request(call.method, url, headers, body)
 
 

@@ -58,11 +58,25 @@ def split(source: Source, payload: Any) -> list[Any]:
     except BadPath as error:
         raise NotReadable(error.problem, 400) from None
     if items is MISSING or not isinstance(items, list):
-        raise NotReadable(Problem("body", f"There is no list at {source.orders_at}, where this source's orders stand.", "Check the path on the source's page."), 400)
+        raise NotReadable(
+            Problem(
+                "body",
+                f"There is no list at {source.orders_at}, where this source's orders stand.",
+                "Check the path on the source's page.",
+            ),
+            400,
+        )
     if not items:
         raise NotReadable(Problem("body", f"The list at {source.orders_at} is empty.", "There is nothing to do."), 400)
     if len(items) > 1000:
-        raise NotReadable(Problem("body", f"The delivery holds {len(items):,} orders; at most 1,000 are taken at once.", "Send fewer at a time."), 400)
+        raise NotReadable(
+            Problem(
+                "body",
+                f"The delivery holds {len(items):,} orders; at most 1,000 are taken at once.",
+                "Send fewer at a time.",
+            ),
+            400,
+        )
     return items
 
 
@@ -100,12 +114,24 @@ def storable_text(text: str) -> str:
     return text.replace("\x00", "\ufffd").encode("utf-8", "replace").decode()
 
 
-SECRET_HEADERS = ("authorization", "cookie", "proxy-authorization", "x-api-key", "token", "secret", "signature", "password")
+SECRET_HEADERS = (
+    "authorization",
+    "cookie",
+    "proxy-authorization",
+    "x-api-key",
+    "token",
+    "secret",
+    "signature",
+    "password",
+)
 
 
 def without_secrets(headers: Mapping[str, str]) -> dict[str, str]:
     """Headers fit to be kept and shown: the value of any that could hold a credential is blotted out."""
-    return {name[:100]: "•••" if _holds_secret(name) else storable_text(value[:500]) for name, value in list(headers.items())[:60]}
+    return {
+        name[:100]: "•••" if _holds_secret(name) else storable_text(value[:500])
+        for name, value in list(headers.items())[:60]
+    }
 
 
 @lru_cache(maxsize=1024)

@@ -24,13 +24,21 @@ def wanted(enrichments: list[Enrichment], event_name: str) -> list[Enrichment]:
 
 
 def address(enrichment: Enrichment, context: Context) -> str:
-    """The address to GET, with its parameters worked out and percent-encoded (RFC 3986). Raises Invalid with what has no value."""
+    """The address to GET, with its parameters worked out and percent-encoded (RFC 3986). Raises Invalid with what has
+    no value.
+    """
     values: dict[str, str] = {}
     problems = []
     for name, recipe in enrichment.parameters.items():
         found = evaluate(recipe, Type.TEXT, context, f"parameters.{name}")
         if found.problem:
-            problems.append(Problem(found.problem.where, f"The parameter “{name}” has no value. {found.problem.what}", found.problem.mend))
+            problems.append(
+                Problem(
+                    found.problem.where,
+                    f"The parameter “{name}” has no value. {found.problem.what}",
+                    found.problem.mend,
+                )
+            )
         else:
             values[name] = show(found.value)
     if problems:
@@ -38,7 +46,11 @@ def address(enrichment: Enrichment, context: Context) -> str:
     in_path = set(re.findall(r"\{([^{}]*)\}", enrichment.url))
     url = re.sub(r"\{([^{}]*)\}", lambda match: quote(values[match[1]], safe=""), enrichment.url)
     parts = urlsplit(url)
-    query = "&".join(piece for piece in (parts.query, urlencode({name: value for name, value in values.items() if name not in in_path})) if piece)
+    query = "&".join(
+        piece
+        for piece in (parts.query, urlencode({name: value for name, value in values.items() if name not in in_path}))
+        if piece
+    )
     return urlunsplit((parts.scheme, parts.netloc, parts.path, query, ""))
 
 
@@ -48,12 +60,18 @@ def answer(enrichment: Enrichment, body: bytes) -> Any:
         try:
             return orjson.loads(body)
         except orjson.JSONDecodeError as error:
-            raise Invalid([Problem("answer", f"The answer is not JSON: {error}.", "Choose another form, or another address.")]) from None
+            raise Invalid(
+                [Problem("answer", f"The answer is not JSON: {error}.", "Choose another form, or another address.")]
+            ) from None
     text = body.decode("utf-8", "replace")
     if enrichment.format == "text":
         return text.strip()
     title = re.search(r"<title[^>]*>(.*?)</title>", text, re.S | re.I)
-    return {"text": get_text(text).strip(), "title": " ".join(title[1].split()) if title else "", "links": re.findall(r'href="(https?://[^"<>\s]+)"', text)[:200]}
+    return {
+        "text": get_text(text).strip(),
+        "title": " ".join(title[1].split()) if title else "",
+        "links": re.findall(r'href="(https?://[^"<>\s]+)"', text)[:200],
+    }
 
 
 def with_answers(payload: Any, answers: Mapping[str, Any]) -> Any:

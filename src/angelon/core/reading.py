@@ -26,7 +26,8 @@ class Reading:
     parts: dict[str, Evaluation]
     context: Context
     stage: int | None = None
-    """Which stop of the line (`event_types.LINE`, from 0) the order's status stands for; None where it stands for none."""
+    """Which stop of the line (`event_types.LINE`, from 0) the order's status stands for; None where it stands for none.
+    """
     reference: str = field(init=False)
     """What the order is known by: its reference, else the customer-facing number."""
     number: str = field(init=False)
@@ -75,7 +76,13 @@ class Reading:
 def read(source: Source, store: Store, payload: Any) -> Reading:
     """Reads a payload by a source's reading. Never raises; a part without a value has its Problem."""
     context = Context(
-        payload=payload, zone=ZoneInfo(store.timezone), currency=store.currency, country=source.country or store.country, locale=store.locale, lookups=source.lookups, shared=source.shared_steps,
+        payload=payload,
+        zone=ZoneInfo(store.timezone),
+        currency=store.currency,
+        country=source.country or store.country,
+        locale=store.locale,
+        lookups=source.lookups,
+        shared=source.shared_steps,
     )
     parts: dict[str, Evaluation] = {}
     for part in ("currency", "country", "language"):

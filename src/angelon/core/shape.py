@@ -19,7 +19,9 @@ RECENT = 0.15
 
 @dataclass(slots=True)
 class Seen:
-    """One path over all deliveries of one name. Delivery numbers count from 1; `at` is when it was there last, aware."""
+    """One path over all deliveries of one name. Delivery numbers count from 1; `at` is when it was there last,
+    aware.
+    """
 
     count: int
     first: int
@@ -72,14 +74,23 @@ class Shape:
                 seen.sample = _short(value)
 
     def plain(self) -> dict[str, Any]:
-        rows = {p: [s.count, s.first, s.last, round(s.recent, 4), s.kind, s.kinds, s.streak, s.at.isoformat(), s.sample] for p, s in self.paths.items()}
+        rows = {
+            p: [s.count, s.first, s.last, round(s.recent, 4), s.kind, s.kinds, s.streak, s.at.isoformat(), s.sample]
+            for p, s in self.paths.items()
+        }
         return {"deliveries": self.deliveries, "paths": rows}
 
     @classmethod
     def of(cls, plain: dict[str, Any] | None) -> Shape:
         if not plain:
             return cls()
-        return cls(plain["deliveries"], {p: Seen(r[0], r[1], r[2], r[3], r[4], r[5], r[6], dt.datetime.fromisoformat(r[7]), r[8]) for p, r in plain["paths"].items()})
+        return cls(
+            plain["deliveries"],
+            {
+                p: Seen(r[0], r[1], r[2], r[3], r[4], r[5], r[6], dt.datetime.fromisoformat(r[7]), r[8])
+                for p, r in plain["paths"].items()
+            },
+        )
 
 
 def _paths(payload: Any) -> Iterable[tuple[str, Any]]:
@@ -134,9 +145,25 @@ def drift(shape: Shape, name: str, paths: Iterable[str]) -> list[Drift]:
         absent = shape.deliveries - seen.last
         rate = min(seen.rate(), 0.97)
         if absent >= 3 and (1 - rate) ** absent < 0.002:
-            found.append(Drift(path, name, f"missing in the last {absent} deliveries; before that in {_share(seen.rate())}", seen.at, seen.sample))
+            found.append(
+                Drift(
+                    path,
+                    name,
+                    f"missing in the last {absent} deliveries; before that in {_share(seen.rate())}",
+                    seen.at,
+                    seen.sample,
+                )
+            )
         elif seen.count >= 10 and seen.rate() >= 0.5 and seen.recent_rate(shape.deliveries) < 0.3:
-            found.append(Drift(path, name, f"has become rare: lately in {_share(seen.recent_rate(shape.deliveries))}", seen.at, seen.sample))
+            found.append(
+                Drift(
+                    path,
+                    name,
+                    f"has become rare: lately in {_share(seen.recent_rate(shape.deliveries))}",
+                    seen.at,
+                    seen.sample,
+                )
+            )
         else:
             main = max(seen.kinds, key=lambda k: seen.kinds[k])
             if main != seen.kind and seen.streak >= 3 and main != "null":

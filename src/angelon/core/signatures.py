@@ -32,7 +32,9 @@ def sign(signing: Signing, secret: str, raw: bytes, delivery_id: str, now: dt.da
     return headers
 
 
-def verify(signing: Signing, secrets: Sequence[str], headers: Mapping[str, str], raw: bytes, now: dt.datetime) -> Problem | None:
+def verify(
+    signing: Signing, secrets: Sequence[str], headers: Mapping[str, str], raw: bytes, now: dt.datetime
+) -> Problem | None:
     """None where the delivery is genuine, else why it is not. `headers` has lower-case names.
 
     Several secrets may be valid at once, while one takes over from another. Comparison takes constant time
@@ -41,12 +43,18 @@ def verify(signing: Signing, secrets: Sequence[str], headers: Mapping[str, str],
     if signing.scheme == "none":
         return None
     if not secrets:
-        return Problem("signature", "The source has no signing secret yet.", "Make one on its page, and give it to the store.")
+        return Problem(
+            "signature", "The source has no signing secret yet.", "Make one on its page, and give it to the store."
+        )
     if signing.scheme == "standard-webhooks":
         return _standard(signing, secrets, headers, raw, now)
     given = headers.get(signing.header.lower(), "")
     if not given:
-        return Problem("signature", f"The header {signing.header} is missing.", "Set up signing in the store, or choose the header that it uses.")
+        return Problem(
+            "signature",
+            f"The header {signing.header} is missing.",
+            "Set up signing in the store, or choose the header that it uses.",
+        )
     signed = raw
     if signing.timestamp_header:
         stamp = headers.get(signing.timestamp_header.lower(), "")
@@ -55,18 +63,30 @@ def verify(signing: Signing, secrets: Sequence[str], headers: Mapping[str, str],
             return problem
         signed = f"{stamp}.".encode() + raw
     if signing.prefix and not given.startswith(signing.prefix):
-        return Problem("signature", f"{signing.header} does not start with “{signing.prefix}”.", "Check the prefix on the source's page.")
+        return Problem(
+            "signature",
+            f"{signing.header} does not start with “{signing.prefix}”.",
+            "Check the prefix on the source's page.",
+        )
     text = given.removeprefix(signing.prefix).strip()
     try:
         digest = bytes.fromhex(text) if signing.encoding == "hex" else base64.b64decode(text, validate=True)
     except (ValueError, binascii.Error):
-        return Problem("signature", f"{signing.header} is not {signing.encoding}.", "Choose the encoding that the store uses on the source's page.")
+        return Problem(
+            "signature",
+            f"{signing.header} is not {signing.encoding}.",
+            "Choose the encoding that the store uses on the source's page.",
+        )
     good = False
     for secret in secrets:
         good |= hmac.compare_digest(hmac.new(secret.encode(), signed, hashlib.sha256).digest(), digest)
     if good:
         return None
-    return Problem("signature", "The signature does not fit the body.", "Check that the store has this source's secret and signs the body as it sends it.")
+    return Problem(
+        "signature",
+        "The signature does not fit the body.",
+        "Check that the store has this source's secret and signs the body as it sends it.",
+    )
 
 
 def _stale(stamp: str, header: str, tolerance: int, now: dt.datetime) -> Problem | None:
@@ -75,14 +95,24 @@ def _stale(stamp: str, header: str, tolerance: int, now: dt.datetime) -> Problem
     off = now.timestamp() - int(stamp)
     if abs(off) > tolerance:
         side = "old" if off > 0 else "in the future"
-        return Problem("signature", f"The delivery is stale: its time is {abs(off):.0f} s {side}, and {tolerance} s are allowed.", "Check the clocks, or send it anew.")
+        return Problem(
+            "signature",
+            f"The delivery is stale: its time is {abs(off):.0f} s {side}, and {tolerance} s are allowed.",
+            "Check the clocks, or send it anew.",
+        )
     return None
 
 
-def _standard(signing: Signing, secrets: Sequence[str], headers: Mapping[str, str], raw: bytes, now: dt.datetime) -> Problem | None:
+def _standard(
+    signing: Signing, secrets: Sequence[str], headers: Mapping[str, str], raw: bytes, now: dt.datetime
+) -> Problem | None:
     for name in ("webhook-id", "webhook-timestamp", "webhook-signature"):
         if not headers.get(name):
-            return Problem("signature", f"The header {name} is missing.", "Standard Webhooks needs webhook-id, webhook-timestamp and webhook-signature.")
+            return Problem(
+                "signature",
+                f"The header {name} is missing.",
+                "Standard Webhooks needs webhook-id, webhook-timestamp and webhook-signature.",
+            )
     problem = _stale(headers["webhook-timestamp"], "webhook-timestamp", signing.tolerance_seconds, now)
     if problem:
         return problem
@@ -99,17 +129,27 @@ def _standard(signing: Signing, secrets: Sequence[str], headers: Mapping[str, st
             good |= hmac.compare_digest(made.encode(), signature.encode(errors="replace"))
     if good:
         return None
-    return Problem("signature", "The signature does not fit the body.", "Check that the store has this source's secret.")
+    return Problem(
+        "signature", "The signature does not fit the body.", "Check that the store has this source's secret."
+    )
 
 
 def well_made(signing: Signing, secret: str) -> Problem | None:
     """Whether a secret can be used with the scheme."""
     if len(secret) < 8 or len(secret) > 500 or any(c.isspace() for c in secret):
-        return Problem("secret", "The secret has fewer than 8 characters, more than 500, or holds white space.", "Paste it again, or have one made.")
+        return Problem(
+            "secret",
+            "The secret has fewer than 8 characters, more than 500, or holds white space.",
+            "Paste it again, or have one made.",
+        )
     if signing.scheme == "standard-webhooks":
         try:
             Webhook(secret)
             base64.b64decode(secret.removeprefix("whsec_"), validate=True)
         except (ValueError, RuntimeError, WebhookVerificationError):
-            return Problem("secret", "A Standard Webhooks secret is base64, usually after whsec_.", "Copy it from the store again, or have one made.")
+            return Problem(
+                "secret",
+                "A Standard Webhooks secret is base64, usually after whsec_.",
+                "Copy it from the store again, or have one made.",
+            )
     return None

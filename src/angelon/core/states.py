@@ -21,7 +21,9 @@ class State(StrEnum):
 MOVES: dict[State, frozenset[State]] = {
     State.SCHEDULED: frozenset({State.SENDING, State.HELD, State.SKIPPED, State.CANCELLED}),
     State.SENDING: frozenset({State.SENT, State.SCHEDULED, State.RETRYING, State.FAILED, State.HELD, State.SKIPPED}),
-    State.RETRYING: frozenset({State.SENDING, State.SCHEDULED, State.HELD, State.FAILED, State.CANCELLED, State.SKIPPED}),
+    State.RETRYING: frozenset(
+        {State.SENDING, State.SCHEDULED, State.HELD, State.FAILED, State.CANCELLED, State.SKIPPED}
+    ),
     State.SENT: frozenset({State.DELIVERED, State.READ, State.FAILED}),
     State.DELIVERED: frozenset({State.READ}),
     State.READ: frozenset(),

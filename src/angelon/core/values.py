@@ -42,7 +42,8 @@ class Day:
 MAX_DIGITS = 28
 """Digits that a number may have: what decimal arithmetic keeps exactly, and more than any amount needs."""
 FIRST_YEAR, LAST_YEAR = 1000, 9000
-"""Years between which a date is taken to be meant. Outside them stand "no date" (0001-01-01) and "never" (9999-12-31)."""
+"""Years between which a date is taken to be meant. Outside them stand "no date" (0001-01-01) and "never" (9999-12-31).
+"""
 _PRECISE = Context(prec=120, rounding=ROUND_HALF_UP)
 _WORDS_FOR_NO = ("a number with more than 28 digits", "a date outside the years 1000 to 9000")
 
@@ -60,7 +61,9 @@ def locale_of(tag: str) -> Locale:
 
 @lru_cache(maxsize=256)
 def regional(tag: str, country: str) -> str:
-    """A language as it is written in a country (`en`, `IE` → `en-IE`), where CLDR knows it so; else the tag as it is."""
+    """A language as it is written in a country (`en`, `IE` → `en-IE`), where CLDR knows it so; else the tag as
+    it is.
+    """
     if "-" in tag or not country:
         return tag
     try:
@@ -91,7 +94,11 @@ def show_day(day: Day, tag: str) -> str:
         if day.format not in ("short", "medium", "long", "full"):
             return format_datetime(day.value, day.format, tzinfo=day.value.tzinfo, locale=locale)
         time = format_time(day.value, "short", tzinfo=day.value.tzinfo, locale=locale)
-        return str(locale.datetime_formats["medium"]).replace("{1}", format_date(day.value, day.format, locale=locale)).replace("{0}", time)
+        return (
+            str(locale.datetime_formats["medium"])
+            .replace("{1}", format_date(day.value, day.format, locale=locale))
+            .replace("{0}", time)
+        )
     return format_date(day.value, day.format, locale=locale)
 
 
@@ -114,7 +121,14 @@ def show(value: Value, tag: str = "en") -> str:
     """Any value as text for a reader of the locale `tag`; an absent one is the empty text. Never raises."""
     try:
         return _shown(value, tag)
-    except (ArithmeticError, ValueError, TypeError, LookupError, AttributeError, RecursionError):  # no value of ours; pages show stored ones, too
+    except (
+        ArithmeticError,
+        ValueError,
+        TypeError,
+        LookupError,
+        AttributeError,
+        RecursionError,
+    ):  # no value of ours; pages show stored ones, too
         return _plainly(value)
 
 
@@ -141,7 +155,9 @@ def unfit(value: Value, depth: int = 0) -> str:
     if isinstance(value, float):
         return "" if abs(value) < 10.0**MAX_DIGITS else _WORDS_FOR_NO[0]
     if isinstance(value, Decimal):
-        return "" if value.is_finite() and value.adjusted() < MAX_DIGITS and value.as_tuple().exponent >= -2 * MAX_DIGITS else _WORDS_FOR_NO[0]  # type: ignore[operator]
+        exponent = value.as_tuple().exponent  # a letter for what is not finite
+        fits = isinstance(exponent, int) and value.adjusted() < MAX_DIGITS and exponent >= -2 * MAX_DIGITS
+        return "" if fits else _WORDS_FOR_NO[0]
     if isinstance(value, Money):
         return unfit(value.amount)
     if isinstance(value, Day):
@@ -177,7 +193,9 @@ def _shown(value: Value, tag: str) -> str:
         return format_list([show(item, tag) for item in value], locale=locale_of(tag)) if value else ""
     if isinstance(value, dict):
         named = next((value[k] for k in ("name", "title", "sku") if value.get(k)), None)
-        return show(named, tag) if named else ", ".join(f"{k} {show(v, tag)}" for k, v in value.items() if v is not None)
+        return (
+            show(named, tag) if named else ", ".join(f"{k} {show(v, tag)}" for k, v in value.items() if v is not None)
+        )
     return str(value)
 
 
@@ -211,7 +229,13 @@ def number_of(value: Value) -> Decimal | None:
         number = Decimal(text)
     except InvalidOperation:
         return None
-    return number if number.is_finite() and abs(number.adjusted()) < MAX_DIGITS and len(number.as_tuple().digits) <= 2 * MAX_DIGITS else None
+    return (
+        number
+        if number.is_finite()
+        and abs(number.adjusted()) < MAX_DIGITS
+        and len(number.as_tuple().digits) <= 2 * MAX_DIGITS
+        else None
+    )
 
 
 def pack(value: Value) -> Any:
@@ -231,7 +255,9 @@ def pack(value: Value) -> Any:
         return [pack(item) for item in value]
     if isinstance(value, dict):
         plain = {str(k): pack(v) for k, v in value.items()}
-        return {"$object": plain} if len(plain) == 1 and next(iter(plain)).startswith("$") else plain  # a payload's own $-key is no type of ours
+        return (
+            {"$object": plain} if len(plain) == 1 and next(iter(plain)).startswith("$") else plain
+        )  # a payload's own $-key is no type of ours
     if isinstance(value, int) and not isinstance(value, bool) and not -(2**63) <= value < 2**63:
         return {"$number": str(value)} if abs(value) < 10**MAX_DIGITS else value
     return value
@@ -248,7 +274,13 @@ def unpack(value: Any) -> Value:
         if kind in _UNPACK:
             try:
                 return _UNPACK[kind](body)
-            except (ArithmeticError, ValueError, TypeError, LookupError, AttributeError):  # stored by something else: as it stands
+            except (
+                ArithmeticError,
+                ValueError,
+                TypeError,
+                LookupError,
+                AttributeError,
+            ):  # stored by something else: as it stands
                 return value
     return {k: unpack(v) for k, v in value.items()}
 

@@ -19,7 +19,11 @@ def of(connection: Connection, event_ids: Collection[str]) -> dict[str, dict[str
     """The values answered for deliveries, by event and name."""
     found: dict[str, dict[str, Any]] = {}
     if event_ids:
-        for row in connection.execute(core_select(ANSWER.c.event_id, ANSWER.c.name, ANSWER.c.value).where(ANSWER.c.event_id.in_(list(event_ids)), ANSWER.c.problem == "")):
+        for row in connection.execute(
+            core_select(ANSWER.c.event_id, ANSWER.c.name, ANSWER.c.value).where(
+                ANSWER.c.event_id.in_(list(event_ids)), ANSWER.c.problem == ""
+            )
+        ):
             found.setdefault(row.event_id, {})[row.name] = row.value
     return found
 
@@ -28,7 +32,11 @@ def problems(connection: Connection, event_ids: Collection[str]) -> dict[str, di
     """Why there is no answer, by event and name."""
     found: dict[str, dict[str, str]] = {}
     if event_ids:
-        for row in connection.execute(core_select(ANSWER.c.event_id, ANSWER.c.name, ANSWER.c.problem).where(ANSWER.c.event_id.in_(list(event_ids)), ANSWER.c.problem != "")):
+        for row in connection.execute(
+            core_select(ANSWER.c.event_id, ANSWER.c.name, ANSWER.c.problem).where(
+                ANSWER.c.event_id.in_(list(event_ids)), ANSWER.c.problem != ""
+            )
+        ):
             found.setdefault(row.event_id, {})[row.name] = row.problem
     return found
 
@@ -39,8 +47,15 @@ def all_of(connection: Connection, event_id: str) -> list[Any]:
 
 
 def waiting(connection: Connection, now: dt.datetime, limit: int, without: Collection[int] = ()) -> list[Any]:
-    """Events that something is to be asked about, the longest waiting first; those of the sources in `without` are passed over."""
-    statement = core_select(EVENT).where(EVENT.c.waits_until.is_not(None), EVENT.c.waits_until <= now, EVENT.c.planned_at.is_(None)).order_by(EVENT.c.waits_until).limit(limit)
+    """Events that something is to be asked about, the longest waiting first; those of the sources in `without` are
+    passed over.
+    """
+    statement = (
+        core_select(EVENT)
+        .where(EVENT.c.waits_until.is_not(None), EVENT.c.waits_until <= now, EVENT.c.planned_at.is_(None))
+        .order_by(EVENT.c.waits_until)
+        .limit(limit)
+    )
     if without:
         statement = statement.where(EVENT.c.source_id.not_in(list(without)))
     if connection.dialect.name == "postgresql":
@@ -63,13 +78,19 @@ def askers(connection: Connection) -> list[str]:
 
 def give_back(connection: Connection, workers: Collection[str], now: dt.datetime) -> int:
     """Lets others ask at once about the events that these workers, which are gone, were asking about; says how many."""
-    return connection.execute(update(EVENT).where(*ASKED, EVENT.c.asker.in_(list(workers))).values(waits_until=now, asker="")).rowcount
+    return connection.execute(
+        update(EVENT).where(*ASKED, EVENT.c.asker.in_(list(workers))).values(waits_until=now, asker="")
+    ).rowcount
 
 
-def keep(connection: Connection, event_id: str, name: str, tries: int, at: dt.datetime, url: str, value: Any, problem: str) -> None:
+def keep(
+    connection: Connection, event_id: str, name: str, tries: int, at: dt.datetime, url: str, value: Any, problem: str
+) -> None:
     """Stores what came of a try."""
     values = {"tries": tries, "at": at, "url": url, "value": value, "problem": problem}
-    done = connection.execute(update(ANSWER).where(ANSWER.c.event_id == event_id, ANSWER.c.name == name).values(**values))
+    done = connection.execute(
+        update(ANSWER).where(ANSWER.c.event_id == event_id, ANSWER.c.name == name).values(**values)
+    )
     if done.rowcount == 0:
         connection.execute(insert(ANSWER).values(event_id=event_id, name=name, **values))
 

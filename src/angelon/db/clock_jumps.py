@@ -1,4 +1,6 @@
-"""What waits for a time, moved along with a clock that was put back, so that nothing waits for longer than it should."""
+"""What waits for a time, moved along with a clock that was put back, so that nothing waits for longer than it
+should.
+"""
 
 from __future__ import annotations
 
@@ -32,12 +34,24 @@ def put_back(connection: Connection, now: dt.datetime, by: dt.timedelta) -> int:
     waiting = (text(WAITING), SEND.c.due_at > now)
     moved = connection.execute(update(SEND).where(*waiting, SEND.c.due_at <= was).values(due_at=now)).rowcount
     by_that_clock = or_(SEND.c.state == State.RETRYING, SEND.c.created_at > now)
-    moved += connection.execute(update(SEND).where(*waiting, by_that_clock).values(due_at=_less(SEND.c.due_at, micros))).rowcount
-    connection.execute(update(SEND).where(text(SENDING), SEND.c.lease_until > now).values(lease_until=_less(SEND.c.lease_until, micros)))
+    moved += connection.execute(
+        update(SEND).where(*waiting, by_that_clock).values(due_at=_less(SEND.c.due_at, micros))
+    ).rowcount
+    connection.execute(
+        update(SEND)
+        .where(text(SENDING), SEND.c.lease_until > now)
+        .values(lease_until=_less(SEND.c.lease_until, micros))
+    )
     followed = (text("fall_at IS NOT NULL"), SEND.c.fall_at > now)
     connection.execute(update(SEND).where(*followed, SEND.c.fall_at <= was).values(fall_at=now))
-    connection.execute(update(SEND).where(*followed, SEND.c.created_at > now).values(fall_at=_less(SEND.c.fall_at, micros)))
-    connection.execute(update(EVENT).where(text("waits_until IS NOT NULL"), EVENT.c.waits_until > now).values(waits_until=_less(EVENT.c.waits_until, micros)))
+    connection.execute(
+        update(SEND).where(*followed, SEND.c.created_at > now).values(fall_at=_less(SEND.c.fall_at, micros))
+    )
+    connection.execute(
+        update(EVENT)
+        .where(text("waits_until IS NOT NULL"), EVENT.c.waits_until > now)
+        .values(waits_until=_less(EVENT.c.waits_until, micros))
+    )
     connection.execute(update(ROUTE).where(ROUTE.c.since > now).values(since=now))
     connection.execute(update(HEALTH).where(HEALTH.c.probe_at > now).values(probe_at=now))
     connection.execute(HEARTBEAT.delete().where(HEARTBEAT.c.at > now))

@@ -26,14 +26,18 @@ read-only, interrupted, I/O, corrupt, full, can't open, protocol, not a database
 
 
 def is_database_failure(error: BaseException) -> bool:
-    """Whether the database could not be worked with, so that the same will do another time; false where it refused a value."""
+    """Whether the database could not be worked with, so that the same will do another time; false where it refused a
+    value.
+    """
     seen: BaseException | None = error
     while seen is not None:
         if isinstance(seen, PoolTimeout):
             return True
         if isinstance(seen, DBAPIError):
             code = getattr(seen.orig, "sqlite_errorcode", None)
-            if seen.connection_invalidated or (code & 0xFF in _SQLITE_FAILURES if code is not None else isinstance(seen, OperationalError)):
+            if seen.connection_invalidated or (
+                code & 0xFF in _SQLITE_FAILURES if code is not None else isinstance(seen, OperationalError)
+            ):
                 return True
         seen = seen.__cause__ or seen.__context__
     return False
@@ -73,15 +77,26 @@ class Database:
 
     @contextmanager
     def writing(self) -> Iterator[Session]:
-        """One transaction, committed at the end. On SQLite it takes the write lock at once, so it can't fail half-way."""
-        with self._alone(), self.engine.connect().execution_options(angelon_write=True) as connection, connection.begin(), Session(connection, expire_on_commit=False) as session:
+        """One transaction, committed at the end. On SQLite it takes the write lock at once, so it can't fail
+        half-way.
+        """
+        with (
+            self._alone(),
+            self.engine.connect().execution_options(angelon_write=True) as connection,
+            connection.begin(),
+            Session(connection, expire_on_commit=False) as session,
+        ):
             yield session
             session.flush()
 
     @contextmanager
     def connection(self) -> Iterator[Connection]:
         """One write transaction without the session's bookkeeping, for the hot paths."""
-        with self._alone(), self.engine.connect().execution_options(angelon_write=True) as connection, connection.begin():
+        with (
+            self._alone(),
+            self.engine.connect().execution_options(angelon_write=True) as connection,
+            connection.begin(),
+        ):
             yield connection
 
     @contextmanager
@@ -117,7 +132,8 @@ class Database:
                 ScriptDirectory.from_config(config).get_revision(at)
             except CommandError:
                 raise NewerDatabase(
-                    f"The database is at version {at}, and this Angelon knows versions up to {newest}. Start the newer Angelon that wrote it, or use another ANGELON_HOME."
+                    f"The database is at version {at}, and this Angelon knows versions up to {newest}. Start the "
+                    "newer Angelon that wrote it, or use another ANGELON_HOME."
                 ) from None
         with self.engine.connect() as connection:
             driver: Any = connection.connection.dbapi_connection
@@ -150,7 +166,14 @@ def _newest() -> str:
 def _prepare_sqlite(connection: Any, _: Any) -> None:
     connection.isolation_level = None
     cursor = connection.cursor()
-    for pragma in ("journal_mode=WAL", "synchronous=FULL", "foreign_keys=ON", "busy_timeout=20000", "temp_store=MEMORY", "cache_size=-32000"):
+    for pragma in (
+        "journal_mode=WAL",
+        "synchronous=FULL",
+        "foreign_keys=ON",
+        "busy_timeout=20000",
+        "temp_store=MEMORY",
+        "cache_size=-32000",
+    ):
         cursor.execute(f"PRAGMA {pragma}")
     cursor.close()
 

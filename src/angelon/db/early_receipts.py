@@ -18,7 +18,12 @@ MOST = 10_000
 
 def keep(connection: Connection, gateway_id: int, reference: str, told: Any, at: dt.datetime) -> bool:
     """Keeps one; says whether there was room."""
-    if (connection.execute(core_select(func.count()).select_from(EARLY).where(EARLY.c.gateway_id == gateway_id)).scalar() or 0) >= MOST:
+    if (
+        connection.execute(
+            core_select(func.count()).select_from(EARLY).where(EARLY.c.gateway_id == gateway_id)
+        ).scalar()
+        or 0
+    ) >= MOST:
         return False
     connection.execute(insert(EARLY).values(gateway_id=gateway_id, reference=reference, told=told, at=at))
     return True
@@ -29,7 +34,11 @@ def any_for(connection: Connection, pairs: Collection[tuple[int, str]]) -> list[
     gateways, references = {gateway for gateway, _ in pairs}, {reference for _, reference in pairs}
     if not pairs or connection.execute(core_select(EARLY.c.id).limit(1)).first() is None:
         return []
-    rows = connection.execute(core_select(EARLY).where(EARLY.c.gateway_id.in_(gateways), EARLY.c.reference.in_(references)).order_by(EARLY.c.id))
+    rows = connection.execute(
+        core_select(EARLY)
+        .where(EARLY.c.gateway_id.in_(gateways), EARLY.c.reference.in_(references))
+        .order_by(EARLY.c.id)
+    )
     return [row for row in rows if (row.gateway_id, row.reference) in set(pairs)]
 
 

@@ -20,14 +20,17 @@ DELIVERY: Table = DeliveryRow.__table__  # type: ignore[attr-defined]
 REFUSED: Table = RefusedRow.__table__  # type: ignore[attr-defined]
 KEPT_REFUSED = 100
 _MARK_PLANNED = (
-    update(EVENT).where(EVENT.c.id == bindparam("b_id")).values({name: bindparam(name) for name in ("planned_at", "order_id", "decisions", "problem", "was", "now")})
+    update(EVENT)
+    .where(EVENT.c.id == bindparam("b_id"))
+    .values({name: bindparam(name) for name in ("planned_at", "order_id", "decisions", "problem", "was", "now")})
 )
 _INSERT_EVENTS = insert(EVENT)
 _INSERT_DELIVERIES = insert(DELIVERY)
 
 
 def add(connection: Connection, deliveries: Sequence[NewDelivery]) -> dict[str, str]:
-    """Stores deliveries with their events that are new; gives for each event's proposed id the one under which it stands.
+    """Stores deliveries with their events that are new; gives for each event's proposed id the one under which it
+    stands.
 
     An event with an id of its own is known by it; those of a delivery with a window by its body's hash within that.
     """
@@ -39,7 +42,9 @@ def add(connection: Connection, deliveries: Sequence[NewDelivery]) -> dict[str, 
         for event in delivery.events:
             if delivery.window and event.delivery_key.startswith(BY_BODY):
                 key = (delivery.source_id, delivery.body_hash, event.item)
-                earlier = next((id_ for id_, at in by_body.get(key, []) if delivery.received_at - at <= delivery.window), None)
+                earlier = next(
+                    (id_ for id_, at in by_body.get(key, []) if delivery.received_at - at <= delivery.window), None
+                )
                 if earlier:
                     known[event.id] = earlier
                     continue
@@ -49,7 +54,11 @@ def add(connection: Connection, deliveries: Sequence[NewDelivery]) -> dict[str, 
     if fresh:
         connection.execute(_INSERT_DELIVERIES, [delivery.row() for delivery in carriers.values()])
         dialect = sqlite if connection.dialect.name == "sqlite" else postgresql
-        statement = dialect.insert(EVENT).on_conflict_do_nothing(index_elements=["source_id", "delivery_key"]).returning(EVENT.c.id)
+        statement = (
+            dialect.insert(EVENT)
+            .on_conflict_do_nothing(index_elements=["source_id", "delivery_key"])
+            .returning(EVENT.c.id)
+        )
         stored = {row[0] for row in connection.execute(statement, [event.row() for event in fresh])}
         known.update((id_, id_) for id_ in stored)
         repeats = [event for event in fresh if event.id not in stored]
@@ -64,7 +73,9 @@ BY_BODY = "h:"
 """How the key of an event begins that its store gave no id."""
 
 
-def _known_by_body(connection: Connection, deliveries: Sequence[NewDelivery]) -> dict[tuple[int, str, int], list[tuple[str, dt.datetime]]]:
+def _known_by_body(
+    connection: Connection, deliveries: Sequence[NewDelivery]
+) -> dict[tuple[int, str, int], list[tuple[str, dt.datetime]]]:
     """The events of earlier deliveries with the same bodies, by source, hash and place in the delivery."""
     found: dict[tuple[int, str, int], list[tuple[str, dt.datetime]]] = {}
     if not deliveries:
@@ -74,7 +85,10 @@ def _known_by_body(connection: Connection, deliveries: Sequence[NewDelivery]) ->
         core_select(EVENT.c.id, EVENT.c.source_id, DELIVERY.c.body_hash, EVENT.c.item, DELIVERY.c.received_at)
         .join(DELIVERY, DELIVERY.c.id == EVENT.c.delivery_id)
         .where(
-            DELIVERY.c.source_id.in_({d.source_id for d in deliveries}), DELIVERY.c.body_hash.in_({d.body_hash for d in deliveries}), DELIVERY.c.received_at >= oldest, EVENT.c.parent_id.is_(None)
+            DELIVERY.c.source_id.in_({d.source_id for d in deliveries}),
+            DELIVERY.c.body_hash.in_({d.body_hash for d in deliveries}),
+            DELIVERY.c.received_at >= oldest,
+            EVENT.c.parent_id.is_(None),
         )
     )
     for id_, source_id, digest, item, at in rows:
@@ -85,7 +99,11 @@ def _known_by_body(connection: Connection, deliveries: Sequence[NewDelivery]) ->
 def _standing(connection: Connection, repeats: Sequence[NewEvent]) -> dict[str, str]:
     """For each event that was stored before, under which id."""
     pairs = [(event.source_id, event.delivery_key) for event in repeats]
-    rows = connection.execute(core_select(EVENT.c.source_id, EVENT.c.delivery_key, EVENT.c.id).where(tuple_(EVENT.c.source_id, EVENT.c.delivery_key).in_(pairs)))
+    rows = connection.execute(
+        core_select(EVENT.c.source_id, EVENT.c.delivery_key, EVENT.c.id).where(
+            tuple_(EVENT.c.source_id, EVENT.c.delivery_key).in_(pairs)
+        )
+    )
     standing = {(source_id, key): id_ for source_id, key, id_ in rows}
     return {event.id: standing[(event.source_id, event.delivery_key)] for event in repeats}
 
@@ -107,7 +125,11 @@ def refuse(connection: Connection, refused: Sequence[dict[str, Any]]) -> None:
     connection.execute(insert(REFUSED), list(refused))
     for source_id in {r["source_id"] for r in refused}:
         edge = connection.execute(
-            core_select(REFUSED.c.id).where(REFUSED.c.source_id == source_id).order_by(REFUSED.c.id.desc()).offset(KEPT_REFUSED).limit(1)
+            core_select(REFUSED.c.id)
+            .where(REFUSED.c.source_id == source_id)
+            .order_by(REFUSED.c.id.desc())
+            .offset(KEPT_REFUSED)
+            .limit(1)
         ).scalar()
         if edge is not None:
             connection.execute(REFUSED.delete().where(REFUSED.c.source_id == source_id, REFUSED.c.id <= edge))
@@ -115,7 +137,12 @@ def refuse(connection: Connection, refused: Sequence[dict[str, Any]]) -> None:
 
 def unplanned(connection: Connection, limit: int, without: Collection[int] = ()) -> list[Any]:
     """Events that wait to be planned, oldest first; those of the sources in `without` are passed over."""
-    statement = core_select(EVENT).where(EVENT.c.planned_at.is_(None), EVENT.c.waits_until.is_(None)).order_by(EVENT.c.received_at, EVENT.c.id).limit(limit)
+    statement = (
+        core_select(EVENT)
+        .where(EVENT.c.planned_at.is_(None), EVENT.c.waits_until.is_(None))
+        .order_by(EVENT.c.received_at, EVENT.c.id)
+        .limit(limit)
+    )
     if without:
         statement = statement.where(EVENT.c.source_id.not_in(list(without)))
     if connection.dialect.name == "postgresql":
@@ -125,7 +152,15 @@ def unplanned(connection: Connection, limit: int, without: Collection[int] = ())
 
 def deliveries(connection: Connection, ids: Collection[str]) -> dict[str, Any]:
     """Deliveries by id: `body`, `content_type` and `headers`."""
-    rows = connection.execute(core_select(DELIVERY.c.id, DELIVERY.c.body, DELIVERY.c.content_type, DELIVERY.c.headers).where(DELIVERY.c.id.in_(list(ids)))) if ids else []
+    rows = (
+        connection.execute(
+            core_select(DELIVERY.c.id, DELIVERY.c.body, DELIVERY.c.content_type, DELIVERY.c.headers).where(
+                DELIVERY.c.id.in_(list(ids))
+            )
+        )
+        if ids
+        else []
+    )
     return {row.id: row for row in rows}
 
 
@@ -138,48 +173,85 @@ def delivery_of(session: Session, event: Any) -> DeliveryRow:
 
 
 def plan_again(connection: Connection, event_id: str) -> bool:
-    """Lets an event that could not be planned be planned once more; what was decided stays. Says whether there was one."""
-    done = connection.execute(update(EVENT).where(EVENT.c.id == event_id, EVENT.c.problem != "", EVENT.c.planned_at.is_not(None)).values(planned_at=None, problem=""))
+    """Lets an event that could not be planned be planned once more; what was decided stays. Says whether there
+    was one.
+    """
+    done = connection.execute(
+        update(EVENT)
+        .where(EVENT.c.id == event_id, EVENT.c.problem != "", EVENT.c.planned_at.is_not(None))
+        .values(planned_at=None, problem="")
+    )
     return done.rowcount == 1
 
 
 def plan_all_again(connection: Connection, source_ids: Sequence[int]) -> int:
     """The same for every event of these sources that could not be planned; says how many."""
     done = connection.execute(
-        update(EVENT).where(text(PROBLEM), EVENT.c.source_id.in_(list(source_ids)), EVENT.c.planned_at.is_not(None)).values(planned_at=None, problem="")
+        update(EVENT)
+        .where(text(PROBLEM), EVENT.c.source_id.in_(list(source_ids)), EVENT.c.planned_at.is_not(None))
+        .values(planned_at=None, problem="")
     )
     return done.rowcount
 
 
-def with_problems(session: Session, source_ids: Sequence[int], limit: int = 50, before: tuple[dt.datetime, str] | None = None) -> list[EventRow]:
+def with_problems(
+    session: Session, source_ids: Sequence[int], limit: int = 50, before: tuple[dt.datetime, str] | None = None
+) -> list[EventRow]:
     """Events that could not be planned, the newest first, from one on (`before`: when it came, and its id)."""
     statement = select(EventRow).where(text(PROBLEM), col(EventRow.source_id).in_(source_ids))
     if before is not None:
-        statement = statement.where(or_(col(EventRow.received_at) < before[0], (col(EventRow.received_at) == before[0]) & (col(EventRow.id) < before[1])))
-    return list(session.exec(statement.order_by(col(EventRow.received_at).desc(), col(EventRow.id).desc()).limit(limit)))
+        statement = statement.where(
+            or_(
+                col(EventRow.received_at) < before[0],
+                (col(EventRow.received_at) == before[0]) & (col(EventRow.id) < before[1]),
+            )
+        )
+    return list(
+        session.exec(statement.order_by(col(EventRow.received_at).desc(), col(EventRow.id).desc()).limit(limit))
+    )
 
 
 def problems_count(session: Session, source_ids: Sequence[int], since: dt.datetime) -> int:
     """How many events since a moment could not be planned."""
-    return session.exec(select(func.count()).select_from(EventRow).where(text(PROBLEM), col(EventRow.source_id).in_(source_ids), EventRow.received_at >= since)).one()
+    return session.exec(
+        select(func.count())
+        .select_from(EventRow)
+        .where(text(PROBLEM), col(EventRow.source_id).in_(source_ids), EventRow.received_at >= since)
+    ).one()
 
 
 def orders_of(session: Session, order_ids: Collection[int]) -> dict[int, OrderRow]:
     """Orders by id."""
-    return {row.id or 0: row for row in session.exec(select(OrderRow).where(col(OrderRow.id).in_(list(order_ids))))} if order_ids else {}
+    return (
+        {row.id or 0: row for row in session.exec(select(OrderRow).where(col(OrderRow.id).in_(list(order_ids))))}
+        if order_ids
+        else {}
+    )
 
 
-def in_span(connection: Connection, source_ids: Sequence[int], types: Sequence[str], since: dt.datetime | None, newest: int) -> list[str]:
+def in_span(
+    connection: Connection, source_ids: Sequence[int], types: Sequence[str], since: dt.datetime | None, newest: int
+) -> list[str]:
     """The ids of the newest events of these sources and types since a moment, oldest first."""
     statement = core_select(EVENT.c.id).where(EVENT.c.source_id.in_(source_ids), EVENT.c.type.in_(types))
     if since is not None:
         statement = statement.where(EVENT.c.received_at >= since)
-    return list(connection.execute(statement.order_by(EVENT.c.received_at.desc(), EVENT.c.parent_id.is_(None), EVENT.c.id.desc()).limit(newest)).scalars())[::-1]
+    return list(
+        connection.execute(
+            statement.order_by(EVENT.c.received_at.desc(), EVENT.c.parent_id.is_(None), EVENT.c.id.desc()).limit(newest)
+        ).scalars()
+    )[::-1]
 
 
-def count_others(connection: Connection, source_ids: Sequence[int], types: Sequence[str], since: dt.datetime | None) -> int:
+def count_others(
+    connection: Connection, source_ids: Sequence[int], types: Sequence[str], since: dt.datetime | None
+) -> int:
     """How many events of these sources since a moment are of other types."""
-    statement = core_select(func.count()).select_from(EVENT).where(EVENT.c.source_id.in_(source_ids), EVENT.c.type.not_in(types))
+    statement = (
+        core_select(func.count())
+        .select_from(EVENT)
+        .where(EVENT.c.source_id.in_(source_ids), EVENT.c.type.not_in(types))
+    )
     if since is not None:
         statement = statement.where(EVENT.c.received_at >= since)
     return int(connection.execute(statement).scalar() or 0)
@@ -202,7 +274,9 @@ def recent(session: Session, source_id: int, limit: int = 20, type: str | None =
     statement = select(EventRow).where(EventRow.source_id == source_id, col(EventRow.parent_id).is_(None))
     if type is not None:
         statement = statement.where(EventRow.type == type)
-    return list(session.exec(statement.order_by(col(EventRow.received_at).desc(), col(EventRow.id).desc()).limit(limit)))
+    return list(
+        session.exec(statement.order_by(col(EventRow.received_at).desc(), col(EventRow.id).desc()).limit(limit))
+    )
 
 
 def newest(session: Session, source_ids: Sequence[int], types: Sequence[str] | None, limit: int) -> list[str]:
@@ -212,7 +286,11 @@ def newest(session: Session, source_ids: Sequence[int], types: Sequence[str] | N
     """
     found: list[tuple[dt.datetime, str]] = []
     connection = session.connection()
-    base = core_select(EVENT.c.received_at, EVENT.c.id).order_by(EVENT.c.received_at.desc(), EVENT.c.id.desc()).limit(limit)
+    base = (
+        core_select(EVENT.c.received_at, EVENT.c.id)
+        .order_by(EVENT.c.received_at.desc(), EVENT.c.id.desc())
+        .limit(limit)
+    )
     if types is None:
         walks = [base.where(EVENT.c.source_id == source_id, EVENT.c.parent_id.is_(None)) for source_id in source_ids]
     else:
@@ -222,7 +300,9 @@ def newest(session: Session, source_ids: Sequence[int], types: Sequence[str] | N
     return [id_ for _, id_ in sorted(found, reverse=True)[:limit]]
 
 
-def since(session: Session, source_id: int, after: dt.datetime, limit: int = 20) -> tuple[list[EventRow], list[RefusedRow]]:
+def since(
+    session: Session, source_id: int, after: dt.datetime, limit: int = 20
+) -> tuple[list[EventRow], list[RefusedRow]]:
     """What has come in and what was refused after a moment, oldest first."""
     events = session.exec(
         select(EventRow)
@@ -230,26 +310,50 @@ def since(session: Session, source_id: int, after: dt.datetime, limit: int = 20)
         .order_by(col(EventRow.received_at))
         .limit(limit)
     )
-    refused = session.exec(select(RefusedRow).where(RefusedRow.source_id == source_id, RefusedRow.at > after).order_by(col(RefusedRow.at)).limit(limit))
+    refused = session.exec(
+        select(RefusedRow)
+        .where(RefusedRow.source_id == source_id, RefusedRow.at > after)
+        .order_by(col(RefusedRow.at))
+        .limit(limit)
+    )
     return list(events), list(refused)
 
 
 def refused(session: Session, source_id: int, limit: int = 20) -> list[RefusedRow]:
-    return list(session.exec(select(RefusedRow).where(RefusedRow.source_id == source_id).order_by(col(RefusedRow.id).desc()).limit(limit)))
+    return list(
+        session.exec(
+            select(RefusedRow).where(RefusedRow.source_id == source_id).order_by(col(RefusedRow.id).desc()).limit(limit)
+        )
+    )
 
 
 def counted(session: Session, source_id: int, after: dt.datetime) -> int:
     """How many deliveries a source has had since a moment."""
-    return session.exec(select(func.count()).where(EventRow.source_id == source_id, EventRow.received_at > after, col(EventRow.parent_id).is_(None))).one()
+    return session.exec(
+        select(func.count()).where(
+            EventRow.source_id == source_id, EventRow.received_at > after, col(EventRow.parent_id).is_(None)
+        )
+    ).one()
 
 
 def refused_count(session: Session, source_id: int, after: dt.datetime) -> int:
-    return session.exec(select(func.count()).select_from(RefusedRow).where(RefusedRow.source_id == source_id, RefusedRow.at > after)).one()
+    return session.exec(
+        select(func.count()).select_from(RefusedRow).where(RefusedRow.source_id == source_id, RefusedRow.at > after)
+    ).one()
 
 
 def silence(session: Session, source_id: int, now: dt.datetime) -> dt.timedelta | None:
-    """How long a source has been silent, where that is more than three times its longest pause of the last 50 deliveries; else None."""
-    times = list(session.exec(select(EventRow.received_at).where(EventRow.source_id == source_id, col(EventRow.parent_id).is_(None)).order_by(col(EventRow.received_at).desc()).limit(50)))
+    """How long a source has been silent, where that is more than three times its longest pause of the last 50
+    deliveries; else None.
+    """
+    times = list(
+        session.exec(
+            select(EventRow.received_at)
+            .where(EventRow.source_id == source_id, col(EventRow.parent_id).is_(None))
+            .order_by(col(EventRow.received_at).desc())
+            .limit(50)
+        )
+    )
     if len(times) < 10:
         return None
     longest = max(a - b for a, b in itertools.pairwise(times))
@@ -261,18 +365,30 @@ def unnamed(session: Session, source_id: int) -> list[tuple[str, int]]:
     """Event names that mean nothing yet, with counts, most frequent first."""
     count = func.count()
     rows = session.exec(
-        select(EventRow.name, count).where(EventRow.source_id == source_id, EventRow.type == "").group_by(EventRow.name).order_by(count.desc()).limit(20)
+        select(EventRow.name, count)
+        .where(EventRow.source_id == source_id, EventRow.type == "")
+        .group_by(EventRow.name)
+        .order_by(count.desc())
+        .limit(20)
     )
     return [(name, number) for name, number in rows]
 
 
 def backlog(session: Session, now: dt.datetime) -> dt.timedelta | None:
     """How long the oldest event that could be planned has waited for it; None where none waits."""
-    oldest = session.exec(select(func.min(EventRow.received_at)).where(col(EventRow.planned_at).is_(None), col(EventRow.waits_until).is_(None))).one()
+    oldest = session.exec(
+        select(func.min(EventRow.received_at)).where(
+            col(EventRow.planned_at).is_(None), col(EventRow.waits_until).is_(None)
+        )
+    ).one()
     return None if oldest is None else now - oldest
 
 
 def sizes(connection: Connection, ids: Collection[str]) -> dict[str, int]:
     """How many bytes the bodies of these deliveries have."""
-    rows = connection.execute(core_select(DELIVERY.c.id, func.length(DELIVERY.c.body)).where(DELIVERY.c.id.in_(list(ids)))) if ids else []
+    rows = (
+        connection.execute(core_select(DELIVERY.c.id, func.length(DELIVERY.c.body)).where(DELIVERY.c.id.in_(list(ids))))
+        if ids
+        else []
+    )
     return {id_: int(number) for id_, number in rows}

@@ -81,8 +81,21 @@ class Known:
         if contact_id is not None and made.spoken.to_customer:
             self.spoken_customer.setdefault(contact_id, []).append(made.spoken.at)
 
-    def facts(self, connection: Connection, source: str, reference: str, delivery: str, order_id: int | None, contact_id: int | None, statuses: tuple[str, ...], leave: frozenset[str] = frozenset(), language: str = "") -> Facts:
-        """The facts for one event; `language` is the one that the customer is known by. What the routes in `leave` have said counts for nothing."""
+    def facts(
+        self,
+        connection: Connection,
+        source: str,
+        reference: str,
+        delivery: str,
+        order_id: int | None,
+        contact_id: int | None,
+        statuses: tuple[str, ...],
+        leave: frozenset[str] = frozenset(),
+        language: str = "",
+    ) -> Facts:
+        """The facts for one event; `language` is the one that the customer is known by. What the routes in `leave` have
+        said counts for nothing.
+        """
         keys = {id_: key for key, id_ in self.live.route_ids.items()}
         made = [one for one in self.made.get(order_id, [])] if order_id is not None else []
         customer: dict[str, dt.datetime] = {}
@@ -108,7 +121,13 @@ class Known:
         )
 
 
-def known(connection: Connection, live: LiveSetup, routes: Collection[Route], order_ids: Collection[int], readings: Iterable[Reading]) -> Known:
+def known(
+    connection: Connection,
+    live: LiveSetup,
+    routes: Collection[Route],
+    order_ids: Collection[int],
+    readings: Iterable[Reading],
+) -> Known:
     """The past of these orders, as far as these routes ask, in at most three queries."""
     found = Known(live, Asked.by(routes, live.setup))
     ids = list(order_ids)
@@ -116,19 +135,47 @@ def known(connection: Connection, live: LiveSetup, routes: Collection[Route], or
     if ids:
         delivery = func.coalesce(EVENT.c.parent_id, EVENT.c.id)
         rows = connection.execute(
-            core_select(SEND.c.order_id, SEND.c.route_id, SEND.c.channel, SEND.c.recipient, SEND.c.created_at, SEND.c.due_at, SEND.c.settled_at, SEND.c.state, SEND.c.whom, delivery.label("delivery"))
+            core_select(
+                SEND.c.order_id,
+                SEND.c.route_id,
+                SEND.c.channel,
+                SEND.c.recipient,
+                SEND.c.created_at,
+                SEND.c.due_at,
+                SEND.c.settled_at,
+                SEND.c.state,
+                SEND.c.whom,
+                delivery.label("delivery"),
+            )
             .outerjoin(EVENT, EVENT.c.id == SEND.c.event_id)
             .where(SEND.c.order_id.in_(ids), SEND.c.route_id.is_not(None), SEND.c.state.not_in(NOT_SAID))
             .order_by(SEND.c.created_at)
         )
         for row in rows:
             due = row.settled_at if row.settled_at and row.state in OUT else row.due_at
-            spoken = Spoken(keys.get(row.route_id, ""), row.channel, row.recipient, row.created_at, due, row.state in OUT, row.whom == "customer")
+            spoken = Spoken(
+                keys.get(row.route_id, ""),
+                row.channel,
+                row.recipient,
+                row.created_at,
+                due,
+                row.state in OUT,
+                row.whom == "customer",
+            )
             found.made.setdefault(row.order_id, []).append(Made(spoken, row.route_id, row.delivery or "", row.order_id))
     if ids and found.asked.events:
-        for row in connection.execute(core_select(EVENT.c.order_id, EVENT.c.type, EVENT.c.received_at).where(EVENT.c.order_id.in_(ids), EVENT.c.type != "").order_by(EVENT.c.received_at)):
+        for row in connection.execute(
+            core_select(EVENT.c.order_id, EVENT.c.type, EVENT.c.received_at)
+            .where(EVENT.c.order_id.in_(ids), EVENT.c.type != "")
+            .order_by(EVENT.c.received_at)
+        ):
             found.types.setdefault(row.order_id, []).append((row.type, row.received_at))
-    marks = {address_mark(channel, reading.text(part)) for reading in readings for channel, part in (("email", "email"), ("sms", "phone")) if reading.text(part)}
+    marks = {
+        address_mark(channel, reading.text(part))
+        for reading in readings
+        for channel, part in (("email", "email"), ("sms", "phone"))
+        if reading.text(part)
+    }
     if marks or any(recipient.kind != "customer" for route in routes for recipient in route.to):
         marks |= fixed_marks(routes, live.setup)
         found.suppressed = suppressions.among(connection, live.store_id, marks)
@@ -143,16 +190,29 @@ def fixed_marks(routes: Iterable[Route], setup: Setup) -> set[str]:
             if recipient.kind == "address":
                 marks |= {address_mark("email", recipient.who), address_mark("sms", recipient.who)}
             elif recipient.kind == "role":
-                marks |= {address_mark(channel, member.address(channel)) for member in setup.store.team for channel in ("email", "sms") if member.address(channel)}
+                marks |= {
+                    address_mark(channel, member.address(channel))
+                    for member in setup.store.team
+                    for channel in ("email", "sms")
+                    if member.address(channel)
+                }
     return marks
 
 
 def contact(connection: Connection, contact_id: int) -> Contact:
     """A customer's orders so far, whether anything came back, whether they complained."""
-    orders = connection.execute(core_select(func.count()).select_from(ORDER).where(ORDER.c.contact_id == contact_id)).scalar() or 0
+    orders = (
+        connection.execute(
+            core_select(func.count()).select_from(ORDER).where(ORDER.c.contact_id == contact_id)
+        ).scalar()
+        or 0
+    )
     types = set(
         connection.execute(
-            core_select(EVENT.c.type).join(ORDER, ORDER.c.id == EVENT.c.order_id).where(ORDER.c.contact_id == contact_id, EVENT.c.type.in_(["return.received", "feedback.negative"])).distinct()
+            core_select(EVENT.c.type)
+            .join(ORDER, ORDER.c.id == EVENT.c.order_id)
+            .where(ORDER.c.contact_id == contact_id, EVENT.c.type.in_(["return.received", "feedback.negative"]))
+            .distinct()
         ).scalars()
     )
     return Contact(max(int(orders), 1), "return.received" in types, "feedback.negative" in types)
@@ -179,22 +239,53 @@ def spoken_to(connection: Connection, contact_id: int) -> list[dt.datetime]:
     statement = (
         core_select(SEND.c.created_at)
         .join(ORDER, ORDER.c.id == SEND.c.order_id)
-        .where(ORDER.c.contact_id == contact_id, SEND.c.route_id.is_not(None), SEND.c.whom == "customer", SEND.c.state.not_in(NOT_SAID))
+        .where(
+            ORDER.c.contact_id == contact_id,
+            SEND.c.route_id.is_not(None),
+            SEND.c.whom == "customer",
+            SEND.c.state.not_in(NOT_SAID),
+        )
     )
     return list(connection.execute(statement).scalars())
 
 
-def order(connection: Connection, source_id: int, reference: str) -> tuple[int | None, int | None, str, tuple[str, ...]]:
+def order(
+    connection: Connection, source_id: int, reference: str
+) -> tuple[int | None, int | None, str, tuple[str, ...]]:
     """An order's id, its customer's, its status and every status it has had, oldest first."""
-    row = connection.execute(core_select(ORDER.c.id, ORDER.c.contact_id, ORDER.c.status, ORDER.c.seen).where(ORDER.c.source_id == source_id, ORDER.c.reference == reference)).first()
+    row = connection.execute(
+        core_select(ORDER.c.id, ORDER.c.contact_id, ORDER.c.status, ORDER.c.seen).where(
+            ORDER.c.source_id == source_id, ORDER.c.reference == reference
+        )
+    ).first()
     if row is None:
         return None, None, "", ()
     return row.id, row.contact_id, row.status, tuple(status for status, _ in row.seen or [])
 
 
-def of_one(connection: Connection, live: LiveSetup, routes: Collection[Route], source_id: int, reading: Reading, delivery: str, leave: frozenset[str] = frozenset()) -> Facts:
-    """The facts for one event of an order, as it stands now. What the routes in `leave` have said counts for nothing."""
+def of_one(
+    connection: Connection,
+    live: LiveSetup,
+    routes: Collection[Route],
+    source_id: int,
+    reading: Reading,
+    delivery: str,
+    leave: frozenset[str] = frozenset(),
+) -> Facts:
+    """The facts for one event of an order, as it stands now. What the routes in `leave` have said counts for
+    nothing.
+    """
     order_id, contact_id, status, statuses = order(connection, source_id, reading.reference[:200])
     past = known(connection, live, routes, [order_id] if order_id else [], [reading])
-    found = past.facts(connection, live.source_key(source_id), reading.reference, delivery, order_id, contact_id, statuses, leave, language(connection, contact_id) if contact_id else "")
+    found = past.facts(
+        connection,
+        live.source_key(source_id),
+        reading.reference,
+        delivery,
+        order_id,
+        contact_id,
+        statuses,
+        leave,
+        language(connection, contact_id) if contact_id else "",
+    )
     return replace(found, status=status or None)

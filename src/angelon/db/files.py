@@ -14,10 +14,26 @@ from angelon.db.tables import FileRow
 def put(session: Session, store_id: int, file: Kept, data: bytes, now: dt.datetime) -> FileRow:
     """Keeps a file; one of the same name for the same orders is replaced."""
     row = session.exec(
-        select(FileRow).where(FileRow.store_id == store_id, FileRow.shelf == file.shelf, FileRow.name == file.name, FileRow.by == file.by, FileRow.match == file.match)
+        select(FileRow).where(
+            FileRow.store_id == store_id,
+            FileRow.shelf == file.shelf,
+            FileRow.name == file.name,
+            FileRow.by == file.by,
+            FileRow.match == file.match,
+        )
     ).first()
     if row is None:
-        row = FileRow(store_id=store_id, shelf=file.shelf, name=file.name, by=file.by, match=file.match, type="", size=0, added_at=now, data=b"")
+        row = FileRow(
+            store_id=store_id,
+            shelf=file.shelf,
+            name=file.name,
+            by=file.by,
+            match=file.match,
+            type="",
+            size=0,
+            added_at=now,
+            data=b"",
+        )
         session.add(row)
     row.type, row.size, row.data, row.added_at = file.type, len(data), data, now
     touch(session, store_id)
@@ -33,7 +49,11 @@ def get(session: Session, store_id: int, file_id: int) -> FileRow | None:
 def shown(session: Session, store_id: int, mark: str) -> FileRow | None:
     """The file for every order that a page shows as `shelf/name`."""
     shelf, _, name = mark.partition("/")
-    return session.exec(select(FileRow).where(FileRow.store_id == store_id, FileRow.shelf == shelf, FileRow.name == name, FileRow.by == "")).first()
+    return session.exec(
+        select(FileRow).where(
+            FileRow.store_id == store_id, FileRow.shelf == shelf, FileRow.name == name, FileRow.by == ""
+        )
+    ).first()
 
 
 def drop(session: Session, store_id: int, file_id: int) -> FileRow | None:

@@ -16,7 +16,10 @@ HEALTH: Table = GatewayHealthRow.__table__  # type: ignore[attr-defined]
 
 def load(connection: Connection) -> dict[int, Health]:
     """The health of every gateway that is not well."""
-    return {row.gateway_id: Health(row.failures, row.opened_at, row.probe_at, row.reason) for row in connection.execute(core_select(HEALTH))}
+    return {
+        row.gateway_id: Health(row.failures, row.opened_at, row.probe_at, row.reason)
+        for row in connection.execute(core_select(HEALTH))
+    }
 
 
 def save(connection: Connection, changed: Mapping[int, Health]) -> None:
@@ -25,14 +28,21 @@ def save(connection: Connection, changed: Mapping[int, Health]) -> None:
         if health.opened_at is None:
             connection.execute(HEALTH.delete().where(HEALTH.c.gateway_id == gateway_id))
             continue
-        values = {"failures": health.failures, "opened_at": health.opened_at, "probe_at": health.probe_at, "reason": health.reason[:500]}
+        values = {
+            "failures": health.failures,
+            "opened_at": health.opened_at,
+            "probe_at": health.probe_at,
+            "reason": health.reason[:500],
+        }
         if connection.execute(update(HEALTH).where(HEALTH.c.gateway_id == gateway_id).values(**values)).rowcount == 0:
             connection.execute(insert(HEALTH).values(gateway_id=gateway_id, **values))
 
 
 def probe_now(connection: Connection, gateway_id: int, now: dt.datetime) -> bool:
     """Lets a gateway be tried at once; says whether it was taken to be unreachable."""
-    return connection.execute(update(HEALTH).where(HEALTH.c.gateway_id == gateway_id).values(probe_at=now)).rowcount == 1
+    return (
+        connection.execute(update(HEALTH).where(HEALTH.c.gateway_id == gateway_id).values(probe_at=now)).rowcount == 1
+    )
 
 
 def forget(connection: Connection, gateway_id: int) -> None:

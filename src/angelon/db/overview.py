@@ -49,28 +49,40 @@ def numbers(session: Session, store_id: int, now: dt.datetime) -> Numbers:
         return core_select(func.count()).select_from(table).where(table.store_id == store_id).scalar_subquery()
 
     recent = now - dt.timedelta(days=_ATTENTION_DAYS)
-    row = session.connection().execute(
-        core_select(
-            total(OrderRow),
-            total(SendRow),
-            total(SourceRow),
-            total(MessageRow),
-            total(RouteRow),
-            total(GatewayRow),
-            core_select(func.count())
-            .select_from(send)
-            .where(send.c.store_id == store_id, text(STUCK), send.c.created_at >= recent, send.c.test.is_(False))
-            .scalar_subquery(),
-            core_select(func.count())
-            .select_from(event)
-            .where(text(PROBLEM), event.c.received_at >= recent, event.c.source_id.in_(core_select(SourceRow.id).where(SourceRow.store_id == store_id)))  # type: ignore[arg-type,call-overload]
-            .scalar_subquery(),
-            core_select(func.count()).select_from(health).join(gateway, gateway.c.id == health.c.gateway_id).where(gateway.c.store_id == store_id).scalar_subquery(),
-            core_select(func.max(HeartbeatRow.at)).where(HeartbeatRow.at <= now + ALIVE_FOR).scalar_subquery(),  # type: ignore[arg-type]
-            core_select(func.min(event.c.received_at)).where(event.c.planned_at.is_(None)).scalar_subquery(),
-            core_select(func.min(send.c.due_at)).where(text(WAITING), send.c.due_at <= now).scalar_subquery(),
+    row = (
+        session.connection()
+        .execute(
+            core_select(
+                total(OrderRow),
+                total(SendRow),
+                total(SourceRow),
+                total(MessageRow),
+                total(RouteRow),
+                total(GatewayRow),
+                core_select(func.count())
+                .select_from(send)
+                .where(send.c.store_id == store_id, text(STUCK), send.c.created_at >= recent, send.c.test.is_(False))
+                .scalar_subquery(),
+                core_select(func.count())
+                .select_from(event)
+                .where(
+                    text(PROBLEM),
+                    event.c.received_at >= recent,
+                    event.c.source_id.in_(core_select(SourceRow.id).where(SourceRow.store_id == store_id)),
+                )  # type: ignore[arg-type,call-overload]
+                .scalar_subquery(),
+                core_select(func.count())
+                .select_from(health)
+                .join(gateway, gateway.c.id == health.c.gateway_id)
+                .where(gateway.c.store_id == store_id)
+                .scalar_subquery(),
+                core_select(func.max(HeartbeatRow.at)).where(HeartbeatRow.at <= now + ALIVE_FOR).scalar_subquery(),  # type: ignore[arg-type]
+                core_select(func.min(event.c.received_at)).where(event.c.planned_at.is_(None)).scalar_subquery(),
+                core_select(func.min(send.c.due_at)).where(text(WAITING), send.c.due_at <= now).scalar_subquery(),
+            )
         )
-    ).one()
+        .one()
+    )
     names = ("orders", "sends", "sources", "messages", "routes", "gateways")
     return Numbers(dict(zip(names, row[:6], strict=True)), row[6] + row[7] + row[8], row[9], row[10], row[11])
 
@@ -89,20 +101,26 @@ QUARTER = 900_000_000
 """Microseconds: every zone's days begin at a whole quarter of an hour."""
 
 
-def by_day(session: Session, store_id: int, since: dt.datetime, zone: ZoneInfo) -> tuple[dict[dt.date, int], dict[dt.date, int], dict[dt.date, int]]:
+def by_day(
+    session: Session, store_id: int, since: dt.datetime, zone: ZoneInfo
+) -> tuple[dict[dt.date, int], dict[dt.date, int], dict[dt.date, int]]:
     """Sends, sends that needed more than one try, and orders for each day of a zone since a moment."""
     send, order = SendRow.__table__, OrderRow.__table__  # type: ignore[attr-defined]
 
     def grouped(column: Any, *where: Any) -> dict[dt.date, int]:
         quarter = type_coerce(type_coerce(column, BigInteger).op("/")(QUARTER), BigInteger).label("quarter")
         found: dict[dt.date, int] = {}
-        for number, count in session.connection().execute(core_select(quarter, func.count()).where(*where).group_by("quarter")):
+        for number, count in session.connection().execute(
+            core_select(quarter, func.count()).where(*where).group_by("quarter")
+        ):
             day = dt.datetime.fromtimestamp(number * QUARTER // 1_000_000, zone).date()
             found[day] = found.get(day, 0) + count
         return found
 
     return (
-        grouped(send.c.created_at, send.c.store_id == store_id, send.c.created_at >= since, send.c.state != State.SKIPPED),
+        grouped(
+            send.c.created_at, send.c.store_id == store_id, send.c.created_at >= since, send.c.state != State.SKIPPED
+        ),
         grouped(send.c.created_at, send.c.store_id == store_id, send.c.created_at >= since, send.c.tries > 1),
         grouped(order.c.placed_at, order.c.store_id == store_id, order.c.placed_at >= since),
     )

@@ -1,4 +1,6 @@
-"""What is written into the tables, as typed values: one class a table, one constructor for each way that a row comes about."""
+"""What is written into the tables, as typed values: one class a table, one constructor for each way that a row comes
+about.
+"""
 
 from __future__ import annotations
 
@@ -31,9 +33,33 @@ class NewEvent:
     decisions: list[Any] | None = None
 
     @classmethod
-    def derived(cls, parent: Any, id_: str, key: str, name: str, type_: str, at: dt.datetime, order_id: int | None, was: str = "", now: str = "") -> NewEvent:
+    def derived(
+        cls,
+        parent: Any,
+        id_: str,
+        key: str,
+        name: str,
+        type_: str,
+        at: dt.datetime,
+        order_id: int | None,
+        was: str = "",
+        now: str = "",
+    ) -> NewEvent:
         """An event that follows from another (a row of the event table) and reads the same delivery."""
-        return cls(id_, parent.source_id, parent.delivery_id, key, name[:200], type_, at, parent.item, parent.parent_id or parent.id, was, now, order_id=order_id)
+        return cls(
+            id_,
+            parent.source_id,
+            parent.delivery_id,
+            key,
+            name[:200],
+            type_,
+            at,
+            parent.item,
+            parent.parent_id or parent.id,
+            was,
+            now,
+            order_id=order_id,
+        )
 
     @classmethod
     def sample(cls, id_: str, source_id: int, name: str, type_: str, at: dt.datetime) -> NewEvent:
@@ -62,9 +88,14 @@ class NewDelivery:
 
     def row(self) -> dict[str, Any]:
         return {
-            "id": self.id, "source_id": self.source_id, "received_at": self.received_at, "content_type": self.content_type, "headers": dict(self.headers), "body": self.body,
+            "id": self.id,
+            "source_id": self.source_id,
+            "received_at": self.received_at,
+            "content_type": self.content_type,
+            "headers": dict(self.headers),
+            "body": self.body,
             "body_hash": self.body_hash,
-        }  # fmt: skip
+        }
 
     def with_events(self, events: tuple[NewEvent, ...]) -> NewDelivery:
         return replace(self, events=events)

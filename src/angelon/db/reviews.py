@@ -14,7 +14,13 @@ from angelon.db.tables import ReviewRow
 
 def of_message(session: Session, message_id: int) -> list[ReviewRow]:
     """Newest first."""
-    return list(session.exec(select(ReviewRow).where(ReviewRow.message_id == message_id).order_by(col(ReviewRow.submitted_at).desc(), col(ReviewRow.id).desc())))
+    return list(
+        session.exec(
+            select(ReviewRow)
+            .where(ReviewRow.message_id == message_id)
+            .order_by(col(ReviewRow.submitted_at).desc(), col(ReviewRow.id).desc())
+        )
+    )
 
 
 def states(session: Session, message_id: int) -> dict[tuple[str, str], str]:
@@ -28,13 +34,40 @@ def states(session: Session, message_id: int) -> dict[tuple[str, str], str]:
     return found
 
 
-def note(session: Session, store_id: int, gateway_id: int, message_id: int, locale: str, mark: str, text: Mapping[str, Any], state: str, reason: str, reference: str, now: dt.datetime) -> ReviewRow:
-    """Keeps that a text was handed in, and what was answered. The same text again takes the place of its last review."""
+def note(
+    session: Session,
+    store_id: int,
+    gateway_id: int,
+    message_id: int,
+    locale: str,
+    mark: str,
+    text: Mapping[str, Any],
+    state: str,
+    reason: str,
+    reference: str,
+    now: dt.datetime,
+) -> ReviewRow:
+    """Keeps that a text was handed in, and what was answered. The same text again takes the place of its last
+    review.
+    """
     row = session.exec(
-        select(ReviewRow).where(ReviewRow.gateway_id == gateway_id, ReviewRow.message_id == message_id, ReviewRow.locale == locale, ReviewRow.mark == mark)
+        select(ReviewRow).where(
+            ReviewRow.gateway_id == gateway_id,
+            ReviewRow.message_id == message_id,
+            ReviewRow.locale == locale,
+            ReviewRow.mark == mark,
+        )
     ).first()
     if row is None:
-        row = ReviewRow(store_id=store_id, gateway_id=gateway_id, message_id=message_id, locale=locale, mark=mark, state=state, submitted_at=now)
+        row = ReviewRow(
+            store_id=store_id,
+            gateway_id=gateway_id,
+            message_id=message_id,
+            locale=locale,
+            mark=mark,
+            state=state,
+            submitted_at=now,
+        )
         session.add(row)
     row.text, row.submitted_at, row.reference = dict(text), now, reference
     decide(session, row, state, reason, now)
@@ -52,6 +85,12 @@ def waiting(session: Session, asked_before: dt.datetime, limit: int = 50) -> lis
     """Texts that wait for their provider's answer, and were last asked about before a moment."""
     return list(
         session.exec(
-            select(ReviewRow).where(ReviewRow.state == "submitted", or_(col(ReviewRow.looked_at).is_(None), col(ReviewRow.looked_at) < asked_before)).order_by(col(ReviewRow.looked_at)).limit(limit)
+            select(ReviewRow)
+            .where(
+                ReviewRow.state == "submitted",
+                or_(col(ReviewRow.looked_at).is_(None), col(ReviewRow.looked_at) < asked_before),
+            )
+            .order_by(col(ReviewRow.looked_at))
+            .limit(limit)
         )
     )

@@ -21,7 +21,13 @@ OFF = "The route is switched off."
 
 def all_of(session: Session, store_id: int) -> list[RouteRow]:
     """Every route of a store that has not been deleted."""
-    return list(session.exec(select(RouteRow).where(RouteRow.store_id == store_id, col(RouteRow.gone_at).is_(None)).order_by(col(RouteRow.id))))
+    return list(
+        session.exec(
+            select(RouteRow)
+            .where(RouteRow.store_id == store_id, col(RouteRow.gone_at).is_(None))
+            .order_by(col(RouteRow.id))
+        )
+    )
 
 
 def free_key(session: Session, store_id: int, wanted: str) -> str:
@@ -37,7 +43,12 @@ def copy(session: Session, row: RouteRow, now: dt.datetime) -> RouteRow:
     """A draft like this route's, off, under a name and key of its own."""
     spec = current_spec(session, row)
     key = free_key(session, row.store_id, row.key)
-    made = RouteRow(store_id=row.store_id, key=key, draft={**spec, "key": key, "name": f"{spec.get('name', row.key)[:90]} (copy)"}, drafted_at=now)
+    made = RouteRow(
+        store_id=row.store_id,
+        key=key,
+        draft={**spec, "key": key, "name": f"{spec.get('name', row.key)[:90]} (copy)"},
+        drafted_at=now,
+    )
     session.add(made)
     session.flush()
     return made
@@ -61,7 +72,9 @@ def bring_back(session: Session, row: RouteRow) -> None:
 def hold(session: Session, row: RouteRow) -> int:
     """Holds what a route has scheduled, since it is switched off; gives how many sends that are."""
     done = session.connection().execute(
-        update(SEND).where(SEND.c.route_id == row.id, SEND.c.state.in_([State.SCHEDULED, State.RETRYING])).values(state=State.HELD, reason=OFF, fall_at=None)
+        update(SEND)
+        .where(SEND.c.route_id == row.id, SEND.c.state.in_([State.SCHEDULED, State.RETRYING]))
+        .values(state=State.HELD, reason=OFF, fall_at=None)
     )
     return int(done.rowcount)
 
@@ -78,7 +91,11 @@ class Waiting:
 def waiting(session: Session, route_id: int, now: dt.datetime) -> Waiting:
     rows = session.connection().execute(
         select(SEND.c.state, SEND.c.due_at <= now, func.count())
-        .where(SEND.c.route_id == route_id, (SEND.c.state.in_([State.SCHEDULED, State.RETRYING])) | ((SEND.c.state == State.HELD) & (SEND.c.reason == OFF)))
+        .where(
+            SEND.c.route_id == route_id,
+            (SEND.c.state.in_([State.SCHEDULED, State.RETRYING]))
+            | ((SEND.c.state == State.HELD) & (SEND.c.reason == OFF)),
+        )
         .group_by(SEND.c.state, SEND.c.due_at <= now)
     )
     scheduled = held = overdue = 0
@@ -102,13 +119,23 @@ def let_go(session: Session, row: RouteRow, late: str, now: dt.datetime) -> tupl
     dropped = 0
     if late == "drop":
         gone = session.connection().execute(
-            update(SEND).where(*mine, SEND.c.due_at <= now).values(state=State.CANCELLED, reason="Its time had passed when the route was switched on again.", settled_at=now)
+            update(SEND)
+            .where(*mine, SEND.c.due_at <= now)
+            .values(
+                state=State.CANCELLED,
+                reason="Its time had passed when the route was switched on again.",
+                settled_at=now,
+            )
         )
         dropped = int(gone.rowcount)
     otherwise = Route.model_validate(current_spec(session, row)).otherwise
     within = dt.timedelta(minutes=otherwise.within_minutes)
     if within and otherwise.ways:
-        waiting = session.connection().execute(select(SEND.c.id, SEND.c.due_at).where(*mine, SEND.c.step < len(otherwise.ways))).all()
+        waiting = (
+            session.connection()
+            .execute(select(SEND.c.id, SEND.c.due_at).where(*mine, SEND.c.step < len(otherwise.ways)))
+            .all()
+        )
         for id_, due_at in waiting:
             session.connection().execute(update(SEND).where(SEND.c.id == id_).values(fall_at=max(due_at, now) + within))
     done = session.connection().execute(update(SEND).where(*mine).values(state=State.SCHEDULED, reason=""))
@@ -117,4 +144,11 @@ def let_go(session: Session, row: RouteRow, late: str, now: dt.datetime) -> tupl
 
 def revisions(session: Session, row: RouteRow, limit: int = 20) -> list[RevisionRow]:
     """The newest revisions first."""
-    return list(session.exec(select(RevisionRow).where(RevisionRow.kind == "route", RevisionRow.owner_id == row.id).order_by(col(RevisionRow.number).desc()).limit(limit)))
+    return list(
+        session.exec(
+            select(RevisionRow)
+            .where(RevisionRow.kind == "route", RevisionRow.owner_id == row.id)
+            .order_by(col(RevisionRow.number).desc())
+            .limit(limit)
+        )
+    )

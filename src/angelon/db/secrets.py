@@ -30,7 +30,15 @@ class Vault:
     def __init__(self, key: str) -> None:
         self._fernet = Fernet(base64.urlsafe_b64encode(hashlib.sha256(b"angelon secrets:" + key.encode()).digest()))
 
-    def put(self, session: Session, kind: str, owner_id: int, text: str, now: dt.datetime, keep_old_until: dt.datetime | None = None) -> None:
+    def put(
+        self,
+        session: Session,
+        kind: str,
+        owner_id: int,
+        text: str,
+        now: dt.datetime,
+        keep_old_until: dt.datetime | None = None,
+    ) -> None:
         """Makes `text` the credential. Older ones go at once, or are valid until a time (aware)."""
         owned = (col(SecretRow.kind) == kind, col(SecretRow.owner_id) == owner_id)
         if keep_old_until is None:
@@ -42,16 +50,27 @@ class Vault:
 
     def expire(self, session: Session, kind: str, owner_id: int, at: dt.datetime) -> None:
         """Lets every credential of an owner be valid until a time (aware) at the longest."""
-        for row in session.exec(select(SecretRow).where(col(SecretRow.kind) == kind, col(SecretRow.owner_id) == owner_id)):
+        for row in session.exec(
+            select(SecretRow).where(col(SecretRow.kind) == kind, col(SecretRow.owner_id) == owner_id)
+        ):
             row.until = at if row.until is None else min(row.until, at)
         session.flush()
 
     def get(self, session: Session, kind: str, owner_id: int, now: dt.datetime) -> list[Secret]:
         """The credentials that are valid now, newest first. Raises WrongKey."""
-        rows = session.exec(select(SecretRow).where(SecretRow.kind == kind, SecretRow.owner_id == owner_id).order_by(col(SecretRow.id).desc()))
+        rows = session.exec(
+            select(SecretRow)
+            .where(SecretRow.kind == kind, SecretRow.owner_id == owner_id)
+            .order_by(col(SecretRow.id).desc())
+        )
         try:
             return [
-                Secret(self._fernet.decrypt(row.sealed).decode(), row.created_at, row.until) for row in rows if row.until is None or row.until > now
+                Secret(self._fernet.decrypt(row.sealed).decode(), row.created_at, row.until)
+                for row in rows
+                if row.until is None or row.until > now
             ]
         except InvalidToken:
-            raise WrongKey("The stored credentials were sealed under another secret key. Set ANGELON_SECRET_KEY to the one that they were sealed under.") from None
+            raise WrongKey(
+                "The stored credentials were sealed under another secret key. Set ANGELON_SECRET_KEY to the one "
+                "that they were sealed under."
+            ) from None

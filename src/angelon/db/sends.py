@@ -39,13 +39,39 @@ HEARTBEAT: Table = HeartbeatRow.__table__  # type: ignore[attr-defined]
 _SETTLE = (
     update(SEND)
     .where(SEND.c.id == bindparam("b_id"), SEND.c.worker == bindparam("b_worker"), SEND.c.state == State.SENDING)
-    .values({name: bindparam(name) for name in ("state", "reason", "due_at", "settled_at", "subject", "revision_id", "tries", "reference", "cost", "fall_at")} | {"values": func.coalesce(bindparam("values", type_=SEND.c["values"].type), SEND.c["values"]), "lease_until": None, "worker": ""})
+    .values(
+        {
+            name: bindparam(name)
+            for name in (
+                "state",
+                "reason",
+                "due_at",
+                "settled_at",
+                "subject",
+                "revision_id",
+                "tries",
+                "reference",
+                "cost",
+                "fall_at",
+            )
+        }
+        | {
+            "values": func.coalesce(bindparam("values", type_=SEND.c["values"].type), SEND.c["values"]),
+            "lease_until": None,
+            "worker": "",
+        }
+    )
 )
 
 
 def _claim(locked: bool, whose: str) -> Any:
     """Claims due sends, oldest first: of one gateway, of none, or of all. Built once: it runs for every few sends."""
-    due = core_select(SEND.c.id).where(text(WAITING), SEND.c.due_at <= bindparam("b_now")).order_by(SEND.c.due_at).limit(bindparam("b_limit"))
+    due = (
+        core_select(SEND.c.id)
+        .where(text(WAITING), SEND.c.due_at <= bindparam("b_now"))
+        .order_by(SEND.c.due_at)
+        .limit(bindparam("b_limit"))
+    )
     if whose == "one":
         due = due.where(SEND.c.gateway_id == bindparam("b_gateway"))
     elif whose == "none":
@@ -59,12 +85,19 @@ def _claim(locked: bool, whose: str) -> Any:
         "tries": SEND.c.tries + 1,
         "first_try_at": func.coalesce(SEND.c.first_try_at, bindparam("b_now", type_=SEND.c.due_at.type)),
     }
-    return update(SEND).where(SEND.c.id.in_(due)).values(changes).returning(*(column for column in SEND.c if column.name not in ("trace", "reason")))
+    return (
+        update(SEND)
+        .where(SEND.c.id.in_(due))
+        .values(changes)
+        .returning(*(column for column in SEND.c if column.name not in ("trace", "reason")))
+    )
 
 
 def _keep_content(dialect: Any) -> Any:
     statement = dialect.insert(CONTENT)
-    return statement.on_conflict_do_update(index_elements=["send_id"], set_={name: getattr(statement.excluded, name) for name in ("html", "text", "about")})
+    return statement.on_conflict_do_update(
+        index_elements=["send_id"], set_={name: getattr(statement.excluded, name) for name in ("html", "text", "about")}
+    )
 
 
 _KEEP_CONTENT, _KEEP_CONTENT_POSTGRESQL = _keep_content(sqlite), _keep_content(postgresql)
@@ -72,7 +105,10 @@ _CLAIMS = {(locked, whose): _claim(locked, whose) for locked in (False, True) fo
 _GATEWAY: Table = GatewayRow.__table__  # type: ignore[attr-defined]
 _FIRST_DUE = core_select(func.min(SEND.c.due_at)).where(text(WAITING))
 _DUE = union_all(
-    core_select(_GATEWAY.c.id, _FIRST_DUE.where(SEND.c.gateway_id == _GATEWAY.c.id).correlate(_GATEWAY).scalar_subquery().label("at")),
+    core_select(
+        _GATEWAY.c.id,
+        _FIRST_DUE.where(SEND.c.gateway_id == _GATEWAY.c.id).correlate(_GATEWAY).scalar_subquery().label("at"),
+    ),
     core_select(literal(None), _FIRST_DUE.where(SEND.c.gateway_id.is_(None)).scalar_subquery()),
 )
 """When the next send of each gateway is due: one look into the index for each."""
@@ -86,14 +122,24 @@ def add(connection: Connection, rows: Sequence[dict[str, Any]]) -> None:
 EVERY_GATEWAY = -1
 
 
-def claim(connection: Connection, worker: str, now: dt.datetime, lease: dt.timedelta, limit: int, gateway_id: int | None = EVERY_GATEWAY) -> list[Any]:
-    """Takes up to `limit` due sends of a gateway for a worker, oldest first, in one statement; nobody else gets them while the lease runs.
+def claim(
+    connection: Connection,
+    worker: str,
+    now: dt.datetime,
+    lease: dt.timedelta,
+    limit: int,
+    gateway_id: int | None = EVERY_GATEWAY,
+) -> list[Any]:
+    """Takes up to `limit` due sends of a gateway for a worker, oldest first, in one statement; nobody else gets them
+    while the lease runs.
 
     `gateway_id` is None for sends that have no gateway.
     """
     whose = "all" if gateway_id == EVERY_GATEWAY else "none" if gateway_id is None else "one"
     statement = _CLAIMS[connection.dialect.name == "postgresql", whose]
-    given = {"b_now": now, "b_worker": worker, "b_until": now + lease, "b_limit": limit} | ({"b_gateway": gateway_id} if whose == "one" else {})
+    given = {"b_now": now, "b_worker": worker, "b_until": now + lease, "b_limit": limit} | (
+        {"b_gateway": gateway_id} if whose == "one" else {}
+    )
     return sorted(connection.execute(statement, given), key=lambda row: row.due_at)
 
 
@@ -104,7 +150,13 @@ def extend(connection: Connection, ids: Sequence[str], worker: str, until: dt.da
 _RELEASE = (
     update(SEND)
     .where(SEND.c.id == bindparam("b_id"), SEND.c.worker == bindparam("b_worker"), SEND.c.state == State.SENDING)
-    .values(state=bindparam("b_state"), tries=SEND.c.tries - 1, first_try_at=bindparam("b_first", type_=SEND.c.first_try_at.type), lease_until=None, worker="")
+    .values(
+        state=bindparam("b_state"),
+        tries=SEND.c.tries - 1,
+        first_try_at=bindparam("b_first", type_=SEND.c.first_try_at.type),
+        lease_until=None,
+        worker="",
+    )
 )
 
 
@@ -115,12 +167,21 @@ def release(connection: Connection, claimed: Sequence[Any], worker: str) -> None
         for row in claimed:
             begun_before = row.tries > 1
             state = move_state(State.SENDING, State.RETRYING if begun_before else State.SCHEDULED)
-            rows.append({"b_id": row.id, "b_worker": worker, "b_state": state.value, "b_first": row.first_try_at if begun_before else None})
+            rows.append(
+                {
+                    "b_id": row.id,
+                    "b_worker": worker,
+                    "b_state": state.value,
+                    "b_first": row.first_try_at if begun_before else None,
+                }
+            )
         connection.execute(_RELEASE, rows)
 
 
 def settle(connection: Connection, settled: Sequence[dict[str, Any]]) -> None:
-    """Stores how claimed sends stand after a try. Only a send still held by that worker moves; the table of states decides."""
+    """Stores how claimed sends stand after a try. Only a send still held by that worker moves; the table of states
+    decides.
+    """
     if settled:
         connection.execute(_SETTLE, list(settled))
 
@@ -133,7 +194,9 @@ def add_attempts(connection: Connection, attempts: Sequence[dict[str, Any]]) -> 
 def keep_content(connection: Connection, contents: Sequence[dict[str, Any]]) -> None:
     """What each send said at its last try."""
     if contents:
-        connection.execute(_KEEP_CONTENT_POSTGRESQL if connection.dialect.name == "postgresql" else _KEEP_CONTENT, list(contents))
+        connection.execute(
+            _KEEP_CONTENT_POSTGRESQL if connection.dialect.name == "postgresql" else _KEEP_CONTENT, list(contents)
+        )
 
 
 def abandoned(connection: Connection, now: dt.datetime, dead: Sequence[str]) -> list[Any]:
@@ -151,13 +214,20 @@ def held_by(session: Session) -> list[str]:
 
 def give_back(connection: Connection, ids: Sequence[str], now: dt.datetime, reason: str) -> None:
     connection.execute(
-        update(SEND).where(SEND.c.id.in_(ids), SEND.c.state == State.SENDING).values(state=State.RETRYING, due_at=now, lease_until=None, worker="", reason=reason)
+        update(SEND)
+        .where(SEND.c.id.in_(ids), SEND.c.state == State.SENDING)
+        .values(state=State.RETRYING, due_at=now, lease_until=None, worker="", reason=reason)
     )
 
 
 def falling(connection: Connection, now: dt.datetime, limit: int) -> list[Any]:
     """Sends for which it is time to look at what follows."""
-    statement = core_select(SEND).where(text("fall_at IS NOT NULL"), SEND.c.fall_at <= now, SEND.c.state != State.SENDING).order_by(SEND.c.fall_at).limit(limit)
+    statement = (
+        core_select(SEND)
+        .where(text("fall_at IS NOT NULL"), SEND.c.fall_at <= now, SEND.c.state != State.SENDING)
+        .order_by(SEND.c.fall_at)
+        .limit(limit)
+    )
     if connection.dialect.name == "postgresql":
         statement = statement.with_for_update(skip_locked=True)
     return list(connection.execute(statement))
@@ -175,12 +245,20 @@ def fallback_failed(connection: Connection, send_id: str, reason: str) -> None:
 
 def give_up(connection: Connection, send_id: str, reason: str, now: dt.datetime) -> None:
     """Takes back a send whose place another has taken."""
-    connection.execute(update(SEND).where(SEND.c.id == send_id, SEND.c.state.in_(sources_of(State.CANCELLED))).values(state=State.CANCELLED, reason=reason, settled_at=now, lease_until=None, worker=""))
+    connection.execute(
+        update(SEND)
+        .where(SEND.c.id == send_id, SEND.c.state.in_(sources_of(State.CANCELLED)))
+        .values(state=State.CANCELLED, reason=reason, settled_at=now, lease_until=None, worker="")
+    )
 
 
 def received(session: Session, send_id: str, state: State, reason: str, fall_at: dt.datetime | None) -> bool:
     """Moves a send on by a receipt, where the table of states allows it; says whether it did."""
-    done = session.connection().execute(update(SEND).where(SEND.c.id == send_id, SEND.c.state.in_(sources_of(state))).values(state=state, reason=reason, fall_at=fall_at))
+    done = session.connection().execute(
+        update(SEND)
+        .where(SEND.c.id == send_id, SEND.c.state.in_(sources_of(state)))
+        .values(state=state, reason=reason, fall_at=fall_at)
+    )
     return done.rowcount == 1
 
 
@@ -198,7 +276,9 @@ def move(session: Session, send_id: str, now_state: State, now: dt.datetime, rea
     changes: dict[str, Any] = {"state": now_state, "reason": reason}
     if now_state is State.SCHEDULED:
         changes |= {"due_at": now, "tries": 0, "first_try_at": None, "settled_at": None}
-    done = session.connection().execute(update(SEND).where(SEND.c.id == send_id, SEND.c.state.in_(sources_by_hand(now_state))).values(**changes))
+    done = session.connection().execute(
+        update(SEND).where(SEND.c.id == send_id, SEND.c.state.in_(sources_by_hand(now_state))).values(**changes)
+    )
     return done.rowcount == 1
 
 
@@ -216,12 +296,19 @@ def forget_workers(connection: Connection, before: dt.datetime) -> None:
 
 
 ALIVE_FOR = dt.timedelta(seconds=20)
-"""How long a sign of life counts. One from further in the future than that is of a clock that was put back, and counts for nothing."""
+"""How long a sign of life counts. One from further in the future than that is of a clock that was put back, and counts
+for nothing.
+"""
 
 
 def worker_lives(session: Session, now: dt.datetime) -> bool:
     """Whether any worker has given a sign of life just now."""
-    return session.exec(select(HeartbeatRow.worker).where(HeartbeatRow.at >= now - ALIVE_FOR, HeartbeatRow.at <= now + ALIVE_FOR)).first() is not None
+    return (
+        session.exec(
+            select(HeartbeatRow.worker).where(HeartbeatRow.at >= now - ALIVE_FOR, HeartbeatRow.at <= now + ALIVE_FOR)
+        ).first()
+        is not None
+    )
 
 
 # ---- for pages ----------------------------------------------------------------------------------------------------
@@ -268,12 +355,19 @@ def _narrowed(statement: Any, wanted: Filter, leave: str = "") -> Any:
     for word in wanted.words.split()[:6]:
         like = f"%{word.replace('~', '~~').replace('%', '~%').replace('_', '~_')}%"
         statement = statement.where(
-            or_(*(column.ilike(like, escape="~") for column in (SEND.c.recipient, SEND.c.recipient_name, SEND.c.subject, ORDER.c.number)))
+            or_(
+                *(
+                    column.ilike(like, escape="~")
+                    for column in (SEND.c.recipient, SEND.c.recipient_name, SEND.c.subject, ORDER.c.number)
+                )
+            )
         )
     return statement
 
 
-def listed(session: Session, store_id: int, wanted: Filter, limit: int = 100, before: tuple[dt.datetime, str] | None = None) -> list[Listed]:
+def listed(
+    session: Session, store_id: int, wanted: Filter, limit: int = 100, before: tuple[dt.datetime, str] | None = None
+) -> list[Listed]:
     """Sends with their names, newest first, in one query."""
     statement = (
         select(SendRow, OrderRow.number, OrderRow.id, MessageRow.key, RouteRow.key, GatewayRow.key)
@@ -285,15 +379,25 @@ def listed(session: Session, store_id: int, wanted: Filter, limit: int = 100, be
     )
     statement = _narrowed(statement, wanted)
     if before:
-        statement = statement.where(or_(SEND.c.created_at < before[0], (SEND.c.created_at == before[0]) & (SEND.c.id < before[1])))
+        statement = statement.where(
+            or_(SEND.c.created_at < before[0], (SEND.c.created_at == before[0]) & (SEND.c.id < before[1]))
+        )
     rows = session.exec(statement.order_by(SEND.c.created_at.desc(), SEND.c.id.desc()).limit(limit))
-    return [Listed(send, number or "", order_id, message or "", route or "", gateway or "") for send, number, order_id, message, route, gateway in rows]
+    return [
+        Listed(send, number or "", order_id, message or "", route or "", gateway or "")
+        for send, number, order_id, message, route, gateway in rows
+    ]
 
 
 def counts(session: Session, store_id: int, wanted: Filter, facet: str) -> dict[str, int]:
     """How many sends there are for each value of a facet (states, channels, messages), the other filters in force."""
     column = {"states": SEND.c.state, "channels": SEND.c.channel, "messages": MessageRow.key}[facet]
-    statement = core_select(column, func.count()).select_from(SEND).outerjoin(MessageRow, MessageRow.id == SEND.c.message_id).where(SEND.c.store_id == store_id)  # type: ignore[arg-type]
+    statement = (
+        core_select(column, func.count())
+        .select_from(SEND)
+        .outerjoin(MessageRow, MessageRow.id == SEND.c.message_id)
+        .where(SEND.c.store_id == store_id)
+    )  # type: ignore[arg-type]
     if wanted.words:
         statement = statement.outerjoin(ORDER, ORDER.c.id == SEND.c.order_id)
     statement = _narrowed(statement, wanted, leave=facet).group_by(column)
@@ -328,7 +432,14 @@ def whole(session: Session, store_id: int, send_id: str) -> Whole | None:
     route = session.get(RouteRow, send.route_id) if send.route_id else None
     gateway = session.get(GatewayRow, send.gateway_id) if send.gateway_id else None
     return Whole(
-        Listed(send, order.number if order else "", send.order_id, message.key if message else "", route.key if route else "", gateway.key if gateway else ""),
+        Listed(
+            send,
+            order.number if order else "",
+            send.order_id,
+            message.key if message else "",
+            route.key if route else "",
+            gateway.key if gateway else "",
+        ),
         session.get(ContentRow, send_id),
         attempts_of(session, [send_id]).get(send_id, []),
         session.get(EventRow, send.event_id) if send.event_id else None,
@@ -340,7 +451,9 @@ def gateway_states(session: Session, store_id: int, since: dt.datetime) -> dict[
     """For each gateway how many sends stand in each state, of those made since a moment."""
     found: dict[int, dict[str, int]] = {}
     rows = session.connection().execute(
-        core_select(SEND.c.gateway_id, SEND.c.state, func.count()).where(SEND.c.store_id == store_id, SEND.c.created_at >= since, SEND.c.test.is_(False)).group_by(SEND.c.gateway_id, SEND.c.state)
+        core_select(SEND.c.gateway_id, SEND.c.state, func.count())
+        .where(SEND.c.store_id == store_id, SEND.c.created_at >= since, SEND.c.test.is_(False))
+        .group_by(SEND.c.gateway_id, SEND.c.state)
     )
     for gateway, state, number in rows:
         found.setdefault(gateway, {})[state] = number

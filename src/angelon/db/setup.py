@@ -1,4 +1,6 @@
-"""What a store has set up: loaded whole for the engine, changed one thing at a time, applied and exported as a bundle."""
+"""What a store has set up: loaded whole for the engine, changed one thing at a time, applied and exported as a
+bundle.
+"""
 
 from __future__ import annotations
 
@@ -69,19 +71,45 @@ def load(session: Session, store_id: int) -> LiveSetup:
     store = session.get(StoreRow, store_id)
     if store is None:
         raise LookupError(f"no store {store_id}")
-    revisions = {row.id: row.spec for row in session.exec(select(RevisionRow).where(col(RevisionRow.id).in_(_live_ids(session, store_id))))}
-    sources = {row.key: row for row in session.exec(select(SourceRow).where(SourceRow.store_id == store_id).order_by(col(SourceRow.id)))}
-    gateways = {row.key: row for row in session.exec(select(GatewayRow).where(GatewayRow.store_id == store_id).order_by(col(GatewayRow.id)))}
+    revisions = {
+        row.id: row.spec
+        for row in session.exec(select(RevisionRow).where(col(RevisionRow.id).in_(_live_ids(session, store_id))))
+    }
+    sources = {
+        row.key: row
+        for row in session.exec(select(SourceRow).where(SourceRow.store_id == store_id).order_by(col(SourceRow.id)))
+    }
+    gateways = {
+        row.key: row
+        for row in session.exec(select(GatewayRow).where(GatewayRow.store_id == store_id).order_by(col(GatewayRow.id)))
+    }
     messages = {row.key: row for row in session.exec(select(MessageRow).where(MessageRow.store_id == store_id))}
-    routes = {row.key: row for row in session.exec(select(RouteRow).where(RouteRow.store_id == store_id, col(RouteRow.gone_at).is_(None)).order_by(col(RouteRow.id)))}
+    routes = {
+        row.key: row
+        for row in session.exec(
+            select(RouteRow)
+            .where(RouteRow.store_id == store_id, col(RouteRow.gone_at).is_(None))
+            .order_by(col(RouteRow.id))
+        )
+    }
     variables = session.exec(select(VariableRow).where(VariableRow.store_id == store_id).order_by(col(VariableRow.id)))
-    published = {key: Route.model_validate(revisions[row.live_id]) for key, row in routes.items() if row.live_id in revisions}
-    active = [ActiveRoute(published[key], row.since) for key, row in routes.items() if row.on and row.since is not None and key in published]
+    published = {
+        key: Route.model_validate(revisions[row.live_id]) for key, row in routes.items() if row.live_id in revisions
+    }
+    active = [
+        ActiveRoute(published[key], row.since)
+        for key, row in routes.items()
+        if row.on and row.since is not None and key in published
+    ]
     setup = Setup(
         Store.model_validate(store.spec),
         {key: Source.model_validate(row.spec) for key, row in sources.items()},
         {row.name: Variable.model_validate(row.spec) for row in variables},
-        {key: Message.model_validate(revisions[row.live_id]) for key, row in messages.items() if row.live_id in revisions},
+        {
+            key: Message.model_validate(revisions[row.live_id])
+            for key, row in messages.items()
+            if row.live_id in revisions
+        },
         {key: Gateway.model_validate(row.spec) for key, row in gateways.items()},
         active,
         _approvals(session, store_id, gateways, messages),
@@ -95,15 +123,28 @@ def load(session: Session, store_id: int) -> LiveSetup:
         _ids(messages),
         _ids(gateways),
         {key: row.live_id for key, row in messages.items() if row.live_id is not None},
-        [Kept(*row) for row in session.exec(select(FileRow.id, FileRow.shelf, FileRow.name, FileRow.type, FileRow.size, FileRow.by, FileRow.match).where(FileRow.store_id == store_id))],  # type: ignore[call-overload]
+        [
+            Kept(*row)
+            for row in session.exec(
+                select(
+                    FileRow.id, FileRow.shelf, FileRow.name, FileRow.type, FileRow.size, FileRow.by, FileRow.match
+                ).where(FileRow.store_id == store_id)
+            )
+        ],  # type: ignore[call-overload]
         published,
     )
 
 
-def _approvals(session: Session, store_id: int, gateways: dict[str, Any], messages: dict[str, Any]) -> dict[tuple[str, str, str, str], str]:
+def _approvals(
+    session: Session, store_id: int, gateways: dict[str, Any], messages: dict[str, Any]
+) -> dict[tuple[str, str, str, str], str]:
     ways, said = {row.id: key for key, row in gateways.items()}, {row.id: key for key, row in messages.items()}
     rows = session.exec(select(ReviewRow).where(ReviewRow.store_id == store_id, ReviewRow.state == "approved"))
-    return {(ways[row.gateway_id], said[row.message_id], row.locale, row.mark): row.reference for row in rows if row.gateway_id in ways and row.message_id in said}
+    return {
+        (ways[row.gateway_id], said[row.message_id], row.locale, row.mark): row.reference
+        for row in rows
+        if row.gateway_id in ways and row.message_id in said
+    }
 
 
 def _ids(rows: dict[str, Any]) -> dict[str, int]:
@@ -113,7 +154,9 @@ def _ids(rows: dict[str, Any]) -> dict[str, int]:
 def _live_ids(session: Session, store_id: int) -> list[int]:
     found: list[int] = []
     for table in (MessageRow, RouteRow):
-        found += [id_ for id_ in session.exec(select(table.live_id).where(table.store_id == store_id)) if id_ is not None]
+        found += [
+            id_ for id_ in session.exec(select(table.live_id).where(table.store_id == store_id)) if id_ is not None
+        ]
     return found
 
 
@@ -149,7 +192,9 @@ def save_store(session: Session, store_id: int, store: Store) -> None:
 
 
 def save_variable(session: Session, store_id: int, variable: Variable) -> None:
-    row = session.exec(select(VariableRow).where(VariableRow.store_id == store_id, VariableRow.name == variable.name)).first()
+    row = session.exec(
+        select(VariableRow).where(VariableRow.store_id == store_id, VariableRow.name == variable.name)
+    ).first()
     if row is None:
         row = VariableRow(store_id=store_id, name=variable.name)
         session.add(row)
@@ -193,8 +238,12 @@ def publish(session: Session, row: Any, now: dt.datetime, note: str = "") -> Rev
         if live is None:
             raise Invalid([Problem("", "There is nothing to publish.")])
         return live
-    last = session.exec(select(func.max(RevisionRow.number)).where(RevisionRow.kind == kind, RevisionRow.owner_id == row.id)).one()
-    revision = RevisionRow(kind=kind, owner_id=row.id, number=(last or 0) + 1, spec=row.draft, created_at=now, note=note)
+    last = session.exec(
+        select(func.max(RevisionRow.number)).where(RevisionRow.kind == kind, RevisionRow.owner_id == row.id)
+    ).one()
+    revision = RevisionRow(
+        kind=kind, owner_id=row.id, number=(last or 0) + 1, spec=row.draft, created_at=now, note=note
+    )
     session.add(revision)
     session.flush()
     row.live_id, row.draft = revision.id, None
@@ -221,7 +270,13 @@ def current_spec(session: Session, row: Any) -> dict[str, Any]:
 
 def revisions_of(session: Session, kind: str, owner_id: int) -> list[RevisionRow]:
     """Newest first."""
-    return list(session.exec(select(RevisionRow).where(RevisionRow.kind == kind, RevisionRow.owner_id == owner_id).order_by(col(RevisionRow.number).desc())))
+    return list(
+        session.exec(
+            select(RevisionRow)
+            .where(RevisionRow.kind == kind, RevisionRow.owner_id == owner_id)
+            .order_by(col(RevisionRow.number).desc())
+        )
+    )
 
 
 # ---- as a bundle --------------------------------------------------------------------------------------------------
@@ -245,7 +300,13 @@ def apply(session: Session, bundle: Bundle, now: dt.datetime) -> list[str]:
         for item in items:
             taken = session.exec(select(table).where(table.key == item.key)).first()
             if taken is not None and taken.store_id != store.id:
-                raise Invalid([Problem(f"{name}s", f"The {name} key “{item.key}” belongs to another store.", "Choose another key.")])
+                raise Invalid(
+                    [
+                        Problem(
+                            f"{name}s", f"The {name} key “{item.key}” belongs to another store.", "Choose another key."
+                        )
+                    ]
+                )
             _note(changes, name, item.key, taken.spec if taken else None, item.plain())
             save_plain(session, table, store.id, item, now)
     known = {row.name: row.spec for row in session.exec(select(VariableRow).where(VariableRow.store_id == store.id))}
@@ -267,14 +328,18 @@ def apply(session: Session, bundle: Bundle, now: dt.datetime) -> list[str]:
                 switch(session, row, wanted, now)
     touch(session, store.id)
     session.flush()
-    problems = _problems_of_texts(bundle, {row.name for row in session.exec(select(VariableRow).where(VariableRow.store_id == store.id))})
+    problems = _problems_of_texts(
+        bundle, {row.name for row in session.exec(select(VariableRow).where(VariableRow.store_id == store.id))}
+    )
     if problems:
         raise Invalid(problems)
     return changes
 
 
 def _problems_of_texts(bundle: Bundle, variables: set[str]) -> list[Problem]:
-    """What keeps a bundle's messages from being made, whatever the order: texts that are broken, names that nothing stands for."""
+    """What keeps a bundle's messages from being made, whatever the order: texts that are broken, names that nothing
+    stands for.
+    """
     found: list[Problem] = []
     for number, message in enumerate(bundle.messages):
         for channel in message.channels():
@@ -286,7 +351,13 @@ def _problems_of_texts(bundle: Bundle, variables: set[str]) -> list[Problem]:
                     found += [problem.at(f"messages.{number}") for problem in error.problems]
                     continue
                 for name in sorted(part.names - variables - {"order"}):
-                    found.append(Problem(where, f"“{message.name}” uses “{name}”, and there is no variable of that name.", "Write it as the variable is called, or add the variable."))
+                    found.append(
+                        Problem(
+                            where,
+                            f"“{message.name}” uses “{name}”, and there is no variable of that name.",
+                            "Write it as the variable is called, or add the variable.",
+                        )
+                    )
     return found
 
 
@@ -325,6 +396,8 @@ def release_paused(session: Session, gateway_id: int, reason: str, now: dt.datet
     from angelon.db.tables import SendRow
 
     done = session.connection().execute(
-        update(SendRow).where(col(SendRow.gateway_id) == gateway_id, col(SendRow.state) == State.HELD, col(SendRow.reason) == reason).values(state=State.SCHEDULED, due_at=now, reason="", revision_id=None)
+        update(SendRow)
+        .where(col(SendRow.gateway_id) == gateway_id, col(SendRow.state) == State.HELD, col(SendRow.reason) == reason)
+        .values(state=State.SCHEDULED, due_at=now, reason="", revision_id=None)
     )
     return int(done.rowcount)

@@ -27,10 +27,17 @@ def save(connection: Connection, shapes: dict[tuple[int, str], Shape]) -> None:
         return
     dialect = sqlite if connection.dialect.name == "sqlite" else postgresql
     statement = dialect.insert(SHAPE)
-    statement = statement.on_conflict_do_update(index_elements=["source_id", "name"], set_={"spec": statement.excluded.spec})
-    connection.execute(statement, [{"source_id": source, "name": name, "spec": shape.plain()} for (source, name), shape in shapes.items()])
+    statement = statement.on_conflict_do_update(
+        index_elements=["source_id", "name"], set_={"spec": statement.excluded.spec}
+    )
+    connection.execute(
+        statement,
+        [{"source_id": source, "name": name, "spec": shape.plain()} for (source, name), shape in shapes.items()],
+    )
 
 
 def of_source(session: Session, source_id: int) -> dict[str, Shape]:
     """A source's shapes by delivery name."""
-    return {row.name: Shape.of(row.spec) for row in session.exec(select(ShapeRow).where(ShapeRow.source_id == source_id))}
+    return {
+        row.name: Shape.of(row.spec) for row in session.exec(select(ShapeRow).where(ShapeRow.source_id == source_id))
+    }

@@ -18,7 +18,11 @@ def among(connection: Connection, store_id: int, marks: Collection[str]) -> dict
     """Those of these marks that are suppressed, and why."""
     if not marks:
         return {}
-    rows = connection.execute(core_select(SUPPRESSION.c.mark, SUPPRESSION.c.why).where(SUPPRESSION.c.store_id == store_id, SUPPRESSION.c.mark.in_(list(marks))))
+    rows = connection.execute(
+        core_select(SUPPRESSION.c.mark, SUPPRESSION.c.why).where(
+            SUPPRESSION.c.store_id == store_id, SUPPRESSION.c.mark.in_(list(marks))
+        )
+    )
     return {mark: why for mark, why in rows}
 
 
@@ -28,12 +32,16 @@ def listed(session: Session, store_id: int, words: str = "", limit: int = 200) -
     for word in words.split()[:4]:
         like = f"%{word.replace('~', '~~').replace('%', '~%').replace('_', '~_')}%"
         statement = statement.where(col(SuppressionRow.mark).ilike(like, escape="~"))
-    return list(session.exec(statement.order_by(col(SuppressionRow.since).desc(), col(SuppressionRow.id).desc()).limit(limit)))
+    return list(
+        session.exec(statement.order_by(col(SuppressionRow.since).desc(), col(SuppressionRow.id).desc()).limit(limit))
+    )
 
 
 def add(session: Session, store_id: int, mark: str, why: str, now: dt.datetime) -> bool:
     """Adds an address; says whether it was new. One that is there keeps its date and gets the new reason."""
-    row = session.exec(select(SuppressionRow).where(SuppressionRow.store_id == store_id, SuppressionRow.mark == mark)).first()
+    row = session.exec(
+        select(SuppressionRow).where(SuppressionRow.store_id == store_id, SuppressionRow.mark == mark)
+    ).first()
     if row is not None:
         row.why = why
         return False

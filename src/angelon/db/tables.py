@@ -15,7 +15,8 @@ SENDING = "state = 'sending'"
 PROBLEM = "problem != ''"
 """The events that could not be planned."""
 STUCK = "state IN ('held', 'failed')"
-"""The sends that wait for their time, that are in a worker's hands, that need a person: spelt out so that a database can tell that
+"""The sends that wait for their time, that are in a worker's hands, that need a person: spelt out so that a database
+can tell that
 the index of these serves."""
 
 _EPOCH = dt.datetime(1970, 1, 1, tzinfo=dt.UTC)
@@ -41,7 +42,9 @@ class Instant(TypeDecorator[dt.datetime]):
 
 
 class Json(TypeDecorator[Any]):
-    """A JSON value as text. What JSON can't hold is written as text, so that one odd value never keeps a row from being stored."""
+    """A JSON value as text. What JSON can't hold is written as text, so that one odd value never keeps a row from being
+    stored.
+    """
 
     impl = Text
     cache_ok = True
@@ -51,7 +54,11 @@ class Json(TypeDecorator[Any]):
             return None
         try:
             return orjson.dumps(value, option=orjson.OPT_NON_STR_KEYS, default=str).decode()
-        except (TypeError, ValueError, RecursionError):  # orjson's errors are TypeErrors: numbers over 64 bits, half surrogates, depth
+        except (
+            TypeError,
+            ValueError,
+            RecursionError,
+        ):  # orjson's errors are TypeErrors: numbers over 64 bits, half surrogates, depth
             return orjson.dumps(_writable(value), option=orjson.OPT_NON_STR_KEYS, default=str).decode()
 
     def process_result_value(self, value: str | None, dialect: Any) -> Any:
@@ -193,8 +200,18 @@ class EventRow(SQLModel, table=True):
     __tablename__ = "event"
     __table_args__ = (
         UniqueConstraint("source_id", "delivery_key"),
-        Index("ix_event_unplanned", "received_at", sqlite_where=Column("planned_at").is_(None), postgresql_where=Column("planned_at").is_(None)),
-        Index("ix_event_waits", "waits_until", sqlite_where=Column("waits_until").is_not(None), postgresql_where=Column("waits_until").is_not(None)),
+        Index(
+            "ix_event_unplanned",
+            "received_at",
+            sqlite_where=Column("planned_at").is_(None),
+            postgresql_where=Column("planned_at").is_(None),
+        ),
+        Index(
+            "ix_event_waits",
+            "waits_until",
+            sqlite_where=Column("waits_until").is_not(None),
+            postgresql_where=Column("waits_until").is_not(None),
+        ),
         Index("ix_event_source", "source_id", "received_at"),
         Index("ix_event_type", "type", "received_at"),
         Index("ix_event_delivery_id", "delivery_id"),
@@ -305,7 +322,12 @@ class SendRow(SQLModel, table=True):
         Index("ix_send_waiting", "gateway_id", "due_at", sqlite_where=text(WAITING), postgresql_where=text(WAITING)),
         Index("ix_send_sending", "lease_until", sqlite_where=text(SENDING), postgresql_where=text(SENDING)),
         Index("ix_send_stuck", "created_at", sqlite_where=text(STUCK), postgresql_where=text(STUCK)),
-        Index("ix_send_falls", "fall_at", sqlite_where=Column("fall_at").is_not(None), postgresql_where=Column("fall_at").is_not(None)),
+        Index(
+            "ix_send_falls",
+            "fall_at",
+            sqlite_where=Column("fall_at").is_not(None),
+            postgresql_where=Column("fall_at").is_not(None),
+        ),
         Index("ix_send_reference", "gateway_id", "reference"),
         Index("ix_send_route_order", "route_id", "order_id"),
         Index("ix_send_created", "store_id", "created_at"),
@@ -368,7 +390,9 @@ class ContentRow(SQLModel, table=True):
 
 
 class FileRow(SQLModel, table=True):
-    """A file of the store's library. On a shelf, a name stands once for each order, sku or language that it is kept for."""
+    """A file of the store's library. On a shelf, a name stands once for each order, sku or language that it is kept
+    for.
+    """
 
     __tablename__ = "file"
     __table_args__ = (UniqueConstraint("store_id", "shelf", "name", "by", "match"),)

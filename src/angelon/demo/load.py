@@ -33,8 +33,10 @@ from angelon.standins.reviewer import review
 BUNDLE = Path(__file__).with_name("bundle.yaml")
 FILES = Path(__file__).with_name("files")
 LIBRARY: tuple[tuple[str, str, Literal["", "sku"], str], ...] = (
-    ("letterhead", "brackwater-kites.png", "", ""), ("care-sheets", "heron-first-flight.pdf", "sku", "HER-180"), ("care-sheets", "returns.pdf", "", ""),
-)  # fmt: skip
+    ("letterhead", "brackwater-kites.png", "", ""),
+    ("care-sheets", "heron-first-flight.pdf", "sku", "HER-180"),
+    ("care-sheets", "returns.pdf", "", ""),
+)
 """The demo's files: shelf, name, and for which orders."""
 
 
@@ -67,12 +69,16 @@ def prepare(database: Database, settings: Settings, port: int, free_port: Callab
         for row in session.exec(select(GatewayRow)):
             spec = _pointed(row.spec, ports)
             if spec != row.spec:
-                setup.save_plain(session, GatewayRow, row.store_id, Gateway.model_validate(spec), dt.datetime.now(dt.UTC))
+                setup.save_plain(
+                    session, GatewayRow, row.store_id, Gateway.model_validate(spec), dt.datetime.now(dt.UTC)
+                )
     address = str(box.setting("shop_address", ""))
     kept = address.rpartition("/")[2] or "webshop"
     box.set("shop_address", f"http://127.0.0.1:{port}/in/{kept}")
     for provider, gateway in (("sms", "text-line"), ("chat", "harbour-chat")):
-        box.set(f"{provider}_receipts", f"http://127.0.0.1:{port}/receipts/{gateway}/{token_of(settings.key(), gateway)}")
+        box.set(
+            f"{provider}_receipts", f"http://127.0.0.1:{port}/receipts/{gateway}/{token_of(settings.key(), gateway)}"
+        )
     return ports
 
 
@@ -139,13 +145,27 @@ def _reviewed(session: Session, box: Box, store_id: int, at: dt.datetime) -> Non
             row.state, row.decided_at = ("rejected" if row.reason else "approved"), at
             box.keep(row)
             reviews.note(
-                session, store_id, live.gateway_ids[gateway.key], live.message_ids[key], locale, compiled.numbered.mark(message.category), chat.model_dump(mode="json"), row.state, row.reason, row.reference, at
+                session,
+                store_id,
+                live.gateway_ids[gateway.key],
+                live.message_ids[key],
+                locale,
+                compiled.numbered.mark(message.category),
+                chat.model_dump(mode="json"),
+                row.state,
+                row.reason,
+                row.reference,
+                at,
             )
 
 
 def chat_spec(values: dict[str, Any]) -> dict[str, Any]:
     """What the chat provider keeps of a text handed in: the fields of its API."""
-    return {"language": values["locale"], "category": values["category"], **{part: values[part] for part in ("header", "body", "footer", "buttons", "samples", "placeholders")}}
+    return {
+        "language": values["locale"],
+        "category": values["category"],
+        **{part: values[part] for part in ("header", "body", "footer", "buttons", "samples", "placeholders")},
+    }
 
 
 @contextlib.contextmanager

@@ -73,11 +73,15 @@ def happenings(today: dt.datetime, dice: random.Random) -> list[tuple[dt.datetim
         quiet = date.weekday() >= 5
         for _ in range(dice.randint(3, 6) if quiet else dice.randint(5, 10)):
             serial += 1
-            at = date.replace(hour=0, minute=0, second=0, microsecond=0) + dt.timedelta(minutes=dice.randint(6 * 60, 23 * 60))
+            at = date.replace(hour=0, minute=0, second=0, microsecond=0) + dt.timedelta(
+                minutes=dice.randint(6 * 60, 23 * 60)
+            )
             made += _webshop_life(serial, at, dice, today)
         if dice.random() < 0.8:
             serial += 1
-            at = date.replace(hour=0, minute=0, second=0, microsecond=0) + dt.timedelta(minutes=dice.randint(8 * 60, 21 * 60))
+            at = date.replace(hour=0, minute=0, second=0, microsecond=0) + dt.timedelta(
+                minutes=dice.randint(8 * 60, 21 * 60)
+            )
             made += _fairground_life(serial, at, dice, today)
         if dice.random() < 0.4:
             at = date.replace(hour=9, minute=dice.randint(0, 59), second=0, microsecond=0)
@@ -95,7 +99,9 @@ def _order(serial: int, reference: str, at: dt.datetime, dice: random.Random) ->
     return ShopOrder(serial, reference, customer, lines, at, dice.choice(GIFT_NOTES) if dice.random() < 0.25 else "")
 
 
-def _webshop_life(serial: int, at: dt.datetime, dice: random.Random, today: dt.datetime) -> list[tuple[dt.datetime, str, Delivery]]:
+def _webshop_life(
+    serial: int, at: dt.datetime, dice: random.Random, today: dt.datetime
+) -> list[tuple[dt.datetime, str, Delivery]]:
     order = _order(serial, f"BK-{serial}", at, dice)
     failed = dice.random() < 0.03
 
@@ -112,8 +118,21 @@ def _webshop_life(serial: int, at: dt.datetime, dice: random.Random, today: dt.d
     if dice.random() < 0.04:
         return [*made, told(at + dt.timedelta(hours=dice.randint(1, 20)), "cancelled")]
     carrier = CARRIERS[serial % 3]
-    number = s10_number(serial * 7919) if carrier == "Gannet Post" else f"SW{serial:08d}" if carrier == "Saltway Couriers" else ""
-    hours = {"packed": (4, 26), "label_printed": (1, 3), "shipped": (2, 8), "in_transit": (6, 30), "out_for_delivery": (20, 50), "delivered": (2, 8)}
+    number = (
+        s10_number(serial * 7919)
+        if carrier == "Gannet Post"
+        else f"SW{serial:08d}"
+        if carrier == "Saltway Couriers"
+        else ""
+    )
+    hours = {
+        "packed": (4, 26),
+        "label_printed": (1, 3),
+        "shipped": (2, 8),
+        "in_transit": (6, 30),
+        "out_for_delivery": (20, 50),
+        "delivered": (2, 8),
+    }
     for state in LIFE[1:]:
         when += dt.timedelta(minutes=dice.randint(*(h * 60 for h in hours[state])))
         if state == "shipped":
@@ -125,7 +144,9 @@ def _webshop_life(serial: int, at: dt.datetime, dice: random.Random, today: dt.d
     return made
 
 
-def _one_placed(serial: int, at: dt.datetime, dice: random.Random, email: str = "") -> tuple[dt.datetime, str, Delivery]:
+def _one_placed(
+    serial: int, at: dt.datetime, dice: random.Random, email: str = ""
+) -> tuple[dt.datetime, str, Delivery]:
     """One order that was placed and has not moved on since, of a customer whose address may be a wrong one."""
     order = _order(serial, f"BK-{serial}", at, dice)
     if email:
@@ -133,17 +154,28 @@ def _one_placed(serial: int, at: dt.datetime, dice: random.Random, email: str = 
     return at, "webshop", webshop(order, "paid", at, True, str(uuid.UUID(int=dice.getrandbits(128), version=4)))
 
 
-def _fairground_life(serial: int, at: dt.datetime, dice: random.Random, today: dt.datetime) -> list[tuple[dt.datetime, str, Delivery]]:
+def _fairground_life(
+    serial: int, at: dt.datetime, dice: random.Random, today: dt.datetime
+) -> list[tuple[dt.datetime, str, Delivery]]:
     order = _order(serial, f"F-77-{300000 + serial}", at, dice)
-    stages = (("WAITING_FOR_CONFIRMATION", "NEW_SALE", 0), ("CONFIRMED", "SALE_CHANGED", 3), ("SENT", "SALE_CHANGED", 40), ("RECEIVED", "SALE_CHANGED", 120))
+    stages = (
+        ("WAITING_FOR_CONFIRMATION", "NEW_SALE", 0),
+        ("CONFIRMED", "SALE_CHANGED", 3),
+        ("SENT", "SALE_CHANGED", 40),
+        ("RECEIVED", "SALE_CHANGED", 120),
+    )
     made = []
     for stage, notice, hours in stages:
         when = at + dt.timedelta(hours=hours, minutes=dice.randint(0, 50) if hours else 0)
-        made.append((when, "fairground", fairground(order, stage, notice, with_phone=today - when > dt.timedelta(days=3))))
+        made.append(
+            (when, "fairground", fairground(order, stage, notice, with_phone=today - when > dt.timedelta(days=3)))
+        )
     return made
 
 
-def _workbench_life(serial: int, at: dt.datetime, dice: random.Random, today: dt.datetime) -> list[tuple[dt.datetime, str, Delivery]]:
+def _workbench_life(
+    serial: int, at: dt.datetime, dice: random.Random, today: dt.datetime
+) -> list[tuple[dt.datetime, str, Delivery]]:
     order = _order(serial, f"WB-{serial}", at, dice)
     states = ("agreed", "sewing", "ready_for_collection", "collected")
     made, when = [], at
@@ -193,4 +225,6 @@ def _received(source: Source, source_id: int, at: dt.datetime, delivery: Deliver
         event_id = clock.new_id("ev", at)
         key = f"d:{event.delivery_id}" if event.delivery_id else f"{events.BY_BODY}{digest(delivery.body)}:{event_id}"
         made.append(NewEvent(event_id, source_id, id_, key, event.name, event.type, at, number))
-    return NewDelivery(id_, source_id, at, headers["content-type"], headers, delivery.body, digest(delivery.body), tuple(made))
+    return NewDelivery(
+        id_, source_id, at, headers["content-type"], headers, delivery.body, digest(delivery.body), tuple(made)
+    )

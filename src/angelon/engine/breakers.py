@@ -26,7 +26,9 @@ class Breakers:
             for gateway_id, health in list(self._health.items()):
                 if health.opened_at is not None and gateway_id not in stored and gateway_id not in self._unsaved:
                     del self._health[gateway_id]
-            self._health |= {gateway_id: health for gateway_id, health in stored.items() if gateway_id not in self._unsaved}
+            self._health |= {
+                gateway_id: health for gateway_id, health in stored.items() if gateway_id not in self._unsaved
+            }
 
     def of(self, gateway_id: int | None) -> Health:
         return self._health.get(gateway_id, HEALTHY) if gateway_id is not None else HEALTHY

@@ -35,10 +35,14 @@ LEASE = dt.timedelta(minutes=10)
 ENOUGH, FEWEST, MOST = 0.25, 1, 32
 """What one thread takes at a time: what goes out in so many seconds, within bounds."""
 SLOW = 1.0
-"""Seconds that one try may take before what was claimed with it and not begun is given back, for other threads to take."""
+"""Seconds that one try may take before what was claimed with it and not begun is given back, for other threads to take.
+"""
 GIVE_UP_STORING = 10.0
 """Seconds for which a worker that is to stop goes on trying to store what it has done."""
-UNKNOWN = "The worker stopped while this send was in its hands. Whether the gateway took it is not known; it is tried again under the same Message-ID."
+UNKNOWN = (
+    "The worker stopped while this send was in its hands. Whether the gateway took it is not known; it is "
+    "tried again under the same Message-ID."
+)
 
 
 @dataclass
@@ -54,7 +58,11 @@ class _Results:
     def of_one(self, settled: dict[str, Any]) -> _Results:
         """What there is about one send."""
         id_ = settled["b_id"]
-        return _Results([settled], [row for row in self.attempts if row["send_id"] == id_], [row for row in self.contents if row["send_id"] == id_])
+        return _Results(
+            [settled],
+            [row for row in self.attempts if row["send_id"] == id_],
+            [row for row in self.contents if row["send_id"] == id_],
+        )
 
 
 def fitting(number: int, took: float) -> int:
@@ -69,7 +77,15 @@ class Dispatcher:
     """One thread's worth of delivering, with its own connection to each gateway."""
 
     def __init__(
-        self, name: str, database: Database, setups: Setups, vault: Vault, clock: Clock, make_way: MakeWay = way_for, breakers: Breakers | None = None, stopped: Callable[[], bool] = lambda: False,
+        self,
+        name: str,
+        database: Database,
+        setups: Setups,
+        vault: Vault,
+        clock: Clock,
+        make_way: MakeWay = way_for,
+        breakers: Breakers | None = None,
+        stopped: Callable[[], bool] = lambda: False,
         in_hand: set[str] | None = None,
     ) -> None:
         """`in_hand` is where the ids of sends stand that are being tried, or whose outcome is not stored yet."""
@@ -88,7 +104,9 @@ class Dispatcher:
         self.followed = False
         """Whether something that it settled has something to follow; whoever looks at that sets it back."""
 
-    def run_batch(self, limit: int = 16, more: Callable[[], None] | None = None, gateway_id: int | None = EVERY_GATEWAY) -> int:
+    def run_batch(
+        self, limit: int = 16, more: Callable[[], None] | None = None, gateway_id: int | None = EVERY_GATEWAY
+    ) -> int:
         """Takes up to `limit` due sends through; gives how many.
 
         `more` is called where there may be more than that, before these are delivered.
@@ -97,7 +115,9 @@ class Dispatcher:
         self.store()
         return done
 
-    def run(self, limit: int, more: Callable[[], None], stopped: Callable[[], bool], gateway_id: int | None = EVERY_GATEWAY) -> int:
+    def run(
+        self, limit: int, more: Callable[[], None], stopped: Callable[[], bool], gateway_id: int | None = EVERY_GATEWAY
+    ) -> int:
         """Takes due sends through until none is left, or their gateway turns out to be unreachable.
 
         What a batch came to is stored before the next is claimed. It begins with `limit` sends and then takes as many
@@ -141,7 +161,11 @@ class Dispatcher:
                     continue
                 if self._stopped() and time.monotonic() - began > GIVE_UP_STORING:
                     raise
-                log.warning("what sends came to could not be stored yet; trying again", sends=len(self._results.settled), why=str(error)[:200])
+                log.warning(
+                    "what sends came to could not be stored yet; trying again",
+                    sends=len(self._results.settled),
+                    why=str(error)[:200],
+                )
             time.sleep(wait)
             wait = min(wait * 2, 2.0)
         if references:
@@ -163,7 +187,16 @@ class Dispatcher:
         while self._results.settled:
             settled = self._results.settled[0]
             one = self._results.of_one(settled)
-            bare = _Results([settled | {"values": None, "subject": "", "reason": "What was sent could not be stored in full. The log says more."}])
+            bare = _Results(
+                [
+                    settled
+                    | {
+                        "values": None,
+                        "subject": "",
+                        "reason": "What was sent could not be stored in full. The log says more.",
+                    }
+                ]
+            )
             for results in (one, bare):
                 try:
                     with self._database.connection() as connection:
@@ -188,7 +221,9 @@ class Dispatcher:
         try:
             return self._deliver_in_turn(claimed, limit, more)
         finally:  # what was neither begun nor given back is no longer ours: its lease runs out
-            self._in_hand.difference_update({row.id for row in claimed} - {settled["b_id"] for settled in self._results.settled})
+            self._in_hand.difference_update(
+                {row.id for row in claimed} - {settled["b_id"] for settled in self._results.settled}
+            )
 
     def _deliver_in_turn(self, claimed: list[Any], limit: int, more: Callable[[], None] | None) -> int:
         if more and len(claimed) >= limit:
@@ -201,7 +236,11 @@ class Dispatcher:
             began = time.monotonic()
             self._one(row)
             rest = claimed[position + 1 :]
-            if rest and (time.monotonic() - began > SLOW or self._stopped() or self._breakers.of(rest[0].gateway_id).opened_at is not None):
+            if rest and (
+                time.monotonic() - began > SLOW
+                or self._stopped()
+                or self._breakers.of(rest[0].gateway_id).opened_at is not None
+            ):
                 self.store()
                 self._release(rest)
                 return position + 1
@@ -212,7 +251,9 @@ class Dispatcher:
             with self._database.connection() as connection:
                 queries.release(connection, rest, self.name)
         except Exception:
-            log.exception("sends that were not begun could not be given back; their lease will run out", sends=len(rest))
+            log.exception(
+                "sends that were not begun could not be given back; their lease will run out", sends=len(rest)
+            )
 
     def _extend(self, rest: list[str]) -> dt.datetime:
         until = self._clock.now() + LEASE
@@ -228,9 +269,20 @@ class Dispatcher:
     def _one(self, row: Any) -> None:
         """Takes one send through. Whatever is raised on the way concerns this send alone."""
         settled: dict[str, Any] = {
-            "b_id": row.id, "b_worker": self.name, "reason": "", "due_at": row.due_at, "settled_at": None, "subject": row.subject, "state": State.HELD,
-            "revision_id": row.revision_id, "tries": row.tries, "values": None, "reference": row.reference, "cost": row.cost, "fall_at": row.fall_at,
-        }  # fmt: skip
+            "b_id": row.id,
+            "b_worker": self.name,
+            "reason": "",
+            "due_at": row.due_at,
+            "settled_at": None,
+            "subject": row.subject,
+            "state": State.HELD,
+            "revision_id": row.revision_id,
+            "tries": row.tries,
+            "values": None,
+            "reference": row.reference,
+            "cost": row.cost,
+            "fall_at": row.fall_at,
+        }
         live: LiveSetup | None = None
         try:
             live = self._setups.get(row.store_id)
@@ -238,7 +290,15 @@ class Dispatcher:
             if outcome is not None:
                 ended = self._clock.now()
                 self._results.attempts.append(
-                    {"send_id": row.id, "number": row.tries, "began_at": began, "ended_at": ended, "outcome": outcome.kind, "code": outcome.code, "answer": storable_text(outcome.answer)}
+                    {
+                        "send_id": row.id,
+                        "number": row.tries,
+                        "began_at": began,
+                        "ended_at": ended,
+                        "outcome": outcome.kind,
+                        "code": outcome.code,
+                        "answer": storable_text(outcome.answer),
+                    }
                 )
                 if gateway is not None:
                     self._settle(row, gateway, outcome, ended, settled)
@@ -250,10 +310,16 @@ class Dispatcher:
             tried = any(attempt["send_id"] == row.id for attempt in self._results.attempts)
             at = self._clock.now() + dt.timedelta(minutes=5)
             reason = f"It could not be taken through: {type(error).__name__}. The log says more."
-            settled |= {"state": State.RETRYING, "due_at": at, "reason": reason} if tried else {"state": State.HELD, "reason": reason, "tries": row.tries - 1}
+            settled |= (
+                {"state": State.RETRYING, "due_at": at, "reason": reason}
+                if tried
+                else {"state": State.HELD, "reason": reason, "tries": row.tries - 1}
+            )
         self._results.settled.append(settled)
 
-    def _try(self, row: Any, live: LiveSetup, settled: dict[str, Any]) -> tuple[Gateway | None, Outcome | None, dt.datetime]:
+    def _try(
+        self, row: Any, live: LiveSetup, settled: dict[str, Any]
+    ) -> tuple[Gateway | None, Outcome | None, dt.datetime]:
         """(gateway, outcome of the try, when it began); no outcome where none was made, `settled` says why then."""
         began = self._clock.now()
         try:
@@ -262,7 +328,12 @@ class Dispatcher:
         except NotNow as error:
             return self._preparing.gateway(row, live), Outcome("temporary", "", error.reason), began
         except NoMore as error:
-            settled |= {"state": move(State.SENDING, State.SKIPPED), "settled_at": began, "reason": error.reason, "tries": row.tries - 1}
+            settled |= {
+                "state": move(State.SENDING, State.SKIPPED),
+                "settled_at": began,
+                "reason": error.reason,
+                "tries": row.tries - 1,
+            }
             return None, None, began
         except (Held, WrongKey) as error:
             settled |= {"state": move(State.SENDING, State.HELD), "reason": str(error), "tries": row.tries - 1}
@@ -270,10 +341,19 @@ class Dispatcher:
         except Exception as error:
             if is_database_failure(error):
                 log.warning("a send could not be prepared yet", send=row.id, why=str(error)[:200])
-                settled |= {"state": move(State.SENDING, State.RETRYING), "due_at": began + dt.timedelta(seconds=10), "reason": "The database could not be read.", "tries": row.tries - 1}
+                settled |= {
+                    "state": move(State.SENDING, State.RETRYING),
+                    "due_at": began + dt.timedelta(seconds=10),
+                    "reason": "The database could not be read.",
+                    "tries": row.tries - 1,
+                }
                 return None, None, began
             log.exception("a send could not be prepared", send=row.id)
-            settled |= {"state": move(State.SENDING, State.HELD), "reason": f"The message could not be made: {type(error).__name__}. The log says more.", "tries": row.tries - 1}
+            settled |= {
+                "state": move(State.SENDING, State.HELD),
+                "reason": f"The message could not be made: {type(error).__name__}. The log says more.",
+                "tries": row.tries - 1,
+            }
             return None, None, began
         settled |= ready.settled
         self._results.contents.append(ready.content)
@@ -283,9 +363,17 @@ class Dispatcher:
         except Exception as error:
             log.exception("a gateway raised", send=row.id, gateway=ready.gateway.key)
             self._drop_way(row.gateway_id)
-            outcome = Outcome("unknown", "", f"The connection broke off inside Angelon: {type(error).__name__}. Whether the gateway took it is not known.", unreachable=True)
+            outcome = Outcome(
+                "unknown",
+                "",
+                f"The connection broke off inside Angelon: {type(error).__name__}. Whether the gateway took it is "
+                "not known.",
+                unreachable=True,
+            )
         if row.gateway_id is not None:
-            self._breakers.note(row.gateway_id, not outcome.unreachable, storable_text(outcome.answer), self._clock.now())
+            self._breakers.note(
+                row.gateway_id, not outcome.unreachable, storable_text(outcome.answer), self._clock.now()
+            )
         return ready.gateway, outcome, began
 
     def _following(self, row: Any, live: LiveSetup, gateway: Gateway | None, state: State) -> dict[str, Any]:
@@ -304,11 +392,21 @@ class Dispatcher:
         if outcome.kind == "accepted":
             settled |= {"state": move(State.SENDING, State.SENT), "settled_at": now, "reference": outcome.reference}
         elif outcome.kind == "permanent":
-            settled |= {"state": move(State.SENDING, State.FAILED), "settled_at": now, "reason": f"Refused for good: {said}"}
+            settled |= {
+                "state": move(State.SENDING, State.FAILED),
+                "settled_at": now,
+                "reason": f"Refused for good: {said}",
+            }
         else:
-            at = gateway.retry.next_try(row.tries, row.first_try_at or now, now, self._clock.dice.random, outcome.retry_after)
+            at = gateway.retry.next_try(
+                row.tries, row.first_try_at or now, now, self._clock.dice.random, outcome.retry_after
+            )
             if at is None:
-                settled |= {"state": move(State.SENDING, State.FAILED), "settled_at": now, "reason": f"Given up after {row.tries} tries: {said}"}
+                settled |= {
+                    "state": move(State.SENDING, State.FAILED),
+                    "settled_at": now,
+                    "reason": f"Given up after {row.tries} tries: {said}",
+                }
             else:
                 settled |= {"state": move(State.SENDING, State.RETRYING), "due_at": at, "reason": said}
 
@@ -340,7 +438,13 @@ def _store(connection: Connection, results: _Results) -> None:
     queries.keep_content(connection, results.contents)
 
 
-def recover(database: Database, clock: Clock, dead: list[str], in_hand: Collection[str] = (), seen: dict[str, tuple[int, float]] | None = None) -> int:
+def recover(
+    database: Database,
+    clock: Clock,
+    dead: list[str],
+    in_hand: Collection[str] = (),
+    seen: dict[str, tuple[int, float]] | None = None,
+) -> int:
     """Gives back sends whose worker is gone; their last try is logged as unknown. Says how many.
 
     `dead` are workers that are known to be gone. Sends `in_hand` are never taken: the caller is trying them, or holds
@@ -362,7 +466,15 @@ def recover(database: Database, clock: Clock, dead: list[str], in_hand: Collecti
         queries.add_attempts(
             connection,
             [
-                {"send_id": r.id, "number": r.tries, "began_at": (r.lease_until or now) - LEASE, "ended_at": now, "outcome": "unknown", "code": "", "answer": UNKNOWN}
+                {
+                    "send_id": r.id,
+                    "number": r.tries,
+                    "began_at": (r.lease_until or now) - LEASE,
+                    "ended_at": now,
+                    "outcome": "unknown",
+                    "code": "",
+                    "answer": UNKNOWN,
+                }
                 for r in rows
             ],
         )

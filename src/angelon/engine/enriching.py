@@ -106,7 +106,12 @@ def ask(live: LiveSetup, one: Enrichment, context: Any) -> tuple[str, Any, str, 
     url = ""
     try:
         url = address(one, context)
-        return url, answer(one, fetch(url, live.setup.store.private_hosts, one.max_bytes, one.timeout_seconds)), "", False
+        return (
+            url,
+            answer(one, fetch(url, live.setup.store.private_hosts, one.max_bytes, one.timeout_seconds)),
+            "",
+            False,
+        )
     except Invalid as error:
         return url, None, error.problems[0].what, True
     except CantFetch as error:

@@ -1,4 +1,6 @@
-"""Reads stored events: from a delivery's bytes to its payload, its order and its variables. Whoever needs that asks here."""
+"""Reads stored events: from a delivery's bytes to its payload, its order and its variables. Whoever needs that asks
+here.
+"""
 
 from __future__ import annotations
 
@@ -45,7 +47,9 @@ def parts_of(source: Source, body: bytes, content_type: str, headers: Mapping[st
 
 
 class Payloads:
-    """The payloads of stored deliveries, each parsed once however many of its events are read. Not for several threads."""
+    """The payloads of stored deliveries, each parsed once however many of its events are read. Not for several
+    threads.
+    """
 
     def __init__(self, most_bytes: int = MOST_BYTES) -> None:
         self._most = most_bytes
@@ -70,7 +74,11 @@ class Payloads:
             delivery = found.get(id_)
             parts: list[Any] | NotReadable
             try:
-                parts = GONE if delivery is None else parts_of(source, delivery.body, delivery.content_type, delivery.headers or {})
+                parts = (
+                    GONE
+                    if delivery is None
+                    else parts_of(source, delivery.body, delivery.content_type, delivery.headers or {})
+                )
             except NotReadable as error:
                 parts = error
             self.parsed += 1
@@ -93,7 +101,14 @@ class Payloads:
         if isinstance(parts, NotReadable):
             raise parts
         if row.item >= len(parts):
-            raise NotReadable(Problem("body", f"The delivery has no order number {row.item + 1}, as the source is set up now.", "Check where its orders stand, on the source's page."), 400)
+            raise NotReadable(
+                Problem(
+                    "body",
+                    f"The delivery has no order number {row.item + 1}, as the source is set up now.",
+                    "Check where its orders stand, on the source's page.",
+                ),
+                400,
+            )
         return with_answers(parts[row.item], answered or {})
 
 
@@ -117,7 +132,9 @@ def event_of(row: Any, source: Source, payload: Any, unanswered: Mapping[str, st
     return Event(row.id, row.type, row.name, source.key, payload, row.received_at, row.was, row.now, unanswered or {})
 
 
-def read_event(session: Session, live: LiveSetup, row: EventRow | Any, given: Mapping[str, Value] | None = None) -> ReadEvent:
+def read_event(
+    session: Session, live: LiveSetup, row: EventRow | Any, given: Mapping[str, Value] | None = None
+) -> ReadEvent:
     """One stored event, read as its source is mapped now. `given` stand in place of recipes. Raises NotReadable."""
     payload = payload_of(session, live, row)
     source = live.setup.sources[live.source_key(row.source_id)]

@@ -1,4 +1,6 @@
-"""What follows when a send fails, is held or is not out in time: the next way, somebody of the shop told, an event of its own."""
+"""What follows when a send fails, is held or is not out in time: the next way, somebody of the shop told, an event of
+its own.
+"""
 
 from __future__ import annotations
 
@@ -49,7 +51,10 @@ class Following:
             if not queries.falling(session.connection(), now, 1):
                 return 0
         made = 0
-        with self._database.connection() as connection, Session(bind=connection, join_transaction_mode="rollback_only") as session:
+        with (
+            self._database.connection() as connection,
+            Session(bind=connection, join_transaction_mode="rollback_only") as session,
+        ):
             for row in queries.falling(connection, now, limit):
                 try:
                     with connection.begin_nested():
@@ -59,20 +64,30 @@ class Following:
                         raise
                     log.exception("what follows a send could not be worked out", send=row.id)
                     session.expunge_all()
-                    queries.fallback_failed(connection, row.id, f"{row.reason} What follows could not be worked out: {describe_fault(error)}".strip())
+                    queries.fallback_failed(
+                        connection,
+                        row.id,
+                        f"{row.reason} What follows could not be worked out: {describe_fault(error)}".strip(),
+                    )
         return made
 
     def _one(self, connection: Connection, session: Session, row: Any, now: dt.datetime) -> int:
         live = self._setups.get(row.store_id)
         route = route_of(row, live)
         state = State(row.state)
-        if route is None or row.test or state not in (State.SCHEDULED, State.RETRYING, State.HELD, State.FAILED, State.SENT):
+        if (
+            route is None
+            or row.test
+            or state not in (State.SCHEDULED, State.RETRYING, State.HELD, State.FAILED, State.SENT)
+        ):
             queries.fell(connection, row.id, None)
             return 0
         within = dt.timedelta(minutes=route.otherwise.within_minutes)
         late = bool(within) and now >= row.due_at + within and state is not State.FAILED
         first_held = state is State.HELD and not late
-        made = self._event(connection, session, live, route, row, state, now) if state is State.FAILED or first_held else 0
+        made = (
+            self._event(connection, session, live, route, row, state, now) if state is State.FAILED or first_held else 0
+        )
         again_at = row.due_at + within if first_held and within and len(route.otherwise.ways) > row.step else None
         queries.fell(connection, row.id, again_at)
         if again_at is not None:
@@ -90,7 +105,16 @@ class Following:
         queries.add(connection, told)
         return made + len(told)
 
-    def _instead(self, connection: Connection, session: Session, live: LiveSetup, route: Route, row: Any, why: str, now: dt.datetime) -> dict[str, Any] | None:
+    def _instead(
+        self,
+        connection: Connection,
+        session: Session,
+        live: LiveSetup,
+        route: Route,
+        row: Any,
+        why: str,
+        now: dt.datetime,
+    ) -> dict[str, Any] | None:
         """The send by the next way, as it is stored; None where none is left."""
         found = look_again(session, live, row)
         recipient = next((recipient for recipient in route.to if to_mark(recipient) == row.whom), None)
@@ -98,42 +122,123 @@ class Following:
         if found is None or recipient is None or event is None:
             return None
         happened, reading, variables = found
-        known = facts.of_one(connection, live, [route], event.source_id, reading, event.parent_id or event.id, frozenset({route.key}))
-        send = planned_instead(happened, reading, variables, route, live.setup, known, now, recipient, row.step, f"{why} So by another way.")
+        known = facts.of_one(
+            connection, live, [route], event.source_id, reading, event.parent_id or event.id, frozenset({route.key})
+        )
+        send = planned_instead(
+            happened,
+            reading,
+            variables,
+            route,
+            live.setup,
+            known,
+            now,
+            recipient,
+            row.step,
+            f"{why} So by another way.",
+        )
         if send is None:
             return None
-        return send_row(live, send, self._clock.new_id("sd", now), row.event_id, row.order_id, now, instead_of=row.id, run_id=row.run_id)
+        return send_row(
+            live,
+            send,
+            self._clock.new_id("sd", now),
+            row.event_id,
+            row.order_id,
+            now,
+            instead_of=row.id,
+            run_id=row.run_id,
+        )
 
     def _tell(self, live: LiveSetup, route: Route, row: Any, why: str, now: dt.datetime) -> list[dict[str, Any]]:
         """A mail to everybody of the role that the route names."""
         gateway = _mail_gateway(live)
-        members = [member for member in live.setup.store.team if route.otherwise.tell and member.role.casefold() == route.otherwise.tell.casefold() and member.email]
+        members = [
+            member
+            for member in live.setup.store.team
+            if route.otherwise.tell and member.role.casefold() == route.otherwise.tell.casefold() and member.email
+        ]
         if gateway is None or not members:
             return []
         message = live.setup.messages.get(route.send)
-        values = notice_values(why, route.name, message.name if message else route.send, row.recipient_name or row.recipient or "the customer", link_to(self._base_url, row.id))
+        values = notice_values(
+            why,
+            route.name,
+            message.name if message else route.send,
+            row.recipient_name or row.recipient or "the customer",
+            link_to(self._base_url, row.id),
+        )
         return [
             {
-                "id": self._clock.new_id("sd", now), "store_id": live.store_id, "event_id": row.event_id, "order_id": row.order_id, "route_id": None, "message_id": None,
-                "gateway_id": live.gateway_ids[gateway.key], "revision_id": None, "channel": "email", "recipient": member.email, "recipient_name": member.name, "locale": live.setup.store.locale,
-                "state": State.SCHEDULED, "reason": "", "created_at": now, "due_at": now, "settled_at": None, "worker": "", "tries": 0, "subject": "", "test": False,
-                "draft": notice(live.setup.store.locale).plain(), "values": {name: pack(value) for name, value in values.items()}, "whom": f"role:{member.role}", "step": 0, "instead_of": row.id,
-                "trace": [{"part": "otherwise", "verdict": "yes", "saw": f"{route.name}: no way is left, so the {member.role} is told", "why": ""}], "run_id": None, "fall_at": None,
+                "id": self._clock.new_id("sd", now),
+                "store_id": live.store_id,
+                "event_id": row.event_id,
+                "order_id": row.order_id,
+                "route_id": None,
+                "message_id": None,
+                "gateway_id": live.gateway_ids[gateway.key],
+                "revision_id": None,
+                "channel": "email",
+                "recipient": member.email,
+                "recipient_name": member.name,
+                "locale": live.setup.store.locale,
+                "state": State.SCHEDULED,
+                "reason": "",
+                "created_at": now,
+                "due_at": now,
+                "settled_at": None,
+                "worker": "",
+                "tries": 0,
+                "subject": "",
+                "test": False,
+                "draft": notice(live.setup.store.locale).plain(),
+                "values": {name: pack(value) for name, value in values.items()},
+                "whom": f"role:{member.role}",
+                "step": 0,
+                "instead_of": row.id,
+                "trace": [
+                    {
+                        "part": "otherwise",
+                        "verdict": "yes",
+                        "saw": f"{route.name}: no way is left, so the {member.role} is told",
+                        "why": "",
+                    }
+                ],
+                "run_id": None,
+                "fall_at": None,
             }
             for member in members
-        ]  # fmt: skip
+        ]
 
-    def _event(self, connection: Connection, session: Session, live: LiveSetup, route: Route, row: Any, state: State, now: dt.datetime) -> int:
+    def _event(
+        self,
+        connection: Connection,
+        session: Session,
+        live: LiveSetup,
+        route: Route,
+        row: Any,
+        state: State,
+        now: dt.datetime,
+    ) -> int:
         """The event that tells routes of it, where one waits for it; none about a send that such an event made."""
         type_ = "send.failed" if state is State.FAILED else "send.held"
         event = session.get(EventRow, row.event_id) if row.event_id else None
-        if event is None or OURS & set(route.when) or not any(type_ in active.route.when for active in live.setup.routes):
+        if (
+            event is None
+            or OURS & set(route.when)
+            or not any(type_ in active.route.when for active in live.setup.routes)
+        ):
             return 0
         key = f"{row.id}>{type_}>{int(now.timestamp() * 1000)}"
-        derive(connection, [NewEvent.derived(event, self._clock.new_id("ev", now), key, row.reason, type_, now, row.order_id)])
+        derive(
+            connection,
+            [NewEvent.derived(event, self._clock.new_id("ev", now), key, row.reason, type_, now, row.order_id)],
+        )
         return 1
 
 
 def _mail_gateway(live: LiveSetup) -> Gateway | None:
     """The first gateway for email that is not paused."""
-    return next((gateway for gateway in live.setup.gateways.values() if gateway.channel == "email" and not gateway.paused), None)
+    return next(
+        (gateway for gateway in live.setup.gateways.values() if gateway.channel == "email" and not gateway.paused), None
+    )

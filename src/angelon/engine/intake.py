@@ -48,7 +48,16 @@ class Intake:
         self._secrets: dict[int, tuple[int, list[Secret]]] = {}
         self._lock = threading.Lock()
 
-    def receive(self, key: str, method: str, headers: Mapping[str, str], raw: bytes, length: int, query: Mapping[str, str], remote: str) -> Answer:
+    def receive(
+        self,
+        key: str,
+        method: str,
+        headers: Mapping[str, str],
+        raw: bytes,
+        length: int,
+        query: Mapping[str, str],
+        remote: str,
+    ) -> Answer:
         """Answers one request, and waits until what it brought is stored. Arguments as `take`'s."""
         taken = self.take(key, method, headers, raw, length, query, remote)
         if isinstance(taken, Answer):
@@ -58,7 +67,16 @@ class Intake:
         except Exception as error:
             return self.not_stored(error)
 
-    def take(self, key: str, method: str, headers: Mapping[str, str], raw: bytes, length: int, query: Mapping[str, str], remote: str) -> Answer | NewDelivery:
+    def take(
+        self,
+        key: str,
+        method: str,
+        headers: Mapping[str, str],
+        raw: bytes,
+        length: int,
+        query: Mapping[str, str],
+        remote: str,
+    ) -> Answer | NewDelivery:
         """A request checked and taken apart: the delivery that is to be stored, or the answer where there is none.
 
         `headers` has lower-case names; `length` is what the sender says the body's size is; `remote` is the sender's
@@ -66,7 +84,12 @@ class Intake:
         """
         found = self._setups.find_source(key)
         if found is None:
-            return _problem(404, "No such source", f"There is no source at /in/{key[:60]}.", "Copy the address again from the source's page.")
+            return _problem(
+                404,
+                "No such source",
+                f"There is no source at /in/{key[:60]}.",
+                "Copy the address again from the source's page.",
+            )
         live, source_id = found
         source = live.setup.sources[key]
         if source.challenge and source.challenge.method == method:
@@ -74,7 +97,9 @@ class Intake:
             if echo is not None:
                 return Answer(200, text=echo)
         if method != "POST":
-            return _problem(405, "Wrong method", f"{method} is not taken here.", "Send the event as POST.", {"Allow": "POST"})
+            return _problem(
+                405, "Wrong method", f"{method} is not taken here.", "Send the event as POST.", {"Allow": "POST"}
+            )
         now = self._clock.now()
         refusal = self._refusal(live, source_id, source, headers, raw, length, remote, now)
         if refusal is not None:
@@ -82,31 +107,70 @@ class Intake:
         try:
             received = read_delivery(source, headers, raw)
         except NotReadable as error:
-            return self._refuse(source_id, headers, raw, _problem(error.status, "Not readable", error.problem.what, error.problem.mend))
+            return self._refuse(
+                source_id, headers, raw, _problem(error.status, "Not readable", error.problem.what, error.problem.mend)
+            )
         return self._delivery(source, source_id, received, headers, raw, now)
 
-    def _refusal(self, live: LiveSetup, source_id: int, source: Source, headers: Mapping[str, str], raw: bytes, length: int, remote: str, now: dt.datetime) -> Answer | None:
+    def _refusal(
+        self,
+        live: LiveSetup,
+        source_id: int,
+        source: Source,
+        headers: Mapping[str, str],
+        raw: bytes,
+        length: int,
+        remote: str,
+        now: dt.datetime,
+    ) -> Answer | None:
         """Why a delivery is not even looked into; None where it may come in."""
         if not source.on:
             return _problem(404, "Source is off", f"{source.name} is switched off.", "Switch it on at its page.")
         if source.allow_from and not _allowed(remote, source.allow_from):
-            return _problem(403, "Address not allowed", f"{remote} is not among the addresses that may deliver here.", "Add it on the source's page.")
+            return _problem(
+                403,
+                "Address not allowed",
+                f"{remote} is not among the addresses that may deliver here.",
+                "Add it on the source's page.",
+            )
         if length > source.max_bytes or len(raw) > source.max_bytes:
             what = f"The body has {max(length, len(raw)):,} bytes, and {source.max_bytes:,} are allowed."
             return _problem(413, "Too large", what, "Send less, or raise the limit on the source's page.")
         problem = verify(source.signing, [s.text for s in self._valid(source_id, live.version, now)], headers, raw, now)
         return _problem(401, "Signature", problem.what, problem.mend) if problem else None
 
-    def _delivery(self, source: Source, source_id: int, received: Sequence[Received], headers: Mapping[str, str], raw: bytes, now: dt.datetime) -> NewDelivery:
+    def _delivery(
+        self,
+        source: Source,
+        source_id: int,
+        received: Sequence[Received],
+        headers: Mapping[str, str],
+        raw: bytes,
+        now: dt.datetime,
+    ) -> NewDelivery:
         id_, known_by = self._clock.new_id("dv", now), digest(raw)
         events = []
         for number, event in enumerate(received):
             event_id = self._clock.new_id("ev", now)
             key = f"d:{event.delivery_id}" if event.delivery_id else f"{BY_BODY}{known_by}:{event_id}"
             waits = now if wanted(source.enrichments, event.name) else None
-            events.append(NewEvent(event_id, source_id, id_, key, event.name, event.type, now, number, waits_until=waits))
-        window = None if all(event.delivery_id for event in received) else dt.timedelta(minutes=source.same_body_minutes)
-        return NewDelivery(id_, source_id, now, storable_text(headers.get("content-type", "")[:200]), without_secrets(headers), raw, known_by, tuple(events), window)
+            events.append(
+                NewEvent(event_id, source_id, id_, key, event.name, event.type, now, number, waits_until=waits)
+            )
+        window = (
+            None if all(event.delivery_id for event in received) else dt.timedelta(minutes=source.same_body_minutes)
+        )
+        return NewDelivery(
+            id_,
+            source_id,
+            now,
+            storable_text(headers.get("content-type", "")[:200]),
+            without_secrets(headers),
+            raw,
+            known_by,
+            tuple(events),
+            window,
+        )
 
     def stored(self, delivery: NewDelivery, ids: Mapping[str, str]) -> Answer:
         """What the sender of a stored delivery is told: 202, or 200 where all of it was there before."""
@@ -118,12 +182,24 @@ class Intake:
     def not_stored(self, error: BaseException) -> Answer:
         """What the sender is told of a delivery that could not be stored. Raises what is nobody's but ours."""
         if isinstance(error, Busy):
-            return _problem(429, "Busy", "More comes in than can be stored just now.", "Send it again in a moment.", {"Retry-After": "2"})
+            return _problem(
+                429,
+                "Busy",
+                "More comes in than can be stored just now.",
+                "Send it again in a moment.",
+                {"Retry-After": "2"},
+            )
         if not is_database_failure(error):
             raise error
         busy = is_busy(error)
-        what = "The database is in use by somebody else." if busy else "The database can't be written to: its disk may be full."
-        return _problem(503, "Not stored", what, "Send it again later; nothing was stored.", {"Retry-After": "5" if busy else "60"})
+        what = (
+            "The database is in use by somebody else."
+            if busy
+            else "The database can't be written to: its disk may be full."
+        )
+        return _problem(
+            503, "Not stored", what, "Send it again later; nothing was stored.", {"Retry-After": "5" if busy else "60"}
+        )
 
     def _valid(self, source_id: int, version: int, now: dt.datetime) -> list[Secret]:
         held = self._secrets.get(source_id)
@@ -133,7 +209,9 @@ class Intake:
             self._secrets[source_id] = held
         return [s for s in held[1] if s.until is None or s.until > now]
 
-    def _challenge(self, source: Source, query: Mapping[str, str], headers: Mapping[str, str], raw: bytes) -> str | None:
+    def _challenge(
+        self, source: Source, query: Mapping[str, str], headers: Mapping[str, str], raw: bytes
+    ) -> str | None:
         """The text to echo, where this is a challenge."""
         assert source.challenge is not None
         name = source.challenge.parameter
@@ -172,5 +250,6 @@ def _allowed(remote: str, networks: list[str]) -> bool:
 
 def _problem(status: int, title: str, detail: str, mend: str = "", headers: dict[str, str] | None = None) -> Answer:
     """A problem of RFC 9457."""
-    return Answer(status, {"type": "about:blank", "title": title, "status": status, "detail": detail, "mend": mend}, headers or {})
-
+    return Answer(
+        status, {"type": "about:blank", "title": title, "status": status, "detail": detail, "mend": mend}, headers or {}
+    )

@@ -31,7 +31,15 @@ MakeDispatcher = Callable[[str], Dispatcher]
 class Lane:
     """The threads of one gateway: started when sends are due, at most `most`, ended when nothing is for a while."""
 
-    def __init__(self, gateway_id: int | None, most: int, name: Callable[[], str], make: MakeDispatcher, followed: Callable[[], None], stopped: threading.Event) -> None:
+    def __init__(
+        self,
+        gateway_id: int | None,
+        most: int,
+        name: Callable[[], str],
+        make: MakeDispatcher,
+        followed: Callable[[], None],
+        stopped: threading.Event,
+    ) -> None:
         self.gateway_id = gateway_id
         self._most = most
         self._name = name
@@ -50,7 +58,9 @@ class Lane:
                 self._wanted += 1
                 self._due.notify()
             elif len(self._threads) < self._most and not self._stopped.is_set():
-                thread = threading.Thread(target=self._run, args=(self._name(),), name=f"deliver-{self.gateway_id}", daemon=True)
+                thread = threading.Thread(
+                    target=self._run, args=(self._name(),), name=f"deliver-{self.gateway_id}", daemon=True
+                )
                 self._threads.add(thread)
                 thread.start()
 
@@ -100,7 +110,16 @@ class Lane:
 class Lanes:
     """Looks when which gateway's next send is due, and wakes its lane."""
 
-    def __init__(self, database: Database, clock: Clock, breakers: Breakers, name: str, make: MakeDispatcher, followed: Callable[[], None], each: int = 4) -> None:
+    def __init__(
+        self,
+        database: Database,
+        clock: Clock,
+        breakers: Breakers,
+        name: str,
+        make: MakeDispatcher,
+        followed: Callable[[], None],
+        each: int = 4,
+    ) -> None:
         self._database = database
         self._clock = clock
         self._breakers = breakers
@@ -154,7 +173,9 @@ class Lanes:
     def _lane(self, gateway_id: int | None) -> Lane:
         lane = self._lanes.get(gateway_id)
         if lane is None:
-            lane = self._lanes[gateway_id] = Lane(gateway_id, self._each, self._name, self._make, self._followed, self._stopped)
+            lane = self._lanes[gateway_id] = Lane(
+                gateway_id, self._each, self._name, self._make, self._followed, self._stopped
+            )
         return lane
 
     def stop(self) -> None:

@@ -35,31 +35,65 @@ from angelon.engine.setups import Setups
 log = structlog.get_logger()
 
 
-def send_row(live: LiveSetup, send: PlannedSend, send_id: str, event_id: str, order_id: int | None, now: dt.datetime, **more: Any) -> dict[str, Any]:
-    """A planned send as it is stored. One that may need another way, or somebody's help, says when that is looked at."""
+def send_row(
+    live: LiveSetup, send: PlannedSend, send_id: str, event_id: str, order_id: int | None, now: dt.datetime, **more: Any
+) -> dict[str, Any]:
+    """A planned send as it is stored. One that may need another way, or somebody's help, says when that is
+    looked at.
+    """
     route = next((active.route for active in live.setup.routes if active.route.key == send.route), None)
     row: dict[str, Any] = {
-        "id": send_id, "store_id": live.store_id, "event_id": event_id, "order_id": order_id, "route_id": live.route_ids[send.route], "message_id": live.message_ids.get(send.message),
-        "gateway_id": live.gateway_ids.get(send.gateway), "revision_id": live.revision_ids.get(send.message) if send.state is State.SCHEDULED else None, "channel": send.channel,
-        "recipient": send.recipient, "recipient_name": send.recipient_name[:200], "locale": send.locale, "state": send.state, "reason": send.reason, "created_at": now, "due_at": send.due_at,
-        "settled_at": now if send.state is State.SKIPPED else None, "worker": "", "tries": 0, "subject": "", "values": {name: pack(value) for name, value in send.values.items()},
-        "trace": [line.as_dict() for line in send.trace], "whom": send.to, "step": send.step, "instead_of": None, "run_id": None, "fall_at": None,
-    }  # fmt: skip
+        "id": send_id,
+        "store_id": live.store_id,
+        "event_id": event_id,
+        "order_id": order_id,
+        "route_id": live.route_ids[send.route],
+        "message_id": live.message_ids.get(send.message),
+        "gateway_id": live.gateway_ids.get(send.gateway),
+        "revision_id": live.revision_ids.get(send.message) if send.state is State.SCHEDULED else None,
+        "channel": send.channel,
+        "recipient": send.recipient,
+        "recipient_name": send.recipient_name[:200],
+        "locale": send.locale,
+        "state": send.state,
+        "reason": send.reason,
+        "created_at": now,
+        "due_at": send.due_at,
+        "settled_at": now if send.state is State.SKIPPED else None,
+        "worker": "",
+        "tries": 0,
+        "subject": "",
+        "values": {name: pack(value) for name, value in send.values.items()},
+        "trace": [line.as_dict() for line in send.trace],
+        "whom": send.to,
+        "step": send.step,
+        "instead_of": None,
+        "run_id": None,
+        "fall_at": None,
+    }
     if send.state is State.HELD and needs_followup(live, route):
         row["fall_at"] = now
-    elif send.state is State.SCHEDULED and route is not None and route.otherwise.within_minutes and len(route.otherwise.ways) > send.step:
+    elif (
+        send.state is State.SCHEDULED
+        and route is not None
+        and route.otherwise.within_minutes
+        and len(route.otherwise.ways) > send.step
+    ):
         row["fall_at"] = send.due_at + dt.timedelta(minutes=route.otherwise.within_minutes)
     return row | more
 
 
 def needs_followup(live: LiveSetup, route: Route | None) -> bool:
-    """Whether anything follows when a send of this route is held or fails: another way, somebody told, a route that waits for it.
+    """Whether anything follows when a send of this route is held or fails: another way, somebody told, a route that
+    waits for it.
 
     A route that waits for such events itself makes no more of them: there would be no end to it.
     """
     if route is None:
         return False
-    return bool(route.otherwise.ways or route.otherwise.tell) or (not OURS & set(route.when) and any(OURS & set(active.route.when) for active in live.setup.routes))
+    return bool(route.otherwise.ways or route.otherwise.tell) or (
+        not OURS & set(route.when) and any(OURS & set(active.route.when) for active in live.setup.routes)
+    )
 
 
 def link_to(base_url: str, send_id: str) -> str:
@@ -76,7 +110,14 @@ def describe_fault(error: Exception) -> str:
 class Planner:
     """Plans what waits. An event that can't be planned is set aside with its problem; its neighbours are planned."""
 
-    def __init__(self, database: Database, setups: Setups, clock: Clock, base_url: str = "", planned_at: Callable[[Any], dt.datetime] | None = None) -> None:
+    def __init__(
+        self,
+        database: Database,
+        setups: Setups,
+        clock: Clock,
+        base_url: str = "",
+        planned_at: Callable[[Any], dt.datetime] | None = None,
+    ) -> None:
         """`planned_at` says for an event when it counts as planned; by the clock where it is not given."""
         self._base_url = base_url
         self._database = database
@@ -101,12 +142,16 @@ class Planner:
         by_store: dict[int, list[Any]] = {}
         for row in rows:
             by_store.setdefault(self._setups.of_source(row.source_id).store_id, []).append(row)
-        made = sum(self._plan_store(connection, self._setups.get(store_id), found) for store_id, found in by_store.items())
+        made = sum(
+            self._plan_store(connection, self._setups.get(store_id), found) for store_id, found in by_store.items()
+        )
         self._payloads.trim()
         return len(rows), made
 
     def _plan_store(self, connection: Connection, live: LiveSetup, rows: list[Any]) -> int:
-        """Plans one store's events together; one by one where that fails, so that only what can't be planned is left out."""
+        """Plans one store's events together; one by one where that fails, so that only what can't be planned is left
+        out.
+        """
         try:
             with connection.begin_nested():
                 return self._batch(connection, live).plan(rows)
@@ -125,7 +170,15 @@ class Planner:
                 raise
             log.exception("an event could not be planned", event_id=row.id)
             problem = f"It could not be planned: {describe_fault(error)}"
-        set_aside = {"b_id": row.id, "planned_at": self._planned_at(row), "order_id": row.order_id, "decisions": row.decisions or [], "problem": problem, "was": row.was, "now": row.now}
+        set_aside = {
+            "b_id": row.id,
+            "planned_at": self._planned_at(row),
+            "order_id": row.order_id,
+            "decisions": row.decisions or [],
+            "problem": problem,
+            "was": row.was,
+            "now": row.now,
+        }
         event_queries.mark_planned(connection, [set_aside])
         return 0
 
@@ -136,7 +189,15 @@ class Planner:
 class _Batch:
     """One store's events of a batch, on their way through planning."""
 
-    def __init__(self, connection: Connection, live: LiveSetup, clock: Clock, base_url: str, payloads: Payloads, planned_at: Callable[[Any], dt.datetime]) -> None:
+    def __init__(
+        self,
+        connection: Connection,
+        live: LiveSetup,
+        clock: Clock,
+        base_url: str,
+        payloads: Payloads,
+        planned_at: Callable[[Any], dt.datetime],
+    ) -> None:
         self._connection = connection
         self._base_url = base_url
         self._live = live
@@ -155,11 +216,16 @@ class _Batch:
         taken = [self._read(row) for row in rows]
         read = [(row, reading) for row, _, reading, _ in taken if reading is not None]
         ledger = Ledger(
-            self._connection, self._live.store_id, ((row.source_id, _reference(reading)) for row, reading in read if reading.reference), (_mark(row, reading) for row, reading in read)
+            self._connection,
+            self._live.store_id,
+            ((row.source_id, _reference(reading)) for row, reading in read if reading.reference),
+            (_mark(row, reading) for row, reading in read),
         )
         order_ids = {row["id"] for row in ledger.orders.values()} | {row.order_id for row in rows if row.order_id}
         routes = [active.route for active in self._live.setup.routes]
-        self._known = facts_queries.known(self._connection, self._live, routes, order_ids, [reading for _, reading in read])
+        self._known = facts_queries.known(
+            self._connection, self._live, routes, order_ids, [reading for _, reading in read]
+        )
         for row, payload, reading, variables in taken:
             self._one(row, payload, reading, variables, ledger)
         ledger.write()
@@ -182,7 +248,11 @@ class _Batch:
 
     def _learn(self, taken: list[tuple[Any, Any, Reading | None, Variables | None]]) -> None:
         """Takes what came in into the shapes of its source, one for each name of a delivery."""
-        came = [(row, payload) for row, payload, reading, _ in taken if reading is not None and not row.parent_id and row.decisions is None]
+        came = [
+            (row, payload)
+            for row, payload, reading, _ in taken
+            if reading is not None and not row.parent_id and row.decisions is None
+        ]
         known = shapes.load(self._connection, list({(row.source_id, row.name) for row, _ in came})) if came else {}
         for row, payload in came:
             known[(row.source_id, row.name)].learn(payload, row.received_at)
@@ -197,13 +267,27 @@ class _Batch:
             payload = self._payloads.of(row, self._answered.get(row.parent_id or row.id))
         except NotReadable as error:
             return row, error, None, None
-        given = {"problem": row.name, "problem_link": link_to(self._base_url, row.delivery_key.partition(">")[0])} if row.type in OURS else None
+        given = (
+            {"problem": row.name, "problem_link": link_to(self._base_url, row.delivery_key.partition(">")[0])}
+            if row.type in OURS
+            else None
+        )
         reading, variables = work_out(source, self._live.setup, payload, given)
         return row, payload, reading, variables
 
-    def _one(self, row: Any, payload: Any, reading: Reading | None, variables: Variables | None, ledger: Ledger) -> None:
+    def _one(
+        self, row: Any, payload: Any, reading: Reading | None, variables: Variables | None, ledger: Ledger
+    ) -> None:
         now = self._planned_at(row)
-        done: dict[str, Any] = {"b_id": row.id, "planned_at": now, "order_id": row.order_id, "decisions": [], "problem": "", "was": row.was, "now": row.now}
+        done: dict[str, Any] = {
+            "b_id": row.id,
+            "planned_at": now,
+            "order_id": row.order_id,
+            "decisions": [],
+            "problem": "",
+            "was": row.was,
+            "now": row.now,
+        }
         self._planned.append(done)
         if reading is None or variables is None:
             if isinstance(payload, NotReadable):
@@ -217,27 +301,57 @@ class _Batch:
                 was, status = row.was, row.now
             else:
                 self._derive(source, row, was, status, order_id)
-            done |= {"order_id": order_id, "was": was, "now": status}  # a rehearsal has to see the change that planning saw
+            done |= {
+                "order_id": order_id,
+                "was": was,
+                "now": status,
+            }  # a rehearsal has to see the change that planning saw
         came = min(row.received_at, now)  # a clock that was put back must not make it wait
-        event = Event(row.id, row.type, row.name, source.key, payload, came, was, status, self._unanswered.get(row.parent_id or row.id, {}))
+        event = Event(
+            row.id,
+            row.type,
+            row.name,
+            source.key,
+            payload,
+            came,
+            was,
+            status,
+            self._unanswered.get(row.parent_id or row.id, {}),
+        )
         known = ledger.orders.get((row.source_id, _reference(reading))) or {}
-        if order_id and row.type and not row.parent_id and row.order_id is None:  # a derived one was there when the past was read
+        if (
+            order_id and row.type and not row.parent_id and row.order_id is None
+        ):  # a derived one was there when the past was read
             self._known.types.setdefault(order_id, []).append((row.type, row.received_at))
         facts = self._facts(row, reading, known, order_id, ledger)
         kept = [decision for decision in row.decisions or [] if not decision.get("fault")]
         done["decisions"] += kept
-        for decision in plan(event, reading, variables, self._live.setup, facts, now, {decision["route"] for decision in kept}):
+        for decision in plan(
+            event, reading, variables, self._live.setup, facts, now, {decision["route"] for decision in kept}
+        ):
             if decision.trace[0].part == "when" and event.type not in self._listens(decision.route):
                 continue  # it waits for something else: nothing worth keeping
-            done["decisions"].append({"route": decision.route, "outcome": decision.outcome, "trace": [line.as_dict() for line in decision.trace]} | ({"fault": decision.fault} if decision.fault else {}))
+            done["decisions"].append(
+                {
+                    "route": decision.route,
+                    "outcome": decision.outcome,
+                    "trace": [line.as_dict() for line in decision.trace],
+                }
+                | ({"fault": decision.fault} if decision.fault else {})
+            )
             if decision.fault:
-                log.error("a route could not be worked out", event_id=row.id, route=decision.route, fault=decision.fault)
+                log.error(
+                    "a route could not be worked out", event_id=row.id, route=decision.route, fault=decision.fault
+                )
                 done["problem"] = f"The route {decision.route} could not be worked out: {decision.fault}"
             for send in decision.sends:
                 self._sends.append(send_row(self._live, send, self._clock.new_id("sd", now), row.id, order_id, now))
                 if send.state is not State.SKIPPED:
                     route_id = self._live.route_ids[decision.route]
-                    self._known.add(known.get("contact_id"), facts_queries.Made(spoken_of(send, now), route_id, row.parent_id or row.id, order_id))
+                    self._known.add(
+                        known.get("contact_id"),
+                        facts_queries.Made(spoken_of(send, now), route_id, row.parent_id or row.id, order_id),
+                    )
 
     def _facts(self, row: Any, reading: Reading, known: dict[str, Any], order_id: int | None, ledger: Ledger) -> Facts:
         """What has happened before, as far as the live routes ask."""
@@ -245,7 +359,16 @@ class _Batch:
             return Facts()
         statuses = tuple(status for status, _ in known.get("seen") or [])
         contact_id = known.get("contact_id")
-        return self._known.facts(self._connection, self._live.source_key(row.source_id), reading.reference, row.parent_id or row.id, order_id, contact_id, statuses, language=ledger.language(contact_id))
+        return self._known.facts(
+            self._connection,
+            self._live.source_key(row.source_id),
+            reading.reference,
+            row.parent_id or row.id,
+            order_id,
+            contact_id,
+            statuses,
+            language=ledger.language(contact_id),
+        )
 
     def _listens(self, route: str) -> list[str]:
         return next(active.route.when for active in self._live.setup.routes if active.route.key == route)
@@ -255,11 +378,18 @@ class _Batch:
         key = (row.source_id, _reference(reading))
         known = ledger.orders.get(key)
         placed = reading.moment("placed_at")
-        at = (reading.moment("changed_at") or (placed if row.type == "order.created" else None) or row.received_at).astimezone(dt.UTC)
-        state = OrderState(tuple(StatusChange(s, dt.datetime.fromisoformat(t)) for s, t in (known["seen"] if known else [])))
+        at = (
+            reading.moment("changed_at") or (placed if row.type == "order.created" else None) or row.received_at
+        ).astimezone(dt.UTC)
+        state = OrderState(
+            tuple(StatusChange(s, dt.datetime.fromisoformat(t)) for s, t in (known["seen"] if known else []))
+        )
         late = state.latest is not None and at < state.latest
         change = note_status(state, reading.text("status")[:100], at)
-        values: dict[str, Any] = {"seen": [[c.status, c.at.isoformat()] for c in change.state.seen], "status": change.state.status}
+        values: dict[str, Any] = {
+            "seen": [[c.status, c.at.isoformat()] for c in change.state.seen],
+            "status": change.state.status,
+        }
         if known is None or row.received_at > known["last_event_at"]:
             values["last_event_at"] = row.received_at
         if not late:
@@ -282,7 +412,9 @@ class _Batch:
         return order_id, change.was, change.now
 
     def _derive(self, source: Source, row: Any, was: str, status: str, order_id: int) -> None:
-        """The events that follow from a change of status: that it changed, and what the source says the new status means."""
+        """The events that follow from a change of status: that it changed, and what the source says the new status
+        means.
+        """
         if not status:
             return
         types = []
@@ -292,7 +424,18 @@ class _Batch:
         if meaning and meaning != row.type:
             types.append(meaning)
         self._derived += [
-            NewEvent.derived(row, self._clock.new_id("ev", row.received_at), f"{row.id}>{type_}", status, type_, row.received_at, order_id, was, status) for type_ in types
+            NewEvent.derived(
+                row,
+                self._clock.new_id("ev", row.received_at),
+                f"{row.id}>{type_}",
+                status,
+                type_,
+                row.received_at,
+                order_id,
+                was,
+                status,
+            )
+            for type_ in types
         ]
 
 
@@ -301,10 +444,20 @@ def _reference(reading: Reading) -> str:
 
 
 def _mark(row: Any, reading: Reading) -> str:
-    """What a customer is told apart by: email, else phone, else the source's own id; empty where the event names none."""
+    """What a customer is told apart by: email, else phone, else the source's own id; empty where the event
+    names none.
+    """
     email, phone, own = reading.text("email"), reading.text("phone"), reading.text("customer_id")
-    return (f"email:{email.lower()}" if email else f"phone:{phone}" if phone else f"{row.source_id}:{own}" if own else "")[:300]
+    return (
+        f"email:{email.lower()}" if email else f"phone:{phone}" if phone else f"{row.source_id}:{own}" if own else ""
+    )[:300]
 
 
 def _said_of_customer(reading: Reading) -> dict[str, str]:
-    return {"name": reading.text("name")[:200], "email": reading.text("email"), "phone": reading.text("phone"), "country": reading.context.country, "language": reading.text("language")[:20]}
+    return {
+        "name": reading.text("name")[:200],
+        "email": reading.text("email"),
+        "phone": reading.text("phone"),
+        "country": reading.context.country,
+        "language": reading.text("language")[:20],
+    }

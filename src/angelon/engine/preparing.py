@@ -48,7 +48,9 @@ from angelon.gateways.fetching import CantFetch, fetch
 from angelon.gateways.interface import Mail, Note
 
 FRESH = dt.timedelta(seconds=5)
-"""How long it counts that an address was not suppressed. A slow gateway makes the last of a batch wait for longer than that."""
+"""How long it counts that an address was not suppressed. A slow gateway makes the last of a batch wait for longer than
+that.
+"""
 
 
 class Held(Exception):
@@ -98,7 +100,9 @@ class Preparing:
         self._asked_at = dt.datetime.min.replace(tzinfo=dt.UTC)
 
     def begin(self, connection: Connection, rows: Sequence[Any], now: dt.datetime) -> None:
-        """Asks once for all sends of a batch whether they may not be written to; what is asked here holds for a few seconds."""
+        """Asks once for all sends of a batch whether they may not be written to; what is asked here holds for a few
+        seconds.
+        """
         self._suppressed, self._asked_at = {}, now
         stores: dict[int, list[Any]] = {}
         for row in rows:
@@ -111,7 +115,9 @@ class Preparing:
 
     def gateway(self, row: Any, live: LiveSetup) -> Gateway:
         """The gateway of a send. Raises Held where there is none, or it is paused."""
-        gateway = next((live.setup.gateways[key] for key, id_ in live.gateway_ids.items() if id_ == row.gateway_id), None)
+        gateway = next(
+            (live.setup.gateways[key] for key, id_ in live.gateway_ids.items() if id_ == row.gateway_id), None
+        )
         if gateway is None:
             raise Held("The route has no gateway.")
         if gateway.paused:
@@ -158,7 +164,13 @@ class Preparing:
             settled |= {"subject": rendered.subject}
             content = {"send_id": row.id, "html": rendered.html, "text": rendered.text, "about": about}
         else:
-            template = live.setup.approvals.get((gateway.key, message.key, locale, compiled.numbered.mark(message.category)), "") if isinstance(compiled, CompiledChat) else ""
+            template = (
+                live.setup.approvals.get(
+                    (gateway.key, message.key, locale, compiled.numbered.mark(message.category)), ""
+                )
+                if isinstance(compiled, CompiledChat)
+                else ""
+            )
             if isinstance(rendered, RenderedChat) and gateway.review is not None and not template:
                 raise Held(f"The chat text in {locale} is not approved by the provider yet.")
             if isinstance(rendered, RenderedSms) and over_cap(rendered, gateway):
@@ -180,7 +192,15 @@ class Preparing:
             _refuse(row.recipient, self._suppressed[row.id])
         route = route_of(row, live)
         again = route is not None and any(part.again for part in compares(route.only_if))
-        if route is None or not row.event_id or not (again or route.guards.skip_refunded or (row.whom == "customer" and row.channel in live.setup.store.consent)):
+        if (
+            route is None
+            or not row.event_id
+            or not (
+                again
+                or route.guards.skip_refunded
+                or (row.whom == "customer" and row.channel in live.setup.store.consent)
+            )
+        ):
             return
         with self._database.reading() as session:
             found = look_again(session, live, row)
@@ -188,7 +208,15 @@ class Preparing:
                 return
             happened, reading, variables = found
             event = session.get(EventRow, row.event_id)
-            known = queries.of_one(session.connection(), live, [route], event.source_id if event else 0, reading, "", frozenset({route.key}))
+            known = queries.of_one(
+                session.connection(),
+                live,
+                [route],
+                event.source_id if event else 0,
+                reading,
+                "",
+                frozenset({route.key}),
+            )
         occasion = Occasion(happened, reading, variables, live.setup, known, now)
         verdict = worked_condition(only_again(route.only_if), occasion)
         if verdict.problem:
@@ -203,12 +231,22 @@ class Preparing:
     # ---- email
 
     def _email(
-        self, row: Any, live: LiveSetup, gateway: Gateway, mail: RenderedEmail, recipient: str, name: str, values: dict[str, Value], now: dt.datetime
+        self,
+        row: Any,
+        live: LiveSetup,
+        gateway: Gateway,
+        mail: RenderedEmail,
+        recipient: str,
+        name: str,
+        values: dict[str, Value],
+        now: dt.datetime,
     ) -> tuple[Mail, dict[str, Any] | None]:
         sender = gateway.sender
         if sender is None:
             raise Held(f"{gateway.name} has no sender.")
-        cc, bcc, reply_to = (addresses(part, text) for part, text in (("cc", mail.cc), ("bcc", mail.bcc), ("reply-to", mail.reply_to)))
+        cc, bcc, reply_to = (
+            addresses(part, text) for part, text in (("cc", mail.cc), ("bcc", mail.bcc), ("reply-to", mail.reply_to))
+        )
         if row.test:
             cc = bcc = ()  # a test is for its tester
         files, left_out = self._files(row, live, mail, values, now)
@@ -216,20 +254,36 @@ class Preparing:
         if refused:
             raise Held(refused)
         envelope = Envelope(
-            sender.address, sender.name or live.setup.store.name, recipient, name, f"{row.id}@{sender.address.rpartition('@')[2]}", now,
-            ", ".join(reply_to) or sender.reply_to or live.setup.store.support_email, cc, bool(row.test),
-        )  # fmt: skip
+            sender.address,
+            sender.name or live.setup.store.name,
+            recipient,
+            name,
+            f"{row.id}@{sender.address.rpartition('@')[2]}",
+            now,
+            ", ".join(reply_to) or sender.reply_to or live.setup.store.support_email,
+            cc,
+            bool(row.test),
+        )
         try:
             data = build(mail, envelope, files)
         except ValueError as error:
             raise Held(str(error)) from None
         about: dict[str, Any] = {
-            "files": [{"name": f.name, "type": f.type, "bytes": len(f.data)} for f in files if not f.content_id], "left_out": left_out, "cc": list(cc), "bcc": list(bcc), "reply_to": list(reply_to),
-            "from": [envelope.from_address, envelope.from_name], "answers_to": envelope.reply_to,
-        }  # fmt: skip
-        return Mail(sender.address, recipient, data, (*cc, *bcc)), {key: value for key, value in about.items() if value} or None
+            "files": [{"name": f.name, "type": f.type, "bytes": len(f.data)} for f in files if not f.content_id],
+            "left_out": left_out,
+            "cc": list(cc),
+            "bcc": list(bcc),
+            "reply_to": list(reply_to),
+            "from": [envelope.from_address, envelope.from_name],
+            "answers_to": envelope.reply_to,
+        }
+        return Mail(sender.address, recipient, data, (*cc, *bcc)), {
+            key: value for key, value in about.items() if value
+        } or None
 
-    def _files(self, row: Any, live: LiveSetup, mail: RenderedEmail, values: dict[str, Value], now: dt.datetime) -> tuple[list[File], list[str]]:
+    def _files(
+        self, row: Any, live: LiveSetup, mail: RenderedEmail, values: dict[str, Value], now: dt.datetime
+    ) -> tuple[list[File], list[str]]:
         pictures = pictures_in(mail.html)
         if not pictures and not mail.wanted:
             return [], []
@@ -246,10 +300,25 @@ class Preparing:
             files += self._wanted(row, live, mail, wanted, values, now, left_out)
         return files, left_out
 
-    def _wanted(self, row: Any, live: LiveSetup, mail: RenderedEmail, wanted: Wanted, values: dict[str, Value], now: dt.datetime, left_out: list[str]) -> list[File]:
+    def _wanted(
+        self,
+        row: Any,
+        live: LiveSetup,
+        mail: RenderedEmail,
+        wanted: Wanted,
+        values: dict[str, Value],
+        now: dt.datetime,
+        left_out: list[str],
+    ) -> list[File]:
         if wanted.kind == "calendar":
             assert wanted.on is not None
-            data = calendar_entry(f"{row.id}-{wanted.number}@{live.setup.store.key}", wanted.on, wanted.title or live.setup.store.name, wanted.place, row.created_at)
+            data = calendar_entry(
+                f"{row.id}-{wanted.number}@{live.setup.store.key}",
+                wanted.on,
+                wanted.title or live.setup.store.name,
+                wanted.place,
+                row.created_at,
+            )
             return [File("delivery.ics", "text/calendar", data)]
         if wanted.kind == "library":
             order: Any = values.get("order")
@@ -267,7 +336,13 @@ class Preparing:
                 left_out.append(f"{wanted.url}: {error}")
                 return []
             raise (Held if error.for_good else NotNow)(f"The file at {wanted.url} can't be had: {error}") from None
-        return [File(file_name(wanted.name, file_name(wanted.url.rpartition("/")[2].partition("?")[0], "file")), sniff(data), data)]
+        return [
+            File(
+                file_name(wanted.name, file_name(wanted.url.rpartition("/")[2].partition("?")[0], "file")),
+                sniff(data),
+                data,
+            )
+        ]
 
     def _order(self, live: LiveSetup, row: Any) -> dict[str, Any]:
         if not row.event_id:
@@ -299,7 +374,11 @@ def look_again(session: Session, live: LiveSetup, row: Any) -> tuple[Event, Read
         return None
     route = route_of(row, live)
     kept = {"problem", "problem_link", *(question.variable for question in (route.asks if route else []))}
-    given = {name: unpack(value) for name, value in (row.values or {}).items() if name in kept} if row.run_id or event.type in OURS else None
+    given = (
+        {name: unpack(value) for name, value in (row.values or {}).items() if name in kept}
+        if row.run_id or event.type in OURS
+        else None
+    )
     found = read_event(session, live, event, given)
     return found.event, found.reading, found.variables
 
@@ -323,7 +402,13 @@ def note_values(rendered: Rendered, gateway: Gateway, to: str, locale: str, temp
     if isinstance(rendered, RenderedSms):
         return values | {"encoding": rendered.count.encoding, "segments": rendered.count.segments}
     if isinstance(rendered, RenderedChat):
-        values |= {"template": template, "values": list(rendered.values), "header": dict(rendered.header), "footer": rendered.footer, "buttons": [dict(b) for b in rendered.buttons]}
+        values |= {
+            "template": template,
+            "values": list(rendered.values),
+            "header": dict(rendered.header),
+            "footer": rendered.footer,
+            "buttons": [dict(b) for b in rendered.buttons],
+        }
     return values
 
 
@@ -332,7 +417,11 @@ def about_of(rendered: Rendered) -> dict[str, Any]:
     if isinstance(rendered, RenderedSms):
         return {"encoding": rendered.count.encoding, "segments": rendered.count.segments}
     if isinstance(rendered, RenderedChat):
-        return {"header": dict(rendered.header), "footer": rendered.footer, "buttons": [dict(b) for b in rendered.buttons]}
+        return {
+            "header": dict(rendered.header),
+            "footer": rendered.footer,
+            "buttons": [dict(b) for b in rendered.buttons],
+        }
     return {}
 
 
@@ -344,7 +433,9 @@ def cost_of(rendered: Rendered, gateway: Gateway) -> str:
     return str(Decimal(gateway.price) * pieces)
 
 
-def worked_out_again(session: Session, live: LiveSetup, row: Any, names: frozenset[str]) -> tuple[str, str, dict[str, Value]]:
+def worked_out_again(
+    session: Session, live: LiveSetup, row: Any, names: frozenset[str]
+) -> tuple[str, str, dict[str, Value]]:
     """Recipient, name and values from the event as the recipes stand now. Raises Held with what is missing."""
     found = look_again(session, live, row)
     if found is None:
@@ -356,7 +447,11 @@ def worked_out_again(session: Session, live: LiveSetup, row: Any, names: frozens
     if row.whom != "customer" and row.recipient:
         return row.recipient, row.recipient_name, values
     route = route_of(row, live)
-    address, name, why = reached(event, reading, variables, route, live.setup, row.whom, row.channel) if route is not None else customer(row.channel, reading)
+    address, name, why = (
+        reached(event, reading, variables, route, live.setup, row.whom, row.channel)
+        if route is not None
+        else customer(row.channel, reading)
+    )
     if why:
         raise Held(why)
     return address, show(name), values

@@ -32,7 +32,9 @@ log = structlog.get_logger()
 
 
 def token_of(secret_key: str, gateway_key: str) -> str:
-    """What an address for receipts ends with, so that nobody else can tell of a gateway's sends (HMAC-SHA256, RFC 2104)."""
+    """What an address for receipts ends with, so that nobody else can tell of a gateway's sends (HMAC-SHA256, RFC
+    2104).
+    """
     return hmac.new(secret_key.encode(), f"receipts:{gateway_key}".encode(), hashlib.sha256).hexdigest()[:32]
 
 
@@ -56,14 +58,20 @@ def take_all(database: Database, live: LiveSetup, gateway: Gateway, told: Sequen
     return found
 
 
-def match_early(database: Database, setups: Setups, clock: Clock, references: Collection[tuple[int, str]] | None = None) -> int:
-    """Takes receipts that came before their send was stored: about these (gateway id, reference), or whichever wait. Says how many.
+def match_early(
+    database: Database, setups: Setups, clock: Clock, references: Collection[tuple[int, str]] | None = None
+) -> int:
+    """Takes receipts that came before their send was stored: about these (gateway id, reference), or whichever wait.
+    Says how many.
 
-    Never raises but where the database fails: what can't be taken now is looked at again by housekeeping, and dropped in the end.
+    Never raises but where the database fails: what can't be taken now is looked at again by housekeeping, and dropped
+    in the end.
     """
     with database.reading() as session:
         connection = session.connection()
-        rows = early_receipts.waiting(connection) if references is None else early_receipts.any_for(connection, references)
+        rows = (
+            early_receipts.waiting(connection) if references is None else early_receipts.any_for(connection, references)
+        )
     taken = 0
     for row in rows:
         try:
@@ -77,7 +85,9 @@ def match_early(database: Database, setups: Setups, clock: Clock, references: Co
 
 
 def _match(session: Session, setups: Setups, row: Any, clock: Clock) -> bool:
-    send = session.exec(select(SendRow.store_id).where(SendRow.gateway_id == row.gateway_id, SendRow.reference == row.reference)).first()
+    send = session.exec(
+        select(SendRow.store_id).where(SendRow.gateway_id == row.gateway_id, SendRow.reference == row.reference)
+    ).first()
     if send is None:
         if clock.now() - row.at > KEPT_FOR:
             early_receipts.drop(session.connection(), row.id)
@@ -121,14 +131,22 @@ def take(session: Session, live: LiveSetup, gateway: Gateway, told: Any, clock: 
 
 
 def _answered(session: Session, row: SendRow, text: str, told: Any, now: dt.datetime, clock: Clock) -> str:
-    """The customer's answer as an event about the order that the send was about. The very same receipt again makes no second one."""
+    """The customer's answer as an event about the order that the send was about. The very same receipt again makes no
+    second one.
+    """
     event = session.get(EventRow, row.event_id) if row.event_id else None
     if event is None:
         return "The send belongs to no event, so its answer does not either."
-    key = f"{row.id}>answer.received>{hashlib.sha256(json.dumps(told, sort_keys=True, default=str).encode()).hexdigest()[:24]}"
-    if session.exec(select(EventRow.id).where(EventRow.source_id == event.source_id, EventRow.delivery_key == key)).first():
+    digest = hashlib.sha256(json.dumps(told, sort_keys=True, default=str).encode()).hexdigest()
+    key = f"{row.id}>answer.received>{digest[:24]}"
+    if session.exec(
+        select(EventRow.id).where(EventRow.source_id == event.source_id, EventRow.delivery_key == key)
+    ).first():
         return "answered already."
-    derive(session.connection(), [NewEvent.derived(event, clock.new_id("ev", now), key, text or "answer", "answer.received", now, row.order_id)])
+    derive(
+        session.connection(),
+        [NewEvent.derived(event, clock.new_id("ev", now), key, text or "answer", "answer.received", now, row.order_id)],
+    )
     return "answered."
 
 
@@ -137,4 +155,6 @@ def _at(path: str, told: Any) -> str:
         found = compile_path(path).find(told) if path else MISSING
     except BadPath:
         return ""
-    return "" if found is MISSING or found is None or isinstance(found, dict | list) else storable_text(show(found)[:500])
+    return (
+        "" if found is MISSING or found is None or isinstance(found, dict | list) else storable_text(show(found)[:500])
+    )

@@ -47,12 +47,16 @@ class Span:
         return now - dt.timedelta(days=self.days) if self.days else None
 
 
-def rehearse(connection: Connection, live: LiveSetup, routes: Mapping[str, Route], span: Span, now: dt.datetime) -> Iterator[tuple[int, int, list[Rehearsed]]]:
+def rehearse(
+    connection: Connection, live: LiveSetup, routes: Mapping[str, Route], span: Span, now: dt.datetime
+) -> Iterator[tuple[int, int, list[Rehearsed]]]:
     """Rehearses routes over a span, oldest event first; gives (done, of how many, what came) a chunk at a time.
 
     Each route remembers what it itself has said; what it really said counts for nothing, what others said does.
     """
-    sources = sorted({live.source_ids[key] for route in routes.values() for key in route.sources if key in live.source_ids})
+    sources = sorted(
+        {live.source_ids[key] for route in routes.values() for key in route.sources if key in live.source_ids}
+    )
     types = sorted({type_ for route in routes.values() for type_ in route.when})
     ids = events.in_span(connection, sources, types, span.since(now), span.newest)
     pasts = {name: Past() for name in routes}
@@ -67,35 +71,76 @@ def rehearse(connection: Connection, live: LiveSetup, routes: Mapping[str, Route
 
 
 def _chunk(
-    connection: Connection, live: LiveSetup, routes: Mapping[str, Route], pasts: dict[str, Past], leave: frozenset[str], customers: _Customers | None, rows: list[Any]
+    connection: Connection,
+    live: LiveSetup,
+    routes: Mapping[str, Route],
+    pasts: dict[str, Past],
+    leave: frozenset[str],
+    customers: _Customers | None,
+    rows: list[Any],
 ) -> Iterator[Rehearsed]:
-    answered = answers.of(connection, {row.parent_id or row.id for row in rows}) if any(live.setup.sources[key].enrichments for route in routes.values() for key in route.sources if key in live.setup.sources) else {}
+    answered = (
+        answers.of(connection, {row.parent_id or row.id for row in rows})
+        if any(
+            live.setup.sources[key].enrichments
+            for route in routes.values()
+            for key in route.sources
+            if key in live.setup.sources
+        )
+        else {}
+    )
     payloads = Payloads()
     payloads.load(connection, live, rows)
     read = [(row, *_read(live, payloads, row, answered.get(row.parent_id or row.id))) for row in rows]
     readings = [reading for _, _, reading, _ in read if reading is not None]
     order_ids = {row.order_id for row in rows if row.order_id}
     known = facts.known(connection, live, list(routes.values()), order_ids, readings)
-    seen = {row.id: row.seen or [] for row in connection.execute(core_select(ORDER.c.id, ORDER.c.seen).where(ORDER.c.id.in_(order_ids)))} if order_ids else {}
+    seen = (
+        {
+            row.id: row.seen or []
+            for row in connection.execute(core_select(ORDER.c.id, ORDER.c.seen).where(ORDER.c.id.in_(order_ids)))
+        }
+        if order_ids
+        else {}
+    )
     for row, payload, reading, variables in read:
         if reading is None:
             continue
         source = live.source_key(row.source_id)
         event = event_of(row, live.setup.sources[source], payload)
         at, delivery = row.received_at, row.parent_id or row.id
-        base = _as_of(known.facts(connection, source, reading.reference, delivery, row.order_id, None, _statuses(seen.get(row.order_id, []), at), leave), row)
+        base = _as_of(
+            known.facts(
+                connection,
+                source,
+                reading.reference,
+                delivery,
+                row.order_id,
+                None,
+                _statuses(seen.get(row.order_id, []), at),
+                leave,
+            ),
+            row,
+        )
         mark = customers.mark(row.order_id) if customers else ""
         if customers:
-            base = Facts(**{name: getattr(base, name) for name in base.__slots__} | {"contact": customers.contact(mark, at, bool(row.parent_id))})
+            base = Facts(
+                **{name: getattr(base, name) for name in base.__slots__}
+                | {"contact": customers.contact(mark, at, bool(row.parent_id))}
+            )
         decisions = {}
         for name, route in routes.items():
             mine = pasts[name].facts(base, event, reading.reference, mark, delivery)
-            decision = decisions[name] = decide(event, reading, variables, ActiveRoute(route, ALWAYS), live.setup, mine, at)
+            decision = decisions[name] = decide(
+                event, reading, variables, ActiveRoute(route, ALWAYS), live.setup, mine, at
+            )
             pasts[name].note(decision, event, reading.reference, mark, delivery, at)
         yield Rehearsed(row.id, row.order_id, reading.number, row.type, at, decisions)
 
 
-def _read(live: LiveSetup, payloads: Payloads, row: Any, answered: Mapping[str, Any] | None) -> tuple[Any, Reading | None, Any]:
+def _read(
+    live: LiveSetup, payloads: Payloads, row: Any, answered: Mapping[str, Any] | None
+) -> tuple[Any, Reading | None, Any]:
     source = live.setup.sources[live.source_key(row.source_id)]
     try:
         payload = payloads.of(row, answered)
@@ -110,9 +155,17 @@ def _as_of(known: Facts, row: Any) -> Facts:
     at = row.received_at
     types = tuple(t for t in known.types if t[1] < at or (t[1] == at and (row.parent_id or t[0] == row.type)))
     return Facts(
-        known.told, known.told_customer, known.statuses, known.status, known.contact, types, tuple(s for s in known.spoken if s.at <= at),
-        tuple(m for m in known.spoken_customer if m <= at), tuple(s for s in known.same_delivery if s.at <= at), known.suppressed,
-    )  # fmt: skip
+        known.told,
+        known.told_customer,
+        known.statuses,
+        known.status,
+        known.contact,
+        types,
+        tuple(s for s in known.spoken if s.at <= at),
+        tuple(m for m in known.spoken_customer if m <= at),
+        tuple(s for s in known.same_delivery if s.at <= at),
+        known.suppressed,
+    )
 
 
 def _statuses(seen: list[Any], at: dt.datetime) -> tuple[str, ...]:
@@ -127,12 +180,25 @@ class _Customers:
         self._met: dict[str, list[dt.datetime]] = {}
         self._happened: dict[str, list[tuple[str, dt.datetime]]] = {}
         event = facts.EVENT
-        first = core_select(event.c.order_id, func.min(event.c.received_at).label("met")).where(event.c.order_id.is_not(None)).group_by(event.c.order_id).subquery()
-        known = core_select(ORDER.c.id, ORDER.c.contact_id, first.c.met).join(first, first.c.order_id == ORDER.c.id).where(ORDER.c.store_id == live.store_id, ORDER.c.contact_id.is_not(None))
+        first = (
+            core_select(event.c.order_id, func.min(event.c.received_at).label("met"))
+            .where(event.c.order_id.is_not(None))
+            .group_by(event.c.order_id)
+            .subquery()
+        )
+        known = (
+            core_select(ORDER.c.id, ORDER.c.contact_id, first.c.met)
+            .join(first, first.c.order_id == ORDER.c.id)
+            .where(ORDER.c.store_id == live.store_id, ORDER.c.contact_id.is_not(None))
+        )
         for row in connection.execute(known):
             self._of_order[row.id] = str(row.contact_id)
             self._met.setdefault(str(row.contact_id), []).append(row.met)
-        rows = connection.execute(core_select(event.c.order_id, event.c.type, event.c.received_at).where(event.c.type.in_(["return.received", "feedback.negative"]), event.c.order_id.is_not(None)))
+        rows = connection.execute(
+            core_select(event.c.order_id, event.c.type, event.c.received_at).where(
+                event.c.type.in_(["return.received", "feedback.negative"]), event.c.order_id.is_not(None)
+            )
+        )
         for row in rows:
             mark = self._of_order.get(row.order_id)
             if mark:

@@ -37,22 +37,45 @@ class Reviewing:
         values = review_values(compiled, message.category, message.key, locale)
         verdict = providers.submit(gateway, self._secret(live.gateway_ids[gateway_key]), values)
         if verdict.state == "failed":
-            raise Invalid([Problem(f"chat.{locale}", f"{gateway.name} could not be asked: {verdict.reason}", "Look at the gateway’s settings, and submit again.")])
+            raise Invalid(
+                [
+                    Problem(
+                        f"chat.{locale}",
+                        f"{gateway.name} could not be asked: {verdict.reason}",
+                        "Look at the gateway’s settings, and submit again.",
+                    )
+                ]
+            )
         with self._database.writing() as session:
             return reviews.note(
-                session, live.store_id, live.gateway_ids[gateway_key], message_id, locale, compiled.numbered.mark(message.category),
-                message.chat[locale].model_dump(mode="json"), verdict.state, verdict.reason, verdict.reference, self._clock.now(),
-            )  # fmt: skip
+                session,
+                live.store_id,
+                live.gateway_ids[gateway_key],
+                message_id,
+                locale,
+                compiled.numbered.mark(message.category),
+                message.chat[locale].model_dump(mode="json"),
+                verdict.state,
+                verdict.reason,
+                verdict.reference,
+                self._clock.now(),
+            )
 
     def look(self, message_id: int | None = None) -> int:
         """Asks after texts in review that were not asked after just now; says how many were decided."""
         now = self._clock.now()
         with self._database.reading() as session:
-            rows = [row for row in reviews.waiting(session, now - ASK_AGAIN) if message_id is None or row.message_id == message_id]
+            rows = [
+                row
+                for row in reviews.waiting(session, now - ASK_AGAIN)
+                if message_id is None or row.message_id == message_id
+            ]
         decided = 0
         for row in rows:
             live = self._setups.get(row.store_id)
-            gateway = next((live.setup.gateways[key] for key, id_ in live.gateway_ids.items() if id_ == row.gateway_id), None)
+            gateway = next(
+                (live.setup.gateways[key] for key, id_ in live.gateway_ids.items() if id_ == row.gateway_id), None
+            )
             if gateway is None:
                 continue
             verdict = providers.look(gateway, self._secret(row.gateway_id), row.reference)

@@ -44,7 +44,9 @@ class Setups:
         return (self._by_store[found[0]], found[1]) if found and found[0] in self._by_store else None
 
     def unreadable(self) -> dict[int, str]:
-        """Why a store's set-up can't be read as it is stored, by store id; where one was read before, that still holds."""
+        """Why a store's set-up can't be read as it is stored, by store id; where one was read before, that
+        still holds.
+        """
         return dict(self._unreadable)
 
     def unreadable_sources(self) -> list[int]:
@@ -75,9 +77,15 @@ class Setups:
                             if is_database_failure(error):
                                 raise
                             if store_id not in self._unreadable:
-                                log.exception("a store's set-up can't be read; what was read last still holds", store=store_id)
+                                log.exception(
+                                    "a store's set-up can't be read; what was read last still holds", store=store_id
+                                )
                             self._unreadable[store_id] = f"{type(error).__name__}: {' '.join(str(error).split())[:300]}"
-                        rows = session.exec(select(SourceRow.id, SourceRow.key).where(SourceRow.store_id == store_id)).all()
-                        self._by_key = {k: v for k, v in self._by_key.items() if v[0] != store_id} | {key: (store_id, id_) for id_, key in rows if id_ is not None}
+                        rows = session.exec(
+                            select(SourceRow.id, SourceRow.key).where(SourceRow.store_id == store_id)
+                        ).all()
+                        self._by_key = {k: v for k, v in self._by_key.items() if v[0] != store_id} | {
+                            key: (store_id, id_) for id_, key in rows if id_ is not None
+                        }
                         self._store_of_source.update({id_: store_id for id_, _ in rows if id_ is not None})
             self._checked = time.monotonic()

@@ -34,11 +34,21 @@ log = structlog.get_logger()
 BEAT = 5.0
 """Seconds between signs of life."""
 STOPPING = 8.0
-"""Seconds that tries under way are waited for at the end. What hangs then is given back at the next start, marked as unknown."""
+"""Seconds that tries under way are waited for at the end. What hangs then is given back at the next start, marked as
+unknown.
+"""
 
 
 class Worker:
-    def __init__(self, database: Database, home: Path, vault: Vault, clock: Clock | None = None, threads: int = 4, base_url: str = "") -> None:
+    def __init__(
+        self,
+        database: Database,
+        home: Path,
+        vault: Vault,
+        clock: Clock | None = None,
+        threads: int = 4,
+        base_url: str = "",
+    ) -> None:
         """`threads` deliver for each gateway, at most."""
         self._database = database
         self._home = home
@@ -83,7 +93,16 @@ class Worker:
         self._lanes.stop()
 
     def _dispatcher(self, name: str) -> Dispatcher:
-        return Dispatcher(name, self._database, self._setups, self._vault, self._clock, breakers=self._breakers, stopped=self._stop.is_set, in_hand=self._in_hand)
+        return Dispatcher(
+            name,
+            self._database,
+            self._setups,
+            self._vault,
+            self._clock,
+            breakers=self._breakers,
+            stopped=self._stop.is_set,
+            in_hand=self._in_hand,
+        )
 
     def _followed(self) -> None:
         self._follow.set()
@@ -128,7 +147,9 @@ class Worker:
         ear.close()
 
     def _ask(self) -> None:
-        """Asks elsewhere about events that wait for it, and providers about texts in review; the planner is notified of events that need nothing more."""
+        """Asks elsewhere about events that wait for it, and providers about texts in review; the planner is notified of
+        events that need nothing more.
+        """
         enriching = Enriching(self._database, self._setups, self._clock, f"{self.name}-ask")
         reviewing = Reviewing(self._database, self._setups, self._vault, self._clock)
         ear = Ear(self._home)
@@ -156,7 +177,10 @@ class Worker:
         steps: tuple[tuple[str, Callable[[], object]], ...] = (
             ("looking for a clock that was put on or back", lambda: watch.look() and self._lanes.notify()),
             ("giving a sign of life", self._beat),
-            ("taking back sends of workers that are gone", lambda: recover(self._database, self._clock, [], self._in_hand, seen)),
+            (
+                "taking back sends of workers that are gone",
+                lambda: recover(self._database, self._clock, [], self._in_hand, seen),
+            ),
             ("matching early receipts", lambda: match_early(self._database, self._setups, self._clock)),
         )
         while not self._stop.is_set():
@@ -193,7 +217,9 @@ class Worker:
 
 
 def _gone(worker: str) -> bool:
-    """Whether a worker of this machine no longer runs; false for other machines' workers, whose leases run out instead."""
+    """Whether a worker of this machine no longer runs; false for other machines' workers, whose leases run out
+    instead.
+    """
     node, _, rest = worker.rpartition("-")[0].rpartition("-")
     if node != os.uname().nodename:
         return False

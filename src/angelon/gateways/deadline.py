@@ -1,4 +1,6 @@
-"""A time by which a whole try is over. Timeouts of sockets are for one read each: whoever sends a byte now and then outlasts them."""
+"""A time by which a whole try is over. Timeouts of sockets are for one read each: whoever sends a byte now and then
+outlasts them.
+"""
 
 from __future__ import annotations
 
@@ -53,7 +55,9 @@ _WATCH = _Watch()
 
 
 class Line:
-    """A connection that can be cut from outside while somebody waits for it, whatever is wrapped around it meanwhile."""
+    """A connection that can be cut from outside while somebody waits for it, whatever is wrapped around it
+    meanwhile.
+    """
 
     def __init__(self) -> None:
         self._held: socket.socket | None = None
@@ -88,7 +92,9 @@ class Deadline:
         _WATCH.add(self, self._until)
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, where: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, where: TracebackType | None
+    ) -> None:
         _WATCH.remove(self)
 
     def left(self) -> float:

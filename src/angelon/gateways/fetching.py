@@ -1,4 +1,6 @@
-"""Fetches a file from an address that somebody else chose: never from inside the house, never too much, never for long."""
+"""Fetches a file from an address that somebody else chose: never from inside the house, never too much, never
+for long.
+"""
 
 from __future__ import annotations
 
@@ -34,7 +36,14 @@ class _Guarded(httpcore.NetworkBackend):
         self._plain = httpcore.SyncBackend()
         self._line = line
 
-    def connect_tcp(self, host: str, port: int, timeout: float | None = None, local_address: str | None = None, socket_options: Iterable[Any] | None = None) -> httpcore.NetworkStream:
+    def connect_tcp(
+        self,
+        host: str,
+        port: int,
+        timeout: float | None = None,
+        local_address: str | None = None,
+        socket_options: Iterable[Any] | None = None,
+    ) -> httpcore.NetworkStream:
         try:
             found = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
         except (OSError, UnicodeError):
@@ -43,14 +52,20 @@ class _Guarded(httpcore.NetworkBackend):
         if host.lower() not in self._allowed:
             for address in addresses:
                 if not public(address):
-                    raise CantFetch(f"{host} is {address}, an address inside the house, which is not fetched from. The store’s settings can allow the host.", True)
+                    raise CantFetch(
+                        f"{host} is {address}, an address inside the house, which is not fetched from. The store’s "
+                        "settings can allow the host.",
+                        True,
+                    )
         stream = self._plain.connect_tcp(addresses[0], port, timeout, local_address, socket_options)
         connected = stream.get_extra_info("socket")
         if connected is not None:
             self._line.hold(connected)
         return stream
 
-    def connect_unix_socket(self, path: str, timeout: float | None = None, socket_options: Iterable[Any] | None = None) -> httpcore.NetworkStream:
+    def connect_unix_socket(
+        self, path: str, timeout: float | None = None, socket_options: Iterable[Any] | None = None
+    ) -> httpcore.NetworkStream:
         raise CantFetch("A socket of this machine is not fetched from.", True)
 
     def sleep(self, seconds: float) -> None:
@@ -58,11 +73,15 @@ class _Guarded(httpcore.NetworkBackend):
 
 
 _NOT_OPEN = [ipaddress.ip_network(text) for text in ("64:ff9b:1::/48", "fec0::/10", "3fff::/20", "5f00::/16")]
-"""IPv6 networks that lead inside or nowhere (RFC 8215, RFC 3879, RFC 9637, RFC 9602), which the standard library does not all know."""
+"""IPv6 networks that lead inside or nowhere (RFC 8215, RFC 3879, RFC 9637, RFC 9602), which the standard library does
+not all know.
+"""
 
 
 def public(address: str) -> bool:
-    """Whether an IP address is one of the open internet (RFC 6890): not private, loopback, link-local, shared or reserved."""
+    """Whether an IP address is one of the open internet (RFC 6890): not private, loopback, link-local, shared or
+    reserved.
+    """
     ip = ipaddress.ip_address(address.partition("%")[0])
     inner = getattr(ip, "ipv4_mapped", None) or getattr(ip, "sixtofour", None)
     if inner is not None:
@@ -101,12 +120,22 @@ def _hop(pool: httpcore.ConnectionPool, url: str, max_bytes: int, seconds: float
     left = until - time.monotonic()
     timeout = {name: max(left, 0.1) for name in ("connect", "read", "write", "pool")}
     try:
-        with pool.stream("GET", str(parsed), headers={"Host": parsed.netloc.decode(), "User-Agent": "Angelon", "Accept": "*/*"}, extensions={"timeout": timeout}) as answer:
+        with pool.stream(
+            "GET",
+            str(parsed),
+            headers={"Host": parsed.netloc.decode(), "User-Agent": "Angelon", "Accept": "*/*"},
+            extensions={"timeout": timeout},
+        ) as answer:
             if answer.status in (301, 302, 303, 307, 308):
-                target = next((value for name, value in answer.headers if name.lower() == b"location"), b"").decode("latin-1")
+                target = next((value for name, value in answer.headers if name.lower() == b"location"), b"").decode(
+                    "latin-1"
+                )
                 return str(parsed.join(target))
             if answer.status != 200:
-                raise CantFetch(f"{parsed.host} answered {answer.status}.", 400 <= answer.status < 500 and answer.status not in (408, 425, 429))
+                raise CantFetch(
+                    f"{parsed.host} answered {answer.status}.",
+                    400 <= answer.status < 500 and answer.status not in (408, 425, 429),
+                )
             return _body(answer.iter_stream(), parsed.host, max_bytes, until)
     except CantFetch:
         raise
@@ -126,7 +155,14 @@ def _checked(url: str) -> httpx.URL:
     except (httpx.InvalidURL, ValueError):
         raise CantFetch(f"“{url[:80]}” is no web address.", True) from None
     labels = parsed.host.rstrip(".").split(".")
-    if parsed.scheme not in ("http", "https") or not parsed.host or parsed.userinfo or len(parsed.host) > 253 or not all(0 < len(label) < 64 for label in labels) or not 0 < (parsed.port or 80) < 65536:
+    if (
+        parsed.scheme not in ("http", "https")
+        or not parsed.host
+        or parsed.userinfo
+        or len(parsed.host) > 253
+        or not all(0 < len(label) < 64 for label in labels)
+        or not 0 < (parsed.port or 80) < 65536
+    ):
         raise CantFetch(f"“{url[:80]}” is no web address: it starts with https:// and holds no password.", True)
     return parsed
 

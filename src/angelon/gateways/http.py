@@ -25,7 +25,13 @@ class HttpWay:
         self._gateway = gateway
         self._secret = secret
         self._line = Line()
-        self._client = httpx.Client(verify=trusted(), timeout=gateway.timeout_seconds, follow_redirects=False, trust_env=False, limits=httpx.Limits(max_keepalive_connections=1))
+        self._client = httpx.Client(
+            verify=trusted(),
+            timeout=gateway.timeout_seconds,
+            follow_redirects=False,
+            trust_env=False,
+            limits=httpx.Limits(max_keepalive_connections=1),
+        )
 
     def deliver(self, mail: Note, key: str) -> Outcome:
         """One message to one recipient.
@@ -36,7 +42,9 @@ class HttpWay:
         try:
             request = make_request(self._gateway.call, self._gateway.auth, self._secret, {**mail.values, "key": key})
         except CantCall as error:
-            return Outcome("temporary", "", f"The gateway’s settings make no request: {error.problem}", unreachable=True)
+            return Outcome(
+                "temporary", "", f"The gateway’s settings make no request: {error.problem}", unreachable=True
+            )
         return ask(self._client, request, self._gateway.call, self._line, ("outcome_at", "id_at"))[0]
 
     def close(self) -> None:
@@ -44,7 +52,13 @@ class HttpWay:
         self._line.drop()
 
 
-def ask(client: httpx.Client, request: Request, call: HttpCall, line: Line | None = None, promised: tuple[str, ...] = ("outcome_at",)) -> tuple[Outcome, bytes]:
+def ask(
+    client: httpx.Client,
+    request: Request,
+    call: HttpCall,
+    line: Line | None = None,
+    promised: tuple[str, ...] = ("outcome_at",),
+) -> tuple[Outcome, bytes]:
     """Makes one request and reads its outcome; gives it with the answer's body.
 
     `line` is the client's connection, so that a try can be cut off when its time is over. `promised` are the places
@@ -62,7 +76,13 @@ def ask(client: httpx.Client, request: Request, call: HttpCall, line: Line | Non
 
     with Deadline(line, longest) as deadline:
         try:
-            with client.stream(request.method, request.url, headers=dict(request.headers), content=request.body or None, extensions={"trace": watch}) as answer:
+            with client.stream(
+                request.method,
+                request.url,
+                headers=dict(request.headers),
+                content=request.body or None,
+                extensions={"trace": watch},
+            ) as answer:
                 body = b""
                 for chunk in answer.iter_bytes():
                     body += chunk
@@ -70,7 +90,13 @@ def ask(client: httpx.Client, request: Request, call: HttpCall, line: Line | Non
                         break
         except (httpx.ConnectError, httpx.ConnectTimeout, httpx.PoolTimeout) as error:
             return Outcome("temporary", "", f"{where} can't be reached: {_why(error)}", unreachable=True), b""
-        except (httpx.ReadTimeout, httpx.ReadError, httpx.RemoteProtocolError, httpx.WriteError, httpx.WriteTimeout) as error:
+        except (
+            httpx.ReadTimeout,
+            httpx.ReadError,
+            httpx.RemoteProtocolError,
+            httpx.WriteError,
+            httpx.WriteTimeout,
+        ) as error:
             why = f"it took longer than {longest:g} s in all" if deadline.over else _why(error)
             return Outcome("unknown", "", f"{where} had the message and gave no answer: {why}", unreachable=True), b""
         except (httpx.HTTPError, httpx.InvalidURL, ValueError) as error:
@@ -86,7 +112,13 @@ def _outcome(answer: httpx.Response, body: bytes, call: HttpCall, promised: tupl
         has = {"outcome_at": told.outcome, "id_at": told.id}
         lacking = next((getattr(call, place) for place in promised if getattr(call, place) and not has[place]), "")
         if lacking:
-            return Outcome("unknown", code, f"The answer has nothing at {lacking}, so nobody can say whether the message was taken: {said[:200] or 'it is empty'}", unreachable=True)
+            return Outcome(
+                "unknown",
+                code,
+                f"The answer has nothing at {lacking}, so nobody can say whether the message was taken: "
+                f"{said[:200] or 'it is empty'}",
+                unreachable=True,
+            )
         if told.outcome in call.refused:
             return Outcome("permanent", code, said, reference=told.id)
         if told.outcome in call.later:

@@ -27,7 +27,9 @@ class Outcome:
 
 @dataclass(frozen=True, slots=True)
 class Mail:
-    """An email ready for SMTP: envelope addresses and the message's bytes (CRLF line ends). `also` are those in cc and bcc."""
+    """An email ready for SMTP: envelope addresses and the message's bytes (CRLF line ends). `also` are those in cc and
+    bcc.
+    """
 
     from_address: str
     to_address: str

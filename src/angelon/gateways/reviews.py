@@ -25,15 +25,25 @@ class Verdict:
 
 def submit(gateway: Gateway, secret: str, values: Mapping[str, Any]) -> Verdict:
     """Hands a text in. The provider may decide at once."""
-    return _ask(gateway, secret, gateway.review.submit, values, ("outcome_at", "id_at")) if gateway.review else Verdict("approved")
+    return (
+        _ask(gateway, secret, gateway.review.submit, values, ("outcome_at", "id_at"))
+        if gateway.review
+        else Verdict("approved")
+    )
 
 
 def look(gateway: Gateway, secret: str, reference: str) -> Verdict:
     """Asks what became of a text."""
-    return _ask(gateway, secret, gateway.review.look, {"id": reference}, ("outcome_at",)) if gateway.review else Verdict("approved")
+    return (
+        _ask(gateway, secret, gateway.review.look, {"id": reference}, ("outcome_at",))
+        if gateway.review
+        else Verdict("approved")
+    )
 
 
-def _ask(gateway: Gateway, secret: str, call: HttpCall, values: Mapping[str, Any], promised: tuple[str, ...]) -> Verdict:
+def _ask(
+    gateway: Gateway, secret: str, call: HttpCall, values: Mapping[str, Any], promised: tuple[str, ...]
+) -> Verdict:
     assert gateway.review is not None
     try:
         request = make_request(call, gateway.auth, secret, values)

@@ -1,4 +1,6 @@
-"""Email by SMTP (RFC 5321), over one connection that is kept and used again; pipelined (RFC 2920) where the server offers it."""
+"""Email by SMTP (RFC 5321), over one connection that is kept and used again; pipelined (RFC 2920) where the server
+offers it.
+"""
 
 from __future__ import annotations
 
@@ -81,7 +83,10 @@ class SmtpWay:
         outcome = outcome or Outcome("temporary", "", f"{self._where()} closed the connection.", unreachable=True)
         if deadline.over and outcome.kind != "accepted":
             self._gone(None)
-            return replace(outcome, answer=f"{self._where()} took longer than {whole_try(self._gateway.timeout_seconds):g} s in all.")
+            return replace(
+                outcome,
+                answer=f"{self._where()} took longer than {whole_try(self._gateway.timeout_seconds):g} s in all.",
+            )
         return outcome
 
     def _where(self) -> str:
@@ -93,13 +98,25 @@ class SmtpWay:
         try:
             server = self._server or self._connect()
         except smtplib.SMTPAuthenticationError as error:
-            return self._gone(replace(_refusal(error.smtp_code, error.smtp_error, "did not accept the user name and password"), unreachable=True))
+            return self._gone(
+                replace(
+                    _refusal(error.smtp_code, error.smtp_error, "did not accept the user name and password"),
+                    unreachable=True,
+                )
+            )
         except (smtplib.SMTPNotSupportedError, ssl.SSLError) as error:
             return self._gone(Outcome("temporary", "", f"{self._where()}: no TLS as set: {error}", unreachable=True))
         except smtplib.SMTPResponseException as error:
             return self._gone(Outcome("temporary", str(error.smtp_code), _text(error.smtp_error), unreachable=True))
-        except (OSError, smtplib.SMTPException, ValueError, AttributeError) as error:  # the latter two where it was cut in the middle
-            return self._gone(Outcome("temporary", "", f"{self._where()} can't be reached: {_why(error)}", unreachable=True))
+        except (
+            OSError,
+            smtplib.SMTPException,
+            ValueError,
+            AttributeError,
+        ) as error:  # the latter two where it was cut in the middle
+            return self._gone(
+                Outcome("temporary", "", f"{self._where()} can't be reached: {_why(error)}", unreachable=True)
+            )
         handed_over = False
         try:
             if self._reset:
@@ -117,11 +134,22 @@ class SmtpWay:
             if 400 <= code < 600:
                 return self._refused(code, answer)
             self._gone(None)  # no answer that RFC 5321, section 4.2.1 knows: nobody can say whether it was taken
-            return Outcome("unknown", str(code), f"{self._where()} had the message and answered “{code} {_text(answer)[:80]}”, which means nothing here.", unreachable=True)
+            return Outcome(
+                "unknown",
+                str(code),
+                f"{self._where()} had the message and answered “{code} {_text(answer)[:80]}”, which means nothing "
+                "here.",
+                unreachable=True,
+            )
         except (OSError, smtplib.SMTPException, ValueError, AttributeError) as error:
             self._gone(None)
             if handed_over:
-                return Outcome("unknown", "", f"{self._where()} had the message and did not answer: {_why(error)}", unreachable=True)
+                return Outcome(
+                    "unknown",
+                    "",
+                    f"{self._where()} had the message and did not answer: {_why(error)}",
+                    unreachable=True,
+                )
             if isinstance(error, smtplib.SMTPServerDisconnected | ConnectionError) and not fresh:
                 return None
             return Outcome("temporary", "", f"{self._where()}: {_why(error)}", unreachable=True)
@@ -130,8 +158,12 @@ class SmtpWay:
         g = self._gateway
         context = trusted() if g.tls == "implicit" else None
         self._reset = False
-        server = self._server = _Server(self._line, context, host=g.host, port=g.port, timeout=g.timeout_seconds, local_hostname=os.uname().nodename)
-        if "." not in server.local_hostname and server.sock:  # an address literal where this machine has no full name (RFC 5321, section 4.1.4)
+        server = self._server = _Server(
+            self._line, context, host=g.host, port=g.port, timeout=g.timeout_seconds, local_hostname=os.uname().nodename
+        )
+        if (
+            "." not in server.local_hostname and server.sock
+        ):  # an address literal where this machine has no full name (RFC 5321, section 4.1.4)
             own = server.sock.getsockname()[0]
             server.local_hostname = f"[IPv6:{own}]" if ":" in own else f"[{own}]"
         server.ehlo_or_helo_if_needed()
@@ -147,11 +179,18 @@ class SmtpWay:
 
         Whether those in cc and bcc are taken does not matter: the send is to its recipient.
         """
-        commands = (f"MAIL FROM:<{mail.from_address}>", f"RCPT TO:<{mail.to_address}>", *(f"RCPT TO:<{address}>" for address in mail.also), "DATA")
+        commands = (
+            f"MAIL FROM:<{mail.from_address}>",
+            f"RCPT TO:<{mail.to_address}>",
+            *(f"RCPT TO:<{address}>" for address in mail.also),
+            "DATA",
+        )
         utf8 = not all(address.isascii() for address in (mail.to_address, mail.from_address, *mail.also))
         if utf8:
             if not server.has_extn("smtputf8"):
-                return Outcome("permanent", "", f"{self._where()} takes no addresses outside ASCII (SMTPUTF8, RFC 6531).")
+                return Outcome(
+                    "permanent", "", f"{self._where()} takes no addresses outside ASCII (SMTPUTF8, RFC 6531)."
+                )
             commands = (commands[0] + " SMTPUTF8", *commands[1:])
         if not server.has_extn("pipelining"):
             for number, command in enumerate(commands):
@@ -177,7 +216,9 @@ class SmtpWay:
             refused = replies[-1]
         if refused is None:
             return None
-        if replies[-1][0] == 354:  # it waits for a message nobody would get: give it an empty one (RFC 2920, section 3.1)
+        if (
+            replies[-1][0] == 354
+        ):  # it waits for a message nobody would get: give it an empty one (RFC 2920, section 3.1)
             try:
                 server.send(b".\r\n")
                 server.getreply()
@@ -186,10 +227,17 @@ class SmtpWay:
         return self._refused(*refused)
 
     def _refused(self, code: int, answer: bytes) -> Outcome:
-        """What a refusal comes to. The server is told to forget the message before the next one, not now: it may have hung up."""
+        """What a refusal comes to. The server is told to forget the message before the next one, not now: it may have
+        hung up.
+        """
         if code < 400 or code == 421:
             self._gone(None)
-            return Outcome("temporary", str(code) if code > 0 else "", _text(answer) or f"{self._where()} closed the connection.", unreachable=True)
+            return Outcome(
+                "temporary",
+                str(code) if code > 0 else "",
+                _text(answer) or f"{self._where()} closed the connection.",
+                unreachable=True,
+            )
         self._reset = True
         return _refusal(code, answer, "")
 

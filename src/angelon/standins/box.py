@@ -111,7 +111,9 @@ class Box:
 
     def __init__(self, home: Path) -> None:
         home.mkdir(mode=0o700, parents=True, exist_ok=True)
-        self.engine = create_engine(f"sqlite:///{home.resolve() / 'standins.db'}", connect_args={"check_same_thread": False, "timeout": 20})
+        self.engine = create_engine(
+            f"sqlite:///{home.resolve() / 'standins.db'}", connect_args={"check_same_thread": False, "timeout": 20}
+        )
         event.listen(self.engine, "connect", _prepare)
         _Base.metadata.create_all(self.engine)
 
@@ -130,7 +132,9 @@ class Box:
 
     def keep_mail(self, mail_from: str, rcpt_to: str, raw: bytes, at: dt.datetime) -> None:
         with self.engine.begin() as connection:
-            made = connection.execute(_KEEP_MAIL, {"received_at": at, "mail_from": mail_from, "rcpt_to": rcpt_to, "raw": raw})
+            made = connection.execute(
+                _KEEP_MAIL, {"received_at": at, "mail_from": mail_from, "rcpt_to": rcpt_to, "raw": raw}
+            )
             newest = int(made.inserted_primary_key[0])
             if newest % 500 == 0:
                 connection.execute(delete(MailRow).where(col(MailRow.id) <= newest - KEPT_MAILS))
@@ -202,7 +206,8 @@ def shown(row: MailRow) -> str:
         content_id = str(part.get("Content-ID", "")).strip().strip("<>")
         if content_id and part.get_content_maintype() == "image":
             data = part.get_payload(decode=True)
-            page = page.replace(f"cid:{content_id}", f"data:{part.get_content_type()};base64,{base64.b64encode(data if isinstance(data, bytes) else b'').decode()}")
+            picture = base64.b64encode(data if isinstance(data, bytes) else b"").decode()
+            page = page.replace(f"cid:{content_id}", f"data:{part.get_content_type()};base64,{picture}")
     return page
 
 
@@ -217,7 +222,15 @@ def opened(row: MailRow) -> dict[str, Any]:
         "text": text.get_content() if text else "",
         "html": html.get_content() if html else "",
         "headers": {name: str(value) for name, value in message.items()},
-        "attachments": [{"name": part.get_filename() or "", "type": part.get_content_type(), "bytes": len(part.get_payload(decode=True) or b"")} for part in message.iter_attachments() if part.get_content_disposition() == "attachment"],
+        "attachments": [
+            {
+                "name": part.get_filename() or "",
+                "type": part.get_content_type(),
+                "bytes": len(part.get_payload(decode=True) or b""),
+            }
+            for part in message.iter_attachments()
+            if part.get_content_disposition() == "attachment"
+        ],
         "received_at": row.received_at.isoformat(),
         "id": row.id,
     }

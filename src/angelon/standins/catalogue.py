@@ -1,4 +1,6 @@
-"""What the made-up workshop sells, and who buys it. Nobody here exists; numbers are from ranges kept for fiction where there are any."""
+"""What the made-up workshop sells, and who buys it. Nobody here exists; numbers are from ranges kept for fiction where
+there are any.
+"""
 
 from __future__ import annotations
 
@@ -41,15 +43,76 @@ PRODUCTS = (
 )
 
 CUSTOMERS = (
-    Customer(5512, "Jörg", "Ahlers", "joerg.ahlers@example.org", "+49 (30) 23125-014", "Deichstraße 12", "Husum", "25813", "DE", "de"),
-    Customer(5513, "Aoife", "Ní Bhriain", "aoife@example.com", "020 915 1234", "4 Slip Lane", "Kinsale", "P17 X000", "IE", "en"),
-    Customer(5514, "Claire", "Béranger", "claire@example.org", "01 99 00 12 34", "7 quai des Lavandières", "Dieppe", "76200", "FR", "fr"),
-    Customer(5515, "Mireia", "Puig", "mireia.puig@example.net", "+34 600 000 112", "Carrer del Vent 3", "Roses", "17480", "ES", "en"),
-    Customer(5516, "Ελένη", "Μαρή", "eleni@example.net", "+30 21 3000 1234", "Οδός Ανέμων 5", "Χανιά", "73100", "GR", "en"),
-    Customer(5517, "空", "森", "sora.mori@example.com", "+81 3-0000-4567", "浜町 2-8", "鎌倉市", "248-0000", "JP", "en"),
+    Customer(
+        5512,
+        "Jörg",
+        "Ahlers",
+        "joerg.ahlers@example.org",
+        "+49 (30) 23125-014",
+        "Deichstraße 12",
+        "Husum",
+        "25813",
+        "DE",
+        "de",
+    ),
+    Customer(
+        5513,
+        "Aoife",
+        "Ní Bhriain",
+        "aoife@example.com",
+        "020 915 1234",
+        "4 Slip Lane",
+        "Kinsale",
+        "P17 X000",
+        "IE",
+        "en",
+    ),
+    Customer(
+        5514,
+        "Claire",
+        "Béranger",
+        "claire@example.org",
+        "01 99 00 12 34",
+        "7 quai des Lavandières",
+        "Dieppe",
+        "76200",
+        "FR",
+        "fr",
+    ),
+    Customer(
+        5515,
+        "Mireia",
+        "Puig",
+        "mireia.puig@example.net",
+        "+34 600 000 112",
+        "Carrer del Vent 3",
+        "Roses",
+        "17480",
+        "ES",
+        "en",
+    ),
+    Customer(
+        5516, "Ελένη", "Μαρή", "eleni@example.net", "+30 21 3000 1234", "Οδός Ανέμων 5", "Χανιά", "73100", "GR", "en"
+    ),
+    Customer(
+        5517, "空", "森", "sora.mori@example.com", "+81 3-0000-4567", "浜町 2-8", "鎌倉市", "248-0000", "JP", "en"
+    ),
     Customer(5518, "Mika", "Brandt", "mika@example.net", "030 23125 088", "Am Siel 9", "Norden", "26506", "DE", "de"),
-    Customer(5519, "Pádraig", "Ó Sé", "padraig@example.com", "020 915 8800", "Cliff Road", "Dingle", "V92 X000", "IE", "en"),
-    Customer(5520, "Anaïs", "Lefèvre", "anais.lefevre@example.org", "02 61 91 45 67", "12 rue du Phare", "Roscoff", "29680", "FR", "fr"),
+    Customer(
+        5519, "Pádraig", "Ó Sé", "padraig@example.com", "020 915 8800", "Cliff Road", "Dingle", "V92 X000", "IE", "en"
+    ),
+    Customer(
+        5520,
+        "Anaïs",
+        "Lefèvre",
+        "anais.lefevre@example.org",
+        "02 61 91 45 67",
+        "12 rue du Phare",
+        "Roscoff",
+        "29680",
+        "FR",
+        "fr",
+    ),
 )
 
 CARRIERS = ("Saltway Couriers", "Gannet Post", "Overland Wren")

@@ -41,9 +41,14 @@ class Counter:
         """Sets where to deliver. Raises CantPost for an address on another machine, since this is a stand-in."""
         parts = urlsplit(address.strip())
         if parts.scheme not in ("http", "https") or not parts.hostname:
-            raise CantPost("That is no web address. Copy it from the source's page: it starts with http:// and ends in /in/ and the source's key.")
+            raise CantPost(
+                "That is no web address. Copy it from the source's page: it starts with http:// and ends in /in/ "
+                "and the source's key."
+            )
         if parts.hostname not in ("127.0.0.1", "localhost", "::1"):
-            raise CantPost("The stand-in store delivers to this machine only. Use the address that starts with http://127.0.0.1.")
+            raise CantPost(
+                "The stand-in store delivers to this machine only. Use the address that starts with http://127.0.0.1."
+            )
         self._box.set("shop_address", address.strip())
         self._box.set("shop_secret", secret.strip())
 
@@ -53,8 +58,12 @@ class Counter:
         with self._box.session() as session:
             return list(session.exec(select(ShopOrderRow).order_by(col(ShopOrderRow.id).desc()).limit(limit)))
 
-    def place(self, customer_id: int, lines: list[tuple[str, int]], gift_note: str = "", now: dt.datetime | None = None) -> PostedRow:
-        """Places an order and tells the store's webhook. Raises CantPost where there is nothing in it or nowhere to tell."""
+    def place(
+        self, customer_id: int, lines: list[tuple[str, int]], gift_note: str = "", now: dt.datetime | None = None
+    ) -> PostedRow:
+        """Places an order and tells the store's webhook. Raises CantPost where there is nothing in it or nowhere to
+        tell.
+        """
         customer = next((c for c in CUSTOMERS if c.id == customer_id), None)
         known = {p.sku for p in PRODUCTS}
         kept = tuple((sku, quantity) for sku, quantity in lines if sku in known and 0 < quantity < 1000)
@@ -83,7 +92,18 @@ class Counter:
             if state == "shipped" and "parcel" not in row.spec:
                 carrier = CARRIERS[row.spec["serial"] % 3]
                 expected = (dt.datetime.now(dt.UTC) + dt.timedelta(days=4)).date().isoformat()
-                row.spec = {**row.spec, "parcel": [carrier, s10_number(row.spec["serial"] * 7919) if carrier == "Gannet Post" else f"SW{row.spec['serial']:08d}" if carrier == "Saltway Couriers" else "", expected]}
+                row.spec = {
+                    **row.spec,
+                    "parcel": [
+                        carrier,
+                        s10_number(row.spec["serial"] * 7919)
+                        if carrier == "Gannet Post"
+                        else f"SW{row.spec['serial']:08d}"
+                        if carrier == "Saltway Couriers"
+                        else "",
+                        expected,
+                    ],
+                }
             session.add(row)
             session.commit()
         return self._post(row, state, dt.datetime.now(dt.UTC), False)
@@ -100,12 +120,16 @@ class Counter:
 
     def _ready(self) -> None:
         if not self.address:
-            raise CantPost("The counter does not know where to deliver. Copy a source's address into “Where it delivers”.")
+            raise CantPost(
+                "The counter does not know where to deliver. Copy a source's address into “Where it delivers”."
+            )
 
     def _post(self, row: ShopOrderRow, state: str, at: dt.datetime, first: bool) -> PostedRow:
         delivery = webshop(shop_order(row), state, at, first, str(uuid.uuid4()))
         status, answer, took = post(self.address, delivery, self.secret)
-        posted = PostedRow(at=at, event=delivery.event, reference=row.reference, status=status, answer=answer, took_ms=took)
+        posted = PostedRow(
+            at=at, event=delivery.event, reference=row.reference, status=status, answer=answer, took_ms=took
+        )
         with self._box.session() as session:
             session.add(posted)
             session.commit()
@@ -115,7 +139,15 @@ class Counter:
 def shop_order(row: ShopOrderRow) -> ShopOrder:
     customer = next(c for c in CUSTOMERS if c.id == row.spec["customer"])
     parcel = row.spec.get("parcel")
-    return ShopOrder(row.spec["serial"], row.reference, customer, tuple((s, q) for s, q in row.spec["lines"]), row.placed_at, row.spec.get("gift_note", ""), tuple(parcel) if parcel else None)
+    return ShopOrder(
+        row.spec["serial"],
+        row.reference,
+        customer,
+        tuple((s, q) for s, q in row.spec["lines"]),
+        row.placed_at,
+        row.spec.get("gift_note", ""),
+        tuple(parcel) if parcel else None,
+    )
 
 
 def next_state(state: str) -> str:
@@ -137,5 +169,3 @@ def post(address: str, delivery: Delivery, secret: str) -> tuple[int, str, float
         return answer.status_code, answer.text[:600], (time.perf_counter() - began) * 1000
     except httpx.HTTPError as error:
         return 0, f"Nobody answers there: {error}", (time.perf_counter() - began) * 1000
-
-

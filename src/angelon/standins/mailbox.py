@@ -36,12 +36,16 @@ class _Taker:
             self._looked = time.monotonic()
         return self._fault
 
-    async def handle_EHLO(self, server: SMTP, session: Session, envelope: Envelope, hostname: str, responses: list[str]) -> list[str]:
+    async def handle_EHLO(
+        self, server: SMTP, session: Session, envelope: Envelope, hostname: str, responses: list[str]
+    ) -> list[str]:
         session.host_name = hostname
         responses.insert(1, "250-PIPELINING")
         return responses
 
-    async def handle_RCPT(self, server: SMTP, session: Session, envelope: Envelope, address: str, options: list[Any]) -> str:
+    async def handle_RCPT(
+        self, server: SMTP, session: Session, envelope: Envelope, address: str, options: list[Any]
+    ) -> str:
         fault = self.fault()
         if fault == "later":
             return "451 4.3.0 The mailbox is busy, come back later"

@@ -83,7 +83,15 @@ def create_api(box: Box) -> Flask:
         key = request.headers.get("Idempotency-Key", "")
         row = box.by_key(SmsRow, key)
         if row is None:
-            row = SmsRow(received_at=_now(), sender=str(body.get("from", "")), to=to, text=text, segments=int(body.get("segments") or 1), reference=f"sm-{uuid.uuid4().hex[:12]}", key=key)
+            row = SmsRow(
+                received_at=_now(),
+                sender=str(body.get("from", "")),
+                to=to,
+                text=text,
+                segments=int(body.get("segments") or 1),
+                reference=f"sm-{uuid.uuid4().hex[:12]}",
+                key=key,
+            )
             box.keep(row)
         _tell(box, "sms", row.reference, "delivered", "", 0.6)
         left("sms")
@@ -119,8 +127,18 @@ def create_api(box: Box) -> Flask:
         key = request.headers.get("Idempotency-Key", "")
         message = box.by_key(ChatRow, key)
         if message is None:
-            spec = {part: _filled(row.spec.get(part), values) for part in ("header", "body", "footer", "buttons")} | {"locale": row.spec.get("language", "")}
-            message = ChatRow(received_at=_now(), sender=str(body.get("from", "")), to=str(body.get("to", "")), template=row.reference, spec=spec, reference=f"ch-{uuid.uuid4().hex[:12]}", key=key)
+            spec = {part: _filled(row.spec.get(part), values) for part in ("header", "body", "footer", "buttons")} | {
+                "locale": row.spec.get("language", "")
+            }
+            message = ChatRow(
+                received_at=_now(),
+                sender=str(body.get("from", "")),
+                to=str(body.get("to", "")),
+                template=row.reference,
+                spec=spec,
+                reference=f"ch-{uuid.uuid4().hex[:12]}",
+                key=key,
+            )
             box.keep(message)
         _tell(box, "chat", message.reference, "delivered", "", 0.6)
         left("chat")
@@ -167,7 +185,11 @@ def _decide(row: ChatTextRow) -> None:
 def _text(box: Box, reference: str) -> ChatTextRow | None:
     """A text handed in; decided now where its time has come."""
     row = next((t for t in box.chat_texts(1000) if t.reference == reference), None)
-    if row is not None and row.state == "submitted" and _now() - row.submitted_at >= dt.timedelta(seconds=box.setting("chat_review_seconds", 0)):
+    if (
+        row is not None
+        and row.state == "submitted"
+        and _now() - row.submitted_at >= dt.timedelta(seconds=box.setting("chat_review_seconds", 0))
+    ):
         _decide(row)
         box.keep(row)
     return row
@@ -214,16 +236,31 @@ class Providers:
 
 def sms_json(row: SmsRow) -> dict[str, Any]:
     """A text as `/standins/sms.json` gives it."""
-    return {"from": row.sender, "to": row.to, "text": row.text, "segments": row.segments, "received_at": row.received_at.isoformat(), "id": row.reference}
+    return {
+        "from": row.sender,
+        "to": row.to,
+        "text": row.text,
+        "segments": row.segments,
+        "received_at": row.received_at.isoformat(),
+        "id": row.reference,
+    }
 
 
 def chat_json(row: ChatRow) -> dict[str, Any]:
     """A chat message as `/standins/chat.json` gives it."""
     spec = row.spec
     return {
-        "from": row.sender, "to": row.to, "text": spec.get("body", ""), "header": spec.get("header") or {}, "footer": spec.get("footer", ""), "buttons": spec.get("buttons") or [],
-        "template": row.template, "locale": spec.get("locale", ""), "received_at": row.received_at.isoformat(), "id": row.reference,
-    }  # fmt: skip
+        "from": row.sender,
+        "to": row.to,
+        "text": spec.get("body", ""),
+        "header": spec.get("header") or {},
+        "footer": spec.get("footer", ""),
+        "buttons": spec.get("buttons") or [],
+        "template": row.template,
+        "locale": spec.get("locale", ""),
+        "received_at": row.received_at.isoformat(),
+        "id": row.reference,
+    }
 
 
 __all__ = ["FAULTS", "Providers", "answered", "chat_json", "create_api", "sms_json"]

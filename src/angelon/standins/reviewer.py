@@ -15,8 +15,42 @@ RULES = (
 
 _SAYS = {
     "en": {"the", "your", "you", "is", "and", "has", "have", "we", "it", "of", "with", "for", "to", "our", "order"},
-    "de": {"die", "der", "das", "dein", "deine", "ist", "und", "wir", "es", "mit", "für", "bei", "dir", "hat", "bestellung", "ihre"},
-    "fr": {"le", "la", "les", "ta", "ton", "votre", "est", "et", "nous", "il", "elle", "avec", "pour", "chez", "commande", "de"},
+    "de": {
+        "die",
+        "der",
+        "das",
+        "dein",
+        "deine",
+        "ist",
+        "und",
+        "wir",
+        "es",
+        "mit",
+        "für",
+        "bei",
+        "dir",
+        "hat",
+        "bestellung",
+        "ihre",
+    },
+    "fr": {
+        "le",
+        "la",
+        "les",
+        "ta",
+        "ton",
+        "votre",
+        "est",
+        "et",
+        "nous",
+        "il",
+        "elle",
+        "avec",
+        "pour",
+        "chez",
+        "commande",
+        "de",
+    },
     "es": {"el", "los", "tu", "su", "es", "y", "nosotros", "con", "para", "pedido", "ha", "en"},
 }
 _CALLED = {"en": "English", "de": "German", "fr": "French", "es": "Spanish"}
@@ -24,13 +58,19 @@ _CALLED = {"en": "English", "de": "German", "fr": "French", "es": "Spanish"}
 
 def review(text: dict[str, Any]) -> str:
     """Why a text is rejected; empty where it is approved."""
-    header, body, footer = str((text.get("header") or {}).get("text", "")), str(text.get("body", "")), str(text.get("footer", ""))
+    header, body, footer = (
+        str((text.get("header") or {}).get("text", "")),
+        str(text.get("body", "")),
+        str(text.get("footer", "")),
+    )
     for name, part in (("header", header), ("body", body)):
         if re.match(r"\s*\{\d+\}", part) or re.search(r"\{\d+\}\s*$", part):
             return f"The {name} starts or ends with a placeholder."
         if re.search(r"\{\d+\}\s*\{\d+\}", part):
             return f"Two placeholders stand side by side in the {name}."
-    numbers = {int(n) for n in re.findall(r"\{(\d+)\}", " ".join([header, body, footer, str(text.get("buttons") or "")]))}
+    numbers = {
+        int(n) for n in re.findall(r"\{(\d+)\}", " ".join([header, body, footer, str(text.get("buttons") or "")]))
+    }
     samples = [str(sample).strip() for sample in text.get("samples") or []]
     if numbers != set(range(1, len(numbers) + 1)) or len(numbers) > len(samples) or not all(samples[: len(numbers)]):
         return "A placeholder has no sample."

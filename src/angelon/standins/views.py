@@ -36,9 +36,18 @@ def index() -> Any:
     wanted = whole(request.args.get("mail"))
     row = next((m for m in mails if m.id == wanted), mails[0] if mails else None)
     return render_template(
-        "standins/index.html", counter=counter, products=PRODUCTS, customers=CUSTOMERS, mails=[opened(m) | {"at": m.received_at} for m in mails], mail=opened(row) | {"at": row.received_at, "page": shown(row)} if row else None,
-        fault=box().setting("mail_fault", "none"), faults=FAULTS, next_state=next_state, answer_of=answer_of, total=box().count_mails(),
-    )  # fmt: skip
+        "standins/index.html",
+        counter=counter,
+        products=PRODUCTS,
+        customers=CUSTOMERS,
+        mails=[opened(m) | {"at": m.received_at} for m in mails],
+        mail=opened(row) | {"at": row.received_at, "page": shown(row)} if row else None,
+        fault=box().setting("mail_fault", "none"),
+        faults=FAULTS,
+        next_state=next_state,
+        answer_of=answer_of,
+        total=box().count_mails(),
+    )
 
 
 def answer_of(text: str) -> str:
@@ -49,7 +58,11 @@ def answer_of(text: str) -> str:
         return text
     if not isinstance(answer, dict):
         return text
-    return f"event {answer['event']}" if "event" in answer else f"{answer.get('detail', '')} {answer.get('mend', '')}".strip()
+    return (
+        f"event {answer['event']}"
+        if "event" in answer
+        else f"{answer.get('detail', '')} {answer.get('mend', '')}".strip()
+    )
 
 
 @pages.post("/counter")
@@ -77,7 +90,11 @@ def act() -> Any:
     if posted.status in (200, 202):
         flash(f"{posted.reference}: {posted.event} delivered in {posted.took_ms:.0f} ms.", "good")
     else:
-        flash(f"{posted.reference}: {posted.event} was not taken ({posted.status or 'no answer'}). {answer_of(posted.answer)}", "bad")
+        flash(
+            f"{posted.reference}: {posted.event} was not taken ({posted.status or 'no answer'}). "
+            f"{answer_of(posted.answer)}",
+            "bad",
+        )
     return redirect(url_for(".index"))
 
 
@@ -99,7 +116,13 @@ def handset() -> Any:
     numbers = list(dict.fromkeys(row.to for row in rows))
     to = request.args.get("to") or (numbers[0] if numbers else "")
     return render_template(
-        "standins/handset.html", rows=rows, numbers=numbers, to=to, shown=[row for row in reversed(rows) if row.to == to], fault=box().setting("sms_fault", "none"), faults=PROVIDER_FAULTS
+        "standins/handset.html",
+        rows=rows,
+        numbers=numbers,
+        to=to,
+        shown=[row for row in reversed(rows) if row.to == to],
+        fault=box().setting("sms_fault", "none"),
+        faults=PROVIDER_FAULTS,
     )
 
 
@@ -110,9 +133,17 @@ def chat() -> Any:
     people = list(dict.fromkeys(row.to for row in rows))
     to = request.args.get("to") or (people[0] if people else "")
     return render_template(
-        "standins/chat.html", rows=rows, people=people, to=to, shown=[row for row in reversed(rows) if row.to == to], fault=box().setting("chat_fault", "none"), faults=PROVIDER_FAULTS,
-        texts=box().chat_texts(40), rules=RULES, seconds=box().setting("chat_review_seconds", 0),
-    )  # fmt: skip
+        "standins/chat.html",
+        rows=rows,
+        people=people,
+        to=to,
+        shown=[row for row in reversed(rows) if row.to == to],
+        fault=box().setting("chat_fault", "none"),
+        faults=PROVIDER_FAULTS,
+        texts=box().chat_texts(40),
+        rules=RULES,
+        seconds=box().setting("chat_review_seconds", 0),
+    )
 
 
 @pages.post("/providers")
@@ -128,7 +159,12 @@ def provider() -> Any:
     seconds = whole(request.form.get("seconds"))
     if seconds is not None and 0 <= seconds <= 86400:
         box().set("chat_review_seconds", seconds)
-        flash("A review is done at once from now on." if seconds == 0 else f"A review takes {seconds} seconds from now on.", "good")
+        flash(
+            "A review is done at once from now on."
+            if seconds == 0
+            else f"A review takes {seconds} seconds from now on.",
+            "good",
+        )
     return redirect(url_for(".handset" if which == "sms" else ".chat"))
 
 
@@ -170,4 +206,8 @@ def eml(mail_id: int) -> Any:
     row = box().mail(mail_id)
     if row is None:
         abort(404, "There is no such mail.")
-    return Response(row.raw, mimetype="message/rfc822", headers={"Content-Disposition": f'attachment; filename="mail-{mail_id}.eml"'})
+    return Response(
+        row.raw,
+        mimetype="message/rfc822",
+        headers={"Content-Disposition": f'attachment; filename="mail-{mail_id}.eml"'},
+    )

@@ -22,7 +22,8 @@ from angelon.web.origins import Proxies
 from angelon.web.services import Services, close_session
 
 POLICY = (
-    "default-src 'self'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self'; connect-src 'self'; "
+    "default-src 'self'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "
+    "font-src 'self'; connect-src 'self'; "
     "frame-src 'self'; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
 )
 
@@ -31,9 +32,15 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     """The application. `more` are blueprints of layers above: the stand-ins' pages."""
     app = Flask(__name__, static_folder="static", template_folder="templates")
     app.config.update(
-        SECRET_KEY=made.settings.key(), WTF_CSRF_TIME_LIMIT=None, SESSION_COOKIE_SAMESITE="Lax", SESSION_COOKIE_HTTPONLY=True, SESSION_COOKIE_NAME="angelon",
-        SESSION_COOKIE_SECURE=made.settings.base_url.startswith("https://"), MAX_CONTENT_LENGTH=20 * 1024 * 1024, SEND_FILE_MAX_AGE_DEFAULT=3600,
-    )  # fmt: skip
+        SECRET_KEY=made.settings.key(),
+        WTF_CSRF_TIME_LIMIT=None,
+        SESSION_COOKIE_SAMESITE="Lax",
+        SESSION_COOKIE_HTTPONLY=True,
+        SESSION_COOKIE_NAME="angelon",
+        SESSION_COOKIE_SECURE=made.settings.base_url.startswith("https://"),
+        MAX_CONTENT_LENGTH=20 * 1024 * 1024,
+        SEND_FILE_MAX_AGE_DEFAULT=3600,
+    )
     app.extensions["angelon"] = made
     app.url_map.converters["int"] = RowId
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
@@ -60,7 +67,26 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     from angelon.web.sources.views import pages as sources
     from angelon.web.suppressions.views import pages as suppressions
 
-    for blueprint in (health, overview, events, orders, sends, sources, messages, letterhead, library, routes, segments, gateways, suppressions, rehearsals, checks, runs, receipts, *more):
+    for blueprint in (
+        health,
+        overview,
+        events,
+        orders,
+        sends,
+        sources,
+        messages,
+        letterhead,
+        library,
+        routes,
+        segments,
+        gateways,
+        suppressions,
+        rehearsals,
+        checks,
+        runs,
+        receipts,
+        *more,
+    ):
         app.register_blueprint(blueprint)
     csrf.exempt(receipts)
     app.teardown_appcontext(close_session)
@@ -80,7 +106,9 @@ MOST_FLASHED = 600
 def _headers(response: Response) -> Response:
     waiting = session.get("_flashes")
     if waiting and sum(len(text) for _, text in waiting) > MOST_FLASHED:
-        session["_flashes"] = [(kind, text if len(text) <= MOST_FLASHED else text[:MOST_FLASHED] + "…") for kind, text in waiting[-3:]]
+        session["_flashes"] = [
+            (kind, text if len(text) <= MOST_FLASHED else text[:MOST_FLASHED] + "…") for kind, text in waiting[-3:]
+        ]
     if request.endpoint != "static":
         response.headers.setdefault("Cache-Control", "no-store")
     if response.mimetype == "text/html":
@@ -101,7 +129,11 @@ def _database_error(error: DBAPIError) -> Any:
     """503 where the database can't be worked with just now; whatever else it says is a fault of ours."""
     if not is_database_failure(error):
         raise error
-    what = "The database is in use by somebody else." if is_busy(error) else "The database can't be used: its disk may be full, or its file damaged."
+    what = (
+        "The database is in use by somebody else."
+        if is_busy(error)
+        else "The database can't be used: its disk may be full, or its file damaged."
+    )
     text = f"{what} Nothing was changed. Try it again in a moment."
     return Response(text, 503, {"Retry-After": "5"}, mimetype="text/plain")
 
@@ -111,7 +143,9 @@ def _error(error: HTTPException) -> Any:
     detail = error.description or ""
     if isinstance(error, CSRFError):
         detail = "The page is older than your session. Reload it and try again; a draft is kept."
-    if request.headers.get("X-Fragment") or request.path.startswith(("/in/", "/api/", "/standins/mail.json", "/standins/sms.json", "/standins/chat.json")):
+    if request.headers.get("X-Fragment") or request.path.startswith(
+        ("/in/", "/api/", "/standins/mail.json", "/standins/sms.json", "/standins/chat.json")
+    ):
         response = jsonify({"type": "about:blank", "title": error.name, "status": error.code, "detail": detail})
         response.mimetype = "application/problem+json"
         response.status_code = error.code or 500

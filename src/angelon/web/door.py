@@ -85,7 +85,9 @@ class _Told:
 class Door:
     """The application as the server calls it (RSGI 1.x)."""
 
-    def __init__(self, pages: Callable[..., Iterable[bytes]], intake: Intake, writer: GroupCommit, proxies: Proxies) -> None:
+    def __init__(
+        self, pages: Callable[..., Iterable[bytes]], intake: Intake, writer: GroupCommit, proxies: Proxies
+    ) -> None:
         self._pages = pages
         self._intake = intake
         self._writer = writer
@@ -116,7 +118,11 @@ class Door:
                 body = b""
             elif declared is None or declared > limit:
                 if declared is None or not is_delivery:
-                    _refuse(protocol, 400 if declared is None else 413, "The length of the body is no number." if declared is None else "The body is too large.")
+                    _refuse(
+                        protocol,
+                        400 if declared is None else 413,
+                        "The length of the body is no number." if declared is None else "The body is too large.",
+                    )
                     return
                 body = b""  # the source's own page says how much it takes, and keeps what it refused
             else:
@@ -127,7 +133,12 @@ class Door:
             else:
                 await self._page(scope, protocol, headers, body)
         except _TooSlow:
-            _refuse(protocol, 408, f"The body did not come in time: at most {WHOLE_BODY:.0f} s are waited for all of it.", ("connection", "close"))
+            _refuse(
+                protocol,
+                408,
+                f"The body did not come in time: at most {WHOLE_BODY:.0f} s are waited for all of it.",
+                ("connection", "close"),
+            )
         except _TooMuch as error:
             if error.busy:
                 _refuse(protocol, 503, "Too much is coming in at the same time.", ("retry-after", "5"))
@@ -178,7 +189,15 @@ class Door:
 
     async def _deliver(self, scope: Any, protocol: Any, headers: dict[str, str], body: bytes, length: int) -> None:
         remote = self._proxies.sender(_peer(scope.client), headers.get("x-forwarded-for", ""))
-        arguments = (unquote(scope.path[len(PREFIX) :]), scope.method, headers, body, length, query_of(scope.query_string), remote)
+        arguments = (
+            unquote(scope.path[len(PREFIX) :]),
+            scope.method,
+            headers,
+            body,
+            length,
+            query_of(scope.query_string),
+            remote,
+        )
         if len(body) > LARGE:
             taken = await self._loop.run_in_executor(self._threads, lambda: self._intake.take(*arguments))
         else:
@@ -215,10 +234,18 @@ class Door:
         answer = self._pages(environ, start_response)
         status, headers = given
         try:
-            if any(name == "content-length" for name, _ in headers) or status in (204, 304) or environ["REQUEST_METHOD"] == "HEAD":
+            if (
+                any(name == "content-length" for name, _ in headers)
+                or status in (204, 304)
+                or environ["REQUEST_METHOD"] == "HEAD"
+            ):
                 return status, headers, b"".join(answer)
             if not self._streams.acquire(blocking=False):
-                return 503, [("content-type", "text/plain; charset=utf-8"), ("retry-after", "10")], b"Too many pages are being written to just now. Reload this one in a moment."
+                return (
+                    503,
+                    [("content-type", "text/plain; charset=utf-8"), ("retry-after", "10")],
+                    b"Too many pages are being written to just now. Reload this one in a moment.",
+                )
             try:
                 self._write(status, headers, answer, protocol)
             finally:
@@ -241,7 +268,9 @@ class Door:
             for piece in answer:
                 if piece:
                     asyncio.run_coroutine_threadsafe(send(piece), self._loop).result(SLOW_READER)
-        except Exception as error:  # the reader is gone or too slow, or the page failed in the middle: nobody is left to be told
+        except (
+            Exception
+        ) as error:  # the reader is gone or too slow, or the page failed in the middle: nobody is left to be told
             log.info("a page was not written to its end", why=type(error).__name__)
 
 
@@ -252,7 +281,9 @@ def _close(answer: Any) -> None:
 
 
 def _headers(given: Any) -> dict[str, str]:
-    """Headers by name; what was given several times as one (RFC 9110, section 5.3; RFC 9113, section 8.2.3 for cookies)."""
+    """Headers by name; what was given several times as one (RFC 9110, section 5.3; RFC 9113, section 8.2.3 for
+    cookies).
+    """
     headers: dict[str, str] = {}
     for name, value in given.items():
         headers[name] = value if name not in headers else f"{headers[name]}{'; ' if name == 'cookie' else ', '}{value}"
@@ -271,7 +302,9 @@ def _peer(client: str) -> str:
 
 
 def _refuse(protocol: Any, status: int, text: str, *headers: tuple[str, str]) -> None:
-    protocol.response_str(status, [("content-type", "text/plain; charset=utf-8"), ("x-content-type-options", "nosniff"), *headers], text)
+    protocol.response_str(
+        status, [("content-type", "text/plain; charset=utf-8"), ("x-content-type-options", "nosniff"), *headers], text
+    )
 
 
 def _environ(scope: Any, headers: dict[str, str], body: bytes) -> dict[str, Any]:

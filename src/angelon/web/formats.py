@@ -92,7 +92,13 @@ def count(number: int | None) -> str:
 
 
 def size(number: int) -> str:
-    return f"{number} bytes" if number < 1000 else f"{number / 1024:.0f} KB" if number < 1_000_000 else f"{number / 1_048_576:.1f} MB"
+    return (
+        f"{number} bytes"
+        if number < 1000
+        else f"{number / 1024:.0f} KB"
+        if number < 1_000_000
+        else f"{number / 1_048_576:.1f} MB"
+    )
 
 
 def plural(number: int, one: str, many: str | None = None) -> str:
@@ -129,7 +135,22 @@ def pictured(page: str) -> str:
 
 def install(app: Any) -> None:
     app.jinja_env.filters.update(
-        after=lambda seconds: span(dt.timedelta(seconds=seconds)), moment=moment, exact=exact, span=span, ago=ago, time=time_tag, count=count, size=size, shown=shown, stored=stored, pretty=pretty, marked=marked, as_json=as_json,
-        event_label=event_types.label, channel=lambda name: CALLED.get(name, name), host=lambda url: urlsplit(url).netloc, pictured=pictured,
-    )  # fmt: skip
+        after=lambda seconds: span(dt.timedelta(seconds=seconds)),
+        moment=moment,
+        exact=exact,
+        span=span,
+        ago=ago,
+        time=time_tag,
+        count=count,
+        size=size,
+        shown=shown,
+        stored=stored,
+        pretty=pretty,
+        marked=marked,
+        as_json=as_json,
+        event_label=event_types.label,
+        channel=lambda name: CALLED.get(name, name),
+        host=lambda url: urlsplit(url).netloc,
+        pictured=pictured,
+    )
     app.jinja_env.globals.update(plural=plural)

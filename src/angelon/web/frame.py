@@ -33,17 +33,40 @@ class Pulse:
 
 def rail(counts: dict[str, int]) -> list[tuple[str, list[Place]]]:
     return [
-        ("Watch", [Place("Overview", "/", "overview"), Place("Orders", "/orders", "orders", counts.get("orders")), Place("Sends", "/sends", "sends", counts.get("sends"))]),
-        ("Build", [
-            Place("Sources", "/sources", "sources", counts.get("sources")),
-            Place("Messages", "/messages", "messages", counts.get("messages")),
-            Place("Letterhead", "/letterhead", "letterhead"),
-            Place("Files", "/files", "files"),
-            Place("Routes", "/routes", "routes", counts.get("routes")),
-        ]),
-        ("Deliver", [Place("Gateways", "/gateways", "gateways", counts.get("gateways")), Place("Suppressions", "/suppressions", "suppressions")]),
-        ("Prove", [Place("Rehearsals", "/rehearsals", "rehearsals"), Place("Checks", "/checks", "checks"), Place("Stand-ins", "/standins", "standins")]),
-    ]  # fmt: skip
+        (
+            "Watch",
+            [
+                Place("Overview", "/", "overview"),
+                Place("Orders", "/orders", "orders", counts.get("orders")),
+                Place("Sends", "/sends", "sends", counts.get("sends")),
+            ],
+        ),
+        (
+            "Build",
+            [
+                Place("Sources", "/sources", "sources", counts.get("sources")),
+                Place("Messages", "/messages", "messages", counts.get("messages")),
+                Place("Letterhead", "/letterhead", "letterhead"),
+                Place("Files", "/files", "files"),
+                Place("Routes", "/routes", "routes", counts.get("routes")),
+            ],
+        ),
+        (
+            "Deliver",
+            [
+                Place("Gateways", "/gateways", "gateways", counts.get("gateways")),
+                Place("Suppressions", "/suppressions", "suppressions"),
+            ],
+        ),
+        (
+            "Prove",
+            [
+                Place("Rehearsals", "/rehearsals", "rehearsals"),
+                Place("Checks", "/checks", "checks"),
+                Place("Stand-ins", "/standins", "standins"),
+            ],
+        ),
+    ]
 
 
 def pulse(numbers: overview.Numbers, now: dt.datetime) -> Pulse:

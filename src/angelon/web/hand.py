@@ -40,8 +40,14 @@ class Hand:
     variables: Variables | None = None
 
 
-def take(live: LiveSetup, sources: Collection[str] | None = None, types: Collection[str] | None = None, changed: Source | None = None) -> Hand:
-    """The event in hand among the newest of these sources and types; the newest where the one in hand is not among them.
+def take(
+    live: LiveSetup,
+    sources: Collection[str] | None = None,
+    types: Collection[str] | None = None,
+    changed: Source | None = None,
+) -> Hand:
+    """The event in hand among the newest of these sources and types; the newest where the one in hand is not among
+    them.
 
     `changed` is a source's spec as it is being edited, read in place of the stored one.
     """
@@ -67,9 +73,14 @@ def recent_of(source_id: int) -> list[EventRow]:
 
 
 def samples(live: LiveSetup, source: Source, source_id: int, most: int = 14) -> list[Hand]:
-    """A source's pinned and newest deliveries, each read as the source stands: what the bench looks across. Names take turns."""
+    """A source's pinned and newest deliveries, each read as the source stands: what the bench looks across. Names take
+    turns.
+    """
     rows = session().exec(
-        select(EventRow).where(EventRow.source_id == source_id, col(EventRow.parent_id).is_(None)).order_by(col(EventRow.pinned).desc(), col(EventRow.received_at).desc(), col(EventRow.id).desc()).limit(most * 2)
+        select(EventRow)
+        .where(EventRow.source_id == source_id, col(EventRow.parent_id).is_(None))
+        .order_by(col(EventRow.pinned).desc(), col(EventRow.received_at).desc(), col(EventRow.id).desc())
+        .limit(most * 2)
     )
     found = []
     of_name: dict[str, int] = {}

@@ -1,4 +1,6 @@
-"""Who asks, and under which name: hosts that the pages answer to, where a form may come from, what proxies are believed."""
+"""Who asks, and under which name: hosts that the pages answer to, where a form may come from, what proxies are
+believed.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +15,9 @@ from angelon.settings import IPNetwork, Settings
 
 THIS_MACHINE = ("127.0.0.1", "localhost", "::1")
 OPEN_TO_ANY_NAME = ("/in/", "/receipts/", "/healthz", "/readyz", "/metrics")
-"""What is asked by other machines without a cookie; a page that a browser was led to under a foreign name gains nothing there."""
+"""What is asked by other machines without a cookie; a page that a browser was led to under a foreign name gains nothing
+there.
+"""
 
 
 class Proxies:
@@ -62,7 +66,11 @@ def install(app: Flask, settings: Settings) -> None:
             return
         asked = host_of(request.host)
         if asked not in known:
-            refuse(421, f"These pages do not answer to the name “{asked[:80]}”. Open them as 127.0.0.1 on this machine, or set ANGELON_BASE_URL to the address that you use.")
+            refuse(
+                421,
+                f"These pages do not answer to the name “{asked[:80]}”. Open them as 127.0.0.1 on this machine, or "
+                "set ANGELON_BASE_URL to the address that you use.",
+            )
         if request.method in ("GET", "HEAD", "OPTIONS"):
             return
         origin = request.headers.get("Origin")

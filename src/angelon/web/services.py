@@ -47,7 +47,17 @@ def make(settings: Settings, database: Database | None = None, clock: Clock | No
     private_folder(settings.home)
     bell = Bell(settings.home)
     writer = GroupCommit(database, bell.ring)
-    return Services(settings, database, vault, clock, setups, bell, writer, Intake(database, setups, vault, writer, clock), os.environ.get(PROCESS, ""))
+    return Services(
+        settings,
+        database,
+        vault,
+        clock,
+        setups,
+        bell,
+        writer,
+        Intake(database, setups, vault, writer, clock),
+        os.environ.get(PROCESS, ""),
+    )
 
 
 def services() -> Services:

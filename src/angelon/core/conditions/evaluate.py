@@ -19,7 +19,9 @@ PATTERN_SECONDS = 0.05
 
 @dataclass(slots=True)
 class Subject:
-    """What a comparison looks at. `kind` is text, number, date, flag, list or change; `problem` says that there is no such thing."""
+    """What a comparison looks at. `kind` is text, number, date, flag, list or change; `problem` says that there is no
+    such thing.
+    """
 
     value: Value = None
     kind: str = "text"
@@ -38,7 +40,9 @@ Look = Callable[[str], Subject]
 
 
 class Verdict(NamedTuple):
-    """How a condition came out. `problem` is set where it, or a part of it, can't be worked out; then `yes` is False."""
+    """How a condition came out. `problem` is set where it, or a part of it, can't be worked out; then `yes` is
+    False.
+    """
 
     yes: bool
     said: str
@@ -100,7 +104,11 @@ def compare(part: Compare, look: Look, today: dt.date, locale: str = "en") -> Ve
     try:
         if not part.which:
             value = subject.value
-            return Verdict(_holds(part, value, subject.kind if subject.kind != "list" else _kind(value), today), said, subject.shown(locale))
+            return Verdict(
+                _holds(part, value, subject.kind if subject.kind != "list" else _kind(value), today),
+                said,
+                subject.shown(locale),
+            )
         items = subject.value if isinstance(subject.value, list) else [] if subject.value is None else [subject.value]
         if part.which == "count":
             return Verdict(_holds(part, len(items), "number", today), said, str(len(items)))

@@ -53,7 +53,13 @@ class Wanted:
 
     def filled(self, texts: Mapping[str, str], values: Mapping[str, Value]) -> Wanted | None:
         """With its texts and day; None for a calendar entry whose variable has no day."""
-        made = replace(self, url=texts.get("url", ""), name=texts.get("name", ""), title=texts.get("title", ""), place=texts.get("place", ""))
+        made = replace(
+            self,
+            url=texts.get("url", ""),
+            name=texts.get("name", ""),
+            title=texts.get("title", ""),
+            place=texts.get("place", ""),
+        )
         if self.kind != "calendar":
             return made
         value = values.get(self.day)
@@ -67,7 +73,13 @@ def compile_wanted(specs: list[Any], problems: list[Problem]) -> tuple[Mapping[s
     made: list[Mapping[str, Compiled | Wanted]] = []
     for number, spec in enumerate(_SPECS.validate_python(specs)):
         parts: dict[str, Compiled | Wanted] = {
-            "wanted": Wanted(spec.kind, number, getattr(spec, "required", False), getattr(spec, "shelf", ""), day=getattr(spec, "day", ""))
+            "wanted": Wanted(
+                spec.kind,
+                number,
+                getattr(spec, "required", False),
+                getattr(spec, "shelf", ""),
+                day=getattr(spec, "day", ""),
+            )
         }
         for part in ("url", "name", "title", "place"):
             source = getattr(spec, part, "")
@@ -78,7 +90,13 @@ def compile_wanted(specs: list[Any], problems: list[Problem]) -> tuple[Mapping[s
             except BadTemplate as error:
                 problems.append(error.problem.at(f"attachments.{number}.{part}"))
         if spec.kind == "url" and not spec.url.strip():
-            problems.append(Problem(f"attachments.{number}.url", "The attachment has no address.", "Write one, choose a variable that holds one, or take the attachment out."))
+            problems.append(
+                Problem(
+                    f"attachments.{number}.url",
+                    "The attachment has no address.",
+                    "Write one, choose a variable that holds one, or take the attachment out.",
+                )
+            )
         made.append(parts)
     return tuple(made)
 
@@ -96,8 +114,12 @@ class Kept:
     match: str = ""
 
 
-def chosen(files: Sequence[Kept], shelf: str, skus: Collection[str], references: Collection[str], locale: str) -> list[Kept]:
-    """The files of a shelf that go with one order: those for all, and those kept for its skus, its reference, its language."""
+def chosen(
+    files: Sequence[Kept], shelf: str, skus: Collection[str], references: Collection[str], locale: str
+) -> list[Kept]:
+    """The files of a shelf that go with one order: those for all, and those kept for its skus, its reference, its
+    language.
+    """
     language = locale.partition("-")[0].lower()
     found = []
     for file in files:
@@ -138,7 +160,10 @@ def over(files: Sequence[File], limits: Limits) -> str:
         return f"Its attachments come to {total / 1e6:.1f} MB, and the gateway takes {limits.total_bytes / 1e6:.1f} MB."
     for file in files:
         if file.type not in limits.types:
-            return f"“{file.name}” is {file.type} by its content, and the gateway takes {', '.join(limits.types) or 'no files'}."
+            return (
+                f"“{file.name}” is {file.type} by its content, and the gateway takes "
+                f"{', '.join(limits.types) or 'no files'}."
+            )
     return ""
 
 

@@ -53,12 +53,15 @@ class Tokens:
     """Jinja parts put aside under marks that MJML and CSS tools leave alone."""
 
     held: list[str] = field(default_factory=list)
+
     def put(self, jinja: str) -> str:
         self.held.append(jinja)
         return f"a9t{len(self.held) - 1}z9a"
 
     def mark(self, jinja: str) -> str:
-        """A condition or loop between table rows: as a comment, since bare text there is moved elsewhere by HTML's rules."""
+        """A condition or loop between table rows: as a comment, since bare text there is moved elsewhere by HTML's
+        rules.
+        """
         return f"<!--{self.put(jinja)}-->"
 
     def hide(self, source: str) -> str:
@@ -80,7 +83,9 @@ class Tokens:
         return _MARK.sub(lambda m: self.held[int(m[1] or m[2])] if int(m[1] or m[2]) < len(self.held) else m[0], text)
 
     def lost(self, was: str, now: str) -> list[str]:
-        """The Jinja parts that did not come through, or not in their order: what stood between them would change its meaning."""
+        """The Jinja parts that did not come through, or not in their order: what stood between them would change its
+        meaning.
+        """
         before, after = [int(m) for m in _TOKEN.findall(was)], [int(m) for m in _TOKEN.findall(now)]
         missing = [number for number in before if number not in set(after)]
         moved = [] if missing else [a for a, b in zip(before, after, strict=False) if a != b]
@@ -93,7 +98,8 @@ SCHEMES = ("https://", "http://", "mailto:", "tel:")
 
 
 def link(source: str, tokens: Tokens) -> str:
-    """An address for an attribute: what it begins with has to be a whole web address, later values are made safe inside one.
+    """An address for an attribute: what it begins with has to be a whole web address, later values are made safe inside
+    one.
 
     Whichever way its conditions go: each branch with which an address could begin has to begin one.
     """
@@ -101,19 +107,27 @@ def link(source: str, tokens: Tokens) -> str:
     made = ""
     begun = False
     branches: list[tuple[bool, list[bool], bool]] = []
-    """For each open condition: whether the address had begun before it, how its branches ended, whether there is an else."""
+    """For each open condition: whether the address had begun before it, how its branches ended, whether there is an
+    else.
+    """
     for jinja, part in segments(source.strip()):
         if jinja and part.startswith("{{"):
             inner = part[2:-2].strip().strip("-").strip()
             how = "urlencode" if begun else "web_address"
-            made += tokens.put("{{ (" + inner + ") | " + how + " }}" if not (begun and _ENCODED.search(inner)) else part)
+            made += tokens.put(
+                "{{ (" + inner + ") | " + how + " }}" if not (begun and _ENCODED.search(inner)) else part
+            )
             begun = True
         elif jinja:
             begun = _after_control(part, begun, branches)
             made += tokens.put(part)
         else:
             if not begun and part.strip() and not part.lower().startswith(SCHEMES):
-                raise BadTemplate(f"“{source[:60]}” is no web address.", 1, "Start it with https://, or choose a variable that holds an address.")
+                raise BadTemplate(
+                    f"“{source[:60]}” is no web address.",
+                    1,
+                    "Start it with https://, or choose a variable that holds an address.",
+                )
             begun = begun or bool(part.strip())
             made += html.escape(part, quote=True)
     return made
@@ -152,7 +166,9 @@ def rich(source: str, tokens: Tokens, paragraph: str = "") -> str:
     hidden = tokens.hide(source).replace("\r\n", "\n").replace("\x00", "")
     with_links = _LINK.sub(keep_link, hidden)
     paragraphs = [p for p in re.split(r"\n\s*\n", with_links.strip("\n")) if p.strip()] or [""]
-    made = "".join(f'<p style="margin:0 0 12px"{paragraph}>{inline(p.strip()).replace(chr(10), "<br />")}</p>' for p in paragraphs)
+    made = "".join(
+        f'<p style="margin:0 0 12px"{paragraph}>{inline(p.strip()).replace(chr(10), "<br />")}</p>' for p in paragraphs
+    )
     return re.sub("\x00(\\d+)\x00", lambda m: links[int(m[1])], made)
 
 
@@ -166,7 +182,9 @@ _BETWEEN_ROWS = re.compile(r"(<table\b[^>]*>|</?tbody\b[^>]*>|</?thead\b[^>]*>|<
 
 
 def text_of(source: str) -> str:
-    """A page of HTML or MJML as a plain-text template; conditions and loops keep their place, between table rows too."""
+    """A page of HTML or MJML as a plain-text template; conditions and loops keep their place, between table
+    rows too.
+    """
     tokens = Tokens()
     hidden = tokens.hide_in_html(source)
     while _BETWEEN_ROWS.search(hidden):
@@ -207,8 +225,14 @@ def block_mjml(block: Block, tokens: Tokens, locale: str, letterhead: Letterhead
     made = _bare_mjml(block, tokens, locale, letterhead)
     holds = shown_if(block)
     if holds:
-        return f"<mj-raw>{tokens.mark('{% if ' + holds + ' %}')}</mj-raw>{made}<mj-raw>{tokens.mark('{% endif %}')}</mj-raw>"
+        return _only_if(holds, made, tokens)
     return made
+
+
+def _only_if(holds: str, made: str, tokens: Tokens) -> str:
+    """MJML that is shown only where a condition holds."""
+    begin, end = (f"<mj-raw>{tokens.mark(tag)}</mj-raw>" for tag in (f"{{% if {holds} %}}", "{% endif %}"))
+    return begin + made + end
 
 
 def columns_mjml(block: Columns, tokens: Tokens, locale: str, letterhead: Letterhead) -> str:
@@ -225,7 +249,7 @@ def columns_mjml(block: Columns, tokens: Tokens, locale: str, letterhead: Letter
         sides += f'<mj-column width="50%">{made}</mj-column>'
     section = f'<mj-section css-class="paper" background-color="{PAPER}" padding="0">{sides}</mj-section>'
     if block.only_if:
-        return f"<mj-raw>{tokens.mark('{% if ' + block.only_if + ' %}')}</mj-raw>{section}<mj-raw>{tokens.mark('{% endif %}')}</mj-raw>"
+        return _only_if(block.only_if, section, tokens)
     return section
 
 
@@ -236,13 +260,18 @@ HAIR = "#ebe5d7"
 
 def _bare_mjml(block: Block, tokens: Tokens, locale: str, letterhead: Letterhead) -> str:
     if isinstance(block, Heading):
-        return f'<mj-text css-class="ink" font-size="22px" font-weight="700" line-height="1.3" padding-bottom="6px">{html.escape(tokens.hide(block.text), quote=False)}</mj-text>'
+        return (
+            '<mj-text css-class="ink" font-size="22px" font-weight="700" line-height="1.3" '
+            f'padding-bottom="6px">{html.escape(tokens.hide(block.text), quote=False)}</mj-text>'
+        )
     if isinstance(block, Text):
         return f'<mj-text css-class="ink">{rich(block.text, tokens)}</mj-text>'
     if isinstance(block, Button):
         return (
-            f'<mj-button align="left" background-color="{letterhead.accent}" color="{ink_on(letterhead.accent)}" border-radius="3px" font-weight="700" '
-            f'inner-padding="10px 20px" href="{link(block.url, tokens)}">{html.escape(tokens.hide(block.text), quote=False)}</mj-button>'
+            f'<mj-button align="left" background-color="{letterhead.accent}" color="{ink_on(letterhead.accent)}" '
+            'border-radius="3px" font-weight="700" '
+            f'inner-padding="10px 20px" href="{link(block.url, tokens)}">'
+            f"{html.escape(tokens.hide(block.text), quote=False)}</mj-button>"
         )
     if isinstance(block, Lines):
         return _lines_mjml(block, tokens, locale)
@@ -254,7 +283,10 @@ def _bare_mjml(block: Block, tokens: Tokens, locale: str, letterhead: Letterhead
     if isinstance(block, Divider):
         return '<mj-divider border-width="1px" border-color="#dcd5c5" />'
     if isinstance(block, Image):
-        return f'<mj-image align="left" src="{picture(block.src, tokens)}" alt="{html.escape(tokens.hide(block.alt))}" width="{block.width}px" />'
+        return (
+            f'<mj-image align="left" src="{picture(block.src, tokens)}" '
+            f'alt="{html.escape(tokens.hide(block.alt))}" width="{block.width}px" />'
+        )
     assert isinstance(block, Mjml)
     return tokens.hide_in_html(block.mjml)
 
@@ -271,7 +303,10 @@ def _lines_mjml(block: Lines, tokens: Tokens, locale: str) -> str:
     if block.total:
         rows += (
             tokens.mark("{% if order.total %}")
-            + f'<tr><td style="padding:10px 0;font-weight:700">{words_in(locale)("total")}</td><td style="padding:10px 0;font-weight:700;text-align:right">{tokens.put("{{ order.total }}")}</td></tr>'
+            + (
+                f'<tr><td style="padding:10px 0;font-weight:700">{words_in(locale)("total")}</td><td '
+                f'style="padding:10px 0;font-weight:700;text-align:right">{tokens.put("{{ order.total }}")}</td></tr>'
+            )
             + tokens.mark("{% endif %}")
         )
     return f'<mj-table css-class="ink">{rows}</mj-table>'
@@ -283,7 +318,10 @@ def _parcel_mjml(block: Parcel, tokens: Tokens, locale: str, letterhead: Letterh
     expected = "{% if parcel.expected_on %}" + word("expected") + " {{ parcel.expected_on | date('day') }}{% endif %}"
     rows = (
         tokens.mark("{% for parcel in order.parcels %}")
-        + f"<tr><td {cell}>{tokens.put('{{ parcel.carrier | default }}')} {tokens.put('{{ parcel.number | default }}')}</td>"
+        + (
+            f"<tr><td {cell}>{tokens.put('{{ parcel.carrier | default }}')} "
+            f"{tokens.put('{{ parcel.number | default }}')}</td>"
+        )
         + f'<td style="padding:8px 0;border-bottom:1px solid {HAIR};text-align:right">{tokens.put(expected)}</td></tr>'
         + tokens.mark("{% endfor %}")
     )
@@ -292,10 +330,14 @@ def _parcel_mjml(block: Parcel, tokens: Tokens, locale: str, letterhead: Letterh
         bars = ""
         for name, stage in _PROGRESS:
             colour = "{% if order.stage >= " + str(stage) + " %}" + letterhead.accent + "{% else %}#dcd5c5{% endif %}"
-            bars += f'<td width="25%" style="border-top:5px solid {tokens.put(colour)};padding:6px 4px 0 0;font-size:13px">{word(name)}</td>'
+            bars += (
+                f'<td width="25%" style="border-top:5px solid {tokens.put(colour)};padding:6px 4px 0 '
+                f'0;font-size:13px">{word(name)}</td>'
+            )
         made += (
             f"<mj-raw>{tokens.mark('{% if order.stage is not none %}')}</mj-raw>"
-            f'<mj-table css-class="ink" padding-top="2px"><tr>{bars}</tr></mj-table><mj-raw>{tokens.mark("{% endif %}")}</mj-raw>'
+            f'<mj-table css-class="ink" padding-top="2px"><tr>{bars}</tr></mj-table>'
+            f"<mj-raw>{tokens.mark('{% endif %}')}</mj-raw>"
         )
     return made
 
@@ -311,7 +353,10 @@ def block_text(block: Block, locale: str) -> str:
     elif isinstance(block, Button):
         made = f"{block.text.strip()}: {block.url.strip()}"
     elif isinstance(block, Lines):
-        made = "{% for line in order.lines %}- {{ line.quantity }} × {{ line.name }}{% if line.price %} ({{ line.price }}){% endif %}\n{% endfor %}"
+        made = (
+            "{% for line in order.lines %}- {{ line.quantity }} × {{ line.name }}{% if line.price %} ({{ "
+            "line.price }}){% endif %}\n{% endfor %}"
+        )
         if block.total:
             made += "{% if order.total %}" + word("total") + ": {{ order.total }}{% endif %}"
     elif isinstance(block, Address):
@@ -319,7 +364,9 @@ def block_text(block: Block, locale: str) -> str:
     elif isinstance(block, Parcel):
         made = (
             "{% for parcel in order.parcels %}- {{ parcel.carrier | default }} {{ parcel.number | default }}"
-            "{% if parcel.expected_on %}, " + word("expected") + ' {{ parcel.expected_on | date("day") }}{% endif %}\n{% endfor %}'
+            "{% if parcel.expected_on %}, "
+            + word("expected")
+            + ' {{ parcel.expected_on | date("day") }}{% endif %}\n{% endfor %}'
         )
     elif isinstance(block, Divider):
         made = "-" * 40

@@ -1,4 +1,6 @@
-"""A chat message: numbered placeholders as chat providers want them, made from variables; and what it says for one order."""
+"""A chat message: numbered placeholders as chat providers want them, made from variables; and what it says for one
+order.
+"""
 
 from __future__ import annotations
 
@@ -37,7 +39,11 @@ class Numbered:
 
     def mark(self, category: str) -> str:
         """What an approval is for: the same mark means the same text."""
-        data = json.dumps([self.header, self.body, self.footer, self.buttons, self.placeholders, category], sort_keys=True, ensure_ascii=False)
+        data = json.dumps(
+            [self.header, self.body, self.footer, self.buttons, self.placeholders, category],
+            sort_keys=True,
+            ensure_ascii=False,
+        )
         return hashlib.sha256(data.encode()).hexdigest()[:24]
 
 
@@ -76,7 +82,14 @@ class CompiledChat:
         for number, placeholder in enumerate(self.placeholders, 1):
             text = one_line(placeholder.render(values, self.locale, 1000, holes if holes == "mark" else "allow"))
             if not text:
-                raise CantRender(Problem("body", f"{{{number}}} ({self.numbered.placeholders[number - 1]}) has no value, and a chat message can't have a gap.", "Map it, or take it out of the text."))
+                raise CantRender(
+                    Problem(
+                        "body",
+                        f"{{{number}}} ({self.numbered.placeholders[number - 1]}) has no value, and a chat message "
+                        "can't have a gap.",
+                        "Map it, or take it out of the text.",
+                    )
+                )
             texts.append(text)
         return self.filled(tuple(texts))
 
@@ -84,9 +97,13 @@ class CompiledChat:
         """The message with these texts in its placeholders. A text that looks like a placeholder stays what it is."""
         n = self.numbered
         return RenderedChat(
-            {name: fill(part, texts) for name, part in n.header.items()}, fill(n.body, texts), fill(n.footer, texts),
-            tuple({name: fill(part, texts) for name, part in button.items()} for button in n.buttons), texts, self.locale,
-        )  # fmt: skip
+            {name: fill(part, texts) for name, part in n.header.items()},
+            fill(n.body, texts),
+            fill(n.footer, texts),
+            tuple({name: fill(part, texts) for name, part in button.items()} for button in n.buttons),
+            texts,
+            self.locale,
+        )
 
 
 def fill(numbered: str, texts: tuple[str, ...]) -> str:
@@ -117,7 +134,13 @@ def _compiled(spec: str, country: str, locale: str) -> CompiledChat:
             if not jinja:
                 made += part.replace("{", "(").replace("}", ")")
             elif not part.startswith("{{"):
-                problems.append(Problem(where, "A chat text has no conditions and no loops: its provider fills gaps in a fixed text.", "Take it out, or make a variable that holds the whole phrase."))
+                problems.append(
+                    Problem(
+                        where,
+                        "A chat text has no conditions and no loops: its provider fills gaps in a fixed text.",
+                        "Take it out, or make a variable that holds the whole phrase.",
+                    )
+                )
                 return ""
             else:
                 expression = part[2:-2].strip().strip("-").strip()
@@ -143,16 +166,25 @@ def _compiled(spec: str, country: str, locale: str) -> CompiledChat:
         raise Invalid(problems)
     placeholders = tuple(known)
     compiled = tuple(compile_template("{{ " + expression + " }}") for expression in placeholders)
-    return CompiledChat(Numbered(header, body, footer, tuple(buttons), placeholders), compiled, regional(locale, country), text.samples)
+    return CompiledChat(
+        Numbered(header, body, footer, tuple(buttons), placeholders), compiled, regional(locale, country), text.samples
+    )
 
 
 def review_values(compiled: CompiledChat, category: str, text_key: str, locale: str) -> dict[str, Any]:
     """What a request for review may use: the numbered text, with a sample for each placeholder in order."""
     n = compiled.numbered
     return {
-        "text_key": text_key, "locale": locale, "category": category, "header": n.header, "body": n.body, "footer": n.footer, "buttons": [dict(b) for b in n.buttons],
-        "samples": [compiled.samples.get(expression, "") for expression in n.placeholders], "placeholders": len(n.placeholders),
-    }  # fmt: skip
+        "text_key": text_key,
+        "locale": locale,
+        "category": category,
+        "header": n.header,
+        "body": n.body,
+        "footer": n.footer,
+        "buttons": [dict(b) for b in n.buttons],
+        "samples": [compiled.samples.get(expression, "") for expression in n.placeholders],
+        "placeholders": len(n.placeholders),
+    }
 
 
 def review_problems(compiled: CompiledChat) -> list[Problem]:
@@ -161,29 +193,75 @@ def review_problems(compiled: CompiledChat) -> list[Problem]:
     found = []
     for where, part in (("header.text", n.header.get("text", "")), ("body", n.body)):
         if re.match(r"\s*\{\d+\}", part) or re.search(r"\{\d+\}\s*$", part):
-            found.append(Problem(where, "A placeholder stands at the start or the end, and reviewers refuse that.", "Put a word before or after it."))
+            found.append(
+                Problem(
+                    where,
+                    "A placeholder stands at the start or the end, and reviewers refuse that.",
+                    "Put a word before or after it.",
+                )
+            )
         if re.search(r"\{\d+\}\s*\{\d+\}", part):
-            found.append(Problem(where, "Two placeholders stand side by side, and reviewers refuse that.", "Put a word between them."))
-    for where, part, most in (("header.text", n.header.get("text", ""), "header"), ("body", n.body, "body"), ("footer", n.footer, "footer")):
+            found.append(
+                Problem(
+                    where, "Two placeholders stand side by side, and reviewers refuse that.", "Put a word between them."
+                )
+            )
+    for where, part, most in (
+        ("header.text", n.header.get("text", ""), "header"),
+        ("body", n.body, "body"),
+        ("footer", n.footer, "footer"),
+    ):
         if len(part) > LENGTHS[most]:
-            found.append(Problem(where, f"The {most} has {len(part)} characters, and {LENGTHS[most]} are allowed.", "Shorten it."))
+            found.append(
+                Problem(
+                    where, f"The {most} has {len(part)} characters, and {LENGTHS[most]} are allowed.", "Shorten it."
+                )
+            )
     if re.search(r"\{\d+\}", n.footer):
-        found.append(Problem("footer", "The footer has a placeholder, and reviewers want it fixed.", "Move it to the body."))
+        found.append(
+            Problem("footer", "The footer has a placeholder, and reviewers want it fixed.", "Move it to the body.")
+        )
     if not n.body.strip():
         found.append(Problem("body", "The chat message has no text.", "Write one."))
     for number, button in enumerate(n.buttons):
         if not button["text"].strip():
-            found.append(Problem(f"buttons.{number}.text", "A button has no words.", "Write them, or take the button out."))
+            found.append(
+                Problem(f"buttons.{number}.text", "A button has no words.", "Write them, or take the button out.")
+            )
         if len(button["text"]) > LENGTHS["button"]:
-            found.append(Problem(f"buttons.{number}.text", f"A button has {len(button['text'])} characters, and {LENGTHS['button']} are allowed.", "Shorten it."))
+            found.append(
+                Problem(
+                    f"buttons.{number}.text",
+                    f"A button has {len(button['text'])} characters, and {LENGTHS['button']} are allowed.",
+                    "Shorten it.",
+                )
+            )
         if button["kind"] == "link" and not re.match(r"https?://[^{}\s/]+", button["url"]):
-            found.append(Problem(f"buttons.{number}.url", "A link has to begin with a fixed address.", "Start it with https:// and the shop's host; a variable may follow."))
+            found.append(
+                Problem(
+                    f"buttons.{number}.url",
+                    "A link has to begin with a fixed address.",
+                    "Start it with https:// and the shop's host; a variable may follow.",
+                )
+            )
         if button["kind"] == "call" and not re.fullmatch(r"\+[0-9 ]{6,20}", button.get("phone", "")):
-            found.append(Problem(f"buttons.{number}.phone", "A number to call has to be in the international form.", "Write it like +353 20 915 1234."))
+            found.append(
+                Problem(
+                    f"buttons.{number}.phone",
+                    "A number to call has to be in the international form.",
+                    "Write it like +353 20 915 1234.",
+                )
+            )
     if n.header["kind"] in ("image", "document") and not n.header.get("url", "").strip():
-        found.append(Problem("header.url", f"The {n.header['kind']} has no address.", "Write one, or choose no header."))
+        found.append(
+            Problem("header.url", f"The {n.header['kind']} has no address.", "Write one, or choose no header.")
+        )
     found += [
-        Problem(f"samples.{expression}", f"“{expression}” has no sample, and a reviewer wants one.", "Write one, or use the event in hand.")
+        Problem(
+            f"samples.{expression}",
+            f"“{expression}” has no sample, and a reviewer wants one.",
+            "Write one, or use the event in hand.",
+        )
         for expression in n.placeholders
         if not compiled.samples.get(expression, "").strip()
     ]

@@ -8,17 +8,39 @@ from angelon.core.messages.nesting import problems_of_markup
 from angelon.core.problems import Invalid, Problem
 
 _TAGS = {
-    "script": "a script", "iframe": "a frame", "frame": "a frame", "object": "an embedded object", "embed": "an embedded object", "applet": "an embedded object",
-    "form": "a form", "input": "a form’s field", "textarea": "a form’s field", "select": "a form’s field", "button": "a form’s button", "base": "a base address",
-    "link": "a stylesheet from elsewhere", "svg": "an SVG drawing, which can hold scripts", "math": "a formula", "audio": "sound", "video": "a film", "template": "a template element",
-}  # fmt: skip
+    "script": "a script",
+    "iframe": "a frame",
+    "frame": "a frame",
+    "object": "an embedded object",
+    "embed": "an embedded object",
+    "applet": "an embedded object",
+    "form": "a form",
+    "input": "a form’s field",
+    "textarea": "a form’s field",
+    "select": "a form’s field",
+    "button": "a form’s button",
+    "base": "a base address",
+    "link": "a stylesheet from elsewhere",
+    "svg": "an SVG drawing, which can hold scripts",
+    "math": "a formula",
+    "audio": "sound",
+    "video": "a film",
+    "template": "a template element",
+}
 _ADDRESSES = ("href", "src", "action", "formaction", "background", "poster", "xlink:href")
 _BAD_SCHEMES = ("javascript:", "vbscript:", "data:text", "file:")
 
 
 def unsafe(page: str) -> list[Problem]:
     """What a page holds that no mail may, each thing once."""
-    return [Problem("", f"The page holds {said}, which no mail program would run and many refuse.", "Take it out, or import the file again to have it taken out.") for said in _faults(_tree(page))]
+    return [
+        Problem(
+            "",
+            f"The page holds {said}, which no mail program would run and many refuse.",
+            "Take it out, or import the file again to have it taken out.",
+        )
+        for said in _faults(_tree(page))
+    ]
 
 
 def cleaned(page: str) -> tuple[str, list[str]]:
@@ -35,7 +57,9 @@ def cleaned(page: str) -> tuple[str, list[str]]:
     taken = _faults(tree, take=True)
     if not taken:
         return page, []
-    made = html.tostring(tree, encoding="unicode", doctype="<!doctype html>" if page.lstrip().lower().startswith("<!doctype") else None)
+    made = html.tostring(
+        tree, encoding="unicode", doctype="<!doctype html>" if page.lstrip().lower().startswith("<!doctype") else None
+    )
     return str(made), taken
 
 

@@ -49,8 +49,10 @@ SPACER = '<mj-spacer height="4px" />'
 DARK = "@media (prefers-color-scheme: dark)"
 """How the styles for a dark mailbox begin; a preview may turn them on or off by it."""
 _DARK_STYLE = (
-    DARK + " { .ground, body { background: #16191d !important; } .paper, .paper > table { background: #1f242a !important; }"
-    " .ink, .ink div, .ink td, .ink p { color: #e9e6dd !important; } .quiet div, .quiet p { color: #a5adb5 !important; } }"
+    DARK
+    + " { .ground, body { background: #16191d !important; } .paper, .paper > table { background: #1f242a !important; }"
+    " .ink, .ink div, .ink td, .ink p { color: #e9e6dd !important; } "
+    ".quiet div, .quiet p { color: #a5adb5 !important; } }"
 )
 
 
@@ -87,7 +89,10 @@ class CompiledEmail:
     def __post_init__(self) -> None:
         names = self.subject.names | self.html.names | self.text.names
         fields = self.subject.order_fields | self.html.order_fields | self.text.order_fields
-        for compiled in (*self.envelope.values(), *(part for attachment in self.attachments for part in attachment.values())):
+        for compiled in (
+            *self.envelope.values(),
+            *(part for attachment in self.attachments for part in attachment.values()),
+        ):
             names |= compiled.names
             fields |= compiled.order_fields if isinstance(compiled, Compiled) else frozenset()
         object.__setattr__(self, "names", names)
@@ -96,14 +101,21 @@ class CompiledEmail:
     def render(self, values: Mapping[str, Value], holes: Holes = "refuse") -> RenderedEmail:
         """The email for these values. Raises CantRender, its problem saying which part."""
         made = {}
-        for part, template in (("subject", self.subject), ("html", self.html), ("text", self.text), *self.envelope.items()):
+        for part, template in (
+            ("subject", self.subject),
+            ("html", self.html),
+            ("text", self.text),
+            *self.envelope.items(),
+        ):
             try:
                 made[part] = template.render(values, self.locale, MAX_HTML, "allow" if part in self.envelope else holes)
             except CantRender as error:
                 raise CantRender(error.problem.at(part)) from None
         wanted = tuple(w for w in (_filled(parts, values, self.locale) for parts in self.attachments) if w is not None)
         reply_to, cc, bcc = (one_line(made.get(part, "")) for part in ("reply_to", "cc", "bcc"))
-        return RenderedEmail(one_line(made["subject"]), made["html"], _tidy(made["text"]), self.locale, reply_to, cc, bcc, wanted)
+        return RenderedEmail(
+            one_line(made["subject"]), made["html"], _tidy(made["text"]), self.locale, reply_to, cc, bcc, wanted
+        )
 
 
 def _filled(parts: Mapping[str, Compiled | Wanted], values: Mapping[str, Value], locale: str) -> Wanted | None:
@@ -129,12 +141,23 @@ def _tidy(text: str) -> str:
 
 
 def compile_email(text: EmailText, store: Store, locale: str, message: Message | None = None) -> CompiledEmail:
-    """Compiles one locale's email under a store's letterhead, with its message's envelope and attachments where it has one.
+    """Compiles one locale's email under a store's letterhead, with its message's envelope and attachments where it has
+    one.
 
     Raises Invalid with every problem, `where` naming the part: `subject`, `blocks.3.text`, `html`.
     """
     extras = message.model_dump(mode="json", include={"envelope", "attachments"}) if message is not None else {}
-    key = json.dumps([text.model_dump(mode="json"), store.letterhead.model_dump(mode="json"), store.name, store.country, locale, extras], sort_keys=True)
+    key = json.dumps(
+        [
+            text.model_dump(mode="json"),
+            store.letterhead.model_dump(mode="json"),
+            store.name,
+            store.country,
+            locale,
+            extras,
+        ],
+        sort_keys=True,
+    )
     return _compiled(key)
 
 
@@ -157,7 +180,15 @@ def _compiled(key: str) -> CompiledEmail:
     elif text.html:
         plain_text = None if problems else _part("html", text_of(text.html), problems)
     else:
-        plain_text = None if problems else _part("blocks", "".join(block_text(b, locale) for b in text.blocks) + _sign_off(letterhead, store_name), problems)
+        plain_text = (
+            None
+            if problems
+            else _part(
+                "blocks",
+                "".join(block_text(b, locale) for b in text.blocks) + _sign_off(letterhead, store_name),
+                problems,
+            )
+        )
     envelope = {}
     for part, template in (extras.get("envelope") or {}).items():
         compiled = _part(part, template, problems) if template else None
@@ -193,7 +224,11 @@ def _part(where: str, source: str, problems: list[Problem], html: bool = False) 
     except BadTemplate as error:
         problems.append(error.problem.at(where))
         return None
-    problems += [problem.at(where) for problem in unknown_fields(made.order_fields) if all(problem.what != other.what for other in problems)]
+    problems += [
+        problem.at(where)
+        for problem in unknown_fields(made.order_fields)
+        if all(problem.what != other.what for other in problems)
+    ]
     return made
 
 
@@ -207,12 +242,19 @@ def _layout(text: EmailText, letterhead: Letterhead, store_name: str, locale: st
     tokens = Tokens()
     sections = _sections(text, tokens, locale, letterhead, problems)
     made = {}
-    for where, source in (("preheader", text.preheader), ("letterhead.header", letterhead.header or store_name), ("letterhead.logo_alt", letterhead.logo_alt or store_name)):
+    for where, source in (
+        ("preheader", text.preheader),
+        ("letterhead.header", letterhead.header or store_name),
+        ("letterhead.logo_alt", letterhead.logo_alt or store_name),
+    ):
         try:
             made[where] = html_module.escape(tokens.hide(source))
         except BadTemplate as error:
             problems.append(error.problem.at(where))
-    for where, source in (("letterhead.signature", letterhead.signature), ("letterhead.footer", letterhead.footer or store_name)):
+    for where, source in (
+        ("letterhead.signature", letterhead.signature),
+        ("letterhead.footer", letterhead.footer or store_name),
+    ):
         try:
             made[where] = rich(source, tokens)
         except BadTemplate as error:
@@ -225,32 +267,54 @@ def _layout(text: EmailText, letterhead: Letterhead, store_name: str, locale: st
             problems.append(error.problem.at("letterhead.logo"))
     if problems:
         return ""
-    head = f'<mj-text css-class="accent" color="{letterhead.accent}" font-size="14px" font-weight="700" letter-spacing="0.06em">{made["letterhead.header"]}</mj-text>'
+    head = (
+        f'<mj-text css-class="accent" color="{letterhead.accent}" font-size="14px" font-weight="700" '
+        f'letter-spacing="0.06em">{made["letterhead.header"]}</mj-text>'
+    )
     if letterhead.logo:
-        head = f'<mj-image align="left" src="{logo}" alt="{made["letterhead.logo_alt"]}" width="{letterhead.logo_width}px" />' + (head if letterhead.header else "")
+        head = (
+            f'<mj-image align="left" src="{logo}" alt="{made["letterhead.logo_alt"]}" '
+            f'width="{letterhead.logo_width}px" />'
+        ) + (head if letterhead.header else "")
     signature = f'<mj-text css-class="ink">{made["letterhead.signature"]}</mj-text>' if letterhead.signature else ""
     section = f'<mj-section css-class="paper" background-color="{PAPER}"'
     source = (
-        f'<mjml lang="{html_module.escape(locale)}"><mj-head><mj-preview>{made["preheader"]}</mj-preview><mj-attributes>'
-        f'<mj-all font-family="{FONTS[letterhead.font]}" /><mj-text font-size="16px" line-height="1.5" color="{INK}" padding="6px 24px" />'
-        f'<mj-table font-size="15px" line-height="1.4" color="{INK}" padding="6px 24px" /><mj-button padding="10px 24px 16px" font-size="16px" />'
-        f"<mj-divider padding=\"10px 24px\" /><mj-image padding=\"8px 24px\" /></mj-attributes><mj-style>{_DARK_STYLE}</mj-style></mj-head>"
+        f'<mjml lang="{html_module.escape(locale)}"><mj-head><mj-preview>{made["preheader"]}</mj-preview>'
+        "<mj-attributes>"
+        f'<mj-all font-family="{FONTS[letterhead.font]}" />'
+        f'<mj-text font-size="16px" line-height="1.5" color="{INK}" padding="6px 24px" />'
+        f'<mj-table font-size="15px" line-height="1.4" color="{INK}" padding="6px 24px" />'
+        '<mj-button padding="10px 24px 16px" font-size="16px" />'
+        f'<mj-divider padding="10px 24px" /><mj-image padding="8px 24px" /></mj-attributes>'
+        f"<mj-style>{_DARK_STYLE}</mj-style></mj-head>"
         f'<mj-body css-class="ground" background-color="#f4f1e9" width="600px">'
-        f'{section} border-top="3px solid {letterhead.accent}" padding="14px 0 4px"><mj-column>{head}</mj-column></mj-section>'
+        f'{section} border-top="3px solid {letterhead.accent}" padding="14px 0 4px">'
+        f"<mj-column>{head}</mj-column></mj-section>"
         f"{sections}"
         f'{section} padding="0 0 16px"><mj-column>{signature or SPACER}</mj-column></mj-section>'
-        f'<mj-section padding="0 0 20px"><mj-column><mj-text css-class="quiet" color="#57606b" font-size="13px" padding="14px 24px">{made["letterhead.footer"]}</mj-text></mj-column></mj-section>'
+        f'<mj-section padding="0 0 20px"><mj-column>'
+        f'<mj-text css-class="quiet" color="#57606b" font-size="13px" padding="14px 24px">{made["letterhead.footer"]}'
+        "</mj-text></mj-column></mj-section>"
         "</mj-body></mjml>"
     )
     return _page(source, text, tokens, problems)
 
 
 def _sections(text: EmailText, tokens: Tokens, locale: str, letterhead: Letterhead, problems: list[Problem]) -> str:
-    """The blocks as sections: what follows one another in one column stands in one section, two columns in one of their own."""
+    """The blocks as sections: what follows one another in one column stands in one section, two columns in one of their
+    own.
+    """
     made, column = "", ""
 
     def close() -> str:
-        return f'<mj-section css-class="paper" background-color="{PAPER}" padding="0"><mj-column>{column}</mj-column></mj-section>' if column else ""
+        return (
+            (
+                f'<mj-section css-class="paper" background-color="{PAPER}" '
+                f'padding="0"><mj-column>{column}</mj-column></mj-section>'
+            )
+            if column
+            else ""
+        )
 
     for number, block in enumerate(text.blocks):
         try:
@@ -265,7 +329,12 @@ def _sections(text: EmailText, tokens: Tokens, locale: str, letterhead: Letterhe
 
 def _page(source: str, text: EmailText, tokens: Tokens, problems: list[Problem]) -> str:
     """MJML as HTML with its Jinja parts back in their places; empty, with problems, where that can't be had."""
-    too_much = [problem.at(where) for where, block in text.pieces() if block.kind == "mjml" for problem in problems_of_markup(block.mjml, False)]
+    too_much = [
+        problem.at(where)
+        for where, block in text.pieces()
+        if block.kind == "mjml"
+        for problem in problems_of_markup(block.mjml, False)
+    ]
     too_much = too_much or [problem.at("blocks") for problem in problems_of_markup(source, False)]
     if too_much:
         problems += too_much
@@ -281,7 +350,13 @@ def _page(source: str, text: EmailText, tokens: Tokens, problems: list[Problem])
         return ""
     lost = tokens.lost(source, page)
     if lost:
-        problems.append(Problem("blocks", f"“{lost[0]}” stands where a mail keeps no text, so it would be lost or moved.", "Put it inside mj-text, or as a comment in mj-raw."))
+        problems.append(
+            Problem(
+                "blocks",
+                f"“{lost[0]}” stands where a mail keeps no text, so it would be lost or moved.",
+                "Put it inside mj-text, or as a comment in mj-raw.",
+            )
+        )
         return ""
     for where, block in text.pieces():
         if block.kind == "mjml":

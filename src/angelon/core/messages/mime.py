@@ -36,7 +36,9 @@ class Envelope:
 
 
 def mailbox(address: str, name: str) -> str:
-    """A name and address for a header, the name encoded where it has to be (RFC 2047). Raises ValueError for a line break in the address."""
+    """A name and address for a header, the name encoded where it has to be (RFC 2047). Raises ValueError for a line
+    break in the address.
+    """
     if any(ord(c) <= 32 or c in "<>,;\x7f" for c in address):
         raise ValueError("An address holds a space, line break or bracket.")
     name = one_line(name)[:120]
@@ -52,7 +54,11 @@ def mailbox(address: str, name: str) -> str:
 
 @lru_cache(maxsize=2048)
 def _encoded(text: str) -> str:
-    return "\r\n ".join(Header(text, "utf-8", maxlinelen=70).encode(linesep="\n").split("\n ")) if not text.isascii() else text
+    return (
+        "\r\n ".join(Header(text, "utf-8", maxlinelen=70).encode(linesep="\n").split("\n "))
+        if not text.isascii()
+        else text
+    )
 
 
 def _subject(text: str) -> str:
@@ -92,7 +98,11 @@ def build(mail: RenderedEmail, envelope: Envelope, files: Sequence[File] = ()) -
     head = [
         f"Date: {format_datetime(envelope.date)}",
         f"From: {mailbox(envelope.from_address, envelope.from_name)}",
-        *([f"Reply-To: {', '.join(mailbox(address, '') for address in envelope.reply_to.split(', '))}"] if envelope.reply_to else []),
+        *(
+            [f"Reply-To: {', '.join(mailbox(address, '') for address in envelope.reply_to.split(', '))}"]
+            if envelope.reply_to
+            else []
+        ),
         f"To: {mailbox(envelope.to_address, envelope.to_name)}",
         *([f"Cc: {_folded(', '.join(mailbox(address, '') for address in envelope.cc), 4)}"] if envelope.cc else []),
         f"Message-ID: <{envelope.message_id}>",
@@ -119,17 +129,29 @@ def _many(subtype: str, boundary: str, parts: list[bytes], more: str = "") -> by
 
 def _text_part(subtype: str, text: str) -> bytes:
     encoding, body = _body(text)
-    return f"Content-Type: text/{subtype}; charset=utf-8\r\nContent-Transfer-Encoding: {encoding}\r\n\r\n".encode() + body
+    return (
+        f"Content-Type: text/{subtype}; charset=utf-8\r\nContent-Transfer-Encoding: {encoding}\r\n\r\n".encode() + body
+    )
 
 
 def _file_part(file: File) -> bytes:
     kind = "inline" if file.content_id else "attachment"
-    more = "; charset=utf-8" + ("; method=PUBLISH" if file.type == "text/calendar" else "") if file.type.startswith("text/") else ""
-    lines = [f"Content-Type: {file.type}{more}", f"Content-Disposition: {kind}; {_file_name(file.name)}", "Content-Transfer-Encoding: base64"]
+    more = (
+        "; charset=utf-8" + ("; method=PUBLISH" if file.type == "text/calendar" else "")
+        if file.type.startswith("text/")
+        else ""
+    )
+    lines = [
+        f"Content-Type: {file.type}{more}",
+        f"Content-Disposition: {kind}; {_file_name(file.name)}",
+        "Content-Transfer-Encoding: base64",
+    ]
     if file.content_id:
         lines.append(f"Content-ID: <{file.content_id}>")
     encoded = base64.b64encode(file.data)
-    return "\r\n".join([*lines, "", ""]).encode("ascii") + b"\r\n".join(encoded[at : at + 76] for at in range(0, len(encoded), 76))
+    return "\r\n".join([*lines, "", ""]).encode("ascii") + b"\r\n".join(
+        encoded[at : at + 76] for at in range(0, len(encoded), 76)
+    )
 
 
 def _file_name(name: str) -> str:

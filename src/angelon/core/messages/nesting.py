@@ -1,4 +1,6 @@
-"""How deep markup nests, counted before a parser sees it: native parsers go down the levels on the machine's stack, and end the process."""
+"""How deep markup nests, counted before a parser sees it: native parsers go down the levels on the machine's stack, and
+end the process.
+"""
 
 from __future__ import annotations
 
@@ -12,8 +14,12 @@ MOST_MATCHES = 3_000_000
 """Elements times style rules that are matched against each other."""
 
 _TAG = re.compile(r"<!--.*?(?:-->|\Z)|<(/?)([A-Za-z][^\s/>]*)((?:[^>\"']|\"[^\"]*\"|'[^']*')*)>", re.S)
-_EMPTY = frozenset({"area", "base", "br", "col", "embed", "hr", "img", "input", "link", "meta", "param", "source", "track", "wbr"})
-_CLOSES_ITSELF = frozenset({"p", "li", "dt", "dd", "option", "tr", "td", "th", "tbody", "thead", "tfoot", "colgroup", "html", "head", "body"})
+_EMPTY = frozenset(
+    {"area", "base", "br", "col", "embed", "hr", "img", "input", "link", "meta", "param", "source", "track", "wbr"}
+)
+_CLOSES_ITSELF = frozenset(
+    {"p", "li", "dt", "dd", "option", "tr", "td", "th", "tbody", "thead", "tfoot", "colgroup", "html", "head", "body"}
+)
 """HTML elements that end where the next of their kind begins, or stand once: many real pages never close them."""
 
 
@@ -50,11 +56,23 @@ def problems_of_markup(markup: str, html: bool) -> list[Problem]:
     """What makes a page too much for the parsers that it has to go through; empty where nothing does."""
     found = depth(markup, html)
     if found > DEEPEST:
-        return [Problem("", f"The page nests {found:,} levels deep, and {DEEPEST} are allowed.", "Take out elements that only wrap others.")]
+        return [
+            Problem(
+                "",
+                f"The page nests {found:,} levels deep, and {DEEPEST} are allowed.",
+                "Take out elements that only wrap others.",
+            )
+        ]
     styles = "".join(re.findall(r"<(?:mj-)?style[^>]*>(.*?)</(?:mj-)?style", markup, re.S | re.I))
     if _brackets(styles) > DEEPEST:
         return [Problem("", "The styles nest too many brackets.", "Write the rules one after the other.")]
     rules = styles.count("{") + styles.count(",")
     if rules * max(1, markup.count("<")) > MOST_MATCHES:
-        return [Problem("", f"The page has too many style rules ({rules:,}) for its many elements.", "Take out the rules that it does not use.")]
+        return [
+            Problem(
+                "",
+                f"The page has too many style rules ({rules:,}) for its many elements.",
+                "Take out the rules that it does not use.",
+            )
+        ]
     return []

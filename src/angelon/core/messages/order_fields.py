@@ -17,5 +17,11 @@ def unknown_fields(used: Iterable[str]) -> list[Problem]:
     found = []
     for name in sorted(set(used) - ORDER_FIELDS):
         close = process.extractOne(name, sorted(ORDER_FIELDS), score_cutoff=55)
-        found.append(Problem("", f"An order has no field “{name}”.", f"Did you mean order.{close[0]}?" if close else f"The fields are {', '.join(sorted(ORDER_FIELDS))}."))
+        found.append(
+            Problem(
+                "",
+                f"An order has no field “{name}”.",
+                f"Did you mean order.{close[0]}?" if close else f"The fields are {', '.join(sorted(ORDER_FIELDS))}.",
+            )
+        )
     return found

@@ -1,4 +1,6 @@
-"""What would go wrong with a message, found before it is published. Errors keep it from being published, warnings don't."""
+"""What would go wrong with a message, found before it is published. Errors keep it from being published, warnings
+don't.
+"""
 
 from __future__ import annotations
 
@@ -33,6 +35,10 @@ SHOWN_IN_FULL = 100_000
 LONG_SUBJECT = 70
 
 
+_TEXT_FIELDS = (("email", "blocks"), ("chat", "body"))
+"""Where the text of a part stands, by how its address begins."""
+
+
 @dataclass(frozen=True)
 class Sample:
     """A real event to try a message with."""
@@ -47,7 +53,8 @@ class Sample:
 class Preflight:
     """Looks at a message as it stands, whatever the event, and with real samples where there are any.
 
-    `speaking` are the routes that send the message, as (channel, gateway key, source keys); `files` what the library holds.
+    `speaking` are the routes that send the message, as (channel, gateway key, source keys); `files` what the library
+    holds.
     """
 
     message: Message
@@ -115,13 +122,21 @@ class Preflight:
             spot = f"{where}.{place}"
             if block.kind == "image":
                 if not block.alt.strip():
-                    self._warn(f"{spot}.alt", "A picture has no words for those who can’t see it.", "Say in a few words what it shows.")
+                    self._warn(
+                        f"{spot}.alt",
+                        "A picture has no words for those who can’t see it.",
+                        "Say in a few words what it shows.",
+                    )
                 if not block.src.strip():
                     self._error(f"{spot}.src", "A picture has no address.", "Choose a file, or write a web address.")
                 self._in_library(f"{spot}.src", block.src)
             if block.kind == "button":
                 if not block.url.strip():
-                    self._error(f"{spot}.url", "The button leads nowhere.", "Write an address, or choose a variable that holds one.")
+                    self._error(
+                        f"{spot}.url",
+                        "The button leads nowhere.",
+                        "Write an address, or choose a variable that holds one.",
+                    )
                 if not block.text.strip():
                     self._error(f"{spot}.text", "The button has no words.", "Write them.")
 
@@ -140,11 +155,21 @@ class Preflight:
             return
         state = self.reviews.get((locale, compiled.numbered.mark(self.message.category)), "draft")
         if state == "submitted":
-            self._error(f"{where}.review", "The chat text is in review at the provider.", "Wait for the answer; what is live stays in use until then.")
+            self._error(
+                f"{where}.review",
+                "The chat text is in review at the provider.",
+                "Wait for the answer; what is live stays in use until then.",
+            )
         elif state == "rejected":
-            self._error(f"{where}.review", "The provider has rejected the chat text.", "Read the reason, change the text and submit it again.")
+            self._error(
+                f"{where}.review",
+                "The provider has rejected the chat text.",
+                "Read the reason, change the text and submit it again.",
+            )
         elif state != "approved":
-            self._error(f"{where}.review", "The chat text is not approved by the provider yet.", "Submit it for review.")
+            self._error(
+                f"{where}.review", "The chat text is not approved by the provider yet.", "Submit it for review."
+            )
 
     def _mapped(self, channel: str, locale: str, compiled: Part) -> None:
         """Sources that use the message and have no recipe for what it needs."""
@@ -157,8 +182,16 @@ class Preflight:
                     continue
                 for name in sorted(compiled.names - {"order"}):
                     variable = self.setup.variables[name]
-                    if name not in source.recipes and variable.sample is None and (variable.required or channel == "chat"):
-                        self._warn(f"sources.{key}.{name}", f"{source.name} has no recipe for “{name}”: its sends of this message would be held.", "Map it.")
+                    if (
+                        name not in source.recipes
+                        and variable.sample is None
+                        and (variable.required or channel == "chat")
+                    ):
+                        self._warn(
+                            f"sources.{key}.{name}",
+                            f"{source.name} has no recipe for “{name}”: its sends of this message would be held.",
+                            "Map it.",
+                        )
 
     # ---- with real events
 
@@ -182,27 +215,41 @@ class Preflight:
 
     def _rendered(self, where: str, compiled: Part) -> Iterable[tuple[Sample | None, Rendered]]:
         for sample in self.samples:
-            values, missing = values_for(compiled.names & (set(self.setup.variables) | {"order"}), sample.reading, sample.variables)
+            values, missing = values_for(
+                compiled.names & (set(self.setup.variables) | {"order"}), sample.reading, sample.variables
+            )
             if missing or compiled.names - set(values):
                 continue
             try:
                 yield sample, compiled.render(values)
             except CantRender as error:
-                self._warn(where, f"With {sample.label} the send would be held: {error.problem.what}", error.problem.mend)
+                self._warn(
+                    where, f"With {sample.label} the send would be held: {error.problem.what}", error.problem.mend
+                )
 
     def _email(self, where: str, mail: RenderedEmail) -> None:
         if len(mail.subject) > LONG_SUBJECT:
-            self._warn(f"{where}.subject", f"The subject comes to {len(mail.subject)} characters; a mailbox shows about {LONG_SUBJECT}.", "Put what matters first, or shorten it.")
+            self._warn(
+                f"{where}.subject",
+                f"The subject comes to {len(mail.subject)} characters; a mailbox shows about {LONG_SUBJECT}.",
+                "Put what matters first, or shorten it.",
+            )
         size = len(mail.html.encode())
         if size > SHOWN_IN_FULL:
-            self._warn(f"{where}.blocks", f"The mail comes to {size // 1000} KB; some mail programs cut after about {SHOWN_IN_FULL // 1000} KB.", "Shorten it, or use fewer blocks.")
+            self._warn(
+                f"{where}.blocks",
+                f"The mail comes to {size // 1000} KB; some mail programs cut after about {SHOWN_IN_FULL // 1000} KB.",
+                "Shorten it, or use fewer blocks.",
+            )
         if not mail.text.strip():
             self._error(f"{where}.text", "The mail has no text part.", "Write one; some readers see nothing else.")
         for address, words in _links(mail.html):
             self._link(_link_place(self.message, where, words), address)
         own = self.message.email[where.partition(".")[2]].html
         if own and any(not (image.get("alt") or "").strip() for image in _tree(mail.html).iter("img")):
-            self._warn(f"{where}.html", "A picture has no words for those who can’t see it.", "Give every img an alt text.")
+            self._warn(
+                f"{where}.html", "A picture has no words for those who can’t see it.", "Give every img an alt text."
+            )
 
     def _link(self, where: str, address: str) -> None:
         if not address.strip():
@@ -210,7 +257,11 @@ class Preflight:
         shown = address[:70]
         parts = urlsplit(address.strip())
         if any(c.isspace() for c in address.strip()):
-            self._error(where, f"The link “{shown}” holds a space.", "Take it out, or use the filter urlencode on the variable in it.")
+            self._error(
+                where,
+                f"The link “{shown}” holds a space.",
+                "Take it out, or use the filter urlencode on the variable in it.",
+            )
         elif parts.scheme in ("mailto", "tel"):
             return
         elif parts.scheme not in ("http", "https") or not parts.hostname or "." not in parts.hostname.strip("."):
@@ -219,23 +270,45 @@ class Preflight:
             hosts = [h.lower().lstrip(".") for h in self.setup.store.rules.link_hosts]
             host = parts.hostname.lower()
             if hosts and not any(host == h or host.endswith("." + h) for h in hosts):
-                self._error(where, f"The link goes to {host}, and the store’s rules allow {', '.join(hosts)} only.", "Point it there, or allow the host in the store’s rules.")
+                self._error(
+                    where,
+                    f"The link goes to {host}, and the store’s rules allow {', '.join(hosts)} only.",
+                    "Point it there, or allow the host in the store’s rules.",
+                )
 
     def _sms(self, where: str, sms: RenderedSms, label: str) -> None:
-        caps = [self.setup.gateways[gateway].max_segments for channel, gateway, _ in self.speaking if channel == "sms" and gateway in self.setup.gateways]
+        caps = [
+            self.setup.gateways[gateway].max_segments
+            for channel, gateway, _ in self.speaking
+            if channel == "sms" and gateway in self.setup.gateways
+        ]
         caps = caps or [way.max_segments for way in self.setup.gateways.values() if way.channel == "sms"]
         if caps and sms.count.segments > min(caps):
             of = f" with {label}" if label else ""
-            self._error(f"{where}.text", f"The SMS takes {sms.count.segments} segments{of}, and the gateway allows {min(caps)}.", "Shorten it, or raise the cap on the gateway’s page.")
+            self._error(
+                f"{where}.text",
+                f"The SMS takes {sms.count.segments} segments{of}, and the gateway allows {min(caps)}.",
+                "Shorten it, or raise the cap on the gateway’s page.",
+            )
         if sms.count.encoding == "UCS-2" and sms.count.segments > 1:
             signs = ", ".join(f"“{c}”" + (f" (write {i})" if i else "") for c, i in sms.count.forced_by[:4])
-            self._warn(f"{where}.text", f"{signs} make{'s' if len(sms.count.forced_by) == 1 else ''} the SMS go out as UCS-2: {sms.count.segments} segments{f' with {label}' if label else ''}.", "Write it without, where that reads as well.")
+            self._warn(
+                f"{where}.text",
+                f"{signs} make{'s' if len(sms.count.forced_by) == 1 else ''} the SMS go out as UCS-2: "
+                f"{sms.count.segments} segments{f' with {label}' if label else ''}.",
+                "Write it without, where that reads as well.",
+            )
 
     def _phrases(self, where: str, mail: Rendered) -> None:
         said = " ".join([mail.subject, mail.text] if isinstance(mail, RenderedEmail) else [mail.text]).casefold()
+        field = next((part for channel, part in _TEXT_FIELDS if where.startswith(channel)), "text")
         for phrase in self.setup.store.rules.forbidden:
             if phrase.casefold() in said:
-                self._error(f"{where}.{'blocks' if where.startswith('email') else 'body' if where.startswith('chat') else 'text'}", f"It says “{phrase}”, which the store’s rules forbid.", "Say it otherwise, or change the rules on the letterhead’s page.")
+                self._error(
+                    f"{where}.{field}",
+                    f"It says “{phrase}”, which the store’s rules forbid.",
+                    "Say it otherwise, or change the rules on the letterhead’s page.",
+                )
 
     # ---- the whole
 
@@ -244,53 +317,107 @@ class Preflight:
         have = self.message.variants(channel)
         listed = {store.locale, *store.locales}
         for locale in have:
-            if locale not in listed and not any(of.partition("-")[0] == locale or of == locale.partition("-")[0] for of in listed):
+            if locale not in listed and not any(
+                of.partition("-")[0] == locale or of == locale.partition("-")[0] for of in listed
+            ):
                 used = self.message.locale_for(channel, store.locale)
-                self._warn(f"{channel}.{locale}", f"The {CALLED[channel]} in {locale} is never sent: the store does not list {locale} among its languages.", f"List it on the letterhead’s page. Until then those readers get {used}.")
+                self._warn(
+                    f"{channel}.{locale}",
+                    f"The {CALLED[channel]} in {locale} is never sent: the store does not list {locale} among its "
+                    "languages.",
+                    f"List it on the letterhead’s page. Until then those readers get {used}.",
+                )
         for locale in dict.fromkeys([store.locale, *store.locales]):
             if locale not in have and locale.partition("-")[0] not in have:
                 used = self.message.locale_for(channel, locale)
-                self._warn(f"{channel}.{locale}", f"There is no {CALLED[channel]} in {locale}.", f"Those readers get {used} instead.")
+                self._warn(
+                    f"{channel}.{locale}",
+                    f"There is no {CALLED[channel]} in {locale}.",
+                    f"Those readers get {used} instead.",
+                )
 
     def _letterhead(self) -> None:
         letterhead = self.setup.store.letterhead
         ratio = contrast(letterhead.accent, PAPER)
         if not letterhead.logo and ratio < ENOUGH:
-            self._warn("letterhead.accent", f"The accent colour on paper has a contrast of {ratio:.1f}; {ENOUGH} is needed to read it easily.", "Choose a darker one.")
+            self._warn(
+                "letterhead.accent",
+                f"The accent colour on paper has a contrast of {ratio:.1f}; {ENOUGH} is needed to read it easily.",
+                "Choose a darker one.",
+            )
         if letterhead.logo:
-            self._in_library("letterhead.logo", letterhead.logo if letterhead.logo.startswith(LIBRARY) else LIBRARY + letterhead.logo)
+            self._in_library(
+                "letterhead.logo", letterhead.logo if letterhead.logo.startswith(LIBRARY) else LIBRARY + letterhead.logo
+            )
 
     def _sender(self) -> None:
         for channel, key, _ in self.speaking:
             gateway = self.setup.gateways.get(key)
-            if channel == "email" and gateway is not None and gateway.sender is not None and not gateway.sender.verified:
-                self._warn(f"gateways.{key}", f"{gateway.sender.address}, which {gateway.name} sends from, is not verified.", "Have a code sent to it.")
+            if (
+                channel == "email"
+                and gateway is not None
+                and gateway.sender is not None
+                and not gateway.sender.verified
+            ):
+                self._warn(
+                    f"gateways.{key}",
+                    f"{gateway.sender.address}, which {gateway.name} sends from, is not verified.",
+                    "Have a code sent to it.",
+                )
 
     def _attachments(self) -> None:
-        gateways = [self.setup.gateways[key] for channel, key, _ in self.speaking if channel == "email" and key in self.setup.gateways]
+        gateways = [
+            self.setup.gateways[key]
+            for channel, key, _ in self.speaking
+            if channel == "email" and key in self.setup.gateways
+        ]
         gateways = gateways or [way for way in self.setup.gateways.values() if way.channel == "email"]
         shelves = {file.shelf for file in self.files}
         for number, spec in enumerate(self.message.attachments):
             where = f"email.*.attachments.{number}"
             if isinstance(spec, FromLibrary):
                 if spec.shelf not in shelves:
-                    (self._error if spec.required else self._warn)(where, f"The shelf “{spec.shelf}” of the library is empty.", "Upload a file to it.")
+                    (self._error if spec.required else self._warn)(
+                        where, f"The shelf “{spec.shelf}” of the library is empty.", "Upload a file to it."
+                    )
                 for file in self.files:
                     for gateway in gateways:
                         if file.shelf == spec.shelf and file.type not in gateway.limits.types:
-                            self._error(where, f"“{file.name}” is {file.type} by its content, which {gateway.name} does not take.", "Take it off the shelf, or allow the type on the gateway’s page.")
+                            self._error(
+                                where,
+                                f"“{file.name}” is {file.type} by its content, which {gateway.name} does not take.",
+                                "Take it off the shelf, or allow the type on the gateway’s page.",
+                            )
                         if file.shelf == spec.shelf and file.size > gateway.limits.total_bytes:
-                            self._error(where, f"“{file.name}” has {file.size / 1e6:.1f} MB, and {gateway.name} takes {gateway.limits.total_bytes / 1e6:.1f} MB in all.", "Use a smaller file.")
+                            self._error(
+                                where,
+                                f"“{file.name}” has {file.size / 1e6:.1f} MB, and {gateway.name} takes "
+                                f"{gateway.limits.total_bytes / 1e6:.1f} MB in all.",
+                                "Use a smaller file.",
+                            )
         for gateway in gateways:
             if len(self.message.attachments) > gateway.limits.attachments:
-                self._error("email.*.attachments", f"There are {len(self.message.attachments)} attachments, and {gateway.name} takes {gateway.limits.attachments}.", "Take some out.")
+                self._error(
+                    "email.*.attachments",
+                    f"There are {len(self.message.attachments)} attachments, and {gateway.name} takes "
+                    f"{gateway.limits.attachments}.",
+                    "Take some out.",
+                )
 
     def _speakers(self) -> None:
         spoken = {channel for channel, _, _ in self.speaking}
         if not self.speaking:
-            self._warn("routes", "No live route sends this message, so nobody will get it.", "Make a route for it, or choose it in one.")
+            self._warn(
+                "routes",
+                "No live route sends this message, so nobody will get it.",
+                "Make a route for it, or choose it in one.",
+            )
         for channel in spoken - set(self.message.channels()):
-            self._error(channel, f"A live route sends this message by {CALLED[channel]}, and it has no {CALLED[channel]} part.", "Write one, or change the route.")
+            self._error(
+                channel,
+                f"A live route sends this message by {CALLED[channel]}, and it has no {CALLED[channel]} part.",
+                "Write one, or change the route.",
+            )
 
 
 def _length(made: Rendered) -> int:
@@ -302,7 +429,11 @@ def _length(made: Rendered) -> int:
 def unknown_variable(name: str, setup: Setup) -> Problem:
     """A name in a text that is no variable, with the closest one."""
     close = process.extractOne(name, list(setup.variables), score_cutoff=55)
-    return Problem("", f"There is no variable “{name}”.", f"Did you mean {close[0]}?" if close else "Choose one from the list, or make it on a source’s page.")
+    return Problem(
+        "",
+        f"There is no variable “{name}”.",
+        f"Did you mean {close[0]}?" if close else "Choose one from the list, or make it on a source’s page.",
+    )
 
 
 def place_of(message: Message, channel: str, locale: str, name: str) -> str:
@@ -310,7 +441,13 @@ def place_of(message: Message, channel: str, locale: str, name: str) -> str:
     word = re.compile(rf"\{{[{{%][^}}]*\b{re.escape(name)}\b")
     found = _fields(f"{channel}.{locale}", message.variants(channel)[locale].model_dump(mode="json"))
     if channel == "email":
-        found = [*found, *((f"{channel}.{locale}.{where}", text) for where, text in _fields("", message.envelope.model_dump(mode="json")))]
+        found = [
+            *found,
+            *(
+                (f"{channel}.{locale}.{where}", text)
+                for where, text in _fields("", message.envelope.model_dump(mode="json"))
+            ),
+        ]
     for where, text in found:
         if word.search(text) or (where.endswith(".only_if") and text == name):
             return where.replace("..", ".")
@@ -326,7 +463,12 @@ def _fields(where: str, value: Any) -> list[tuple[str, str]]:
 
 def _bare(compiled: Part, setup: Setup) -> Rendered | None:
     """A text without a real event, each variable as its sample or its name: enough to look at its links and length."""
-    values: dict[str, Any] = {name: setup.variables[name].sample if name in setup.variables and setup.variables[name].sample is not None else name for name in compiled.names}
+    values: dict[str, Any] = {
+        name: setup.variables[name].sample
+        if name in setup.variables and setup.variables[name].sample is not None
+        else name
+        for name in compiled.names
+    }
     if "order" in values:
         return None
     try:
@@ -341,7 +483,11 @@ def _tree(page: str) -> html.HtmlElement:
 
 def _links(page: str) -> list[tuple[str, str]]:
     """(address, words) of every link of a page."""
-    return [(str(a.get("href")), " ".join(a.text_content().split())) for a in _tree(page).iter("a") if a.get("href") is not None]
+    return [
+        (str(a.get("href")), " ".join(a.text_content().split()))
+        for a in _tree(page).iter("a")
+        if a.get("href") is not None
+    ]
 
 
 def _link_place(message: Message, where: str, words: str) -> str:

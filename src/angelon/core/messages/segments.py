@@ -11,7 +11,8 @@ from dataclasses import dataclass, field
 from typing import Literal
 
 BASIC = frozenset(
-    "@£$¥èéùìòÇ\nØø\rÅåΔ_ΦΓΛΩΠΨΣΘΞÆæßÉ !\"#¤%&'()*+,-./0123456789:;<=>?¡ABCDEFGHIJKLMNOPQRSTUVWXYZÄÖÑÜ§¿abcdefghijklmnopqrstuvwxyzäöñüà"
+    "@£$¥èéùìòÇ\nØø\rÅåΔ_ΦΓΛΩΠΨΣΘΞÆæßÉ "
+    "!\"#¤%&'()*+,-./0123456789:;<=>?¡ABCDEFGHIJKLMNOPQRSTUVWXYZÄÖÑÜ§¿abcdefghijklmnopqrstuvwxyzäöñüà"
 )
 """The default alphabet (TS 23.038, section 6.2.1), without the escape to the extension table."""
 
@@ -19,9 +20,27 @@ EXTENSION = frozenset("\f^{}\\[~]|€")
 """The extension table (section 6.2.1.1): each of these takes two septets, which can't be parted."""
 
 ALIKE = {
-    "‘": "'", "’": "'", "‚": ",", "“": '"', "”": '"', "„": '"', "«": '"', "»": '"', "–": "-", "—": "-", "…": "...", "\u00a0": " ", "\u202f": " ", "×": "x", "•": "-", "−": "-", "ç": "Ç",
-    "\t": " ", "`": "'", "´": "'",
-}  # fmt: skip
+    "‘": "'",
+    "’": "'",
+    "‚": ",",
+    "“": '"',
+    "”": '"',
+    "„": '"',
+    "«": '"',
+    "»": '"',
+    "–": "-",
+    "—": "-",
+    "…": "...",
+    "\u00a0": " ",
+    "\u202f": " ",
+    "×": "x",
+    "•": "-",
+    "−": "-",
+    "ç": "Ç",
+    "\t": " ",
+    "`": "'",
+    "´": "'",
+}
 """What to write instead of a character that would make the whole text UCS-2."""
 
 
@@ -46,7 +65,9 @@ def instead(character: str) -> str:
 
 
 def count(text: str) -> Count:
-    """Counts a text. A character that takes two units is never parted: where one is left, it starts the next segment."""
+    """Counts a text. A character that takes two units is never parted: where one is left, it starts the next
+    segment.
+    """
     outside = [c for c in dict.fromkeys(text) if c not in BASIC and c not in EXTENSION]
     if outside:
         sizes = [2 if ord(c) > 0xFFFF else 1 for c in text]
@@ -54,7 +75,9 @@ def count(text: str) -> Count:
     return _filled("GSM-7", [2 if c in EXTENSION else 1 for c in text], 160, 153, [])
 
 
-def _filled(encoding: Literal["GSM-7", "UCS-2"], sizes: list[int], alone: int, each: int, forced: list[tuple[str, str]]) -> Count:
+def _filled(
+    encoding: Literal["GSM-7", "UCS-2"], sizes: list[int], alone: int, each: int, forced: list[tuple[str, str]]
+) -> Count:
     units = sum(sizes)
     if units <= alone:
         return Count(encoding, 1 if units else 0, units, alone - units, forced)

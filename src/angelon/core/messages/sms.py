@@ -51,7 +51,8 @@ class CompiledSms:
 def tidy(text: str) -> str:
     """A text fit for a handset: line breaks as they are, no control characters, no space that costs and says nothing.
 
-    The no-break spaces that money and dates are written with would make the whole text UCS-2, so they are plain ones here.
+    The no-break spaces that money and dates are written with would make the whole text UCS-2, so they are plain ones
+    here.
     """
     text = text.replace("\r\n", "\n").replace("\u00a0", " ").replace("\u202f", " ")
     text = re.sub(r"[\x00-\x09\x0b-\x1f\x7f\u2028\u2029]+", " ", text)

@@ -34,10 +34,34 @@ MAX_OUTPUT = 1_000_000
 MAX_ROUNDS = 20_000
 
 _ALLOWED = (
-    nodes.Template, nodes.Output, nodes.TemplateData, nodes.For, nodes.If, nodes.CondExpr, nodes.Name, nodes.Getattr, nodes.Getitem,
-    nodes.Const, nodes.Filter, nodes.Test, nodes.Compare, nodes.Operand, nodes.And, nodes.Or, nodes.Not, nodes.Add, nodes.Sub,
-    nodes.Mul, nodes.Div, nodes.Neg, nodes.Concat, nodes.Keyword, nodes.Tuple, nodes.List, nodes.Slice,
-)  # fmt: skip
+    nodes.Template,
+    nodes.Output,
+    nodes.TemplateData,
+    nodes.For,
+    nodes.If,
+    nodes.CondExpr,
+    nodes.Name,
+    nodes.Getattr,
+    nodes.Getitem,
+    nodes.Const,
+    nodes.Filter,
+    nodes.Test,
+    nodes.Compare,
+    nodes.Operand,
+    nodes.And,
+    nodes.Or,
+    nodes.Not,
+    nodes.Add,
+    nodes.Sub,
+    nodes.Mul,
+    nodes.Div,
+    nodes.Neg,
+    nodes.Concat,
+    nodes.Keyword,
+    nodes.Tuple,
+    nodes.List,
+    nodes.Slice,
+)
 _NAMED = {
     nodes.Call: "calls a function; only variables, filters and conditions are known here",
     nodes.Macro: "defines a macro, which messages don't have",
@@ -185,13 +209,21 @@ def _filter_replace(value: Any, old: str, new: str) -> str | None:
 
 @pass_context
 def _filter_breaks(context: JinjaContext, value: Any) -> Markup | None:
-    return None if value is None else Markup("<br />").join(escape(line) for line in show(value, _locale(context)).splitlines())
+    return (
+        None
+        if value is None
+        else Markup("<br />").join(escape(line) for line in show(value, _locale(context)).splitlines())
+    )
 
 
 @pass_context
 def _filter_json(context: JinjaContext, value: Any) -> Markup:
     """A value as JSON, safe inside a JSON text; not for HTML."""
-    plain = value if value is None or isinstance(value, str | int | float | bool | list | dict) else show(value, _locale(context))
+    plain = (
+        value
+        if value is None or isinstance(value, str | int | float | bool | list | dict)
+        else show(value, _locale(context))
+    )
     return Markup(_json_text(plain))  # noqa: S704 - JSON goes into bodies of requests, never into a page
 
 
@@ -228,7 +260,13 @@ class _Environment(ImmutableSandboxedEnvironment):
     intercepted_binops = frozenset({"*", "+", "-", "/", "//", "%", "**"})
 
     def __init__(self, autoescape: bool) -> None:
-        super().__init__(autoescape=autoescape, undefined=StrictUndefined, finalize=_finalize, keep_trailing_newline=True, cache_size=0)
+        super().__init__(
+            autoescape=autoescape,
+            undefined=StrictUndefined,
+            finalize=_finalize,
+            keep_trailing_newline=True,
+            cache_size=0,
+        )
         self.globals.clear()
         self.filters.clear()
         self.filters.update(FILTERS, _bounded=_bounded, _shown=_filter_shown, _beside=_filter_beside)
@@ -239,7 +277,11 @@ class _Environment(ImmutableSandboxedEnvironment):
             return obj[attribute] if attribute in obj else self.undefined(obj=obj, name=attribute)
         if isinstance(obj, Money) and attribute in ("amount", "currency"):
             return obj.amount if attribute == "amount" else obj.currency
-        return super().getattr(obj, attribute) if isinstance(obj, LoopContext) else self.undefined(f"it has no field “{attribute}”")
+        return (
+            super().getattr(obj, attribute)
+            if isinstance(obj, LoopContext)
+            else self.undefined(f"it has no field “{attribute}”")
+        )
 
     def getitem(self, obj: Any, argument: Any) -> Any:
         if isinstance(obj, list | tuple | str) and isinstance(argument, int | slice) and not isinstance(argument, bool):
@@ -247,7 +289,11 @@ class _Environment(ImmutableSandboxedEnvironment):
                 return obj[argument]
             except IndexError:
                 return self.undefined(f"it has no item {argument}")
-        return self.getattr(obj, argument) if isinstance(argument, str) else self.undefined(f"it has no item {str(argument)[:40]}")
+        return (
+            self.getattr(obj, argument)
+            if isinstance(argument, str)
+            else self.undefined(f"it has no item {str(argument)[:40]}")
+        )
 
     def call_binop(self, context: JinjaContext, operator: str, left: Any, right: Any) -> Any:
         a, b = number_of(left), number_of(right)
@@ -275,21 +321,33 @@ class _Bound:
             for kind, said in _NAMED.items():
                 if isinstance(node, kind):
                     raise BadTemplate(f"the template {said}.", node.lineno)
-            raise BadTemplate(f"the template uses {type(node).__name__.lower()}, which messages don't have.", node.lineno)
+            raise BadTemplate(
+                f"the template uses {type(node).__name__.lower()}, which messages don't have.", node.lineno
+            )
         if isinstance(node, nodes.Name) and node.name.startswith("_"):
             raise BadTemplate(f"“{node.name}” starts with an underscore; no variable does.", node.lineno)
         if isinstance(node, nodes.Getattr) and node.attr.startswith("_"):
             raise BadTemplate(f"“.{node.attr}” starts with an underscore; no field does.", node.lineno)
         if isinstance(node, nodes.Filter) and node.name not in FILTERS:
-            raise BadTemplate(f"there is no filter “{node.name}”.", node.lineno, f"The filters are {', '.join(sorted(set(FILTERS) - OWN_FILTERS))}.")
+            raise BadTemplate(
+                f"there is no filter “{node.name}”.",
+                node.lineno,
+                f"The filters are {', '.join(sorted(set(FILTERS) - OWN_FILTERS))}.",
+            )
         if self._html and isinstance(node, nodes.Filter) and node.name == "json":
-            raise BadTemplate("the filter json is for requests; in a mail it would let a customer's own HTML through.", node.lineno, "Take it out: a value is shown as it reads.")
+            raise BadTemplate(
+                "the filter json is for requests; in a mail it would let a customer's own HTML through.",
+                node.lineno,
+                "Take it out: a value is shown as it reads.",
+            )
         if isinstance(node, nodes.For) and node.recursive:
             raise BadTemplate("a loop can't call itself.", node.lineno)
         for child in node.iter_child_nodes():
             self.visit(child)
         if isinstance(node, nodes.Output):
-            node.nodes = [part if isinstance(part, nodes.TemplateData) else _with_filter(part, "_shown") for part in node.nodes]
+            node.nodes = [
+                part if isinstance(part, nodes.TemplateData) else _with_filter(part, "_shown") for part in node.nodes
+            ]
         if isinstance(node, nodes.Concat):
             node.nodes = [_with_filter(part, "_beside") for part in node.nodes]
         if isinstance(node, nodes.For):
@@ -297,7 +355,9 @@ class _Bound:
 
 
 def _with_filter(node: nodes.Expr, name: str) -> nodes.Filter:
-    return nodes.Filter(node, name, [nodes.Const(_spelled(node), lineno=node.lineno)], [], None, None, lineno=node.lineno)
+    return nodes.Filter(
+        node, name, [nodes.Const(_spelled(node), lineno=node.lineno)], [], None, None, lineno=node.lineno
+    )
 
 
 def _spelled(node: nodes.Node) -> str:
@@ -316,16 +376,27 @@ def _spelled(node: nodes.Node) -> str:
 
 def _fields_of(tree: nodes.Template, root: str) -> frozenset[str]:
     """The fields of one variable that a template looks at."""
-    found = {node.attr for node in tree.find_all(nodes.Getattr) if isinstance(node.node, nodes.Name) and node.node.name == root}
+    found = {
+        node.attr
+        for node in tree.find_all(nodes.Getattr)
+        if isinstance(node.node, nodes.Name) and node.node.name == root
+    }
     for node in tree.find_all(nodes.Getitem):
-        if isinstance(node.node, nodes.Name) and node.node.name == root and isinstance(node.arg, nodes.Const) and isinstance(node.arg.value, str):
+        if (
+            isinstance(node.node, nodes.Name)
+            and node.node.name == root
+            and isinstance(node.arg, nodes.Const)
+            and isinstance(node.arg.value, str)
+        ):
             found.add(node.arg.value)
     return frozenset(found)
 
 
 @dataclass(frozen=True, slots=True)
 class Compiled:
-    """A template ready to be filled. `names` are the variables that it uses, `order_fields` what it looks at of the order."""
+    """A template ready to be filled. `names` are the variables that it uses, `order_fields` what it looks at of the
+    order.
+    """
 
     source: str
     template: Template
@@ -333,7 +404,9 @@ class Compiled:
     html: bool
     order_fields: frozenset[str] = frozenset()
 
-    def render(self, values: Mapping[str, Value], locale: str = "en", limit: int = MAX_OUTPUT, holes: Holes = "allow") -> str:
+    def render(
+        self, values: Mapping[str, Value], locale: str = "en", limit: int = MAX_OUTPUT, holes: Holes = "allow"
+    ) -> str:
         """The text. Raises CantRender: a name without a value, a loop or output over its bound, a link that is none.
 
         `holes` says what becomes of a missing value that stands bare in the text.
@@ -348,13 +421,36 @@ class Compiled:
                     raise SecurityError(f"it makes more than {limit:,} characters")
                 made.append(chunk)
         except _Hole as error:
-            raise CantRender(Problem("", f"{error} has no value for this order, and the text shows it.", "Map it, give it a value to use otherwise, or show the block only if it has one.")) from None
+            raise CantRender(
+                Problem(
+                    "",
+                    f"{error} has no value for this order, and the text shows it.",
+                    "Map it, give it a value to use otherwise, or show the block only if it has one.",
+                )
+            ) from None
         except UndefinedError as error:
-            raise CantRender(Problem("", f"The message uses something that has no value: {error.message}.", "Map it, or take it out of the text.")) from None
+            raise CantRender(
+                Problem(
+                    "",
+                    f"The message uses something that has no value: {error.message}.",
+                    "Map it, or take it out of the text.",
+                )
+            ) from None
         except SecurityError as error:
             raise CantRender(Problem("", f"The message can't be made: {error.message}.", "Change the text.")) from None
-        except (TemplateError, ArithmeticError, ValueError, TypeError, LookupError, AttributeError, RecursionError, MemoryError) as error:
-            raise CantRender(Problem("", f"The message can't be made: {str(error) or type(error).__name__}.", "Change the text.")) from None
+        except (
+            TemplateError,
+            ArithmeticError,
+            ValueError,
+            TypeError,
+            LookupError,
+            AttributeError,
+            RecursionError,
+            MemoryError,
+        ) as error:
+            raise CantRender(
+                Problem("", f"The message can't be made: {str(error) or type(error).__name__}.", "Change the text.")
+            ) from None
         return "".join(made)
 
 
@@ -394,12 +490,16 @@ def _explain(error: TemplateSyntaxError, source: str) -> NoReturn:
     }
     for start, said in plain.items():
         if message.startswith(start):
-            raise BadTemplate(f"{said} ({message}).", error.lineno, "Choose the variable from the list again.") from None
+            raise BadTemplate(
+                f"{said} ({message}).", error.lineno, "Choose the variable from the list again."
+            ) from None
     raise BadTemplate(f"{message}.", error.lineno, "Choose the variable from the list again.") from None
 
 
 def segments(source: str) -> list[tuple[bool, str]]:
-    """A template as plain parts (False) and Jinja parts (True), in order; joined they are the source. It has to compile."""
+    """A template as plain parts (False) and Jinja parts (True), in order; joined they are the source. It has to
+    compile.
+    """
     parts: list[tuple[bool, str]] = []
     inside = False
     held = ""

@@ -42,7 +42,8 @@ def parse_body(raw: bytes, content_type: str | None) -> Any:
     if kind in JSON_TYPES or kind.endswith("+json") or kind == "":
         return _bounded(_json(raw), raw)
     raise NotReadable(
-        Problem("Content-Type", f"“{kind}” is not a type this source reads.", f"Send application/json or {FORM_TYPE}."), 415
+        Problem("Content-Type", f"“{kind}” is not a type this source reads.", f"Send application/json or {FORM_TYPE}."),
+        415,
     )
 
 
@@ -52,23 +53,41 @@ def _json(raw: bytes) -> Any:
     try:
         text = raw.decode("utf-8-sig")
     except UnicodeDecodeError as error:
-        raise NotReadable(Problem("body", f"The body is not UTF-8: byte {error.start} can't be read.", "Send UTF-8 (RFC 8259, section 8.1)."), 400) from None
+        raise NotReadable(
+            Problem(
+                "body",
+                f"The body is not UTF-8: byte {error.start} can't be read.",
+                "Send UTF-8 (RFC 8259, section 8.1).",
+            ),
+            400,
+        ) from None
     try:
         value = _DECODER.decode(text)
     except RecursionError:
         raise _too_deep() from None
     except json.JSONDecodeError as error:
         raise NotReadable(
-            Problem("body", f"The body is not JSON: {error.msg.lower()} at line {error.lineno}, column {error.colno}.", "Send valid JSON, or name the type it has."),
+            Problem(
+                "body",
+                f"The body is not JSON: {error.msg.lower()} at line {error.lineno}, column {error.colno}.",
+                "Send valid JSON, or name the type it has.",
+            ),
             400,
         ) from None
     except ValueError as error:
-        raise NotReadable(Problem("body", f"The body is not JSON: {error}.", "Send valid JSON (RFC 8259)."), 400) from None
+        raise NotReadable(
+            Problem("body", f"The body is not JSON: {error}.", "Send valid JSON (RFC 8259)."), 400
+        ) from None
     if "\\u" in text:
         try:
             json.dumps(value, ensure_ascii=False).encode()
         except UnicodeEncodeError:
-            raise NotReadable(Problem("body", "The body holds half a surrogate pair, which is no character.", "Send whole characters."), 400) from None
+            raise NotReadable(
+                Problem(
+                    "body", "The body holds half a surrogate pair, which is no character.", "Send whole characters."
+                ),
+                400,
+            ) from None
     return value
 
 
@@ -86,13 +105,23 @@ def _form(raw: bytes) -> Any:
             continue
         name, _, text = part.partition(b"=")
         try:
-            pairs.append((unquote_to_bytes(name.replace(b"+", b" ")).decode(), unquote_to_bytes(text.replace(b"+", b" ")).decode()))
+            pairs.append(
+                (
+                    unquote_to_bytes(name.replace(b"+", b" ")).decode(),
+                    unquote_to_bytes(text.replace(b"+", b" ")).decode(),
+                )
+            )
         except UnicodeDecodeError:
-            raise NotReadable(Problem("body", f"The form field “{name[:40].decode(errors='replace')}” is not UTF-8.", "Send UTF-8."), 400) from None
+            raise NotReadable(
+                Problem("body", f"The form field “{name[:40].decode(errors='replace')}” is not UTF-8.", "Send UTF-8."),
+                400,
+            ) from None
         if len(pairs) > MAX_FIELDS:
             raise _too_many()
     if not pairs:
-        raise NotReadable(Problem("body", "The form has no fields.", "Send the event's fields as name=value pairs."), 400)
+        raise NotReadable(
+            Problem("body", "The form has no fields.", "Send the event's fields as name=value pairs."), 400
+        )
     return nest(pairs)
 
 
@@ -116,8 +145,12 @@ def _bounded(value: Any, raw: bytes) -> Any:
 
 
 def _too_deep() -> NotReadable:
-    return NotReadable(Problem("body", f"The body is nested more than {MAX_DEPTH} levels deep.", "Send a flatter payload."), 400)
+    return NotReadable(
+        Problem("body", f"The body is nested more than {MAX_DEPTH} levels deep.", "Send a flatter payload."), 400
+    )
 
 
 def _too_many() -> NotReadable:
-    return NotReadable(Problem("body", f"The body holds more than {MAX_FIELDS:,} fields.", "Send fewer at a time."), 400)
+    return NotReadable(
+        Problem("body", f"The body holds more than {MAX_FIELDS:,} fields.", "Send fewer at a time."), 400
+    )

@@ -54,9 +54,17 @@ class _Descent(JSONPathRecursiveDescentSegment):
             yield here
             value = here.value
             if isinstance(value, dict):
-                stack += [here.new_child(inner, name, here) for name, inner in reversed(value.items()) if isinstance(inner, dict | list)]
+                stack += [
+                    here.new_child(inner, name, here)
+                    for name, inner in reversed(value.items())
+                    if isinstance(inner, dict | list)
+                ]
             elif isinstance(value, list):
-                stack += [here.new_child(value[i], i, here) for i in range(len(value) - 1, -1, -1) if isinstance(value[i], dict | list)]
+                stack += [
+                    here.new_child(value[i], i, here)
+                    for i in range(len(value) - 1, -1, -1)
+                    if isinstance(value[i], dict | list)
+                ]
 
 
 class _Child(JSONPathChildSegment):
@@ -124,7 +132,11 @@ def _bound(query: Any) -> None:
 
 def _bounded_segment(segment: Any) -> Any:
     kind = _Descent if isinstance(segment, JSONPathRecursiveDescentSegment) else _Child
-    return kind(env=segment.env, token=segment.token, selectors=tuple(_bounded_selector(selector) for selector in segment.selectors))
+    return kind(
+        env=segment.env,
+        token=segment.token,
+        selectors=tuple(_bounded_selector(selector) for selector in segment.selectors),
+    )
 
 
 def _bounded_selector(selector: Any) -> Any:
@@ -135,7 +147,11 @@ def _bounded_selector(selector: Any) -> Any:
         part = stack.pop()
         if isinstance(part, FilterQuery):
             _bound(part.query)
-        stack += [inner for name in ("expression", "left", "right") if (inner := getattr(part, name, None)) is not None and hasattr(inner, "evaluate")]
+        stack += [
+            inner
+            for name in ("expression", "left", "right")
+            if (inner := getattr(part, name, None)) is not None and hasattr(inner, "evaluate")
+        ]
         stack += [inner for inner in getattr(part, "args", ()) if hasattr(inner, "evaluate")]
     return _Filter(env=selector.env, token=selector.token, expression=selector.expression)
 

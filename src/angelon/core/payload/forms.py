@@ -12,7 +12,9 @@ _INDEX = re.compile(r"0|[1-9][0-9]{0,5}")
 
 
 def nest(pairs: list[tuple[str, str]]) -> dict[str, Any]:
-    """Pairs of a form as one object. A name given twice becomes a list; `a[]` appends; whole-number keys 0…n make a list."""
+    """Pairs of a form as one object. A name given twice becomes a list; `a[]` appends; whole-number keys 0…n make a
+    list.
+    """
     root: dict[str, Any] = {}
     for name, value in pairs:
         head, *keys = _split(name)

@@ -26,7 +26,11 @@ class BadPath(ValueError):
         super().__init__(why)
         self.path = path
         self.position = position
-        self.problem = Problem("path", f"“{path}” is not a JSONPath: {why} at character {position + 1}.", "Click a field of the payload to have its path.")
+        self.problem = Problem(
+            "path",
+            f"“{path}” is not a JSONPath: {why} at character {position + 1}.",
+            "Click a field of the payload to have its path.",
+        )
 
 
 class TooLong(BadPath):
@@ -34,7 +38,11 @@ class TooLong(BadPath):
 
     def __init__(self, path: str, why: str) -> None:
         super().__init__(path, why, 0)
-        self.problem = Problem("path", f"“{path}” can't be used on this payload: {why}.", "Write it with fewer descents (..) and wildcards.")
+        self.problem = Problem(
+            "path",
+            f"“{path}” can't be used on this payload: {why}.",
+            "Write it with fewer descents (..) and wildcards.",
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -123,7 +131,9 @@ def child(parent: str, key: str | int) -> str:
         return f"{parent}[{key}]"
     if _PLAIN.match(key):
         return f"{parent}.{key}"
-    quoted = key.replace("\\", "\\\\").replace("'", "\\'").replace("\n", "\\n").replace("\t", "\\t").replace("\r", "\\r")
+    quoted = (
+        key.replace("\\", "\\\\").replace("'", "\\'").replace("\n", "\\n").replace("\t", "\\t").replace("\r", "\\r")
+    )
     quoted = re.sub(r"[\x00-\x1f]", lambda m: f"\\u{ord(m[0]):04x}", quoted)
     return f"{parent}['{quoted}']"
 

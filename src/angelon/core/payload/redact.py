@@ -6,7 +6,9 @@ import re
 from typing import Any
 
 BLOT = "•••"
-_SECRET = re.compile(r"pass(word|wd|phrase)|secret|token|api_?key|card_?(number|no)|cvc|cvv|iban|authorization|private_?key", re.I)
+_SECRET = re.compile(
+    r"pass(word|wd|phrase)|secret|token|api_?key|card_?(number|no)|cvc|cvv|iban|authorization|private_?key", re.I
+)
 
 
 def secret(name: str) -> bool:
@@ -17,7 +19,9 @@ def secret(name: str) -> bool:
 def redacted(payload: Any) -> Any:
     """The payload with the values of secret fields blotted out, branches below them too."""
     if isinstance(payload, dict):
-        return {key: BLOT if secret(key) and value not in (None, "") else redacted(value) for key, value in payload.items()}
+        return {
+            key: BLOT if secret(key) and value not in (None, "") else redacted(value) for key, value in payload.items()
+        }
     if isinstance(payload, list):
         return [redacted(item) for item in payload]
     return payload

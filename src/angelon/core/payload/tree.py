@@ -14,7 +14,9 @@ Kind = Literal["object", "list", "text", "number", "flag", "null", "json"]
 
 @dataclass(frozen=True, slots=True)
 class Field:
-    """One place in a payload. `depth` counts from 0 at the root's members; `size` is the number of members of a branch."""
+    """One place in a payload. `depth` counts from 0 at the root's members; `size` is the number of members of
+    a branch.
+    """
 
     path: str
     key: str

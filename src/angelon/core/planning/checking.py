@@ -22,7 +22,9 @@ from angelon.core.values import show
 
 @dataclass(frozen=True, slots=True)
 class Outcome:
-    """How a check came out: green without differences. Each difference is a line that a person can read; `-` was expected, `+` came."""
+    """How a check came out: green without differences. Each difference is a line that a person can read; `-` was
+    expected, `+` came.
+    """
 
     check: Check
     differences: list[str] = field(default_factory=list)
@@ -66,7 +68,15 @@ def decision_of(check: Check, route: Route, setup: Setup) -> Decision:
     """What the route makes of the check's event."""
     event = Event("check", check.type, check.event, check.source, check.payload, check.at, check.was, check.now)
     reading, variables = work_out(setup.sources[check.source], setup, check.payload)
-    return decide(event, reading, variables, ActiveRoute(route, ALWAYS), setup, Facts(statuses=tuple(check.statuses), contact=Contact(check.orders)), check.at)
+    return decide(
+        event,
+        reading,
+        variables,
+        ActiveRoute(route, ALWAYS),
+        setup,
+        Facts(statuses=tuple(check.statuses), contact=Contact(check.orders)),
+        check.at,
+    )
 
 
 def expected_of(check: Check, route: Route, setup: Setup, values: tuple[str, ...] = ()) -> Check:
@@ -74,15 +84,24 @@ def expected_of(check: Check, route: Route, setup: Setup, values: tuple[str, ...
     decision = decision_of(check, route, setup)
     sends = [
         Expected(
-            recipient=send.recipient, channel=send.channel, message=send.message, locale=send.locale, state=send.state.value, after_seconds=int((send.due_at - check.at).total_seconds()),
-            reason=send.reason, values={name: show(send.values[name], send.locale) for name in values if name in send.values}, text=text_of(send, setup),
+            recipient=send.recipient,
+            channel=send.channel,
+            message=send.message,
+            locale=send.locale,
+            state=send.state.value,
+            after_seconds=int((send.due_at - check.at).total_seconds()),
+            reason=send.reason,
+            values={name: show(send.values[name], send.locale) for name in values if name in send.values},
+            text=text_of(send, setup),
         )
         for send in decision.sends
-    ]  # fmt: skip
+    ]
     kept = {(one.recipient, one.channel): one.contains for one in check.sends}
     for send in sends:
         send.contains = kept.get((send.recipient, send.channel), [])
-    return check.model_copy(update={"outcome": decision.outcome, "reason": decision.reason if not decision.sends else "", "sends": sends})
+    return check.model_copy(
+        update={"outcome": decision.outcome, "reason": decision.reason if not decision.sends else "", "sends": sends}
+    )
 
 
 def text_of(send: PlannedSend, setup: Setup) -> str:
@@ -97,7 +116,16 @@ def text_of(send: PlannedSend, setup: Setup) -> str:
     if isinstance(made, RenderedEmail):
         return f"{made.subject}\n\n{made.text}".strip()
     if isinstance(made, RenderedChat):
-        return "\n".join(part for part in (made.header.get("text", ""), made.text, made.footer, *(f"[{button['text']}]" for button in made.buttons)) if part)
+        return "\n".join(
+            part
+            for part in (
+                made.header.get("text", ""),
+                made.text,
+                made.footer,
+                *(f"[{button['text']}]" for button in made.buttons),
+            )
+            if part
+        )
     return str(made.text)
 
 
@@ -123,11 +151,19 @@ def _compare(found: list[str], where: str, check: Check, expected: Expected, sen
         return
     text = text_of(send, setup)
     if check.texts == "parts":
-        found += [f"- {where}: “{part}” does not stand in the text" for part in expected.contains if " ".join(part.split()) not in " ".join(text.split())]
+        found += [
+            f"- {where}: “{part}” does not stand in the text"
+            for part in expected.contains
+            if " ".join(part.split()) not in " ".join(text.split())
+        ]
         return
     if text != expected.text:
-        lines = difflib.unified_diff(expected.text.splitlines()[:2000], text.splitlines()[:2000], "expected", "came", lineterm="", n=1)
-        found += [f"{line[:1]} {where}: {line[1:]}" for line in lines if line[:3] not in ("---", "+++") and line[:1] in "+-"]
+        lines = difflib.unified_diff(
+            expected.text.splitlines()[:2000], text.splitlines()[:2000], "expected", "came", lineterm="", n=1
+        )
+        found += [
+            f"{line[:1]} {where}: {line[1:]}" for line in lines if line[:3] not in ("---", "+++") and line[:1] in "+-"
+        ]
 
 
 def _after(seconds: int) -> str:
@@ -136,5 +172,9 @@ def _after(seconds: int) -> str:
     days, rest = divmod(abs(seconds), 86400)
     hours, rest = divmod(rest, 3600)
     minutes, left = divmod(rest, 60)
-    parts = [f"{number} {unit}{'s' if number > 1 else ''}" for number, unit in ((days, "day"), (hours, "hour"), (minutes, "minute"), (left, "second")) if number]
+    parts = [
+        f"{number} {unit}{'s' if number > 1 else ''}"
+        for number, unit in ((days, "day"), (hours, "hour"), (minutes, "minute"), (left, "second"))
+        if number
+    ]
     return f"{' '.join(parts)} {'after' if seconds > 0 else 'before'} the event"

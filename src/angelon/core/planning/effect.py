@@ -22,7 +22,9 @@ class Change:
 
 
 def compare(was: Decision, now: Decision) -> list[Change]:
-    """What comes of an event by one decision and by another, send by send; recipients are told apart by whom they are for."""
+    """What comes of an event by one decision and by another, send by send; recipients are told apart by whom they are
+    for.
+    """
     before, after = _by_person(was), _by_person(now)
     found = []
     for person in dict.fromkeys([*before, *after]):
@@ -33,7 +35,14 @@ def compare(was: Decision, now: Decision) -> list[Change]:
                 parts = _differs(old, new)
                 found.append(Change("changed" if parts else "same", old, new, parts))
             else:
-                found.append(Change("new" if speaks else "gone", old if spoke else None, new if speaks else None, why=_why(was if speaks else now, old if speaks else new)))
+                found.append(
+                    Change(
+                        "new" if speaks else "gone",
+                        old if spoke else None,
+                        new if speaks else None,
+                        why=_why(was if speaks else now, old if speaks else new),
+                    )
+                )
         elif spoke:
             found.append(Change("gone", old, None, why=now.reason))
         elif speaks:
@@ -59,9 +68,15 @@ def _why(decision: Decision, send: PlannedSend | None) -> str:
 
 def _differs(old: PlannedSend, new: PlannedSend) -> list[str]:
     pairs = {
-        "recipient": (old.recipient, new.recipient), "channel": (old.channel, new.channel), "gateway": (old.gateway, new.gateway), "message": (old.message, new.message),
-        "language": (old.locale, new.locale), "time": (old.due_at, new.due_at), "state": (old.state, new.state), "values": (old.values, new.values),
-    }  # fmt: skip
+        "recipient": (old.recipient, new.recipient),
+        "channel": (old.channel, new.channel),
+        "gateway": (old.gateway, new.gateway),
+        "message": (old.message, new.message),
+        "language": (old.locale, new.locale),
+        "time": (old.due_at, new.due_at),
+        "state": (old.state, new.state),
+        "values": (old.values, new.values),
+    }
     if "held" in (old.state.value, new.state.value):
         del pairs["time"]  # when it goes out, if it does, is open
     return [name for name, (a, b) in pairs.items() if a != b]

@@ -55,7 +55,8 @@ class Setup:
     gateways: Mapping[str, Gateway]
     routes: list[ActiveRoute] = field(default_factory=list)
     approvals: Mapping[tuple[str, str, str, str], str] = field(default_factory=dict)
-    """(gateway key, message key, locale, mark of the text) of every approved chat text: the provider's own id for it."""
+    """(gateway key, message key, locale, mark of the text) of every approved chat text: the provider's own id for it.
+    """
 
     def approved(self, gateway: str, message: Message, locale: str, compiled: CompiledChat) -> bool:
         """Whether a gateway's provider lets this chat text through; always, where it reviews none."""
@@ -67,7 +68,9 @@ class Setup:
 
 @dataclass(frozen=True, slots=True)
 class Contact:
-    """What is known of the customer besides this event: orders so far with this one, and what has happened with them."""
+    """What is known of the customer besides this event: orders so far with this one, and what has happened
+    with them.
+    """
 
     orders: int = 1
     returned: bool = False
@@ -116,7 +119,16 @@ class Facts:
         """These facts once a route is about to tell something, too, about the same delivery."""
         to_customer = tuple(one.at for one in said if one.to_customer)
         return Facts(
-            self.told, self.told_customer, self.statuses, self.status, self.contact, self.types, self.spoken + said, self.spoken_customer + to_customer, self.same_delivery + said, self.suppressed
+            self.told,
+            self.told_customer,
+            self.statuses,
+            self.status,
+            self.contact,
+            self.types,
+            self.spoken + said,
+            self.spoken_customer + to_customer,
+            self.same_delivery + said,
+            self.suppressed,
         )
 
 

@@ -14,7 +14,9 @@ from angelon.core.values import number_of, show
 
 @dataclass(slots=True, eq=False)
 class Looked:
-    """What guards look at: a send that is about to be made, and everything around it. `facts` are as they stand by then."""
+    """What guards look at: a send that is about to be made, and everything around it. `facts` are as they stand by
+    then.
+    """
 
     route: Route
     channel: str
@@ -44,7 +46,11 @@ def after_route(look: Looked) -> Said | None:
         return None
     went = [one for one in look.facts.spoken if one.route == wanted and one.out]
     if not went:
-        return Said(f"{look.called(wanted)} has not spoken", f"It speaks only after “{look.called(wanted)}” has, and that has not gone out for order {look.occasion.reading.number}.")
+        return Said(
+            f"{look.called(wanted)} has not spoken",
+            f"It speaks only after “{look.called(wanted)}” has, and that has not gone out for order "
+            f"{look.occasion.reading.number}.",
+        )
     return Said(f"after {look.called(wanted)}, made on {went[-1].at:%-d %B}")
 
 
@@ -53,7 +59,11 @@ def after_answer(look: Looked) -> Said | None:
     guards = look.route.guards
     if not guards.after_answer:
         return None
-    since = max((one.at for one in look.facts.spoken if one.route == guards.after_route), default=None) if guards.after_route else None
+    since = (
+        max((one.at for one in look.facts.spoken if one.route == guards.after_route), default=None)
+        if guards.after_route
+        else None
+    )
     answers = [at for type_, at in look.facts.types if type_ == "answer.received" and (since is None or at >= since)]
     if look.occasion.event.type == "answer.received" and (since is None or look.occasion.event.received_at >= since):
         answers.append(look.occasion.event.received_at)
@@ -69,7 +79,10 @@ def discounted(look: Looked) -> Said | None:
     discount = look.occasion.reading.value("discount")
     number = number_of(discount)
     if number:
-        return Said(f"discount {show(discount, look.occasion.setup.store.locale)}", "The order was discounted, and the route skips those.")
+        return Said(
+            f"discount {show(discount, look.occasion.setup.store.locale)}",
+            "The order was discounted, and the route skips those.",
+        )
     return Said("no discount")
 
 
@@ -90,12 +103,19 @@ def caps(look: Looked) -> Said | None:
     for cap in look.route.guards.caps:
         if not look.to_customer:
             continue
-        times = look.facts.spoken_customer if cap.per == "customer" else [one.at for one in look.facts.spoken if one.to_customer]
+        times = (
+            look.facts.spoken_customer
+            if cap.per == "customer"
+            else [one.at for one in look.facts.spoken if one.to_customer]
+        )
         recent = [at for at in times if not cap.days or look.occasion.now - at < dt.timedelta(days=cap.days)]
         span = f" in {cap.days} day{'s' if cap.days > 1 else ''}" if cap.days else ""
         whom = "the customer" if cap.per == "customer" else f"order {look.occasion.reading.number}"
         if len(recent) >= cap.most:
-            return Said(f"{len(recent)} of {cap.most}{span}", f"There have been {len(recent)} messages for {whom}{span}, and {cap.most} is the most.")
+            return Said(
+                f"{len(recent)} of {cap.most}{span}",
+                f"There have been {len(recent)} messages for {whom}{span}, and {cap.most} is the most.",
+            )
         seen.append(f"{len(recent)} of {cap.most}{span} for {whom}")
     return Said(", ".join(seen)) if seen else None
 
@@ -112,22 +132,37 @@ def consent(look: Looked) -> Said | None:
     if not name or not look.to_customer:
         return None
     if name not in look.occasion.setup.variables:
-        return Said("no variable", f"The store asks for consent by the variable “{name}”, and there is no such variable any more.")
+        return Said(
+            "no variable",
+            f"The store asks for consent by the variable “{name}”, and there is no such variable any more.",
+        )
     value = look.occasion.variables[name].value
     agreed = value is True or str(value).strip().casefold() in ("yes", "true", "1", "granted", "subscribed")
     if not agreed:
-        return Said(f"{name}: {show(value) or 'empty'}", f"The customer has not agreed to {look.channel}: {name} is {show(value) or 'empty'}.")
+        return Said(
+            f"{name}: {show(value) or 'empty'}",
+            f"The customer has not agreed to {look.channel}: {name} is {show(value) or 'empty'}.",
+        )
     return Said("agreed")
 
 
 def told_already(look: Looked) -> Said | None:
-    """Not what another route tells the same person by the same channel about the same delivery, within the store's span."""
+    """Not what another route tells the same person by the same channel about the same delivery, within the store's
+    span.
+    """
     if look.route.guards.even_if_told or not look.address:
         return None
     span = dt.timedelta(minutes=look.occasion.setup.store.echo_minutes)
     for one in look.facts.same_delivery:
-        if one.route != look.route.key and (one.channel, one.address) == (look.channel, look.address) and abs(one.due_at - look.due_at) <= span:
-            return Said(f"{look.called(one.route)} tells them", f"The route “{look.called(one.route)}” already tells {look.address} by {look.channel} about this.")
+        if (
+            one.route != look.route.key
+            and (one.channel, one.address) == (look.channel, look.address)
+            and abs(one.due_at - look.due_at) <= span
+        ):
+            return Said(
+                f"{look.called(one.route)} tells them",
+                f"The route “{look.called(one.route)}” already tells {look.address} by {look.channel} about this.",
+            )
     return None
 
 

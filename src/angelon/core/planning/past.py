@@ -1,4 +1,6 @@
-"""What a route as it is rehearsed has said in the events so far, beside what is known to have happened. Pure but for its own memory."""
+"""What a route as it is rehearsed has said in the events so far, beside what is known to have happened. Pure but for
+its own memory.
+"""
 
 from __future__ import annotations
 
@@ -20,26 +22,36 @@ class Past:
         self._to_customer: dict[str, list[dt.datetime]] = {}
 
     def facts(self, known: Facts, event: Event, reference: str, customer: str, delivery: str) -> Facts:
-        """What is known, with what the rehearsal itself has said. `customer` tells customers apart, `delivery` deliveries; empty where nothing does."""
+        """What is known, with what the rehearsal itself has said. `customer` tells customers apart, `delivery`
+        deliveries; empty where nothing does.
+        """
         order = (event.source, reference)
         own = self._spoken.get(order, []) if reference else []
         return replace(
             known,
             told=known.told | self._told.get(order, set()) if reference else known.told,
-            told_customer={**known.told_customer, **self._told_customer.get(customer, {})} if customer else known.told_customer,
+            told_customer={**known.told_customer, **self._told_customer.get(customer, {})}
+            if customer
+            else known.told_customer,
             spoken=tuple(sorted((*known.spoken, *(spoken for _, spoken in own)), key=lambda one: one.at)),
             same_delivery=(*known.same_delivery, *(spoken for came, spoken in own if came == delivery)),
-            spoken_customer=tuple(sorted((*known.spoken_customer, *self._to_customer.get(customer, [])))) if customer else known.spoken_customer,
+            spoken_customer=tuple(sorted((*known.spoken_customer, *self._to_customer.get(customer, []))))
+            if customer
+            else known.spoken_customer,
         )
 
-    def note(self, decision: Decision, event: Event, reference: str, customer: str, delivery: str, now: dt.datetime) -> None:
+    def note(
+        self, decision: Decision, event: Event, reference: str, customer: str, delivery: str, now: dt.datetime
+    ) -> None:
         """Takes a decision in."""
         for send in decision.sends:
             if send.state is State.SKIPPED:
                 continue
             if reference:
                 self._told.setdefault((event.source, reference), set()).add((decision.route, event.source, reference))
-                self._spoken.setdefault((event.source, reference), []).append((delivery, spoken_of(send, now, out=True)))
+                self._spoken.setdefault((event.source, reference), []).append(
+                    (delivery, spoken_of(send, now, out=True))
+                )
             if customer and reference:
                 self._told_customer.setdefault(customer, {})[decision.route] = now
             if customer and reference and send.to == "customer":

@@ -55,14 +55,26 @@ def _people(occasion: Occasion, recipient: Recipient, channel: str) -> list[Pers
         if not members:
             return [Person(recipient, "", "", store.locale, f"Nobody of the shop has the role “{recipient.who}”.")]
         what = "email address" if channel == "email" else "phone number"
-        return [Person(recipient, member.address(channel), member.name, store.locale, "" if member.address(channel) else f"{member.name} has no {what}.") for member in members]
+        return [
+            Person(
+                recipient,
+                member.address(channel),
+                member.name,
+                store.locale,
+                "" if member.address(channel) else f"{member.name} has no {what}.",
+            )
+            for member in members
+        ]
     if recipient.kind == "address":
         return [_address(recipient, recipient.who, channel, store.locale)]
     found: Any = compile_path(recipient.who).find(occasion.event.payload)
     values = [] if found is MISSING or found is None else found if isinstance(found, list) else [found]
     if not values:
         return [Person(recipient, "", "", store.locale, f"Nothing stands at {recipient.who} in this event.")]
-    return [_address(recipient, show(value), channel, locale_of_reader(reading, occasion.facts, setup)) for value in values[:50]]
+    return [
+        _address(recipient, show(value), channel, locale_of_reader(reading, occasion.facts, setup))
+        for value in values[:50]
+    ]
 
 
 def _address(recipient: Recipient, text: str, channel: str, locale: str) -> Person:
@@ -70,12 +82,20 @@ def _address(recipient: Recipient, text: str, channel: str, locale: str) -> Pers
     try:
         address = check_email(text) if channel == "email" else phone_text(read_phone(text, None))
     except (EmailNotValidError, BadPhone) as error:
-        return Person(recipient, "", recipient.name, locale, f"“{text[:60]}” is no {'email address' if channel == 'email' else 'phone number'}: {error}")
+        return Person(
+            recipient,
+            "",
+            recipient.name,
+            locale,
+            f"“{text[:60]}” is no {'email address' if channel == 'email' else 'phone number'}: {error}",
+        )
     return Person(recipient, address, recipient.name, locale)
 
 
 def locale_of_reader(reading: Reading, facts: Facts, setup: Setup) -> str:
-    """The language a customer is spoken to in: the order's, else the one they are known by, else their country's where the shop speaks it, else the shop's."""
+    """The language a customer is spoken to in: the order's, else the one they are known by, else their country's where
+    the shop speaks it, else the shop's.
+    """
     said = reading.text("language") or (facts.contact.language if facts.contact else "")
     if said:
         return said

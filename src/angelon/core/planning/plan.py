@@ -34,6 +34,7 @@ from angelon.core.values import Day, Value
 
 Verdict = Literal["yes", "no", "waits", "problem", "open"]
 
+
 class TraceLine(NamedTuple):
     """One part of a route, what it looked at, and what followed. `open` is a part that was not reached."""
 
@@ -90,20 +91,30 @@ class Decision:
         return settled.why if settled and self.outcome != "send" else ""
 
 
-def work_out(source: Source, setup: Setup, payload: Any, given: Mapping[str, Value] | None = None) -> tuple[Reading, Variables]:
-    """A payload read as an order, and its variables ready to be worked out; `given` values stand in place of the recipes'."""
+def work_out(
+    source: Source, setup: Setup, payload: Any, given: Mapping[str, Value] | None = None
+) -> tuple[Reading, Variables]:
+    """A payload read as an order, and its variables ready to be worked out; `given` values stand in place of the
+    recipes'.
+    """
     reading = read(source, setup.store, payload)
     return reading, Variables(dict(setup.variables), source.recipes, reading.context, given)
 
 
 def plan(
-    event: Event, reading: Reading, variables: Variables, setup: Setup, facts: Facts, now: dt.datetime, done: Collection[str] = ()
+    event: Event,
+    reading: Reading,
+    variables: Variables,
+    setup: Setup,
+    facts: Facts,
+    now: dt.datetime,
+    done: Collection[str] = (),
 ) -> list[Decision]:
     """What each active route makes of an event. Pure: the same arguments give the same decisions.
 
     Routes in `done` have decided before and are passed over. A route that raises decides nothing, with its `fault`; the
-    others are not touched. Routes have their say by rank, and each knows what those before it are about to tell. What they ask alike is worked
-    out once, whichever asks first.
+    others are not touched. Routes have their say by rank, and each knows what those before it are about to tell. What
+    they ask alike is worked out once, whichever asks first.
     """
     occasion = Occasion(event, reading, variables, setup, facts, now)
     made: dict[str, Decision] = {}
@@ -122,12 +133,23 @@ def spoken_of(send: PlannedSend, now: dt.datetime, out: bool = False) -> Spoken:
     return Spoken(send.route, send.channel, send.recipient, now, send.due_at, out, send.to == "customer")
 
 
-def decide(event: Event, reading: Reading, variables: Variables, active: ActiveRoute, setup: Setup, facts: Facts, now: dt.datetime, by_hand: bool = False) -> Decision:
+def decide(
+    event: Event,
+    reading: Reading,
+    variables: Variables,
+    active: ActiveRoute,
+    setup: Setup,
+    facts: Facts,
+    now: dt.datetime,
+    by_hand: bool = False,
+) -> Decision:
     """One route's decision. Parts are looked at in the order in which the sentence reads; the first no ends it.
 
     Run by hand, a route takes whatever event it is given, and of its timing only the hours count.
     """
-    return _decide(_Case(Occasion(event, reading, variables, setup, facts, now), active.route, facts, by_hand), active.since)
+    return _decide(
+        _Case(Occasion(event, reading, variables, setup, facts, now), active.route, facts, by_hand), active.since
+    )
 
 
 def _decide(case: _Case, since: dt.datetime) -> Decision:
@@ -136,7 +158,9 @@ def _decide(case: _Case, since: dt.datetime) -> Decision:
         return _decided(case, since)
     except Exception as error:
         fault = f"{type(error).__name__}: {' '.join(str(error).split())[:200]}"
-        line = TraceLine("when", "problem", _happened(case.occasion.event), f"The route could not be worked out: {fault}")
+        line = TraceLine(
+            "when", "problem", _happened(case.occasion.event), f"The route could not be worked out: {fault}"
+        )
         return Decision(case.route.key, "no", [line], fault=fault)
 
 
@@ -148,15 +172,34 @@ def _decided(case: _Case, since: dt.datetime) -> Decision:
     else:
         saw = _happened(event)
         if event.type not in route.when:
-            return _no(route, [], "when", saw, f"The event is {saw}, and the route waits for {_or([event_types.label(t) for t in route.when])}.")
+            return _no(
+                route,
+                [],
+                "when",
+                saw,
+                f"The event is {saw}, and the route waits for {_or([event_types.label(t) for t in route.when])}.",
+            )
         if event.received_at < since:
-            return _no(route, [], "when", saw, f"The event came before the route was switched on ({since.astimezone(occasion.zone):%-d %B %Y %H:%M %Z}).")
+            return _no(
+                route,
+                [],
+                "when",
+                saw,
+                "The event came before the route was switched on "
+                f"({since.astimezone(occasion.zone):%-d %B %Y %H:%M %Z}).",
+            )
         sources = occasion.setup.sources
         source_name = sources[event.source].name if event.source in sources else event.source
         trace = [TraceLine("when", "yes", saw)]
         if event.source not in route.sources:
             names = [sources[key].name if key in sources else key for key in route.sources]
-            return _no(route, trace, "from", source_name, f"The event is from {source_name}, and the route listens to {_or(names)}.")
+            return _no(
+                route,
+                trace,
+                "from",
+                source_name,
+                f"The event is from {source_name}, and the route listens to {_or(names)}.",
+            )
         trace.append(TraceLine("from", "yes", source_name))
     held = _only_if(case, trace)
     return Decision(route.key, "no", trace) if held is None else _for_everybody(case, trace, held)
@@ -174,9 +217,20 @@ def _happened(event: Event) -> str:
 
 
 def planned_instead(
-    event: Event, reading: Reading, variables: Variables, route: Route, setup: Setup, facts: Facts, now: dt.datetime, recipient: Recipient, after_step: int, why: str
+    event: Event,
+    reading: Reading,
+    variables: Variables,
+    route: Route,
+    setup: Setup,
+    facts: Facts,
+    now: dt.datetime,
+    recipient: Recipient,
+    after_step: int,
+    why: str,
 ) -> PlannedSend | None:
-    """The send by the next way that the reader can be reached by, after the way `after_step` has come to nothing; None where none is left."""
+    """The send by the next way that the reader can be reached by, after the way `after_step` has come to nothing; None
+    where none is left.
+    """
     case = _Case(Occasion(event, reading, variables, setup, facts, now), route, facts)
     for step in range(after_step + 1, len(route.otherwise.ways) + 1):
         for person in people(case.occasion, recipient, route.way(step)[1]):
@@ -185,10 +239,17 @@ def planned_instead(
     return None
 
 
-def reached(event: Event, reading: Reading, variables: Variables, route: Route, setup: Setup, whom: str, channel: str) -> tuple[str, str, str]:
+def reached(
+    event: Event, reading: Reading, variables: Variables, route: Route, setup: Setup, whom: str, channel: str
+) -> tuple[str, str, str]:
     """Address and name of the recipient that a send names (`to_mark`), as they are read now; or why there is none."""
     occasion = Occasion(event, reading, variables, setup, Facts(), event.received_at)
-    found = [person for recipient in route.to if to_mark(recipient) == whom for person in people(occasion, recipient, channel)]
+    found = [
+        person
+        for recipient in route.to
+        if to_mark(recipient) == whom
+        for person in people(occasion, recipient, channel)
+    ]
     if not found:
         return "", "", "The route no longer speaks to this recipient."
     chosen = next((person for person in found if person.address), found[0])
@@ -206,7 +267,9 @@ class _Case:
 
 
 def _only_if(case: _Case, trace: list[TraceLine]) -> list[str] | None:
-    """Looks at the route's conditions: None where one says no, else what holds the send since it can't be worked out."""
+    """Looks at the route's conditions: None where one says no, else what holds the send since it can't be
+    worked out.
+    """
     if not case.route.only_if.of:
         return []
     verdict = worked_condition(case.route.only_if, case.occasion)
@@ -229,7 +292,24 @@ def _for_everybody(case: _Case, trace: list[TraceLine], held: list[str]) -> Deci
     several = len(route.to) > 1
     if not route.to:
         lines.append(TraceLine("to", "problem", "nobody", "The route has no recipient."))
-        sends.append(PlannedSend(route.key, route.send, route.channel, route.gateway, "", "", occasion.setup.store.locale, occasion.now, State.HELD, "The route has no recipient.", {}, "customer", 0, [*trace, *lines]))
+        sends.append(
+            PlannedSend(
+                route.key,
+                route.send,
+                route.channel,
+                route.gateway,
+                "",
+                "",
+                occasion.setup.store.locale,
+                occasion.now,
+                State.HELD,
+                "The route has no recipient.",
+                {},
+                "customer",
+                0,
+                [*trace, *lines],
+            )
+        )
     for recipient in route.to:
         for person in people(occasion, recipient, route.channel):
             chosen, step, detour = person, 0, None
@@ -239,13 +319,19 @@ def _for_everybody(case: _Case, trace: list[TraceLine], held: list[str]) -> Deci
             if detour:
                 speaking.trace.append(detour)
             send = speaking.send()
-            if sends and any(send.recipient and (send.channel, send.recipient) == (other.channel, other.recipient) for other in sends):
+            if sends and any(
+                send.recipient and (send.channel, send.recipient) == (other.channel, other.recipient) for other in sends
+            ):
                 continue  # the same address by two names hears it once
             sends.append(send)
             own = send.trace[len(trace) :]
-            lines.extend([line._replace(saw=f"{person.recipient.label}: {line.saw}") for line in own] if several else own)
+            lines.extend(
+                [line._replace(saw=f"{person.recipient.label}: {line.saw}") for line in own] if several else own
+            )
     states = [send.state for send in sends]
-    outcome: Literal["send", "held", "skipped"] = "send" if State.SCHEDULED in states else "held" if State.HELD in states else "skipped"
+    outcome: Literal["send", "held", "skipped"] = (
+        "send" if State.SCHEDULED in states else "held" if State.HELD in states else "skipped"
+    )
     return Decision(route.key, outcome, trace + lines, sends)
 
 
@@ -281,7 +367,12 @@ def _worked_text(occasion: Occasion, way: tuple[str, str, str], locale: str) -> 
     (gateway_key, channel, message_key), setup = way, occasion.setup
     message = setup.messages.get(message_key)
     if message is None:
-        return _Text(locale, {}, "no message", "The route's message is not published." if message_key else "The route has no message yet.")
+        return _Text(
+            locale,
+            {},
+            "no message",
+            "The route's message is not published." if message_key else "The route has no message yet.",
+        )
     chosen = message.locale_for(channel, locale or setup.store.locale)
     if chosen is None:
         return _Text(locale, {}, message.name, f"“{message.name}” has no {CALLED[channel]} part.")
@@ -292,15 +383,26 @@ def _worked_text(occasion: Occasion, way: tuple[str, str, str], locale: str) -> 
     values, missing = values_for(compiled.names, occasion.reading, occasion.variables)
     saw = f"{message.name}, in {chosen}"
     if missing:
-        unanswered = next((f" “{name}” was asked in vain: {why}" for name, why in occasion.event.unanswered.items() if f"+{name}" in missing[0].what), "")
+        unanswered = next(
+            (
+                f" “{name}” was asked in vain: {why}"
+                for name, why in occasion.event.unanswered.items()
+                if f"+{name}" in missing[0].what
+            ),
+            "",
+        )
         return _Text(chosen, values, saw, missing[0].what + unanswered)
     if isinstance(compiled, CompiledChat) and not setup.approved(gateway_key, message, chosen, compiled):
         return _Text(chosen, values, saw, f"The chat text in {chosen} is not approved by the provider yet.")
-    return _Text(chosen, values, saw, _hole(compiled, values) or _too_long(compiled, values, setup.gateways.get(gateway_key)))
+    return _Text(
+        chosen, values, saw, _hole(compiled, values) or _too_long(compiled, values, setup.gateways.get(gateway_key))
+    )
 
 
 def _hole(compiled: Part, values: Mapping[str, Value]) -> str:
-    """What is missing where the text shows it; empty where nothing is. Rendered only where something that it uses is missing."""
+    """What is missing where the text shows it; empty where nothing is. Rendered only where something that it uses is
+    missing.
+    """
     order = values.get("order")
     missing = any(values.get(name) is None for name in compiled.names)
     if isinstance(order, dict) and not missing:
@@ -316,7 +418,10 @@ def _hole(compiled: Part, values: Mapping[str, Value]) -> str:
 
 def _incomplete(value: Value) -> bool:
     """Whether a part of an order is missing, or something is in one of its lines or parcels."""
-    return value is None or (isinstance(value, list) and any(inner is None for item in value if isinstance(item, dict) for inner in item.values()))
+    return value is None or (
+        isinstance(value, list)
+        and any(inner is None for item in value if isinstance(item, dict) for inner in item.values())
+    )
 
 
 def _too_long(compiled: Part, values: dict[str, Value], gateway: Gateway | None) -> str:
@@ -332,9 +437,24 @@ def _too_long(compiled: Part, values: dict[str, Value], gateway: Gateway | None)
 class _Speaking:
     """One send on its way into being: a method for each part of the sentence."""
 
-    __slots__ = ("case", "channel", "gateway_key", "held", "instead", "locale", "message_key", "occasion", "person", "step", "trace", "values")
+    __slots__ = (
+        "case",
+        "channel",
+        "gateway_key",
+        "held",
+        "instead",
+        "locale",
+        "message_key",
+        "occasion",
+        "person",
+        "step",
+        "trace",
+        "values",
+    )
 
-    def __init__(self, case: _Case, person: Person, step: int, trace: list[TraceLine], held: list[str], instead: bool = False) -> None:
+    def __init__(
+        self, case: _Case, person: Person, step: int, trace: list[TraceLine], held: list[str], instead: bool = False
+    ) -> None:
         self.case, self.person, self.step, self.instead = case, person, step, instead
         self.occasion = case.occasion
         self.gateway_key, self.channel, self.message_key = case.route.way(step)
@@ -353,7 +473,20 @@ class _Speaking:
         if refused:
             state, reason = State.SKIPPED, refused
         return PlannedSend(
-            self.case.route.key, self.message_key, self.channel, self.gateway_key, self.person.address, self.person.name, self.locale, due_at, state, reason, self.values, self.person.to, self.step, self.trace
+            self.case.route.key,
+            self.message_key,
+            self.channel,
+            self.gateway_key,
+            self.person.address,
+            self.person.name,
+            self.locale,
+            due_at,
+            state,
+            reason,
+            self.values,
+            self.person.to,
+            self.step,
+            self.trace,
         )
 
     def _yes(self, part: str, saw: str) -> None:
@@ -385,9 +518,19 @@ class _Speaking:
     def _by(self) -> None:
         gateway = self.occasion.setup.gateways.get(self.gateway_key)
         if gateway is None:
-            self._problem("by", "no gateway", "The route has no gateway yet." if not self.gateway_key else f"There is no gateway “{self.gateway_key}”.")
+            self._problem(
+                "by",
+                "no gateway",
+                "The route has no gateway yet."
+                if not self.gateway_key
+                else f"There is no gateway “{self.gateway_key}”.",
+            )
         elif gateway.channel != self.channel:
-            self._problem("by", gateway.name, f"{gateway.name} sends {CALLED[gateway.channel]}, and the route speaks by {CALLED[self.channel]}.")
+            self._problem(
+                "by",
+                gateway.name,
+                f"{gateway.name} sends {CALLED[gateway.channel]}, and the route speaks by {CALLED[self.channel]}.",
+            )
         elif gateway.paused:
             self._problem("by", gateway.name, f"{gateway.name} is paused.")
         else:
@@ -398,14 +541,20 @@ class _Speaking:
         occasion, timing = self.occasion, self.case.route.timing
         now = occasion.now
         if self.instead or self.case.by_hand:
-            timing = Timing(window=timing.window, zone=timing.zone)  # its time has come already; only the hours still count
+            timing = Timing(
+                window=timing.window, zone=timing.zone
+            )  # its time has come already; only the hours still count
         if timing.at_once:
             self._yes("timing", "at once")
             return now, ""
         anchor = self._anchor(timing)
         if anchor is None:
             return now, ""
-        zone, whose = occasion.reader if timing.zone == "recipient" and self.person.recipient.kind == "customer" else (occasion.zone, "the shop’s time")
+        zone, whose = (
+            occasion.reader
+            if timing.zone == "recipient" and self.person.recipient.kind == "customer"
+            else (occasion.zone, "the shop’s time")
+        )
         found = due(timing, anchor, now, zone, lambda day: is_holiday(occasion.country, day))
         if found.at is None:
             return now, self._no("timing", said(timing), found.why)
@@ -419,16 +568,24 @@ class _Speaking:
         if timing.anchor == "placed":
             placed = occasion.reading.moment("placed_at")
             if placed is None:
-                self._problem("timing", "no date", "The order does not say when it was placed, and the timing counts from there.")
+                self._problem(
+                    "timing", "no date", "The order does not say when it was placed, and the timing counts from there."
+                )
             return placed
         if timing.anchor == "expected":
             evaluation = occasion.variables[timing.variable] if timing.variable in occasion.setup.variables else None
             if evaluation is None or not isinstance(evaluation.value, Day):
-                self._problem("timing", "no day", f"“{timing.variable}” has no day for this order, and the timing counts from there.")
+                self._problem(
+                    "timing",
+                    "no day",
+                    f"“{timing.variable}” has no day for this order, and the timing counts from there.",
+                )
                 return None
             return evaluation.value.value
         if timing.anchor == "previous":
-            return max((one.due_at for one in self.case.facts.spoken if one.to_customer), default=occasion.event.received_at)
+            return max(
+                (one.due_at for one in self.case.facts.spoken if one.to_customer), default=occasion.event.received_at
+            )
         return occasion.event.received_at
 
     def _once(self) -> str:
@@ -437,16 +594,26 @@ class _Speaking:
         if route.once == "customer":
             last = facts.told_customer.get(route.key)
             last = last.astimezone(self.occasion.zone) if last is not None else None
-            if last is not None and (not route.once_days or self.occasion.now - last < dt.timedelta(days=route.once_days)):
+            if last is not None and (
+                not route.once_days or self.occasion.now - last < dt.timedelta(days=route.once_days)
+            ):
                 span = f" in {route.once_days} days" if route.once_days else ""
-                return self._no("once", f"spoke to them on {last:%-d %B %Y}", f"This route spoke to the customer on {last:%-d %B %Y}, and it speaks once a customer{span}.")
+                return self._no(
+                    "once",
+                    f"spoke to them on {last:%-d %B %Y}",
+                    f"This route spoke to the customer on {last:%-d %B %Y}, and it speaks once a customer{span}.",
+                )
             self._yes("once", "first for this customer" if last is None else f"last on {last:%-d %B %Y}")
         elif route.once != "order":
             self._yes("once", "for every event")
         elif not reading.reference:
             self._yes("once", "the event names no order")
         elif (route.key, self.occasion.event.source, reading.reference) in facts.told:
-            return self._no("once", f"spoke for {reading.number} before", f"This route has already spoken for order {reading.number}, and it speaks once per order.")
+            return self._no(
+                "once",
+                f"spoke for {reading.number} before",
+                f"This route has already spoken for order {reading.number}, and it speaks once per order.",
+            )
         else:
             self._yes("once", f"first for {reading.number}")
         return ""
@@ -454,7 +621,15 @@ class _Speaking:
     def _guards(self, due_at: dt.datetime) -> str:
         """The first guard that says no, as a sentence; empty where none does."""
         case = self.case
-        look = Looked(case.route, self.channel, self.person.address, self.person.recipient.kind == "customer", self.occasion, case.facts, due_at)
+        look = Looked(
+            case.route,
+            self.channel,
+            self.person.address,
+            self.person.recipient.kind == "customer",
+            self.occasion,
+            case.facts,
+            due_at,
+        )
         for guard in GUARDS:
             if (self.instead and guard in FIRST_ONLY) or (case.by_hand and guard in NOT_BY_HAND):
                 continue
@@ -467,7 +642,21 @@ class _Speaking:
         return ""
 
 
-_MONTHS = ("", "January", "February", "March", "April", "May", "June", "July", "August", "September", "October", "November", "December")
+_MONTHS = (
+    "",
+    "January",
+    "February",
+    "March",
+    "April",
+    "May",
+    "June",
+    "July",
+    "August",
+    "September",
+    "October",
+    "November",
+    "December",
+)
 
 
 def _shown(at: dt.datetime) -> str:

@@ -15,8 +15,12 @@ from angelon.core.specs.route import Route
 from angelon.core.specs.timing import Timing
 
 
-def problems_of(route: Route, setup: Setup, routes: Mapping[str, str] | None = None, today: dt.date | None = None) -> list[Problem]:
-    """Errors keep the route off; warnings do not. `routes` are the names of all routes by key; `today` by the store's clock."""
+def problems_of(
+    route: Route, setup: Setup, routes: Mapping[str, str] | None = None, today: dt.date | None = None
+) -> list[Problem]:
+    """Errors keep the route off; warnings do not. `routes` are the names of all routes by key; `today` by the store's
+    clock.
+    """
     return [
         *_when(route, setup),
         *_if(route, setup),
@@ -35,8 +39,18 @@ def _when(route: Route, setup: Setup) -> list[Problem]:
         found.append(Problem("when", "The route waits for nothing yet.", "Choose at least one event."))
     if not route.sources:
         found.append(Problem("from", "The route listens to no source.", "Choose at least one."))
-    found += [Problem("from", f"There is no source “{key}” any more.", "Choose another.") for key in route.sources if key not in setup.sources]
-    found += [Problem("from", f"The source {setup.sources[key].name} is off: nothing comes from it.", "Switch it on.", "warning") for key in route.sources if key in setup.sources and not setup.sources[key].on]
+    found += [
+        Problem("from", f"There is no source “{key}” any more.", "Choose another.")
+        for key in route.sources
+        if key not in setup.sources
+    ]
+    found += [
+        Problem(
+            "from", f"The source {setup.sources[key].name} is off: nothing comes from it.", "Switch it on.", "warning"
+        )
+        for key in route.sources
+        if key in setup.sources and not setup.sources[key].on
+    ]
     return found
 
 
@@ -45,11 +59,16 @@ def _if(route: Route, setup: Setup) -> list[Problem]:
     asked = {part.of.partition(".")[2] for part in compares(route.only_if) if part.of.startswith("segment.")}
     for segment in setup.store.segments:
         if segment.key in asked:
-            found += [Problem("if", f"In the segment “{segment.name}”: {problem.what}", problem.mend, problem.severity) for problem in checked(segment.holds, setup)]
+            found += [
+                Problem("if", f"In the segment “{segment.name}”: {problem.what}", problem.mend, problem.severity)
+                for problem in checked(segment.holds, setup)
+            ]
     return found
 
 
-def _way(route: Route, setup: Setup, send_part: str, by_part: str, send: str, gateway_key: str, channel: str) -> list[Problem]:
+def _way(
+    route: Route, setup: Setup, send_part: str, by_part: str, send: str, gateway_key: str, channel: str
+) -> list[Problem]:
     """The message and the gateway of one way."""
     found = []
     message = setup.messages.get(send)
@@ -57,12 +76,30 @@ def _way(route: Route, setup: Setup, send_part: str, by_part: str, send: str, ga
         said = "The route's message is not published yet." if send else "The route says nothing yet."
         found.append(Problem(send_part, said, "Publish it on its page." if send else "Choose a message."))
     elif channel not in message.channels():
-        found.append(Problem(send_part, f"“{message.name}” has no {CALLED[channel]} part.", "Write one, or choose another message or gateway."))
+        found.append(
+            Problem(
+                send_part,
+                f"“{message.name}” has no {CALLED[channel]} part.",
+                "Write one, or choose another message or gateway.",
+            )
+        )
     gateway = setup.gateways.get(gateway_key)
     if gateway is None:
-        found.append(Problem(by_part, "No gateway is chosen." if not gateway_key else f"There is no gateway “{gateway_key}” any more.", "Choose one."))
+        found.append(
+            Problem(
+                by_part,
+                "No gateway is chosen." if not gateway_key else f"There is no gateway “{gateway_key}” any more.",
+                "Choose one.",
+            )
+        )
     elif gateway.channel != channel:
-        found.append(Problem(by_part, f"{gateway.name} sends {CALLED[gateway.channel]}, and this is {CALLED[channel]}.", "Choose another."))
+        found.append(
+            Problem(
+                by_part,
+                f"{gateway.name} sends {CALLED[gateway.channel]}, and this is {CALLED[channel]}.",
+                "Choose another.",
+            )
+        )
     elif gateway.paused:
         found.append(Problem(by_part, f"{gateway.name} is paused: what is made is held.", "Let it go on.", "warning"))
     return found
@@ -77,10 +114,26 @@ def _to(route: Route, setup: Setup) -> list[Problem]:
         if recipient.kind == "role":
             members = [member for member in setup.store.team if member.role.casefold() == recipient.who.casefold()]
             if not members:
-                found.append(Problem("to", f"Nobody of the shop has the role “{recipient.who}”.", "Give it to somebody on the letterhead’s page."))
-            found += [Problem("to", f"{member.name}, the {recipient.who}, has no {what}.", "Add it on the letterhead’s page.") for member in members if not member.address(route.channel)]
+                found.append(
+                    Problem(
+                        "to",
+                        f"Nobody of the shop has the role “{recipient.who}”.",
+                        "Give it to somebody on the letterhead’s page.",
+                    )
+                )
+            found += [
+                Problem("to", f"{member.name}, the {recipient.who}, has no {what}.", "Add it on the letterhead’s page.")
+                for member in members
+                if not member.address(route.channel)
+            ]
         elif recipient.kind == "address" and not _fits(recipient.who, route.channel):
-            found.append(Problem("to", f"“{recipient.who}” is no {what}, and the route speaks by {CALLED[route.channel]}.", "Correct it, or take it out."))
+            found.append(
+                Problem(
+                    "to",
+                    f"“{recipient.who}” is no {what}, and the route speaks by {CALLED[route.channel]}.",
+                    "Correct it, or take it out.",
+                )
+            )
     return found
 
 
@@ -96,9 +149,21 @@ def _timing(route: Route, setup: Setup, today: dt.date | None) -> list[Problem]:
     timing = route.timing
     found = []
     if timing.anchor == "expected" and timing.variable not in setup.variables:
-        found.append(Problem("timing", f"The timing counts from “{timing.variable}”, and there is no such variable any more.", "Choose another day."))
+        found.append(
+            Problem(
+                "timing",
+                f"The timing counts from “{timing.variable}”, and there is no such variable any more.",
+                "Choose another day.",
+            )
+        )
     if today and timing.not_after and timing.not_after < today:
-        found.append(Problem("timing", f"The last day, {timing.not_after:%-d %B %Y}, has passed: nothing would go out.", "Choose a later one, or none."))
+        found.append(
+            Problem(
+                "timing",
+                f"The last day, {timing.not_after:%-d %B %Y}, has passed: nothing would go out.",
+                "Choose a later one, or none.",
+            )
+        )
     return found
 
 
@@ -106,17 +171,47 @@ def _guards(route: Route, setup: Setup, routes: Mapping[str, str] | None) -> lis
     found = []
     after = route.guards.after_route
     if after == route.key:
-        found.append(Problem("guards", "The route waits for itself to have spoken, so it never speaks.", "Choose another route."))
+        found.append(
+            Problem("guards", "The route waits for itself to have spoken, so it never speaks.", "Choose another route.")
+        )
     elif after and routes is not None and after not in routes:
-        found.append(Problem("guards", f"It speaks only after “{after}”, and there is no such route any more.", "Choose another, or none."))
+        found.append(
+            Problem(
+                "guards",
+                f"It speaks only after “{after}”, and there is no such route any more.",
+                "Choose another, or none.",
+            )
+        )
     elif after and after not in {active.route.key for active in setup.routes}:
-        found.append(Problem("guards", f"It speaks only after “{(routes or {}).get(after, after)}”, which is off.", "Switch that on, or choose another.", "warning"))
-    if route.guards.skip_discounted and not any("discount" in setup.sources[key].reading for key in route.sources if key in setup.sources):
-        found.append(Problem("guards", "Discounted orders are to be skipped, and no source of the route reads the discount.", "Map “discount” on the source’s page."))
+        found.append(
+            Problem(
+                "guards",
+                f"It speaks only after “{(routes or {}).get(after, after)}”, which is off.",
+                "Switch that on, or choose another.",
+                "warning",
+            )
+        )
+    if route.guards.skip_discounted and not any(
+        "discount" in setup.sources[key].reading for key in route.sources if key in setup.sources
+    ):
+        found.append(
+            Problem(
+                "guards",
+                "Discounted orders are to be skipped, and no source of the route reads the discount.",
+                "Map “discount” on the source’s page.",
+            )
+        )
     for channel in {route.way(step)[1] for step in range(len(route.otherwise.ways) + 1)}:
         name = setup.store.consent.get(channel)  # type: ignore[call-overload]
         if name and name not in setup.variables:
-            found.append(Problem("guards", f"The store asks for consent to {CALLED[channel]} by “{name}”, and there is no such variable any more.", "Choose another under Suppressions."))
+            found.append(
+                Problem(
+                    "guards",
+                    f"The store asks for consent to {CALLED[channel]} by “{name}”, and there is no such variable "
+                    "any more.",
+                    "Choose another under Suppressions.",
+                )
+            )
     return found
 
 
@@ -127,16 +222,40 @@ def _otherwise(route: Route, setup: Setup) -> list[Problem]:
         gateway, channel, send = route.way(number)
         if (gateway, send) in tried:
             name = setup.gateways[gateway].name if gateway in setup.gateways else gateway
-            found.append(Problem("otherwise", f"Way {number} goes by {name} again, which has been tried by then: the chain goes in a circle.", "Choose another gateway, or take the way out."))
+            found.append(
+                Problem(
+                    "otherwise",
+                    f"Way {number} goes by {name} again, which has been tried by then: the chain goes in a circle.",
+                    "Choose another gateway, or take the way out.",
+                )
+            )
         tried.add((gateway, send))
-        found += [Problem("otherwise", f"Way {number}: {problem.what}", problem.mend, problem.severity) for problem in _way(route, setup, "", "", send, way.gateway, channel)]
+        found += [
+            Problem("otherwise", f"Way {number}: {problem.what}", problem.mend, problem.severity)
+            for problem in _way(route, setup, "", "", send, way.gateway, channel)
+        ]
     tell = route.otherwise.tell
     if tell and not any(member.role.casefold() == tell.casefold() and member.email for member in setup.store.team):
-        found.append(Problem("otherwise", f"Nobody of the shop with the role “{tell}” has an email address.", "Give it to somebody on the letterhead’s page."))
+        found.append(
+            Problem(
+                "otherwise",
+                f"Nobody of the shop with the role “{tell}” has an email address.",
+                "Give it to somebody on the letterhead’s page.",
+            )
+        )
     if tell and not any(gateway.channel == "email" for gateway in setup.gateways.values()):
-        found.append(Problem("otherwise", "There is no gateway for email that the shop could be told by.", "Set one up."))
+        found.append(
+            Problem("otherwise", "There is no gateway for email that the shop could be told by.", "Set one up.")
+        )
     if route.otherwise.within_minutes and not route.otherwise.ways:
-        found.append(Problem("otherwise", "It says how long to wait for the next way, and there is none.", "Add a way, or set the time to 0.", "warning"))
+        found.append(
+            Problem(
+                "otherwise",
+                "It says how long to wait for the next way, and there is none.",
+                "Add a way, or set the time to 0.",
+                "warning",
+            )
+        )
     return found
 
 
@@ -145,16 +264,38 @@ def _echoes(route: Route, setup: Setup) -> list[Problem]:
     found = []
     for active in setup.routes:
         other = active.route
-        if other.key == route.key or other.channel != route.channel or not set(other.when) & set(route.when) or not set(other.sources) & set(route.sources):
+        if (
+            other.key == route.key
+            or other.channel != route.channel
+            or not set(other.when) & set(route.when)
+            or not set(other.sources) & set(route.sources)
+        ):
             continue
-        if not {(r.kind, r.who) for r in other.to} & {(r.kind, r.who) for r in route.to} or _apart(route.timing, other.timing, setup.store.echo_minutes):
+        if not {(r.kind, r.who) for r in other.to} & {(r.kind, r.who) for r in route.to} or _apart(
+            route.timing, other.timing, setup.store.echo_minutes
+        ):
             continue
-        both = f"“{other.name}” tells {listed([r.label for r in route.to if (r.kind, r.who) in {(o.kind, o.who) for o in other.to}])} by {CALLED[route.channel]} about the same event"
+        shared = [r.label for r in route.to if (r.kind, r.who) in {(o.kind, o.who) for o in other.to}]
+        both = f"“{other.name}” tells {listed(shared)} by {CALLED[route.channel]} about the same event"
         if route.guards.even_if_told:
-            found.append(Problem("guards", f"{both}, and so does this route.", "Leave one out, or let a condition part them.", "warning"))
+            found.append(
+                Problem(
+                    "guards",
+                    f"{both}, and so does this route.",
+                    "Leave one out, or let a condition part them.",
+                    "warning",
+                )
+            )
         else:
             wins = "this route" if _first(route, other, setup) else f"“{other.name}”"
-            found.append(Problem("guards", f"{both}. Where both would speak, {wins} does and the other is skipped.", "Change the rank, let a condition part them, or delay one.", "warning"))
+            found.append(
+                Problem(
+                    "guards",
+                    f"{both}. Where both would speak, {wins} does and the other is skipped.",
+                    "Change the rank, let a condition part them, or delay one.",
+                    "warning",
+                )
+            )
     return found
 
 
@@ -167,8 +308,12 @@ def _apart(one: Timing, other: Timing, minutes: int) -> bool:
 
 
 def _first(route: Route, other: Route, setup: Setup) -> bool:
-    """Whether a route has its say before another: by rank, then as they stand in the set-up, as `plan` goes through them."""
+    """Whether a route has its say before another: by rank, then as they stand in the set-up, as `plan` goes through
+    them.
+    """
     if route.rank != other.rank:
         return route.rank < other.rank
     keys = [active.route.key for active in setup.routes]
-    return (keys.index(route.key) if route.key in keys else len(keys)) < (keys.index(other.key) if other.key in keys else len(keys))
+    return (keys.index(route.key) if route.key in keys else len(keys)) < (
+        keys.index(other.key) if other.key in keys else len(keys)
+    )

@@ -35,8 +35,16 @@ def said_guards(route: Route, routes: Mapping[str, str]) -> str:
         said.append(f"only after “{routes.get(guards.after_route, guards.after_route)}”")
     if guards.after_answer:
         said.append("only after the customer’s answer")
-    said += [f"at most {cap.most} message{'s' if cap.most > 1 else ''} per {cap.per}{f' in {_days(cap.days)}' if cap.days else ''}" for cap in guards.caps]
-    skipped = [word for word, there in (("discounted", guards.skip_discounted), ("refunded", guards.skip_refunded)) if there]
+    said += [
+        (
+            f"at most {cap.most} message{'s' if cap.most > 1 else ''} per "
+            f"{cap.per}{f' in {_days(cap.days)}' if cap.days else ''}"
+        )
+        for cap in guards.caps
+    ]
+    skipped = [
+        word for word, there in (("discounted", guards.skip_discounted), ("refunded", guards.skip_refunded)) if there
+    ]
     if skipped:
         said.append(f"not for {' or '.join(skipped)} orders")
     if guards.even_if_told:
@@ -65,5 +73,8 @@ def _days(number: int) -> str:
 
 def _minutes(number: int) -> str:
     hours, minutes = divmod(number, 60)
-    parts = [f"{hours} hour{'s' if hours > 1 else ''}" if hours else "", f"{minutes} minute{'s' if minutes > 1 else ''}" if minutes else ""]
+    parts = [
+        f"{hours} hour{'s' if hours > 1 else ''}" if hours else "",
+        f"{minutes} minute{'s' if minutes > 1 else ''}" if minutes else "",
+    ]
     return " ".join(part for part in parts if part)

@@ -29,7 +29,9 @@ def only_again(group: Group) -> Group:
 
 
 def subject(name: str, occasion: Occasion) -> Subject:
-    """What a comparison looks at: a variable, a part of the order, its history, the customer's, the change of status."""
+    """What a comparison looks at: a variable, a part of the order, its history, the customer's, the change of
+    status.
+    """
     found = occasion.subjects.get(name)
     if found is None:
         found = occasion.subjects[name] = _subject(name, occasion)
@@ -56,7 +58,10 @@ def _subject(name: str, occasion: Occasion) -> Subject:
         return Subject([type_ for type_, _ in facts.types], "list")
     if root == "contact" and part in CONTACT:
         contact = facts.contact or Contact()
-        return Subject(getattr(contact, part) if part != "language" else contact.language or reading.text("language") or None, CONTACT[part])
+        return Subject(
+            getattr(contact, part) if part != "language" else contact.language or reading.text("language") or None,
+            CONTACT[part],
+        )
     if root == "segment":
         segment = next((s for s in setup.store.segments if s.key == part), None)
         if segment is None:
@@ -82,16 +87,39 @@ def checked(group: Group, setup: Setup) -> list[Problem]:
     for part in compares(group):
         kind = kinds.get(part.of)
         if kind is None:
-            found.append(Problem(part.of, f"A condition looks at “{part.of}”, which is not there any more.", "Choose something else, or take the condition out."))
+            found.append(
+                Problem(
+                    part.of,
+                    f"A condition looks at “{part.of}”, which is not there any more.",
+                    "Choose something else, or take the condition out.",
+                )
+            )
             continue
         known = OPERATORS["number"] if part.which == "count" else () if kind == "list" else OPERATORS[kind]
         if known and part.op not in known:
-            found.append(Problem(part.of, f"“{part.said}” can't be worked out: it is a {kind}.", f"Choose one of {', '.join(SAID[op] for op in known)}."))
+            found.append(
+                Problem(
+                    part.of,
+                    f"“{part.said}” can't be worked out: it is a {kind}.",
+                    f"Choose one of {', '.join(SAID[op] for op in known)}.",
+                )
+            )
         if part.op in ("one_of", "none_of") and not part.values:
             found.append(Problem(part.of, f"“{part.said}” names nothing to compare with.", "Write at least one value."))
         if part.item in ("name", "title") and part.op in ("is", "is_not", "one_of", "none_of"):
-            found.append(Problem(part.of, f"“{part.said}” compares a title, which the shop may change.", "Compare the sku, which stays.", "warning"))
-    found += [Problem("if", "A group of “any” with nothing in it never holds.", "Put a condition in, or take the group out.") for inner in _groups(group) if inner.join == "any" and not inner.of]
+            found.append(
+                Problem(
+                    part.of,
+                    f"“{part.said}” compares a title, which the shop may change.",
+                    "Compare the sku, which stays.",
+                    "warning",
+                )
+            )
+    found += [
+        Problem("if", "A group of “any” with nothing in it never holds.", "Put a condition in, or take the group out.")
+        for inner in _groups(group)
+        if inner.join == "any" and not inner.of
+    ]
     return found
 
 
@@ -102,6 +130,12 @@ def _groups(group: Group) -> list[Group]:
 def subjects(setup: Setup) -> list[tuple[str, str]]:
     """Everything that a condition may look at: name and kind."""
     found = [(name, KINDS.get(v.type.value, "text")) for name, v in setup.variables.items()]
-    found += [(f"order.{part}", KINDS.get(wanted.value, "text")) for part, (wanted, _) in READING.items() if part != "address"]
+    found += [
+        (f"order.{part}", KINDS.get(wanted.value, "text")) for part, (wanted, _) in READING.items() if part != "address"
+    ]
     found += [("status", "change"), ("history.statuses", "list"), ("history.events", "list")]
-    return [*found, *((f"contact.{part}", kind) for part, kind in CONTACT.items()), *((f"segment.{segment.key}", "flag") for segment in setup.store.segments)]
+    return [
+        *found,
+        *((f"contact.{part}", kind) for part, kind in CONTACT.items()),
+        *((f"segment.{segment.key}", "flag") for segment in setup.store.segments),
+    ]

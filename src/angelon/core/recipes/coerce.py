@@ -15,7 +15,17 @@ from angelon.core.recipes.context import Context, StepFailed
 from angelon.core.specs.variable import Type
 from angelon.core.values import MAX_DIGITS, Day, Money, Value, number_of, show, unfit
 
-_FLAGS = {"true": True, "yes": True, "1": True, "on": True, "false": False, "no": False, "0": False, "off": False, "": False}
+_FLAGS = {
+    "true": True,
+    "yes": True,
+    "1": True,
+    "on": True,
+    "false": False,
+    "no": False,
+    "0": False,
+    "off": False,
+    "": False,
+}
 
 
 def named(value: Value) -> str:
@@ -43,7 +53,10 @@ def text(value: Value, context: Context) -> str:
     if isinstance(value, str):
         return value
     if isinstance(value, list | dict):
-        raise StepFailed(f"It takes text, and this is {named(value)}.", "Add pick and join before it." if isinstance(value, list) else "Choose a field inside it.")
+        raise StepFailed(
+            f"It takes text, and this is {named(value)}.",
+            "Add pick and join before it." if isinstance(value, list) else "Choose a field inside it.",
+        )
     if isinstance(value, float) and value.is_integer() and abs(value) < 1e15:
         return str(int(value))
     if isinstance(value, float | Decimal):
@@ -92,7 +105,9 @@ def day(value: Value, context: Context) -> Day:
         return Day(context.in_zone(epoch(float(value))))
     if isinstance(value, str) and re.fullmatch(r"\d{9,10}|\d{12,13}", value.strip()):
         return Day(context.in_zone(epoch(float(value))))
-    raise StepFailed(f"It takes a date, and this is {named(value)}.", "Add the step parse_date and say how it is written.")
+    raise StepFailed(
+        f"It takes a date, and this is {named(value)}.", "Add the step parse_date and say how it is written."
+    )
 
 
 def epoch(number: float) -> dt.datetime:
@@ -133,8 +148,15 @@ def url(value: Value, context: Context) -> str:
         host = parts.hostname
     except ValueError:
         host, parts = None, None
-    if parts is None or parts.scheme not in ("http", "https") or not host or any(c.isspace() or ord(c) < 32 for c in address):
-        raise StepFailed(f"This is no web address: {named(value)}.", "It has to start with https:// and hold no spaces.")
+    if (
+        parts is None
+        or parts.scheme not in ("http", "https")
+        or not host
+        or any(c.isspace() or ord(c) < 32 for c in address)
+    ):
+        raise StepFailed(
+            f"This is no web address: {named(value)}.", "It has to start with https:// and hold no spaces."
+        )
     return address
 
 

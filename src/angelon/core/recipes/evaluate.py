@@ -16,7 +16,9 @@ from angelon.core.values import Value, unfit
 
 
 class Line(NamedTuple):
-    """One line of an evaluation: what was done, and the value after it or the problem. `used` is false for a path not needed."""
+    """One line of an evaluation: what was done, and the value after it or the problem. `used` is false for a path not
+    needed.
+    """
 
     what: str | Step
     value: Value = None
@@ -43,7 +45,9 @@ class Evaluation:
 
 def said(step: Step) -> str:
     """A step as one short line: `join, separator “ · ”`."""
-    return step.do + "".join(f", {name} {given if str(given).startswith('$') else f'“{given}”'}" for name, given in step.given.items())
+    return step.do + "".join(
+        f", {name} {given if str(given).startswith('$') else f'“{given}”'}" for name, given in step.given.items()
+    )
 
 
 def absent(value: Value) -> bool:
@@ -62,13 +66,24 @@ def evaluate(recipe: Recipe, wanted: Type, context: Context, where: str = "") ->
     try:
         made = _evaluate(recipe, wanted, context, where)
     except Exception as error:  # a step that promises more than it keeps harms its own variable only
-        return Evaluation(None, Problem(where, f"It can't be worked out: {type(error).__name__}.", "Look at its steps with this event as the sample."))
+        return Evaluation(
+            None,
+            Problem(
+                where,
+                f"It can't be worked out: {type(error).__name__}.",
+                "Look at its steps with this event as the sample.",
+            ),
+        )
     found = unfit(made.value) if made.problem is None else ""
     if not found:
         return made
-    problem = Problem(where, f"{recipe.path or 'The recipe'} gives {found}.", "Choose another path, or add a step that takes it out.")
+    problem = Problem(
+        where, f"{recipe.path or 'The recipe'} gives {found}.", "Choose another path, or add a step that takes it out."
+    )
     if recipe.otherwise is not None:
-        instead = _otherwise(recipe, wanted, context, where, [*made.lines, Line(f"as {wanted.value}", problem=problem)], made.path)
+        instead = _otherwise(
+            recipe, wanted, context, where, [*made.lines, Line(f"as {wanted.value}", problem=problem)], made.path
+        )
         if instead.problem is None and not unfit(instead.value):
             return instead
     return Evaluation(None, problem, [*made.lines, Line(f"as {wanted.value}", problem=problem)], made.path)
@@ -100,7 +115,9 @@ def _evaluate(recipe: Recipe, wanted: Type, context: Context, where: str) -> Eva
         return _otherwise(recipe, wanted, context, where, lines, used)
     if problem is None:
         tried = recipe.path or "The recipe"
-        problem = Problem(where, f"{tried} has no value in this event.", "Choose another path, or say what to use otherwise.")
+        problem = Problem(
+            where, f"{tried} has no value in this event.", "Choose another path, or say what to use otherwise."
+        )
     return Evaluation(None, problem, lines, used)
 
 
@@ -142,7 +159,13 @@ def _otherwise(recipe: Recipe, wanted: Type, context: Context, where: str, lines
 class Variables:
     """The variables of one payload, each worked out when first asked for, once."""
 
-    def __init__(self, variables: dict[str, Variable], recipes: dict[str, Recipe], context: Context, given: Mapping[str, Value] | None = None) -> None:
+    def __init__(
+        self,
+        variables: dict[str, Variable],
+        recipes: dict[str, Recipe],
+        context: Context,
+        given: Mapping[str, Value] | None = None,
+    ) -> None:
         """`given` are values that stand in place of what the recipes would say."""
         self._variables = variables
         self._recipes = recipes
@@ -182,10 +205,14 @@ class Variables:
             return Evaluation(None, Problem(where, f"There is no variable “{name}”."))
         recipe = self._recipes.get(name)
         if recipe is None:
-            return Evaluation(None, Problem(where, f"{name} has no recipe in this source.", "Map it on the source's page."))
+            return Evaluation(
+                None, Problem(where, f"{name} has no recipe in this source.", "Map it on the source's page.")
+            )
         if name in self._open:
             circle = " → ".join([*self._open[self._open.index(name) :], name])
-            return Evaluation(None, Problem(where, f"The templates go in a circle: {circle}.", "Take one of them out of the circle."))
+            return Evaluation(
+                None, Problem(where, f"The templates go in a circle: {circle}.", "Take one of them out of the circle.")
+            )
         self._open.append(name)
         try:
             return evaluate(recipe, variable.type, self._context, where)

@@ -69,12 +69,33 @@ STEPS: dict[str, StepKind] = {}
 
 
 def step(
-    name: str, group: str, takes: Takes, gives: Takes, about: str, example: tuple[str, str], *parameters: Parameter, takes_nothing: bool = False
+    name: str,
+    group: str,
+    takes: Takes,
+    gives: Takes,
+    about: str,
+    example: tuple[str, str],
+    *parameters: Parameter,
+    takes_nothing: bool = False,
 ) -> Callable[[Callable[[Any, dict[str, Any], Context], Value]], Callable[[Any, dict[str, Any], Context], Value]]:
-    def register(run: Callable[[Any, dict[str, Any], Context], Value]) -> Callable[[Any, dict[str, Any], Context], Value]:
+    def register(
+        run: Callable[[Any, dict[str, Any], Context], Value],
+    ) -> Callable[[Any, dict[str, Any], Context], Value]:
         simple = all(not p.required and (p.kind == "text" or p.default is None) for p in parameters)
         plain = {p.name: p.default for p in parameters} if simple else None
-        STEPS[name] = StepKind(name, group, takes, gives, about, example, run, parameters, takes_nothing, {p.name: p for p in parameters}, plain)
+        STEPS[name] = StepKind(
+            name,
+            group,
+            takes,
+            gives,
+            about,
+            example,
+            run,
+            parameters,
+            takes_nothing,
+            {p.name: p for p in parameters},
+            plain,
+        )
         return run
 
     return register
@@ -91,13 +112,18 @@ _INTO: dict[str, Callable[[Value, Context], Any]] = {
 
 
 def run_step(name: str, given: dict[str, Any], value: Value, context: Context, kept: Step | None = None) -> Value:
-    """The value after a step; with `kept`, its parameters are read once and kept with it. Raises StepFailed: an unknown step, a parameter or a value that does not fit."""
+    """The value after a step; with `kept`, its parameters are read once and kept with it. Raises StepFailed: an unknown
+    step, a parameter or a value that does not fit.
+    """
     kind = STEPS.get(name)
     if kind is None:
         from rapidfuzz import process
 
         close = process.extractOne(name, STEPS.keys(), score_cutoff=60)
-        raise StepFailed(f"There is no step “{name}”.", f"Did you mean “{close[0]}”?" if close else "The steps are listed under Add a step.")
+        raise StepFailed(
+            f"There is no step “{name}”.",
+            f"Did you mean “{close[0]}”?" if close else "The steps are listed under Add a step.",
+        )
     if kept is not None and kept._read is not None:
         parameters = kept._read
     else:
@@ -136,7 +162,11 @@ def read_parameters(kind: StepKind, given: dict[str, Any], context: Context) -> 
             value = context.parameter(value)
         if p.required and value in (None, ""):
             asked = given.get(p.name)
-            what = f"“{p.name}” of {kind.name} has no value at {asked}." if asked else f"“{kind.name}” needs “{p.name}”: {p.about}."
+            what = (
+                f"“{p.name}” of {kind.name} has no value at {asked}."
+                if asked
+                else f"“{kind.name}” needs “{p.name}”: {p.about}."
+            )
             raise StepFailed(what)
         if value is not None:
             if p.kind == "number":
@@ -149,7 +179,11 @@ def read_parameters(kind: StepKind, given: dict[str, Any], context: Context) -> 
             elif p.kind == "flag":
                 value = coerce.flag(value, context)
             elif p.kind == "list":
-                value = [str(v) for v in value] if isinstance(value, list) else [v.strip() for v in str(value).split(",") if v.strip()]
+                value = (
+                    [str(v) for v in value]
+                    if isinstance(value, list)
+                    else [v.strip() for v in str(value).split(",") if v.strip()]
+                )
             elif p.kind == "text":
                 value = coerce.text(value, context)
         read[p.name] = value
@@ -165,40 +199,84 @@ def whole(number: Decimal, low: int, high: int, what: str) -> int:
 # ---- text ---------------------------------------------------------------------------------------------------------
 
 
-@step("strip", "text", "text", "text", "Takes white space, or the characters you name, off both ends", ("  BK-7 ", "BK-7"),
-      Parameter("chars", "which characters; white space if none"))
+@step(
+    "strip",
+    "text",
+    "text",
+    "text",
+    "Takes white space, or the characters you name, off both ends",
+    ("  BK-7 ", "BK-7"),
+    Parameter("chars", "which characters; white space if none"),
+)
 def strip(value: str, p: dict[str, Any], _: Context) -> str:
     return value.strip(p["chars"] or None)
 
 
-@step("removeprefix", "text", "text", "text", "Takes a beginning off, where it is there", ("No. 7", "7"),
-      Parameter("prefix", "the beginning", required=True))
+@step(
+    "removeprefix",
+    "text",
+    "text",
+    "text",
+    "Takes a beginning off, where it is there",
+    ("No. 7", "7"),
+    Parameter("prefix", "the beginning", required=True),
+)
 def removeprefix(value: str, p: dict[str, Any], _: Context) -> str:
     return value.removeprefix(p["prefix"])
 
 
-@step("removesuffix", "text", "text", "text", "Takes an ending off, where it is there", ("7 kg", "7"),
-      Parameter("suffix", "the ending", required=True))
+@step(
+    "removesuffix",
+    "text",
+    "text",
+    "text",
+    "Takes an ending off, where it is there",
+    ("7 kg", "7"),
+    Parameter("suffix", "the ending", required=True),
+)
 def removesuffix(value: str, p: dict[str, Any], _: Context) -> str:
     return value.removesuffix(p["suffix"])
 
 
-@step("replace", "text", "text", "text", "Puts one text in place of another, everywhere", ("a-b-c", "a b c"),
-      Parameter("old", "what to look for", required=True), Parameter("new", "what to put there", default=""))
+@step(
+    "replace",
+    "text",
+    "text",
+    "text",
+    "Puts one text in place of another, everywhere",
+    ("a-b-c", "a b c"),
+    Parameter("old", "what to look for", required=True),
+    Parameter("new", "what to put there", default=""),
+)
 def replace(value: str, p: dict[str, Any], _: Context) -> str:
     if len(p["new"] or "") * (value.count(p["old"]) + 1) > MAX_TEXT * 2:
         raise StepFailed("The text would become too long.")
     return value.replace(p["old"], p["new"] or "")
 
 
-@step("sub", "text", "text", "text", "Replaces what a regular expression finds", ("Order 0042", "Order 42"),
-      Parameter("pattern", "a regular expression, as Python writes it", required=True), Parameter("new", "what to put there; \\1 is the first group", default=""))
+@step(
+    "sub",
+    "text",
+    "text",
+    "text",
+    "Replaces what a regular expression finds",
+    ("Order 0042", "Order 42"),
+    Parameter("pattern", "a regular expression, as Python writes it", required=True),
+    Parameter("new", "what to put there; \\1 is the first group", default=""),
+)
 def sub(value: str, p: dict[str, Any], _: Context) -> str:
     return str(_timed(lambda: _pattern(p["pattern"]).sub(p["new"] or "", value, timeout=REGEX_SECONDS)))
 
 
-@step("extract", "text", "text", "text", "Keeps what a regular expression finds: its first group, else all of it", ("Order BK-7, paid", "BK-7"),
-      Parameter("pattern", "a regular expression, as Python writes it", required=True))
+@step(
+    "extract",
+    "text",
+    "text",
+    "text",
+    "Keeps what a regular expression finds: its first group, else all of it",
+    ("Order BK-7, paid", "BK-7"),
+    Parameter("pattern", "a regular expression, as Python writes it", required=True),
+)
 def extract(value: str, p: dict[str, Any], _: Context) -> str:
     found = _timed(lambda: _pattern(p["pattern"]).search(value, timeout=REGEX_SECONDS))
     if not found:
@@ -213,23 +291,39 @@ def _pattern(pattern: str) -> Any:
     try:
         return regex.compile(pattern)
     except regex.error as error:
-        raise StepFailed(f"“{pattern}” is no regular expression: {error.msg} at character {(error.pos or 0) + 1}.") from None
+        raise StepFailed(
+            f"“{pattern}” is no regular expression: {error.msg} at character {(error.pos or 0) + 1}."
+        ) from None
 
 
 def _timed(run: Callable[[], Any]) -> Any:
     try:
         return run()
     except TimeoutError:
-        raise StepFailed("The regular expression took too long on this text.", "Make it simpler: no repeats inside repeats.") from None
+        raise StepFailed(
+            "The regular expression took too long on this text.", "Make it simpler: no repeats inside repeats."
+        ) from None
     except (regex.error, IndexError):
         raise StepFailed("The replacement names a group that the expression does not have.") from None
 
 
-@step("slice", "text", "text", "text", "Keeps a part, counted in characters", ("2026-11-03", "2026"),
-      Parameter("start", "first character, from 0; negative counts from the end", "number", 0), Parameter("end", "where to stop, not included", "number"))
+@step(
+    "slice",
+    "text",
+    "text",
+    "text",
+    "Keeps a part, counted in characters",
+    ("2026-11-03", "2026"),
+    Parameter("start", "first character, from 0; negative counts from the end", "number", 0),
+    Parameter("end", "where to stop, not included", "number"),
+)
 def slice_(value: str, p: dict[str, Any], _: Context) -> str:
     end = p["end"]
-    return value[whole(p["start"], -MAX_TEXT, MAX_TEXT, "start") : None if end is None else whole(end, -MAX_TEXT, MAX_TEXT, "end")]
+    return value[
+        whole(p["start"], -MAX_TEXT, MAX_TEXT, "start") : None
+        if end is None
+        else whole(end, -MAX_TEXT, MAX_TEXT, "end")
+    ]
 
 
 @step("lower", "text", "text", "text", "Small letters", ("Paid", "paid"))
@@ -247,8 +341,15 @@ def title(value: str, p: dict[str, Any], _: Context) -> str:
     return stdlib_re.sub(r"[^\W\d_]+('[^\W\d_]+)?", lambda m: m[0][:1].upper() + m[0][1:].lower(), value)
 
 
-@step("truncate", "text", "text", "text", "Cuts at a length, at a word's end, with an ellipsis", ("Guillemot dual-line", "Guillemot…"),
-      Parameter("length", "at most so many characters", "number", 80))
+@step(
+    "truncate",
+    "text",
+    "text",
+    "text",
+    "Cuts at a length, at a word's end, with an ellipsis",
+    ("Guillemot dual-line", "Guillemot…"),
+    Parameter("length", "at most so many characters", "number", 80),
+)
 def truncate(value: str, p: dict[str, Any], _: Context) -> str:
     length = whole(p["length"], 1, MAX_TEXT, "length")
     if len(value) <= length:
@@ -258,20 +359,43 @@ def truncate(value: str, p: dict[str, Any], _: Context) -> str:
     return at_word.rstrip() + "…"
 
 
-@step("split", "text", "text", "list", "Parts a text into a list", ("a, b", "a and b"),
-      Parameter("separator", "what stands between", default=","))
+@step(
+    "split",
+    "text",
+    "text",
+    "list",
+    "Parts a text into a list",
+    ("a, b", "a and b"),
+    Parameter("separator", "what stands between", default=","),
+)
 def split(value: str, p: dict[str, Any], _: Context) -> list[str]:
     return [part.strip() for part in value.split(p["separator"] or ",", MAX_ITEMS) if part.strip()]
 
 
-@step("default", "choose", "any", "any", "What to use where there is no value, or an empty one", ("nothing", "friend"),
-      Parameter("value", "what to use", required=True, path=True), takes_nothing=True)
+@step(
+    "default",
+    "choose",
+    "any",
+    "any",
+    "What to use where there is no value, or an empty one",
+    ("nothing", "friend"),
+    Parameter("value", "what to use", required=True, path=True),
+    takes_nothing=True,
+)
 def default(value: Value, p: dict[str, Any], _: Context) -> Value:
     return p["value"] if value is None or value == "" or value == [] else value
 
 
-@step("choose", "choose", "any", "any", "The value, or the first of other paths that has one", ("nothing", "+49 30 23125 014"),
-      Parameter("paths", "other paths, in order", "list", required=True), takes_nothing=True)
+@step(
+    "choose",
+    "choose",
+    "any",
+    "any",
+    "The value, or the first of other paths that has one",
+    ("nothing", "+49 30 23125 014"),
+    Parameter("paths", "other paths, in order", "list", required=True),
+    takes_nothing=True,
+)
 def choose(value: Value, p: dict[str, Any], context: Context) -> Value:
     if value not in (None, "", []):
         return value
@@ -289,8 +413,16 @@ def _at(path: str, payload: Any) -> Any:
         raise StepFailed(error.problem.what) from None
 
 
-@step("lookup", "choose", "any", "any", "Finds it in a small table kept with the source", ("HER-180", "the Heron delta"),
-      Parameter("table", "the table's name", required=True), Parameter("otherwise", "what to use where the table has no such row"))
+@step(
+    "lookup",
+    "choose",
+    "any",
+    "any",
+    "Finds it in a small table kept with the source",
+    ("HER-180", "the Heron delta"),
+    Parameter("table", "the table's name", required=True),
+    Parameter("otherwise", "what to use where the table has no such row"),
+)
 def lookup(value: Value, p: dict[str, Any], context: Context) -> str:
     table = context.lookups.get(p["table"])
     if table is None:
@@ -303,22 +435,42 @@ def lookup(value: Value, p: dict[str, Any], context: Context) -> str:
     raise StepFailed(f"The table “{p['table']}” has no row “{key[:60]}”.", "Add the row, or say what to use otherwise.")
 
 
-@step("template", "choose", "any", "text", "Makes a text from this value and other variables", ("7", "order 7"),
-      Parameter("text", "`{{ value }}` is this value; `{{ city }}` is another variable", required=True), takes_nothing=True)
+@step(
+    "template",
+    "choose",
+    "any",
+    "text",
+    "Makes a text from this value and other variables",
+    ("7", "order 7"),
+    Parameter("text", "`{{ value }}` is this value; `{{ city }}` is another variable", required=True),
+    takes_nothing=True,
+)
 def template(value: Value, p: dict[str, Any], context: Context) -> str:
     from angelon.core.messages.templates import render_small
 
     return render_small(p["text"], value, context)
 
 
-@step("run", "choose", "any", "any", "The steps that the source keeps under a name", ("030 23125", "+493023125"),
-      Parameter("steps", "the name they are kept under", required=True), takes_nothing=True)
+@step(
+    "run",
+    "choose",
+    "any",
+    "any",
+    "The steps that the source keeps under a name",
+    ("030 23125", "+493023125"),
+    Parameter("steps", "the name they are kept under", required=True),
+    takes_nothing=True,
+)
 def run(value: Value, p: dict[str, Any], context: Context) -> Value:
     kept = context.shared.get(p["steps"])
     if kept is None:
-        raise StepFailed(f"The source keeps no steps under “{p['steps']}”.", f"It keeps {', '.join(context.shared) or 'none yet'}.")
+        raise StepFailed(
+            f"The source keeps no steps under “{p['steps']}”.", f"It keeps {', '.join(context.shared) or 'none yet'}."
+        )
     if context.depth >= 5:
-        raise StepFailed(f"The steps “{p['steps']}” run one another in a circle.", "Take one of them out of the circle.")
+        raise StepFailed(
+            f"The steps “{p['steps']}” run one another in a circle.", "Take one of them out of the circle."
+        )
     inner = replace_context(context, depth=context.depth + 1)
     for one in kept:
         value = run_step(one.do, one.given, value, inner, one)
@@ -333,14 +485,29 @@ def number(value: Decimal, p: dict[str, Any], _: Context) -> Decimal:
     return value
 
 
-@step("round", "number", "number", "number", "Rounds half up to so many digits", ("2.345", "2.35"),
-      Parameter("digits", "after the decimal sign", "number", 0))
+@step(
+    "round",
+    "number",
+    "number",
+    "number",
+    "Rounds half up to so many digits",
+    ("2.345", "2.35"),
+    Parameter("digits", "after the decimal sign", "number", 0),
+)
 def round_(value: Decimal, p: dict[str, Any], _: Context) -> Decimal:
     return value.quantize(Decimal(1).scaleb(-whole(p["digits"], 0, 10, "digits")), rounding=ROUND_HALF_UP)
 
 
 def _arithmetic(name: str, about: str, example: tuple[str, str], run: Callable[[Decimal, Decimal], Decimal]) -> None:
-    @step(name, "number", "any", "any", about, example, Parameter("by", "the other number", "number", path=True, required=True))
+    @step(
+        name,
+        "number",
+        "any",
+        "any",
+        about,
+        example,
+        Parameter("by", "the other number", "number", path=True, required=True),
+    )
     def calculate(value: Value, p: dict[str, Any], context: Context) -> Value:
         if isinstance(value, Money):
             return Money(run(value.amount, p["by"]), value.currency)
@@ -359,10 +526,17 @@ _arithmetic("multiply", "Multiplies by a number", ("2", "6"), lambda a, b: a * b
 _arithmetic("divide", "Divides by a number", ("13550", "135.5"), _divide)
 
 
-@step("money", "number", "number", "money", "An amount with its currency, shown as the reader writes it", ("135.50", "€135.50"),
-      Parameter("currency", "an ISO 4217 code or a path; the order's where left out", path=True),
-      Parameter("minor_units", "whether the number counts cents", "flag", False),
-      Parameter("locale", "a fixed locale; the reader's where left out"))
+@step(
+    "money",
+    "number",
+    "number",
+    "money",
+    "An amount with its currency, shown as the reader writes it",
+    ("135.50", "€135.50"),
+    Parameter("currency", "an ISO 4217 code or a path; the order's where left out", path=True),
+    Parameter("minor_units", "whether the number counts cents", "flag", False),
+    Parameter("locale", "a fixed locale; the reader's where left out"),
+)
 def money(value: Decimal, p: dict[str, Any], context: Context) -> Value:
     currency = (p["currency"] or context.currency or "").strip().upper()
     if not stdlib_re.fullmatch(r"[A-Z]{3}", currency):
@@ -378,13 +552,23 @@ def money(value: Decimal, p: dict[str, Any], context: Context) -> Value:
 # ---- dates --------------------------------------------------------------------------------------------------------
 
 
-@step("parse_date", "date", "text", "date", "Reads a date that is written in a form of its own", ("03.11.2026 18:22", "November 3, 2026"),
-      Parameter("format", "as Python's strptime writes it: %d.%m.%Y %H:%M", required=True), Parameter("zone", "an IANA time zone; the store's where left out"))
+@step(
+    "parse_date",
+    "date",
+    "text",
+    "date",
+    "Reads a date that is written in a form of its own",
+    ("03.11.2026 18:22", "November 3, 2026"),
+    Parameter("format", "as Python's strptime writes it: %d.%m.%Y %H:%M", required=True),
+    Parameter("zone", "an IANA time zone; the store's where left out"),
+)
 def parse_date(value: str, p: dict[str, Any], context: Context) -> Day:
     try:
         moment = dt.datetime.strptime(value.strip(), p["format"])
     except ValueError:
-        raise StepFailed(f"{coerce.named(value)[0].upper()}{coerce.named(value)[1:]} is not written like {p['format']}.") from None
+        raise StepFailed(
+            f"{coerce.named(value)[0].upper()}{coerce.named(value)[1:]} is not written like {p['format']}."
+        ) from None
     if not stdlib_re.search(r"%[HIMSTXcs]", p["format"]):
         return Day(moment.date())
     if moment.tzinfo is None:
@@ -392,8 +576,15 @@ def parse_date(value: str, p: dict[str, Any], context: Context) -> Day:
     return Day(context.in_zone(moment))
 
 
-@step("epoch", "date", "number", "date", "Reads seconds or milliseconds since 1970", ("1793698867", "November 3, 2026"),
-      Parameter("unit", "what is counted", "choice", "seconds", ("seconds", "milliseconds")))
+@step(
+    "epoch",
+    "date",
+    "number",
+    "date",
+    "Reads seconds or milliseconds since 1970",
+    ("1793698867", "November 3, 2026"),
+    Parameter("unit", "what is counted", "choice", "seconds", ("seconds", "milliseconds")),
+)
 def epoch(value: Decimal, p: dict[str, Any], context: Context) -> Day:
     seconds = float(value) / (1000 if p["unit"] == "milliseconds" else 1)
     if not -62_000_000_000 < seconds < 250_000_000_000:
@@ -401,8 +592,15 @@ def epoch(value: Decimal, p: dict[str, Any], context: Context) -> Day:
     return Day(context.in_zone(dt.datetime.fromtimestamp(seconds, dt.UTC)))
 
 
-@step("add_days", "date", "date", "date", "So many days later, or earlier", ("2026-11-03", "November 10, 2026"),
-      Parameter("days", "how many; negative is earlier", "number", required=True, path=True))
+@step(
+    "add_days",
+    "date",
+    "date",
+    "date",
+    "So many days later, or earlier",
+    ("2026-11-03", "November 10, 2026"),
+    Parameter("days", "how many; negative is earlier", "number", required=True, path=True),
+)
 def add_days(value: Day, p: dict[str, Any], _: Context) -> Day:
     return _shift(value, whole(p["days"], -36500, 36500, "days"))
 
@@ -414,8 +612,16 @@ def _shift(value: Day, days: int) -> Day:
         raise StepFailed("The day is outside the calendar.") from None
 
 
-@step("add_business_days", "date", "date", "date", "So many working days later: not Saturdays, Sundays, or a country's holidays", ("2026-12-23", "December 30, 2026"),
-      Parameter("days", "how many", "number", required=True, path=True), Parameter("country", "whose holidays (ISO 3166-1); the order's where left out", path=True))
+@step(
+    "add_business_days",
+    "date",
+    "date",
+    "date",
+    "So many working days later: not Saturdays, Sundays, or a country's holidays",
+    ("2026-12-23", "December 30, 2026"),
+    Parameter("days", "how many", "number", required=True, path=True),
+    Parameter("country", "whose holidays (ISO 3166-1); the order's where left out", path=True),
+)
 def add_business_days(value: Day, p: dict[str, Any], context: Context) -> Day:
     days = whole(p["days"], -400, 400, "days")
     country = (p["country"] or context.country or "").upper()
@@ -439,8 +645,15 @@ def _holidays(country: str) -> Any:
         raise StepFailed(f"No holidays are known for “{country}”.", "Give another country, or leave it out.") from None
 
 
-@step("timezone", "date", "date", "date", "The same moment on another place's clocks", ("09:41 UTC", "10:41"),
-      Parameter("zone", "an IANA time zone", required=True, path=True))
+@step(
+    "timezone",
+    "date",
+    "date",
+    "date",
+    "The same moment on another place's clocks",
+    ("09:41 UTC", "10:41"),
+    Parameter("zone", "an IANA time zone", required=True, path=True),
+)
 def timezone(value: Day, p: dict[str, Any], _: Context) -> Day:
     if not isinstance(value.value, dt.datetime):
         raise StepFailed("This is a day without a time, which is the same everywhere.")
@@ -454,9 +667,18 @@ def _zone(name: str) -> ZoneInfo:
         raise StepFailed(f"“{name}” is no time zone of the IANA database.", "Write it like Europe/Dublin.") from None
 
 
-@step("date", "date", "date", "date", "How a date is shown: in the reader's language, or a fixed one", ("2026-11-10", "Tuesday, November 10"),
-      Parameter("format", "day (weekday and day), short, medium, long, full, or a CLDR pattern such as d MMMM", default="long"),
-      Parameter("locale", "a fixed locale; the reader's where left out"))
+@step(
+    "date",
+    "date",
+    "date",
+    "date",
+    "How a date is shown: in the reader's language, or a fixed one",
+    ("2026-11-10", "Tuesday, November 10"),
+    Parameter(
+        "format", "day (weekday and day), short, medium, long, full, or a CLDR pattern such as d MMMM", default="long"
+    ),
+    Parameter("locale", "a fixed locale; the reader's where left out"),
+)
 def date(value: Day, p: dict[str, Any], _: Context) -> Value:
     made = Day(value.value, p["format"] or "long")
     if p["format"] in ("day", "short", "medium", "long", "full") and isinstance(made.value, dt.datetime):
@@ -464,15 +686,24 @@ def date(value: Day, p: dict[str, Any], _: Context) -> Value:
     try:
         text = show_day(made, p["locale"] or "en")
     except (ValueError, AttributeError, KeyError, TypeError):
-        raise StepFailed(f"“{p['format']}” is no date pattern.", "Use long, or a CLDR pattern such as d MMMM y.") from None
+        raise StepFailed(
+            f"“{p['format']}” is no date pattern.", "Use long, or a CLDR pattern such as d MMMM y."
+        ) from None
     return text if p["locale"] else made
 
 
 # ---- lists --------------------------------------------------------------------------------------------------------
 
 
-@step("pick", "list", "list", "list", "One field of each item", ("the lines", "their titles"),
-      Parameter("key", "the field's name, or a path in the item", required=True))
+@step(
+    "pick",
+    "list",
+    "list",
+    "list",
+    "One field of each item",
+    ("the lines", "their titles"),
+    Parameter("key", "the field's name, or a path in the item", required=True),
+)
 def pick(value: list[Any], p: dict[str, Any], _: Context) -> list[Any]:
     found = [picked for picked in (_field(item, p["key"]) for item in value[:MAX_ITEMS]) if picked is not None]
     if value and not found:
@@ -495,18 +726,38 @@ def _has(items: list[Any]) -> str:
     return f"The first has: {', '.join(list(first)[:12])}." if first else ""
 
 
-@step("where", "list", "list", "list", "Only the items whose field is what you say", ("the contacts", "those of kind email"),
-      Parameter("key", "the field", required=True), Parameter("equals", "what it has to be", required=True, path=True))
+@step(
+    "where",
+    "list",
+    "list",
+    "list",
+    "Only the items whose field is what you say",
+    ("the contacts", "those of kind email"),
+    Parameter("key", "the field", required=True),
+    Parameter("equals", "what it has to be", required=True, path=True),
+)
 def where(value: list[Any], p: dict[str, Any], context: Context) -> list[Any]:
     def same(item: Any) -> bool:
         found = _field(item, p["key"])
-        return found is not None and not isinstance(found, dict | list) and coerce.text(found, context) == coerce.text(p["equals"], context)
+        return (
+            found is not None
+            and not isinstance(found, dict | list)
+            and coerce.text(found, context) == coerce.text(p["equals"], context)
+        )
 
     return [item for item in value[:MAX_ITEMS] if same(item)]
 
 
-@step("sort", "list", "list", "list", "In order, of themselves or by a field", ("b, a", "a and b"),
-      Parameter("key", "the field, where the items are objects"), Parameter("descending", "largest first", "flag", False))
+@step(
+    "sort",
+    "list",
+    "list",
+    "list",
+    "In order, of themselves or by a field",
+    ("b, a", "a and b"),
+    Parameter("key", "the field, where the items are objects"),
+    Parameter("descending", "largest first", "flag", False),
+)
 def sort(value: list[Any], p: dict[str, Any], context: Context) -> list[Any]:
     def rank(item: Any) -> tuple[int, Decimal, str]:
         found = _field(item, p["key"]) if p["key"] else item
@@ -530,8 +781,16 @@ def unique(value: list[Any], p: dict[str, Any], _: Context) -> list[Any]:
     return kept
 
 
-@step("join", "list", "list", "text", "One text from a list", ("a, b, c", "a, b and c"),
-      Parameter("separator", "what stands between", default=", "), Parameter("last", "what stands before the last; as between where left out"))
+@step(
+    "join",
+    "list",
+    "list",
+    "text",
+    "One text from a list",
+    ("a, b, c", "a, b and c"),
+    Parameter("separator", "what stands between", default=", "),
+    Parameter("last", "what stands before the last; as between where left out"),
+)
 def join(value: list[Any], p: dict[str, Any], context: Context) -> str:
     texts = [coerce.text(item, context) for item in value if item is not None]
     between = ", " if p["separator"] is None else p["separator"]
@@ -540,8 +799,15 @@ def join(value: list[Any], p: dict[str, Any], context: Context) -> str:
     return str(between).join(texts)
 
 
-@step("each", "list", "list", "list", "A text for each item, made by a small template", ("the lines", "2 × braided line"),
-      Parameter("text", "`{{ quantity }} × {{ title }}`: fields of the item by name", required=True))
+@step(
+    "each",
+    "list",
+    "list",
+    "list",
+    "A text for each item, made by a small template",
+    ("the lines", "2 × braided line"),
+    Parameter("text", "`{{ quantity }} × {{ title }}`: fields of the item by name", required=True),
+)
 def each(value: list[Any], p: dict[str, Any], context: Context) -> list[str]:
     from angelon.core.messages.templates import render_item
 
@@ -567,24 +833,47 @@ def count(value: list[Any], p: dict[str, Any], _: Context) -> int:
     return len(value)
 
 
-@step("sum", "list", "list", "number", "All added up, of themselves or by a field", ("1, 2", "3"),
-      Parameter("key", "the field, where the items are objects"))
+@step(
+    "sum",
+    "list",
+    "list",
+    "number",
+    "All added up, of themselves or by a field",
+    ("1, 2", "3"),
+    Parameter("key", "the field, where the items are objects"),
+)
 def sum_(value: list[Any], p: dict[str, Any], context: Context) -> Decimal:
     return sum((coerce.number(_field(item, p["key"]) if p["key"] else item, context) for item in value), Decimal(0))
 
 
-@step("group", "list", "list", "list", "Items with the same field together, with their count", ("the lines", "by sku"),
-      Parameter("key", "the field", required=True))
+@step(
+    "group",
+    "list",
+    "list",
+    "list",
+    "Items with the same field together, with their count",
+    ("the lines", "by sku"),
+    Parameter("key", "the field", required=True),
+)
 def group(value: list[Any], p: dict[str, Any], context: Context) -> list[Any]:
     groups: dict[str, list[Any]] = {}
     for item in value[:MAX_ITEMS]:
         found = _field(item, p["key"])
-        groups.setdefault("" if found is None or isinstance(found, dict | list) else coerce.text(found, context), []).append(item)
+        groups.setdefault(
+            "" if found is None or isinstance(found, dict | list) else coerce.text(found, context), []
+        ).append(item)
     return [{"key": key, "count": len(members), "items": members} for key, members in groups.items()]
 
 
-@step("collect", "list", "object", "list", "Makes a list from numbered fields", ("item_1_name, item_2_name", "a list of 2"),
-      Parameter("pattern", "how they are named: item_{n}_{field}", required=True))
+@step(
+    "collect",
+    "list",
+    "object",
+    "list",
+    "Makes a list from numbered fields",
+    ("item_1_name, item_2_name", "a list of 2"),
+    Parameter("pattern", "how they are named: item_{n}_{field}", required=True),
+)
 def collect(value: dict[str, Any], p: dict[str, Any], _: Context) -> list[Any]:
     pattern = p["pattern"]
     if "{n}" not in pattern:
@@ -607,9 +896,18 @@ def collect(value: dict[str, Any], p: dict[str, Any], _: Context) -> list[Any]:
 # ---- phone, address, JSON -----------------------------------------------------------------------------------------
 
 
-@step("phone", "text", "text", "text", "A phone number in one form, read in any", ("+49 (30) 23125-014", "+493023125014"),
-      Parameter("region", "the country of national numbers (ISO 3166-1) or a path; the order's where left out", path=True),
-      Parameter("form", "how it is written", "choice", "e164", ("e164", "national", "international")))
+@step(
+    "phone",
+    "text",
+    "text",
+    "text",
+    "A phone number in one form, read in any",
+    ("+49 (30) 23125-014", "+493023125014"),
+    Parameter(
+        "region", "the country of national numbers (ISO 3166-1) or a path; the order's where left out", path=True
+    ),
+    Parameter("form", "how it is written", "choice", "e164", ("e164", "national", "international")),
+)
 def phone(value: str, p: dict[str, Any], context: Context) -> str:
     try:
         return phone_text(read_phone(value, p["region"] or context.country or None), str(p["form"]))
@@ -622,16 +920,31 @@ def urlencode_(value: str, p: dict[str, Any], _: Context) -> str:
     return quote(value, safe="")
 
 
-@step("add_query", "text", "text", "text", "Adds a parameter to a web address", ("https://example.com/o", "https://example.com/o?no=7"),
-      Parameter("name", "the parameter", required=True), Parameter("value", "its value, or a path", path=True, required=True))
+@step(
+    "add_query",
+    "text",
+    "text",
+    "text",
+    "Adds a parameter to a web address",
+    ("https://example.com/o", "https://example.com/o?no=7"),
+    Parameter("name", "the parameter", required=True),
+    Parameter("value", "its value, or a path", path=True, required=True),
+)
 def add_query(value: str, p: dict[str, Any], context: Context) -> str:
     parts = urlsplit(coerce.url(value, context))
     query = [*parse_qsl(parts.query, keep_blank_values=True), (p["name"], coerce.text(p["value"], context))]
     return urlunsplit(parts._replace(query=urlencode(query)))
 
 
-@step("parse_json", "choose", "text", "any", "Reads JSON that stands in a text, then a path in it", ('{"account":"jo"}', "jo"),
-      Parameter("path", "where in it; all of it where left out"))
+@step(
+    "parse_json",
+    "choose",
+    "text",
+    "any",
+    "Reads JSON that stands in a text, then a path in it",
+    ('{"account":"jo"}', "jo"),
+    Parameter("path", "where in it; all of it where left out"),
+)
 def parse_json(value: str, p: dict[str, Any], _: Context) -> Value:
     try:
         inner = json.loads(value)
@@ -645,8 +958,15 @@ def parse_json(value: str, p: dict[str, Any], _: Context) -> Value:
     return found
 
 
-@step("show", "text", "any", "text", "As a reader of a fixed locale sees it", ("135.5", "135,50 €"),
-      Parameter("locale", "the locale", default="en"))
+@step(
+    "show",
+    "text",
+    "any",
+    "text",
+    "As a reader of a fixed locale sees it",
+    ("135.5", "135,50 €"),
+    Parameter("locale", "the locale", default="en"),
+)
 def show_(value: Value, p: dict[str, Any], _: Context) -> str:
     locale_of(p["locale"] or "en")
     return show(value, p["locale"] or "en")

@@ -92,7 +92,11 @@ def problems_of(error: ValidationError) -> list[Problem]:
             what = _SAID.get(item["type"]) or item["msg"][:1].lower() + item["msg"][1:]
         last = str(item["loc"][-1]) if item["loc"] else "this"
         shown = item.get("input")
-        told = f" It was “{str(shown)[:60]}”." if isinstance(shown, str | int | float) and item["type"] != "extra_forbidden" and shown != "" else ""
+        told = (
+            f" It was “{str(shown)[:60]}”."
+            if isinstance(shown, str | int | float) and item["type"] != "extra_forbidden" and shown != ""
+            else ""
+        )
         found.append(Problem(where, f"“{last}” {what}.{told}"))
     return found
 
@@ -114,7 +118,9 @@ MOST_LEVELS = 60
 
 
 def _unfit(data: Any) -> Problem | None:
-    """What no spec may hold wherever it stands: a NUL, half a surrogate pair, a number that is none, boundless nesting."""
+    """What no spec may hold wherever it stands: a NUL, half a surrogate pair, a number that is none, boundless
+    nesting.
+    """
     stack: list[tuple[Any, str, int]] = [(data, "", 0)]
     while stack:
         value, where, depth = stack.pop()
@@ -122,7 +128,12 @@ def _unfit(data: Any) -> Problem | None:
             return Problem(where, f"It is nested more than {MOST_LEVELS} levels deep.", "Write it flatter.")
         if isinstance(value, str):
             if "\x00" in value or (not value.isascii() and any("\ud800" <= c <= "\udfff" for c in value)):
-                return Problem(where, f"“{value[:40].encode('utf-8', 'replace').decode().replace(chr(0), '?')}” holds a character that no text has (NUL, or half a surrogate pair).", "Type it again.")
+                return Problem(
+                    where,
+                    f"“{value[:40].encode('utf-8', 'replace').decode().replace(chr(0), '?')}” holds a character "
+                    "that no text has (NUL, or half a surrogate pair).",
+                    "Type it again.",
+                )
         elif isinstance(value, float) and not math.isfinite(value):
             return Problem(where, f"“{value}” is no number.", "Write a number.")
         elif isinstance(value, int) and not isinstance(value, bool) and abs(value) >= 2**63:
@@ -131,5 +142,7 @@ def _unfit(data: Any) -> Problem | None:
             stack += [(inner, f"{where}.{key}" if where else str(key), depth + 1) for key, inner in value.items()]
             stack += [(key, where, depth + 1) for key in value if isinstance(key, str)]
         elif isinstance(value, list | tuple):
-            stack += [(inner, f"{where}.{number}" if where else str(number), depth + 1) for number, inner in enumerate(value)]
+            stack += [
+                (inner, f"{where}.{number}" if where else str(number), depth + 1) for number, inner in enumerate(value)
+            ]
     return None

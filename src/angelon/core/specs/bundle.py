@@ -50,25 +50,52 @@ class Bundle(Spec):
                 if key not in sources
             ]
             if route.send and route.send not in messages:
-                found.append(Problem(f"{where}.send", f"Route “{route.name}” sends “{route.send}”, and no message has that key."))
+                found.append(
+                    Problem(f"{where}.send", f"Route “{route.name}” sends “{route.send}”, and no message has that key.")
+                )
             if route.gateway and route.gateway not in gateways:
-                found.append(Problem(f"{where}.gateway", f"Route “{route.name}” goes by “{route.gateway}”, and no gateway has that key."))
+                found.append(
+                    Problem(
+                        f"{where}.gateway",
+                        f"Route “{route.name}” goes by “{route.gateway}”, and no gateway has that key.",
+                    )
+                )
             for number, way in enumerate(route.otherwise.ways):
                 if way.gateway not in gateways:
-                    found.append(Problem(f"{where}.otherwise.ways.{number}.gateway", f"Route “{route.name}” goes on by “{way.gateway}”, and no gateway has that key."))
+                    found.append(
+                        Problem(
+                            f"{where}.otherwise.ways.{number}.gateway",
+                            f"Route “{route.name}” goes on by “{way.gateway}”, and no gateway has that key.",
+                        )
+                    )
                 if way.send and way.send not in messages:
-                    found.append(Problem(f"{where}.otherwise.ways.{number}.send", f"Route “{route.name}” goes on with “{way.send}”, and no message has that key."))
+                    found.append(
+                        Problem(
+                            f"{where}.otherwise.ways.{number}.send",
+                            f"Route “{route.name}” goes on with “{way.send}”, and no message has that key.",
+                        )
+                    )
         routes = {r.key for r in self.routes}
         found += [
-            Problem(f"routes.{index}.guards.after_route", f"Route “{route.name}” speaks only after “{route.guards.after_route}”, and no route has that key.")
+            Problem(
+                f"routes.{index}.guards.after_route",
+                f"Route “{route.name}” speaks only after “{route.guards.after_route}”, and no route has that key.",
+            )
             for index, route in enumerate(self.routes)
             if route.guards.after_route and route.guards.after_route not in routes
         ]
-        found += [Problem("live", f"“{key}” is to be live, and no route has that key.") for key in self.live if key not in routes]
+        found += [
+            Problem("live", f"“{key}” is to be live, and no route has that key.")
+            for key in self.live
+            if key not in routes
+        ]
         variables = {v.name for v in self.variables}
         for index, source in enumerate(self.sources):
             found += [
-                Problem(f"sources.{index}.recipes.{name}", f"Source “{source.name}” has a recipe for “{name}”, and no variable has that name.")
+                Problem(
+                    f"sources.{index}.recipes.{name}",
+                    f"Source “{source.name}” has a recipe for “{name}”, and no variable has that name.",
+                )
                 for name in source.recipes
                 if name not in variables
             ]
@@ -94,13 +121,17 @@ def read_bundle(text: str) -> Bundle:
     except yaml.YAMLError as error:
         mark = getattr(error, "problem_mark", None)
         at = f" at line {mark.line + 1}, column {mark.column + 1}" if mark else ""
-        raise Invalid([Problem("", f"The bundle is not YAML: {getattr(error, 'problem', None) or 'it can not be read'}{at}.")]) from None
+        raise Invalid(
+            [Problem("", f"The bundle is not YAML: {getattr(error, 'problem', None) or 'it can not be read'}{at}.")]
+        ) from None
     except RecursionError:
         raise Invalid([Problem("", "The bundle is nested too deeply.", "Write it flatter.")]) from None
     except (ValueError, OverflowError) as error:  # a number of thousands of digits
         raise Invalid([Problem("", f"The bundle holds a value that can't be read: {str(error)[:120]}.")]) from None
     if not isinstance(data, dict):
-        raise Invalid([Problem("", "The bundle is empty or not a mapping.", "It starts with `angelon: 1` and `store:`.")])
+        raise Invalid(
+            [Problem("", "The bundle is empty or not a mapping.", "It starts with `angelon: 1` and `store:`.")]
+        )
     bundle = read_spec(Bundle, data)
     problems = bundle.problems()
     if problems:
@@ -111,7 +142,13 @@ def read_bundle(text: str) -> Bundle:
 def write_bundle(bundle: Bundle) -> str:
     """The bundle as YAML: the same bundle gives the same bytes."""
     data: dict[str, Any] = {"angelon": bundle.angelon, "store": bundle.store.plain()}
-    for field, order in (("sources", "key"), ("variables", "name"), ("gateways", "key"), ("messages", "key"), ("routes", "key")):
+    for field, order in (
+        ("sources", "key"),
+        ("variables", "name"),
+        ("gateways", "key"),
+        ("messages", "key"),
+        ("routes", "key"),
+    ):
         items = sorted(getattr(bundle, field), key=lambda item: str(getattr(item, order)))
         data[field] = [item.plain() for item in items]
     data["live"] = sorted(bundle.live)

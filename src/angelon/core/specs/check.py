@@ -11,7 +11,8 @@ from angelon.core.specs.base import Key, Name, OneLine, Spec
 
 
 class Expected(Spec):
-    """One send that must come out. `after_seconds` counts from the check's `at` to when it is due. `text` is all that it says
+    """One send that must come out. `after_seconds` counts from the check's `at` to when it is due. `text` is all that
+    it says
     (subject and text), `contains` what has to stand in it; which of them counts is the check's `texts`."""
 
     recipient: OneLine = ""

@@ -12,7 +12,18 @@ from pydantic import Discriminator, Field, Tag, field_validator, model_validator
 from angelon.core.specs.base import OneLine, Spec
 
 OPERATORS: dict[str, tuple[str, ...]] = {
-    "text": ("is", "is_not", "one_of", "none_of", "contains", "starts_with", "ends_with", "matches", "present", "absent"),
+    "text": (
+        "is",
+        "is_not",
+        "one_of",
+        "none_of",
+        "contains",
+        "starts_with",
+        "ends_with",
+        "matches",
+        "present",
+        "absent",
+    ),
     "number": ("is", "is_not", "greater", "at_least", "less", "at_most", "between", "present", "absent"),
     "date": ("is", "before", "after", "between", "present", "absent"),
     "flag": ("yes", "no"),
@@ -21,10 +32,27 @@ OPERATORS: dict[str, tuple[str, ...]] = {
 """Which comparisons a kind of value knows."""
 
 SAID: dict[str, str] = {
-    "is": "is", "is_not": "is not", "one_of": "is one of", "none_of": "is none of", "contains": "contains", "starts_with": "starts with", "ends_with": "ends with", "matches": "matches",
-    "greater": "is more than", "at_least": "is at least", "less": "is less than", "at_most": "is at most", "between": "is between", "before": "is before", "after": "is after",
-    "present": "is there", "absent": "is not there", "yes": "is so", "no": "is not so", "changed": "changed",
-}  # fmt: skip
+    "is": "is",
+    "is_not": "is not",
+    "one_of": "is one of",
+    "none_of": "is none of",
+    "contains": "contains",
+    "starts_with": "starts with",
+    "ends_with": "ends with",
+    "matches": "matches",
+    "greater": "is more than",
+    "at_least": "is at least",
+    "less": "is less than",
+    "at_most": "is at most",
+    "between": "is between",
+    "before": "is before",
+    "after": "is after",
+    "present": "is there",
+    "absent": "is not there",
+    "yes": "is so",
+    "no": "is not so",
+    "changed": "changed",
+}
 
 _SUBJECT = re.compile(r"[a-z][a-z0-9_]*(\.[a-z][a-z0-9_]*)?\Z")
 
@@ -33,8 +61,8 @@ class Compare(Spec):
     """One comparison.
 
     `of` names what is looked at: a variable (`total`), a part of the reading (`order.country`), the order's history
-    (`history.statuses`), the customer's (`contact.orders`), or the change of status (`status`). For a list, `which` says
-    how many of its items have to fit, or that they are counted, and `item` which field of each is looked at.
+    (`history.statuses`), the customer's (`contact.orders`), or the change of status (`status`). For a list, `which`
+    says how many of its items have to fit, or that they are counted, and `item` which field of each is looked at.
     `value`, `to` and `values` are written as people write them: `20`, `2026-12-24`, `today+3`. A pattern is a regular
     expression that has to be found. With `again` it has to hold when the send is due, too.
     """
@@ -59,10 +87,24 @@ class Compare(Spec):
             of = f"the number of {of}"
         elif self.which:
             of = f"{self.which} of {of}{': ' + self.item if self.item else ''}"
-        given = ", ".join(self.values) if self.op in ("one_of", "none_of") else f"{self.value} and {self.to}" if self.op == "between" else self.value
+        given = (
+            ", ".join(self.values)
+            if self.op in ("one_of", "none_of")
+            else f"{self.value} and {self.to}"
+            if self.op == "between"
+            else self.value
+        )
         if self.op == "changed":
-            given = " ".join(word for word in (f"from {self.value}" if self.value else "", f"to {self.to}" if self.to else "") if word)
-        return " ".join(word for word in (of, SAID[self.op], given if self.op not in ("present", "absent", "yes", "no") else "") if word)
+            given = " ".join(
+                word
+                for word in (f"from {self.value}" if self.value else "", f"to {self.to}" if self.to else "")
+                if word
+            )
+        return " ".join(
+            word
+            for word in (of, SAID[self.op], given if self.op not in ("present", "absent", "yes", "no") else "")
+            if word
+        )
 
     @field_validator("of")
     @classmethod

@@ -29,7 +29,9 @@ class Enrichment(Spec):
     format: Literal["json", "html", "text"] = "json"
     timeout_seconds: float = Field(5, gt=0, le=30)
     max_bytes: int = Field(500_000, ge=1000, le=5_000_000)
-    retry: RetryPolicy = Field(default_factory=lambda: RetryPolicy(base_seconds=5, cap_seconds=120, max_tries=6, give_up_after_hours=1))
+    retry: RetryPolicy = Field(
+        default_factory=lambda: RetryPolicy(base_seconds=5, cap_seconds=120, max_tries=6, give_up_after_hours=1)
+    )
 
     @property
     def root(self) -> str:

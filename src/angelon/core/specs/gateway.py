@@ -34,11 +34,23 @@ class Sender(Spec):
 
 
 class Limits(Spec):
-    """What an email gateway lets through. `types` are media types as found in the content itself, not by a file's name."""
+    """What an email gateway lets through. `types` are media types as found in the content itself, not by a
+    file's name.
+    """
 
     attachments: int = Field(10, ge=0, le=100)
     total_bytes: int = Field(10_000_000, ge=0, le=50_000_000)
-    types: list[OneLine] = Field(default_factory=lambda: ["application/pdf", "image/png", "image/jpeg", "image/gif", "text/plain", "text/calendar"], max_length=50)
+    types: list[OneLine] = Field(
+        default_factory=lambda: [
+            "application/pdf",
+            "image/png",
+            "image/jpeg",
+            "image/gif",
+            "text/plain",
+            "text/calendar",
+        ],
+        max_length=50,
+    )
 
 
 class HttpCall(Spec):
@@ -69,7 +81,9 @@ class HttpCall(Spec):
 
 
 class Auth(Spec):
-    """How a request shows who it is from. The secret itself is kept apart: a password, a bearer token (RFC 6750) or a header's value."""
+    """How a request shows who it is from. The secret itself is kept apart: a password, a bearer token (RFC 6750) or a
+    header's value.
+    """
 
     scheme: Literal["none", "basic", "bearer", "header"] = "none"
     username: OneLine = ""
@@ -79,8 +93,8 @@ class Auth(Spec):
 class Review(Spec):
     """How a chat provider is asked to approve a text, and how it is asked what became of it.
 
-    `submit` gets `text_key`, `locale`, `category`, `header`, `body`, `footer`, `buttons`, `samples`; `look` gets `id`, the
-    provider's own. `approved` and `rejected` are what stands at the outcome's path.
+    `submit` gets `text_key`, `locale`, `category`, `header`, `body`, `footer`, `buttons`, `samples`; `look` gets `id`,
+    the provider's own. `approved` and `rejected` are what stands at the outcome's path.
     """
 
     submit: HttpCall
@@ -90,7 +104,8 @@ class Review(Spec):
 
 
 class Receipts(Spec):
-    """How a provider tells later what became of a message: where in what it posts the id and the word stand, and what each word means.
+    """How a provider tells later what became of a message: where in what it posts the id and the word stand, and what
+    each word means.
 
     `text_at` is where the reason of a failure, or the text of an answer, stands.
     """
@@ -110,8 +125,8 @@ Price = Annotated[Decimal, Field(ge=0, le=1000, decimal_places=6), PlainSerializ
 class Gateway(Spec):
     """An SMTP server (RFC 5321), an SMS provider or a chat provider over HTTP.
 
-    `tls`: `none`, `starttls` (RFC 3207), or `implicit` (RFC 8314). `price` is for one segment of SMS or one chat message,
-    in the store's currency; `max_segments` the most that one SMS may take.
+    `tls`: `none`, `starttls` (RFC 3207), or `implicit` (RFC 8314). `price` is for one segment of SMS or one chat
+    message, in the store's currency; `max_segments` the most that one SMS may take.
     """
 
     key: Key

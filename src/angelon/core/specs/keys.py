@@ -8,7 +8,9 @@ LONGEST = 60
 
 
 def key_of(name: str, separator: str = "-") -> str:
-    """A key from a name in any script (`Größe` → `grosse`), at most LONGEST characters; empty where no letter or digit is left."""
+    """A key from a name in any script (`Größe` → `grosse`), at most LONGEST characters; empty where no letter or digit
+    is left.
+    """
     return str(slugify(name[:500], separator=separator, max_length=LONGEST, replacements=_GERMAN)).strip(separator)
 
 

@@ -76,7 +76,9 @@ class Mjml(_Block):
     mjml: str = Field("", max_length=50_000)
 
 
-Piece = Annotated[Heading | Text | Button | Lines | Address | Parcel | Divider | Image | Mjml, Field(discriminator="kind")]
+Piece = Annotated[
+    Heading | Text | Button | Lines | Address | Parcel | Divider | Image | Mjml, Field(discriminator="kind")
+]
 
 
 class Columns(_Block):
@@ -87,11 +89,15 @@ class Columns(_Block):
     right: list[Piece] = Field(default_factory=list, max_length=20)
 
 
-Block = Annotated[Heading | Text | Button | Lines | Address | Parcel | Divider | Image | Mjml | Columns, Field(discriminator="kind")]
+Block = Annotated[
+    Heading | Text | Button | Lines | Address | Parcel | Divider | Image | Mjml | Columns, Field(discriminator="kind")
+]
 
 
 class EmailText(Spec):
-    """An email in one locale. `html` is a page of one's own in place of the blocks; `text` replaces the made plain text."""
+    """An email in one locale. `html` is a page of one's own in place of the blocks; `text` replaces the made plain
+    text.
+    """
 
     subject: OneLine = ""
     preheader: OneLine = ""
@@ -118,7 +124,9 @@ class Envelope(Spec):
 
 
 class FromLibrary(Spec):
-    """Files of a shelf of the store's library: those for every order, and those kept for this order's skus, reference or locale."""
+    """Files of a shelf of the store's library: those for every order, and those kept for this order's skus, reference
+    or locale.
+    """
 
     kind: Literal["library"]
     shelf: Key
@@ -199,7 +207,9 @@ class Message(Spec):
         return dict(getattr(self, channel)) if channel in CHANNELS else {}
 
     def locale_for(self, channel: str, wanted: str | None) -> str | None:
-        """The variant for a reader: `de-AT`, else `de`, else the message's own, else the first there is; None for no part."""
+        """The variant for a reader: `de-AT`, else `de`, else the message's own, else the first there is; None for no
+        part.
+        """
         variants: dict[str, Any] = getattr(self, channel) if channel in CHANNELS else {}
         if not variants:
             return None

@@ -28,7 +28,9 @@ class Recipient(Spec):
     @model_validator(mode="after")
     def _whole(self) -> Recipient:
         if self.kind != "customer" and not self.who:
-            raise ValueError({"role": "names no role", "address": "has no address or number", "path": "has no path"}[self.kind])
+            raise ValueError(
+                {"role": "names no role", "address": "has no address or number", "path": "has no path"}[self.kind]
+            )
         if self.kind == "path":
             try:
                 compile_path(self.who)
@@ -39,4 +41,9 @@ class Recipient(Spec):
     @property
     def label(self) -> str:
         """How the sentence calls it."""
-        return {"customer": "the customer", "role": f"the {self.who}", "address": self.name or self.who, "path": f"what stands at {self.who}"}[self.kind]
+        return {
+            "customer": "the customer",
+            "role": f"the {self.who}",
+            "address": self.name or self.who,
+            "path": f"what stands at {self.who}",
+        }[self.kind]

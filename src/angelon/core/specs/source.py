@@ -37,7 +37,9 @@ PARCEL_PARTS = ("carrier", "number", "expected_on")
 
 
 class Locator(Spec):
-    """Where a short text stands in a delivery: in a header, at a path, or fixed. Written short: `$.path` or `header: X`."""
+    """Where a short text stands in a delivery: in a header, at a path, or fixed. Written short: `$.path` or `header:
+    X`.
+    """
 
     header: OneLine = ""
     path: str = Field("", max_length=500)
@@ -77,7 +79,9 @@ class Signing(Spec):
 
 
 class Challenge(Spec):
-    """How the store verifies the address: it sends a text that has to come back. `parameter` names it in query or body."""
+    """How the store verifies the address: it sends a text that has to come back. `parameter` names it in query
+    or body.
+    """
 
     method: Literal["GET", "POST"] = "GET"
     parameter: OneLine = "challenge"
@@ -113,7 +117,9 @@ class Source(Spec):
     def _types(cls, names: dict[str, str]) -> dict[str, str]:
         for theirs, ours in names.items():
             if not well_formed(ours):
-                raise ValueError(f"maps “{theirs}” to “{ours}”, which is no event type: write it dotted, like order.created")
+                raise ValueError(
+                    f"maps “{theirs}” to “{ours}”, which is no event type: write it dotted, like order.created"
+                )
         return names
 
     @field_validator("reading")

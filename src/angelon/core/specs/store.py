@@ -14,7 +14,9 @@ from angelon.core.specs.condition import Group
 
 
 class Letterhead(Spec):
-    """What all of a store's emails share. `logo` is a file of the library (`library:shelf/name`), `logo_width` in CSS pixels."""
+    """What all of a store's emails share. `logo` is a file of the library (`library:shelf/name`), `logo_width` in CSS
+    pixels.
+    """
 
     accent: Annotated[str, StringConstraints(pattern=r"^#[0-9a-fA-F]{6}$")] = "#0E5A55"
     font: Literal["sans-serif", "serif", "monospace"] = "sans-serif"

@@ -23,7 +23,9 @@ def _time(text: str) -> str:
 
 
 class Window(Spec):
-    """Local hours in which messages may go out, from `start` up to `end`; over midnight where `end` is the earlier. Weekdays count from Monday, 0."""
+    """Local hours in which messages may go out, from `start` up to `end`; over midnight where `end` is the earlier.
+    Weekdays count from Monday, 0.
+    """
 
     start: str = "08:00"
     end: str = "20:00"
@@ -66,7 +68,8 @@ class Timing(Spec):
     """At an anchor, plus or minus an amount, at a time of day, inside a window, between two dates.
 
     Anchors: `event` (when the event came), `placed` (when the order was placed), `expected` (the day on which it should
-    arrive: the day of `variable`), `previous` (when the customer was last told something about the order). Minutes and hours are exact; days and business days keep the local time of day.
+    arrive: the day of `variable`), `previous` (when the customer was last told something about the order). Minutes and
+    hours are exact; days and business days keep the local time of day.
     `zone` says whose clock it is: the reader's (from country and phone number), else the store's. What falls into the
     past goes out at once, or not at all (`late`).
     """
@@ -92,17 +95,33 @@ class Timing(Spec):
     @cached_property
     def said(self) -> str:
         """What it waits for, as people say it; without its bounds."""
-        anchor = {"event": "the event", "placed": "the order was placed", "expected": self.variable.replace("_", " "), "previous": "the last message about the order"}[self.anchor]
+        anchor = {
+            "event": "the event",
+            "placed": "the order was placed",
+            "expected": self.variable.replace("_", " "),
+            "previous": "the last message about the order",
+        }[self.anchor]
         at = f" at {self.at}" if self.at else ""
         if self.amount == 0:
-            return "at once" if self.anchor == "event" and not self.at else f"on the day of {anchor}{at}" if self.at else f"when {anchor}"
+            return (
+                "at once"
+                if self.anchor == "event" and not self.at
+                else f"on the day of {anchor}{at}"
+                if self.at
+                else f"when {anchor}"
+            )
         number = abs(self.amount)
-        return f"{number} {_UNITS[self.unit]}{'s' if number > 1 else ''} {'after' if self.amount > 0 else 'before'} {anchor}{at}"
+        return (
+            f"{number} {_UNITS[self.unit]}{'s' if number > 1 else ''} {'after' if self.amount > 0 else 'before'} "
+            f"{anchor}{at}"
+        )
 
     @property
     def at_once(self) -> bool:
         """Whether it asks for nothing at all."""
-        return self.anchor == "event" and not (self.amount or self.at or self.window or self.not_before or self.not_after)
+        return self.anchor == "event" and not (
+            self.amount or self.at or self.window or self.not_before or self.not_after
+        )
 
     @model_validator(mode="after")
     def _sound(self) -> Timing:

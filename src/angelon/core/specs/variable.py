@@ -84,6 +84,11 @@ class Recipe(Spec):
 
     @model_serializer
     def _long(self) -> Any:
-        full = {"path": self.path, "or_paths": self.or_paths, "steps": [s.model_dump() for s in self.steps], "otherwise": self.otherwise}
+        full = {
+            "path": self.path,
+            "or_paths": self.or_paths,
+            "steps": [s.model_dump() for s in self.steps],
+            "otherwise": self.otherwise,
+        }
         kept = {k: v for k, v in full.items() if v not in ("", [], None)}
         return self.path if set(kept) <= {"path"} else kept

@@ -1,7 +1,7 @@
 """The moment at which a send is due. Pure: the same arguments give the same moment.
 
-Local times that a clock change skips are moved on by as much as it skipped; of those that come twice, the first is meant
-(PEP 495, fold 0).
+Local times that a clock change skips are moved on by as much as it skipped; of those that come twice, the first is
+meant (PEP 495, fold 0).
 """
 
 from __future__ import annotations
@@ -138,8 +138,14 @@ def said(timing: Timing) -> str:
     parts = [timing.said]
     if timing.window:
         names = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
-        days = "" if len(timing.window.weekdays) == 7 else " on " + ", ".join(names[day] for day in timing.window.weekdays)
-        parts.append(f"between {timing.window.start} and {timing.window.end}{days}{'' if timing.window.holidays else ', not on holidays'} {'there' if timing.zone == 'recipient' else 'here'}")
+        days = (
+            "" if len(timing.window.weekdays) == 7 else " on " + ", ".join(names[day] for day in timing.window.weekdays)
+        )
+        parts.append(
+            f"between {timing.window.start} and "
+            f"{timing.window.end}{days}{'' if timing.window.holidays else ', not on holidays'} "
+            f"{'there' if timing.zone == 'recipient' else 'here'}"
+        )
     if timing.not_before:
         parts.append(f"not before {timing.not_before:%-d %B %Y}")
     if timing.not_after:

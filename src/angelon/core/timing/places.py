@@ -27,25 +27,39 @@ def _zones() -> dict[str, list[str]]:
 @lru_cache(maxsize=512)
 def _one_clock(names: tuple[str, ...]) -> bool:
     """Whether zones show the same time in every month of some years, as far as the IANA database tells."""
-    moments = [dt.datetime(year, month, 15, 12, tzinfo=dt.UTC) for year in range(2024, 2040, 3) for month in range(1, 13)]
-    return len({tuple(ZoneInfo(name).utcoffset(at.astimezone(ZoneInfo(name))) for at in moments) for name in names}) == 1
+    moments = [
+        dt.datetime(year, month, 15, 12, tzinfo=dt.UTC) for year in range(2024, 2040, 3) for month in range(1, 13)
+    ]
+    return (
+        len({tuple(ZoneInfo(name).utcoffset(at.astimezone(ZoneInfo(name))) for at in moments) for name in names}) == 1
+    )
 
 
 @lru_cache(maxsize=4096)
 def zone_of(country: str, phone: str, otherwise: str) -> tuple[ZoneInfo, str]:
-    """A reader's zone and how it is known. A country with one zone settles it; else the number's region; else the store's zone."""
+    """A reader's zone and how it is known. A country with one zone settles it; else the number's region; else the
+    store's zone.
+    """
     names = _zones().get(country.upper(), [])
     if names and (len(names) == 1 or _one_clock(tuple(names))):
         return ZoneInfo(names[0]), f"the time in {names[0].rpartition('/')[2].replace('_', ' ')}"
     if phone.startswith("+"):
         try:
-            by_number = [name for name in phone_zones.time_zones_for_number(phonenumbers.parse(phone)) if not names or name in names]
+            by_number = [
+                name
+                for name in phone_zones.time_zones_for_number(phonenumbers.parse(phone))
+                if not names or name in names
+            ]
         except phonenumbers.NumberParseException:
             by_number = []
         if len(by_number) == 1:
-            return ZoneInfo(by_number[0]), f"the time in {by_number[0].rpartition('/')[2].replace('_', ' ')}, by the number"
+            return ZoneInfo(
+                by_number[0]
+            ), f"the time in {by_number[0].rpartition('/')[2].replace('_', ' ')}, by the number"
     if names and otherwise not in names:
-        return ZoneInfo(names[0]), f"the time in {names[0].rpartition('/')[2].replace('_', ' ')}, one of {len(names)} there"
+        return ZoneInfo(
+            names[0]
+        ), f"the time in {names[0].rpartition('/')[2].replace('_', ' ')}, one of {len(names)} there"
     return ZoneInfo(otherwise), "the shop’s time"
 
 

@@ -51,7 +51,9 @@ def red_for_route(route: Route) -> list[Outcome]:
 def red_for_message(message: Message) -> list[Outcome]:
     """The checks of routes that send a message which would be red with the message as given."""
     by_key = routes_as()
-    sending = {key for key, route in by_key.items() if message.key in {route.send, *(way.send for way in route.otherwise.ways)}}
+    sending = {
+        key for key, route in by_key.items() if message.key in {route.send, *(way.send for way in route.otherwise.ways)}
+    }
     rows = [row for row in checks.all_of(session(), store().id or 0) if row.spec.get("route") in sending]
     return [outcome for outcome in run(rows, by_key, message) if not outcome.green]
 

@@ -28,14 +28,22 @@ pages = Blueprint("checks", __name__, url_prefix="/checks", template_folder="tem
 
 @pages.get("")
 def index() -> Any:
-    return render_template("checks/index.html", rows=[(row, Check.model_validate(row.spec)) for row in checks.all_of(session(), store().id or 0)], names=names(), label=event_types.label)
+    return render_template(
+        "checks/index.html",
+        rows=[(row, Check.model_validate(row.spec)) for row in checks.all_of(session(), store().id or 0)],
+        names=names(),
+        label=event_types.label,
+    )
 
 
 @pages.post("/run")
 def run_all() -> Any:
     found = gate.run_all()
     red = sum(1 for _, outcome in found if not outcome.green)
-    flash(f"{red} of {len(found)} checks are red." if red else f"All {len(found)} checks are green.", "bad" if red else "good")
+    flash(
+        f"{red} of {len(found)} checks are red." if red else f"All {len(found)} checks are green.",
+        "bad" if red else "good",
+    )
     return redirect(url_for(".index"))
 
 
@@ -53,7 +61,15 @@ def one(key: str) -> Any:
     (outcome,) = gate.run([row], gate.routes_as(drafts=True))
     with services().database.writing() as writing:
         checks.note(writing, [(writing.merge(row), outcome.green)], g.now)
-    return render_template("checks/one.html", row=row, check=check, outcome=outcome, names=names(), label=event_types.label, values=_values(check))
+    return render_template(
+        "checks/one.html",
+        row=row,
+        check=check,
+        outcome=outcome,
+        names=names(),
+        label=event_types.label,
+        values=_values(check),
+    )
 
 
 def _values(check: Check) -> list[str]:
@@ -62,7 +78,10 @@ def _values(check: Check) -> list[str]:
     if route is None or check.source not in live().setup.sources:
         return []
     sends = checking.decision_of(check, route, live().setup).sends
-    return sorted({name for send in sends for name in send.values if name != "order"} | {name for one in check.sends for name in one.values})
+    return sorted(
+        {name for send in sends for name in send.values if name != "order"}
+        | {name for one in check.sends for name in one.values}
+    )
 
 
 @pages.post("/keep")
@@ -84,10 +103,26 @@ def keep() -> Any:
     wanted = key_of(f"{row.key} {reading.number or event.name}") or "check"
     with services().database.writing() as writing:
         check = Check(
-            key=checks.free_key(writing, store().id or 0, wanted), name=name[:100], route=row.key, source=key, type=event.type, event=event.name, was=event.was, now=event.now, at=event.received_at,
-            payload=payload, statuses=[*dict.fromkeys([*statuses[: _position(statuses, reading.text("status"))], *([reading.text("status")] if reading.text("status") else [])])],
+            key=checks.free_key(writing, store().id or 0, wanted),
+            name=name[:100],
+            route=row.key,
+            source=key,
+            type=event.type,
+            event=event.name,
+            was=event.was,
+            now=event.now,
+            at=event.received_at,
+            payload=payload,
+            statuses=[
+                *dict.fromkeys(
+                    [
+                        *statuses[: _position(statuses, reading.text("status"))],
+                        *([reading.text("status")] if reading.text("status") else []),
+                    ]
+                )
+            ],
             orders=facts.contact(session().connection(), contact_id).orders if contact_id else 1,
-        )  # fmt: skip
+        )
         made = checking.expected_of(check, route, live().setup)
         checks.save(writing, store().id or 0, made)
     flash("Kept. From now on it is carried out whenever the route or its message goes live.", "good")
@@ -108,7 +143,11 @@ def change(key: str) -> Any:
     spec = check.model_dump(mode="json")
     spec |= {"name": form.get("name", check.name), "texts": form.get("texts", check.texts)}
     route = gate.routes_as(drafts=True).get(check.route)
-    decided = checking.decision_of(check, route, live().setup) if route is not None and check.source in live().setup.sources else None
+    decided = (
+        checking.decision_of(check, route, live().setup)
+        if route is not None and check.source in live().setup.sources
+        else None
+    )
     for number, send in enumerate(spec["sends"]):
         chosen = form.getlist(f"values.{number}")
         kept = send["values"]
@@ -154,5 +193,6 @@ def delete(key: str) -> Any:
 @pages.get("/<key>.yaml")
 def download(key: str) -> Any:
     text = yaml.safe_dump(Check.model_validate(_row(key).spec).plain(), allow_unicode=True, sort_keys=False, width=120)
-    return Response(text, mimetype="application/yaml", headers={"Content-Disposition": f'attachment; filename="{key}.yaml"'})
-
+    return Response(
+        text, mimetype="application/yaml", headers={"Content-Disposition": f'attachment; filename="{key}.yaml"'}
+    )

@@ -18,10 +18,21 @@ A_PAGE = 50
 def index() -> Any:
     """The newest of them; `before` is the id of the last one that was seen."""
     last = session().get(EventRow, request.args.get("before", "")) if request.args.get("before") else None
-    rows = events.with_problems(session(), list(live().source_ids.values()), A_PAGE, (last.received_at, last.id) if last else None)
+    rows = events.with_problems(
+        session(), list(live().source_ids.values()), A_PAGE, (last.received_at, last.id) if last else None
+    )
     orders = events.orders_of(session(), {row.order_id for row in rows if row.order_id})
-    names = {id_: live().setup.sources[key].name for key, id_ in live().source_ids.items() if key in live().setup.sources}
-    return render_template("events/index.html", rows=rows, orders=orders, names=names, keys={id_: key for key, id_ in live().source_ids.items()}, more=len(rows) == A_PAGE)
+    names = {
+        id_: live().setup.sources[key].name for key, id_ in live().source_ids.items() if key in live().setup.sources
+    }
+    return render_template(
+        "events/index.html",
+        rows=rows,
+        orders=orders,
+        names=names,
+        keys={id_: key for key, id_ in live().source_ids.items()},
+        more=len(rows) == A_PAGE,
+    )
 
 
 @pages.post("/plan")
@@ -30,7 +41,12 @@ def plan_all() -> Any:
     with services().database.connection() as connection:
         number = events.plan_all_again(connection, list(live().source_ids.values()))
     services().bell.ring()
-    flash(f"{number} event{'' if number == 1 else 's'} will be planned again, now." if number else "There is nothing to plan again.", "good")
+    flash(
+        f"{number} event{'' if number == 1 else 's'} will be planned again, now."
+        if number
+        else "There is nothing to plan again.",
+        "good",
+    )
     return redirect(url_for(".index"))
 
 
@@ -54,4 +70,3 @@ def _back(event: EventRow) -> str:
     if request.form.get("from") == "deliveries":
         return url_for("sources.capture", key=live().source_key(event.source_id))
     return url_for(".index")
-

@@ -29,13 +29,47 @@ pages = Blueprint("gateways", __name__, url_prefix="/gateways", template_folder=
 
 KINDS = {"smtp": "a mail server (SMTP)", "sms": "an SMS provider (HTTP)", "chat": "a chat provider (HTTP)"}
 STARTS: dict[str, dict[str, Any]] = {
-    "sms": {"body": '{"to": {{ to | json }}, "from": {{ sender | json }}, "text": {{ text | json }}}', "headers": {"Idempotency-Key": "{{ key }}"}, "id_at": "$.id"},
-    "chat": {"body": '{"to": {{ to | json }}, "from": {{ sender | json }}, "text": {{ template | json }}, "values": {{ values | json }}}', "headers": {"Idempotency-Key": "{{ key }}"}, "id_at": "$.id"},
+    "sms": {
+        "body": '{"to": {{ to | json }}, "from": {{ sender | json }}, "text": {{ text | json }}}',
+        "headers": {"Idempotency-Key": "{{ key }}"},
+        "id_at": "$.id",
+    },
+    "chat": {
+        "body": (
+            '{"to": {{ to | json }}, "from": {{ sender | json }}, "text": {{ template | json }}, "values": {{ '
+            "values | json }}}"
+        ),
+        "headers": {"Idempotency-Key": "{{ key }}"},
+        "id_at": "$.id",
+    },
 }
 """What a new provider's request starts from."""
 EXAMPLES: dict[str, dict[str, Any]] = {
-    "call": {"to": "+353209150001", "sender": "Shop", "text": "Hello “you”", "key": "sd-1", "locale": "en", "encoding": "GSM-7", "segments": 1, "template": "t-1", "values": ["a"], "header": {"kind": "none"}, "footer": "", "buttons": []},
-    "submit": {"text_key": "received", "locale": "en", "category": "order", "header": {"kind": "none"}, "body": "Hello {1}!", "footer": "", "buttons": [], "samples": ["Jo"], "placeholders": 1},
+    "call": {
+        "to": "+353209150001",
+        "sender": "Shop",
+        "text": "Hello “you”",
+        "key": "sd-1",
+        "locale": "en",
+        "encoding": "GSM-7",
+        "segments": 1,
+        "template": "t-1",
+        "values": ["a"],
+        "header": {"kind": "none"},
+        "footer": "",
+        "buttons": [],
+    },
+    "submit": {
+        "text_key": "received",
+        "locale": "en",
+        "category": "order",
+        "header": {"kind": "none"},
+        "body": "Hello {1}!",
+        "footer": "",
+        "buttons": [],
+        "samples": ["Jo"],
+        "placeholders": 1,
+    },
     "look": {"id": "t-1"},
 }
 """Values that a request is tried with before it is kept."""
@@ -46,7 +80,10 @@ CODE_FOR = dt.timedelta(hours=1)
 def index() -> Any:
     states = gateway_states(session(), store().id or 0, g.now - dt.timedelta(days=7))
     unwell = gateway_health.load(session().connection())
-    rows = [(gateway, states.get(live().gateway_ids[key], {}), unwell.get(live().gateway_ids[key])) for key, gateway in live().setup.gateways.items()]
+    rows = [
+        (gateway, states.get(live().gateway_ids[key], {}), unwell.get(live().gateway_ids[key]))
+        for key, gateway in live().setup.gateways.items()
+    ]
     return render_template("gateways/index.html", rows=rows, kinds=KINDS)
 
 
@@ -106,7 +143,19 @@ def _page(gateway: Gateway, problems: list[Any], given: dict[str, str]) -> str:
     code = services().vault.get(session(), "sender-code", gateway_id, g.now)
     health = gateway_health.load(session().connection()).get(gateway_id)
     template = "gateways/edit.html" if gateway.kind == "smtp" else "gateways/provider.html"
-    return render_template(template, gateway=gateway, problems=problems, given=given, has_password=bool(kept), code_sent=bool(code), kinds=KINDS, blank_call=HttpCall(), blank_receipts=Receipts(), receipts_at=address_of(gateway.key), health=health)
+    return render_template(
+        template,
+        gateway=gateway,
+        problems=problems,
+        given=given,
+        has_password=bool(kept),
+        code_sent=bool(code),
+        kinds=KINDS,
+        blank_call=HttpCall(),
+        blank_receipts=Receipts(),
+        receipts_at=address_of(gateway.key),
+        health=health,
+    )
 
 
 @pages.post("/<key>")
@@ -118,7 +167,9 @@ def save(key: str) -> Any:
     for name in ("name", "timeout_seconds"):
         spec[name] = form.get(name, spec[name])
     try:
-        made = read_spec(Gateway, _mail_spec(spec, form, gateway) if gateway.kind == "smtp" else _provider_spec(spec, form))
+        made = read_spec(
+            Gateway, _mail_spec(spec, form, gateway) if gateway.kind == "smtp" else _provider_spec(spec, form)
+        )
         found = _tried(made)
         if found:
             raise Invalid(found)
@@ -144,9 +195,10 @@ def _mail_spec(spec: dict[str, Any], form: MultiDict[str, str], was: Gateway) ->
         megabytes = form.get("limits.megabytes", type=float)
         megabytes = megabytes if megabytes is not None and 0 <= megabytes < 1e6 else None  # nan, inf
         spec["limits"] = {
-            "attachments": form["limits.attachments"], "total_bytes": int(megabytes * 1e6) if megabytes is not None else form.get("limits.megabytes", ""),
+            "attachments": form["limits.attachments"],
+            "total_bytes": int(megabytes * 1e6) if megabytes is not None else form.get("limits.megabytes", ""),
             "types": [t.strip() for t in form.get("limits.types", "").replace(",", "\n").splitlines() if t.strip()],
-        }  # fmt: skip
+        }
     return spec
 
 
@@ -157,24 +209,39 @@ def _provider_spec(spec: dict[str, Any], form: MultiDict[str, str]) -> dict[str,
     spec["call"] = _call_spec(form, "call")
     spec["receipts"] = None
     if form.get("receipts.on"):
-        spec["receipts"] = {name: form.get(f"receipts.{name}", "") for name in ("id_at", "state_at", "text_at")} | {word: _words(form, f"receipts.{word}") for word in ("delivered", "read", "failed", "answered")}
+        spec["receipts"] = {name: form.get(f"receipts.{name}", "") for name in ("id_at", "state_at", "text_at")} | {
+            word: _words(form, f"receipts.{word}") for word in ("delivered", "read", "failed", "answered")
+        }
     if spec["kind"] == "chat":
         spec["review"] = None
         if form.get("review.on"):
             spec["review"] = {
-                "submit": _call_spec(form, "review.submit"), "look": _call_spec(form, "review.look"), **{word: _words(form, f"review.{word}") for word in ("approved", "rejected")},
-            }  # fmt: skip
+                "submit": _call_spec(form, "review.submit"),
+                "look": _call_spec(form, "review.look"),
+                **{word: _words(form, f"review.{word}") for word in ("approved", "rejected")},
+            }
     return spec
 
 
 def _call_spec(form: MultiDict[str, str], prefix: str) -> dict[str, Any]:
-    made: dict[str, Any] = {name: form.get(f"{prefix}.{name}", "") for name in ("method", "url", "content_type", "body", "id_at", "outcome_at", "reason_at")}
+    made: dict[str, Any] = {
+        name: form.get(f"{prefix}.{name}", "")
+        for name in ("method", "url", "content_type", "body", "id_at", "outcome_at", "reason_at")
+    }
     made["headers"] = {}
     for line in form.get(f"{prefix}.headers", "").splitlines():
         name, colon, value = line.partition(":")
         if line.strip():
             if not colon:
-                raise Invalid([Problem(f"{prefix}.headers", f"“{line.strip()[:60]}” is no header.", "Write each on a line, as Name: value.")])
+                raise Invalid(
+                    [
+                        Problem(
+                            f"{prefix}.headers",
+                            f"“{line.strip()[:60]}” is no header.",
+                            "Write each on a line, as Name: value.",
+                        )
+                    ]
+                )
             made["headers"][name.strip()] = value.strip()
     for word in ("refused", "later"):
         made[word] = _words(form, f"{prefix}.{word}")
@@ -201,10 +268,17 @@ def pause(key: str) -> Any:
     gateway = _gateway(key).model_copy(update={"paused": request.form.get("paused") == "yes"})
     with services().database.writing() as writing:
         row = setup.save_plain(writing, GatewayRow, store().id or 0, gateway, g.now)
-        released = 0 if gateway.paused else setup.release_paused(writing, row.id, f"{gateway.name} is paused.", services().clock.now())
+        released = (
+            0
+            if gateway.paused
+            else setup.release_paused(writing, row.id, f"{gateway.name} is paused.", services().clock.now())
+        )
     services().setups.forget()
     services().bell.ring()
-    flash("Paused: what is due is held." if gateway.paused else f"It runs again. {released} held sends were released.", "good")
+    flash(
+        "Paused: what is due is held." if gateway.paused else f"It runs again. {released} held sends were released.",
+        "good",
+    )
     return redirect(url_for(".edit", key=key))
 
 
@@ -236,7 +310,17 @@ def _send_code(gateway: Gateway, gateway_id: int) -> Any:
     address, code = gateway.sender.address, f"{secrets.randbelow(1_000_000):06d}"
     text = f"The code is {code}. Type it in on the page of {gateway.name} within an hour.\n"
     mail = RenderedEmail(f"{code} is the code for {address}", f"<p>{text}</p>", text)
-    data = build(mail, Envelope(address, live().setup.store.name, address, "", f"{secrets.token_hex(8)}@{address.rpartition('@')[2]}", services().clock.now()))
+    data = build(
+        mail,
+        Envelope(
+            address,
+            live().setup.store.name,
+            address,
+            "",
+            f"{secrets.token_hex(8)}@{address.rpartition('@')[2]}",
+            services().clock.now(),
+        ),
+    )
     kept = services().vault.get(session(), "gateway", gateway_id, g.now)
     way = way_for(gateway, kept[0].text if kept else "")
     outcome = way.deliver(Mail(address, address, data), code)

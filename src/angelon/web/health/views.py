@@ -24,7 +24,8 @@ OLDEST_UNPLANNED = dt.timedelta(minutes=2)
 
 @pages.get("/readyz")
 def ready() -> Any:
-    """503 where the database can't be read, no worker has given a sign of life for 20 s, or an event has waited long to be planned.
+    """503 where the database can't be read, no worker has given a sign of life for 20 s, or an event has waited long to
+    be planned.
 
     `process` names who answers: what `ANGELON_HOME/run.json` has of the web process that was started last.
     """
@@ -38,5 +39,11 @@ def ready() -> Any:
     if not lives:
         return jsonify({"status": "not ready", "why": "no worker is running", **who}), 503
     if waited is not None and waited > OLDEST_UNPLANNED:
-        return jsonify({"status": "not ready", "why": f"the oldest event has waited {int(waited.total_seconds())} s to be planned", **who}), 503
+        return jsonify(
+            {
+                "status": "not ready",
+                "why": f"the oldest event has waited {int(waited.total_seconds())} s to be planned",
+                **who,
+            }
+        ), 503
     return jsonify({"status": "ready", **who})

@@ -36,7 +36,9 @@ class IntakeFirst:
         raw = environ["wsgi.input"].read(MOST_READ + 1) if length <= MOST_READ else b""
         text = environ.get("QUERY_STRING", "")
         remote = self._proxies.sender(environ.get("REMOTE_ADDR", ""), headers.get("x-forwarded-for", ""))
-        answer = self._intake.receive(unquote(path[len(PREFIX) :]), environ["REQUEST_METHOD"], headers, raw, length, query_of(text), remote)
+        answer = self._intake.receive(
+            unquote(path[len(PREFIX) :]), environ["REQUEST_METHOD"], headers, raw, length, query_of(text), remote
+        )
         status, found, body = as_http(answer, environ["REQUEST_METHOD"])
         start_response(f"{status} {HTTP_STATUS_CODES.get(status, '')}", found)
         return [body]
@@ -59,6 +61,14 @@ def as_http(answer: Answer, method: str) -> tuple[int, list[tuple[str, str]], by
     if answer.text is not None:
         body, kind = answer.text.encode(), "text/plain; charset=utf-8"
     else:
-        body, kind = orjson.dumps(answer.body), "application/json" if answer.status < 300 else "application/problem+json"
-    headers = [("Content-Type", kind), ("Content-Length", str(len(body))), ("X-Content-Type-Options", "nosniff"), *answer.headers.items()]
+        body, kind = (
+            orjson.dumps(answer.body),
+            "application/json" if answer.status < 300 else "application/problem+json",
+        )
+    headers = [
+        ("Content-Type", kind),
+        ("Content-Length", str(len(body))),
+        ("X-Content-Type-Options", "nosniff"),
+        *answer.headers.items(),
+    ]
     return answer.status, headers, body if method != "HEAD" else b""

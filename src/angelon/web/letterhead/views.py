@@ -30,27 +30,54 @@ def index() -> Any:
 
 
 def _page(the_store: Store, problems: list[Problem], given: dict[str, str]) -> str:
-    pictures = sorted({f"library:{f.shelf}/{f.name}" for f in live().files if f.type.startswith("image/") and f.by == ""})
-    team = given.get("team") if "team" in given else "\n".join(", ".join(part for part in (p.name, p.email, p.phone) if part) for p in the_store.team)
-    return render_template("letterhead/index.html", letterhead=the_store.letterhead, the_store=the_store, problems=problems, given=given, pictures=pictures, team=team, sheets=_sheets(the_store), judged=_judged(the_store))
+    pictures = sorted(
+        {f"library:{f.shelf}/{f.name}" for f in live().files if f.type.startswith("image/") and f.by == ""}
+    )
+    team = (
+        given.get("team")
+        if "team" in given
+        else "\n".join(", ".join(part for part in (p.name, p.email, p.phone) if part) for p in the_store.team)
+    )
+    return render_template(
+        "letterhead/index.html",
+        letterhead=the_store.letterhead,
+        the_store=the_store,
+        problems=problems,
+        given=given,
+        pictures=pictures,
+        team=team,
+        sheets=_sheets(the_store),
+        judged=_judged(the_store),
+    )
 
 
 def _judged(the_store: Store) -> dict[str, Any]:
     """Whether the accent can be read: as text on paper, and under the words of a button."""
     accent = the_store.letterhead.accent
-    return {"paper": round(contrast(accent, PAPER), 1), "button": round(contrast(accent, ink_on(accent)), 1), "ink": ink_on(accent), "enough": ENOUGH}
+    return {
+        "paper": round(contrast(accent, PAPER), 1),
+        "button": round(contrast(accent, ink_on(accent)), 1),
+        "ink": ink_on(accent),
+        "enough": ENOUGH,
+    }
 
 
 def _sheets(the_store: Store) -> list[tuple[str, str, Preview]]:
     """Every message with an email as it looks under a letterhead: key, name, preview."""
     changed = LiveSetup(**{**vars(live()), "setup": _with(the_store)})
     made = []
-    for row in session().exec(setup.select(MessageRow).where(MessageRow.store_id == store().id).order_by(setup.col(MessageRow.id))):
+    for row in session().exec(
+        setup.select(MessageRow).where(MessageRow.store_id == store().id).order_by(setup.col(MessageRow.id))
+    ):
         message = Message.model_validate(setup.current_spec(session(), row))
         if not message.email:
             continue
         routes = [active.route for active in live().setup.routes if active.route.send == row.key]
-        hand = hands.take(live(), {s for route in routes for s in route.sources} or None, {t for route in routes for t in route.when} or None)
+        hand = hands.take(
+            live(),
+            {s for route in routes for s in route.sources} or None,
+            {t for route in routes for t in route.when} or None,
+        )
         locale = message.locale_for("email", the_store.locale) or message.locale
         made.append((row.key, message.name, preview(message, "email", locale, changed, hand)))
     return made
@@ -68,10 +95,15 @@ def _changed() -> Store:
     spec = live().setup.store.model_dump(mode="json")
     spec["letterhead"] = {name: form.get(name, spec["letterhead"][name]) for name in FIELDS}
     if "forbidden" in form:
-        spec["rules"] = {part: [line.strip() for line in form.get(part, "").splitlines() if line.strip()] for part in ("forbidden", "link_hosts")}
+        spec["rules"] = {
+            part: [line.strip() for line in form.get(part, "").splitlines() if line.strip()]
+            for part in ("forbidden", "link_hosts")
+        }
         spec["private_hosts"] = [line.strip() for line in form.get("private_hosts", "").splitlines() if line.strip()]
         spec["team"] = [_person(line) for line in form.get("team", "").splitlines() if line.strip()]
-        spec["locales"] = [tag.strip() for tag in form.get("locales", "").replace(",", " ").split() if tag.strip() != spec["locale"]]
+        spec["locales"] = [
+            tag.strip() for tag in form.get("locales", "").replace(",", " ").split() if tag.strip() != spec["locale"]
+        ]
     return read_spec(Store, spec)
 
 
@@ -91,7 +123,13 @@ def seen() -> Any:
         changed = _changed()
     except Invalid as error:
         return jsonify({"problems": [p.as_dict() for p in error.problems]}), 422
-    return jsonify({"sheets": {key: made.html or "" for key, _, made in _sheets(changed)}, "judged": _judged(changed), "problems": []})
+    return jsonify(
+        {
+            "sheets": {key: made.html or "" for key, _, made in _sheets(changed)},
+            "judged": _judged(changed),
+            "problems": [],
+        }
+    )
 
 
 @pages.post("")
@@ -121,7 +159,23 @@ def save() -> Any:
 
 def _with_logo(the_store: Store, name: str | None, data: bytes) -> Store:
     if len(data) > 2_000_000:
-        raise Invalid([Problem("logo", "The picture is larger than 2 MB.", "Make it smaller; 600 pixels across are enough.")])
+        raise Invalid(
+            [Problem("logo", "The picture is larger than 2 MB.", "Make it smaller; 600 pixels across are enough.")]
+        )
     if sniff(data) not in ("image/png", "image/jpeg", "image/gif"):
-        raise Invalid([Problem("logo", f"The file is {sniff(data)} by its content.", "Use a PNG, JPEG or GIF: what every mail program shows.")])
-    return the_store.model_copy(update={"letterhead": the_store.letterhead.model_copy(update={"logo": f"library:letterhead/{file_name(name or '', 'logo.png').replace('/', '-')}"})})
+        raise Invalid(
+            [
+                Problem(
+                    "logo",
+                    f"The file is {sniff(data)} by its content.",
+                    "Use a PNG, JPEG or GIF: what every mail program shows.",
+                )
+            ]
+        )
+    return the_store.model_copy(
+        update={
+            "letterhead": the_store.letterhead.model_copy(
+                update={"logo": f"library:letterhead/{file_name(name or '', 'logo.png').replace('/', '-')}"}
+            )
+        }
+    )

@@ -30,9 +30,13 @@ def index() -> Any:
         spec = row.draft or {}
         message = live().setup.messages.get(row.key)
         for attachment in [*(message.model_dump()["attachments"] if message else []), *spec.get("attachments", [])]:
-            if attachment.get("kind") == "library" and (row.key, spec.get("name", row.key)) not in uses.setdefault(attachment["shelf"], []):
+            if attachment.get("kind") == "library" and (row.key, spec.get("name", row.key)) not in uses.setdefault(
+                attachment["shelf"], []
+            ):
                 uses[attachment["shelf"]].append((row.key, message.name if message else spec.get("name", row.key)))
-    return render_template("library/index.html", shelves=shelves, by=BY, uses={shelf: dict(found) for shelf, found in uses.items()})
+    return render_template(
+        "library/index.html", shelves=shelves, by=BY, uses={shelf: dict(found) for shelf, found in uses.items()}
+    )
 
 
 @pages.post("")
@@ -82,7 +86,9 @@ def shown(mark: str) -> Any:
 
 def _answer(data: bytes, type_: str, name: str, inline: bool) -> Response:
     answer = Response(data, mimetype=type_ if inline else "application/octet-stream")
-    answer.headers.set("Content-Disposition", "inline" if inline else "attachment", filename=name.encode("ascii", "replace").decode())
+    answer.headers.set(
+        "Content-Disposition", "inline" if inline else "attachment", filename=name.encode("ascii", "replace").decode()
+    )
     answer.headers["Content-Security-Policy"] = "default-src 'none'; sandbox"
     answer.headers["Cache-Control"] = "no-cache"
     return answer

@@ -10,7 +10,17 @@ from typing import Any
 
 from markupsafe import Markup, escape
 
-_NAMES = {"email": "Email", "sms": "SMS", "chat": "Chat", "blocks": "block", "only_if": "only if", "url": "address", "src": "picture", "alt": "words for the picture", "html": "page"}
+_NAMES = {
+    "email": "Email",
+    "sms": "SMS",
+    "chat": "Chat",
+    "blocks": "block",
+    "only_if": "only if",
+    "url": "address",
+    "src": "picture",
+    "alt": "words for the picture",
+    "html": "page",
+}
 
 
 @dataclass(frozen=True)
@@ -25,7 +35,11 @@ class Change:
 def compare(old: dict[str, Any], new: dict[str, Any]) -> list[Change]:
     """Every field that differs between two specs of a message, in the order of the message."""
     before, after = dict(_fields((), old)), dict(_fields((), new))
-    return [Change(_called(place), *marked(before.get(place, ""), after.get(place, ""))) for place in dict.fromkeys([*before, *after]) if before.get(place, "") != after.get(place, "")]
+    return [
+        Change(_called(place), *marked(before.get(place, ""), after.get(place, "")))
+        for place in dict.fromkeys([*before, *after])
+        if before.get(place, "") != after.get(place, "")
+    ]
 
 
 def _fields(place: tuple[str, ...], value: Any) -> list[tuple[tuple[str, ...], str]]:
@@ -47,7 +61,9 @@ MOST_LINES = 4_000
 
 
 def marked(old: str, new: str) -> tuple[Markup, Markup]:
-    """Two texts as HTML, with what was taken out and put in marked: by words, of long texts by lines and then by words."""
+    """Two texts as HTML, with what was taken out and put in marked: by words, of long texts by lines and then
+    by words.
+    """
     a, b = _words(old), _words(new)
     if len(a) * len(b) <= MOST_PAIRS:
         return _marked(a, b, lambda out, put: (_del(out), _ins(put)))
@@ -65,7 +81,9 @@ def marked(old: str, new: str) -> tuple[Markup, Markup]:
     return _marked(lines, new_lines, closer)
 
 
-def _marked(a: list[str], b: list[str], changed: Callable[[list[str], list[str]], tuple[Markup, Markup]]) -> tuple[Markup, Markup]:
+def _marked(
+    a: list[str], b: list[str], changed: Callable[[list[str], list[str]], tuple[Markup, Markup]]
+) -> tuple[Markup, Markup]:
     start, end = _alike(a, b)
     before, after = escape("".join(a[:start])), escape("".join(a[len(a) - end :]))
     a, b = a[start : len(a) - end], b[start : len(b) - end]

@@ -49,16 +49,30 @@ class Preview:
         return {**asdict(self), "problems": [p.as_dict() for p in self.problems]}
 
 
-def preview(message: Message, channel: str, locale: str, live: LiveSetup, hand: Hand, samples: list[Sample] | None = None) -> Preview:
+def preview(
+    message: Message, channel: str, locale: str, live: LiveSetup, hand: Hand, samples: list[Sample] | None = None
+) -> Preview:
     """Renders one variant, as `_preview`; a page with a draft that can't be shown opens all the same, and says so."""
     try:
         return _preview(message, channel, locale, live, hand, samples)
     except Exception as error:
         log.exception("a draft could not be shown", message=message.key)
-        return Preview(channel, locale, problems=[Problem(f"{channel}.{locale}", f"The preview could not be made: {type(error).__name__}.", "Take back what you changed last. The log says more.")])
+        return Preview(
+            channel,
+            locale,
+            problems=[
+                Problem(
+                    f"{channel}.{locale}",
+                    f"The preview could not be made: {type(error).__name__}.",
+                    "Take back what you changed last. The log says more.",
+                )
+            ],
+        )
 
 
-def _preview(message: Message, channel: str, locale: str, live: LiveSetup, hand: Hand, samples: list[Sample] | None = None) -> Preview:
+def _preview(
+    message: Message, channel: str, locale: str, live: LiveSetup, hand: Hand, samples: list[Sample] | None = None
+) -> Preview:
     """Renders one variant. A variable without a value is shown by its name in ⟨ ⟩, and is among the problems."""
     seen = Preview(channel, locale)
     if locale not in message.variants(channel):
@@ -79,12 +93,26 @@ def _preview(message: Message, channel: str, locale: str, live: LiveSetup, hand:
         except CantRender:
             seen.problems.append(error.problem.at(f"{channel}.{locale}"))
             return seen
-        seen.problems.append(Problem(f"{channel}.{locale}", error.problem.what, f"With this event the send would be held. {error.problem.mend}", "warning"))
+        seen.problems.append(
+            Problem(
+                f"{channel}.{locale}",
+                error.problem.what,
+                f"With this event the send would be held. {error.problem.mend}",
+                "warning",
+            )
+        )
     seen.made = True
     if isinstance(made, RenderedEmail):
-        seen.subject, seen.html, seen.text, seen.bytes = made.subject, pictured(made.html), made.text, len(made.html.encode())
+        seen.subject, seen.html, seen.text, seen.bytes = (
+            made.subject,
+            pictured(made.html),
+            made.text,
+            len(made.html.encode()),
+        )
         seen.files = [_called(wanted) for wanted in made.wanted]
-        seen.more |= {name: value for name, value in (("cc", made.cc), ("bcc", made.bcc), ("reply_to", made.reply_to)) if value}
+        seen.more |= {
+            name: value for name, value in (("cc", made.cc), ("bcc", made.bcc), ("reply_to", made.reply_to)) if value
+        }
     elif isinstance(made, RenderedSms) and isinstance(compiled, CompiledSms):
         seen.text = made.text
         seen.more |= _sms(made, compiled, live, samples or [])
@@ -94,16 +122,27 @@ def _preview(message: Message, channel: str, locale: str, live: LiveSetup, hand:
     return seen
 
 
-def _values(message: Message, channel: str, locale: str, compiled: Part, live: LiveSetup, hand: Hand, seen: Preview) -> dict[str, Value]:
+def _values(
+    message: Message, channel: str, locale: str, compiled: Part, live: LiveSetup, hand: Hand, seen: Preview
+) -> dict[str, Value]:
     """What the text is filled with: the event in hand's values, else samples, else the names themselves."""
     unknown = sorted(compiled.names - set(live.setup.variables) - {"order"})
-    seen.problems += [unknown_variable(name, live.setup).at(place_of(message, channel, locale, name)) for name in unknown]
+    seen.problems += [
+        unknown_variable(name, live.setup).at(place_of(message, channel, locale, name)) for name in unknown
+    ]
     values: dict[str, Any] = {}
     if hand.reading is not None and hand.variables is not None:
         values, missing = values_for(compiled.names - set(unknown), hand.reading, hand.variables)
         for problem in missing:
             name = problem.where.rpartition(".")[2]
-            seen.problems.append(Problem(place_of(message, channel, locale, name), problem.what, f"With this event the send would be held. {problem.mend}", "warning"))
+            seen.problems.append(
+                Problem(
+                    place_of(message, channel, locale, name),
+                    problem.what,
+                    f"With this event the send would be held. {problem.mend}",
+                    "warning",
+                )
+            )
             values[name] = f"⟨{name}⟩"
         address, name, _ = customer(channel, hand.reading)
         seen.to = f"{name} <{address}>" if name and channel == "email" else address
@@ -130,7 +169,9 @@ def _called(wanted: Any) -> str:
 def _placeholders(compiled: CompiledChat, values: dict[str, Value]) -> list[dict[str, Any]]:
     """Each numbered placeholder with what it is now and the sample that a reviewer would see."""
     found = []
-    for number, (expression, template) in enumerate(zip(compiled.numbered.placeholders, compiled.placeholders, strict=True), 1):
+    for number, (expression, template) in enumerate(
+        zip(compiled.numbered.placeholders, compiled.placeholders, strict=True), 1
+    ):
         try:
             now = template.render(values, compiled.locale, 500)
         except CantRender:
@@ -155,14 +196,32 @@ def _sms(made: RenderedSms, compiled: CompiledSms, live: LiveSetup, samples: lis
             continue
         lengths.append((other.count.segments, other.count.units, sample.label, other.count.encoding))
     lengths.sort()
-    told = [("shortest", lengths[0]), ("typical", lengths[len(lengths) // 2]), ("longest", lengths[-1])] if lengths else []
+    told = (
+        [("shortest", lengths[0]), ("typical", lengths[len(lengths) // 2]), ("longest", lengths[-1])] if lengths else []
+    )
     count = made.count
     room = {"GSM-7": (160, 153), "UCS-2": (70, 67)}[count.encoding][count.segments > 1]
     return {
-        "encoding": count.encoding, "segments": count.segments, "units": count.units, "left": count.left, "room": room, "forced": [{"sign": c, "instead": i} for c, i in count.forced_by],
-        "cost": f"{price * count.segments:.3f} {currency}" if price else "", "cap": gateway.max_segments if gateway else 0,
-        "spread": [{"said": said, "segments": s, "units": u, "with": label, "encoding": e, "cost": f"{price * s:.3f} {currency}" if price else ""} for said, (s, u, label, e) in told],
-    }  # fmt: skip
+        "encoding": count.encoding,
+        "segments": count.segments,
+        "units": count.units,
+        "left": count.left,
+        "room": room,
+        "forced": [{"sign": c, "instead": i} for c, i in count.forced_by],
+        "cost": f"{price * count.segments:.3f} {currency}" if price else "",
+        "cap": gateway.max_segments if gateway else 0,
+        "spread": [
+            {
+                "said": said,
+                "segments": s,
+                "units": u,
+                "with": label,
+                "encoding": e,
+                "cost": f"{price * s:.3f} {currency}" if price else "",
+            }
+            for said, (s, u, label, e) in told
+        ],
+    }
 
 
 def _chat_price(live: LiveSetup) -> dict[str, str]:
@@ -170,9 +229,15 @@ def _chat_price(live: LiveSetup) -> dict[str, str]:
     return {"cost": f"{gateway.price:.3f} {live.setup.store.currency}"} if gateway and gateway.price else {}
 
 
-def preflight(message: Message, live: LiveSetup, samples: list[Sample], reviews: dict[tuple[str, str], str]) -> list[Problem]:
+def preflight(
+    message: Message, live: LiveSetup, samples: list[Sample], reviews: dict[tuple[str, str], str]
+) -> list[Problem]:
     """What would go wrong with a message as it stands: errors keep it from being published, warnings don't."""
-    speaking = [(active.route.channel, active.route.gateway, active.route.sources) for active in live.setup.routes if active.route.send == message.key]
+    speaking = [
+        (active.route.channel, active.route.gateway, active.route.sources)
+        for active in live.setup.routes
+        if active.route.send == message.key
+    ]
     return Preflight(message, live.setup, speaking, samples, live.files, reviews).run()
 
 

@@ -25,7 +25,15 @@ def send(row: MessageRow, message: Message, channel: str, locale: str, gateway_k
     """Puts a test on its way; gives its id. Raises Invalid with what keeps it."""
     gateway = live().setup.gateways.get(gateway_key)
     if gateway is None or gateway.channel != channel:
-        raise Invalid([Problem("gateway", f"There is no gateway for {CALLED.get(channel, channel)} yet.", "Set one up under Gateways.")])
+        raise Invalid(
+            [
+                Problem(
+                    "gateway",
+                    f"There is no gateway for {CALLED.get(channel, channel)} yet.",
+                    "Set one up under Gateways.",
+                )
+            ]
+        )
     if gateway.paused:
         raise Invalid([Problem("gateway", f"{gateway.name} is paused.", "Let it go on, or choose another.")])
     if locale not in message.variants(channel):
@@ -37,7 +45,15 @@ def send(row: MessageRow, message: Message, channel: str, locale: str, gateway_k
         raise Invalid([unknown_variable(unknown[0], live().setup)])
     if hand.reading is None or hand.variables is None:
         if compiled.names:
-            raise Invalid([Problem("hand", "There is no event in hand whose values the text could be filled with.", "Have a source deliver one first.")])
+            raise Invalid(
+                [
+                    Problem(
+                        "hand",
+                        "There is no event in hand whose values the text could be filled with.",
+                        "Have a source deliver one first.",
+                    )
+                ]
+            )
         values = {}
     else:
         values, missing = values_for(compiled.names, hand.reading, hand.variables)
@@ -48,7 +64,15 @@ def send(row: MessageRow, message: Message, channel: str, locale: str, gateway_k
     except CantRender as error:
         raise Invalid([error.problem]) from None
     if isinstance(compiled, CompiledChat) and not live().setup.approved(gateway_key, message, locale, compiled):
-        raise Invalid([Problem("review", f"{gateway.name} sends approved texts only, and this one is not approved yet.", "Submit it for review first.")])
+        raise Invalid(
+            [
+                Problem(
+                    "review",
+                    f"{gateway.name} sends approved texts only, and this one is not approved yet.",
+                    "Submit it for review first.",
+                )
+            ]
+        )
     now = services().clock.now()
     send_id = services().clock.new_id("sd", now)
     with services().database.connection() as connection:
@@ -56,14 +80,34 @@ def send(row: MessageRow, message: Message, channel: str, locale: str, gateway_k
             connection,
             [
                 {
-                    "id": send_id, "store_id": store().id, "event_id": hand.event.id if hand.event else None, "order_id": None, "route_id": None, "message_id": row.id,
-                    "gateway_id": live().gateway_ids[gateway_key], "revision_id": None, "channel": channel, "recipient": address, "recipient_name": "", "locale": locale,
-                    "state": State.SCHEDULED, "reason": "", "created_at": now, "due_at": now, "worker": "", "tries": 0, "subject": "", "test": True, "draft": message.plain(),
+                    "id": send_id,
+                    "store_id": store().id,
+                    "event_id": hand.event.id if hand.event else None,
+                    "order_id": None,
+                    "route_id": None,
+                    "message_id": row.id,
+                    "gateway_id": live().gateway_ids[gateway_key],
+                    "revision_id": None,
+                    "channel": channel,
+                    "recipient": address,
+                    "recipient_name": "",
+                    "locale": locale,
+                    "state": State.SCHEDULED,
+                    "reason": "",
+                    "created_at": now,
+                    "due_at": now,
+                    "worker": "",
+                    "tries": 0,
+                    "subject": "",
+                    "test": True,
+                    "draft": message.plain(),
                     "values": {name: pack(value) for name, value in values.items()},
-                    "trace": [{"part": "test", "verdict": "yes", "saw": "sent by hand from the message’s page", "why": ""}],
+                    "trace": [
+                        {"part": "test", "verdict": "yes", "saw": "sent by hand from the message’s page", "why": ""}
+                    ],
                 }
             ],
-        )  # fmt: skip
+        )
     return send_id
 
 
@@ -73,7 +117,13 @@ def _address(channel: str, to: str) -> str:
         try:
             return check_email(to)
         except EmailNotValidError as error:
-            raise Invalid([Problem("to", f"“{to[:60]}” is no email address. {error}", "Write one, or choose somebody of the team.")]) from None
+            raise Invalid(
+                [
+                    Problem(
+                        "to", f"“{to[:60]}” is no email address. {error}", "Write one, or choose somebody of the team."
+                    )
+                ]
+            ) from None
     try:
         return phone_text(read_phone(to, live().setup.store.country or None))
     except BadPhone as error:

@@ -55,7 +55,9 @@ def index() -> Any:
     rows = []
     routes = session().exec(setup.select(RouteRow).where(RouteRow.store_id == store().id)).all()
     spoken = [(route, setup.current_spec(session(), route)) for route in routes]
-    for row in session().exec(setup.select(MessageRow).where(MessageRow.store_id == store().id).order_by(setup.col(MessageRow.id))):
+    for row in session().exec(
+        setup.select(MessageRow).where(MessageRow.store_id == store().id).order_by(setup.col(MessageRow.id))
+    ):
         message = _message(row)
         by = [(route, spec) for route, spec in spoken if spec.get("send") == row.key]
         rows.append((row, message, by))
@@ -93,7 +95,11 @@ def create() -> Any:
                 made.append(variable["name"])
     services().setups.forget()
     if made:
-        flash(f"The text uses {', '.join(made)}, which you did not have: {'they are' if len(made) > 1 else 'it is'} there now, and each source still has to say where to find {'them' if len(made) > 1 else 'it'}.", "good")
+        flash(
+            f"The text uses {', '.join(made)}, which you did not have: {'they are' if len(made) > 1 else 'it is'} "
+            f"there now, and each source still has to say where to find {'them' if len(made) > 1 else 'it'}.",
+            "good",
+        )
     return redirect(url_for(".edit", key=key))
 
 
@@ -109,12 +115,31 @@ def edit(key: str) -> Any:
     locale = message.locale_for(channel, wanted) or message.locale
     samples = _samples(key)
     return render_template(
-        "messages/edit.html", row=row, message=message, channel=channel, locale=locale, hand=hand, variables=_variables(hand), revision=_live_revision(row),
-        routes=[active.route for active in live().setup.routes if active.route.send == key], seen=preview(message, channel, locale, live(), hand, samples),
-        checks=_checked(message, row, samples), locales=list(message.variants(channel)), cards=_cards(message, row), channels=CHANNELS, called=CALLED, library=_library(),
-        expected=[tag for tag in [live().setup.store.locale, *live().setup.store.locales] if tag not in message.variants(channel)], team=live().setup.store.team,
-        gateways=[way for way in live().setup.gateways.values() if way.channel == channel], review=_review(message, row, locale) if channel == "chat" else None,
-    )  # fmt: skip
+        "messages/edit.html",
+        row=row,
+        message=message,
+        channel=channel,
+        locale=locale,
+        hand=hand,
+        variables=_variables(hand),
+        revision=_live_revision(row),
+        routes=[active.route for active in live().setup.routes if active.route.send == key],
+        seen=preview(message, channel, locale, live(), hand, samples),
+        checks=_checked(message, row, samples),
+        locales=list(message.variants(channel)),
+        cards=_cards(message, row),
+        channels=CHANNELS,
+        called=CALLED,
+        library=_library(),
+        expected=[
+            tag
+            for tag in [live().setup.store.locale, *live().setup.store.locales]
+            if tag not in message.variants(channel)
+        ],
+        team=live().setup.store.team,
+        gateways=[way for way in live().setup.gateways.values() if way.channel == channel],
+        review=_review(message, row, locale) if channel == "chat" else None,
+    )
 
 
 def _live_revision(row: MessageRow) -> RevisionRow | None:
@@ -146,7 +171,10 @@ def _samples(key: str) -> list[Sample]:
 
 def _checked(message: Message, row: MessageRow, samples: list[Sample]) -> list[tuple[Problem, str, str]]:
     """What would go wrong, each with the page and the field where it is mended."""
-    return [(problem, *way_to(problem.where, message)) for problem in preflight(message, live(), samples, reviews.states(session(), row.id or 0))]
+    return [
+        (problem, *way_to(problem.where, message))
+        for problem in preflight(message, live(), samples, reviews.states(session(), row.id or 0))
+    ]
 
 
 def _cards(message: Message, row: MessageRow) -> dict[str, str]:
@@ -166,7 +194,9 @@ def _library() -> dict[str, Any]:
     files = live().files
     return {
         "shelves": sorted({file.shelf for file in files}),
-        "pictures": sorted({f"{file.shelf}/{file.name}" for file in files if file.type.startswith("image/") and file.by == ""}),
+        "pictures": sorted(
+            {f"{file.shelf}/{file.name}" for file in files if file.type.startswith("image/") and file.by == ""}
+        ),
     }
 
 
@@ -178,8 +208,24 @@ def _variables(hand: hands.Hand) -> list[dict[str, Any]]:
     for name, variable in live().setup.variables.items():
         evaluation = hand.variables[name] if hand.variables else None
         value = show(evaluation.value, locale) if evaluation and evaluation.present else ""
-        listed.append({"name": name, "type": variable.type.value, "value": value[:80], "about": variable.about, "required": variable.required})
-    listed.append({"name": "order.number", "type": "text", "value": hand.number, "about": "the customer-facing number, as the source reads it", "required": False})
+        listed.append(
+            {
+                "name": name,
+                "type": variable.type.value,
+                "value": value[:80],
+                "about": variable.about,
+                "required": variable.required,
+            }
+        )
+    listed.append(
+        {
+            "name": "order.number",
+            "type": "text",
+            "value": hand.number,
+            "about": "the customer-facing number, as the source reads it",
+            "required": False,
+        }
+    )
     return listed
 
 
@@ -199,21 +245,39 @@ def save(key: str) -> Any:
         return jsonify({"saved": False, "problems": [p.as_dict() for p in error.problems]}), 422
     channel, locale = str(body.get("channel", "email")), str(body.get("locale") or message.locale)
     samples = _samples(key) if channel == "sms" else []
-    seen = preview(message, channel, locale, live(), _hand(key), samples) if channel in CHANNELS else Preview()  # first: what can't be shown is not kept
+    seen = (
+        preview(message, channel, locale, live(), _hand(key), samples) if channel in CHANNELS else Preview()
+    )  # first: what can't be shown is not kept
     with services().database.writing() as writing:
         if not body.get("force") and not _from_here(setup.by_key(writing, MessageRow, store().id or 0, key), body):
-            return jsonify({"saved": False, "elsewhere": True, "problems": [Problem("", "The draft was changed in another window meanwhile.", "Load that one, or keep yours.").as_dict()]}), 409
+            return jsonify(
+                {
+                    "saved": False,
+                    "elsewhere": True,
+                    "problems": [
+                        Problem(
+                            "", "The draft was changed in another window meanwhile.", "Load that one, or keep yours."
+                        ).as_dict()
+                    ],
+                }
+            ), 409
         kept = setup.save_draft(writing, MessageRow, store().id or 0, message, g.now)
     return jsonify({"saved": True, "known": _stamp(kept), "preview": seen.as_dict(), "problems": []})
 
 
 def _from_here(row: MessageRow | None, body: dict[str, Any]) -> bool:
-    """Whether the draft is still the one that the page knew, or the one that the page had sent just before (`after`)."""
+    """Whether the draft is still the one that the page knew, or the one that the page had sent just before
+    (`after`).
+    """
     known, after = body.get("known"), body.get("after")
     if row is None or known is None or known == _stamp(row):
         return True
     try:
-        return isinstance(after, dict) and row.draft is not None and read_spec(Message, after) == read_spec(Message, row.draft)
+        return (
+            isinstance(after, dict)
+            and row.draft is not None
+            and read_spec(Message, after) == read_spec(Message, row.draft)
+        )
     except Invalid:
         return False
 
@@ -227,7 +291,13 @@ def preflight_part(key: str) -> Any:
     """What would go wrong with the draft, as a part of the page."""
     row = _row(key)
     message = _message(row)
-    return render_template("messages/_checks.html", checks=_checked(message, row, _samples(key)), message=message, channel=request.args.get("channel"), locale=request.args.get("locale"))
+    return render_template(
+        "messages/_checks.html",
+        checks=_checked(message, row, _samples(key)),
+        message=message,
+        channel=request.args.get("channel"),
+        locale=request.args.get("locale"),
+    )
 
 
 @pages.post("/<key>/publish")
@@ -244,12 +314,25 @@ def publish(key: str) -> Any:
     red = gate.red_for_message(message)
     if red and request.form.get("although") != "yes":
         carried = {name: request.form.get(name, "") for name in ("locale", "channel")}
-        return render_template("checks/red.html", outcomes=red, what=message.name, to=url_for(".publish", key=key), back=url_for(".edit", key=key), carried=carried), 409
+        return render_template(
+            "checks/red.html",
+            outcomes=red,
+            what=message.name,
+            to=url_for(".publish", key=key),
+            back=url_for(".edit", key=key),
+            carried=carried,
+        ), 409
     with services().database.writing() as writing:
-        revision = setup.publish(writing, setup.by_key(writing, MessageRow, store().id or 0, key), g.now, gate.although(red))
+        revision = setup.publish(
+            writing, setup.by_key(writing, MessageRow, store().id or 0, key), g.now, gate.although(red)
+        )
     services().setups.forget()
     unused = not any(active.route.send == key for active in live().setup.routes)
-    flash(f"Revision {revision.number} is live. " + ("No live route sends it yet, so nobody gets it." if unused else "Every send from now on says this."), "good")
+    flash(
+        f"Revision {revision.number} is live. "
+        + ("No live route sends it yet, so nobody gets it." if unused else "Every send from now on says this."),
+        "good",
+    )
     return back
 
 
@@ -307,7 +390,14 @@ def import_page(key: str) -> Any:
         return jsonify({"detail": "Choose a file of HTML."}), 400
     data = file.read(1_000_001)
     if len(data) > 300_000:
-        return jsonify({"detail": f"The file has {len(data) // 1000} KB or more, and a mail may have 300 KB. Take pictures that are written into it out."}), 413
+        return jsonify(
+            {
+                "detail": (
+                    f"The file has {len(data) // 1000} KB or more, and a mail may have 300 KB. Take pictures "
+                    "that are written into it out."
+                )
+            }
+        ), 413
     try:
         source = data.decode("utf-8-sig")
     except UnicodeDecodeError:
@@ -336,9 +426,23 @@ def revisions(key: str) -> Any:
     names = list(specs)
     live_number = next((str(r.number) for r in kept if r.id == row.live_id), "")
     new = request.args.get("new") if request.args.get("new") in specs else (names[0] if names else "")
-    old = request.args.get("old") if request.args.get("old") in specs else (live_number if live_number and live_number != new else next((n for n in names if n != new), new))
+    old = (
+        request.args.get("old")
+        if request.args.get("old") in specs
+        else (live_number if live_number and live_number != new else next((n for n in names if n != new), new))
+    )
     changes = comparing.compare(specs[old or ""][1], specs[new or ""][1]) if names else []
-    return render_template("messages/revisions.html", row=row, message=_message(row), kept=kept, specs=specs, old=old, new=new, changes=changes, live_number=live_number)
+    return render_template(
+        "messages/revisions.html",
+        row=row,
+        message=_message(row),
+        kept=kept,
+        specs=specs,
+        old=old,
+        new=new,
+        changes=changes,
+        live_number=live_number,
+    )
 
 
 @pages.post("/<key>/restore")
@@ -383,7 +487,9 @@ def submit(key: str) -> Any:
     """Hands the chat text of one language in for review."""
     row = _row(key)
     message, locale = _message(row), request.form.get("locale", "")
-    gateway = request.form.get("gateway") or next((k for k, way in live().setup.gateways.items() if way.channel == "chat" and way.review is not None), "")
+    gateway = request.form.get("gateway") or next(
+        (k for k, way in live().setup.gateways.items() if way.channel == "chat" and way.review is not None), ""
+    )
     if locale not in message.chat or gateway not in live().setup.gateways:
         abort(400, "There is no such text to hand in.")
     try:
@@ -392,7 +498,11 @@ def submit(key: str) -> Any:
         flash(f"Not handed in: {error.problems[0].what} {error.problems[0].mend}", "bad")
         return redirect(url_for(".edit", key=key, channel="chat", locale=locale))
     services().setups.forget()
-    said = {"approved": "It is approved: it can be published.", "rejected": f"It is rejected: {kept.reason}", "submitted": "It is in review. The page says so when it is decided."}
+    said = {
+        "approved": "It is approved: it can be published.",
+        "rejected": f"It is rejected: {kept.reason}",
+        "submitted": "It is in review. The page says so when it is decided.",
+    }
     flash(said[kept.state], "bad" if kept.state == "rejected" else "good")
     return redirect(url_for(".edit", key=key, channel="chat", locale=locale))
 
@@ -405,7 +515,9 @@ def review_part(key: str) -> Any:
     session().rollback()
     g.pop("live", None)
     message, locale = _message(_row(key)), request.args.get("locale", "")
-    return render_template("messages/_review.html", row=row, message=message, locale=locale, review=_review(message, row, locale))
+    return render_template(
+        "messages/_review.html", row=row, message=message, locale=locale, review=_review(message, row, locale)
+    )
 
 
 # ---- test sends ---------------------------------------------------------------------------------------------------
@@ -417,7 +529,15 @@ def test(key: str) -> Any:
     row = _row(key)
     message, form = _message(row), request.form
     try:
-        send_id = testing.send(row, message, form.get("channel", ""), form.get("locale", ""), form.get("gateway", ""), form.get("to", ""), _hand(key))
+        send_id = testing.send(
+            row,
+            message,
+            form.get("channel", ""),
+            form.get("locale", ""),
+            form.get("gateway", ""),
+            form.get("to", ""),
+            _hand(key),
+        )
     except Invalid as error:
         return jsonify({"detail": f"{error.problems[0].what} {error.problems[0].mend}"}), 422
     services().bell.ring()
@@ -433,5 +553,3 @@ def tested(key: str, send_id: str) -> Any:
     answer = Response(render_template("messages/_tested.html", send=found.listed.send, attempts=found.attempts))
     answer.headers["X-Settled"] = "yes" if found.listed.send.state not in ("scheduled", "sending") else "no"
     return answer
-
-

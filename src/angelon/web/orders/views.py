@@ -39,10 +39,23 @@ def one(order_id: int) -> Any:
     contact = session().get(ContactRow, order.contact_id) if order.contact_id else None
     read = {part: show(unpack(value)) for part, value in (order.read or {}).items() if part not in ("lines", "parcels")}
     return render_template(
-        "orders/one.html", order=order, events=happened, sends=made, attempts=sends.attempts_of(session(), [s.send.id for s in made]), names=names(), outcome=outcome,
-        source=source, contact=contact, read=read, lines=[unpack(line) for line in (order.read or {}).get("lines", [])], why=why.of_order(source.key if source else "", happened, made, g.now), marks=why.SHOWN, runs=runs_of(order_id), label=event_types.label,
+        "orders/one.html",
+        order=order,
+        events=happened,
+        sends=made,
+        attempts=sends.attempts_of(session(), [s.send.id for s in made]),
+        names=names(),
+        outcome=outcome,
+        source=source,
+        contact=contact,
+        read=read,
+        lines=[unpack(line) for line in (order.read or {}).get("lines", [])],
+        why=why.of_order(source.key if source else "", happened, made, g.now),
+        marks=why.SHOWN,
+        runs=runs_of(order_id),
+        label=event_types.label,
         story=story(happened, made),
-    )  # fmt: skip
+    )
 
 
 WIDTH, LEFT = 1000, 90
@@ -72,7 +85,9 @@ def story(happened: list[EventRow], made: list[Any]) -> list[Mark]:
 
     marks = [Mark(x(e.received_at), "store", "yes", event_types.label(e.type) if e.type else e.name) for e in happened]
     for s in made:
-        marks.append(Mark(x(s.send.settled_at or s.send.due_at), s.send.channel, s.send.state, s.message, f"/sends/{s.send.id}"))
+        marks.append(
+            Mark(x(s.send.settled_at or s.send.due_at), s.send.channel, s.send.state, s.message, f"/sends/{s.send.id}")
+        )
     placed: dict[str, list[float]] = {}
     apart = []
     for mark in sorted(marks, key=lambda m: m.x):

@@ -1,4 +1,6 @@
-"""Why each route spoke or did not speak for an order: for every route, with the part that settled it and the value it saw."""
+"""Why each route spoke or did not speak for an order: for every route, with the part that settled it and the value it
+saw.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +17,17 @@ from angelon.db.tables import EventRow, RevisionRow, RouteRow
 from angelon.web.formats import moment
 from angelon.web.services import live, session, store
 
-SHOWN = {"spoke": "yes", "will speak": "scheduled", "held": "held", "skipped": "skipped", "failed": "failed", "said no": "no", "never saw it": "open", "waits": "open", "off": "open"}
+SHOWN = {
+    "spoke": "yes",
+    "will speak": "scheduled",
+    "held": "held",
+    "skipped": "skipped",
+    "failed": "failed",
+    "said no": "no",
+    "never saw it": "open",
+    "waits": "open",
+    "off": "open",
+}
 """The mark of each word."""
 
 _RANK = {"send": 0, "held": 1, "skipped": 2, "no": 3}
@@ -43,7 +55,9 @@ def of_order(source_key: str, happened: list[EventRow], made: list[Listed], now:
         revision = session().get(RevisionRow, row.live_id) if row.live_id else None
         route = Route.model_validate(revision.spec if revision else setup.current_spec(session(), row))
         mine = [one for one in made if one.route == row.key]
-        found.append(_said(row, route, mine, now) or _decided(row, route, happened) or _never(row, route, source_key, happened))
+        found.append(
+            _said(row, route, mine, now) or _decided(row, route, happened) or _never(row, route, source_key, happened)
+        )
     order = list(SHOWN)
     return sorted(found, key=lambda why: order.index(why.word))
 
@@ -53,10 +67,29 @@ def _said(row: RouteRow, route: Route, mine: list[Listed], now: dt.datetime) -> 
     sends = [one.send for one in mine if one.send.state != "skipped"]
     if not sends:
         return None
-    send = min(sends, key=lambda s: ["sending", "sent", "delivered", "read", "scheduled", "retrying", "held", "failed", "cancelled"].index(s.state))
+    send = min(
+        sends,
+        key=lambda s: [
+            "sending",
+            "sent",
+            "delivered",
+            "read",
+            "scheduled",
+            "retrying",
+            "held",
+            "failed",
+            "cancelled",
+        ].index(s.state),
+    )
     how = f"{CALLED[send.channel]} to {send.recipient or 'nobody'}"
     if send.state in ("scheduled", "retrying"):
-        return Why(row.key, route.name, "will speak", f"{how}, {moment(send.due_at)}." + (f" {send.reason}" if send.reason else ""), send=send.id)
+        return Why(
+            row.key,
+            route.name,
+            "will speak",
+            f"{how}, {moment(send.due_at)}." + (f" {send.reason}" if send.reason else ""),
+            send=send.id,
+        )
     if send.state in ("held", "failed"):
         return Why(row.key, route.name, send.state, send.reason, send=send.id, mend=f"/sends/{send.id}")
     if send.state == "cancelled":
@@ -70,7 +103,9 @@ def _decided(row: RouteRow, route: Route, happened: list[EventRow]) -> Why | Non
     for event in happened:
         for decision in event.decisions or []:
             if decision["route"] == row.key:
-                score = _RANK[decision["outcome"]] * 100 - sum(1 for line in decision["trace"] if line["verdict"] == "yes")
+                score = _RANK[decision["outcome"]] * 100 - sum(
+                    1 for line in decision["trace"] if line["verdict"] == "yes"
+                )
                 if best is None or score < best[0]:
                     best = score, decision, event.id
     if best is None:
@@ -80,27 +115,79 @@ def _decided(row: RouteRow, route: Route, happened: list[EventRow]) -> Why | Non
     word = {"send": "spoke", "held": "held", "skipped": "skipped", "no": "said no"}[decision["outcome"]]
     if settled and settled["part"] == "when" and "before the route was switched on" in settled["why"]:
         word = "never saw it"
-    return Why(row.key, route.name, word, settled["why"] if settled else "It spoke.", settled["part"] if settled else "", settled["saw"] if settled else "", mend=f"/routes/{row.key}?hand={event_id}")
+    return Why(
+        row.key,
+        route.name,
+        word,
+        settled["why"] if settled else "It spoke.",
+        settled["part"] if settled else "",
+        settled["saw"] if settled else "",
+        mend=f"/routes/{row.key}?hand={event_id}",
+    )
 
 
 def _never(row: RouteRow, route: Route, source_key: str, happened: list[EventRow]) -> Why:
-    """Why a route never had a say: off, switched on later, another source, another name, or nothing yet that it waits for."""
+    """Why a route never had a say: off, switched on later, another source, another name, or nothing yet that it waits
+    for.
+    """
     waits = listed([event_types.label(type_) for type_ in route.when], "or") or "nothing yet"
     source = live().setup.sources.get(source_key)
     came = [event for event in happened if event.type in route.when]
     if not row.on:
-        return Why(row.key, route.name, "off", "The route is off." if row.live_id else "The route has never been live.", mend=f"/routes/{row.key}")
+        return Why(
+            row.key,
+            route.name,
+            "off",
+            "The route is off." if row.live_id else "The route has never been live.",
+            mend=f"/routes/{row.key}",
+        )
     if source_key not in route.sources:
-        return Why(row.key, route.name, "never saw it", f"It does not listen to {source.name if source else source_key}.", "from", source.name if source else source_key, mend=f"/routes/{row.key}")
+        return Why(
+            row.key,
+            route.name,
+            "never saw it",
+            f"It does not listen to {source.name if source else source_key}.",
+            "from",
+            source.name if source else source_key,
+            mend=f"/routes/{row.key}",
+        )
     if came and row.since is not None and all(event.received_at < row.since for event in came):
-        return Why(row.key, route.name, "never saw it", f"“{event_types.label(came[-1].type)}” came before it was switched on ({moment(row.since)}).", "when", moment(came[-1].received_at))
+        return Why(
+            row.key,
+            route.name,
+            "never saw it",
+            f"“{event_types.label(came[-1].type)}” came before it was switched on ({moment(row.since)}).",
+            "when",
+            moment(came[-1].received_at),
+        )
     unnamed = list(dict.fromkeys(event.name for event in happened if not event.type))
     if unnamed and not came:
-        return Why(row.key, route.name, "never saw it", f"It waits for {waits}. A delivery called “{unnamed[0]}” means nothing here yet.", "when", unnamed[0], mend=f"/sources/{source_key}")
+        return Why(
+            row.key,
+            route.name,
+            "never saw it",
+            f"It waits for {waits}. A delivery called “{unnamed[0]}” means nothing here yet.",
+            "when",
+            unnamed[0],
+            mend=f"/sources/{source_key}",
+        )
     if source is not None and not source.on:
-        return Why(row.key, route.name, "never saw it", f"{source.name} is off: nothing more comes from it.", "from", source.name, mend=f"/sources/{source_key}")
+        return Why(
+            row.key,
+            route.name,
+            "never saw it",
+            f"{source.name} is off: nothing more comes from it.",
+            "from",
+            source.name,
+            mend=f"/sources/{source_key}",
+        )
     if came and any(event.planned_at is None for event in came):
-        return Why(row.key, route.name, "waits", "Its event has come and is not planned yet.", "when", event_types.label(came[-1].type))
+        return Why(
+            row.key,
+            route.name,
+            "waits",
+            "Its event has come and is not planned yet.",
+            "when",
+            event_types.label(came[-1].type),
+        )
     return Why(row.key, route.name, "waits", f"No event of this order was what it waits for: {waits}.")
-
-

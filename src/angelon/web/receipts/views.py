@@ -34,6 +34,8 @@ def receive(key: str, token: str) -> Any:
         told = parse_body(raw, request.content_type)
     except NotReadable as error:
         abort(400, str(error.problem))
-    found = take_all(services().database, live(), gateway, told[:200] if isinstance(told, list) else [told], services().clock)
+    found = take_all(
+        services().database, live(), gateway, told[:200] if isinstance(told, list) else [told], services().clock
+    )
     services().bell.ring()
     return jsonify({"receipts": found})

@@ -29,13 +29,22 @@ from angelon.web.services import live, services, session, store
 pages = Blueprint("rehearsals", __name__, url_prefix="/rehearsals", template_folder="templates")
 
 SPANS = {"7d": Span(7), "30d": Span(30), "100": Span(0, 100), "1000": Span(0, 1000), "10000": Span(0, 10_000)}
-SAID = {"7d": "the last 7 days", "30d": "the last 30 days", "100": "the last 100 events", "1000": "the last 1,000 events", "10000": "the last 10,000 events"}
+SAID = {
+    "7d": "the last 7 days",
+    "30d": "the last 30 days",
+    "100": "the last 100 events",
+    "1000": "the last 1,000 events",
+    "10000": "the last 10,000 events",
+}
 SHOWN = 200
 
 
 @pages.get("")
 def index() -> Any:
-    rows = [(row, Route.model_validate(setup.current_spec(session(), row))) for row in routes.all_of(session(), store().id or 0)]
+    rows = [
+        (row, Route.model_validate(setup.current_spec(session(), row)))
+        for row in routes.all_of(session(), store().id or 0)
+    ]
     return render_template("rehearsals/index.html", rows=rows, spans=SAID)
 
 
@@ -57,7 +66,9 @@ def _page(route: str, kind: str) -> Any:
     row = row_of(route)
     chosen = request.args.get("span", "30d")
     spec = Route.model_validate(setup.current_spec(session(), row))
-    return render_template("rehearsals/span.html", row=row, route=spec, kind=kind, spans=SAID, chosen=chosen if chosen in SPANS else "30d")
+    return render_template(
+        "rehearsals/span.html", row=row, route=spec, kind=kind, spans=SAID, chosen=chosen if chosen in SPANS else "30d"
+    )
 
 
 @pages.get("/<route>/run")
@@ -66,7 +77,12 @@ def run(route: str) -> Any:
     row = row_of(route)
     span = SPANS.get(request.args.get("span", ""), SPANS["30d"])
     chosen = _routes(row, request.args.get("kind", "span"))
-    skipped = events.count_others(session().connection(), [live().source_ids[k] for r in chosen.values() for k in r.sources if k in live().source_ids], [t for r in chosen.values() for t in r.when], span.since(g.now))
+    skipped = events.count_others(
+        session().connection(),
+        [live().source_ids[k] for r in chosen.values() for k in r.sources if k in live().source_ids],
+        [t for r in chosen.values() for t in r.when],
+        span.since(g.now),
+    )
 
     called, now = names(), live()
 
@@ -77,7 +93,9 @@ def run(route: str) -> Any:
                 for one in came:
                     tally.take(one)
                 yield json.dumps({"done": done, "of": of}) + "\n"
-        page = render_template(tally.template, tally=tally, others=skipped, names=called, label=event_types.label, **tally.around())
+        page = render_template(
+            tally.template, tally=tally, others=skipped, names=called, label=event_types.label, **tally.around()
+        )
         yield json.dumps({"html": page}, ensure_ascii=False) + "\n"
 
     return Response(stream_with_context(lines()), mimetype="application/x-ndjson", headers={"X-Accel-Buffering": "no"})
@@ -147,7 +165,11 @@ class _Effect:
 
     def around(self) -> dict[str, Any]:
         newest = self.rows[::-1][:SHOWN]
-        return {"rows": [(one, change, both(change) if number < 40 else None) for number, (one, change) in enumerate(newest)]}
+        return {
+            "rows": [
+                (one, change, both(change) if number < 40 else None) for number, (one, change) in enumerate(newest)
+            ]
+        }
 
 
 def both(change: Change) -> tuple[Markup, Markup] | None:
@@ -190,7 +212,16 @@ def given(route: str) -> Any:
         return redirect(url_for("routes.edit", key=route))
     event, decision, number = best[1]
     shown: list[tuple[PlannedSend, Any]] = [(send, rendered(send, live())) for send in decision.sends]
-    return render_template("rehearsals/given.html", row=row, route=spec, event=event, decision=decision, shown=shown, number=number, label=event_types.label)
+    return render_template(
+        "rehearsals/given.html",
+        row=row,
+        route=spec,
+        event=event,
+        decision=decision,
+        shown=shown,
+        number=number,
+        label=event_types.label,
+    )
 
 
 def _tried(spec: Route, key: str, received: Received) -> Iterator[tuple[Event, Decision, str]]:
@@ -201,16 +232,34 @@ def _tried(spec: Route, key: str, received: Received) -> Iterator[tuple[Event, D
     for type_ in dict.fromkeys([received.type, *([meaning] if meaning in spec.when else [])]):
         event = Event("given", type_, received.name, key, received.payload, g.now)
         statuses = (reading.text("status"),) if reading.text("status") else ()
-        yield event, decide(event, reading, variables, ActiveRoute(spec, ALWAYS), live().setup, Facts(statuses=statuses, contact=Contact()), g.now), reading.number
+        yield (
+            event,
+            decide(
+                event,
+                reading,
+                variables,
+                ActiveRoute(spec, ALWAYS),
+                live().setup,
+                Facts(statuses=statuses, contact=Contact()),
+                g.now,
+            ),
+            reading.number,
+        )
 
 
 def _delivery(data: bytes) -> tuple[Mapping[str, str], bytes]:
-    """Headers (lower case) and body of what was given: an .http file where it starts with headers, else a body alone."""
+    """Headers (lower case) and body of what was given: an .http file where it starts with headers, else a body
+    alone.
+    """
     text = data.lstrip()
     if text[:1] in (b"{", b"["):
         return {"content-type": "application/json"}, text
     head, blank, body = data.replace(b"\r\n", b"\n").partition(b"\n\n")
-    lines = [line for line in head.decode("utf-8", "replace").splitlines() if not line.upper().startswith(("POST ", "PUT "))]
+    lines = [
+        line for line in head.decode("utf-8", "replace").splitlines() if not line.upper().startswith(("POST ", "PUT "))
+    ]
     if blank and lines and all(":" in line for line in lines):
-        return {name.strip().lower(): value.strip() for name, _, value in (line.partition(":") for line in lines)}, body.strip()
+        return {
+            name.strip().lower(): value.strip() for name, _, value in (line.partition(":") for line in lines)
+        }, body.strip()
     return {"content-type": "application/x-www-form-urlencoded"}, data.strip()

@@ -44,7 +44,10 @@ def names() -> dict[str, dict[str, str]]:
         "sources": {key: source.name for key, source in live().setup.sources.items()},
         "messages": messages,
         "gateways": {key: gateway.name for key, gateway in live().setup.gateways.items()},
-        "routes": {row.key: setup.current_spec(session(), row).get("name", row.key) for row in routes.all_of(session(), store().id or 0)},
+        "routes": {
+            row.key: setup.current_spec(session(), row).get("name", row.key)
+            for row in routes.all_of(session(), store().id or 0)
+        },
     }
 
 
@@ -65,17 +68,37 @@ def page(row: RouteRow) -> dict[str, Any]:
     total = sends.counts(session(), store().id or 0, Filter(route_id=row.id), "states")
     called = names()
     return {
-        "row": row, "route": route, "hand": hand, "decision": decision, "revision": revision, "problems": problems(route, called), "names": called, "total": sum(total.values()),
-        "shown": [(send, rendered(send, live())) for send in decision.sends] if decision else [], "types": event_types.LABELS, "by_part": by_part(decision.trace) if decision else {},
-        "conditions": conditions(route.only_if, hand, route), "dates": [n for n, v in live().setup.variables.items() if v.type.value == "date"], "drifts": drifts(route),
+        "row": row,
+        "route": route,
+        "hand": hand,
+        "decision": decision,
+        "revision": revision,
+        "problems": problems(route, called),
+        "names": called,
+        "total": sum(total.values()),
+        "shown": [(send, rendered(send, live())) for send in decision.sends] if decision else [],
+        "types": event_types.LABELS,
+        "by_part": by_part(decision.trace) if decision else {},
+        "conditions": conditions(route.only_if, hand, route),
+        "dates": [n for n, v in live().setup.variables.items() if v.type.value == "date"],
+        "drifts": drifts(route),
         "said": {
-            "if": said_group(route.only_if), "timing": timing_said(route.timing), "to": said_to(route), "once": said_once(route), "guards": said_guards(route, called["routes"]),
+            "if": said_group(route.only_if),
+            "timing": timing_said(route.timing),
+            "to": said_to(route),
+            "once": said_once(route),
+            "guards": said_guards(route, called["routes"]),
             "otherwise": said_otherwise(route, called["gateways"], called["messages"]),
         },
-        "roles": sorted({member.role for member in live().setup.store.team if member.role}), "gateway_channel": {key: gateway.channel for key, gateway in live().setup.gateways.items()},
-        "addresses": "\n".join(", ".join(part for part in (r.name, r.who) if part) for r in route.to if r.kind == "address"), "paths": "\n".join(r.who for r in route.to if r.kind == "path"),
-        "waiting": routes.waiting(session(), row.id or 0, g.now), "variables": list(live().setup.variables),
-    }  # fmt: skip
+        "roles": sorted({member.role for member in live().setup.store.team if member.role}),
+        "gateway_channel": {key: gateway.channel for key, gateway in live().setup.gateways.items()},
+        "addresses": "\n".join(
+            ", ".join(part for part in (r.name, r.who) if part) for r in route.to if r.kind == "address"
+        ),
+        "paths": "\n".join(r.who for r in route.to if r.kind == "path"),
+        "waiting": routes.waiting(session(), row.id or 0, g.now),
+        "variables": list(live().setup.variables),
+    }
 
 
 def by_part(trace: list[TraceLine]) -> dict[str, TraceLine]:
@@ -88,17 +111,26 @@ def by_part(trace: list[TraceLine]) -> dict[str, TraceLine]:
             found[line.part] = line
             continue
         worst = max(other, line, key=lambda one: rank[one.verdict])
-        found[line.part] = TraceLine(line.part, worst.verdict, "; ".join(dict.fromkeys([*other.saw.split("; "), line.saw]))[:400], " ".join(dict.fromkeys(w for w in (other.why, line.why) if w)))
+        found[line.part] = TraceLine(
+            line.part,
+            worst.verdict,
+            "; ".join(dict.fromkeys([*other.saw.split("; "), line.saw]))[:400],
+            " ".join(dict.fromkeys(w for w in (other.why, line.why) if w)),
+        )
     return found
 
 
 def drifts(route: Route) -> list[tuple[str, str, Any]]:
-    """(source key, source name, drift) of every field that this route's message or recipient needs and that has drifted."""
+    """(source key, source name, drift) of every field that this route's message or recipient needs and that has
+    drifted.
+    """
     needed = {"reading.email" if route.channel == "email" else "reading.phone", "reading.reference"}
     message = live().setup.messages.get(route.send)
     for locale in message.variants(route.channel) if message else ():
         try:
-            needed |= {f"recipes.{name}" for name in compiled_part(message, route.channel, locale, live().setup.store).names}
+            needed |= {
+                f"recipes.{name}" for name in compiled_part(message, route.channel, locale, live().setup.store).names
+            }
         except Invalid:
             continue
     found = []
@@ -115,7 +147,15 @@ def rehearse(route: Route, hand: hands.Hand, now: LiveSetup) -> Decision | None:
     if hand.event is None or hand.reading is None or hand.variables is None or hand.source is None:
         return None
     event = happened(hand)
-    return decide(event, hand.reading, hand.variables, ActiveRoute(route, ALWAYS), now.setup, known(hand, [route], now), event.received_at)
+    return decide(
+        event,
+        hand.reading,
+        hand.variables,
+        ActiveRoute(route, ALWAYS),
+        now.setup,
+        known(hand, [route], now),
+        event.received_at,
+    )
 
 
 def rendered(send: PlannedSend, now: LiveSetup) -> Any:
@@ -133,21 +173,44 @@ def happened(hand: hands.Hand) -> Event:
     """The event in hand as planning takes it."""
     assert hand.event is not None
     assert hand.source is not None
-    return Event(hand.event.id, hand.event.type, hand.event.name, hand.source.key, hand.payload, hand.event.received_at, hand.event.was, hand.event.now)
+    return Event(
+        hand.event.id,
+        hand.event.type,
+        hand.event.name,
+        hand.source.key,
+        hand.payload,
+        hand.event.received_at,
+        hand.event.was,
+        hand.event.now,
+    )
 
 
 def known(hand: hands.Hand, asking: list[Route], now: LiveSetup) -> Facts:
-    """What had happened when the event in hand came, without what these routes themselves have said: a rehearsal starts anew."""
+    """What had happened when the event in hand came, without what these routes themselves have said: a rehearsal starts
+    anew.
+    """
     assert hand.event is not None
     assert hand.reading is not None
     leave = frozenset(route.key for route in asking)
-    found = facts.of_one(session().connection(), now, asking, hand.event.source_id, hand.reading, hand.event.parent_id or hand.event.id, leave)
+    found = facts.of_one(
+        session().connection(),
+        now,
+        asking,
+        hand.event.source_id,
+        hand.reading,
+        hand.event.parent_id or hand.event.id,
+        leave,
+    )
     at = hand.event.received_at
     before = tuple(one for one in found.spoken if one.at <= at)
     return dataclasses.replace(
-        found, status=None, spoken=before, same_delivery=tuple(one for one in found.same_delivery if one.at <= at), types=tuple(t for t in found.types if t[1] <= at),
+        found,
+        status=None,
+        spoken=before,
+        same_delivery=tuple(one for one in found.same_delivery if one.at <= at),
+        types=tuple(t for t in found.types if t[1] <= at),
         spoken_customer=tuple(moment for moment in found.spoken_customer if moment < at),
-    )  # fmt: skip
+    )
 
 
 def conditions(group: Group, hand: hands.Hand, route: Route | None = None) -> dict[str, Any]:
@@ -155,26 +218,53 @@ def conditions(group: Group, hand: hands.Hand, route: Route | None = None) -> di
     verdict = None
     values: dict[str, str] = {}
     if hand.event is not None and hand.reading is not None and hand.variables is not None and hand.source is not None:
-        asking = [(route or Route(key="x", name="x")).model_copy(update={"only_if": Group.model_validate({"of": [{"kind": "compare", "of": "contact.orders"}, {"kind": "compare", "of": "history.events"}]})})]
+        asking = [
+            (route or Route(key="x", name="x")).model_copy(
+                update={
+                    "only_if": Group.model_validate(
+                        {
+                            "of": [
+                                {"kind": "compare", "of": "contact.orders"},
+                                {"kind": "compare", "of": "history.events"},
+                            ]
+                        }
+                    )
+                }
+            )
+        ]
         event, past = happened(hand), known(hand, asking, live())
         occasion = Occasion(event, hand.reading, hand.variables, live().setup, past, event.received_at)
         verdict = worked_condition(group, occasion).as_dict()
         for name, _ in subjects(live().setup):
             found = subject(name, occasion)
-            values[name] = show(found.value if not isinstance(found.value, tuple) else " → ".join(found.value), live().setup.store.locale)[:60] if found.value is not None else ""
+            values[name] = (
+                show(
+                    found.value if not isinstance(found.value, tuple) else " → ".join(found.value),
+                    live().setup.store.locale,
+                )[:60]
+                if found.value is not None
+                else ""
+            )
     listed = [{"name": name, "kind": kind, "value": values.get(name, "")} for name, kind in subjects(live().setup)]
     segments = {f"segment.{segment.key}": f"is in “{segment.name}”" for segment in live().setup.store.segments}
     return {
-        "group": group.model_dump(mode="json"), "verdict": verdict, "subjects": listed, "operators": OPERATORS, "said": SAID, "called": segments,
+        "group": group.model_dump(mode="json"),
+        "verdict": verdict,
+        "subjects": listed,
+        "operators": OPERATORS,
+        "said": SAID,
+        "called": segments,
         "items": {"order.lines": list(LINE_PARTS), "order.parcels": list(PARCEL_PARTS)},
-    }  # fmt: skip
+    }
 
 
 # ---- the form, read back ------------------------------------------------------------------------------------------
 
 
 def spec_from(form: Any, spec: dict[str, Any]) -> dict[str, Any]:
-    """The spec with what one part of the form says in place of what it said. Raises Invalid where the form can't be read."""
+    """The spec with what one part of the form says in place of what it said. Raises Invalid where the form can't be
+    read.
+    """
     spec = dict(spec)
     for part in ("name", "send", "gateway", "once", "rank"):
         if part in form:
@@ -195,7 +285,11 @@ def spec_from(form: Any, spec: dict[str, Any]) -> dict[str, Any]:
     if "otherwise.there" in form:
         spec["otherwise"] = _otherwise(form)
     if "asks.there" in form:
-        spec["asks"] = [{"variable": variable, "asks": text.strip()} for variable, text in zip(form.getlist("asks.variable"), form.getlist("asks.text"), strict=False) if variable]
+        spec["asks"] = [
+            {"variable": variable, "asks": text.strip()}
+            for variable, text in zip(form.getlist("asks.variable"), form.getlist("asks.text"), strict=False)
+            if variable
+        ]
     if "only_if" in form:
         try:
             spec["only_if"] = json.loads(form["only_if"])
@@ -214,14 +308,23 @@ def _recipients(form: Any) -> list[dict[str, Any]]:
         name, comma, address = line.strip().rpartition(",")
         if line.strip():
             found.append({"kind": "address", "who": address.strip(), "name": name.strip() if comma else ""})
-    return found + [{"kind": "path", "who": line.strip()} for line in form.get("to.paths", "").splitlines() if line.strip()]
+    return found + [
+        {"kind": "path", "who": line.strip()} for line in form.get("to.paths", "").splitlines() if line.strip()
+    ]
 
 
 def _guards(form: Any) -> dict[str, Any]:
     caps = [
-        {"most": most, "per": per, "days": days or 0} for most, per, days in zip(form.getlist("cap.most"), form.getlist("cap.per"), form.getlist("cap.days"), strict=False) if most.strip()
+        {"most": most, "per": per, "days": days or 0}
+        for most, per, days in zip(
+            form.getlist("cap.most"), form.getlist("cap.per"), form.getlist("cap.days"), strict=False
+        )
+        if most.strip()
     ]
-    flags = {name: bool(form.get(f"guards.{name}")) for name in ("skip_discounted", "skip_refunded", "after_answer", "even_if_told")}
+    flags = {
+        name: bool(form.get(f"guards.{name}"))
+        for name in ("skip_discounted", "skip_refunded", "after_answer", "even_if_told")
+    }
     return {"caps": caps, "after_route": form.get("guards.after_route", ""), **flags}
 
 
@@ -236,14 +339,24 @@ def _otherwise(form: Any) -> dict[str, Any]:
 
 def _timing(form: Any) -> dict[str, Any]:
     """The timing of the sentence's form; what is left empty is left out."""
-    made: dict[str, Any] = {name: form[f"timing.{name}"] for name in ("amount", "unit", "at", "zone", "not_before", "not_after", "late") if form.get(f"timing.{name}")}
+    made: dict[str, Any] = {
+        name: form[f"timing.{name}"]
+        for name in ("amount", "unit", "at", "zone", "not_before", "not_after", "late")
+        if form.get(f"timing.{name}")
+    }
     anchor = form.get("timing.anchor", "event")
-    made |= {"anchor": "expected", "variable": anchor.partition(":")[2]} if anchor.startswith("day:") else {"anchor": anchor}
+    made |= (
+        {"anchor": "expected", "variable": anchor.partition(":")[2]}
+        if anchor.startswith("day:")
+        else {"anchor": anchor}
+    )
     if form.get("timing.before") == "yes" and whole(str(made.get("amount", "0")).lstrip("-")) is not None:
         made["amount"] = -abs(int(made["amount"]))
     if form.get("timing.windowed"):
         made["window"] = {
-            "start": form.get("timing.start") or "08:00", "end": form.get("timing.end") or "20:00", "weekdays": row_ids(form.getlist("timing.weekdays")),
+            "start": form.get("timing.start") or "08:00",
+            "end": form.get("timing.end") or "20:00",
+            "weekdays": row_ids(form.getlist("timing.weekdays")),
             "holidays": not form.get("timing.no_holidays"),
-        }  # fmt: skip
+        }
     return made

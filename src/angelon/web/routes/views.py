@@ -27,7 +27,12 @@ def row_of(key: str) -> RouteRow:
     """The route of an address; 404 where there is none."""
     row = setup.by_key(session(), RouteRow, store().id or 0, key)
     if row is None or row.gone_at is not None:
-        abort(404, f"There is no route “{key}”." if row is None else f"The route “{key}” was deleted. It can be brought back on the page of routes.")
+        abort(
+            404,
+            f"There is no route “{key}”."
+            if row is None
+            else f"The route “{key}” was deleted. It can be brought back on the page of routes.",
+        )
     found: RouteRow = row
     return found
 
@@ -39,11 +44,15 @@ def index() -> Any:
     called = names()
     for row in routes.all_of(session(), store().id or 0):
         route = Route.model_validate(setup.current_spec(session(), row))
-        week = sends.counts(session(), store().id or 0, Filter(route_id=row.id, since=g.now - dt.timedelta(days=7)), "states")
+        week = sends.counts(
+            session(), store().id or 0, Filter(route_id=row.id, since=g.now - dt.timedelta(days=7)), "states"
+        )
         rows.append((row, route, week, problems(route, called)))
     rows.sort(key=lambda r: (min((order.get(t, 99) for t in r[1].when), default=99), r[1].rank))
     gone = setup.by_key(session(), RouteRow, store().id or 0, request.args.get("gone", ""))
-    return render_template("routes/index.html", rows=rows, names=called, gone=gone if gone is not None and gone.gone_at else None)
+    return render_template(
+        "routes/index.html", rows=rows, names=called, gone=gone if gone is not None and gone.gone_at else None
+    )
 
 
 @pages.post("")
@@ -55,7 +64,12 @@ def create() -> Any:
         return redirect(url_for(".index"))
     gateways = sorted(live().setup.gateways.values(), key=lambda way: way.channel != "email")
     sources = list(live().setup.sources)
-    spec: dict[str, Any] = {"key": key, "name": name, "gateway": gateways[0].key if gateways else "", "channel": gateways[0].channel if gateways else "email"}
+    spec: dict[str, Any] = {
+        "key": key,
+        "name": name,
+        "gateway": gateways[0].key if gateways else "",
+        "channel": gateways[0].channel if gateways else "email",
+    }
     when = request.form.get("when", "")
     if when in event_types.LABELS:
         spec["when"] = [when]
@@ -96,9 +110,21 @@ def save(key: str) -> Any:
 
 
 WORDS = {
-    "when": "When", "sources": "From", "only_if": "If", "send": "Send", "to": "To", "gateway": "By", "channel": "By", "timing": "Timing", "once": "At most", "once_days": "At most", "guards": "Guarded", "rank": "Guarded",
-    "otherwise": "Otherwise", "asks": "By hand",
-}  # fmt: skip
+    "when": "When",
+    "sources": "From",
+    "only_if": "If",
+    "send": "Send",
+    "to": "To",
+    "gateway": "By",
+    "channel": "By",
+    "timing": "Timing",
+    "once": "At most",
+    "once_days": "At most",
+    "guards": "Guarded",
+    "rank": "Guarded",
+    "otherwise": "Otherwise",
+    "asks": "By hand",
+}
 """What the parts of a route are called in its sentence."""
 
 
@@ -128,7 +154,9 @@ def discard(key: str) -> Any:
 @pages.post("/<key>/switch")
 def switch(key: str) -> Any:
     """Makes the route as it stands live and switches it on; or switches it off."""
-    back = redirect(request.form.get("back") if request.form.get("back") == url_for(".index") else url_for(".edit", key=key))
+    back = redirect(
+        request.form.get("back") if request.form.get("back") == url_for(".index") else url_for(".edit", key=key)
+    )
     row = row_of(key)
     if request.form.get("on") != "yes":
         with services().database.writing() as writing:
@@ -136,7 +164,12 @@ def switch(key: str) -> Any:
             held = routes.hold(writing, fresh) if request.form.get("scheduled") == "hold" else 0
             setup.switch(writing, fresh, False, g.now)
         services().setups.forget()
-        flash(f"The route is off, and {held} of its sends are held until it is on again." if held else "The route is off. What it has already scheduled still goes out.", "good")
+        flash(
+            f"The route is off, and {held} of its sends are held until it is on again."
+            if held
+            else "The route is off. What it has already scheduled still goes out.",
+            "good",
+        )
         return back
     route = Route.model_validate(setup.current_spec(session(), row))
     stops = [problem for problem in problems(route, names()) if problem.severity == "error"]
@@ -145,7 +178,14 @@ def switch(key: str) -> Any:
         return redirect(url_for(".edit", key=key))
     red = gate.red_for_route(route)
     if red and request.form.get("although") != "yes":
-        return render_template("checks/red.html", outcomes=red, what=route.name, to=url_for(".switch", key=key), back=url_for(".edit", key=key), carried={"on": "yes", "late": request.form.get("late", "send")}), 409
+        return render_template(
+            "checks/red.html",
+            outcomes=red,
+            what=route.name,
+            to=url_for(".switch", key=key),
+            back=url_for(".edit", key=key),
+            carried={"on": "yes", "late": request.form.get("late", "send")},
+        ), 409
     with services().database.writing() as writing:
         fresh = setup.by_key(writing, RouteRow, store().id or 0, key)
         setup.publish(writing, fresh, g.now, gate.although(red))
@@ -153,7 +193,11 @@ def switch(key: str) -> Any:
         scheduled, dropped = routes.let_go(writing, fresh, request.form.get("late", "send"), g.now)
     services().setups.forget()
     services().bell.ring()
-    told = f" {scheduled} sends that were held go out" + (f", {dropped} whose time had passed do not." if dropped else ".") if scheduled or dropped else ""
+    told = (
+        f" {scheduled} sends that were held go out" + (f", {dropped} whose time had passed do not." if dropped else ".")
+        if scheduled or dropped
+        else ""
+    )
     flash(f"The route is live. Only events from now on count; nobody is written to about the past.{told}", "good")
     return back
 

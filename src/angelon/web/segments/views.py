@@ -58,7 +58,19 @@ def create() -> Any:
         return redirect(url_for(".index"))
     spec = dict(store().spec)
     try:
-        _keep({**spec, "segments": [*spec.get("segments", []), {"key": key, "name": name, "holds": {"of": [{"kind": "compare", "of": "contact.orders", "op": "at_least", "value": "2"}]}}]})
+        _keep(
+            {
+                **spec,
+                "segments": [
+                    *spec.get("segments", []),
+                    {
+                        "key": key,
+                        "name": name,
+                        "holds": {"of": [{"kind": "compare", "of": "contact.orders", "op": "at_least", "value": "2"}]},
+                    },
+                ],
+            }
+        )
     except Invalid as error:
         flash(str(error.problems[0]), "bad")
         return redirect(url_for(".index"))
@@ -77,7 +89,14 @@ def _page(key: str) -> dict[str, Any]:
     hand = hands.take(live())
     told = conditions(segment.holds, hand)
     told["subjects"] = [one for one in told["subjects"] if not one["name"].startswith("segment.")]
-    return {"segment": segment, "hand": hand, "conditions": told, "said": said_group(segment.holds), "used": _used().get(key, []), "problems": checked(segment.holds, live().setup)}
+    return {
+        "segment": segment,
+        "hand": hand,
+        "conditions": told,
+        "said": said_group(segment.holds),
+        "used": _used().get(key, []),
+        "problems": checked(segment.holds, live().setup),
+    }
 
 
 @pages.get("/<key>")

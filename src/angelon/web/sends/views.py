@@ -21,7 +21,12 @@ from angelon.web.services import live, services, session, store
 
 pages = Blueprint("sends", __name__, url_prefix="/sends", template_folder="templates")
 
-SPANS = {"day": ("24 hours", dt.timedelta(days=1)), "week": ("7 days", dt.timedelta(days=7)), "month": ("30 days", dt.timedelta(days=30)), "all": ("all time", None)}
+SPANS = {
+    "day": ("24 hours", dt.timedelta(days=1)),
+    "week": ("7 days", dt.timedelta(days=7)),
+    "month": ("30 days", dt.timedelta(days=30)),
+    "all": ("all time", None),
+}
 PAGE = 60
 
 
@@ -32,7 +37,11 @@ def names() -> dict[str, dict[str, str]]:
     for row in session().exec(setup.select(RouteRow).where(RouteRow.store_id == store().id)):
         revision = session().get(RevisionRow, row.live_id) if row.live_id else None
         routes[row.key] = (revision.spec if revision else row.draft or {}).get("name", row.key)
-    return {"routes": routes, "messages": {k: m.name for k, m in setup_now.messages.items()}, "gateways": {k: w.name for k, w in setup_now.gateways.items()}}
+    return {
+        "routes": routes,
+        "messages": {k: m.name for k, m in setup_now.messages.items()},
+        "gateways": {k: w.name for k, w in setup_now.gateways.items()},
+    }
 
 
 @pages.get("")
@@ -40,9 +49,12 @@ def index() -> Any:
     span = request.args.get("span", "month")
     since = SPANS.get(span, SPANS["month"])[1]
     wanted = Filter(
-        tuple(s for s in request.args.getlist("state") if s in [state.value for state in State]), tuple(request.args.getlist("channel")), tuple(request.args.getlist("message")),
-        request.args.get("words", "").strip()[:100], g.now - since if since else None,
-    )  # fmt: skip
+        tuple(s for s in request.args.getlist("state") if s in [state.value for state in State]),
+        tuple(request.args.getlist("channel")),
+        tuple(request.args.getlist("message")),
+        request.args.get("words", "").strip()[:100],
+        g.now - since if since else None,
+    )
     before = None
     try:
         if request.args.get("before"):
@@ -56,11 +68,24 @@ def index() -> Any:
     more = found[PAGE - 1] if len(found) > PAGE else None
     found = found[:PAGE]
     facets = {facet: sends.counts(session(), store_id, wanted, facet) for facet in ("states", "channels", "messages")}
-    older = {**request.args.to_dict(flat=False), "before": [f"{more.send.created_at.isoformat()}~{more.send.id}"]} if more else None
+    older = (
+        {**request.args.to_dict(flat=False), "before": [f"{more.send.created_at.isoformat()}~{more.send.id}"]}
+        if more
+        else None
+    )
     return render_template(
-        "sends/index.html", sends=found, attempts=sends.attempts_of(session(), [s.send.id for s in found]), facets=facets, wanted=wanted, span=span, spans=SPANS, names=names(),
-        states=[s.value for s in State], outcome=outcome, older=older,
-    )  # fmt: skip
+        "sends/index.html",
+        sends=found,
+        attempts=sends.attempts_of(session(), [s.send.id for s in found]),
+        facets=facets,
+        wanted=wanted,
+        span=span,
+        spans=SPANS,
+        names=names(),
+        states=[s.value for s in State],
+        outcome=outcome,
+        older=older,
+    )
 
 
 def outcome(listed: Listed, attempts: list[Any]) -> str:
@@ -86,13 +111,26 @@ def one(send_id: str) -> Any:
     if whole is None:
         abort(404, f"There is no send “{send_id}”.")
     state = State(whole.listed.send.state)
-    return render_template("sends/one.html", whole=whole, send=whole.listed.send, state=state, meaning=MEANING[state], names=names(), may=[target for target in State if state in sources_by_hand(target)], State=State)
+    return render_template(
+        "sends/one.html",
+        whole=whole,
+        send=whole.listed.send,
+        state=state,
+        meaning=MEANING[state],
+        names=names(),
+        may=[target for target in State if state in sources_by_hand(target)],
+        State=State,
+    )
 
 
 @pages.post("/<send_id>")
 def act(send_id: str) -> Any:
     """Retry now, release, cancel: what the table of states allows."""
-    moves = {"release": (State.SCHEDULED, ""), "retry": (State.SCHEDULED, ""), "cancel": (State.CANCELLED, "Taken back by hand.")}
+    moves = {
+        "release": (State.SCHEDULED, ""),
+        "retry": (State.SCHEDULED, ""),
+        "cancel": (State.CANCELLED, "Taken back by hand."),
+    }
     chosen = moves.get(request.form.get("act", ""))
     if chosen is None:
         abort(400, "That is nothing that can be done with a send.")
@@ -139,12 +177,29 @@ def download(send_id: str) -> Any:
     gateway = live().setup.gateways.get(whole.listed.gateway)
     sender = gateway.sender if gateway else None
     about = whole.content.about or {}
-    address, sender_name = about.get("from") or (sender.address if sender else "unknown@example.invalid", (sender.name if sender else "") or live().setup.store.name)
+    address, sender_name = about.get("from") or (
+        sender.address if sender else "unknown@example.invalid",
+        (sender.name if sender else "") or live().setup.store.name,
+    )
     at = whole.attempts[-1].began_at if whole.attempts else send.created_at
     mail = RenderedEmail(send.subject, whole.content.html, whole.content.text, send.locale)
     envelope = Envelope(
-        address, sender_name, send.recipient, send.recipient_name, f"{send.id}@{address.rpartition('@')[2]}", at,
-        about.get("answers_to") or ", ".join(about.get("reply_to", [])) or (sender.reply_to if sender else ""), tuple(about.get("cc", ())), send.test,
-    )  # fmt: skip
+        address,
+        sender_name,
+        send.recipient,
+        send.recipient_name,
+        f"{send.id}@{address.rpartition('@')[2]}",
+        at,
+        about.get("answers_to") or ", ".join(about.get("reply_to", [])) or (sender.reply_to if sender else ""),
+        tuple(about.get("cc", ())),
+        send.test,
+    )
     data = build(mail, envelope, _files(whole))
-    return Response(data, mimetype="message/rfc822", headers={"Content-Disposition": f'attachment; filename="{send.id}.eml"', "Last-Modified": format_datetime(at, usegmt=True)})
+    return Response(
+        data,
+        mimetype="message/rfc822",
+        headers={
+            "Content-Disposition": f'attachment; filename="{send.id}.eml"',
+            "Last-Modified": format_datetime(at, usegmt=True),
+        },
+    )

@@ -30,29 +30,59 @@ def page(source: Source, source_id: int, given: dict[str, Any] | None = None, pr
     tried = None
     if one is not None and hand.reading is not None:
         url, value, problem, _ = ask(live(), one, hand.reading.context)
-        tried = {"name": one.name, "url": url, "value": json.dumps(value, ensure_ascii=False, indent=2)[:SHOWN], "problem": problem}
+        tried = {
+            "name": one.name,
+            "url": url,
+            "value": json.dumps(value, ensure_ascii=False, indent=2)[:SHOWN],
+            "problem": problem,
+        }
     changed = given or _form(next((one for one in source.enrichments if one.name == request.args.get("open")), None))
     names = sorted({*source.event_names})
     return render_template(
-        "sources/ask.html", source=source, hand=hand, asked={row.name: row for row in asked}, tried=tried, given=changed, names=names, problems=problems or [],
-        allowed=", ".join(live().setup.store.private_hosts), latest=hands.recent_of(source_id),
-    )  # fmt: skip
+        "sources/ask.html",
+        source=source,
+        hand=hand,
+        asked={row.name: row for row in asked},
+        tried=tried,
+        given=changed,
+        names=names,
+        problems=problems or [],
+        allowed=", ".join(live().setup.store.private_hosts),
+        latest=hands.recent_of(source_id),
+    )
 
 
 def _form(one: Enrichment | None) -> dict[str, Any]:
     if one is None:
-        return {"name": "", "url": "", "parameters": "", "format": "json", "events": [], "timeout_seconds": 5, "max_kb": 500, "was": ""}
+        return {
+            "name": "",
+            "url": "",
+            "parameters": "",
+            "format": "json",
+            "events": [],
+            "timeout_seconds": 5,
+            "max_kb": 500,
+            "was": "",
+        }
     lines = [f"{name} = {recipe.path}" for name, recipe in one.parameters.items()]
     return {
-        "name": one.name, "url": one.url, "parameters": "\n".join(lines), "format": one.format, "events": one.events, "timeout_seconds": one.timeout_seconds, "max_kb": one.max_bytes // 1000,
+        "name": one.name,
+        "url": one.url,
+        "parameters": "\n".join(lines),
+        "format": one.format,
+        "events": one.events,
+        "timeout_seconds": one.timeout_seconds,
+        "max_kb": one.max_bytes // 1000,
         "was": one.name,
-    }  # fmt: skip
+    }
 
 
 def save(source: Source, source_id: int) -> Any:
     """Keeps an enrichment, new or changed."""
     form = request.form
-    given = {name: form.get(name, "") for name in ("name", "url", "parameters", "format", "timeout_seconds", "max_kb", "was")} | {"events": form.getlist("events")}
+    given = {
+        name: form.get(name, "") for name in ("name", "url", "parameters", "format", "timeout_seconds", "max_kb", "was")
+    } | {"events": form.getlist("events")}
     parameters: dict[str, Any] = {}
     for line in given["parameters"].splitlines():
         name, sign, path = line.partition("=")
@@ -60,13 +90,22 @@ def save(source: Source, source_id: int) -> Any:
             parameters[name.strip()] = path.strip() if sign else ""
     kept = next((one for one in source.enrichments if one.name == given["was"]), None)
     spec = (kept.model_dump(mode="json") if kept else {}) | {
-        "name": given["name"], "url": given["url"], "parameters": parameters, "format": given["format"] or "json", "events": given["events"], "timeout_seconds": given["timeout_seconds"] or 5,
+        "name": given["name"],
+        "url": given["url"],
+        "parameters": parameters,
+        "format": given["format"] or "json",
+        "events": given["events"],
+        "timeout_seconds": given["timeout_seconds"] or 5,
         "max_bytes": (whole(given["max_kb"], 1_000_000) or 500) * 1000,
-    }  # fmt: skip
+    }
     try:
         made = read_spec(Enrichment, spec)
         others = [one for one in source.enrichments if one.name != given["was"]]
-        changed = read_spec(Source, source.model_dump(mode="json") | {"enrichments": [*(one.model_dump(mode="json") for one in others), made.model_dump(mode="json")]})
+        changed = read_spec(
+            Source,
+            source.model_dump(mode="json")
+            | {"enrichments": [*(one.model_dump(mode="json") for one in others), made.model_dump(mode="json")]},
+        )
     except Invalid as error:
         return page(source, source_id, given, error.problems), 422
     with services().database.writing() as writing:

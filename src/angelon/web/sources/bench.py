@@ -74,7 +74,9 @@ class Bench:
 
 @dataclass
 class Across:
-    """What an open row's recipe makes of all samples at hand: in how many there is a value, and the events where there is none."""
+    """What an open row's recipe makes of all samples at hand: in how many there is a value, and the events where there
+    is none.
+    """
 
     total: int
     values: int
@@ -82,22 +84,55 @@ class Across:
     shown: list[str] = field(default_factory=list)
 
 
-def lay_out(source: Source, variables: dict[str, Variable], hand: Hand, opened: str, locale: str, samples: list[Hand], shapes: dict[str, Shape]) -> Bench:
+def lay_out(
+    source: Source,
+    variables: dict[str, Variable],
+    hand: Hand,
+    opened: str,
+    locale: str,
+    samples: list[Hand],
+    shapes: dict[str, Shape],
+) -> Bench:
     """Everything that the bench shows, for a source as it stands, the event in hand, and the samples beside it."""
     tree = fields(hand.payload, TREE_LIMIT + 1) if hand.payload is not None else []
     payloads = [s.payload for s in samples if s.payload is not None]
-    guesses = suggest(payloads) if (payloads and any(part not in source.reading for part in READING)) or (payloads and any(v not in source.recipes for v in variables)) else {}
+    guesses = (
+        suggest(payloads)
+        if (payloads and any(part not in source.reading for part in READING))
+        or (payloads and any(v not in source.recipes for v in variables))
+        else {}
+    )
     drifts = drifting(source, shapes)
     reading = []
     for part, (wanted, about) in READING.items():
-        row = _row("reading", part, wanted, about, source.reading.get(part), hand.reading.parts.get(part) if hand.reading else None, hand, locale, part in ("reference", "email"))
+        row = _row(
+            "reading",
+            part,
+            wanted,
+            about,
+            source.reading.get(part),
+            hand.reading.parts.get(part) if hand.reading else None,
+            hand,
+            locale,
+            part in ("reference", "email"),
+        )
         _guess(row, guesses.get(part, []))
         row.drift = drifts.get(row.mark)
         reading.append(row)
     rows = []
     for name, variable in variables.items():
         recipe = source.recipes.get(name)
-        row = _row("recipes", name, variable.type, variable.about, recipe, hand.variables[name] if hand.variables and recipe is not None else None, hand, locale, variable.required)
+        row = _row(
+            "recipes",
+            name,
+            variable.type,
+            variable.about,
+            recipe,
+            hand.variables[name] if hand.variables and recipe is not None else None,
+            hand,
+            locale,
+            variable.required,
+        )
         if recipe is None and payloads:
             _guess(row, suggest_variable(variable, payloads, guesses))
         row.drift = drifts.get(row.mark)
@@ -107,7 +142,11 @@ def lay_out(source: Source, variables: dict[str, Variable], hand: Hand, opened: 
     for kind, part, names in (("line", "lines", LINE_PARTS), ("parcel", "parcels", PARCEL_PARTS)):
         setattr(bench, kind, _inner(source, kind, part, names, hand, locale))
     everything = [*reading, *rows, *bench.line, *bench.parcel]
-    bench.sure = [row for row in everything if row.recipe is None and row.suggestion is not None and sure([row.suggestion, *row.others])]
+    bench.sure = [
+        row
+        for row in everything
+        if row.recipe is None and row.suggestion is not None and sure([row.suggestion, *row.others])
+    ]
     chosen = next((row for row in everything if row.mark == opened), None)
     if chosen and chosen.recipe:
         bench.steps = fitting(_value_before_next(chosen, hand))
@@ -152,8 +191,22 @@ def _inner(source: Source, kind: str, part: str, names: tuple[str, ...], hand: H
     for name in names:
         own = getattr(source, kind).get(name)
         wanted = ITEM_TYPES.get(name, Type.TEXT)
-        made = evaluate(own, wanted, replace(hand.reading.context, payload=first)) if own is not None and first is not None else None
-        row = _row(kind, name, wanted, f"of each {kind}; the path starts at the {kind}", own, made, hand, locale, name == "name")
+        made = (
+            evaluate(own, wanted, replace(hand.reading.context, payload=first))
+            if own is not None and first is not None
+            else None
+        )
+        row = _row(
+            kind,
+            name,
+            wanted,
+            f"of each {kind}; the path starts at the {kind}",
+            own,
+            made,
+            hand,
+            locale,
+            name == "name",
+        )
         row.places = [root + row.recipe.path[1:]] if root and row.recipe and row.recipe.path.startswith("$") else []
         row.root = root
         _guess(row, guesses.get(name, []))
@@ -171,7 +224,11 @@ def _across(row: Row, samples: list[Hand], locale: str) -> Across:
         evaluation = sample.variables[row.name] if row.kind == "recipes" else sample.reading.parts.get(row.name)
         if evaluation is not None and evaluation.present:
             across.values += 1
-            text = show(evaluation.value, locale) if not isinstance(evaluation.value, list) or row.kind == "recipes" else f"{len(evaluation.value)} items"
+            text = (
+                show(evaluation.value, locale)
+                if not isinstance(evaluation.value, list) or row.kind == "recipes"
+                else f"{len(evaluation.value)} items"
+            )
             if text not in across.shown and len(across.shown) < 4:
                 across.shown.append(text[:60])
         else:
@@ -185,11 +242,25 @@ def _value_before_next(row: Row, hand: Hand) -> Value:
     return values[-1].value if values else None
 
 
-def _row(kind: str, name: str, wanted: Type, about: str, recipe: Recipe | None, evaluation: Evaluation | None, hand: Hand, locale: str, required: bool) -> Row:
+def _row(
+    kind: str,
+    name: str,
+    wanted: Type,
+    about: str,
+    recipe: Recipe | None,
+    evaluation: Evaluation | None,
+    hand: Hand,
+    locale: str,
+    required: bool,
+) -> Row:
     text = ""
     if evaluation is not None and evaluation.problem is None:
         value = evaluation.value
-        text = f"{len(value)} {'item' if len(value) == 1 else 'items'}" if kind == "reading" and isinstance(value, list) else show(value, locale)
+        text = (
+            f"{len(value)} {'item' if len(value) == 1 else 'items'}"
+            if kind == "reading" and isinstance(value, list)
+            else show(value, locale)
+        )
     places: list[str] = []
     path = (evaluation.path if evaluation else "") or (recipe.path if recipe else "")
     if path and hand.payload is not None:
@@ -220,7 +291,16 @@ def column(row: Row, locale: str = "en") -> list[dict[str, Any]]:
         )
     reached = len(row.evaluation.lines) - len(paths)
     for number in range(max(reached, 0), len(row.recipe.steps)):
-        lines.append({"label": said(row.recipe.steps[number]), "value": "", "problem": None, "used": False, "path": None, "step": number})
+        lines.append(
+            {
+                "label": said(row.recipe.steps[number]),
+                "value": "",
+                "problem": None,
+                "used": False,
+                "path": None,
+                "step": number,
+            }
+        )
     return lines
 
 
@@ -277,7 +357,13 @@ def edit(source: Source, mark: str, act: str, given: dict[str, str]) -> Source:
         kind_of = STEPS.get(given.get("do", ""))
         if kind_of is None:
             raise BadEdit("Choose a step from the list.")
-        step = {kind_of.name: {p.name: _given(p.kind, given[f"p.{p.name}"]) for p in kind_of.parameters if given.get(f"p.{p.name}", "") != ""}}
+        step = {
+            kind_of.name: {
+                p.name: _given(p.kind, given[f"p.{p.name}"])
+                for p in kind_of.parameters
+                if given.get(f"p.{p.name}", "") != ""
+            }
+        }
         made = Step.model_validate(step)
         if act == "add_step":
             recipe.steps.append(made)
@@ -321,7 +407,13 @@ def edit(source: Source, mark: str, act: str, given: dict[str, str]) -> Source:
 
 def _given(kind: str, text: str) -> Any:
     if kind == "number":
-        return float(text) if "." in text and text.replace(".", "").lstrip("-").isdigit() else int(text) if text.lstrip("-").isdigit() else text
+        return (
+            float(text)
+            if "." in text and text.replace(".", "").lstrip("-").isdigit()
+            else int(text)
+            if text.lstrip("-").isdigit()
+            else text
+        )
     if kind == "flag":
         return text in ("true", "on", "yes")
     if kind == "list":

@@ -67,7 +67,9 @@ def address(key: str) -> str:
 
 @dataclass(frozen=True)
 class Health:
-    """How a source is: its last delivery, how many came and were refused, whether it is silent for longer than usual, what drifts."""
+    """How a source is: its last delivery, how many came and were refused, whether it is silent for longer than usual,
+    what drifts.
+    """
 
     source: Source
     latest: EventRow | None
@@ -85,10 +87,14 @@ def index() -> Any:
         latest = events.recent(session(), source_id, 1)
         rows.append(
             Health(
-                source, latest[0] if latest else None, events.counted(session(), source_id, g.now - dt.timedelta(days=1)), events.refused_count(session(), source_id, g.now - dt.timedelta(days=7)),
-                events.silence(session(), source_id, g.now), bench.drifting(source, shapes.of_source(session(), source_id)),
+                source,
+                latest[0] if latest else None,
+                events.counted(session(), source_id, g.now - dt.timedelta(days=1)),
+                events.refused_count(session(), source_id, g.now - dt.timedelta(days=7)),
+                events.silence(session(), source_id, g.now),
+                bench.drifting(source, shapes.of_source(session(), source_id)),
             )
-        )  # fmt: skip
+        )
     return render_template("sources/index.html", rows=rows, variables=len(live().setup.variables))
 
 
@@ -102,7 +108,15 @@ def create() -> Any:
     row = store()
     assert row.id is not None
     try:
-        new = read_spec(Source, {"key": key, "name": name, "event_name": {"header": "Store-Event"}, "delivery_id": {"header": "Store-Delivery"}})
+        new = read_spec(
+            Source,
+            {
+                "key": key,
+                "name": name,
+                "event_name": {"header": "Store-Event"},
+                "delivery_id": {"header": "Store-Delivery"},
+            },
+        )
     except Invalid as error:
         flash(f"{error.problems[0].what} {error.problems[0].mend}", "bad")
         return redirect(url_for(".index"))
@@ -132,13 +146,22 @@ def connect(key: str) -> Any:
     return _connect_page(source, source_id)
 
 
-def _connect_page(source: Source, source_id: int, problems: list[Any] | None = None, given: dict[str, str] | None = None) -> Any:
+def _connect_page(
+    source: Source, source_id: int, problems: list[Any] | None = None, given: dict[str, str] | None = None
+) -> Any:
     held = services().vault.get(session(), "source", source_id, g.now)
     return render_template(
-        "sources/connect.html", source=source, address=address(source.key), secrets=held, unnamed=events.unnamed(session(), source_id), problems=problems or [], given=given or {},
-        types=event_types.LABELS, latest=events.recent(session(), source_id, 1),
+        "sources/connect.html",
+        source=source,
+        address=address(source.key),
+        secrets=held,
+        unnamed=events.unnamed(session(), source_id),
+        problems=problems or [],
+        given=given or {},
+        types=event_types.LABELS,
+        latest=events.recent(session(), source_id, 1),
         unmapped_statuses=[(s, "") for s in orders.statuses(session(), source_id) if s not in source.statuses],
-    )  # fmt: skip
+    )
 
 
 @pages.post("/<key>/connect")
@@ -165,13 +188,23 @@ def save_connect(key: str) -> Any:
             names[theirs.strip()] = ours.strip()
     spec["event_names"] = names
     if "status" in form:
-        spec["statuses"] = {s.strip(): ours for s, ours in zip(form.getlist("status"), form.getlist("status_means"), strict=False) if s.strip() and ours}
+        spec["statuses"] = {
+            s.strip(): ours
+            for s, ours in zip(form.getlist("status"), form.getlist("status_means"), strict=False)
+            if s.strip() and ours
+        }
     if "more" in form:
         spec |= {name: form.get(name, "").strip() or spec[name] for name in ("same_body_minutes", "max_bytes")}
-        spec |= {"orders_at": form.get("orders_at", "").strip(), "country": form.get("country", "").strip().upper(), "on": form.get("on") == "yes"}
+        spec |= {
+            "orders_at": form.get("orders_at", "").strip(),
+            "country": form.get("country", "").strip().upper(),
+            "on": form.get("on") == "yes",
+        }
         spec["allow_from"] = form.get("allow_from", "").split()
         method = form.get("challenge.method", "")
-        spec["challenge"] = {"method": method, "parameter": form.get("challenge.parameter", "challenge")} if method else None
+        spec["challenge"] = (
+            {"method": method, "parameter": form.get("challenge.parameter", "challenge")} if method else None
+        )
     try:
         made = read_spec(Source, spec)
         _check_paths(made)
@@ -186,7 +219,11 @@ def _check_paths(source: Source) -> None:
     from angelon.core.payload.paths import BadPath, compile_path
 
     problems = []
-    for name, path in (("event_name", source.event_name.path), ("delivery_id", source.delivery_id.path), ("orders_at", source.orders_at)):
+    for name, path in (
+        ("event_name", source.event_name.path),
+        ("delivery_id", source.delivery_id.path),
+        ("orders_at", source.orders_at),
+    ):
         if path:
             try:
                 compile_path(path)
@@ -202,7 +239,9 @@ def name_event(key: str) -> Any:
     source, _ = _source(key)
     theirs, ours = request.form.get("theirs", "").strip(), request.form.get("ours", "").strip()
     try:
-        made = read_spec(Source, {**source.model_dump(mode="json"), "event_names": {**source.event_names, theirs: ours}})
+        made = read_spec(
+            Source, {**source.model_dump(mode="json"), "event_names": {**source.event_names, theirs: ours}}
+        )
     except Invalid as error:
         flash(str(error.problems[0]), "bad")
         return redirect(url_for(".connect", key=key))
@@ -220,7 +259,11 @@ def new_secret(key: str) -> Any:
         raw = secrets.token_bytes(24)
         import base64
 
-        text = "whsec_" + base64.b64encode(raw).decode() if source.signing.scheme == "standard-webhooks" else secrets.token_urlsafe(24)
+        text = (
+            "whsec_" + base64.b64encode(raw).decode()
+            if source.signing.scheme == "standard-webhooks"
+            else secrets.token_urlsafe(24)
+        )
     problem = well_made(source.signing, text)
     if problem:
         flash(f"{problem.what} {problem.mend}", "bad")
@@ -230,10 +273,15 @@ def new_secret(key: str) -> Any:
     except ValueError:
         hours = 0
     with services().database.writing() as writing:
-        services().vault.put(writing, "source", source_id, text, g.now, g.now + dt.timedelta(hours=hours) if hours else None)
+        services().vault.put(
+            writing, "source", source_id, text, g.now, g.now + dt.timedelta(hours=hours) if hours else None
+        )
         setup.touch(writing, store().id or 0)
     services().setups.forget()
-    flash("The secret is new. Give it to the store." + (f" The old one works for another {hours} h." if hours else ""), "good")
+    flash(
+        "The secret is new. Give it to the store." + (f" The old one works for another {hours} h." if hours else ""),
+        "good",
+    )
     return redirect(url_for(".connect", key=key))
 
 
@@ -256,9 +304,22 @@ def _form_line(pair: str) -> str:
 
 def curl(delivery: DeliveryRow, key: str) -> str:
     """A delivery as a command for the shell; its signature has to be made anew."""
-    kept = {n: v for n, v in (delivery.headers or {}).items() if n not in ("host", "content-length", "connection", "accept", "accept-encoding", "user-agent", "content-type") and "•" not in v}
+    kept = {
+        n: v
+        for n, v in (delivery.headers or {}).items()
+        if n not in ("host", "content-length", "connection", "accept", "accept-encoding", "user-agent", "content-type")
+        and "•" not in v
+    }
     headers = {"content-type": delivery.content_type or "application/json", **kept}
-    parts = ["curl", "-X", "POST", address(key), *(word for n, v in headers.items() for word in ("-H", f"{n}: {v}")), "--data-binary", delivery.body.decode(errors="replace")]
+    parts = [
+        "curl",
+        "-X",
+        "POST",
+        address(key),
+        *(word for n, v in headers.items() for word in ("-H", f"{n}: {v}")),
+        "--data-binary",
+        delivery.body.decode(errors="replace"),
+    ]
     return " ".join(shlex.quote(part) for part in parts)
 
 
@@ -266,7 +327,17 @@ def _deliveries(reading: Session, found: Sequence[EventRow]) -> list[dict[str, A
     """Events with their deliveries, as the capture page shows them."""
     kept = events.deliveries(reading.connection(), {event.delivery_id for event in found})
     readable = {id_: _readable(delivery.body) for id_, delivery in kept.items()}
-    return [{"event": event, "delivery": kept[event.delivery_id], "body": readable[event.delivery_id], "headers": kept[event.delivery_id].headers or {}, "refused": None} for event in found if event.delivery_id in kept]
+    return [
+        {
+            "event": event,
+            "delivery": kept[event.delivery_id],
+            "body": readable[event.delivery_id],
+            "headers": kept[event.delivery_id].headers or {},
+            "refused": None,
+        }
+        for event in found
+        if event.delivery_id in kept
+    ]
 
 
 def _readable(body: bytes) -> str:
@@ -276,7 +347,11 @@ def _readable(body: bytes) -> str:
     except (ValueError, RecursionError):
         from urllib.parse import unquote_plus
 
-        return "\n".join(_form_line(unquote_plus(part)) for part in text.split("&")) if "=" in text and "{" not in text[:1] else text
+        return (
+            "\n".join(_form_line(unquote_plus(part)) for part in text.split("&"))
+            if "=" in text and "{" not in text[:1]
+            else text
+        )
 
 
 @pages.get("/<key>/capture")
@@ -285,7 +360,15 @@ def capture(key: str) -> Any:
     recent = _deliveries(session(), events.recent(session(), source_id, 12))
     refused = events.refused(session(), source_id, 12)
     after = max([d["event"].received_at for d in recent] + [r.at for r in refused], default=g.now)
-    return render_template("sources/capture.html", source=source, address=address(key), deliveries=recent, refused=refused, after=after.isoformat(), latest=events.recent(session(), source_id, 1))
+    return render_template(
+        "sources/capture.html",
+        source=source,
+        address=address(key),
+        deliveries=recent,
+        refused=refused,
+        after=after.isoformat(),
+        latest=events.recent(session(), source_id, 1),
+    )
 
 
 @pages.get("/<key>/live")
@@ -312,9 +395,18 @@ def watch(key: str) -> Any:
                 with database.reading() as reading:
                     arrived, refused = events.since(reading, source_id, after)
                     came = _deliveries(reading, arrived)
-                for at, kind, item in sorted([(d["event"].received_at, "came", d) for d in came] + [(r.at, "refused", r) for r in refused], key=lambda x: x[0]):
+                for at, kind, item in sorted(
+                    [(d["event"].received_at, "came", d) for d in came] + [(r.at, "refused", r) for r in refused],
+                    key=lambda x: x[0],
+                ):
                     after = at
-                    body = render_template("sources/_delivery.html", d=item if kind == "came" else None, r=item if kind == "refused" else None, fresh=True, source_key=key)
+                    body = render_template(
+                        "sources/_delivery.html",
+                        d=item if kind == "came" else None,
+                        r=item if kind == "refused" else None,
+                        fresh=True,
+                        source_key=key,
+                    )
                     quiet = time.monotonic()
                     yield f"id: {after.isoformat()}\nevent: delivery\ndata: {json.dumps({'html': body})}\n\n"
                 if time.monotonic() - quiet > 10:
@@ -324,7 +416,11 @@ def watch(key: str) -> Any:
         finally:
             WATCHERS.release()
 
-    return Response(stream_with_context(stream(after)), mimetype="text/event-stream", headers={"Cache-Control": "no-store", "X-Accel-Buffering": "no"})
+    return Response(
+        stream_with_context(stream(after)),
+        mimetype="text/event-stream",
+        headers={"Cache-Control": "no-store", "X-Accel-Buffering": "no"},
+    )
 
 
 @pages.get("/<key>/events/<event_id>.http")
@@ -337,8 +433,16 @@ def download(key: str, event_id: str) -> Any:
     kept = events.delivery_of(session(), event)
     raw, content_type, headers = kept.body, kept.content_type, kept.headers or {}
     skip = {"host", "content-length", "connection", "accept-encoding", "accept", "user-agent", "content-type"}
-    head = "".join(f"{name.title()}: {value}\n" for name, value in without_secrets(headers).items() if name not in skip and "•" not in value)
-    return Response(f"Content-Type: {content_type or 'application/json'}\n{head}\n".encode() + raw, mimetype="text/plain", headers={"Content-Disposition": f'attachment; filename="{event_id}.http"'})
+    head = "".join(
+        f"{name.title()}: {value}\n"
+        for name, value in without_secrets(headers).items()
+        if name not in skip and "•" not in value
+    )
+    return Response(
+        f"Content-Type: {content_type or 'application/json'}\n{head}\n".encode() + raw,
+        mimetype="text/plain",
+        headers={"Content-Disposition": f'attachment; filename="{event_id}.http"'},
+    )
 
 
 # ---- read: the bench ----------------------------------------------------------------------------------------------
@@ -355,11 +459,19 @@ def _bench(source: Source, source_id: int, opened: str) -> dict[str, Any]:
     samples = hands.samples(live(), source, source_id)
     the_store = live().setup.store
     locale = regional((hand.reading.text("language") if hand.reading else "") or the_store.locale, the_store.country)
-    laid = bench.lay_out(source, dict(live().setup.variables), hand, opened, locale, samples, shapes.of_source(session(), source_id))
+    laid = bench.lay_out(
+        source, dict(live().setup.variables), hand, opened, locale, samples, shapes.of_source(session(), source_id)
+    )
     return {
-        "source": source, "hand": hand, "bench": laid, "types": [t.value for t in Type], "column": bench.column, "locale": locale, "address": address(source.key),
+        "source": source,
+        "hand": hand,
+        "bench": laid,
+        "types": [t.value for t in Type],
+        "column": bench.column,
+        "locale": locale,
+        "address": address(source.key),
         "latest": events.recent(session(), source_id, 1),
-    }  # fmt: skip
+    }
 
 
 @pages.post("/<key>/read")
@@ -447,7 +559,10 @@ def add_sample(key: str) -> Any:
     name = request.form.get("name", "").strip()
     if (file and file.filename.endswith(".http")) or raw[:13].lower() == b"content-type:":
         head, _, raw = raw.replace(b"\r\n", b"\n").partition(b"\n\n")
-        headers = {k.strip().lower(): v.strip() for k, _, v in (line.partition(":") for line in head.decode(errors="replace").splitlines())}
+        headers = {
+            k.strip().lower(): v.strip()
+            for k, _, v in (line.partition(":") for line in head.decode(errors="replace").splitlines())
+        }
         raw = raw.rstrip(b"\n")
     else:
         looks_like_form = raw.lstrip()[:1] not in (b"{", b"[") and b"=" in raw
@@ -461,7 +576,19 @@ def add_sample(key: str) -> Any:
     id_ = services().clock.new_id("ev", g.now)
     with services().database.connection() as connection:
         sample = NewEvent.sample(id_, source_id, said, source.event_names.get(said, ""), g.now)
-        events.add_sample(connection, NewDelivery(id_, source_id, g.now, headers.get("content-type", "")[:200], without_secrets(headers), raw, digest(raw), (sample,)))
+        events.add_sample(
+            connection,
+            NewDelivery(
+                id_,
+                source_id,
+                g.now,
+                headers.get("content-type", "")[:200],
+                without_secrets(headers),
+                raw,
+                digest(raw),
+                (sample,),
+            ),
+        )
     flash("Kept as a sample. It is read like a delivery, and makes no send.", "good")
     return redirect(url_for(".read", key=key, hand=id_))
 
@@ -486,9 +613,21 @@ def compare_samples(key: str) -> Any:
     samples = hands.samples(live(), source, source_id, 30)
     by_id = {s.event.id: s for s in samples if s.event}
     now = by_id.get(request.args.get("now", "")) or (samples[0] if samples else None)
-    was = by_id.get(request.args.get("was", "")) or next((s for s in samples[1:] if s.event and now and now.event and s.event.name == now.event.name), samples[-1] if samples else None)
+    was = by_id.get(request.args.get("was", "")) or next(
+        (s for s in samples[1:] if s.event and now and now.event and s.event.name == now.event.name),
+        samples[-1] if samples else None,
+    )
     found = compare(was.payload, now.payload) if was and now else []
-    return render_template("sources/compare.html", source=source, samples=samples, was=was, now=now, found=found, latest=events.recent(session(), source_id, 1), kinds=("gone", "added", "changed"))
+    return render_template(
+        "sources/compare.html",
+        source=source,
+        samples=samples,
+        was=was,
+        now=now,
+        found=found,
+        latest=events.recent(session(), source_id, 1),
+        kinds=("gone", "added", "changed"),
+    )
 
 
 def _new_variable(given: dict[str, str]) -> str:
@@ -510,7 +649,13 @@ def _set_variable(name: str, given: dict[str, str]) -> None:
     if variable is None:
         raise bench.BadEdit(f"There is no variable “{name}”.")
     made = read_spec(
-        Variable, {**variable.model_dump(mode="json"), "type": given.get("type", variable.type), "about": given.get("about", variable.about), "required": given.get("required") == "on"}
+        Variable,
+        {
+            **variable.model_dump(mode="json"),
+            "type": given.get("type", variable.type),
+            "about": given.get("about", variable.about),
+            "required": given.get("required") == "on",
+        },
     )
     with services().database.writing() as writing:
         setup.save_variable(writing, store().id or 0, made)

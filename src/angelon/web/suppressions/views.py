@@ -23,7 +23,9 @@ def index() -> Any:
     words = request.args.get("words", "").strip()[:100]
     rows = suppressions.listed(session(), store().id or 0, words)
     flags = [name for name, variable in live().setup.variables.items() if variable.type.value in ("flag", "text")]
-    return render_template("suppressions/index.html", rows=rows, words=words, the_store=live().setup.store, flags=flags, given=request.args)
+    return render_template(
+        "suppressions/index.html", rows=rows, words=words, the_store=live().setup.store, flags=flags, given=request.args
+    )
 
 
 @pages.post("")
@@ -43,13 +45,20 @@ def add() -> Any:
     if good:
         flash(f"{new} added" + (f", {len(good) - new} were there already." if len(good) > new else "."), "good")
     if bad:
-        flash(f"Not understood as an address or number: {', '.join(bad[:5])}. Numbers are written like +353 20 915 1234.", "bad")
+        flash(
+            f"Not understood as an address or number: {', '.join(bad[:5])}. Numbers are written like +353 20 915 1234.",
+            "bad",
+        )
     return redirect(url_for(".index", addresses="\n".join(bad)[:1500] or None, why=why if bad else None))
 
 
 def _mark(text: str) -> str:
     try:
-        return address_mark("email", check_email(text)) if "@" in text else address_mark("sms", phone_text(read_phone(text, live().setup.store.country or None)))
+        return (
+            address_mark("email", check_email(text))
+            if "@" in text
+            else address_mark("sms", phone_text(read_phone(text, live().setup.store.country or None)))
+        )
     except (EmailNotValidError, BadPhone):
         return ""
 
@@ -65,7 +74,9 @@ def delete(suppression_id: int) -> Any:
 @pages.post("/consent")
 def consent() -> Any:
     spec = dict(store().spec)
-    spec["consent"] = {channel: request.form[channel] for channel in ("email", "sms", "chat") if request.form.get(channel)}
+    spec["consent"] = {
+        channel: request.form[channel] for channel in ("email", "sms", "chat") if request.form.get(channel)
+    }
     spec["echo_minutes"] = request.form.get("echo_minutes") or 0
     try:
         made = read_spec(Store, spec)

@@ -77,7 +77,12 @@ def downgrade() -> None:
         op.drop_index(f"ix_send_{index}", "send")
     op.drop_index("ix_event_waits", "event")
     op.execute("DELETE FROM attempt WHERE send_id IN (SELECT id FROM send WHERE instead_of IS NOT NULL)")
-    for table, columns in (("send", ("run_id", "fall_at", "instead_of", "step", "whom")), ("event", ("waits_until",)), ("revision", ("note",)), ("route", ("gone_at",))):
+    for table, columns in (
+        ("send", ("run_id", "fall_at", "instead_of", "step", "whom")),
+        ("event", ("waits_until",)),
+        ("revision", ("note",)),
+        ("route", ("gone_at",)),
+    ):
         with op.batch_alter_table(table) as batch:
             for column in columns:
                 batch.drop_column(column)

@@ -32,7 +32,10 @@ def upgrade() -> None:
         "UPDATE event SET delivery_id = COALESCE((SELECT first.id FROM event AS first WHERE first.source_id = event.source_id AND first.received_at = event.received_at "
         "AND first.item = 0 AND first.parent_id IS NULL AND first.body = event.body LIMIT 1), id) WHERE parent_id IS NULL AND item > 0"
     )
-    op.execute("UPDATE event SET delivery_id = (SELECT parent.delivery_id FROM event AS parent WHERE parent.id = event.parent_id) WHERE parent_id IS NOT NULL")
+    op.execute(
+        "UPDATE event SET delivery_id = (SELECT parent.delivery_id FROM event AS parent WHERE parent.id = "
+        "event.parent_id) WHERE parent_id IS NOT NULL"
+    )
     op.execute(
         "INSERT INTO delivery (id, source_id, received_at, content_type, headers, body_hash, body) "
         "SELECT id, source_id, received_at, content_type, headers, body_hash, body FROM event WHERE delivery_id = id"
@@ -80,7 +83,10 @@ def downgrade() -> None:
     op.add_column("event", sa.Column("body", sa.LargeBinary(), nullable=False, server_default=""))
     for column in ("body_hash", "content_type", "headers"):
         op.execute(f"UPDATE event SET {column} = (SELECT {column} FROM delivery WHERE delivery.id = event.delivery_id)")  # noqa: S608 - our own names
-    op.execute("UPDATE event SET body = (SELECT body FROM delivery WHERE delivery.id = event.delivery_id) WHERE parent_id IS NULL")
+    op.execute(
+        "UPDATE event SET body = (SELECT body FROM delivery WHERE delivery.id = event.delivery_id) WHERE parent_id "
+        "IS NULL"
+    )
     op.drop_column("event", "asker")
     op.drop_column("event", "delivery_id")
     op.drop_table("delivery")
