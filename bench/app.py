@@ -10,8 +10,8 @@ from flask import Blueprint, Response
 from angelon import settings
 from angelon.web import services
 from angelon.web.app import create_app
-from angelon.web.door import Door
 from angelon.web.origins import Proxies
+from angelon.web.server import RsgiServer
 
 
 def application() -> Any:
@@ -23,7 +23,7 @@ def application() -> Any:
     def empty() -> Response:
         return Response(b"")
 
-    return Door(create_app(made, [pages]), made.intake, made.writer, Proxies([]))
+    return RsgiServer(create_app(made, [pages]), made.intake, made.writer, Proxies([]))
 
 
 def main() -> None:

@@ -10,7 +10,7 @@ import time
 
 from angelon.cli.serving import free_port
 from angelon.core.specs import Gateway, Message, Route
-from angelon.db import events, setup
+from angelon.db import events, specs
 from angelon.db.secrets import Vault
 from angelon.db.tables import GatewayRow, MessageRow, RouteRow
 from angelon.engine.clock import utc_now
@@ -50,9 +50,9 @@ def _with_sms(home: Home, port: int) -> None:
     """A second route, by SMS through the provider at a port, for orders that change."""
     now = utc_now()
     with home.database.writing() as session:
-        store_id = setup.stores(session)[0].id or 0
+        store_id = specs.stores(session)[0].id or 0
         gateway = Gateway.model_validate(made.provider("sms", port) | {"timeout_seconds": 30})
-        row = setup.save_plain(session, GatewayRow, store_id, gateway, now)
+        row = specs.save_live(session, GatewayRow, store_id, gateway, now)
         Vault(KEY).put(session, "gateway", row.id, "token", now)
         message = Message.model_validate({"key": "moved", "name": "Moved", "sms": {"en": {"text": "It moved."}}})
         route = Route.model_validate(
@@ -67,10 +67,10 @@ def _with_sms(home: Home, port: int) -> None:
                 "to": [{"kind": "address", "who": "+493023125014"}],
             }
         )
-        setup.publish(session, setup.save_draft(session, MessageRow, store_id, message, now), now)
-        made_route = setup.save_draft(session, RouteRow, store_id, route, now)
-        setup.publish(session, made_route, now)
-        setup.switch(session, made_route, True, now - dt.timedelta(days=1))
+        specs.publish(session, specs.save_draft(session, MessageRow, store_id, message, now), now)
+        made_route = specs.save_draft(session, RouteRow, store_id, route, now)
+        specs.publish(session, made_route, now)
+        specs.switch(session, made_route, True, now - dt.timedelta(days=1))
 
 
 def _rate(home: Home, box: Box, first: int, number: int, backlog: int) -> float:

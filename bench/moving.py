@@ -18,7 +18,7 @@ import httpx
 from angelon.cli.serving import free_port
 from angelon.core.signatures import sign
 from angelon.core.specs import Bundle
-from angelon.db import events, setup
+from angelon.db import bundles, events
 from angelon.db.database import Database
 from angelon.db.records import NewDelivery, NewEvent
 from angelon.db.secrets import Vault
@@ -51,7 +51,7 @@ class Home:
             live=["received"],
         )
         with self.database.writing() as session:
-            setup.apply(session, bundle, utc_now() - dt.timedelta(days=1))
+            bundles.apply(session, bundle, utc_now() - dt.timedelta(days=1))
             Vault(KEY).put(session, "source", 1, SECRET, utc_now())
 
     def environment(self, **more: str) -> dict[str, str]:

@@ -10,15 +10,15 @@ from pathlib import Path
 
 from angelon.core.deliveries import digest
 from angelon.core.event_types import LABELS
-from angelon.core.planning.given import ActiveRoute, Event, Facts
+from angelon.core.planning.inputs import ActiveRoute, Event, Facts
 from angelon.core.planning.plan import plan, work_out
 from angelon.core.specs import Bundle
-from angelon.db import events, setup
+from angelon.db import bundles, events, live_setup, specs
 from angelon.db.database import Database
 from angelon.db.records import NewDelivery, NewEvent
 from angelon.engine.clock import Clock
 from angelon.engine.planner import Planner
-from angelon.engine.rehearsing import Span, rehearse
+from angelon.engine.rehearsals import Span, rehearse
 from angelon.engine.setups import Setups
 from bench.rows import Row, median
 from tests import made
@@ -85,7 +85,7 @@ def _planned(types: int, rounds: int = 150) -> tuple[float, float]:
                 only_if=speaks if n // types % 2 else quiet,
                 send=f"m{n}",
                 timing=timing,
-                guards={"even_if_told": True},
+                guards={"even_if_notified": True},
             )
         )
     around = made.setup(
@@ -123,10 +123,10 @@ def effect(number: int = 10_000) -> list[Row]:
         )
         start = clock.now() - dt.timedelta(days=20)
         with database.writing() as session:
-            setup.apply(session, bundle, start)
-            store_id = setup.stores(session)[0].id or 0
+            bundles.apply(session, bundle, start)
+            store_id = specs.stores(session)[0].id or 0
         with database.reading() as session:
-            live = setup.load(session, store_id)
+            live = live_setup.load(session, store_id)
         rows = []
         for n in range(number):
             at = start + dt.timedelta(minutes=2 * n)

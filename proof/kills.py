@@ -18,7 +18,7 @@ from proof.places import place, until
 
 
 def run(rounds: int = 200, senders: int = 4) -> tuple[dict[str, int], list[str]]:
-    dice = random.Random(9)
+    rng = random.Random(9)
     accepted: set[int] = set()
     stop = threading.Event()
     serial = iter(range(1, 10_000_000))
@@ -40,8 +40,8 @@ def run(rounds: int = 200, senders: int = 4) -> tuple[dict[str, int], list[str]]
         for thread in threads:
             thread.start()
         for number in range(rounds):
-            time.sleep(dice.uniform(0.2, 0.7))
-            victim = dice.choice(("web", "worker"))
+            time.sleep(rng.uniform(0.2, 0.7))
+            victim = rng.choice(("web", "worker"))
             here.kill(victim)
             here.start(victim)
             if number % 10 == 9 and not here.up(60):

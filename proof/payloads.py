@@ -10,7 +10,7 @@ import tempfile
 from pathlib import Path
 
 from angelon.core.specs import Bundle
-from angelon.db import setup
+from angelon.db import bundles, specs
 from angelon.db.database import Database
 from angelon.engine.clock import Clock
 from angelon.engine.planner import Planner
@@ -31,7 +31,7 @@ class _Bench:
 
 
 def run(number: int = 20_000) -> tuple[dict[str, int], list[str]]:
-    dice = random.Random(20)
+    rng = random.Random(20)
     planned = refused = 0
     broken: list[str] = []
     for zone in ZONES:
@@ -42,7 +42,7 @@ def run(number: int = 20_000) -> tuple[dict[str, int], list[str]]:
             clock = Clock()
             serving = services.make(chosen, database, clock)
             with database.writing() as session:
-                setup.apply(
+                bundles.apply(
                     session,
                     Bundle(
                         store=made.store(),
@@ -55,12 +55,12 @@ def run(number: int = 20_000) -> tuple[dict[str, int], list[str]]:
                     ),
                     clock.now() - dt.timedelta(days=1),
                 )
-                store_id = setup.stores(session)[0].id or 0
+                store_id = specs.stores(session)[0].id or 0
             poisoned(_Bench(serving, database, clock, store_id), zone)
             planner = Planner(database, serving.setups, clock)
             for start in range(0, number // len(ZONES), 200):
                 for n in range(start, start + 200):
-                    body = json.dumps(poison.mutated(dice, made.order(id=n))).encode()
+                    body = json.dumps(poison.mutated(rng, made.order(id=n))).encode()
                     answer = serving.intake.receive(
                         "shop",
                         "POST",

@@ -17,7 +17,7 @@ import httpx
 
 from angelon.cli.serving import free_port
 from angelon.core.specs import Bundle, Gateway, Message, Route
-from angelon.db import setup
+from angelon.db import bundles, live_setup, specs
 from angelon.db.database import Database
 from angelon.db.secrets import Vault
 from angelon.engine.clock import utc_now
@@ -48,7 +48,7 @@ class Place:
         )
         source = made.source(reading=made.source().model_dump(mode="json")["reading"] | {"phone": "$.buyer.phone"})
         routes = [
-            made.route(guards={"even_if_told": True}),
+            made.route(guards={"even_if_notified": True}),
             Route.model_validate(
                 made.route().model_dump()
                 | {
@@ -56,7 +56,7 @@ class Place:
                     "name": "By SMS",
                     "channel": "sms",
                     "gateway": "sms",
-                    "guards": {"even_if_told": True},
+                    "guards": {"even_if_notified": True},
                 }
             ),
         ]
@@ -70,9 +70,11 @@ class Place:
             live=["received", "by-sms"],
         )
         with self.database.writing() as session:
-            setup.apply(session, bundle, utc_now() - dt.timedelta(days=1))
-            store_id = setup.stores(session)[0].id or 0
-            Vault(KEY).put(session, "gateway", setup.load(session, store_id).gateway_ids["sms"], "token", utc_now())
+            bundles.apply(session, bundle, utc_now() - dt.timedelta(days=1))
+            store_id = specs.stores(session)[0].id or 0
+            Vault(KEY).put(
+                session, "gateway", live_setup.load(session, store_id).gateway_ids["sms"], "token", utc_now()
+            )
 
     def start(self, name: str) -> None:
         arguments = {

@@ -19,7 +19,7 @@ from jinja2 import FileSystemBytecodeCache
 from sqlalchemy import event
 
 from angelon.core.specs import Bundle
-from angelon.db import setup
+from angelon.db import bundles, specs
 from angelon.db.database import Database
 from angelon.db.secrets import Vault
 from angelon.engine.clock import Clock
@@ -95,7 +95,7 @@ class Bench:
 
     def change(self, spec, table) -> None:
         with self.database.writing() as session:
-            setup.save_plain(session, table, self.store_id, spec, self.clock.now())
+            specs.save_live(session, table, self.store_id, spec, self.clock.now())
         self.services.setups.forget()
 
     def rows(self, sql: str, *parameters):
@@ -129,8 +129,8 @@ def bench(tmp_path: Path, bundle: Bundle, migrated: Path, request: pytest.Fixtur
         )
     serving = services.make(settings, database, clock)
     with database.writing() as session:
-        setup.apply(session, bundle, clock.now() - dt.timedelta(days=1))
-        store_id = setup.stores(session)[0].id
+        bundles.apply(session, bundle, clock.now() - dt.timedelta(days=1))
+        store_id = specs.stores(session)[0].id
     yield Bench(settings.home, settings, serving, database, serving.vault, clock, Box(settings.home), store_id)
     serving.writer.close()
     database.close()

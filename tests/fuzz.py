@@ -140,7 +140,7 @@ class Fuzz:
     def addresses(self, rounds: int) -> None:
         """Places and parameters of every address."""
         parameters = (
-            "hand",
+            "sample",
             "open",
             "page",
             "before",

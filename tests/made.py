@@ -6,7 +6,7 @@ import datetime as dt
 import json
 from typing import Any
 
-from angelon.core.planning.given import ActiveRoute, Setup
+from angelon.core.planning.inputs import ActiveRoute, Setup
 from angelon.core.specs import Gateway, Message, Route, Source, Store, Variable
 
 NOON = dt.datetime(2026, 11, 3, 12, 0, tzinfo=dt.UTC)

@@ -143,26 +143,26 @@ SCALARS: tuple[Any, ...] = (
 )
 
 
-def mutated(dice: random.Random, payload: Any) -> Any:
+def mutated(rng: random.Random, payload: Any) -> Any:
     """A payload with one to three of its places changed, taken away, doubled or wrapped."""
     made_one = json.loads(json.dumps(payload))
-    for _ in range(dice.choice((1, 1, 2, 3))):
+    for _ in range(rng.choice((1, 1, 2, 3))):
         places = list(_places(made_one))
         if not places:
             return made_one
-        holder, key = dice.choice(places)
-        how = dice.randrange(6)
+        holder, key = rng.choice(places)
+        how = rng.randrange(6)
         if how < 3:
-            holder[key] = copy.deepcopy(dice.choice(SCALARS))
+            holder[key] = copy.deepcopy(rng.choice(SCALARS))
         elif how == 3:
             if isinstance(holder, dict):
                 del holder[key]
             else:
                 holder.pop(key)
         elif how == 4:
-            holder[key] = [copy.deepcopy(holder[key]) for _ in range(dice.choice((1, 2, 50)))]
+            holder[key] = [copy.deepcopy(holder[key]) for _ in range(rng.choice((1, 2, 50)))]
         else:
-            holder[key] = {"value": holder[key], "unit": copy.deepcopy(dice.choice(SCALARS))}
+            holder[key] = {"value": holder[key], "unit": copy.deepcopy(rng.choice(SCALARS))}
     return made_one
 
 

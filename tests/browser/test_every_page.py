@@ -101,7 +101,7 @@ def test_the_keys_of_every_page(page):
 def test_the_event_in_hand_stays_from_page_to_page(page):
     page.goto("/sources/webshop/read")
     page.keyboard.press("[")
-    page.wait_for_url("**hand=**")
+    page.wait_for_url("**sample=**")
     number = page.locator(".hold .value").text_content().split(" ·")[0]
     page.goto("/messages/order-received")
     expect(page.locator(".hold .value").first).to_contain_text(number)

@@ -46,7 +46,7 @@ def test_from_a_new_source_to_the_mail_in_the_mailbox(page, running):
 
     def choose(mark, path):
         bench.locator(f"[data-open='{mark}']").click()
-        expect(bench.locator(".var.open")).to_have_attribute("data-mark", mark)
+        expect(bench.locator(".var.open")).to_have_attribute("data-field", mark)
         bench.locator(f'[data-path="{path}"]').click()
         expect(bench.locator(".var.open .steps code").first).to_have_text(path)
 

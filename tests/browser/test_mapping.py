@@ -51,12 +51,12 @@ def bench_of(page, running, name, deliver):
 
 
 def value(bench, mark):
-    return bench.locator(f'.var[data-mark="{mark}"] .var-head .value')
+    return bench.locator(f'.var[data-field="{mark}"] .var-head .value')
 
 
 def correct(page, bench, mark, path):
     bench.locator(f'[data-open="{mark}"]').click()
-    expect(bench.locator(".var.open")).to_have_attribute("data-mark", mark)
+    expect(bench.locator(".var.open")).to_have_attribute("data-field", mark)
     field = bench.locator(f"[data-path={json.dumps(path)}]")
     field.click()
     expect(bench.locator(".var.open .steps code").first).not_to_be_empty()
@@ -65,13 +65,13 @@ def correct(page, bench, mark, path):
 
 
 def take(page, bench, mark):
-    bench.locator(f'.var[data-mark="{mark}"] .guess button').first.click()
-    expect(bench.locator(f'.var[data-mark="{mark}"] .guess')).to_have_count(0)
+    bench.locator(f'.var[data-field="{mark}"] .guess button').first.click()
+    expect(bench.locator(f'.var[data-field="{mark}"] .guess')).to_have_count(0)
 
 
 def write_path(page, bench, mark, path):
     bench.locator(f'[data-open="{mark}"]').click()
-    expect(bench.locator(".var.open")).to_have_attribute("data-mark", mark)
+    expect(bench.locator(".var.open")).to_have_attribute("data-field", mark)
     bench.locator(".var.open [name=path]").first.fill(path)
     bench.locator(".var.open .otherwise button").first.click()
     expect(bench.locator(".var.open .steps code").first).to_contain_text(path)

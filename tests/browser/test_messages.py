@@ -312,9 +312,9 @@ def test_a_page_of_one_s_own_is_cleaned_on_import(page, written, tmp_path):
 
 def test_a_test_goes_through_the_real_gateway_and_says_how_it_went(page, running, written):
     page.goto("/sources/webshop/read")  # an event that has all the values, whatever came in meanwhile
-    hand = page.locator("[data-hand-id]").get_attribute("data-hand-id")
+    sample = page.locator("[data-sample-id]").get_attribute("data-sample-id")
     written("Tried")
-    page.goto(f"/messages/tried?hand={hand}")
+    page.goto(f"/messages/tried?sample={sample}")
     page.get_by_label("Heading: text").fill("Only a draft")
     page.get_by_label("Somebody of the team").select_option(label="Nuala at the workshop")
     page.get_by_role("button", name="Send a test").click()
@@ -324,7 +324,7 @@ def test_a_test_goes_through_the_real_gateway_and_says_how_it_went(page, running
     assert mail["headers"]["X-Test"] == "yes"
     page.locator("[data-tried]").get_by_role("link", name="Open it").click()
     expect(page.locator(".tag", has_text="test")).to_be_visible()
-    page.goto(f"/messages/tried?channel=email&hand={hand}")
+    page.goto(f"/messages/tried?channel=email&sample={sample}")
     page.get_by_label("Address", exact=True).fill("nobody at all")
     page.get_by_role("button", name="Send a test").click()
     expect(page.locator("[data-tried]")).to_contain_text("is no email address")

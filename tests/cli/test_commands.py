@@ -206,14 +206,14 @@ def test_checks_of_files_run_against_a_bundle_with_a_difference_to_read(tmp_path
     folder.mkdir()
     (folder / "first.yaml").write_text(json.dumps(kept))
     said = angelon_(tmp_path, "check", "--bundle", str(BUNDLE), str(folder))
-    assert "green First mail" in said
+    assert "passed First mail" in said
     (tmp_path / "slow.yaml").write_text(
         BUNDLE.read_text().replace(
             "send: order-received, gateway: mailroom}", "send: order-received, gateway: mailroom, timing: {amount: 10}}"
         )
     )
     said = angelon_(tmp_path, "check", "--bundle", str(tmp_path / "slow.yaml"), str(folder), code=1)
-    assert "RED   First mail" in said
+    assert "FAILED First mail" in said
     assert "- send: due at once" in said
     assert "+ send: due 10 minutes after the event" in said
     (folder / "bad.yaml").write_text("- 1")

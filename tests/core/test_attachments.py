@@ -11,7 +11,15 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from angelon.core.messages.attachments import File, Kept, calendar_entry, chosen, file_name, over, sniff
+from angelon.core.messages.attachments import (
+    File,
+    LibraryFile,
+    calendar_entry,
+    detect_media_type,
+    file_name,
+    files_for_order,
+    limit_violation,
+)
 from angelon.core.messages.blocks import content_id, pictures_in, with_pictures_at
 from angelon.core.messages.email import RenderedEmail, compile_email
 from angelon.core.messages.mime import Envelope, build
@@ -44,23 +52,23 @@ NOW = dt.datetime(2026, 11, 3, 9, 0, tzinfo=dt.UTC)
     ],
 )
 def test_a_file_is_what_its_content_says(data, is_):
-    assert sniff(data) == is_
+    assert detect_media_type(data) == is_
 
 
 def test_each_order_gets_what_is_kept_for_it():
     files = [
-        Kept(1, "care", "all.pdf", "application/pdf", 1),
-        Kept(2, "care", "heron.pdf", "application/pdf", 1, "sku", "HER-180"),
-        Kept(3, "care", "of-7.pdf", "application/pdf", 1, "reference", "BK-7"),
-        Kept(4, "care", "de.pdf", "application/pdf", 1, "locale", "de"),
-        Kept(5, "other", "x.pdf", "application/pdf", 1),
+        LibraryFile(1, "care", "all.pdf", "application/pdf", 1),
+        LibraryFile(2, "care", "heron.pdf", "application/pdf", 1, "sku", "HER-180"),
+        LibraryFile(3, "care", "of-7.pdf", "application/pdf", 1, "reference", "BK-7"),
+        LibraryFile(4, "care", "de.pdf", "application/pdf", 1, "locale", "de"),
+        LibraryFile(5, "other", "x.pdf", "application/pdf", 1),
     ]
-    assert [f.id for f in chosen(files, "care", {"HER-180"}, {"BK-7"}, "de-AT")] == [1, 2, 3, 4]
-    assert [f.id for f in chosen(files, "care", {"LIN-050"}, {"BK-8"}, "en")] == [1]
+    assert [f.id for f in files_for_order(files, "care", {"HER-180"}, {"BK-7"}, "de-AT")] == [1, 2, 3, 4]
+    assert [f.id for f in files_for_order(files, "care", {"LIN-050"}, {"BK-8"}, "en")] == [1]
 
 
 @pytest.mark.parametrize(
-    ("files", "said"),
+    ("files", "label"),
     [
         ([File("a.pdf", "application/pdf", PDF)], ""),
         ([File("a.pdf", "application/pdf", PDF)] * 3, "3 attachments"),
@@ -68,10 +76,10 @@ def test_each_order_gets_what_is_kept_for_it():
         ([File("a.pdf", "application/x-msdownload", b"MZ")], "application/x-msdownload by its content"),
     ],
 )
-def test_limits_are_told_in_a_sentence(files, said):
-    told = over(files, Limits(attachments=2, total_bytes=1000, types=["application/pdf"]))
-    assert said in told
-    assert bool(told) == bool(said)
+def test_limits_are_told_in_a_sentence(files, label):
+    sent_for_order = limit_violation(files, Limits(attachments=2, total_bytes=1000, types=["application/pdf"]))
+    assert label in sent_for_order
+    assert bool(sent_for_order) == bool(label)
 
 
 def test_a_calendar_entry_is_one_whole_day():

@@ -12,7 +12,6 @@ from angelon.core.messages.blocks import Tokens, link
 from angelon.core.messages.cleaning import cleaned
 from angelon.core.messages.email import compile_email
 from angelon.core.messages.nesting import DEEPEST, depth, problems_of_markup
-from angelon.core.messages.templates import BadTemplate, CantRender, compile_template
 from angelon.core.payload.budget import MAX_STEPS
 from angelon.core.payload.forms import nest
 from angelon.core.payload.paths import BadPath, compile_path
@@ -22,6 +21,7 @@ from angelon.core.specs import Message, Source
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.keys import key_of
 from angelon.core.specs.variable import Recipe, Type
+from angelon.core.templates import BadTemplate, CantRender, compile_template
 from angelon.core.values import Day, Money, pack, show, unfit, unpack
 from angelon.web.messages.comparing import marked
 from tests import made
@@ -307,7 +307,7 @@ def test_a_condition_s_pattern_is_checked_by_what_runs_it():
 
 
 @pytest.mark.parametrize(
-    ("value", "said"),
+    ("value", "label"),
     [
         (10**28, "28 digits"),
         (Decimal("1e28"), "28 digits"),
@@ -323,8 +323,8 @@ def test_a_condition_s_pattern_is_checked_by_what_runs_it():
         ({"\x00": 1}, "NUL"),
     ],
 )
-def test_values_that_can_t_be_are_told_and_shown_all_the_same(value, said):
-    assert said in unfit(value)
+def test_values_that_can_t_be_are_told_and_shown_all_the_same(value, label):
+    assert label in unfit(value)
     assert isinstance(show(value, "de"), str)
 
 

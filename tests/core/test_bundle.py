@@ -23,11 +23,11 @@ def problems(text):
 
 
 def test_every_problem_is_told_with_its_place():
-    told = problems(
+    sent_for_order = problems(
         "store: {key: Bad Key, name: A, timezone: Mars/Olympus, colour: red}\nsources:\n- {key: a, name: A, "
         "reading: {colour: $.x}, event_names: {x: Placed}}\n"
     )
-    text = "\n".join(told)
+    text = "\n".join(sent_for_order)
     for part in (
         "store.key",
         "lower-case letters",
@@ -41,18 +41,18 @@ def test_every_problem_is_told_with_its_place():
 
 
 def test_a_route_s_other_ways_and_what_it_waits_for_are_looked_up():
-    told = "\n".join(
+    sent_for_order = "\n".join(
         problems(
-            "store: {key: a, name: A}\nroutes:\n- {key: r, name: R, otherwise: {ways: [{gateway: g, send: m}]}, "
+            "store: {key: a, name: A}\nroutes:\n- {key: r, name: R, fallback: {options: [{gateway: g, send: m}]}, "
             "guards: {after_route: x}}\n"
         )
     )
     for part in ("goes on by “g”", "goes on with “m”", "speaks only after “x”"):
-        assert part in told
+        assert part in sent_for_order
 
 
 def test_references_to_what_is_not_there_are_told():
-    told = "\n".join(
+    sent_for_order = "\n".join(
         problems(
             "store: {key: a, name: A}\nroutes:\n- {key: r, name: R, sources: [x], send: y, gateway: z}\n- {key: r, "
             "name: R}\nlive: [q]\nsources:\n- {key: s, name: S, recipes: {v: $.a}}\n"
@@ -66,7 +66,7 @@ def test_references_to_what_is_not_there_are_told():
         "“q” is to be live",
         "no variable has that name",
     ):
-        assert part in told
+        assert part in sent_for_order
 
 
 @pytest.mark.parametrize(
@@ -77,7 +77,7 @@ def test_references_to_what_is_not_there_are_told():
         "- 1",
         "a: &x [1]\nb: *x",
         "!!python/object/apply:os.system [ls]",
-        "store: {key: a, name: A}\nangelon: 2",
+        "store: {key: a, name: A}\nangelon: 3",
     ],
 )
 def test_what_is_no_bundle_is_refused(text):
@@ -85,8 +85,8 @@ def test_what_is_no_bundle_is_refused(text):
 
 
 def test_a_sender_with_a_line_break_is_refused():
-    told = problems(
+    sent_for_order = problems(
         'store: {key: a, name: A}\ngateways:\n- {key: g, name: G, sender: {address: "a@example.org\\nBcc: '
         'b@example.org"}}\n'
     )
-    assert "no email address" in told[0]
+    assert "no email address" in sent_for_order[0]

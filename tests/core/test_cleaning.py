@@ -4,9 +4,9 @@ channel.
 
 import pytest
 
+from angelon.core.messages.channels import compiled_part
 from angelon.core.messages.cleaning import cleaned, unsafe
 from angelon.core.messages.email import compile_email
-from angelon.core.messages.parts import compiled_part
 from angelon.core.problems import Invalid
 from angelon.core.specs.message import EmailText
 from tests import made
@@ -27,17 +27,17 @@ BAD = [
 ]
 
 
-@pytest.mark.parametrize(("page", "said"), BAD)
-def test_what_no_mail_may_hold_is_named_and_refused(page, said):
-    assert said in " ".join(p.what for p in unsafe(page))
+@pytest.mark.parametrize(("page", "label"), BAD)
+def test_what_no_mail_may_hold_is_named_and_refused(page, label):
+    assert label in " ".join(p.what for p in unsafe(page))
     with pytest.raises(Invalid):
         compile_email(EmailText(subject="x", html=page), made.store(), "en")
 
 
-@pytest.mark.parametrize(("page", "said"), BAD)
-def test_it_is_taken_out_on_import_and_then_accepted(page, said):
+@pytest.mark.parametrize(("page", "label"), BAD)
+def test_it_is_taken_out_on_import_and_then_accepted(page, label):
     clean, taken = cleaned(f"<!doctype html><html><body><p>kept</p>{page}</body></html>")
-    assert said in " ".join(taken)
+    assert label in " ".join(taken)
     assert unsafe(clean) == []
     assert "kept" in clean
     assert cleaned(clean) == (clean, [])

@@ -95,7 +95,7 @@ def test_worked_out_by_hand(spec, yes):
 
 
 @pytest.mark.parametrize(
-    ("spec", "said"),
+    ("spec", "label"),
     [
         ({"of": "gone", "op": "is", "value": "x"}, "no “gone” any more"),
         ({"of": "total", "op": "greater", "value": "much"}, "“much” is no number"),
@@ -104,11 +104,11 @@ def test_worked_out_by_hand(spec, yes):
         ({"of": "total", "op": "before", "value": "today"}, "can't be compared"),
     ],
 )
-def test_what_can_not_be_worked_out_says_why_and_is_never_a_yes(spec, said):
+def test_what_can_not_be_worked_out_says_why_and_is_never_a_yes(spec, label):
     verdict = compare(Compare.model_validate(spec), look, TODAY)
-    assert (verdict.yes, said in verdict.problem) == (False, True)
+    assert (verdict.yes, label in verdict.problem) == (False, True)
     denied = evaluate(Group.model_validate({"join": "none", "of": [{"kind": "compare", **spec}]}), look, TODAY)
-    assert (denied.yes, said in denied.problem) == (False, True), "not even a group of none turns it into one"
+    assert (denied.yes, label in denied.problem) == (False, True), "not even a group of none turns it into one"
 
 
 @pytest.mark.parametrize(
@@ -169,9 +169,9 @@ def test_a_comparison_is_said_and_a_no_says_what_it_saw():
     group = Group.model_validate({"of": [{"kind": "compare", "of": "country", "op": "one_of", "values": ["IE", "FR"]}]})
     verdict = evaluate(group, look, TODAY)
     assert verdict.why_not() == "Country is one of IE, FR does not hold: it is DE."
-    assert Compare(of="lines", which="any", item="sku", op="is", value="X").said == "any of lines: sku is X"
-    assert Compare(of="status", op="changed", value="paid", to="shipped").said == "status changed from paid to shipped"
-    assert Compare(of="lines", which="count", op="greater", value="2").said == "the number of lines is more than 2"
+    assert Compare(of="lines", which="any", item="sku", op="is", value="X").label == "any of lines: sku is X"
+    assert Compare(of="status", op="changed", value="paid", to="shipped").label == "status changed from paid to shipped"
+    assert Compare(of="lines", which="count", op="greater", value="2").label == "the number of lines is more than 2"
 
 
 def test_a_pattern_that_never_ends_is_stopped():

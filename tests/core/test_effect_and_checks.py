@@ -6,10 +6,10 @@ import pytest
 
 from angelon.core.planning.checking import expected_of, run, text_of, with_changes
 from angelon.core.planning.effect import compare
-from angelon.core.planning.given import ActiveRoute, Event, Facts
-from angelon.core.planning.past import Past
+from angelon.core.planning.inputs import ActiveRoute, Event, Facts
 from angelon.core.planning.plan import decide, work_out
-from angelon.core.planning.sentence import said_guards, said_once, said_otherwise, said_to
+from angelon.core.planning.rehearsal_history import RehearsalHistory
+from angelon.core.planning.sentence import describe_fallback, describe_guards, describe_once, describe_recipients
 from angelon.core.specs.check import Check
 from tests import made
 from tests.made import LONG_AGO, NOON
@@ -55,7 +55,7 @@ def test_why_something_is_gone_is_told():
 
 
 def test_a_rehearsal_remembers_what_it_itself_has_said():
-    past, route = Past(), made.route(once="customer", once_days=2)
+    past, route = RehearsalHistory(), made.route(once="customer", once_days=2)
     event = Event("ev", "order.created", "placed", "shop", made.order(), NOON)
 
     def spoke(days):
@@ -67,7 +67,7 @@ def test_a_rehearsal_remembers_what_it_itself_has_said():
     assert [spoke(days) for days in (0, 1, 2, 3)] == ["send", "skipped", "send", "skipped"]
     facts = past.facts(Facts(), event, "order-0", "jo", "d0")
     assert [one.route for one in facts.same_delivery] == ["received"]
-    assert facts.told == {("received", "shop", "order-0")}
+    assert facts.sent_for_order == {("received", "shop", "order-0")}
     assert past.facts(Facts(), event, "order-9", "else", "d9") == Facts()
 
 
@@ -160,26 +160,31 @@ def test_a_route_is_said_in_words():
             "skip_refunded": True,
             "after_route": "hello",
             "after_answer": True,
-            "even_if_told": True,
+            "even_if_notified": True,
         },
-        otherwise={
-            "ways": [{"gateway": "line", "channel": "sms"}, {"gateway": "line", "channel": "sms", "send": "short"}],
+        fallback={
+            "options": [{"gateway": "line", "channel": "sms"}, {"gateway": "line", "channel": "sms", "send": "short"}],
             "within_minutes": 90,
             "tell": "owner",
         },
     )
-    assert said_to(route) == "the customer and the owner"
-    assert said_once(route) == "once per customer in 30 days"
-    assert said_guards(route, {"hello": "Hello"}) == (
+    assert describe_recipients(route) == "the customer and the owner"
+    assert describe_once(route) == "once per customer in 30 days"
+    assert describe_guards(route, {"hello": "Hello"}) == (
         "only after “Hello”, only after the customer’s answer, at most 1 message per order, not for discounted or "
         "refunded orders, even if another route tells them"
     )
-    assert said_otherwise(route, {"line": "Text line"}, {"short": "Short"}) == (
+    assert describe_fallback(route, {"line": "Text line"}, {"short": "Short"}) == (
         "if it is not out in 1 hour 30 minutes, SMS through Text line, then SMS through Text line with “Short”, "
         "then tell the owner"
     )
     plain = made.route()
-    assert (said_to(plain), said_once(plain), said_guards(plain, {}), said_otherwise(plain, {}, {})) == (
+    assert (
+        describe_recipients(plain),
+        describe_once(plain),
+        describe_guards(plain, {}),
+        describe_fallback(plain, {}, {}),
+    ) == (
         "the customer",
         "once per order",
         "",

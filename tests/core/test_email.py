@@ -9,12 +9,12 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from angelon.core.messages.email import RenderedEmail, compile_email, one_line
+from angelon.core.messages.email import RenderedEmail, compile_email
 from angelon.core.messages.mime import Envelope, build, mailbox
-from angelon.core.messages.templates import CantRender
 from angelon.core.problems import Invalid
 from angelon.core.specs.message import EmailText
 from angelon.core.specs.store import Letterhead
+from angelon.core.templates import CantRender, one_line
 from angelon.core.values import Money
 from tests import made
 
@@ -80,7 +80,7 @@ def test_letterhead_and_prefix_are_on_every_mail():
 
 
 @pytest.mark.parametrize(
-    ("block", "said"),
+    ("block", "label"),
     [
         ({"kind": "text", "text": "{{ a"}, "never closed"),
         ({"kind": "button", "text": "go", "url": "javascript:alert(1)"}, "no web address"),
@@ -88,10 +88,10 @@ def test_letterhead_and_prefix_are_on_every_mail():
         ({"kind": "mjml", "mjml": "{% for a in b %}<mj-text>x</mj-text>"}, "never closed"),
     ],
 )
-def test_a_bad_block_is_named(block, said):
+def test_a_bad_block_is_named(block, label):
     with pytest.raises(Invalid) as caught:
         mail([{"kind": "text", "text": "fine"}, block])
-    assert said in caught.value.problems[0].what
+    assert label in caught.value.problems[0].what
     assert caught.value.problems[0].where.startswith("blocks")
 
 

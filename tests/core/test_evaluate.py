@@ -41,7 +41,7 @@ def test_blank_text_counts_as_nothing():
 
 
 def test_otherwise_stands_in_without_the_steps():
-    made = as_variable(PAYLOAD, recipe(path="$.none", steps=["upper"], otherwise="friend"))
+    made = as_variable(PAYLOAD, recipe(path="$.none", steps=["upper"], default="friend"))
     assert (made.value, made.problem) == ("friend", None)
 
 

@@ -6,14 +6,14 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from angelon.core.messages.parts import compiled_part
-from angelon.core.messages.preflight import Preflight, Sample
-from angelon.core.messages.templates import CantRender, compile_template
-from angelon.core.planning.given import ALWAYS, ActiveRoute, Event, Facts
+from angelon.core.messages.channels import compiled_part
+from angelon.core.planning.inputs import ALWAYS, ActiveRoute, Event, Facts
 from angelon.core.planning.plan import decide, work_out
+from angelon.core.planning.preflight import Preflight, Sample
 from angelon.core.problems import Invalid
 from angelon.core.specs import Bundle, Message, Route
 from angelon.core.states import State
+from angelon.core.templates import CantRender, compile_template
 from tests import made
 
 TEXTS = {
@@ -147,10 +147,10 @@ def test_no_text_that_goes_out_has_an_unfilled_place(text, channel, changes):
     made_decision = decision(message(text), "email", **changes)
     for send in made_decision.sends:
         if send.state is State.SCHEDULED:
-            told = compiled_part(message(text), channel, "en", made.store()).render(send.values).text
-            assert "None" not in told
-            assert "⟨" not in told
-            assert "[]" not in told
+            sent_for_order = compiled_part(message(text), channel, "en", made.store()).render(send.values).text
+            assert "None" not in sent_for_order
+            assert "⟨" not in sent_for_order
+            assert "[]" not in sent_for_order
 
 
 # ---- names that no order has
@@ -183,15 +183,15 @@ def test_preflight_says_with_which_real_order_the_send_would_be_held():
 
 
 @pytest.mark.parametrize(
-    ("text", "said"),
+    ("text", "label"),
     [
         ("{{ order.nmae }}", "no field “nmae”"),
         ("{{ custmer_name }}", "no variable of that name"),
         ("{{ total", "never closed|can't|unexpected|closed"),
     ],
 )
-def test_a_bundle_whose_texts_can_t_be_made_changes_nothing(bench, text, said):
-    from angelon.db import setup
+def test_a_bundle_whose_texts_can_t_be_made_changes_nothing(bench, text, label):
+    from angelon.db import bundles
 
     bundle = Bundle(
         store=made.store(),
@@ -203,8 +203,8 @@ def test_a_bundle_whose_texts_can_t_be_made_changes_nothing(bench, text, said):
         live=["received"],
     )
     before = bench.rows("SELECT spec FROM revision ORDER BY id")
-    with pytest.raises(Invalid, match=said), bench.database.writing() as session:
-        setup.apply(session, bundle, bench.clock.now())
+    with pytest.raises(Invalid, match=label), bench.database.writing() as session:
+        bundles.apply(session, bundle, bench.clock.now())
     assert bench.rows("SELECT spec FROM revision ORDER BY id") == before
 
 

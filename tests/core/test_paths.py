@@ -46,7 +46,7 @@ def test_a_bad_path_says_where_it_goes_wrong(path, position):
 
 
 def test_the_tree_lists_branches_before_their_members_with_kinds():
-    tree = {f.path: (f.kind, f.depth, f.said) for f in fields(PAYLOAD)}
+    tree = {f.path: (f.kind, f.depth, f.label) for f in fields(PAYLOAD)}
     assert tree["$.a['b c']"] == ("list", 1, "2 items")
     assert tree["$.a['b c'][1].d"] == ("text", 3, '"x"')
     assert tree["$.json"] == ("json", 0, "JSON in text")
@@ -92,4 +92,4 @@ def test_values_under_secret_names_are_blotted_out():
         "customer": {"apiKey": "•••", "name": "Jo"},
         "list": [{"password": ""}, {"token": "•••"}],
     }
-    assert {f.path: f.said for f in fields(payload)}["$.card_number"] == "•••"
+    assert {f.path: f.label for f in fields(payload)}["$.card_number"] == "•••"

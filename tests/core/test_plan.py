@@ -4,7 +4,7 @@ import datetime as dt
 
 import pytest
 
-from angelon.core.planning.given import ActiveRoute, Event, Facts
+from angelon.core.planning.inputs import ActiveRoute, Event, Facts
 from angelon.core.planning.plan import plan, work_out
 from angelon.core.states import State
 from angelon.core.values import show
@@ -71,7 +71,7 @@ def test_another_source_is_a_no():
 
 
 @pytest.mark.parametrize(
-    ("payload", "part", "said"),
+    ("payload", "part", "label"),
     [
         (made.order(buyer={"name": "", "email": "a@example.org"}), "send", "customer_name has no value"),
         (made.order(buyer={"name": "Jo", "email": "claire@example,org"}), "to", "no usable email"),
@@ -80,11 +80,11 @@ def test_another_source_is_a_no():
         (made.order(total="a lot"), "send", "total has no value. It takes a number"),
     ],
 )
-def test_what_is_missing_holds_the_send_with_the_reason(payload, part, said):
+def test_what_is_missing_holds_the_send_with_the_reason(payload, part, label):
     decision = decide(payload)
     assert decision.outcome == "held"
     assert decision.send.state is State.HELD
-    assert said in decision.send.reason
+    assert label in decision.send.reason
     assert verdicts(decision)[part] == "problem"
 
 
@@ -101,12 +101,12 @@ def test_no_message_no_gateway_and_a_paused_one_hold_the_send():
 
 
 def test_once_per_order_skips_the_second():
-    told = Facts(frozenset({("received", "shop", "4711")}))
-    decision = decide(facts=told)
+    sent_for_order = Facts(frozenset({("received", "shop", "4711")}))
+    decision = decide(facts=sent_for_order)
     assert (decision.outcome, decision.send.state) == ("skipped", State.SKIPPED)
     assert "already spoken for order BK-7" in decision.reason
     setup = made.setup(routes=[ActiveRoute(made.route(once="event"), LONG_AGO)])
-    assert decide(facts=told, setup=setup).outcome == "send"
+    assert decide(facts=sent_for_order, setup=setup).outcome == "send"
 
 
 def test_a_locale_falls_back_step_by_step():

@@ -5,8 +5,8 @@ import datetime as dt
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from angelon.core.planning.given import ActiveRoute, Contact, Event, Facts, Spoken
-from angelon.core.planning.plan import decide, plan, spoken_of, work_out
+from angelon.core.planning.inputs import ActiveRoute, Contact, Event, Facts, PriorSend
+from angelon.core.planning.plan import decide, plan, prior_send_of, work_out
 from angelon.core.states import State
 from tests import made
 from tests.core.test_routes_planned import setup
@@ -47,11 +47,16 @@ specs = st.fixed_dictionaries(
             ]
         ),
         "guards": st.sampled_from(
-            [{}, {"even_if_told": True}, {"caps": [{"most": 2, "per": "order", "days": 0}]}, {"skip_refunded": True}]
+            [
+                {},
+                {"even_if_notified": True},
+                {"caps": [{"most": 2, "per": "order", "days": 0}]},
+                {"skip_refunded": True},
+            ]
         ),
-        "otherwise": st.sampled_from([{}, {"ways": [{"gateway": "line", "channel": "sms"}]}]),
+        "fallback": st.sampled_from([{}, {"options": [{"gateway": "line", "channel": "sms"}]}]),
         "way": st.sampled_from([("mailroom", "email"), ("line", "sms"), ("gone", "email")]),
-        "rank": st.integers(0, 3),
+        "priority": st.integers(0, 3),
         "once": st.sampled_from(["order", "event", "customer"]),
     }
 )
@@ -69,8 +74,8 @@ facts = st.sampled_from(
         Facts(),
         Facts(contact=Contact(orders=4, language="de"), types=(("order.created", NOON), ("payment.refunded", NOON))),
         Facts(
-            spoken=(
-                Spoken(
+            prior_sends=(
+                PriorSend(
                     "r0", "email", "joerg@example.org", NOON - dt.timedelta(hours=2), NOON - dt.timedelta(hours=1), True
                 ),
             ),
@@ -96,7 +101,7 @@ def test_routes_planned_together_decide_as_each_would_alone(given_specs, payload
     together = plan(event, *work_out(around.sources["shop"], around, payload), around, before, NOON)
     assert [decision.route for decision in together] == [route.key for route in routes]
     now_known = before
-    for place in sorted(range(len(routes)), key=lambda place: routes[place].rank):
+    for place in sorted(range(len(routes)), key=lambda place: routes[place].priority):
         alone = decide(
             event,
             *work_out(around.sources["shop"], around, payload),
@@ -106,8 +111,8 @@ def test_routes_planned_together_decide_as_each_would_alone(given_specs, payload
             NOON,
         )
         assert alone == together[place]
-        said = tuple(spoken_of(send, NOON) for send in alone.sends if send.state is not State.SKIPPED)
-        now_known = now_known.after(said) if said else now_known
+        label = tuple(prior_send_of(send, NOON) for send in alone.sends if send.state is not State.SKIPPED)
+        now_known = now_known.after(label) if label else now_known
 
 
 @settings(max_examples=50, deadline=None)

@@ -3,9 +3,9 @@
 import pytest
 
 from angelon.core.colours import contrast, ink_on
-from angelon.core.messages.attachments import Kept
-from angelon.core.messages.preflight import Preflight, Sample
+from angelon.core.messages.attachments import LibraryFile
 from angelon.core.planning.plan import work_out
+from angelon.core.planning.preflight import Preflight, Sample
 from angelon.core.specs import Gateway, Message, Store
 from angelon.core.specs.store import Letterhead, Rules
 from tests import made
@@ -23,10 +23,10 @@ def email(blocks=(), subject="Hi", **more):
 
 def checked(spec, speaking=SPEAKING, samples=(), files=(), reviews=None, **setup):
     found = Preflight(message(**spec), made.setup(**setup), speaking, samples, files, reviews or {}).run()
-    told = {}
+    sent_for_order = {}
     for problem in found:
-        told.setdefault((problem.where, problem.severity), problem.what)
-    return told
+        sent_for_order.setdefault((problem.where, problem.severity), problem.what)
+    return sent_for_order
 
 
 def sample(**changes):
@@ -45,7 +45,7 @@ def test_a_sound_message_has_nothing_in_the_way():
 
 
 @pytest.mark.parametrize(
-    ("spec", "where", "severity", "said"),
+    ("spec", "where", "severity", "label"),
     [
         ({}, "email", "error", "says nothing"),
         (email(subject=" "), "email.en.subject", "error", "subject is empty"),
@@ -92,9 +92,9 @@ def test_a_sound_message_has_nothing_in_the_way():
         ({"sms": {"en": {"text": " "}}}, "sms.en.text", "error", "no text"),
     ],
 )
-def test_what_is_wrong_is_told_where_it_is(spec, where, severity, said):
+def test_what_is_wrong_is_told_where_it_is(spec, where, severity, label):
     found = checked(spec, gateways=verified())
-    assert said in found.get((where, severity), ""), found
+    assert label in found.get((where, severity), ""), found
 
 
 def test_a_mail_that_is_cut_by_mail_programs_is_told():
@@ -170,7 +170,7 @@ def test_a_pale_accent_and_an_unverified_sender_are_warned_about():
 def test_attachments_over_a_gateway_s_limits_are_told():
     spec = email() | {"attachments": [{"kind": "library", "shelf": "care", "required": True}]}
     assert "is empty" in checked(spec, gateways=verified())["email.*.attachments.0", "error"]
-    exe = Kept(1, "care", "a.pdf", "application/x-msdownload", 10)
+    exe = LibraryFile(1, "care", "a.pdf", "application/x-msdownload", 10)
     assert (
         "application/x-msdownload by its content"
         in checked(spec, files=[exe], gateways=verified())["email.*.attachments.0", "error"]
@@ -190,7 +190,7 @@ def test_a_chat_text_has_to_be_approved_where_a_provider_reviews():
     assert "not approved" in checked(spec, speaking, gateways={"chat": chat_gateway()})["chat.en.review", "error"]
     from angelon.core.messages.chat import compile_chat
 
-    mark = compile_chat(message(**spec).chat["en"], made.store(), "en").numbered.mark("order")
+    mark = compile_chat(message(**spec).chat["en"], made.store(), "en").numbered.digest("order")
     assert (
         "in review"
         in checked(spec, speaking, gateways={"chat": chat_gateway()}, reviews={("en", mark): "submitted"})[

@@ -4,8 +4,8 @@ import datetime as dt
 
 import pytest
 
-from angelon.core.planning.given import ActiveRoute, Contact, Event, Facts, Spoken
-from angelon.core.planning.plan import decide, plan, planned_instead, work_out
+from angelon.core.planning.inputs import ActiveRoute, Contact, Event, Facts, PriorSend
+from angelon.core.planning.plan import decide, plan, plan_fallback, work_out
 from angelon.core.planning.readiness import problems_of
 from angelon.core.specs.recipients import Recipient
 from angelon.core.states import State
@@ -46,7 +46,7 @@ def setup(*routes, **changes):
     return made.setup(**(spec | changes))
 
 
-def decided(route, payload=None, facts=None, now=NOON, by_hand=False, setup_=None, **event):
+def decided(route, payload=None, facts=None, now=NOON, manual=False, setup_=None, **event):
     around = setup_ or setup(route)
     spec = {
         "id": "ev-1",
@@ -58,7 +58,7 @@ def decided(route, payload=None, facts=None, now=NOON, by_hand=False, setup_=Non
     }
     happened = Event(**(spec | event))
     reading, variables = work_out(around.sources["shop"], around, happened.payload)
-    return decide(happened, reading, variables, ActiveRoute(route, LONG_AGO), around, facts or Facts(), now, by_hand)
+    return decide(happened, reading, variables, ActiveRoute(route, LONG_AGO), around, facts or Facts(), now, manual)
 
 
 def line(decision, part):
@@ -110,8 +110,8 @@ def test_the_customer_s_history_and_segments_are_asked():
     )
     within = only_if(("segment.regulars", "yes", ""))
     assert decided(within, facts=Facts(contact=Contact(3)), setup_=setup(within, store=store)).outcome == "send"
-    told = decided(within, facts=Facts(contact=Contact(2)), setup_=setup(within, store=store))
-    assert told.reason == "The customer is in “regulars” does not hold: it is no."
+    sent_for_order = decided(within, facts=Facts(contact=Contact(2)), setup_=setup(within, store=store))
+    assert sent_for_order.reason == "The customer is in “regulars” does not hold: it is no."
     assert "no segment" in decided(within).send.reason
 
 
@@ -184,11 +184,11 @@ def test_after_the_last_day_nothing_goes_out():
 
 
 def test_the_previous_message_is_an_anchor():
-    before = Spoken(
+    before = PriorSend(
         "other", "email", "joerg@example.org", NOON - dt.timedelta(days=1), NOON - dt.timedelta(hours=2), True
     )
     decision = decided(
-        made.route(timing={"anchor": "previous", "amount": 5, "unit": "hours"}), facts=Facts(spoken=(before,))
+        made.route(timing={"anchor": "previous", "amount": 5, "unit": "hours"}), facts=Facts(prior_sends=(before,))
     )
     assert decision.send.due_at == NOON + dt.timedelta(hours=3)
 
@@ -200,9 +200,9 @@ def guarded(**guards):
     return made.route(guards=guards)
 
 
-def spoken(route="other", minutes=0, channel="email", address="joerg@example.org", out=True):
+def prior_sends(route="other", minutes=0, channel="email", address="joerg@example.org", out=True):
     at = NOON - dt.timedelta(minutes=minutes)
-    return Spoken(route, channel, address, at, at, out)
+    return PriorSend(route, channel, address, at, at, out)
 
 
 @pytest.mark.parametrize(
@@ -217,26 +217,26 @@ def spoken(route="other", minutes=0, channel="email", address="joerg@example.org
         ),
         (
             guarded(after_route="hello"),
-            Facts(spoken=(spoken("hello", out=False),)),
+            Facts(prior_sends=(prior_sends("hello", out=False),)),
             None,
             "It speaks only after “hello” has",
         ),
         (guarded(after_answer=True), Facts(), None, "no answer has come"),
         (
             guarded(after_route="hello", after_answer=True),
-            Facts(spoken=(spoken("hello", 5),), types=(("answer.received", NOON - dt.timedelta(minutes=9)),)),
+            Facts(prior_sends=(prior_sends("hello", 5),), types=(("answer.received", NOON - dt.timedelta(minutes=9)),)),
             None,
             "no answer has come",
         ),
         (
             guarded(caps=[{"most": 2, "per": "customer", "days": 1}]),
-            Facts(spoken_customer=(NOON - dt.timedelta(hours=23), NOON)),
+            Facts(sent_to_customer=(NOON - dt.timedelta(hours=23), NOON)),
             None,
             "2 messages for the customer in 1 day, and 2 is the most",
         ),
         (
             guarded(caps=[{"most": 1, "per": "order", "days": 0}]),
-            Facts(spoken=(spoken(minutes=9999),)),
+            Facts(prior_sends=(prior_sends(minutes=9999),)),
             None,
             "1 messages for order BK-7",
         ),
@@ -248,7 +248,7 @@ def spoken(route="other", minutes=0, channel="email", address="joerg@example.org
         ),
         (
             guarded(),
-            Facts(same_delivery=(spoken("other", 3),)),
+            Facts(same_delivery=(prior_sends("other", 3),)),
             None,
             "The route “other” already tells joerg@example.org by email about this.",
         ),
@@ -269,24 +269,24 @@ def test_a_guard_says_no_with_the_reason_and_the_send_is_kept_as_skipped(route, 
         (guarded(skip_discounted=True, skip_refunded=True), Facts()),
         (
             guarded(after_route="hello", after_answer=True),
-            Facts(spoken=(spoken("hello", 9),), types=(("answer.received", NOON - dt.timedelta(minutes=5)),)),
+            Facts(prior_sends=(prior_sends("hello", 9),), types=(("answer.received", NOON - dt.timedelta(minutes=5)),)),
         ),
         (
             guarded(caps=[{"most": 2, "per": "customer", "days": 1}]),
-            Facts(spoken_customer=(NOON - dt.timedelta(hours=25), NOON)),
+            Facts(sent_to_customer=(NOON - dt.timedelta(hours=25), NOON)),
         ),
         (guarded(), Facts(suppressed={"phone:+49301234": "no"})),
         (
             guarded(),
             Facts(
                 same_delivery=(
-                    spoken("other", 30),
-                    spoken("other", 1, "sms"),
-                    spoken("other", 1, address="else@example.org"),
+                    prior_sends("other", 30),
+                    prior_sends("other", 1, "sms"),
+                    prior_sends("other", 1, address="else@example.org"),
                 )
             ),
         ),
-        (guarded(even_if_told=True), Facts(same_delivery=(spoken("other", 3),))),
+        (guarded(even_if_notified=True), Facts(same_delivery=(prior_sends("other", 3),))),
     ],
 )
 def test_guards_that_have_nothing_to_say_let_it_pass(route, facts):
@@ -311,7 +311,7 @@ def test_consent_is_needed_where_the_store_says_so():
 
 
 def test_of_two_routes_that_would_tell_the_same_the_lower_rank_speaks():
-    first, second = made.route(key="first", rank=1), made.route(key="second", name="Second", rank=0)
+    first, second = made.route(key="first", priority=1), made.route(key="second", name="Second", priority=0)
     around = setup(first, second)
     event = Event("ev", "order.created", "placed", "shop", made.order(), NOON)
     reading, variables = work_out(around.sources["shop"], around, event.payload)
@@ -323,11 +323,13 @@ def test_of_two_routes_that_would_tell_the_same_the_lower_rank_speaks():
 def test_once_per_customer_forgets_after_its_days():
     route = made.route(once="customer", once_days=30)
     at = {"received": NOON - dt.timedelta(days=29)}
-    assert "it speaks once a customer in 30 days" in decided(route, facts=Facts(told_customer=at)).reason
-    assert decided(route, facts=Facts(told_customer={"received": NOON - dt.timedelta(days=30)})).outcome == "send"
+    assert "it speaks once a customer in 30 days" in decided(route, facts=Facts(last_sent_to_customer=at)).reason
+    assert (
+        decided(route, facts=Facts(last_sent_to_customer={"received": NOON - dt.timedelta(days=30)})).outcome == "send"
+    )
     assert (
         decided(
-            made.route(once="customer"), facts=Facts(told_customer={"received": NOON - dt.timedelta(days=3000)})
+            made.route(once="customer"), facts=Facts(last_sent_to_customer={"received": NOON - dt.timedelta(days=3000)})
         ).outcome
         == "skipped"
     )
@@ -336,32 +338,32 @@ def test_once_per_customer_forgets_after_its_days():
 # ---- otherwise
 
 
-WAYS = {"ways": [{"gateway": "line", "channel": "sms"}], "tell": "owner"}
+WAYS = {"options": [{"gateway": "line", "channel": "sms"}], "tell": "owner"}
 
 
 def test_somebody_without_an_address_is_reached_by_the_next_way():
     payload = made.order(buyer={"name": "Jo", "email": "", "phone": "+49 30 23125014", "country": "DE"})
-    decision = decided(made.route(otherwise=WAYS), payload)
+    decision = decided(made.route(fallback=WAYS), payload)
     assert (decision.outcome, decision.send.channel, decision.send.recipient, decision.send.step) == (
         "send",
         "sms",
         "+493023125014",
         1,
     )
-    assert line(decision, "otherwise").saw.endswith("So by SMS.")
-    neither = decided(made.route(otherwise=WAYS), made.order(buyer={"name": "Jo"}))
+    assert line(decision, "fallback").saw.endswith("So by SMS.")
+    neither = decided(made.route(fallback=WAYS), made.order(buyer={"name": "Jo"}))
     assert (neither.outcome, neither.send.step) == ("held", 0)
 
 
 def test_the_next_way_after_a_failure_is_planned_by_the_same_rules():
-    route = made.route(otherwise=WAYS, timing={"amount": 3, "unit": "days"})
+    route = made.route(fallback=WAYS, timing={"amount": 3, "unit": "days"})
     around = setup(route)
     payload = made.order(buyer={"name": "Jo", "email": "jo@example.org", "phone": "+49 30 23125014", "country": "DE"})
     event = Event("ev", "order.created", "placed", "shop", payload, NOON)
     reading, variables = work_out(around.sources["shop"], around, payload)
 
     def instead(step, facts=None):
-        return planned_instead(
+        return plan_fallback(
             event, reading, variables, route, around, facts or Facts(), NOON, Recipient(), step, "Given up."
         )
 
@@ -380,7 +382,7 @@ def test_by_hand_a_route_takes_any_event_and_waits_for_nothing_but_the_hours():
         when=["parcel.delivered"], timing={"amount": 3, "unit": "days", "window": {"start": "08:00", "end": "20:00"}}
     )
     assert decided(route).outcome == "no"
-    decision = decided(route, by_hand=True)
+    decision = decided(route, manual=True)
     assert (decision.outcome, decision.send.due_at) == ("send", NOON)
 
 
@@ -388,30 +390,30 @@ def test_by_hand_a_route_takes_any_event_and_waits_for_nothing_but_the_hours():
 
 
 @pytest.mark.parametrize(
-    ("route", "part", "said"),
+    ("route", "part", "label"),
     [
         (made.route(to=[]), "to", "speaks to nobody"),
         (made.route(to=[{"kind": "role", "who": "packer"}]), "to", "Nobody of the shop has the role “packer”"),
         (made.route(to=[{"kind": "address", "who": "+353209150001"}]), "to", "is no email address"),
         (only_if(("gone_variable", "present", "")), "if", "looks at “gone_variable”, which is not there any more"),
         (
-            made.route(otherwise={"ways": [{"gateway": "mailroom", "channel": "email"}]}),
-            "otherwise",
+            made.route(fallback={"options": [{"gateway": "mailroom", "channel": "email"}]}),
+            "fallback",
             "goes in a circle",
         ),
         (
             made.route(
-                otherwise={"ways": [{"gateway": "line", "channel": "sms"}, {"gateway": "line", "channel": "sms"}]}
+                fallback={"options": [{"gateway": "line", "channel": "sms"}, {"gateway": "line", "channel": "sms"}]}
             ),
-            "otherwise",
+            "fallback",
             "goes in a circle",
         ),
         (
-            made.route(otherwise={"ways": [{"gateway": "nowhere", "channel": "sms"}]}),
-            "otherwise",
+            made.route(fallback={"options": [{"gateway": "nowhere", "channel": "sms"}]}),
+            "fallback",
             "no gateway “nowhere”",
         ),
-        (made.route(otherwise={"tell": "packer"}), "otherwise", "has an email address"),
+        (made.route(fallback={"tell": "packer"}), "fallback", "has an email address"),
         (made.route(guards={"after_route": "received"}), "guards", "waits for itself"),
         (made.route(guards={"after_route": "gone"}), "guards", "no such route any more"),
         (made.route(timing={"anchor": "expected", "variable": "gone_day"}), "timing", "no such variable any more"),
@@ -419,15 +421,15 @@ def test_by_hand_a_route_takes_any_event_and_waits_for_nothing_but_the_hours():
         (made.route(when=[]), "when", "waits for nothing"),
     ],
 )
-def test_what_keeps_a_route_off_is_said_at_its_part(route, part, said):
+def test_what_keeps_a_route_off_is_said_at_its_part(route, part, label):
     found = problems_of(route, setup(), {"received": "Received"}, NOON.date())
-    assert any(problem.where == part and said in problem.what and problem.severity == "error" for problem in found), (
+    assert any(problem.where == part and label in problem.what and problem.severity == "error" for problem in found), (
         found
     )
 
 
 def test_a_sound_route_has_nothing_to_say_and_an_echo_is_a_warning():
-    assert problems_of(made.route(otherwise=WAYS), setup(), {"received": "Received"}, NOON.date()) == []
+    assert problems_of(made.route(fallback=WAYS), setup(), {"received": "Received"}, NOON.date()) == []
     (echo,) = problems_of(made.route(key="second"), setup(made.route()))
     assert echo.severity == "warning"
     assert "“Received” tells the customer by email about the same event" in echo.what

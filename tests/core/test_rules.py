@@ -125,16 +125,16 @@ sightings = st.lists(
 
 
 @given(sightings, st.randoms())
-def test_a_history_is_the_same_for_any_order_of_arrival(seen, dice):
-    def told(entries):
+def test_a_history_is_the_same_for_any_order_of_arrival(seen, rng):
+    def sent_for_order(entries):
         state = OrderState()
         for minute, status in entries:
             state = note_status(state, status, NOON + dt.timedelta(minutes=minute)).state
         return state.history
 
     shuffled = list(seen)
-    dice.shuffle(shuffled)
-    assert told(shuffled) == told(sorted(seen))
+    rng.shuffle(shuffled)
+    assert sent_for_order(shuffled) == sent_for_order(sorted(seen))
 
 
 def test_a_late_delivery_does_not_turn_an_order_backwards():

@@ -20,10 +20,10 @@ def learned(payloads):
 def test_a_mapped_path_that_goes_missing_is_drift_after_three():
     full, lacking = {"id": 1, "tel": "030"}, {"id": 2}
     assert drift(learned([full] * 20 + [lacking] * 2), "sold", ["$.tel"]) == []
-    (told,) = drift(learned([full] * 20 + [lacking] * 3), "sold", ["$.tel", "$.id"])
-    assert (told.path, told.name, told.sample) == ("$.tel", "sold", "030")
-    assert told.said == "missing in the last 3 deliveries; before that in all"
-    assert told.since == NOON + dt.timedelta(hours=19)
+    (sent_for_order,) = drift(learned([full] * 20 + [lacking] * 3), "sold", ["$.tel", "$.id"])
+    assert (sent_for_order.path, sent_for_order.name, sent_for_order.sample) == ("$.tel", "sold", "030")
+    assert sent_for_order.label == "missing in the last 3 deliveries; before that in all"
+    assert sent_for_order.since == NOON + dt.timedelta(hours=19)
 
 
 def test_a_field_that_was_always_rare_is_no_drift():
@@ -33,13 +33,13 @@ def test_a_field_that_was_always_rare_is_no_drift():
 
 def test_becoming_rare_is_drift():
     payloads = [{"a": 1}] * 30 + [{"a": 1} if n % 8 == 7 else {} for n in range(24)]
-    (told,) = drift(learned(payloads), "x", ["$.a"])
-    assert "rare" in told.said or "missing" in told.said
+    (sent_for_order,) = drift(learned(payloads), "x", ["$.a"])
+    assert "rare" in sent_for_order.label or "missing" in sent_for_order.label
 
 
 def test_a_changed_type_is_drift_after_three():
-    (told,) = drift(learned([{"total": "1.00"}] * 10 + [{"total": 1.0}] * 3), "x", ["$.total"])
-    assert told.said == "was text and is now number"
+    (sent_for_order,) = drift(learned([{"total": "1.00"}] * 10 + [{"total": 1.0}] * 3), "x", ["$.total"])
+    assert sent_for_order.label == "was text and is now number"
     assert drift(learned([{"total": "1.00"}] * 10 + [{"total": None}] * 1), "x", ["$.total"]) == []
 
 

@@ -8,9 +8,9 @@ from hypothesis import strategies as st
 
 from angelon.core.messages.chat import compile_chat, fill, review_problems, review_values
 from angelon.core.messages.sms import compile_sms, tidy
-from angelon.core.messages.templates import CantRender
 from angelon.core.problems import Invalid
 from angelon.core.specs.message import ChatText, SmsText
+from angelon.core.templates import CantRender
 from angelon.core.values import Money
 from tests import made
 
@@ -97,7 +97,7 @@ def test_conditions_and_loops_are_refused_in_chat():
 
 
 @pytest.mark.parametrize(
-    ("spec", "said"),
+    ("spec", "label"),
     [
         ({"body": "{{ name }}, hello there"}, "start or the end"),
         ({"body": "Hello {{ name }}"}, "start or the end"),
@@ -112,9 +112,9 @@ def test_conditions_and_loops_are_refused_in_chat():
         ({"body": " "}, "no text"),
     ],
 )
-def test_what_a_reviewer_would_refuse_is_found_before(spec, said):
+def test_what_a_reviewer_would_refuse_is_found_before(spec, label):
     found = " ".join(f"{p.what}" for p in review_problems(chat(**spec)))
-    assert said in found or (said == "wants" and "fixed" in found)
+    assert label in found or (label == "wants" and "fixed" in found)
 
 
 def test_a_sound_text_has_nothing_a_reviewer_would_refuse():
@@ -123,9 +123,9 @@ def test_a_sound_text_has_nothing_a_reviewer_would_refuse():
 
 def test_an_approval_is_for_the_text_not_for_its_samples():
     one, other = chat(), chat(samples={"name": "Somebody"})
-    assert one.numbered.mark("order") == other.numbered.mark("order")
-    assert one.numbered.mark("order") != one.numbered.mark("offer")
-    assert one.numbered.mark("order") != chat("Hello {{ name }}, it was here.").numbered.mark("order")
+    assert one.numbered.digest("order") == other.numbered.digest("order")
+    assert one.numbered.digest("order") != one.numbered.digest("offer")
+    assert one.numbered.digest("order") != chat("Hello {{ name }}, it was here.").numbered.digest("order")
 
 
 def test_the_request_for_review_has_samples_in_the_order_of_the_numbers():

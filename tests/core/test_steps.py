@@ -51,7 +51,7 @@ LINES = [
         ("default", "", {"value": "friend"}, "friend"),
         ("choose", None, {"paths": ["$.none", "$.alt"]}, "second"),
         ("lookup", "HER-180", {"table": "short"}, "the Heron"),
-        ("lookup", "X", {"table": "short", "otherwise": "a kite"}, "a kite"),
+        ("lookup", "X", {"table": "short", "default": "a kite"}, "a kite"),
         ("number", "1.234,50", {}, Decimal("1234.50")),
         ("number", "1,234.50", {}, Decimal("1234.50")),
         ("round", "2.345", {"digits": 2}, Decimal("2.35")),
@@ -129,7 +129,7 @@ def test_dates_from_other_forms():
 
 
 @pytest.mark.parametrize(
-    ("name", "value", "given_", "said"),
+    ("name", "value", "given_", "label"),
     [
         ("nosuch", "a", {}, "There is no step"),
         ("stirp", "a", {}, "Did you mean “strip”"),
@@ -155,13 +155,13 @@ def test_dates_from_other_forms():
         ("parse_json", "{", {}, "no JSON"),
     ],
 )
-def test_a_step_that_does_not_fit_says_why(name, value, given_, said):
+def test_a_step_that_does_not_fit_says_why(name, value, given_, label):
     try:
         run(name, value, **given_)
     except StepFailed as error:
-        assert said is None or said in f"{error.what} {error.mend}"
+        assert label is None or label in f"{error.what} {error.mend}"
     else:
-        assert said is None
+        assert label is None
 
 
 def test_a_regular_expression_can_t_hang():

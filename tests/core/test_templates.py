@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from angelon.core.messages.templates import BadTemplate, CantRender, compile_template, segments
+from angelon.core.templates import BadTemplate, CantRender, compile_template, segments
 
 
 def render(source, html=False, **values):
@@ -40,7 +40,7 @@ def test_the_names_it_uses_are_known():
 
 
 @pytest.mark.parametrize(
-    ("source", "said"),
+    ("source", "label"),
     [
         ("{{ name", "never closed"),
         ("{{ name }", "stands where none belongs"),
@@ -61,11 +61,11 @@ def test_the_names_it_uses_are_known():
         ("{% for a in b recursive %}{{ loop(a) }}{% endfor %}", None),
     ],
 )
-def test_what_a_template_may_not_do_is_told_in_a_sentence(source, said):
+def test_what_a_template_may_not_do_is_told_in_a_sentence(source, label):
     with pytest.raises((BadTemplate, CantRender)) as caught:
         compile_template(source).render({"a": 1, "b": [1]})
-    if said:
-        assert said in caught.value.problem.what
+    if label:
+        assert label in caught.value.problem.what
 
 
 def test_an_error_names_its_line():

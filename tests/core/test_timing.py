@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from pydantic import ValidationError
 
 from angelon.core.specs.timing import Timing, Window
-from angelon.core.timing.due import due, inside, moment, next_inside, said
+from angelon.core.timing.due import describe, due, inside, moment, next_inside
 from angelon.core.timing.places import is_holiday, zone_of
 
 DUBLIN, BERLIN, NEW_YORK = ZoneInfo("Europe/Dublin"), ZoneInfo("Europe/Berlin"), ZoneInfo("America/New_York")
@@ -203,10 +203,10 @@ def test_whose_clock_it_is():
 
 
 def test_a_timing_is_said_as_people_say_it():
-    assert said(Timing()) == "at once"
-    assert said(Timing(amount=10)) == "10 minutes after the event"
+    assert describe(Timing()) == "at once"
+    assert describe(Timing(amount=10)) == "10 minutes after the event"
     assert (
-        said(
+        describe(
             Timing.model_validate(
                 {
                     "anchor": "expected",

@@ -7,7 +7,7 @@ import pytest
 from angelon.core.problems import Invalid
 from angelon.core.specs import Bundle
 from angelon.core.specs.bundle import write_bundle
-from angelon.db import setup
+from angelon.db import bundles, live_setup, specs
 from angelon.db.database import Database, NewerDatabase
 from angelon.db.secrets import Vault, WrongKey
 from angelon.db.tables import MessageRow, RouteRow
@@ -47,43 +47,43 @@ def test_a_newer_database_is_refused(tmp_path):
 
 def test_a_bundle_goes_in_and_comes_out_the_same(bench, bundle):
     with bench.database.reading() as session:
-        out = setup.export(session, bench.store_id)
+        out = bundles.export(session, bench.store_id)
     assert write_bundle(out) == write_bundle(bundle)
 
 
 def test_applying_says_what_changed_and_the_same_again_changes_nothing(bench, bundle):
     with bench.database.writing() as session:
-        assert setup.apply(session, bundle, NOW) == []
+        assert bundles.apply(session, bundle, NOW) == []
     changed = bundle.model_copy(update={"sources": [made.source(name="Shop two")], "live": []})
     with bench.database.writing() as session:
-        assert setup.apply(session, changed, NOW) == ["source shop: changed name", "route received: switched off"]
+        assert bundles.apply(session, changed, NOW) == ["source shop: changed name", "route received: switched off"]
 
 
 def test_nothing_changes_if_any_part_can_t_be_applied(bench, bundle):
     other = Bundle(store=made.store().model_copy(update={"key": "other"}), sources=[made.source()])
     with pytest.raises(Invalid, match="belongs to another store"), bench.database.writing() as session:
-        setup.apply(session, other, NOW)
+        bundles.apply(session, other, NOW)
     with bench.database.reading() as session:
-        assert [row.key for row in setup.stores(session)] == ["kites"]
+        assert [row.key for row in specs.stores(session)] == ["kites"]
 
 
 def test_a_draft_changes_nothing_until_it_is_published(bench):
     with bench.database.writing() as session:
-        row = setup.save_draft(session, MessageRow, bench.store_id, made.message(name="Other"), NOW)
-        assert setup.load(session, bench.store_id).setup.messages["received"].name == "Received"
-        assert setup.publish(session, row, NOW).number == 2
-        assert setup.load(session, bench.store_id).setup.messages["received"].name == "Other"
+        row = specs.save_draft(session, MessageRow, bench.store_id, made.message(name="Other"), NOW)
+        assert live_setup.load(session, bench.store_id).setup.messages["received"].name == "Received"
+        assert specs.publish(session, row, NOW).number == 2
+        assert live_setup.load(session, bench.store_id).setup.messages["received"].name == "Other"
         row.draft = made.message(name="Other").plain()
-        assert setup.publish(session, row, NOW).number == 2, "the same text makes no new revision"
+        assert specs.publish(session, row, NOW).number == 2, "the same text makes no new revision"
 
 
 def test_switching_on_counts_from_that_moment(bench):
     with bench.database.writing() as session:
-        row = setup.by_key(session, RouteRow, bench.store_id, "received")
-        setup.switch(session, row, False, NOW)
-        setup.switch(session, row, True, NOW + dt.timedelta(hours=1))
+        row = specs.by_key(session, RouteRow, bench.store_id, "received")
+        specs.switch(session, row, False, NOW)
+        specs.switch(session, row, True, NOW + dt.timedelta(hours=1))
         assert row.since == NOW + dt.timedelta(hours=1)
-        setup.switch(session, row, True, NOW + dt.timedelta(hours=2))
+        specs.switch(session, row, True, NOW + dt.timedelta(hours=2))
         assert row.since == NOW + dt.timedelta(hours=1), "it was on already"
 
 
@@ -210,9 +210,9 @@ def test_the_newest_events_are_found_without_reading_the_others(bench):
         for number in range(8)
     ]
     with bench.database.reading() as session:
-        assert events.newest(session, [1], None, 3) == ids[:-4:-1]
-        assert events.newest(session, [1], ["order.created"], 9) == ids[7:0:-2]
-        assert events.newest(session, [2], None, 3) == []
+        assert [one.id for one in events.newest_of_each(session, [1], [], True, 3)] == ids[:-4:-1]
+        assert [one.id for one in events.newest_of_each(session, [1], ["order.created"], False, 9)] == ids[7:0:-2]
+        assert events.newest_of_each(session, [2], [], True, 3) == []
     for clause in ("source_id = 1 AND parent_id IS NULL", "type = 'order.created' AND source_id IN (1, 2)"):
         plan = " ".join(
             row[3]

@@ -6,7 +6,7 @@ import random
 import pytest
 from sqlmodel import Session, text
 
-from angelon.db import setup
+from angelon.db import live_setup
 from angelon.db.database import Database
 from angelon.db.secrets import Vault
 from angelon.demo import load
@@ -63,7 +63,7 @@ def test_its_secrets_are_new_and_sealed_and_the_counter_knows_the_shop_s(seeded)
 
     settings, database = seeded
     with Session(database.engine) as session:
-        live = setup.load(session, 1)
+        live = live_setup.load(session, 1)
         (secret,) = Vault(settings.key()).get(session, "source", live.source_ids["webshop"], dt.datetime.now(dt.UTC))
     box = Box(settings.home)
     assert box.setting("shop_secret") == secret.text
@@ -81,10 +81,10 @@ def test_a_second_start_changes_ports_and_nothing_else(seeded):
 
 def test_a_drifted_source_and_a_gap_are_there(seeded):
     from angelon.db import shapes
-    from angelon.web.sources.bench import drifting
+    from angelon.web.sources.mapping import drifting
 
     with Session(seeded[1].engine) as session:
-        live = setup.load(session, 1)
+        live = live_setup.load(session, 1)
         drifts = {
             key: drifting(source, shapes.of_source(session, live.source_ids[key]))
             for key, source in live.setup.sources.items()

@@ -7,13 +7,13 @@ import threading
 
 import pytest
 
-from angelon.core.messages.attachments import Kept
+from angelon.core.messages.attachments import LibraryFile
 from angelon.core.messages.chat import compile_chat
 from angelon.core.specs import Gateway, Message, Route
 from angelon.core.states import State
-from angelon.db import files, reviews, setup
+from angelon.db import files, reviews, specs
 from angelon.db.tables import GatewayRow, MessageRow, RouteRow
-from angelon.engine.reviewing import Reviewing
+from angelon.engine.reviews import ReviewService
 from angelon.standins.providers import Providers
 from tests import made
 
@@ -35,7 +35,7 @@ def providers(bench):
     bench.change(Gateway.model_validate(made.provider("sms", server.port)), GatewayRow)
     bench.change(Gateway.model_validate(made.provider("chat", server.port)), GatewayRow)
     with bench.database.writing() as session:
-        for row in session.exec(setup.select(GatewayRow).where(GatewayRow.key != "mailroom")):
+        for row in session.exec(specs.select(GatewayRow).where(GatewayRow.key != "mailroom")):
             bench.vault.put(session, "gateway", row.id, "a-token", bench.clock.now())
     yield server
     server.stop()
@@ -45,17 +45,17 @@ def speak(bench, *channels, **parts):
     """Makes the message live with these parts, and a live route for each channel."""
     now = bench.clock.now()
     with bench.database.writing() as session:
-        row = setup.save_draft(
+        row = specs.save_draft(
             session,
             MessageRow,
             bench.store_id,
             Message.model_validate(made.message().model_dump() | PARTS | parts),
             now,
         )
-        setup.publish(session, row, now)
+        specs.publish(session, row, now)
         for channel in channels:
             gateway = {"email": "mailroom"}.get(channel, channel)
-            route = setup.save_draft(
+            route = specs.save_draft(
                 session,
                 RouteRow,
                 bench.store_id,
@@ -70,15 +70,15 @@ def speak(bench, *channels, **parts):
                 ),
                 now,
             )
-            setup.publish(session, route, now)
-            setup.switch(session, route, True, now - (now - now.replace(year=2020)))
+            specs.publish(session, route, now)
+            specs.switch(session, route, True, now - (now - now.replace(year=2020)))
     bench.services.setups.forget()
 
 
 def approve(bench):
     live = bench.services.setups.get(bench.store_id)
     message = live.setup.messages["received"]
-    row = Reviewing(bench.database, bench.services.setups, bench.vault, bench.clock).submit(
+    row = ReviewService(bench.database, bench.services.setups, bench.vault, bench.clock).submit(
         live, message, live.message_ids["received"], "chat", "en"
     )
     bench.services.setups.forget()
@@ -151,7 +151,7 @@ def test_a_live_text_stays_in_use_while_its_successor_is_in_review(bench, provid
     live = bench.services.setups.get(bench.store_id)
     changed = live.setup.messages["received"].model_copy(deep=True)
     changed.chat["en"].body = "Well, {{ customer_name }}, {{ total }} it is."
-    row = Reviewing(bench.database, bench.services.setups, bench.vault, bench.clock).submit(
+    row = ReviewService(bench.database, bench.services.setups, bench.vault, bench.clock).submit(
         live, changed, live.message_ids["received"], "chat", "en"
     )
     assert row.state == "submitted"
@@ -165,9 +165,9 @@ def test_a_live_text_stays_in_use_while_its_successor_is_in_review(bench, provid
 
     later = bench.clock.now() + dt.timedelta(seconds=10)
     bench.clock.now = lambda: later
-    assert Reviewing(bench.database, bench.services.setups, bench.vault, bench.clock).look() == 1
+    assert ReviewService(bench.database, bench.services.setups, bench.vault, bench.clock).check_pending() == 1
     with bench.database.reading() as session:
-        mark = compile_chat(changed.chat["en"], live.setup.store, "en").numbered.mark("order")
+        mark = compile_chat(changed.chat["en"], live.setup.store, "en").numbered.digest("order")
         assert reviews.states(session, live.message_ids["received"])["en", mark] == "approved"
 
 
@@ -208,7 +208,7 @@ def test_an_order_without_a_phone_number_is_held_for_sms_and_told_by_email(bench
 def test_a_route_through_a_gateway_of_another_channel_is_held(bench):
     speak(bench, "email")
     with bench.database.writing() as session:
-        row = setup.save_draft(
+        row = specs.save_draft(
             session,
             RouteRow,
             bench.store_id,
@@ -223,8 +223,8 @@ def test_a_route_through_a_gateway_of_another_channel_is_held(bench):
             ),
             bench.clock.now(),
         )
-        setup.publish(session, row, bench.clock.now())
-        setup.switch(session, row, True, bench.clock.now().replace(year=2020))
+        specs.publish(session, row, bench.clock.now())
+        specs.switch(session, row, True, bench.clock.now().replace(year=2020))
     bench.services.setups.forget()
     bench.deliver(made.body())
     bench.plan()
@@ -246,7 +246,9 @@ def test_an_sms_over_the_gateway_s_cap_is_held_when_it_is_planned(bench, provide
 
 def keep(bench, shelf, name, data, by="", match="", type_="application/pdf"):
     with bench.database.writing() as session:
-        files.put(session, bench.store_id, Kept(0, shelf, name, type_, len(data), by, match), data, bench.clock.now())
+        files.put(
+            session, bench.store_id, LibraryFile(0, shelf, name, type_, len(data), by, match), data, bench.clock.now()
+        )
     bench.services.setups.forget()
 
 
@@ -256,8 +258,8 @@ def received(bench):
 
 def publish(bench, **changes):
     with bench.database.writing() as session:
-        row = setup.save_draft(session, MessageRow, bench.store_id, made.message(**changes), bench.clock.now())
-        setup.publish(session, row, bench.clock.now())
+        row = specs.save_draft(session, MessageRow, bench.store_id, made.message(**changes), bench.clock.now())
+        specs.publish(session, row, bench.clock.now())
     bench.services.setups.forget()
 
 
@@ -336,7 +338,7 @@ def allow(bench, *hosts):
     with bench.database.writing() as session:
         row = session.get(StoreRow, bench.store_id)
         row.spec = {**row.spec, "private_hosts": list(hosts)}
-        setup.touch(session, bench.store_id)
+        specs.touch(session, bench.store_id)
     bench.services.setups.forget()
 
 
@@ -377,7 +379,7 @@ def test_the_logo_travels_with_the_mail(bench, mailbox):
     with bench.database.writing() as session:
         row = session.get(StoreRow, bench.store_id)
         row.spec = {**row.spec, "letterhead": {"logo": "library:letterhead/kite.png"}}
-        setup.touch(session, bench.store_id)
+        specs.touch(session, bench.store_id)
     bench.services.setups.forget()
     assert run(bench)[0] == "sent"
     mail = received(bench)

@@ -19,22 +19,23 @@ from angelon.db import sends as queries
 from angelon.db.database import Database
 from angelon.db.tables import GatewayRow
 from angelon.engine import dispatcher as dispatching
+from angelon.engine import results
 from angelon.engine.breakers import Breakers
 from angelon.engine.clock_jumps import ClockWatch
 from angelon.engine.dispatcher import Dispatcher, recover
-from angelon.engine.enriching import Enriching
-from angelon.engine.following import Following
-from angelon.engine.lanes import Lanes
+from angelon.engine.enrichments import Enricher
+from angelon.engine.fallbacks import Fallbacks
+from angelon.engine.gateway_pools import GatewayPools
 from angelon.engine.planner import Planner
 from angelon.engine.receipts import match_early, take_all
 from angelon.gateways.interface import Outcome
 from tests import made
-from tests.engine.test_following import PHONE, WAYS, Shop
+from tests.engine.test_fallbacks import PHONE, WAYS, Shop
 
 ACCEPTED = Outcome("accepted", "250", "taken")
 
 
-class Way:
+class Transport:
     """A gateway that counts what it was handed, and answers as it is told to."""
 
     def __init__(self, answer=ACCEPTED):
@@ -97,21 +98,21 @@ def as_a_worker_does(*work):
 def test_a_fault_at_any_commit_loses_nothing_and_hands_nothing_over_twice(bench, monkeypatch):
     """Planner, dispatcher, fallbacks and receipts, with the database failing at each of their commits in turn."""
     shop = Shop(bench)
-    shop.route(otherwise=WAYS)
+    shop.route(fallback=WAYS)
     live = lambda: bench.services.setups.get(bench.store_id)  # noqa: E731
     gone = {"gone1@example.org", "gone2@example.org"}
     commits = 40
     at = 0
     while at < commits:
         at += 1
-        mail = Way(
+        mail = Transport(
             lambda m: (
                 Outcome("permanent", "550", "nobody")
                 if m.to_address in gone
                 else Outcome("accepted", "250", "taken", reference=f"m-{m.to_address}")
             )
         )
-        text = Way()
+        text = Transport()
         for number in range(4):
             address = f"gone{number + 1}@example.org" if number < 2 else f"p{at}-{number}@example.org"
             shop.deliver(
@@ -123,11 +124,11 @@ def test_a_fault_at_any_commit_loses_nothing_and_hands_nothing_over_twice(bench,
         failing.at = {at, at + 3}
         planner = Planner(bench.database, bench.services.setups, bench.clock)
         working = dispatcher(bench, {"email": mail, "sms": text})
-        following = Following(bench.database, bench.services.setups, bench.clock)
+        following = Fallbacks(bench.database, bench.services.setups, bench.clock)
         as_a_worker_does(
             lambda p=planner: p.run_batch(2)[0],
             lambda w=working: w.run_batch(3),
-            following.look,
+            following.run_due,
             lambda w=working: w.run_batch(3),
         )
         gateway = live().setup.gateways["mailroom"]
@@ -149,7 +150,7 @@ def test_outcomes_that_could_not_be_stored_are_kept_and_sent_no_second_time(benc
     for number in range(40):
         bench.deliver(made.body(id=number, buyer={"name": "Jo", "email": f"p{number}@example.org"}))
     bench.plan()
-    way = Way()
+    way = Transport()
     failing = Failing(monkeypatch)
     failing.at = {2, 3, 4, 7}  # the first commit claims, then storing fails three times on end
     assert dispatcher(bench, way).run(8, lambda: None, lambda: False) == 40
@@ -162,16 +163,16 @@ def test_what_the_database_refuses_of_one_send_keeps_no_other_from_being_stored(
     for number in range(5):
         bench.deliver(made.body(id=number, buyer={"name": "Jo", "email": f"p{number}@example.org"}))
     bench.plan()
-    way = Way()
-    real = dispatching.queries.keep_content
+    way = Transport()
+    real = results.sends.keep_content
 
     def picky(connection, contents):
-        if any(content["send_id"] == bad for content in contents):
+        if any(content.send_id == bad for content in contents):
             raise ValueError("this text can't be stored")
         real(connection, contents)
 
     ((bad,),) = bench.rows("SELECT id FROM send WHERE recipient = 'p2@example.org'")
-    monkeypatch.setattr(dispatching.queries, "keep_content", picky)
+    monkeypatch.setattr(results.sends, "keep_content", picky)
     dispatcher(bench, way).run_batch(5)
     assert bench.rows("SELECT state, count(*) FROM send GROUP BY state") == [("sent", 5)]
     assert bench.rows("SELECT count(*) FROM content") == [(4,)]
@@ -188,7 +189,7 @@ def test_a_gateway_that_raises_is_unknown_for_that_send_alone(bench):
             raise RuntimeError("a bug in a gateway")
         return ACCEPTED
 
-    way = Way(answer)
+    way = Transport(answer)
     assert dispatcher(bench, way).run_batch(8) == 8
     assert bench.rows("SELECT state, count(*) FROM send GROUP BY state ORDER BY state") == [
         ("retrying", 1),
@@ -213,7 +214,7 @@ def test_a_batch_behind_a_slow_try_is_given_back_as_it_was(bench, monkeypatch):
         time.sleep(0.1)
         return ACCEPTED
 
-    assert dispatcher(bench, Way(slow)).run_batch(5) == 1
+    assert dispatcher(bench, Transport(slow)).run_batch(5) == 1
     assert bench.rows("SELECT state, tries, first_try_at IS NULL, worker FROM send ORDER BY recipient") == [
         ("sent", 1, 0, ""),
         *[("scheduled", 0, 1, "")] * 3,
@@ -225,8 +226,8 @@ def test_outcomes_stored_one_by_one_survive_a_database_that_fails_in_the_middle(
     for number in range(5):
         bench.deliver(made.body(id=number, buyer={"name": "Jo", "email": f"p{number}@example.org"}))
     bench.plan()
-    way = Way()
-    real = dispatching.queries.keep_content
+    way = Transport()
+    real = results.sends.keep_content
     monkeypatch.setattr(
         dispatching.queries,
         "keep_content",
@@ -247,7 +248,7 @@ def test_what_was_claimed_and_could_not_be_given_back_is_taken_up_when_its_lease
         bench.deliver(made.body(id=number, buyer={"name": "Jo", "email": f"p{number}@example.org"}))
     bench.plan()
     monkeypatch.setattr(dispatching.queries, "release", lambda *_: 1 // 0)
-    working = dispatcher(bench, Way())
+    working = dispatcher(bench, Transport())
     working.run_batch(3)
     assert working._in_hand == set()
     at = bench.clock.now() + dispatching.LEASE * 2
@@ -284,7 +285,7 @@ def test_an_unreachable_gateway_is_left_alone_shown_probed_and_takes_up_again(be
         bench.deliver(made.body(id=number, buyer={"name": "Jo", "email": f"p{number}@example.org"}))
     bench.plan()
     away = True
-    way = Way(
+    way = Transport(
         lambda mail: Outcome("temporary", "", "mailroom:25 can't be reached", unreachable=True) if away else ACCEPTED
     )
     gateway_id = bench.services.setups.get(bench.store_id).gateway_ids["mailroom"]
@@ -331,8 +332,8 @@ def test_a_gateway_that_hangs_holds_up_no_other(bench):
         connection.exec_driver_sql(
             "UPDATE send SET gateway_id = ?, due_at = 0 WHERE rowid % 2 = 0", (live.gateway_ids["sms"],)
         )
-    quick = Way()
-    hanging = Way(lambda mail: release.wait(60) and ACCEPTED)
+    quick = Transport()
+    hanging = Transport(lambda mail: release.wait(60) and ACCEPTED)
 
     def made_of(name: str) -> Dispatcher:
         return Dispatcher(
@@ -346,8 +347,8 @@ def test_a_gateway_that_hangs_holds_up_no_other(bench):
 
     with bench.database.writing() as session:
         bench.vault.put(session, "gateway", live.gateway_ids["sms"], "token", bench.clock.now())
-    lanes = Lanes(bench.database, bench.clock, Breakers(), "test", made_of, lambda: None, each=2)
-    running = threading.Thread(target=lanes.run)
+    pools = GatewayPools(bench.database, bench.clock, Breakers(), "test", made_of, lambda: None, each=2)
+    running = threading.Thread(target=pools.run)
     running.start()
     try:
         until = time.monotonic() + 30
@@ -357,9 +358,9 @@ def test_a_gateway_that_hangs_holds_up_no_other(bench):
         assert sum(hanging.handed.values()) <= 2, "no more than its own threads"
     finally:
         release.set()
-        lanes.stop()
+        pools.stop()
         running.join(10)
-        lanes.join(10)
+        pools.join(10)
 
 
 # ---- receipts
@@ -382,7 +383,7 @@ def test_a_receipt_that_comes_before_its_send_is_stored_waits_for_it(bench):
         )  # before the outcome is stored
         return Outcome("accepted", "202", "", reference="m-1")
 
-    dispatcher(bench, Way(answer)).run_batch()
+    dispatcher(bench, Transport(answer)).run_batch()
     assert told == ["No send has this id yet; kept until one has."]
     assert bench.rows("SELECT state FROM send WHERE channel = 'sms'") == [("delivered",)]
     assert bench.rows("SELECT count(*) FROM early_receipt") == [(0,)]
@@ -424,18 +425,18 @@ def test_one_receipt_that_can_t_be_taken_keeps_no_other_from_it(bench, monkeypat
 
 def test_a_fallback_that_raises_harms_no_other(bench, monkeypatch):
     shop = Shop(bench)
-    shop.route(otherwise=WAYS)
+    shop.route(fallback=WAYS)
     shop.ways["email"].outcome = Outcome("permanent", "550", "nobody")
     for number in range(3):
         shop.order(number)
     shop.dispatch()
     ((bad,),) = bench.rows("SELECT id FROM send ORDER BY id LIMIT 1 OFFSET 1")
-    real = Following._instead
+    real = Fallbacks._fallback
     monkeypatch.setattr(
-        Following,
-        "_instead",
-        lambda self, connection, session, live, route, row, why, now: (
-            1 // 0 if row.id == bad else real(self, connection, session, live, route, row, why, now)
+        Fallbacks,
+        "_fallback",
+        lambda self, connection, live, route, row, why, now: (
+            1 // 0 if row.id == bad else real(self, connection, live, route, row, why, now)
         ),
     )
     assert shop.follow() == 2
@@ -480,8 +481,8 @@ def test_an_event_that_can_t_be_asked_about_is_planned_without(bench, monkeypatc
             raise OverflowError("a bug of ours")
         return "https://shop.example/x", {"a": 1}, "", False
 
-    monkeypatch.setattr(Enriching, "_ask", ask)
-    assert Enriching(bench.database, bench.services.setups, bench.clock, "w").look() == 3
+    monkeypatch.setattr(Enricher, "_ask", ask)
+    assert Enricher(bench.database, bench.services.setups, bench.clock, "w").run_due() == 3
     assert sorted(asked) == sorted(ids)
     bench.plan()
     assert bench.rows("SELECT count(*) FROM event WHERE planned_at IS NOT NULL AND problem = ''") == [(3,)]
@@ -501,7 +502,7 @@ def test_a_clock_that_is_put_back_makes_nothing_wait_longer_than_it_should(bench
     watch.look()
     bench.plan()
     with bench.database.connection() as connection:
-        queries.beat(connection, "w", ahead)
+        queries.heartbeat(connection, "w", ahead)
         connection.exec_driver_sql(
             "UPDATE send SET state = 'retrying', due_at = due_at + 60000000 WHERE recipient = 'p1@example.org'"
         )
@@ -533,7 +534,7 @@ def test_events_received_before_the_clock_was_put_back_and_planned_after_go_at_o
 
 def test_a_sign_of_life_from_the_future_is_none(bench, client):
     with bench.database.connection() as connection:
-        queries.beat(connection, "w", bench.clock.now() + dt.timedelta(hours=1))
+        queries.heartbeat(connection, "w", bench.clock.now() + dt.timedelta(hours=1))
     answer = client.get("/readyz")
     assert (answer.status_code, answer.json["why"]) == (503, "no worker is running")
     watch = ClockWatch(bench.database, bench.clock)
@@ -559,13 +560,13 @@ def test_a_clock_that_is_put_on_takes_no_send_out_of_living_hands(bench, monkeyp
 
 def test_readiness_is_red_while_an_event_waits_for_long(bench, client):
     with bench.database.connection() as connection:
-        queries.beat(connection, "w", bench.clock.now())
+        queries.heartbeat(connection, "w", bench.clock.now())
     assert client.get("/readyz").status_code == 200
     bench.deliver(made.body())
     at = bench.clock.now() + dt.timedelta(minutes=3)
     bench.clock.now = lambda: at
     with bench.database.connection() as connection:
-        queries.beat(connection, "w", at)
+        queries.heartbeat(connection, "w", at)
     answer = client.get("/readyz")
     assert answer.status_code == 503
     assert "has waited 180 s to be planned" in answer.json["why"]
@@ -585,7 +586,7 @@ def test_nobody_takes_a_send_out_of_a_worker_s_hands(bench, client, state):
 def test_a_retry_that_is_no_longer_possible_forgets_nothing(bench, client):
     bench.deliver(made.body())
     bench.plan()
-    dispatcher(bench, Way()).run_batch()
+    dispatcher(bench, Transport()).run_batch()
     before = bench.rows("SELECT id, state, revision_id FROM send")
     client.post(f"/sends/{before[0][0]}", data={"act": "retry"})
     assert bench.rows("SELECT id, state, revision_id FROM send") == before

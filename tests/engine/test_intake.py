@@ -97,14 +97,14 @@ def test_what_can_t_be_taken_is_refused_with_a_reason(bench, changes, status, sa
 
 def test_a_signed_source_refuses_what_is_not_signed_and_takes_what_is(bench):
     from angelon.core.signatures import sign
-    from angelon.db import setup
+    from angelon.db import specs
 
     source = made.source(signing={"header": "X-Sig", "timestamp_header": "X-Time"})
     bench.change(source, SourceRow)
     now = bench.clock.now()
     with bench.database.writing() as session:
         bench.vault.put(session, "source", 1, "a-signing-secret", now)
-        setup.touch(session, bench.store_id)
+        specs.touch(session, bench.store_id)
     bench.services.setups.forget()
     good = {
         k.lower().replace("-", "_"): v

@@ -9,7 +9,7 @@ import pytest
 from angelon.db import sends as queries
 from angelon.db import suppressions
 from angelon.engine import dispatcher as dispatching
-from angelon.engine.wake import Bell, Ear
+from angelon.engine.notifications import Listener, Notifier
 from angelon.gateways.interface import Outcome
 from tests import made
 
@@ -83,24 +83,24 @@ def test_stopping_stores_what_was_done_and_claims_nothing_more(bench, mailbox):
 
 
 def test_a_ring_is_heard_at_once_and_many_count_as_one(tmp_path):
-    ear, bell = Ear(tmp_path), Bell(tmp_path)
+    ear, notifier = Listener(tmp_path), Notifier(tmp_path)
     heard = []
     thread = threading.Thread(target=lambda: heard.append((ear.wait(5), time.monotonic())))
     began = time.monotonic()
     thread.start()
     time.sleep(0.05)
     for _ in range(50):
-        bell.ring()
+        notifier.notify()
     thread.join()
     assert heard[0][0]
     assert heard[0][1] - began < 1
     assert not ear.wait(0.01) or not ear.wait(0.01)
     ear.close()
-    bell.ring()
+    notifier.notify()
 
 
 def test_nobody_listening_is_no_error(tmp_path):
-    Bell(tmp_path / "none").ring()
+    Notifier(tmp_path / "none").notify()
 
 
 @pytest.mark.parametrize(

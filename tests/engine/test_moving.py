@@ -9,7 +9,7 @@ import pytest
 from angelon.cli.serving import free_port
 from angelon.core.states import State
 from angelon.db import sends as queries
-from angelon.db import setup, suppressions
+from angelon.db import specs, suppressions
 from angelon.db.tables import GatewayRow, SourceRow
 from angelon.engine.dispatcher import recover
 from angelon.standins.box import opened
@@ -140,7 +140,7 @@ def test_one_connection_is_kept_and_made_anew_when_it_was_closed(bench, mailbox)
         bench.deliver(made.body(id=number))
     bench.plan()
     dispatcher.run_batch()
-    way = next(iter(dispatcher._ways.values()))[1]
+    way = next(iter(dispatcher._transports.values()))[1]
     first = way._server
     assert first is not None
     first.sock.shutdown(socket.SHUT_RDWR)  # as when the server ends an idle connection
@@ -191,7 +191,7 @@ def test_a_paused_gateway_holds_and_going_on_releases(bench, mailbox):
     assert sends(bench)[0][:3] == ("held", "Mailroom is paused.", 0)
     bench.change(made.gateway(mailbox.port), GatewayRow)
     with bench.database.writing() as session:
-        assert setup.release_paused(session, 1, "Mailroom is paused.", bench.clock.now()) == 1
+        assert queries.release_held(session.connection(), 1, "Mailroom is paused.", bench.clock.now()) == 1
     bench.dispatcher().run_batch()
     assert sends(bench)[0][0] == "sent"
 
@@ -232,14 +232,14 @@ def test_a_message_that_loops_for_ever_holds_its_send_and_not_the_worker(bench, 
 
     loop = "{% for a in order.lines %}" * 3 + "x" + "{% endfor %}" * 3
     with bench.database.writing() as session:
-        row = setup.save_draft(
+        row = specs.save_draft(
             session,
             MessageRow,
             bench.store_id,
             made.message(email={"en": {"subject": "Hi", "blocks": [{"kind": "text", "text": loop}]}}),
             bench.clock.now(),
         )
-        setup.publish(session, row, bench.clock.now())
+        specs.publish(session, row, bench.clock.now())
     bench.services.setups.forget()
     bench.deliver(made.body(lines=[{"title": "a", "sku": "s", "quantity": 1}] * 300))
     bench.deliver(made.body(id=2))

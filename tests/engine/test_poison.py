@@ -11,8 +11,9 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from angelon.core.specs import Route, Source, Store
+from angelon.core.specs.stored import from_stored
 from angelon.core.values import pack, show, unpack
-from angelon.db import setup
+from angelon.db import specs
 from angelon.db.tables import MessageRow, RouteRow, SourceRow, StoreRow
 from angelon.engine.planner import Planner
 from tests import made, poison
@@ -44,7 +45,7 @@ def poisoned(bench, zone: str = "Europe/Berlin") -> None:
             "send": "received",
             "gateway": "mailroom",
             "once": "event",
-            "guards": {"even_if_told": True},
+            "guards": {"even_if_notified": True},
             "timing": {"anchor": "placed", "amount": 300, "unit": "days", "window": {"start": "09:00", "end": "10:00"}},
         },
         {
@@ -55,7 +56,7 @@ def poisoned(bench, zone: str = "Europe/Berlin") -> None:
             "send": "received",
             "gateway": "mailroom",
             "once": "event",
-            "guards": {"even_if_told": True},
+            "guards": {"even_if_notified": True},
             "timing": {
                 "anchor": "expected",
                 "variable": "expected_on",
@@ -72,13 +73,13 @@ def poisoned(bench, zone: str = "Europe/Berlin") -> None:
             "send": "everything",
             "gateway": "mailroom",
             "once": "customer",
-            "guards": {"skip_discounted": True, "even_if_told": True},
+            "guards": {"skip_discounted": True, "even_if_notified": True},
             "only_if": {"of": [{"kind": "compare", "of": "order.total", "op": "at_least", "value": "10"}]},
         },
     ]
     with bench.database.writing() as session:
         store = session.get(StoreRow, bench.store_id)
-        store.spec = Store.model_validate(store.spec | {"timezone": zone}).plain()
+        store.spec = from_stored(Store, store.spec | {"timezone": zone}).plain()
         for name, type_ in (
             ("titles", "list"),
             ("whole", "list"),
@@ -87,8 +88,8 @@ def poisoned(bench, zone: str = "Europe/Berlin") -> None:
             ("changed", "date"),
             ("upper", "text"),
         ):
-            setup.save_variable(session, bench.store_id, made.Variable(name=name, type=type_, required=False))
-        setup.save_plain(session, SourceRow, bench.store_id, Source.model_validate(spec), bench.clock.now())
+            specs.save_variable(session, bench.store_id, made.Variable(name=name, type=type_, required=False))
+        specs.save_live(session, SourceRow, bench.store_id, Source.model_validate(spec), bench.clock.now())
         text = (
             "{{ titles }} {{ whole }} {{ parsed }} {{ everything }} {{ changed }} {{ upper }} {{ order.total }} "
             "{{ order.placed_at }} {{ order.lines }}"
@@ -103,15 +104,15 @@ def poisoned(bench, zone: str = "Europe/Berlin") -> None:
                 }
             },
         )
-        setup.publish(
+        specs.publish(
             session,
-            setup.save_draft(session, MessageRow, bench.store_id, message, bench.clock.now()),
+            specs.save_draft(session, MessageRow, bench.store_id, message, bench.clock.now()),
             bench.clock.now(),
         )
         for route in routes:
-            row = setup.save_draft(session, RouteRow, bench.store_id, Route.model_validate(route), bench.clock.now())
-            setup.publish(session, row, bench.clock.now())
-            setup.switch(session, row, True, bench.clock.now() - dt.timedelta(days=1))
+            row = specs.save_draft(session, RouteRow, bench.store_id, Route.model_validate(route), bench.clock.now())
+            specs.publish(session, row, bench.clock.now())
+            specs.switch(session, row, True, bench.clock.now() - dt.timedelta(days=1))
     bench.services.setups.forget()
 
 
@@ -173,10 +174,10 @@ def test_what_raises_becomes_the_event_s_problem_and_is_planned_again(bench, cli
     first, bad, last = (good(bench, number) for number in range(3))
     real = planning._Batch._project
 
-    def broken(self, row, reading, ledger):
+    def broken(self, row, reading):
         if row.id == bad:
             raise ZeroDivisionError("a bug \x00 of ours")
-        return real(self, row, reading, ledger)
+        return real(self, row, reading)
 
     monkeypatch.setattr(planning._Batch, "_project", broken)
     bench.plan()
@@ -200,15 +201,15 @@ def test_a_route_that_raises_harms_no_other_and_is_planned_again_alone(bench, cl
     from angelon.core.planning import plan as planning
 
     with bench.database.writing() as session:
-        row = setup.save_draft(
+        row = specs.save_draft(
             session,
             RouteRow,
             bench.store_id,
-            made.route(key="other", name="Other", guards={"even_if_told": True}),
+            made.route(key="other", name="Other", guards={"even_if_notified": True}),
             bench.clock.now(),
         )
-        setup.publish(session, row, bench.clock.now())
-        setup.switch(session, row, True, bench.clock.now() - dt.timedelta(days=1))
+        specs.publish(session, row, bench.clock.now())
+        specs.switch(session, row, True, bench.clock.now() - dt.timedelta(days=1))
     bench.services.setups.forget()
     real = planning._decided
     monkeypatch.setattr(
@@ -338,7 +339,7 @@ def test_any_body_any_recipe_any_zone_the_event_behind_it_is_planned(bench, payl
     with bench.database.writing() as session:
         store = session.get(StoreRow, bench.store_id)
         store.spec = store.spec | {"timezone": zone}
-        setup.save_variable(session, bench.store_id, made.Variable(name="customer_name", type=type_))
+        specs.save_variable(session, bench.store_id, made.Variable(name="customer_name", type=type_))
         spec = made.source().model_dump(mode="json", exclude_defaults=True)
         spec["recipes"]["customer_name"] = {"path": path, "steps": steps}
         spec["reading"]["number"] = {"path": path, "steps": steps}
@@ -347,7 +348,7 @@ def test_any_body_any_recipe_any_zone_the_event_behind_it_is_planned(bench, payl
             source = Source.model_validate(spec)
         except ValueError:
             return
-        setup.save_plain(session, SourceRow, bench.store_id, source, bench.clock.now())
+        specs.save_live(session, SourceRow, bench.store_id, source, bench.clock.now())
     bench.services.setups.forget()
     answer = bench.deliver(json.dumps(payload).encode(), store_delivery=f"any-{number}")
     assert answer.status in (200, 202, 400)
@@ -408,8 +409,8 @@ def test_a_thousand_orders_in_a_megabyte_are_kept_once(bench):
 def test_mutated_payloads_are_all_planned(bench, seed):
     """`make proof` runs twenty thousand of these."""
     poisoned(bench, random.Random(seed).choice(ZONES))
-    dice = random.Random(seed)
+    rng = random.Random(seed)
     for number in range(60):
-        bench.deliver(json.dumps(poison.mutated(dice, made.order(id=number))).encode(), store_delivery=f"m{number}")
+        bench.deliver(json.dumps(poison.mutated(rng, made.order(id=number))).encode(), store_delivery=f"m{number}")
     bench.plan()
     assert bench.rows("SELECT id, problem FROM event WHERE planned_at IS NULL OR problem != ''") == []

@@ -13,9 +13,9 @@ from angelon.core.specs import Route
 from angelon.db import suppressions
 from angelon.db.tables import SourceRow
 from angelon.engine.planner import Planner
-from angelon.engine.rehearsing import Span, rehearse
+from angelon.engine.rehearsals import Span, rehearse
 from tests import made
-from tests.engine.test_following import PHONE, Shop
+from tests.engine.test_fallbacks import PHONE, Shop
 
 NAMES = {
     "placed": "order.created",
@@ -86,13 +86,13 @@ routes = st.fixed_dictionaries(
                 {"skip_refunded": True},
                 {"caps": [{"most": 1, "per": "customer", "days": 1}]},
                 {"caps": [{"most": 2, "per": "order", "days": 0}]},
-                {"even_if_told": True},
+                {"even_if_notified": True},
             ]
         ),
         "to": st.sampled_from(
             [["customer"], [{"kind": "role", "who": "owner"}, "customer"], [{"kind": "path", "who": "$.buyer.email"}]]
         ),
-        "otherwise": st.sampled_from([{}, {"ways": [{"gateway": "line", "channel": "sms"}]}]),
+        "fallback": st.sampled_from([{}, {"options": [{"gateway": "line", "channel": "sms"}]}]),
     }
 )
 
@@ -188,7 +188,7 @@ def test_guards_hold_in_whatever_order_things_happen(fresh, happened, spec, seed
         once="order",
         only_if={},
         to=["customer"],
-        otherwise={"ways": [{"gateway": "line", "channel": "sms"}]},
+        fallback={"options": [{"gateway": "line", "channel": "sms"}]},
     )
     shop.publish(made_table(), first)
     shop.publish(
@@ -200,18 +200,18 @@ def test_guards_hold_in_whatever_order_things_happen(fresh, happened, spec, seed
             once="event",
             only_if={},
             to=["customer"],
-            otherwise={},
+            fallback={},
             timing={},
-            rank=1,
+            priority=1,
             guards={},
         ),
     )
-    dice = random.Random(seed)
+    rng = random.Random(seed)
     planner = Planner(shop.bench.database, shop.bench.services.setups, shop.bench.clock)
     stopped = None
     waiting = list(enumerate(happened))
-    while waiting or dice.random() < 0.8:
-        act = dice.choice(["deliver", "plan", "dispatch", "later", "suppress"])
+    while waiting or rng.random() < 0.8:
+        act = rng.choice(["deliver", "plan", "dispatch", "later", "suppress"])
         if act == "deliver" and waiting:
             number, one = waiting.pop(0)
             shop.deliver(
@@ -224,12 +224,12 @@ def test_guards_hold_in_whatever_order_things_happen(fresh, happened, spec, seed
                 changed_at=shop.now.isoformat(),
             )
         elif act == "plan":
-            planner.run_batch(dice.choice([1, 100]))
+            planner.run_batch(rng.choice([1, 100]))
         elif act == "dispatch":
             shop.dispatch()
         elif act == "later":
-            shop.later(minutes=dice.choice([1, 200, 1500]))
-        elif act == "suppress" and stopped is None and dice.random() < 0.3:
+            shop.later(minutes=rng.choice([1, 200, 1500]))
+        elif act == "suppress" and stopped is None and rng.random() < 0.3:
             with shop.bench.database.writing() as session:
                 suppressions.add(session, shop.bench.store_id, "email:jo@example.org", "stop.", shop.now)
             stopped = shop.now

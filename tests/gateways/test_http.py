@@ -11,8 +11,8 @@ from angelon.core.specs import Gateway
 from angelon.core.specs.gateway import Auth, HttpCall
 from angelon.gateways import reviews
 from angelon.gateways.fetching import CantFetch, fetch, public
-from angelon.gateways.http import HttpWay
-from angelon.gateways.interface import Note
+from angelon.gateways.http import HttpTransport
+from angelon.gateways.interface import ProviderMessage
 from angelon.standins import providers as standin
 from angelon.standins.box import Box
 from angelon.standins.providers import Providers
@@ -41,12 +41,12 @@ def server(box):
     running.stop()
 
 
-def way(server, kind="sms", **changes):
-    return HttpWay(Gateway.model_validate(provider(kind, server.port) | changes), "tok")
+def transport(server, kind="sms", **changes):
+    return HttpTransport(Gateway.model_validate(provider(kind, server.port) | changes), "tok")
 
 
 def test_a_text_reaches_the_handset_as_it_was_written(server, box):
-    outcome = way(server).deliver(Note(SMS), "sd-1")
+    outcome = transport(server).deliver(ProviderMessage(SMS), "sd-1")
     assert (outcome.kind, outcome.code) == ("accepted", "202")
     (text,) = box.texts()
     assert (text.to, text.sender, text.text, text.reference) == (
@@ -58,15 +58,18 @@ def test_a_text_reaches_the_handset_as_it_was_written(server, box):
 
 
 def test_the_same_key_again_is_the_same_message(server, box):
-    gateway = way(server)
-    assert gateway.deliver(Note(SMS), "sd-1").reference == gateway.deliver(Note(SMS), "sd-1").reference
+    gateway = transport(server)
+    assert (
+        gateway.deliver(ProviderMessage(SMS), "sd-1").reference
+        == gateway.deliver(ProviderMessage(SMS), "sd-1").reference
+    )
     assert len(box.texts()) == 1
 
 
 @pytest.mark.parametrize(("fault", "kind", "code"), [("busy", "temporary", "429"), ("broken", "temporary", "500")])
 def test_a_busy_or_broken_provider_is_tried_again(server, box, fault, kind, code):
     box.set("sms_fault", fault)
-    outcome = way(server).deliver(Note(SMS), "sd-1")
+    outcome = transport(server).deliver(ProviderMessage(SMS), "sd-1")
     assert (outcome.kind, outcome.code) == (kind, code)
     assert outcome.retry_after == (3 if fault == "busy" else None)
     assert box.texts() == []
@@ -74,33 +77,33 @@ def test_a_busy_or_broken_provider_is_tried_again(server, box, fault, kind, code
 
 def test_a_dropped_connection_after_the_message_is_an_outcome_nobody_knows(server, box):
     box.set("sms_fault", "drop")
-    gateway = way(server)
-    assert gateway.deliver(Note(SMS), "sd-1").kind == "unknown"
+    gateway = transport(server)
+    assert gateway.deliver(ProviderMessage(SMS), "sd-1").kind == "unknown"
     box.set("sms_fault", "none")
-    assert gateway.deliver(Note(SMS), "sd-1").kind == "accepted"
+    assert gateway.deliver(ProviderMessage(SMS), "sd-1").kind == "accepted"
     assert len(box.texts()) == 1, "the key kept it from being sent twice"
 
 
 def test_a_slow_provider_is_not_waited_for_forever(server, box, monkeypatch):
     monkeypatch.setattr(standin, "SLOW", 1.5)
     box.set("sms_fault", "slow")
-    outcome = way(server, timeout_seconds=0.3).deliver(Note(SMS), "sd-1")
+    outcome = transport(server, timeout_seconds=0.3).deliver(ProviderMessage(SMS), "sd-1")
     assert (outcome.kind, "no answer in time" in outcome.answer) == ("unknown", True)
 
 
 def test_a_bad_number_is_refused_for_good_and_a_bad_token_too(server, box):
-    outcome = way(server).deliver(Note(SMS | {"to": "020 915"}), "sd-1")
+    outcome = transport(server).deliver(ProviderMessage(SMS | {"to": "020 915"}), "sd-1")
     assert (outcome.kind, outcome.code) == ("permanent", "422")
     assert "no number in the international form" in outcome.answer
     box.set("sms_token", "another")
-    assert way(server).deliver(Note(SMS), "sd-2").code == "401"
+    assert transport(server).deliver(ProviderMessage(SMS), "sd-2").code == "401"
 
 
 def test_a_provider_that_is_not_there_is_tried_again():
     gateway = Gateway.model_validate(provider("sms", 1))
-    outcome = HttpWay(gateway, "tok").deliver(Note(SMS), "sd-1")
+    outcome = HttpTransport(gateway, "tok").deliver(ProviderMessage(SMS), "sd-1")
     assert (outcome.kind, "refused" in outcome.answer) == ("temporary", True)
-    told = HttpWay(gateway, "").deliver(Note(SMS), "sd-1")
+    told = HttpTransport(gateway, "").deliver(ProviderMessage(SMS), "sd-1")
     assert (told.kind, "no token or password yet" in told.answer) == ("temporary", True)
 
 
@@ -126,9 +129,9 @@ def test_a_chat_text_is_reviewed_and_then_sent(server, box):
         "values": ["{1} <b>"],
         "locale": "en",
     }
-    assert way(server, "chat").deliver(Note(note), "sd-1").kind == "accepted"
+    assert transport(server, "chat").deliver(ProviderMessage(note), "sd-1").kind == "accepted"
     assert box.chats()[0].spec["body"] == "Hello {1} <b>, your order is here."
-    refused = way(server, "chat").deliver(Note(note | {"values": []}), "sd-2")
+    refused = transport(server, "chat").deliver(ProviderMessage(note | {"values": []}), "sd-2")
     assert (refused.kind, refused.code) == ("permanent", "422")
 
 
@@ -148,7 +151,7 @@ def test_a_rejected_text_has_its_reason_and_can_not_be_sent(server):
     verdict = reviews.submit(gateway, "tok", values)
     assert (verdict.state, verdict.reason) == ("rejected", "The body starts or ends with a placeholder.")
     note = {"to": "+353209150001", "sender": "kites", "template": verdict.reference, "values": ["x"], "locale": "en"}
-    assert way(server, "chat").deliver(Note(note), "sd-1").kind == "permanent"
+    assert transport(server, "chat").deliver(ProviderMessage(note), "sd-1").kind == "permanent"
 
 
 def test_a_review_that_takes_its_time_is_asked_after(server, box):

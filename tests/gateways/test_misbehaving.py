@@ -12,13 +12,13 @@ import pytest
 from angelon.core.specs import Gateway
 from angelon.gateways.deadline import whole_try
 from angelon.gateways.fetching import CantFetch, fetch, public
-from angelon.gateways.http import HttpWay
-from angelon.gateways.interface import Mail, Note
-from angelon.gateways.smtp import SmtpWay
+from angelon.gateways.http import HttpTransport
+from angelon.gateways.interface import Mail, ProviderMessage
+from angelon.gateways.smtp import SmtpTransport
 from tests import made
 
 MAIL = Mail("a@example.org", "b@example.org", b"Subject: x\r\n\r\nHello\r\n")
-NOTE = Note(
+MESSAGE = ProviderMessage(
     {"to": "+353209150001", "sender": "Kites", "text": "Hi", "locale": "en", "segments": 1, "encoding": "GSM-7"}
 )
 
@@ -87,11 +87,11 @@ def smtp(rcpt=b"250 ok", data=b"250 taken", hang_up_after=None, pipelining=True,
 
 
 def deliver(port, **changes):
-    way = SmtpWay(made.gateway(port, timeout_seconds=1, **changes))
+    transport = SmtpTransport(made.gateway(port, timeout_seconds=1, **changes))
     try:
-        return way.deliver(MAIL, "k")
+        return transport.deliver(MAIL, "k")
     finally:
-        way.close()
+        transport.close()
 
 
 @pytest.mark.parametrize("pipelining", [True, False])
@@ -148,9 +148,9 @@ def test_the_server_forgets_a_refused_message_before_the_next_one():
                 file.write(b"250 ok\r\n")
 
     with server(talk) as port:
-        way = SmtpWay(made.gateway(port, timeout_seconds=2))
-        assert [way.deliver(MAIL, "k").kind for _ in range(2)] == ["permanent", "accepted"]
-        way.close()
+        transport = SmtpTransport(made.gateway(port, timeout_seconds=2))
+        assert [transport.deliver(MAIL, "k").kind for _ in range(2)] == ["permanent", "accepted"]
+        transport.close()
     assert heard == [b"ehlo", b"MAIL", b"RCPT", b"RSET", b"MAIL", b"RCPT", b"DATA", b"QUIT"] or [
         word.upper() for word in heard
     ] == [b"EHLO", b"MAIL", b"RCPT", b"RSET", b"MAIL", b"RCPT", b"DATA", b"QUIT"]
@@ -206,11 +206,13 @@ def http(answer, drip=0.0, after=0.0):
 
 
 def provider(port, **changes):
-    way = HttpWay(Gateway.model_validate(made.provider("sms", port) | {"timeout_seconds": 1} | changes), "tok")
+    transport = HttpTransport(
+        Gateway.model_validate(made.provider("sms", port) | {"timeout_seconds": 1} | changes), "tok"
+    )
     try:
-        return way.deliver(NOTE, "sd-1")
+        return transport.deliver(MESSAGE, "sd-1")
     finally:
-        way.close()
+        transport.close()
 
 
 def answer(body: bytes, status: bytes = b"200 OK", headers: bytes = b"") -> bytes:

@@ -13,7 +13,7 @@ from cryptography.x509.oid import NameOID
 
 from angelon.cli.serving import free_port
 from angelon.gateways.interface import Mail
-from angelon.gateways.smtp import SmtpWay
+from angelon.gateways.smtp import SmtpTransport
 from tests import made
 
 MAIL = Mail("orders@kites.example", "jo@example.org", b"Subject: hi\r\n\r\n.leading dot\r\nend")
@@ -54,9 +54,9 @@ def serving(server, **options):
 def test_a_mail_arrives_byte_by_byte_and_the_connection_is_used_again(pipelining):
     server = Server(pipelining)
     with serving(server) as port:
-        way = SmtpWay(made.gateway(port))
-        assert [way.deliver(MAIL, "k").kind for _ in range(3)] == ["accepted"] * 3
-        way.close()
+        transport = SmtpTransport(made.gateway(port))
+        assert [transport.deliver(MAIL, "k").kind for _ in range(3)] == ["accepted"] * 3
+        transport.close()
     assert server.got == [("orders@kites.example", ["jo@example.org"], MAIL.data + b"\r\n")] * 3
 
 
@@ -73,18 +73,18 @@ def test_a_mail_arrives_byte_by_byte_and_the_connection_is_used_again(pipelining
 def test_refusals_for_now_and_for_good_are_told_apart(pipelining, answers, kind, code):
     server = Server(pipelining, **answers)
     with serving(server) as port:
-        way = SmtpWay(made.gateway(port))
-        first, second = way.deliver(MAIL, "k"), way.deliver(MAIL, "k")
+        transport = SmtpTransport(made.gateway(port))
+        first, second = transport.deliver(MAIL, "k"), transport.deliver(MAIL, "k")
         assert (first.kind, first.code, second.kind) == (kind, code, kind)
         server.rcpt = server.data = None
-        assert way.deliver(MAIL, "k").kind == "accepted", "the same connection goes on after a refusal"
+        assert transport.deliver(MAIL, "k").kind == "accepted", "the same connection goes on after a refusal"
 
 
 def test_an_address_outside_ascii_needs_smtputf8():
     for enabled, kind in ((True, "accepted"), (False, "permanent")):
         with serving(Server(), enable_SMTPUTF8=enabled) as port:
             assert (
-                SmtpWay(made.gateway(port))
+                SmtpTransport(made.gateway(port))
                 .deliver(Mail("a@example.org", "jörg@example.org", b"Subject: x\r\n\r\nx"), "k")
                 .kind
                 == kind
@@ -92,10 +92,10 @@ def test_an_address_outside_ascii_needs_smtputf8():
 
 
 def test_nobody_there_and_an_unknown_host_are_temporary():
-    assert SmtpWay(made.gateway(free_port())).deliver(MAIL, "k").kind == "temporary"
+    assert SmtpTransport(made.gateway(free_port())).deliver(MAIL, "k").kind == "temporary"
     assert (
         "can't be reached"
-        in SmtpWay(made.gateway(25, host="nowhere.invalid", timeout_seconds=2)).deliver(MAIL, "k").answer
+        in SmtpTransport(made.gateway(25, host="nowhere.invalid", timeout_seconds=2)).deliver(MAIL, "k").answer
     )
 
 
@@ -121,13 +121,13 @@ def test_a_certificate_that_can_t_be_trusted_ends_the_try(tmp_path):
     context.load_cert_chain(tmp_path / "c.pem")
     server = Server()
     with serving(server, tls_context=context) as port:
-        outcome = SmtpWay(made.gateway(port, tls="starttls", timeout_seconds=3)).deliver(MAIL, "k")
+        outcome = SmtpTransport(made.gateway(port, tls="starttls", timeout_seconds=3)).deliver(MAIL, "k")
     assert (outcome.kind, server.got) == ("temporary", [])
 
 
 def test_a_server_without_starttls_gets_no_mail_in_the_clear():
     server = Server()
     with serving(server) as port:
-        outcome = SmtpWay(made.gateway(port, tls="starttls")).deliver(MAIL, "k")
+        outcome = SmtpTransport(made.gateway(port, tls="starttls")).deliver(MAIL, "k")
     assert (outcome.kind, server.got) == ("temporary", [])
     assert "TLS" in outcome.answer

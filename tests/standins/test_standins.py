@@ -8,7 +8,7 @@ import pytest
 
 import angelon.demo
 from angelon.core.deliveries import read_delivery
-from angelon.core.planning.given import Setup
+from angelon.core.planning.inputs import Setup
 from angelon.core.planning.plan import work_out
 from angelon.core.signatures import verify
 from angelon.core.specs.bundle import read_bundle

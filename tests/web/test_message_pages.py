@@ -7,7 +7,7 @@ import re
 import pytest
 
 from angelon.core.specs import Gateway
-from angelon.db import setup
+from angelon.db import live_setup, specs
 from angelon.db.tables import GatewayRow, MessageRow
 from angelon.standins.providers import Providers
 from angelon.web.messages.comparing import compare
@@ -28,7 +28,7 @@ def spec(**changes):
 
 def current(bench, key="received"):
     with bench.database.reading() as session:
-        return setup.current_spec(session, setup.by_key(session, MessageRow, bench.store_id, key))
+        return specs.current_spec(session, specs.by_key(session, MessageRow, bench.store_id, key))
 
 
 @pytest.mark.parametrize(
@@ -172,7 +172,7 @@ def test_every_starting_point_stands_in_three_languages_and_brings_its_variables
     with bench.database.writing() as session:
         row = session.get(StoreRow, bench.store_id)
         row.spec = {**row.spec, "locales": ["de", "fr"]}
-        setup.touch(session, bench.store_id)
+        specs.touch(session, bench.store_id)
     bench.services.setups.forget()
     client.post("/messages", data={"starter": starter.key})
     made_ = current(bench, re.sub(r"[^a-z0-9]+", "-", starter.name.lower()).strip("-"))
@@ -211,7 +211,7 @@ def test_a_test_send_is_marked_goes_the_real_way_and_counts_for_nothing(client, 
         ({"to": "nobody"}, "is no email address"),
         ({"gateway": "none"}, "no gateway for email"),
         ({"locale": "fr"}, "no email in fr"),
-        ({}, "no event in hand"),
+        ({}, "no sample event"),
     ],
 )
 def test_a_test_that_can_not_go_says_why(client, bench, form, said):
@@ -229,7 +229,7 @@ def test_a_chat_test_waits_for_approval(client, bench):
     bench.change(Gateway.model_validate(made.provider("chat", server.port)), GatewayRow)
     with bench.database.writing() as session:
         bench.vault.put(
-            session, "gateway", setup.by_key(session, GatewayRow, bench.store_id, "chat").id, "t", bench.clock.now()
+            session, "gateway", specs.by_key(session, GatewayRow, bench.store_id, "chat").id, "t", bench.clock.now()
         )
     draft(client, spec(chat={"en": {"body": "Hello there.", "samples": {}}}))
     form = {"channel": "chat", "locale": "en", "gateway": "chat", "to": "+353 20 915 1234"}
@@ -264,14 +264,14 @@ def test_the_letterhead_is_seen_on_all_before_it_is_kept(client, bench):
     assert "By the sea" in told["sheets"]["received"]
     assert "#AA3300" in told["sheets"]["received"]
     with bench.database.reading() as session:
-        assert setup.load(session, bench.store_id).setup.store.letterhead.footer == ""
+        assert live_setup.load(session, bench.store_id).setup.store.letterhead.footer == ""
     bad = client.post("/letterhead/seen", data=form | {"accent": "red"})
     assert (bad.status_code, bad.json["problems"][0]["where"]) == (422, "letterhead.accent")
     client.post(
         "/letterhead", data=form | {"logo_file": (io.BytesIO(PNG), "kite.png")}, content_type="multipart/form-data"
     )
     with bench.database.reading() as session:
-        kept = setup.load(session, bench.store_id)
+        kept = live_setup.load(session, bench.store_id)
     assert (kept.setup.store.letterhead.logo, kept.setup.store.letterhead.subject_prefix) == (
         "library:letterhead/kite.png",
         "[K]",
@@ -308,7 +308,7 @@ def test_rules_languages_and_team_are_kept_and_a_bad_one_is_told(client, bench):
     }
     client.post("/letterhead", data=form)
     with bench.database.reading() as session:
-        kept = setup.load(session, bench.store_id).setup.store
+        kept = live_setup.load(session, bench.store_id).setup.store
     assert (kept.rules.forbidden, kept.rules.link_hosts, kept.locales) == (
         ["act now", "hurry"],
         ["kites.example"],
@@ -350,7 +350,7 @@ def test_files_are_kept_by_what_they_are_and_taken_off(client, bench):
     assert client.get("/files/shown/care-sheets/b.pdf").status_code == 404, (
         "a picture for one sku is no picture for a page"
     )
-    client.post(f"/files/{rows[0][0]}/drop")
+    client.post(f"/files/{rows[0][0]}/remove")
     assert client.get(f"/files/{rows[0][0]}").status_code == 404
 
 
@@ -380,7 +380,7 @@ def test_an_sms_gateway_is_set_up_from_its_page(client, bench):
     }
     assert client.post("/gateways/text-line", data=form).status_code == 302
     with bench.database.reading() as session:
-        gateway = setup.load(session, bench.store_id).setup.gateways["text-line"]
+        gateway = live_setup.load(session, bench.store_id).setup.gateways["text-line"]
     assert (str(gateway.price), gateway.call.headers, gateway.call.refused) == (
         "0.07",
         {"Idempotency-Key": "{{ key }}", "X-A": "b"},
@@ -411,11 +411,11 @@ def test_a_sender_is_verified_with_a_code_sent_to_it(client, bench, mailbox):
     )
     assert "is verified" in text(client.post("/gateways/mailroom/verify", data={"code": code}, follow_redirects=True))
     with bench.database.reading() as session:
-        assert setup.load(session, bench.store_id).setup.gateways["mailroom"].sender.verified
+        assert live_setup.load(session, bench.store_id).setup.gateways["mailroom"].sender.verified
     form = {"name": "Mailroom", "host": "127.0.0.1", "port": "25", "tls": "none", "sender.address": "new@kites.example"}
     client.post("/gateways/mailroom", data=form)
     with bench.database.reading() as session:
-        assert not setup.load(session, bench.store_id).setup.gateways["mailroom"].sender.verified
+        assert not live_setup.load(session, bench.store_id).setup.gateways["mailroom"].sender.verified
 
 
 def test_the_stand_ins_speak_json(client, bench):

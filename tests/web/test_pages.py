@@ -6,7 +6,7 @@ import re
 import pytest
 
 from angelon.core.states import State
-from angelon.db import setup
+from angelon.db import specs
 from angelon.db.tables import MessageRow, RouteRow, SourceRow
 from tests import made
 
@@ -45,7 +45,7 @@ def test_health(client, bench):
     assert client.get("/healthz").status_code == 200
     assert client.get("/readyz").status_code == 503
     with bench.database.connection() as connection:
-        sends.beat(connection, "w", bench.clock.now())
+        sends.heartbeat(connection, "w", bench.clock.now())
     assert client.get("/readyz").status_code == 200
 
 
@@ -132,7 +132,7 @@ def test_a_source_is_made_connected_and_its_names_mapped(client, bench):
     assert "moved" in text(client.get("/sources/harbour-shop/connect"))
     client.post("/sources/harbour-shop/names", data={"theirs": "moved", "ours": "order.updated"})
     with bench.database.reading() as session:
-        assert setup.by_key(session, SourceRow, bench.store_id, "harbour-shop").spec["event_names"] == {
+        assert specs.by_key(session, SourceRow, bench.store_id, "harbour-shop").spec["event_names"] == {
             "placed": "order.created",
             "moved": "order.updated",
         }
@@ -174,36 +174,36 @@ def test_the_bench_maps_a_field_adds_steps_and_shows_each_value(client, bench):
     page = bench_edit(
         client,
         act="add_step",
-        mark="recipes.buyer_phone",
+        field="recipes.buyer_phone",
         do="phone",
         **{"p.region": "$.buyer.country", "p.form": "national"},
     )
     assert "phone, region $.buyer.country" in text(page)
-    page = bench_edit(client, act="set_step", mark="recipes.buyer_phone", number="0", do="phone", **{"p.region": "FR"})
-    page = bench_edit(client, act="drop_step", mark="recipes.buyer_phone", number="0")
+    page = bench_edit(client, act="set_step", field="recipes.buyer_phone", number="0", do="phone", **{"p.region": "FR"})
+    page = bench_edit(client, act="drop_step", field="recipes.buyer_phone", number="0")
     assert "region" not in re.findall(r'<ol class="steps">.*?</ol>', page.get_data(as_text=True), re.S)[0]
-    page = bench_edit(client, act="or_path", mark="recipes.buyer_phone", path="$.x.y")
+    page = bench_edit(client, act="or_path", field="recipes.buyer_phone", path="$.x.y")
     assert "otherwise $.x.y" in text(page)
-    bench_edit(client, act="otherwise", mark="recipes.buyer_phone", otherwise="+49301")
+    bench_edit(client, act="default", field="recipes.buyer_phone", default="+49301")
     with bench.database.reading() as session:
-        recipe = setup.by_key(session, SourceRow, bench.store_id, "shop").spec["recipes"]["buyer_phone"]
-    assert recipe == {"path": "$.buyer.phone", "or_paths": ["$.x.y"], "otherwise": "+49301"}
-    bench_edit(client, act="clear", mark="recipes.buyer_phone")
-    bench_edit(client, act="drop_variable", mark="recipes.buyer_phone")
+        recipe = specs.by_key(session, SourceRow, bench.store_id, "shop").spec["recipes"]["buyer_phone"]
+    assert recipe == {"path": "$.buyer.phone", "or_paths": ["$.x.y"], "default": "+49301"}
+    bench_edit(client, act="clear", field="recipes.buyer_phone")
+    bench_edit(client, act="drop_variable", field="recipes.buyer_phone")
     assert "buyer_phone" not in text(client.get("/sources/shop/read"))
 
 
 @pytest.mark.parametrize(
     ("form", "said"),
     [
-        ({"act": "path", "mark": "recipes.total", "path": "$.a["}, "is not a JSONPath"),
-        ({"act": "path", "mark": "recipes.total", "path": "total"}, "is not a JSONPath"),
-        ({"act": "path", "mark": "", "path": "$.a"}, "Choose a variable first"),
+        ({"act": "path", "field": "recipes.total", "path": "$.a["}, "is not a JSONPath"),
+        ({"act": "path", "field": "recipes.total", "path": "total"}, "is not a JSONPath"),
+        ({"act": "path", "field": "", "path": "$.a"}, "Choose a variable first"),
         ({"act": "new_variable", "name": "42"}, "starts with a letter"),
         ({"act": "new_variable", "name": "total"}, "There is a variable “total” already"),
-        ({"act": "add_step", "mark": "recipes.total", "do": "nosuch"}, "Choose a step"),
-        ({"act": "drop_variable", "mark": "recipes.total"}, "is used by Received"),
-        ({"act": "dance", "mark": "recipes.total"}, "nothing that can be done"),
+        ({"act": "add_step", "field": "recipes.total", "do": "nosuch"}, "Choose a step"),
+        ({"act": "drop_variable", "field": "recipes.total"}, "is used by Received"),
+        ({"act": "dance", "field": "recipes.total"}, "nothing that can be done"),
     ],
 )
 def test_a_bad_edit_on_the_bench_says_what_to_do_and_changes_nothing(client, bench, form, said):
@@ -216,7 +216,7 @@ def test_a_bad_edit_on_the_bench_says_what_to_do_and_changes_nothing(client, ben
 
 def test_a_path_that_matches_nothing_is_shown_at_its_line(client):
     post(client)
-    page = text(bench_edit(client, act="path", mark="recipes.total", path="$.totals"))
+    page = text(bench_edit(client, act="path", field="recipes.total", path="$.totals"))
     assert "$.totals: nothing stands there." in page
     assert "Choose another path, or say what to use otherwise." in page
 
@@ -266,7 +266,7 @@ def test_a_broken_text_is_kept_told_and_can_t_be_published(client, bench, body, 
 
 def setup_spec(bench):
     with bench.database.reading() as session:
-        return setup.current_spec(session, setup.by_key(session, MessageRow, bench.store_id, "received"))
+        return specs.current_spec(session, specs.by_key(session, MessageRow, bench.store_id, "received"))
 
 
 def test_something_that_is_no_message_is_refused_and_the_old_draft_stays(client):
@@ -304,7 +304,7 @@ def test_a_route_is_made_chosen_and_switched_on(client, bench):
     assert bench.rows("SELECT count(*) FROM send") == [(1,)], "only the route that was on when the event came speaks"
     client.post("/routes/second/switch", data={"on": "no"})
     with bench.database.reading() as session:
-        assert not setup.by_key(session, RouteRow, bench.store_id, "second").on
+        assert not specs.by_key(session, RouteRow, bench.store_id, "second").on
 
 
 def test_a_bad_event_type_in_a_route_is_told(client):
@@ -335,7 +335,7 @@ def test_a_held_send_is_released_from_its_page(client, bench, mailbox):
     (send_id,) = bench.rows("SELECT id FROM send")[0]
     assert "customer_name has no value" in text(client.get(f"/sends/{send_id}"))
     bench.change(
-        made.source(recipes=made.source().recipes | {"customer_name": {"path": "$.buyer.name", "otherwise": "friend"}}),
+        made.source(recipes=made.source().recipes | {"customer_name": {"path": "$.buyer.name", "default": "friend"}}),
         SourceRow,
     )
     client.post(f"/sends/{send_id}", data={"act": "release"})

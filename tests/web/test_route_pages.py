@@ -10,9 +10,10 @@ from threading import Thread
 import pytest
 
 from angelon.core.specs import Source, Store
-from angelon.db import setup
-from angelon.db.tables import SourceRow, StoreRow
-from angelon.engine.enriching import Enriching
+from angelon.core.specs.stored import from_stored
+from angelon.db import specs
+from angelon.db.tables import MessageRow, SourceRow, StoreRow
+from angelon.engine.enrichments import Enricher
 from tests import made
 from tests.web.test_pages import post, text
 
@@ -21,16 +22,16 @@ FRAGMENT = {"X-Fragment": "1"}
 
 def route(bench, key="received"):
     with bench.database.reading() as session:
-        return setup.current_spec(session, setup.by_key(session, setup.RouteRow, bench.store_id, key))
+        return specs.current_spec(session, specs.by_key(session, specs.RouteRow, bench.store_id, key))
 
 
 def team(bench, **changes):
     with bench.database.writing() as session:
         row = session.get(StoreRow, bench.store_id)
-        row.spec = Store.model_validate(
-            row.spec | {"team": [{"name": "Nuala", "role": "owner", "email": "nuala@kites.example"}]} | changes
+        row.spec = from_stored(
+            Store, row.spec | {"team": [{"name": "Nuala", "role": "owner", "email": "nuala@kites.example"}]} | changes
         ).plain()
-        setup.touch(session, row.id)
+        specs.touch(session, row.id)
     bench.services.setups.forget()
 
 
@@ -80,17 +81,17 @@ def test_every_part_of_the_sentence_is_kept_and_read_back(client, bench):
             "cap.per": ["customer", "customer"],
             "cap.days": ["7", "1"],
             "guards.skip_refunded": "1",
-            "rank": "2",
+            "priority": "2",
         },
     )
     page = save(
         client,
         **{
-            "otherwise.there": "1",
-            "way.gateway": ["", ""],
-            "way.send": ["", ""],
-            "otherwise.within": "0",
-            "otherwise.tell": "owner",
+            "fallback.there": "1",
+            "fallback.gateway": ["", ""],
+            "fallback.send": ["", ""],
+            "fallback.within": "0",
+            "fallback.tell": "owner",
         },
     ).get_data(as_text=True)
     said = " ".join(page.split())
@@ -103,7 +104,7 @@ def test_every_part_of_the_sentence_is_kept_and_read_back(client, bench):
     ):
         assert part in said
     kept = route(bench)
-    assert kept["rank"] == 2
+    assert kept["priority"] == 2
     assert kept["only_if"]["of"][0]["value"] == "50"
     assert "Rehearsal: 3 sends would come out" in said  # the customer and the path are one address
 
@@ -132,7 +133,7 @@ def test_every_part_of_the_sentence_is_kept_and_read_back(client, bench):
         ({"to.there": "1", "to.customer": "1", "to.paths": "$.buyer["}, "is no path"),
         (
             {"guards.there": "1", "cap.most": "lots", "cap.per": "order", "cap.days": "1"},
-            "Guarded: the most has to be a whole number. It was “lots”.",
+            "Limits: the most has to be a whole number. It was “lots”.",
         ),
         ({"only_if": "{"}, "can’t be read"),
         ({"only_if": json.dumps({"of": [{"of": "total", "op": "matches", "value": "["}]})}, "no regular expression"),
@@ -166,7 +167,7 @@ def test_a_route_is_copied_deleted_and_brought_back(client, bench):
     assert "Undo" in page
     assert "Received (copy)" in page
     assert client.get("/routes/received-2").status_code == 404
-    client.post("/routes/received-2/bring-back")
+    client.post("/routes/received-2/restore")
     assert client.get("/routes/received-2").status_code == 200
 
 
@@ -251,20 +252,20 @@ def kept(client, bench):
 
 def test_a_check_is_kept_green_and_red_blocks_the_route_with_a_way_through_that_is_logged(client, bench):
     kept(client, bench)
-    assert "green" in text(client.get("/checks/received-bk-7"))
+    assert "passed" in text(client.get("/checks/received-bk-7"))
     save(client, **{"timing.there": "1", "timing.amount": "30", "timing.unit": "minutes"})
     blocked = client.post("/routes/received/switch", data={"on": "yes"})
     assert blocked.status_code == 409
     assert "- send: due at once" in text(blocked)
     assert "+ send: due 30 minutes after the event" in text(blocked)
     assert bench.rows("SELECT count(*) FROM revision WHERE kind = 'route'") == [(1,)]
-    client.post("/routes/received/switch", data={"on": "yes", "although": "yes"})
+    client.post("/routes/received/switch", data={"on": "yes", "override": "yes"})
     assert bench.rows("SELECT note FROM revision WHERE kind = 'route' ORDER BY id DESC LIMIT 1") == [
-        ("Went live although red: Received: BK-7.",)
+        ("Went live although failed: Received: BK-7.",)
     ]
-    assert "red" in text(client.post("/checks/run", follow_redirects=True))
-    client.post("/checks/received-bk-7/right")
-    assert "All 1 checks are green." in text(client.post("/checks/run", follow_redirects=True))
+    assert "failed" in text(client.post("/checks/run", follow_redirects=True))
+    client.post("/checks/received-bk-7/accept")
+    assert "All 1 checks passed." in text(client.post("/checks/run", follow_redirects=True))
 
 
 def test_a_red_check_blocks_a_message_and_parts_of_a_text_may_do(client, bench):
@@ -273,15 +274,13 @@ def test_a_red_check_blocks_a_message_and_parts_of_a_text_may_do(client, bench):
         "/checks/received-bk-7",
         data={"name": "First mail", "texts": "parts", "contains.0": "You ordered\n135,50", "values.0": "customer_name"},
     )
-    assert "green" in text(client.get("/checks/received-bk-7"))
+    assert "passed" in text(client.get("/checks/received-bk-7"))
     spec = made.message().model_dump(mode="json")
     spec["email"]["de"]["blocks"][1]["text"] = (
         "You bought {{ items }} for {{ total }}. It comes on **{{ expected_on }}**."
     )
     with bench.database.writing() as session:
-        setup.save_draft(
-            session, setup.MessageRow, bench.store_id, made.Message.model_validate(spec), bench.clock.now()
-        )
+        specs.save_draft(session, MessageRow, bench.store_id, made.Message.model_validate(spec), bench.clock.now())
     blocked = client.post("/messages/received/publish", data={})
     assert blocked.status_code == 409
     assert "“You ordered” does not stand in the text" in text(blocked)
@@ -351,7 +350,7 @@ def test_suppressions_are_added_told_apart_and_taken_off(client, bench):
     assert bench.rows("SELECT state, reason FROM send") == [
         ("skipped", "joerg@example.org must not be written to: bounced")
     ]
-    (id_,) = bench.rows("SELECT id FROM suppression WHERE mark LIKE 'email:%'")[0]
+    (id_,) = bench.rows("SELECT id FROM suppression WHERE address_key LIKE 'email:%'")[0]
     assert "may be written to again" in text(client.post(f"/suppressions/{id_}/delete", follow_redirects=True))
 
 
@@ -359,7 +358,7 @@ def test_a_segment_is_made_asked_for_and_can_t_be_deleted_while_it_is(client, be
     client.post("/segments", data={"name": "Regulars"})
     save(client, only_if=json.dumps({"of": [{"kind": "compare", "of": "segment.regulars", "op": "yes"}]}))
     assert "Received" in text(client.get("/segments"))
-    assert "asked for by Received" in text(client.post("/segments/regulars/delete", follow_redirects=True))
+    assert "used by Received" in text(client.post("/segments/regulars/delete", follow_redirects=True))
     changed = client.post(
         "/segments/regulars",
         data={
@@ -419,7 +418,7 @@ def test_an_address_is_asked_once_before_the_event_is_planned(client, bench, ans
     asking(bench, f"{answering}/orders/{{number}}")
     post(client)
     assert bench.plan() == 0  # it waits for the answer
-    assert Enriching(bench.database, bench.services.setups, bench.clock).look() == 1
+    assert Enricher(bench.database, bench.services.setups, bench.clock).run_due() == 1
     assert bench.plan() == 1
     assert Answers.asked == ["/orders/BK-7"]
     page = client.get("/sources/shop/read").get_data(as_text=True)
@@ -440,17 +439,17 @@ def test_an_address_that_does_not_answer_is_told_and_the_event_goes_on_without(c
     team(bench, private_hosts=["127.0.0.1"])
     asking(bench, f"{answering}{path}", timeout_seconds=0.5 if path == "/slow" else 20)
     with bench.database.writing() as session:
-        setup.save_variable(session, bench.store_id, made.Variable(name="gift_note"))
+        specs.save_variable(session, bench.store_id, made.Variable(name="gift_note"))
         spec = made.message().model_dump(mode="json")
         spec["email"]["de"]["blocks"][0]["text"] = "{{ gift_note }}"
-        row = setup.save_draft(
-            session, setup.MessageRow, bench.store_id, made.Message.model_validate(spec), bench.clock.now()
+        row = specs.save_draft(
+            session, MessageRow, bench.store_id, made.Message.model_validate(spec), bench.clock.now()
         )
-        setup.publish(session, row, bench.clock.now())
+        specs.publish(session, row, bench.clock.now())
     bench.services.setups.forget()
     post(client)
     for _ in range(2):
-        Enriching(bench.database, bench.services.setups, bench.clock).look()
+        Enricher(bench.database, bench.services.setups, bench.clock).run_due()
         __import__("time").sleep(0.25)
     assert bench.plan() == 1
     ((state, reason),) = bench.rows("SELECT state, reason FROM send")
@@ -462,7 +461,7 @@ def test_an_address_that_does_not_answer_is_told_and_the_event_goes_on_without(c
 def test_an_address_inside_the_house_is_not_asked_and_bad_settings_are_said(client, bench, answering):
     asking(bench, f"{answering}/orders/{{number}}")
     post(client)
-    Enriching(bench.database, bench.services.setups, bench.clock).look()
+    Enricher(bench.database, bench.services.setups, bench.clock).run_due()
     assert Answers.asked == []
     assert "an address inside the house" in text(client.get("/sources/shop/ask"))
     assert "an address inside the house" in text(client.get("/sources/shop/ask?try=more"))

@@ -6,7 +6,8 @@ import json
 import pytest
 
 from angelon.core.specs import Source
-from angelon.db import setup
+from angelon.core.specs.stored import from_stored
+from angelon.db import specs
 from angelon.db.tables import SourceRow
 from tests import made
 from tests.web.test_pages import bench_edit, post, text
@@ -21,7 +22,7 @@ def bare(bench):
 
 def stored(bench) -> Source:
     with bench.database.reading() as session:
-        return Source.model_validate(setup.by_key(session, SourceRow, bench.store_id, "shop").spec)
+        return from_stored(Source, specs.by_key(session, SourceRow, bench.store_id, "shop").spec)
 
 
 def test_one_click_takes_all_that_is_sure_lines_included(client, bare):
@@ -53,22 +54,22 @@ def test_one_click_takes_all_that_is_sure_lines_included(client, bare):
 
 def test_one_suggestion_is_taken_and_corrected_by_a_click(client, bare):
     post(client)
-    bench_edit(client, act="take", mark="reading.number", recipe=json.dumps("$.reference"))
-    bench_edit(client, act="path", mark="reading.number", path="$.id")
+    bench_edit(client, act="take", field="reading.number", recipe=json.dumps("$.reference"))
+    bench_edit(client, act="path", field="reading.number", path="$.id")
     assert stored(bare).reading["number"].path == "$.id"
-    assert bench_edit(client, act="take", mark="reading.number", recipe="{").status_code == 422
+    assert bench_edit(client, act="take", field="reading.number", recipe="{").status_code == 422
 
 
 def test_a_click_on_an_item_s_field_maps_the_part_of_every_line(client, bench):
     post(client)
-    bench_edit(client, act="path", mark="line.sku", path="$.lines[0].quantity")
+    bench_edit(client, act="path", field="line.sku", path="$.lines[0].quantity")
     assert stored(bench).line["sku"].path == "$.quantity"
 
 
 def test_a_recipe_is_shown_over_all_samples_with_the_missing_ones_a_click_away(client, bench):
     for number in range(3):
         post(client, made.body(id=number, reference=f"BK-{number}", total="1.00" if number else None))
-    page = bench_edit(client, act="open", mark="recipes.total")
+    page = bench_edit(client, act="open", field="recipes.total")
     assert "A value in 2 of 3 samples; missing in BK-0" in text(page)
 
 
@@ -134,21 +135,21 @@ def test_a_table_is_kept_used_and_its_faults_told(client, bench):
     )
     bench_edit(client, act="set_table", table="short", rows="HER-180 = the Heron\nLIN-050 = a line")
     bench_edit(client, act="new_variable", name="first_sku", path="$.lines[0].sku")
-    page = bench_edit(client, act="add_step", mark="recipes.first_sku", do="lookup", **{"p.table": "short"})
+    page = bench_edit(client, act="add_step", field="recipes.first_sku", do="lookup", **{"p.table": "short"})
     assert "the Heron" in text(page)
     bench_edit(client, act="drop_table", table="short")
-    assert "has no table “short”" in text(bench_edit(client, act="open", mark="recipes.first_sku"))
+    assert "has no table “short”" in text(bench_edit(client, act="open", field="recipes.first_sku"))
 
 
 def test_steps_are_kept_under_a_name_and_used_again(client, bench):
     post(client)
     bench_edit(client, act="new_variable", name="a", path="$.buyer.name")
     for step in ("strip", "upper"):
-        bench_edit(client, act="add_step", mark="recipes.a", do=step)
-    page = bench_edit(client, act="share_steps", mark="recipes.a", name_of_steps="loud name")
+        bench_edit(client, act="add_step", field="recipes.a", do=step)
+    page = bench_edit(client, act="share_steps", field="recipes.a", name_of_steps="loud name")
     assert "run, steps “loud_name”" in text(page)
     bench_edit(client, act="new_variable", name="b", path="$.state")
-    page = bench_edit(client, act="add_step", mark="recipes.b", do="run", **{"p.steps": "loud_name"})
+    page = bench_edit(client, act="add_step", field="recipes.b", do="run", **{"p.steps": "loud_name"})
     assert "PAID" in text(page)
     assert [s.do for s in stored(bench).shared_steps["loud_name"]] == ["strip", "upper"]
 

@@ -8,13 +8,13 @@ from angelon.standins.box import Box
 from angelon.standins.views import pages as standins
 from angelon.web import services
 from angelon.web.app import create_app
-from angelon.web.door import Door
 from angelon.web.origins import Proxies
+from angelon.web.server import RsgiServer
 
 
-def application() -> Door:
+def application() -> RsgiServer:
     end_with_starter(SERVER)
     made = services.make(settings.load())
     app = create_app(made, [standins])
     app.extensions["angelon.standins"] = Box(made.settings.home)
-    return Door(app, made.intake, made.writer, Proxies(made.settings.proxies()))
+    return RsgiServer(app, made.intake, made.writer, Proxies(made.settings.proxies()))

@@ -9,7 +9,7 @@ from typing import Any
 import click
 import yaml
 
-from angelon.core.planning.given import Setup
+from angelon.core.planning.inputs import Setup
 from angelon.core.problems import Invalid
 from angelon.core.specs import Route
 from angelon.core.specs.base import read_spec
@@ -57,20 +57,15 @@ def setup_of(bundle: Path | None, session: Any = None, store_id: int = 0) -> Set
             {m.key: m for m in made.messages},
             {g.key: g.model_copy(update={"review": None}) for g in made.gateways},
         )
-    from angelon.db import setup
+    from angelon.db import live_setup
 
-    return setup.load(session, store_id).setup
+    return live_setup.load(session, store_id).setup
 
 
 def routes_of(bundle: Path | None, session: Any, store_id: int) -> dict[str, Route]:
     """Every route by key: the bundle's; else as it is live, or as drafted where it never was."""
     if bundle is not None:
         return {route.key: route for route in read_bundle(bundle.read_text()).routes}
-    from angelon.db import routes, setup
-    from angelon.db.tables import RevisionRow
+    from angelon.engine.operations.checks import routes_by_key
 
-    found = {}
-    for row in routes.all_of(session, store_id):
-        revision = session.get(RevisionRow, row.live_id) if row.live_id else None
-        found[row.key] = Route.model_validate(revision.spec if revision else setup.current_spec(session, row))
-    return found
+    return routes_by_key(session, store_id)

@@ -103,7 +103,7 @@ def running_at(home: Path) -> str:
     return str(found["url"])
 
 
-class Family:
+class ProcessGroup:
     """Child processes that live and die together."""
 
     def __init__(self) -> None:

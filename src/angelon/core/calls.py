@@ -11,10 +11,10 @@ from typing import Any
 import orjson
 
 from angelon.core.deliveries import storable_text
-from angelon.core.messages.templates import BadTemplate, CantRender, compile_template
 from angelon.core.payload.paths import BadPath, compile_path
 from angelon.core.problems import Problem
 from angelon.core.specs.gateway import Auth, HttpCall
+from angelon.core.templates import BadTemplate, CantRender, compile_template
 from angelon.core.values import show
 
 
@@ -35,7 +35,7 @@ class Request:
 
 
 @dataclass(frozen=True, slots=True)
-class Told:
+class ProviderAnswer:
     """What an answer says: the other side's id, its word for the outcome, its reason. Empty where it says nothing."""
 
     id: str = ""
@@ -111,12 +111,12 @@ def authorization(auth: Auth, secret: str) -> dict[str, str]:
     return {}
 
 
-def read_answer(call: HttpCall, body: bytes) -> Told:
+def read_answer(call: HttpCall, body: bytes) -> ProviderAnswer:
     """What a JSON answer says at the places that the settings name."""
     try:
         payload = orjson.loads(body)
     except orjson.JSONDecodeError:  # what is nested too deeply, too
-        return Told()
+        return ProviderAnswer()
 
     def at(path: str) -> str:
         if not path:
@@ -127,7 +127,7 @@ def read_answer(call: HttpCall, body: bytes) -> Told:
             return ""
         return storable_text(show(found)[:500]) if isinstance(found, str | int | float) else ""
 
-    return Told(at(call.id_at), at(call.outcome_at), at(call.reason_at))
+    return ProviderAnswer(at(call.id_at), at(call.outcome_at), at(call.reason_at))
 
 
 def problems_of(call: HttpCall, where: str, names: Mapping[str, Any]) -> list[Problem]:

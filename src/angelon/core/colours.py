@@ -8,8 +8,8 @@ ENOUGH = 4.5
 
 def luminance(colour: str) -> float:
     """The relative luminance of `#rrggbb`, from 0 (black) to 1 (white)."""
-    red, green, blue = (int(colour[start : start + 2], 16) / 255 for start in (1, 3, 5))
-    linear = [c / 12.92 if c <= 0.04045 else ((c + 0.055) / 1.055) ** 2.4 for c in (red, green, blue)]
+    red, passed, blue = (int(colour[start : start + 2], 16) / 255 for start in (1, 3, 5))
+    linear = [c / 12.92 if c <= 0.04045 else ((c + 0.055) / 1.055) ** 2.4 for c in (red, passed, blue)]
     return 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
 
 

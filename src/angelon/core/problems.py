@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import asdict, dataclass
-from typing import Literal
+from typing import Any, Literal
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,6 +35,29 @@ class Problem:
 class Invalid(ValueError):
     """Raised where a caller asked for something that can't be done; carries every problem found."""
 
+    is_conflict = False
+    """Whether somebody else's change is what keeps it."""
+
     def __init__(self, problems: list[Problem]) -> None:
         super().__init__("; ".join(str(p) for p in problems))
         self.problems = problems
+
+
+class Conflict(Invalid):
+    """Raised where what somebody was editing was changed by somebody else meanwhile. Holds both, as plain data."""
+
+    is_conflict = True
+
+    def __init__(self, kind: str, key: str, edits: int, theirs: Any, mine: Any, by: str = "") -> None:
+        """`edits` is how often it was changed by now; `by` says who did last, and when."""
+        super().__init__(
+            [Problem("", f"It was changed meanwhile{by and f' by {by}'}.", "See both, and keep one of them.")]
+        )
+        self.kind, self.key, self.edits, self.theirs, self.mine, self.by = kind, key, edits, theirs, mine, by
+
+
+class NotFound(Invalid):
+    """Raised where what is asked for is not there (any more)."""
+
+    def __init__(self, what: str) -> None:
+        super().__init__([Problem("", what)])

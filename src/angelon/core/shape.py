@@ -18,7 +18,7 @@ RECENT = 0.15
 
 
 @dataclass(slots=True)
-class Seen:
+class FieldStats:
     """One path over all deliveries of one name. Delivery numbers count from 1; `at` is when it was there last,
     aware.
     """
@@ -46,7 +46,7 @@ class Shape:
     """Every path that deliveries of one name have had. Paths into lists have `[*]`. Bounded by MAX_PATHS."""
 
     deliveries: int = 0
-    paths: dict[str, Seen] = field(default_factory=dict)
+    paths: dict[str, FieldStats] = field(default_factory=dict)
 
     def learn(self, payload: Any, at: dt.datetime) -> None:
         """Takes one more payload in. Memory stays bounded whatever it holds."""
@@ -59,7 +59,9 @@ class Shape:
             if seen is None:
                 if len(self.paths) >= MAX_PATHS:
                     continue
-                self.paths[path] = Seen(1, now, now, RECENT if now > 1 else 1.0, kind, {kind: 1}, 1, at, _short(value))
+                self.paths[path] = FieldStats(
+                    1, now, now, RECENT if now > 1 else 1.0, kind, {kind: 1}, 1, at, _short(value)
+                )
                 continue
             if seen.last == now:
                 continue
@@ -87,7 +89,7 @@ class Shape:
         return cls(
             plain["deliveries"],
             {
-                p: Seen(r[0], r[1], r[2], r[3], r[4], r[5], r[6], dt.datetime.fromisoformat(r[7]), r[8])
+                p: FieldStats(r[0], r[1], r[2], r[3], r[4], r[5], r[6], dt.datetime.fromisoformat(r[7]), r[8])
                 for p, r in plain["paths"].items()
             },
         )
@@ -120,7 +122,7 @@ class Drift:
 
     path: str
     name: str
-    said: str
+    label: str
     since: dt.datetime
     sample: str = ""
 

@@ -180,7 +180,7 @@ class _Part:
 
     names: tuple[str, ...]
     looks: Callable[[Any], float]
-    said: str
+    label: str
     good: tuple[str, ...] = ()
     bad: tuple[str, ...] = ()
     alone: bool = False
@@ -896,7 +896,7 @@ def _rank(part: _Part, places: Iterable[_Place], total: int) -> list[Suggestion]
             if name >= 0.3
             else "its name does not say so"
         )
-        reason += f", and it {part.said}" if name >= 0.3 else f", but it {part.said}"
+        reason += f", and it {part.label}" if name >= 0.3 else f", but it {part.label}"
         ranked.append(
             Suggestion(
                 _recipe(place.path, place.steps, place.value, part),
@@ -1071,13 +1071,13 @@ def _addresses(samples: Sequence[Any]) -> list[Suggestion]:
                 bound = bool(prefix or _BOUND_FOR.search(path.lower()))
                 names = ", ".join(json.dumps(key) for key in keys)
                 recipe = Recipe.model_validate({"path": f"{path}[{names}]", "steps": [{"join": {"separator": "\n"}}]})
-                said = "where it is shipped to: " if bound else ""
+                label = "where it is shipped to: " if bound else ""
                 ranked.append(
                     Suggestion(
                         recipe,
                         ", ".join(value[key] for key in keys),
                         0.9 if bound else 0.6,
-                        f"{said}fields called {', '.join(keys)}",
+                        f"{label}fields called {', '.join(keys)}",
                     )
                 )
         for key, inner in value.items():

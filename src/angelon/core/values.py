@@ -168,7 +168,7 @@ def unfit(value: Value, depth: int = 0) -> str:
         if depth > 80:
             return "more than 80 levels of nesting"
         inner = [*value.keys(), *value.values()] if isinstance(value, dict) else value
-        return next((said for item in inner if (said := unfit(item, depth + 1))), "")
+        return next((label for item in inner if (label := unfit(item, depth + 1))), "")
     return ""
 
 

@@ -7,6 +7,8 @@ import datetime as dt
 from sqlmodel import Session, col, select
 
 from angelon.core.specs.check import Check
+from angelon.core.specs.stored import to_stored
+from angelon.db.specs import count_edit
 from angelon.db.tables import CheckRow
 
 
@@ -32,7 +34,8 @@ def save(session: Session, store_id: int, check: Check) -> CheckRow:
     if row is None:
         row = CheckRow(store_id=store_id, key=check.key)
         session.add(row)
-    row.spec = check.plain()
+    count_edit(row)
+    row.spec = to_stored(check)
     session.flush()
     return row
 

@@ -42,10 +42,10 @@ def put_back(connection: Connection, now: dt.datetime, by: dt.timedelta) -> int:
         .where(text(SENDING), SEND.c.lease_until > now)
         .values(lease_until=_less(SEND.c.lease_until, micros))
     )
-    followed = (text("fall_at IS NOT NULL"), SEND.c.fall_at > now)
-    connection.execute(update(SEND).where(*followed, SEND.c.fall_at <= was).values(fall_at=now))
+    fallback_due = (text("fallback_at IS NOT NULL"), SEND.c.fallback_at > now)
+    connection.execute(update(SEND).where(*fallback_due, SEND.c.fallback_at <= was).values(fallback_at=now))
     connection.execute(
-        update(SEND).where(*followed, SEND.c.created_at > now).values(fall_at=_less(SEND.c.fall_at, micros))
+        update(SEND).where(*fallback_due, SEND.c.created_at > now).values(fallback_at=_less(SEND.c.fallback_at, micros))
     )
     connection.execute(
         update(EVENT)

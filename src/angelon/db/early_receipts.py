@@ -16,7 +16,7 @@ MOST = 10_000
 """How many are kept for one gateway."""
 
 
-def keep(connection: Connection, gateway_id: int, reference: str, told: Any, at: dt.datetime) -> bool:
+def keep(connection: Connection, gateway_id: int, reference: str, body: Any, at: dt.datetime) -> bool:
     """Keeps one; says whether there was room."""
     if (
         connection.execute(
@@ -25,7 +25,7 @@ def keep(connection: Connection, gateway_id: int, reference: str, told: Any, at:
         or 0
     ) >= MOST:
         return False
-    connection.execute(insert(EARLY).values(gateway_id=gateway_id, reference=reference, told=told, at=at))
+    connection.execute(insert(EARLY).values(gateway_id=gateway_id, reference=reference, body=body, at=at))
     return True
 
 

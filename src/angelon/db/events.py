@@ -5,15 +5,17 @@ from __future__ import annotations
 import datetime as dt
 import itertools
 from collections.abc import Collection, Sequence
+from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, Table, bindparam, insert, or_, text, tuple_, update
+from sqlalchemy import Connection, Table, bindparam, insert, text, tuple_, union_all, update
 from sqlalchemy import select as core_select
 from sqlalchemy.dialects import postgresql, sqlite
 from sqlmodel import Session, col, func, select
 
+from angelon.db.lists import older_than
 from angelon.db.records import NewDelivery, NewEvent
-from angelon.db.tables import PROBLEM, DeliveryRow, EventRow, OrderRow, RefusedRow
+from angelon.db.tables import PINNED, PROBLEM, DeliveryRow, EventRow, Instant, OrderRow, RefusedRow
 
 EVENT: Table = EventRow.__table__  # type: ignore[attr-defined]
 DELIVERY: Table = DeliveryRow.__table__  # type: ignore[attr-defined]
@@ -152,16 +154,33 @@ def unplanned(connection: Connection, limit: int, without: Collection[int] = ())
 
 def deliveries(connection: Connection, ids: Collection[str]) -> dict[str, Any]:
     """Deliveries by id: `body`, `content_type` and `headers`."""
-    rows = (
-        connection.execute(
-            core_select(DELIVERY.c.id, DELIVERY.c.body, DELIVERY.c.content_type, DELIVERY.c.headers).where(
-                DELIVERY.c.id.in_(list(ids))
-            )
-        )
-        if ids
-        else []
-    )
+    columns = (DELIVERY.c.id, DELIVERY.c.body, DELIVERY.c.content_type, DELIVERY.c.headers)
+    rows = connection.execute(core_select(*columns).where(DELIVERY.c.id.in_(list(ids)))) if ids else ()
     return {row.id: row for row in rows}
+
+
+def by_ids(connection: Connection, ids: Collection[str]) -> dict[str, Any]:
+    """Events by id."""
+    rows = connection.execute(core_select(EVENT).where(EVENT.c.id.in_(list(ids)))) if ids else ()
+    return {row.id: row for row in rows}
+
+
+MOST_OF_ORDER = 50
+"""Events of one order that are looked at, the newest of them."""
+
+
+def of_orders(connection: Connection, order_ids: Collection[int]) -> dict[int, list[Any]]:
+    """The newest events of orders, newest first, in one query."""
+    if not order_ids:
+        return {}
+    newest_first = (EVENT.c.received_at.desc(), EVENT.c.id.desc())
+    place = func.row_number().over(partition_by=EVENT.c.order_id, order_by=newest_first).label("place")
+    ranked = core_select(EVENT.c.id, place).where(EVENT.c.order_id.in_(list(order_ids))).subquery()
+    statement = core_select(EVENT).join(ranked, ranked.c.id == EVENT.c.id).where(ranked.c.place <= MOST_OF_ORDER)
+    found: dict[int, list[Any]] = {}
+    for row in connection.execute(statement.order_by(EVENT.c.order_id, *newest_first)):
+        found.setdefault(row.order_id, []).append(row)
+    return found
 
 
 def delivery_of(session: Session, event: Any) -> DeliveryRow:
@@ -200,12 +219,7 @@ def with_problems(
     """Events that could not be planned, the newest first, from one on (`before`: when it came, and its id)."""
     statement = select(EventRow).where(text(PROBLEM), col(EventRow.source_id).in_(source_ids))
     if before is not None:
-        statement = statement.where(
-            or_(
-                col(EventRow.received_at) < before[0],
-                (col(EventRow.received_at) == before[0]) & (col(EventRow.id) < before[1]),
-            )
-        )
+        statement = statement.where(older_than(col(EventRow.received_at), col(EventRow.id), before))
     return list(
         session.exec(statement.order_by(col(EventRow.received_at).desc(), col(EventRow.id).desc()).limit(limit))
     )
@@ -279,25 +293,64 @@ def recent(session: Session, source_id: int, limit: int = 20, type: str | None =
     )
 
 
-def newest(session: Session, source_ids: Sequence[int], types: Sequence[str] | None, limit: int) -> list[str]:
-    """The ids of the newest events of these sources, newest first: of these types, or (None) all that were delivered.
+@dataclass(frozen=True, slots=True)
+class Newest:
+    """One of the newest events: as much of it as a choice among them needs."""
 
-    One walk down an index for each source or type, so that it costs the same however many events there are.
+    received_at: dt.datetime
+    id: str
+    source_id: int
+    type: str
+    delivered: bool
+    """Whether it came in a delivery, rather than following from another event."""
+
+
+def newest_of_each(
+    session: Session, source_ids: Sequence[int], types: Sequence[str], delivered: bool, limit: int
+) -> list[Newest]:
+    """The newest events of each of these types, and (where `delivered` says so) those that were delivered to each of
+    these sources; newest first, in one query.
+
+    One walk down an index for each source and each type, so that it costs the same however many events there are.
     """
-    found: list[tuple[dt.datetime, str]] = []
-    connection = session.connection()
-    base = (
-        core_select(EVENT.c.received_at, EVENT.c.id)
-        .order_by(EVENT.c.received_at.desc(), EVENT.c.id.desc())
-        .limit(limit)
-    )
-    if types is None:
-        walks = [base.where(EVENT.c.source_id == source_id, EVENT.c.parent_id.is_(None)) for source_id in source_ids]
-    else:
-        walks = [base.where(EVENT.c.type == type_, EVENT.c.source_id.in_(list(source_ids))) for type_ in types]
-    for walk in walks:
-        found += [(at, id_) for at, id_ in connection.execute(walk)]
-    return [id_ for _, id_ in sorted(found, reverse=True)[:limit]]
+    columns = (EVENT.c.received_at, EVENT.c.id, EVENT.c.source_id, EVENT.c.type, EVENT.c.parent_id)
+    newest_first = (EVENT.c.received_at.desc(), EVENT.c.id.desc())
+    walks = []
+    if delivered:
+        of_source = core_select(*columns).where(EVENT.c.parent_id.is_(None))
+        walks += [of_source.where(EVENT.c.source_id == source_id) for source_id in source_ids]
+    among = EVENT.c.source_id.in_(list(source_ids))
+    walks += [core_select(*columns).where(EVENT.c.type == type_, among) for type_ in types]
+    if not walks or not source_ids:
+        return []
+    limited = [core_select(walk.order_by(*newest_first).limit(limit).subquery()) for walk in walks]
+    found = {}
+    for at, id_, source_id, type_, parent_id in session.connection().execute(union_all(*limited)):
+        found[id_] = Newest(Instant.moment(at), id_, source_id, type_, parent_id is None)
+    return sorted(found.values(), key=lambda one: (one.received_at, one.id), reverse=True)
+
+
+def latest_of_each(session: Session, source_ids: Sequence[int]) -> dict[int, EventRow]:
+    """The newest delivery of each source, in two queries."""
+    newest = newest_of_each(session, source_ids, (), True, 1)
+    return {row.source_id: row for row in rows_by_ids(session, [one.id for one in newest]).values()}
+
+
+def rows_by_ids(session: Session, ids: Collection[str]) -> dict[str, EventRow]:
+    """Events by id, as rows."""
+    rows = session.exec(select(EventRow).where(col(EventRow.id).in_(list(ids)))) if ids else ()
+    return {row.id: row for row in rows}
+
+
+def pinned_and_newest(session: Session, source_id: int, limit: int) -> list[EventRow]:
+    """A source's deliveries: those pinned, then the newest."""
+    rows: list[EventRow] = []
+    mine = select(EventRow).where(EventRow.source_id == source_id, col(EventRow.parent_id).is_(None))
+    newest_first = (col(EventRow.received_at).desc(), col(EventRow.id).desc())
+    for where in (text(PINNED), col(EventRow.pinned).is_(False)):
+        left = limit - len(rows)
+        rows += session.exec(mine.where(where).order_by(*newest_first).limit(left)) if left > 0 else ()
+    return rows
 
 
 def since(
@@ -327,37 +380,57 @@ def refused(session: Session, source_id: int, limit: int = 20) -> list[RefusedRo
     )
 
 
-def counted(session: Session, source_id: int, after: dt.datetime) -> int:
-    """How many deliveries a source has had since a moment."""
-    return session.exec(
-        select(func.count()).where(
-            EventRow.source_id == source_id, EventRow.received_at > after, col(EventRow.parent_id).is_(None)
-        )
-    ).one()
-
-
-def refused_count(session: Session, source_id: int, after: dt.datetime) -> int:
-    return session.exec(
-        select(func.count()).select_from(RefusedRow).where(RefusedRow.source_id == source_id, RefusedRow.at > after)
-    ).one()
-
-
-def silence(session: Session, source_id: int, now: dt.datetime) -> dt.timedelta | None:
-    """How long a source has been silent, where that is more than three times its longest pause of the last 50
-    deliveries; else None.
-    """
-    times = list(
-        session.exec(
-            select(EventRow.received_at)
-            .where(EventRow.source_id == source_id, col(EventRow.parent_id).is_(None))
-            .order_by(col(EventRow.received_at).desc())
-            .limit(50)
-        )
+def delivery_counts(session: Session, source_ids: Collection[int], after: dt.datetime) -> dict[int, int]:
+    """How many deliveries each source has had since a moment."""
+    statement = (
+        core_select(EVENT.c.source_id, func.count())
+        .where(EVENT.c.source_id.in_(list(source_ids)), EVENT.c.received_at > after, EVENT.c.parent_id.is_(None))
+        .group_by(EVENT.c.source_id)
     )
-    if len(times) < 10:
+    return {int(id_): int(number) for id_, number in (session.connection().execute(statement) if source_ids else ())}
+
+
+def refused_counts(session: Session, source_ids: Collection[int], after: dt.datetime) -> dict[int, int]:
+    """How many deliveries of each source were refused since a moment."""
+    statement = (
+        core_select(REFUSED.c.source_id, func.count())
+        .where(REFUSED.c.source_id.in_(list(source_ids)), REFUSED.c.at > after)
+        .group_by(REFUSED.c.source_id)
+    )
+    return {int(id_): int(number) for id_, number in (session.connection().execute(statement) if source_ids else ())}
+
+
+ARRIVALS = 50
+"""Deliveries of a source by which its usual pauses are known."""
+
+
+def last_arrivals(session: Session, source_ids: Sequence[int]) -> dict[int, list[dt.datetime]]:
+    """When each source's last deliveries came in, newest first; one walk down an index each, in one query."""
+    columns = (EVENT.c.source_id, EVENT.c.received_at)
+    walks = [
+        core_select(*columns)
+        .where(EVENT.c.source_id == source_id, EVENT.c.parent_id.is_(None))
+        .order_by(EVENT.c.received_at.desc())
+        .limit(ARRIVALS)
+        .subquery()
+        for source_id in source_ids
+    ]
+    found: dict[int, list[dt.datetime]] = {}
+    if walks:
+        rows = session.connection().execute(union_all(*(core_select(walk) for walk in walks)))
+        for source_id, at in rows:
+            found.setdefault(source_id, []).append(Instant.moment(at))
+    return {source_id: sorted(times, reverse=True) for source_id, times in found.items()}
+
+
+def silence(arrivals: Sequence[dt.datetime], now: dt.datetime) -> dt.timedelta | None:
+    """How long a source has been silent, where that is more than three times its longest pause between these arrivals
+    (newest first); else None.
+    """
+    if len(arrivals) < 10:
         return None
-    longest = max(a - b for a, b in itertools.pairwise(times))
-    quiet = now - times[0]
+    longest = max(a - b for a, b in itertools.pairwise(arrivals))
+    quiet = now - arrivals[0]
     return quiet if quiet > 3 * max(longest, dt.timedelta(minutes=10)) else None
 
 
@@ -386,9 +459,5 @@ def backlog(session: Session, now: dt.datetime) -> dt.timedelta | None:
 
 def sizes(connection: Connection, ids: Collection[str]) -> dict[str, int]:
     """How many bytes the bodies of these deliveries have."""
-    rows = (
-        connection.execute(core_select(DELIVERY.c.id, func.length(DELIVERY.c.body)).where(DELIVERY.c.id.in_(list(ids))))
-        if ids
-        else []
-    )
-    return {id_: int(number) for id_, number in rows}
+    statement = core_select(DELIVERY.c.id, func.length(DELIVERY.c.body)).where(DELIVERY.c.id.in_(list(ids)))
+    return {id_: int(number) for id_, number in (connection.execute(statement) if ids else ())}

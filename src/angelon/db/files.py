@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Collection
+from typing import Any
 
-from sqlmodel import Session, select
+from sqlmodel import Session, col, select
 
-from angelon.core.messages.attachments import Kept
-from angelon.db.setup import touch
+from angelon.core.messages.attachments import LibraryFile
+from angelon.db.specs import touch
 from angelon.db.tables import FileRow
 
 
-def put(session: Session, store_id: int, file: Kept, data: bytes, now: dt.datetime) -> FileRow:
+def put(session: Session, store_id: int, file: LibraryFile, data: bytes, now: dt.datetime) -> FileRow:
     """Keeps a file; one of the same name for the same orders is replaced."""
     row = session.exec(
         select(FileRow).where(
@@ -46,9 +48,16 @@ def get(session: Session, store_id: int, file_id: int) -> FileRow | None:
     return row if row is not None and row.store_id == store_id else None
 
 
-def shown(session: Session, store_id: int, mark: str) -> FileRow | None:
+def data(session: Session, store_id: int, ids: Collection[int]) -> dict[int, bytes]:
+    """The bytes of files by id; one that is gone is missing."""
+    columns: Any = (FileRow.id, FileRow.data)
+    rows = session.exec(select(*columns).where(FileRow.store_id == store_id, col(FileRow.id).in_(list(ids))))
+    return {row[0]: row[1] for row in rows}
+
+
+def shown(session: Session, store_id: int, path: str) -> FileRow | None:
     """The file for every order that a page shows as `shelf/name`."""
-    shelf, _, name = mark.partition("/")
+    shelf, _, name = path.partition("/")
     return session.exec(
         select(FileRow).where(
             FileRow.store_id == store_id, FileRow.shelf == shelf, FileRow.name == name, FileRow.by == ""

@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Iterable
+from collections import Counter
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, Table, bindparam, insert, or_, tuple_, update
+from sqlalchemy import Connection, Table, bindparam, func, insert, or_, tuple_, update
 from sqlalchemy import select as core_select
 from sqlmodel import Session, col, select
 
-from angelon.db.tables import ContactRow, EventRow, OrderRow, SourceRow
+from angelon.db.lists import contains, older_than
+from angelon.db.tables import ContactRow, EventRow, OrderRow, SendRow, SourceRow
 
 ORDER: Table = OrderRow.__table__  # type: ignore[attr-defined]
 CONTACT: Table = ContactRow.__table__  # type: ignore[attr-defined]
@@ -18,11 +21,12 @@ CONTACT: Table = ContactRow.__table__  # type: ignore[attr-defined]
 
 _ORDER_COLUMNS = ("number", "status", "seen", "total", "placed_at", "last_event_at", "contact_id", "language", "read")
 _CONTACT_COLUMNS = ("name", "email", "phone", "country", "language")
-_INSERT_ORDER = insert(ORDER).returning(ORDER.c.id)
+_INSERT_ORDERS = insert(ORDER).returning(ORDER.c.id, ORDER.c.source_id, ORDER.c.reference)
 _UPDATE_ORDER = (
     update(ORDER).where(ORDER.c.id == bindparam("b_id")).values({name: bindparam(name) for name in _ORDER_COLUMNS})
 )
 _INSERT_CONTACT = insert(CONTACT).returning(CONTACT.c.id)
+_INSERT_CONTACTS = insert(CONTACT).returning(CONTACT.c.id, CONTACT.c.identity)
 _UPDATE_CONTACT = (
     update(CONTACT)
     .where(CONTACT.c.id == bindparam("b_id"))
@@ -30,68 +34,103 @@ _UPDATE_CONTACT = (
 )
 
 
+@dataclass(frozen=True, slots=True)
+class Seen:
+    """An event that a ledger is made for: whose order it is about, and what it says of the customer."""
+
+    key: tuple[int, str]
+    """(source id, the order's reference)"""
+    identity: str
+    customer: dict[str, str]
+    at: dt.datetime
+
+
 class Ledger:
     """The orders and contacts that one batch of events touches: read at once, changed in memory, written at once.
 
-    A new order or contact is inserted at its first touch, since others refer to its id.
+    Orders and contacts that are new are inserted together at the start, since others refer to their ids.
     """
 
     def __init__(
-        self, connection: Connection, store_id: int, keys: Iterable[tuple[int, str]], marks: Iterable[str]
+        self, connection: Connection, store_id: int, events: Sequence[Seen], derived: Sequence[Seen] = ()
     ) -> None:
+        """`derived` events are about orders that are there already; they bring none."""
         self._connection = connection
         self._store_id = store_id
-        keys, marks = sorted(set(keys)), sorted(set(marks))
-        rows = (
-            connection.execute(core_select(ORDER).where(tuple_(ORDER.c.source_id, ORDER.c.reference).in_(keys)))
-            if keys
-            else []
-        )
-        self.orders: dict[tuple[int, str], dict[str, Any]] = {
-            (row.source_id, row.reference): dict(row._mapping) for row in rows
-        }
-        found = (
-            connection.execute(core_select(CONTACT).where(CONTACT.c.store_id == store_id, CONTACT.c.mark.in_(marks)))
-            if marks
-            else []
-        )
-        self._contacts: dict[str, dict[str, Any]] = {row.mark: dict(row._mapping) for row in found}
+        keys = sorted({event.key for event in (*events, *derived)})
+        identities = sorted({event.identity for event in (*events, *derived) if event.identity})
+        where = tuple_(ORDER.c.source_id, ORDER.c.reference).in_(keys)
+        rows = connection.execute(core_select(ORDER).where(where)) if keys else ()
+        self.orders = {(row.source_id, row.reference): dict(row._mapping) for row in rows}
+        named = (CONTACT.c.store_id == store_id, CONTACT.c.identity.in_(identities))
+        found = connection.execute(core_select(CONTACT).where(*named)) if identities else ()
+        self._contacts = {row.identity: dict(row._mapping) for row in found}
         self._changed_orders: set[tuple[int, str]] = set()
         self._changed_contacts: set[str] = set()
+        self._untouched: set[tuple[int, str]] = set()
+        """Orders that were inserted for this batch, and of which nothing is known yet."""
+        self.new_orders: Counter[int] = Counter()
+        """How many orders of each contact this batch has brought so far."""
+        self._insert([event for event in events if event.key not in self.orders])
+
+    def _insert(self, fresh: Sequence[Seen]) -> None:
+        contacts: dict[str, dict[str, Any]] = {}
+        orders: dict[tuple[int, str], dict[str, Any]] = {}
+        for event in fresh:  # the first event of each counts
+            orders.setdefault(event.key, self._blank(event))
+            if event.identity and event.identity not in self._contacts:
+                row = {"store_id": self._store_id, "identity": event.identity, "first_seen": event.at}
+                contacts.setdefault(event.identity, row | event.customer)
+        if contacts:
+            rows = self._connection.execute(_INSERT_CONTACTS, list(contacts.values()))
+            for id_, identity in rows:
+                self._contacts[identity] = contacts[identity] | {"id": id_}
+        if orders:
+            rows = self._connection.execute(_INSERT_ORDERS, list(orders.values()))
+            for id_, source_id, reference in rows:
+                self.orders[source_id, reference] = orders[source_id, reference] | {"id": id_}
+            self._untouched = set(orders)
+
+    def _blank(self, event: Seen) -> dict[str, Any]:
+        """An order of which nothing is known but that it is there."""
+        source_id, reference = event.key
+        texts = {"number": reference, "status": "", "total": "", "language": ""}
+        times = {"placed_at": event.at, "last_event_at": event.at}
+        rest = {"store_id": self._store_id, "source_id": source_id, "reference": reference, "seen": []}
+        return {**rest, **texts, **times, "contact_id": None, "read": None}
+
+    def known(self, key: tuple[int, str]) -> dict[str, Any] | None:
+        """An order as the events so far have left it; None where this is its first."""
+        return None if key in self._untouched else self.orders.get(key)
 
     def order(self, key: tuple[int, str], values: dict[str, Any]) -> int:
         """Takes an order's new values; gives its id."""
-        row = self.orders.get(key)
-        if row is None:
-            row = {
-                "store_id": self._store_id,
-                "source_id": key[0],
-                "reference": key[1],
-                **dict.fromkeys(_ORDER_COLUMNS),
-                "status": "",
-                "total": "",
-                "language": "",
-                **values,
-            }
-            row["id"] = self._connection.execute(_INSERT_ORDER, row).scalar_one()
-            self.orders[key] = row
-        else:
-            row.update(values)
-            self._changed_orders.add(key)
+        row = self.orders[key]
+        row.update(values)
+        self._changed_orders.add(key)
+        if key in self._untouched:
+            self._untouched.discard(key)
+            if row["contact_id"] is not None:
+                self.new_orders[row["contact_id"]] += 1
         return int(row["id"])
 
-    def contact(self, mark: str, values: dict[str, str], now: dt.datetime) -> int:
+    def contact_ids(self) -> set[int]:
+        """Every customer of the batch that was known before it or is met in it."""
+        ids = {row["contact_id"] for row in self.orders.values() if row["contact_id"] is not None}
+        return ids | {int(row["id"]) for row in self._contacts.values()}
+
+    def contact(self, identity: str, values: dict[str, str], now: dt.datetime) -> int:
         """Takes what an event says of a customer, keeping what it does not say; gives their id."""
-        row = self._contacts.get(mark)
+        row = self._contacts.get(identity)
         if row is None:
-            row = {"store_id": self._store_id, "mark": mark, "first_seen": now, **values}
+            row = {"store_id": self._store_id, "identity": identity, "first_seen": now, **values}
             row["id"] = self._connection.execute(_INSERT_CONTACT, row).scalar_one()
-            self._contacts[mark] = row
+            self._contacts[identity] = row
         else:
             said = {name: value for name, value in values.items() if value and row[name] != value}
             if said:
                 row.update(said)
-                self._changed_contacts.add(mark)
+                self._changed_contacts.add(identity)
         return int(row["id"])
 
     def language(self, contact_id: int | None) -> str:
@@ -110,11 +149,21 @@ class Ledger:
                 _UPDATE_ORDER, [{"b_id": row["id"], **{name: row[name] for name in _ORDER_COLUMNS}} for row in rows]
             )
         if self._changed_contacts:
-            found = (self._contacts[mark] for mark in self._changed_contacts)
+            found = (self._contacts[identity] for identity in self._changed_contacts)
             self._connection.execute(
                 _UPDATE_CONTACT,
                 [{"b_id": row["id"], **{name: row[name] for name in _CONTACT_COLUMNS}} for row in found],
             )
+
+
+def by_ids(session: Session, store_id: int, ids: Collection[int]) -> list[OrderRow]:
+    """Orders of a store by id, each once, in the order that they are asked for."""
+    wanted = list(dict.fromkeys(ids))
+    found: dict[int | None, OrderRow] = {}
+    for start in range(0, len(wanted), 500):
+        part = col(OrderRow.id).in_(wanted[start : start + 500])
+        found.update({row.id: row for row in session.exec(select(OrderRow).where(part, OrderRow.store_id == store_id))})
+    return [found[id_] for id_ in wanted if id_ in found]
 
 
 def statuses(session: Session, source_id: int) -> list[str]:
@@ -129,9 +178,11 @@ def statuses(session: Session, source_id: int) -> list[str]:
 
 
 def listed(
-    session: Session, store_id: int, words: str = "", limit: int = 100, before: dt.datetime | None = None
+    session: Session, store_id: int, words: str = "", limit: int = 100, after: tuple[dt.datetime, int] | None = None
 ) -> list[tuple[OrderRow, ContactRow | None, str]]:
-    """Orders with their customer and source key, the most recently touched first."""
+    """Orders with their customer and source key, the most recently touched first; those that come after one (the time
+    of its last event, and its id).
+    """
     statement = (
         select(OrderRow, ContactRow, SourceRow.key)
         .outerjoin(ContactRow, col(ContactRow.id) == col(OrderRow.contact_id))
@@ -139,18 +190,14 @@ def listed(
         .where(OrderRow.store_id == store_id)
     )
     for word in words.split()[:6]:
-        like = f"%{word.replace('~', '~~').replace('%', '~%').replace('_', '~_')}%"
-        statement = statement.where(
-            or_(
-                *(
-                    c.ilike(like, escape="~")
-                    for c in (ORDER.c.number, ORDER.c.reference, CONTACT.c.name, CONTACT.c.email, CONTACT.c.phone)
-                )
-            )
-        )
-    if before:
-        statement = statement.where(col(OrderRow.last_event_at) < before)
-    return [(o, c, k) for o, c, k in session.exec(statement.order_by(col(OrderRow.last_event_at).desc()).limit(limit))]
+        columns = (ORDER.c.number, ORDER.c.reference, CONTACT.c.name, CONTACT.c.email, CONTACT.c.phone)
+        statement = statement.where(contains(word, *columns))
+    if after is not None:
+        statement = statement.where(older_than(col(OrderRow.last_event_at), col(OrderRow.id), after))
+    newest_first = (col(OrderRow.last_event_at).desc(), col(OrderRow.id).desc())
+    return [
+        (order, contact, key) for order, contact, key in session.exec(statement.order_by(*newest_first).limit(limit))
+    ]
 
 
 def events_of(session: Session, order_id: int) -> list[EventRow]:
@@ -164,18 +211,33 @@ def events_of(session: Session, order_id: int) -> list[EventRow]:
     )
 
 
-def told_counts(session: Session, order_ids: list[int]) -> dict[int, dict[str, int]]:
+def send_states(session: Session, order_ids: Collection[int]) -> dict[int, dict[str, int]]:
     """For each order how many of its sends stand in each state."""
-    from sqlalchemy import func
-
-    from angelon.db.tables import SendRow
-
     found: dict[int, dict[str, int]] = {}
-    rows = session.exec(
-        select(SendRow.order_id, SendRow.state, func.count())
-        .where(col(SendRow.order_id).in_(order_ids))
-        .group_by(SendRow.order_id, SendRow.state)
-    )  # type: ignore[call-overload]
-    for order_id, state, number in rows:
+    columns: Any = (SendRow.order_id, SendRow.state, func.count())
+    statement = select(*columns).where(col(SendRow.order_id).in_(list(order_ids)))
+    grouped = statement.group_by(col(SendRow.order_id), col(SendRow.state))
+    for order_id, state, number in session.exec(grouped) if order_ids else ():
         found.setdefault(order_id, {})[state] = number
     return found
+
+
+def customer_of(session: Session, order: OrderRow) -> ContactRow | None:
+    return session.get(ContactRow, order.contact_id) if order.contact_id else None
+
+
+def by_reference(session: Session, store_id: int, wanted: Sequence[str]) -> dict[str, OrderRow]:
+    """Orders by their number and by their reference, of those that are wanted; a query for every 500 of them."""
+    found: dict[str, OrderRow] = {}
+    for start in range(0, len(wanted), 500):
+        part = list(dict.fromkeys(wanted[start : start + 500]))
+        either = or_(col(OrderRow.number).in_(part), col(OrderRow.reference).in_(part))
+        for row in session.exec(select(OrderRow).where(OrderRow.store_id == store_id, either)):
+            found[row.number] = found[row.reference] = row
+    return found
+
+
+def get(session: Session, store_id: int, order_id: int) -> OrderRow | None:
+    """An order of this store."""
+    row = session.get(OrderRow, order_id)
+    return row if row is not None and row.store_id == store_id else None

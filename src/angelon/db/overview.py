@@ -43,6 +43,7 @@ class Numbers:
 def numbers(session: Session, store_id: int, now: dt.datetime) -> Numbers:
     """What the frame shows, in one query."""
     event, send = EventRow.__table__, SendRow.__table__  # type: ignore[attr-defined]
+    source = SourceRow.__table__  # type: ignore[attr-defined]
     health, gateway = GatewayHealthRow.__table__, GatewayRow.__table__  # type: ignore[attr-defined]
 
     def total(table: Any) -> Any:
@@ -68,8 +69,8 @@ def numbers(session: Session, store_id: int, now: dt.datetime) -> Numbers:
                 .where(
                     text(PROBLEM),
                     event.c.received_at >= recent,
-                    event.c.source_id.in_(core_select(SourceRow.id).where(SourceRow.store_id == store_id)),
-                )  # type: ignore[arg-type,call-overload]
+                    event.c.source_id.in_(core_select(source.c.id).where(source.c.store_id == store_id)),
+                )
                 .scalar_subquery(),
                 core_select(func.count())
                 .select_from(health)

@@ -6,8 +6,16 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Mapping
-from dataclasses import dataclass, fields, replace
+from dataclasses import dataclass, field, fields, replace
 from typing import Any
+
+from angelon.core.planning.follow_up import has_follow_up
+from angelon.core.planning.plan import PlannedSend, TraceLine
+from angelon.core.specs.message import Message
+from angelon.core.specs.route import Route
+from angelon.core.states import State, move
+from angelon.core.values import Value, pack
+from angelon.db.live_setup import LiveSetup
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,3 +107,249 @@ class NewDelivery:
 
     def with_events(self, events: tuple[NewEvent, ...]) -> NewDelivery:
         return replace(self, events=events)
+
+
+@dataclass(frozen=True, slots=True)
+class NewSend:
+    """A send as it is stored. Times are aware."""
+
+    id: str
+    store_id: int
+    channel: str
+    recipient: str
+    recipient_name: str
+    locale: str
+    state: State
+    created_at: dt.datetime
+    due_at: dt.datetime
+    event_id: str | None = None
+    order_id: int | None = None
+    route_id: int | None = None
+    message_id: int | None = None
+    gateway_id: int | None = None
+    revision_id: int | None = None
+    """The message's live revision that its values were worked out for."""
+    reason: str = ""
+    settled_at: dt.datetime | None = None
+    values: Mapping[str, Value] = field(default_factory=dict)
+    trace: tuple[TraceLine, ...] = ()
+    whom: str = "customer"
+    step: int = 0
+    test: bool = False
+    draft: Mapping[str, Any] | None = None
+    """The message itself, where it is not one of the store's published ones."""
+    instead_of: str | None = None
+    run_id: int | None = None
+    fallback_at: dt.datetime | None = None
+
+    @classmethod
+    def planned(
+        cls,
+        live: LiveSetup,
+        send: PlannedSend,
+        id_: str,
+        event_id: str | None,
+        order_id: int | None,
+        now: dt.datetime,
+        instead_of: str | None = None,
+        run_id: int | None = None,
+    ) -> NewSend:
+        """A planned send. One that may need a fallback, or somebody's help, says when that is looked at."""
+        route = live.routes.get(send.route)
+        return cls(
+            id=id_,
+            store_id=live.store_id,
+            channel=send.channel,
+            recipient=send.recipient,
+            recipient_name=send.recipient_name[:200],
+            locale=send.locale,
+            state=send.state,
+            created_at=now,
+            due_at=send.due_at,
+            event_id=event_id,
+            order_id=order_id,
+            route_id=live.route_ids[send.route],
+            message_id=live.message_ids.get(send.message),
+            gateway_id=live.gateway_ids.get(send.gateway),
+            revision_id=live.revision_ids.get(send.message) if send.state is State.SCHEDULED else None,
+            reason=send.reason,
+            settled_at=now if send.state is State.SKIPPED else None,
+            values=send.values,
+            trace=tuple(send.trace),
+            whom=send.to,
+            step=send.step,
+            instead_of=instead_of,
+            run_id=run_id,
+            fallback_at=_fallback_at(live, route, send, now),
+        )
+
+    @classmethod
+    def for_test(
+        cls,
+        live: LiveSetup,
+        id_: str,
+        message_id: int,
+        message: Message,
+        gateway: str,
+        channel: str,
+        locale: str,
+        recipient: str,
+        values: Mapping[str, Value],
+        event_id: str | None,
+        now: dt.datetime,
+    ) -> NewSend:
+        """A message as it stands, to somebody of the shop; it counts for nothing."""
+        return cls(
+            id_,
+            live.store_id,
+            channel,
+            recipient,
+            "",
+            locale,
+            State.SCHEDULED,
+            now,
+            now,
+            event_id=event_id,
+            message_id=message_id,
+            gateway_id=live.gateway_ids[gateway],
+            values=values,
+            trace=(TraceLine("test", "yes", "sent by hand from the message’s page"),),
+            test=True,
+            draft=message.plain(),
+        )
+
+    @classmethod
+    def notice(
+        cls,
+        live: LiveSetup,
+        id_: str,
+        about: Any,
+        gateway: str,
+        message: Message,
+        address: str,
+        name: str,
+        role: str,
+        values: Mapping[str, Value],
+        saw: str,
+        now: dt.datetime,
+    ) -> NewSend:
+        """A mail to somebody of the shop about a send (a row of the send table) that no fallback is left for."""
+        return cls(
+            id_,
+            live.store_id,
+            "email",
+            address,
+            name,
+            live.setup.store.locale,
+            State.SCHEDULED,
+            now,
+            now,
+            event_id=about.event_id,
+            order_id=about.order_id,
+            gateway_id=live.gateway_ids[gateway],
+            values=values,
+            trace=(TraceLine("fallback", "yes", saw),),
+            whom=f"role:{role}",
+            draft=message.plain(),
+            instead_of=about.id,
+        )
+
+    def row(self) -> dict[str, Any]:
+        """The columns. Every send has all of them, so that many are stored by one statement."""
+        columns = {name: getattr(self, name) for name in _SEND_FIELDS}
+        columns["values"] = {name: pack(value) for name, value in self.values.items()}
+        columns["trace"] = [line.as_dict() for line in self.trace]
+        return columns | _NOT_TRIED
+
+
+_NOT_TRIED = {"worker": "", "tries": 0, "subject": ""}
+_SEND_FIELDS = tuple(one.name for one in fields(NewSend))
+
+
+def _fallback_at(live: LiveSetup, route: Route | None, send: PlannedSend, now: dt.datetime) -> dt.datetime | None:
+    if send.state is State.HELD and has_follow_up(route, live.setup.routes):
+        return now
+    if send.state is State.SCHEDULED and route is not None and len(route.fallback.options) > send.step:
+        within = route.fallback.within_minutes
+        return send.due_at + dt.timedelta(minutes=within) if within else None
+    return None
+
+
+@dataclass(slots=True)
+class Settlement:
+    """How a claimed send stands after its turn; only the worker that holds it may store that. Times are aware."""
+
+    id: str
+    worker: str
+    state: State
+    reason: str
+    due_at: dt.datetime
+    settled_at: dt.datetime | None
+    subject: str
+    revision_id: int | None
+    tries: int
+    reference: str
+    cost: str
+    fallback_at: dt.datetime | None
+    values: dict[str, Any] | None = None
+    """Its values as they are stored, where they are new."""
+
+    @classmethod
+    def of(cls, row: Any, worker: str) -> Settlement:
+        """A send as its row has it, held until something else is known."""
+        return cls(
+            row.id,
+            worker,
+            State.HELD,
+            "",
+            row.due_at,
+            None,
+            row.subject,
+            row.revision_id,
+            row.tries,
+            row.reference,
+            row.cost,
+            row.fallback_at,
+        )
+
+    def not_tried(self, state: State, reason: str, at: dt.datetime | None = None) -> None:
+        """It was not handed over, so the turn does not count as a try; `at` is when it ended, where it has."""
+        self.state, self.reason, self.settled_at = move(State.SENDING, state), reason, at
+        self.tries -= 1
+
+    def bare(self, reason: str) -> Settlement:
+        """The outcome alone, for a database that refuses the rest."""
+        return replace(self, values=None, subject="", reason=reason)
+
+    def row(self) -> dict[str, Any]:
+        columns = {one.name: getattr(self, one.name) for one in fields(self)}
+        return {"b_id": columns.pop("id"), "b_worker": columns.pop("worker"), **columns}
+
+
+@dataclass(frozen=True, slots=True)
+class NewAttempt:
+    """One try, and what the gateway answered. Times are aware."""
+
+    send_id: str
+    number: int
+    began_at: dt.datetime
+    ended_at: dt.datetime
+    outcome: str
+    code: str
+    answer: str
+
+    def row(self) -> dict[str, Any]:
+        return {one.name: getattr(self, one.name) for one in fields(self)}
+
+
+@dataclass(frozen=True, slots=True)
+class NewContent:
+    """What a send said at its last try."""
+
+    send_id: str
+    html: str
+    text: str
+    about: dict[str, Any]
+
+    def row(self) -> dict[str, Any]:
+        return {"send_id": self.send_id, "html": self.html, "text": self.text, "about": self.about or None}

@@ -8,7 +8,7 @@ from typing import Any
 
 from sqlmodel import Session, col, or_, select
 
-from angelon.db.setup import touch
+from angelon.db.specs import touch
 from angelon.db.tables import ReviewRow
 
 
@@ -28,9 +28,9 @@ def states(session: Session, message_id: int) -> dict[tuple[str, str], str]:
     found: dict[tuple[str, str], str] = {}
     order = ("approved", "submitted", "rejected")
     for row in of_message(session, message_id):
-        held = found.get((row.locale, row.mark))
+        held = found.get((row.locale, row.digest))
         if held is None or order.index(row.state) < order.index(held):
-            found[row.locale, row.mark] = row.state
+            found[row.locale, row.digest] = row.state
     return found
 
 
@@ -40,7 +40,7 @@ def note(
     gateway_id: int,
     message_id: int,
     locale: str,
-    mark: str,
+    digest: str,
     text: Mapping[str, Any],
     state: str,
     reason: str,
@@ -55,7 +55,7 @@ def note(
             ReviewRow.gateway_id == gateway_id,
             ReviewRow.message_id == message_id,
             ReviewRow.locale == locale,
-            ReviewRow.mark == mark,
+            ReviewRow.digest == digest,
         )
     ).first()
     if row is None:
@@ -64,7 +64,7 @@ def note(
             gateway_id=gateway_id,
             message_id=message_id,
             locale=locale,
-            mark=mark,
+            digest=digest,
             state=state,
             submitted_at=now,
         )

@@ -1,4 +1,4 @@
-"""Routes as rows: listed, copied, deleted and brought back; what they have scheduled, held and let go."""
+"""What routes have scheduled: held while they are off, and released."""
 
 from __future__ import annotations
 
@@ -6,67 +6,18 @@ import datetime as dt
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import func, update
-from sqlmodel import Session, col, select
+from sqlalchemy import bindparam, func, update
+from sqlmodel import Session, select
 
 from angelon.core.specs.route import Route
-from angelon.core.states import State
+from angelon.core.specs.stored import from_stored
+from angelon.core.states import State, move
 from angelon.db.sends import SEND
-from angelon.db.setup import current_spec, switch, touch
-from angelon.db.tables import RevisionRow, RouteRow
+from angelon.db.specs import current_spec
+from angelon.db.tables import RouteRow
 
 OFF = "The route is switched off."
 """Why sends are held whose route was switched off."""
-
-
-def all_of(session: Session, store_id: int) -> list[RouteRow]:
-    """Every route of a store that has not been deleted."""
-    return list(
-        session.exec(
-            select(RouteRow)
-            .where(RouteRow.store_id == store_id, col(RouteRow.gone_at).is_(None))
-            .order_by(col(RouteRow.id))
-        )
-    )
-
-
-def free_key(session: Session, store_id: int, wanted: str) -> str:
-    """A key that no route has or had: the wanted one, or that with a number."""
-    taken = set(session.exec(select(RouteRow.key).where(RouteRow.store_id == store_id)))
-    key, number = wanted, 2
-    while key in taken:
-        key, number = f"{wanted[:55]}-{number}", number + 1
-    return key
-
-
-def copy(session: Session, row: RouteRow, now: dt.datetime) -> RouteRow:
-    """A draft like this route's, off, under a name and key of its own."""
-    spec = current_spec(session, row)
-    key = free_key(session, row.store_id, row.key)
-    made = RouteRow(
-        store_id=row.store_id,
-        key=key,
-        draft={**spec, "key": key, "name": f"{spec.get('name', row.key)[:90]} (copy)"},
-        drafted_at=now,
-    )
-    session.add(made)
-    session.flush()
-    return made
-
-
-def delete(session: Session, row: RouteRow, now: dt.datetime) -> int:
-    """Switches a route off and takes it out of sight; what it has scheduled is held. Gives how many sends that are."""
-    held = hold(session, row) if row.on else 0
-    switch(session, row, False, now)
-    row.gone_at = now
-    touch(session, row.store_id)
-    return held
-
-
-def bring_back(session: Session, row: RouteRow) -> None:
-    """Undoes a deletion; the route is off."""
-    row.gone_at = None
-    touch(session, row.store_id)
 
 
 def hold(session: Session, row: RouteRow) -> int:
@@ -74,7 +25,7 @@ def hold(session: Session, row: RouteRow) -> int:
     done = session.connection().execute(
         update(SEND)
         .where(SEND.c.route_id == row.id, SEND.c.state.in_([State.SCHEDULED, State.RETRYING]))
-        .values(state=State.HELD, reason=OFF, fall_at=None)
+        .values(state=State.HELD, reason=OFF, fallback_at=None)
     )
     return int(done.rowcount)
 
@@ -108,47 +59,30 @@ def waiting(session: Session, route_id: int, now: dt.datetime) -> Waiting:
     return Waiting(scheduled, held, overdue)
 
 
-def let_go(session: Session, row: RouteRow, late: str, now: dt.datetime) -> tuple[int, int]:
+def release_held(session: Session, row: RouteRow, late: str, now: dt.datetime) -> tuple[int, int]:
     """Schedules again what was held while the route was off; `late` says what becomes of overdue ones: send or drop.
 
-    Where the route tries another way for what is not out in time, that time counts from now for what is overdue. Gives
+    Where the route has a fallback for what is not out in time, that time counts from now for what is overdue. Gives
     how many are scheduled and how many dropped.
     """
-    route_id = row.id
-    mine: Any = (SEND.c.route_id == route_id, SEND.c.state == State.HELD, SEND.c.reason == OFF)
+    mine: Any = (SEND.c.route_id == row.id, SEND.c.state == State.HELD, SEND.c.reason == OFF)
+    connection = session.connection()
     dropped = 0
     if late == "drop":
-        gone = session.connection().execute(
-            update(SEND)
-            .where(*mine, SEND.c.due_at <= now)
-            .values(
-                state=State.CANCELLED,
-                reason="Its time had passed when the route was switched on again.",
-                settled_at=now,
-            )
-        )
-        dropped = int(gone.rowcount)
-    otherwise = Route.model_validate(current_spec(session, row)).otherwise
-    within = dt.timedelta(minutes=otherwise.within_minutes)
-    if within and otherwise.ways:
-        waiting = (
-            session.connection()
-            .execute(select(SEND.c.id, SEND.c.due_at).where(*mine, SEND.c.step < len(otherwise.ways)))
-            .all()
-        )
-        for id_, due_at in waiting:
-            session.connection().execute(update(SEND).where(SEND.c.id == id_).values(fall_at=max(due_at, now) + within))
-    done = session.connection().execute(update(SEND).where(*mine).values(state=State.SCHEDULED, reason=""))
-    return int(done.rowcount), dropped
+        reason = "Its time had passed when the route was switched on again."
+        gone = {"state": move(State.HELD, State.CANCELLED), "reason": reason, "settled_at": now}
+        dropped = int(connection.execute(update(SEND).where(*mine, SEND.c.due_at <= now).values(**gone)).rowcount)
+    fallback = from_stored(Route, current_spec(session, row)).fallback
+    within = dt.timedelta(minutes=fallback.within_minutes)
+    if within and fallback.options:
+        waiting = select(SEND.c.id, SEND.c.due_at).where(*mine, SEND.c.step < len(fallback.options))
+        later = [{"b_id": id_, "b_at": max(due_at, now) + within} for id_, due_at in connection.execute(waiting)]
+        if later:
+            connection.execute(_SET_FALLBACK, later)
+    again = update(SEND).where(*mine).values(state=move(State.HELD, State.SCHEDULED), reason="")
+    return int(connection.execute(again).rowcount), dropped
 
 
-def revisions(session: Session, row: RouteRow, limit: int = 20) -> list[RevisionRow]:
-    """The newest revisions first."""
-    return list(
-        session.exec(
-            select(RevisionRow)
-            .where(RevisionRow.kind == "route", RevisionRow.owner_id == row.id)
-            .order_by(col(RevisionRow.number).desc())
-            .limit(limit)
-        )
-    )
+_SET_FALLBACK = (
+    update(SEND).where(SEND.c.id == bindparam("b_id")).values(fallback_at=bindparam("b_at", type_=SEND.c.due_at.type))
+)

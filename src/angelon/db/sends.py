@@ -14,6 +14,8 @@ from sqlmodel import Session, col, select
 
 from angelon.core.states import State, sources_by_hand, sources_of
 from angelon.core.states import move as move_state
+from angelon.db.lists import contains, older_than
+from angelon.db.records import NewAttempt, NewContent, NewSend, Settlement
 from angelon.db.tables import (
     SENDING,
     WAITING,
@@ -27,12 +29,14 @@ from angelon.db.tables import (
     OrderRow,
     RevisionRow,
     RouteRow,
+    RunRow,
     SendRow,
 )
 
 SEND: Table = SendRow.__table__  # type: ignore[attr-defined]
 ATTEMPT: Table = AttemptRow.__table__  # type: ignore[attr-defined]
 CONTENT: Table = ContentRow.__table__  # type: ignore[attr-defined]
+MESSAGE: Table = MessageRow.__table__  # type: ignore[attr-defined]
 ORDER: Table = OrderRow.__table__  # type: ignore[attr-defined]
 HEARTBEAT: Table = HeartbeatRow.__table__  # type: ignore[attr-defined]
 
@@ -52,7 +56,7 @@ _SETTLE = (
                 "tries",
                 "reference",
                 "cost",
-                "fall_at",
+                "fallback_at",
             )
         }
         | {
@@ -114,9 +118,13 @@ _DUE = union_all(
 """When the next send of each gateway is due: one look into the index for each."""
 
 
-def add(connection: Connection, rows: Sequence[dict[str, Any]]) -> None:
-    if rows:
-        connection.execute(insert(SEND), list(rows))
+_INSERT = insert(SEND)
+
+
+def add(connection: Connection, sends: Sequence[NewSend]) -> None:
+    """Stores new sends."""
+    if sends:
+        connection.execute(_INSERT, [send.row() for send in sends])
 
 
 EVERY_GATEWAY = -1
@@ -178,25 +186,24 @@ def release(connection: Connection, claimed: Sequence[Any], worker: str) -> None
         connection.execute(_RELEASE, rows)
 
 
-def settle(connection: Connection, settled: Sequence[dict[str, Any]]) -> None:
+def settle(connection: Connection, settled: Sequence[Settlement]) -> None:
     """Stores how claimed sends stand after a try. Only a send still held by that worker moves; the table of states
     decides.
     """
     if settled:
-        connection.execute(_SETTLE, list(settled))
+        connection.execute(_SETTLE, [one.row() for one in settled])
 
 
-def add_attempts(connection: Connection, attempts: Sequence[dict[str, Any]]) -> None:
+def add_attempts(connection: Connection, attempts: Sequence[NewAttempt]) -> None:
     if attempts:
-        connection.execute(insert(ATTEMPT), list(attempts))
+        connection.execute(insert(ATTEMPT), [one.row() for one in attempts])
 
 
-def keep_content(connection: Connection, contents: Sequence[dict[str, Any]]) -> None:
+def keep_content(connection: Connection, contents: Sequence[NewContent]) -> None:
     """What each send said at its last try."""
     if contents:
-        connection.execute(
-            _KEEP_CONTENT_POSTGRESQL if connection.dialect.name == "postgresql" else _KEEP_CONTENT, list(contents)
-        )
+        statement = _KEEP_CONTENT_POSTGRESQL if connection.dialect.name == "postgresql" else _KEEP_CONTENT
+        connection.execute(statement, [one.row() for one in contents])
 
 
 def abandoned(connection: Connection, now: dt.datetime, dead: Sequence[str]) -> list[Any]:
@@ -220,12 +227,12 @@ def give_back(connection: Connection, ids: Sequence[str], now: dt.datetime, reas
     )
 
 
-def falling(connection: Connection, now: dt.datetime, limit: int) -> list[Any]:
+def due_fallbacks(connection: Connection, now: dt.datetime, limit: int) -> list[Any]:
     """Sends for which it is time to look at what follows."""
     statement = (
         core_select(SEND)
-        .where(text("fall_at IS NOT NULL"), SEND.c.fall_at <= now, SEND.c.state != State.SENDING)
-        .order_by(SEND.c.fall_at)
+        .where(text("fallback_at IS NOT NULL"), SEND.c.fallback_at <= now, SEND.c.state != State.SENDING)
+        .order_by(SEND.c.fallback_at)
         .limit(limit)
     )
     if connection.dialect.name == "postgresql":
@@ -233,14 +240,14 @@ def falling(connection: Connection, now: dt.datetime, limit: int) -> list[Any]:
     return list(connection.execute(statement))
 
 
-def fell(connection: Connection, send_id: str, again_at: dt.datetime | None) -> None:
+def clear_fallback(connection: Connection, send_id: str, again_at: dt.datetime | None) -> None:
     """Notes that what follows a send has been looked at, and when it is again."""
-    connection.execute(update(SEND).where(SEND.c.id == send_id).values(fall_at=again_at))
+    connection.execute(update(SEND).where(SEND.c.id == send_id).values(fallback_at=again_at))
 
 
 def fallback_failed(connection: Connection, send_id: str, reason: str) -> None:
     """Notes that what follows a send could not be worked out, where a person will see it."""
-    connection.execute(update(SEND).where(SEND.c.id == send_id).values(fall_at=None, reason=reason))
+    connection.execute(update(SEND).where(SEND.c.id == send_id).values(fallback_at=None, reason=reason))
 
 
 def give_up(connection: Connection, send_id: str, reason: str, now: dt.datetime) -> None:
@@ -252,14 +259,35 @@ def give_up(connection: Connection, send_id: str, reason: str, now: dt.datetime)
     )
 
 
-def received(session: Session, send_id: str, state: State, reason: str, fall_at: dt.datetime | None) -> bool:
+def received(session: Session, send_id: str, state: State, reason: str, fallback_at: dt.datetime | None) -> bool:
     """Moves a send on by a receipt, where the table of states allows it; says whether it did."""
     done = session.connection().execute(
         update(SEND)
         .where(SEND.c.id == send_id, SEND.c.state.in_(sources_of(state)))
-        .values(state=state, reason=reason, fall_at=fall_at)
+        .values(state=state, reason=reason, fallback_at=fallback_at)
     )
     return done.rowcount == 1
+
+
+def release_held(connection: Connection, gateway_id: int, reason: str, now: dt.datetime) -> int:
+    """Schedules the sends of a gateway that were held for one reason; says how many."""
+    done = connection.execute(
+        update(SEND)
+        .where(SEND.c.gateway_id == gateway_id, SEND.c.state == State.HELD, SEND.c.reason == reason)
+        .values(state=move_state(State.HELD, State.SCHEDULED), due_at=now, reason="", revision_id=None)
+    )
+    return int(done.rowcount)
+
+
+def last_of_route(connection: Connection, route_id: int | None, order_ids: Sequence[int]) -> dict[int, dt.datetime]:
+    """When a route last made a send for each of these orders that is not skipped or taken back."""
+    gone = [State.SKIPPED, State.CANCELLED]
+    rows = connection.execute(
+        core_select(SEND.c.order_id, func.max(SEND.c.created_at))
+        .where(SEND.c.route_id == route_id, SEND.c.order_id.in_(order_ids), SEND.c.state.not_in(gone))
+        .group_by(SEND.c.order_id)
+    )
+    return {int(id_): at for id_, at in rows}
 
 
 def due_by_gateway(connection: Connection) -> dict[int | None, dt.datetime]:
@@ -275,7 +303,8 @@ def move(session: Session, send_id: str, now_state: State, now: dt.datetime, rea
     """Moves one send by hand, where the table of states allows it from where it is; says whether it did."""
     changes: dict[str, Any] = {"state": now_state, "reason": reason}
     if now_state is State.SCHEDULED:
-        changes |= {"due_at": now, "tries": 0, "first_try_at": None, "settled_at": None}
+        # values are worked out again from the event, as mapping and message stand now
+        changes |= {"due_at": now, "tries": 0, "first_try_at": None, "settled_at": None, "revision_id": None}
     done = session.connection().execute(
         update(SEND).where(SEND.c.id == send_id, SEND.c.state.in_(sources_by_hand(now_state))).values(**changes)
     )
@@ -285,7 +314,7 @@ def move(session: Session, send_id: str, now_state: State, now: dt.datetime, rea
 # ---- heartbeats ---------------------------------------------------------------------------------------------------
 
 
-def beat(connection: Connection, worker: str, now: dt.datetime) -> None:
+def heartbeat(connection: Connection, worker: str, now: dt.datetime) -> None:
     changed = connection.execute(update(HEARTBEAT).where(HEARTBEAT.c.worker == worker).values(at=now))
     if changed.rowcount == 0:
         connection.execute(insert(HEARTBEAT).values(worker=worker, at=now))
@@ -328,7 +357,7 @@ class Filter:
 
 
 @dataclass(frozen=True)
-class Listed:
+class ListedSend:
     """A send with the names that a list shows."""
 
     send: SendRow
@@ -353,24 +382,20 @@ def _narrowed(statement: Any, wanted: Filter, leave: str = "") -> Any:
     if wanted.route_id is not None:
         statement = statement.where(SEND.c.route_id == wanted.route_id)
     for word in wanted.words.split()[:6]:
-        like = f"%{word.replace('~', '~~').replace('%', '~%').replace('_', '~_')}%"
-        statement = statement.where(
-            or_(
-                *(
-                    column.ilike(like, escape="~")
-                    for column in (SEND.c.recipient, SEND.c.recipient_name, SEND.c.subject, ORDER.c.number)
-                )
-            )
-        )
+        columns = (SEND.c.recipient, SEND.c.recipient_name, SEND.c.subject, ORDER.c.number)
+        statement = statement.where(contains(word, *columns))
     return statement
+
+
+_LISTED: Any = (SendRow, OrderRow.number, OrderRow.id, MessageRow.key, RouteRow.key, GatewayRow.key)
 
 
 def listed(
     session: Session, store_id: int, wanted: Filter, limit: int = 100, before: tuple[dt.datetime, str] | None = None
-) -> list[Listed]:
+) -> list[ListedSend]:
     """Sends with their names, newest first, in one query."""
     statement = (
-        select(SendRow, OrderRow.number, OrderRow.id, MessageRow.key, RouteRow.key, GatewayRow.key)
+        select(*_LISTED)
         .outerjoin(OrderRow, col(OrderRow.id) == col(SendRow.order_id))
         .outerjoin(MessageRow, col(MessageRow.id) == col(SendRow.message_id))
         .outerjoin(RouteRow, col(RouteRow.id) == col(SendRow.route_id))
@@ -379,25 +404,23 @@ def listed(
     )
     statement = _narrowed(statement, wanted)
     if before:
-        statement = statement.where(
-            or_(SEND.c.created_at < before[0], (SEND.c.created_at == before[0]) & (SEND.c.id < before[1]))
-        )
+        statement = statement.where(older_than(SEND.c.created_at, SEND.c.id, before))
     rows = session.exec(statement.order_by(SEND.c.created_at.desc(), SEND.c.id.desc()).limit(limit))
     return [
-        Listed(send, number or "", order_id, message or "", route or "", gateway or "")
+        ListedSend(send, number or "", order_id, message or "", route or "", gateway or "")
         for send, number, order_id, message, route, gateway in rows
     ]
 
 
 def counts(session: Session, store_id: int, wanted: Filter, facet: str) -> dict[str, int]:
     """How many sends there are for each value of a facet (states, channels, messages), the other filters in force."""
-    column = {"states": SEND.c.state, "channels": SEND.c.channel, "messages": MessageRow.key}[facet]
+    column: Any = {"states": SEND.c.state, "channels": SEND.c.channel, "messages": MESSAGE.c.key}[facet]
     statement = (
         core_select(column, func.count())
         .select_from(SEND)
-        .outerjoin(MessageRow, MessageRow.id == SEND.c.message_id)
+        .outerjoin(MESSAGE, MESSAGE.c.id == SEND.c.message_id)
         .where(SEND.c.store_id == store_id)
-    )  # type: ignore[arg-type]
+    )
     if wanted.words:
         statement = statement.outerjoin(ORDER, ORDER.c.id == SEND.c.order_id)
     statement = _narrowed(statement, wanted, leave=facet).group_by(column)
@@ -413,17 +436,17 @@ def attempts_of(session: Session, ids: Sequence[str]) -> dict[str, list[AttemptR
 
 
 @dataclass(frozen=True)
-class Whole:
+class SendDetails:
     """One send with everything that its page shows."""
 
-    listed: Listed
+    listed: ListedSend
     content: ContentRow | None
     attempts: list[AttemptRow]
     event: EventRow | None
     revision: RevisionRow | None
 
 
-def whole(session: Session, store_id: int, send_id: str) -> Whole | None:
+def details(session: Session, store_id: int, send_id: str) -> SendDetails | None:
     send = session.get(SendRow, send_id)
     if send is None or send.store_id != store_id:
         return None
@@ -431,8 +454,8 @@ def whole(session: Session, store_id: int, send_id: str) -> Whole | None:
     message = session.get(MessageRow, send.message_id) if send.message_id else None
     route = session.get(RouteRow, send.route_id) if send.route_id else None
     gateway = session.get(GatewayRow, send.gateway_id) if send.gateway_id else None
-    return Whole(
-        Listed(
+    return SendDetails(
+        ListedSend(
             send,
             order.number if order else "",
             send.order_id,
@@ -447,6 +470,19 @@ def whole(session: Session, store_id: int, send_id: str) -> Whole | None:
     )
 
 
+def states_by_route(session: Session, store_id: int, since: dt.datetime) -> dict[int, dict[str, int]]:
+    """For each route how many sends stand in each state, of those made since a moment; tests left out."""
+    found: dict[int, dict[str, int]] = {}
+    rows = session.connection().execute(
+        core_select(SEND.c.route_id, SEND.c.state, func.count())
+        .where(SEND.c.store_id == store_id, SEND.c.created_at >= since, SEND.c.route_id.is_not(None))
+        .group_by(SEND.c.route_id, SEND.c.state)
+    )
+    for route, state, number in rows:
+        found.setdefault(route, {})[state] = number
+    return found
+
+
 def gateway_states(session: Session, store_id: int, since: dt.datetime) -> dict[int, dict[str, int]]:
     """For each gateway how many sends stand in each state, of those made since a moment."""
     found: dict[int, dict[str, int]] = {}
@@ -458,3 +494,21 @@ def gateway_states(session: Session, store_id: int, since: dt.datetime) -> dict[
     for gateway, state, number in rows:
         found.setdefault(gateway, {})[state] = number
     return found
+
+
+def of_run(session: Session, run_id: int) -> list[SendRow]:
+    """The sends that a manual run made."""
+    return list(session.exec(select(SendRow).where(SendRow.run_id == run_id)))
+
+
+def runs_of_order(session: Session, order_id: int) -> list[RunRow]:
+    """The manual runs that an order was part of, newest first."""
+    ids = select(SendRow.run_id).where(SendRow.order_id == order_id, col(SendRow.run_id).is_not(None))
+    return list(session.exec(select(RunRow).where(col(RunRow.id).in_(ids)).order_by(col(RunRow.id).desc())))
+
+
+def runs(session: Session, store_id: int, limit: int = 10) -> list[RunRow]:
+    """The newest manual runs."""
+    return list(
+        session.exec(select(RunRow).where(RunRow.store_id == store_id).order_by(col(RunRow.id).desc()).limit(limit))
+    )

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 
 from sqlalchemy import Connection, Table, tuple_
 from sqlalchemy import select as core_select
 from sqlalchemy.dialects import postgresql, sqlite
-from sqlmodel import Session, select
+from sqlmodel import Session, col, select
 
 from angelon.core.shape import Shape
 from angelon.db.tables import ShapeRow
@@ -34,6 +34,15 @@ def save(connection: Connection, shapes: dict[tuple[int, str], Shape]) -> None:
         statement,
         [{"source_id": source, "name": name, "spec": shape.plain()} for (source, name), shape in shapes.items()],
     )
+
+
+def of_sources(session: Session, source_ids: Collection[int]) -> dict[int, dict[str, Shape]]:
+    """What the deliveries of each source have looked like so far, by name; in one query."""
+    found: dict[int, dict[str, Shape]] = {}
+    rows = session.exec(select(ShapeRow).where(col(ShapeRow.source_id).in_(list(source_ids)))) if source_ids else ()
+    for row in rows:
+        found.setdefault(row.source_id, {})[row.name] = Shape.of(row.spec)
+    return found
 
 
 def of_source(session: Session, source_id: int) -> dict[str, Shape]:

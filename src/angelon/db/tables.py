@@ -6,12 +6,26 @@ import datetime as dt
 from typing import Any
 
 import orjson
-from sqlalchemy import BigInteger, Boolean, Column, ForeignKey, Index, LargeBinary, Text, UniqueConstraint, false, text
+from sqlalchemy import (
+    BigInteger,
+    Boolean,
+    Column,
+    ForeignKey,
+    Index,
+    Integer,
+    LargeBinary,
+    Text,
+    UniqueConstraint,
+    false,
+    text,
+)
 from sqlalchemy.types import TypeDecorator
 from sqlmodel import Field, SQLModel
 
 WAITING = "state IN ('scheduled', 'retrying')"
 SENDING = "state = 'sending'"
+PINNED = "pinned"
+"""The deliveries that are kept among the samples."""
 PROBLEM = "problem != ''"
 """The events that could not be planned."""
 STUCK = "state IN ('held', 'failed')"
@@ -91,13 +105,19 @@ def _json(default: Any = None) -> Any:
     return Field(default=default, sa_column=Column(Json))
 
 
+def _edits() -> Any:
+    """How often a row was changed: what somebody has open is older where this has gone up meanwhile."""
+    return Field(default=0, sa_column=Column(Integer, nullable=False, server_default="0"))
+
+
 class StoreRow(SQLModel, table=True):
     __tablename__ = "store"
     id: int | None = Field(default=None, primary_key=True)
     key: str = Field(unique=True)
-    spec: dict = _json()
+    spec: dict[str, Any] = _json()
     version: int = 0
     """Goes up with every change to anything the store has set up."""
+    edits: int = _edits()
 
 
 class SourceRow(SQLModel, table=True):
@@ -106,7 +126,8 @@ class SourceRow(SQLModel, table=True):
     id: int | None = Field(default=None, primary_key=True)
     store_id: int = Field(foreign_key="store.id")
     key: str
-    spec: dict = _json()
+    spec: dict[str, Any] = _json()
+    edits: int = _edits()
     created_at: dt.datetime = _instant()
 
 
@@ -116,7 +137,8 @@ class VariableRow(SQLModel, table=True):
     id: int | None = Field(default=None, primary_key=True)
     store_id: int = Field(foreign_key="store.id")
     name: str
-    spec: dict = _json()
+    spec: dict[str, Any] = _json()
+    edits: int = _edits()
 
 
 class GatewayRow(SQLModel, table=True):
@@ -125,7 +147,8 @@ class GatewayRow(SQLModel, table=True):
     id: int | None = Field(default=None, primary_key=True)
     store_id: int = Field(foreign_key="store.id")
     key: str
-    spec: dict = _json()
+    spec: dict[str, Any] = _json()
+    edits: int = _edits()
 
 
 class MessageRow(SQLModel, table=True):
@@ -134,10 +157,11 @@ class MessageRow(SQLModel, table=True):
     id: int | None = Field(default=None, primary_key=True)
     store_id: int = Field(foreign_key="store.id")
     key: str
-    draft: dict | None = _json()
+    draft: dict[str, Any] | None = _json()
     drafted_at: dt.datetime | None = _instant()
     live_id: int | None = None
     """The revision that is live."""
+    edits: int = _edits()
 
 
 class RouteRow(SQLModel, table=True):
@@ -146,9 +170,10 @@ class RouteRow(SQLModel, table=True):
     id: int | None = Field(default=None, primary_key=True)
     store_id: int = Field(foreign_key="store.id")
     key: str
-    draft: dict | None = _json()
+    draft: dict[str, Any] | None = _json()
     drafted_at: dt.datetime | None = _instant()
     live_id: int | None = None
+    edits: int = _edits()
     on: bool = False
     since: dt.datetime | None = _instant()
     """When it was switched on last; events received before never count."""
@@ -163,7 +188,7 @@ class RevisionRow(SQLModel, table=True):
     kind: str
     owner_id: int
     number: int
-    spec: dict = _json()
+    spec: dict[str, Any] = _json()
     created_at: dt.datetime = _instant()
     note: str = Field(default="", sa_column=Column(Text, nullable=False, server_default=""))
     """What has to be remembered of its going live, such as a check that was red."""
@@ -191,7 +216,7 @@ class DeliveryRow(SQLModel, table=True):
     source_id: int = Field(foreign_key="source.id")
     received_at: dt.datetime = _instant(nullable=False)
     content_type: str = ""
-    headers: dict = _json()
+    headers: dict[str, Any] = _json()
     body_hash: str = ""
     body: bytes = Field(sa_column=Column(LargeBinary, nullable=False))
 
@@ -215,6 +240,7 @@ class EventRow(SQLModel, table=True):
         Index("ix_event_source", "source_id", "received_at"),
         Index("ix_event_type", "type", "received_at"),
         Index("ix_event_delivery_id", "delivery_id"),
+        Index("ix_event_pinned", "source_id", "received_at", sqlite_where=text(PINNED), postgresql_where=text(PINNED)),
         Index("ix_event_problem", "received_at", sqlite_where=text(PROBLEM), postgresql_where=text(PROBLEM)),
     )
     id: str = Field(primary_key=True)
@@ -232,7 +258,7 @@ class EventRow(SQLModel, table=True):
     now: str = ""
     planned_at: dt.datetime | None = _instant()
     order_id: int | None = Field(default=None, sa_column=Column(BigInteger, index=True))
-    decisions: list | None = _json()
+    decisions: list[Any] | None = _json()
     problem: str = ""
     pinned: bool = Field(default=False, sa_column=Column(Boolean, nullable=False, server_default=false()))
     """Whether it is kept among the samples however old it gets."""
@@ -261,7 +287,7 @@ class ShapeRow(SQLModel, table=True):
     __tablename__ = "shape"
     source_id: int = Field(foreign_key="source.id", primary_key=True)
     name: str = Field(primary_key=True)
-    spec: dict = _json()
+    spec: dict[str, Any] = _json()
 
 
 class RefusedRow(SQLModel, table=True):
@@ -274,21 +300,25 @@ class RefusedRow(SQLModel, table=True):
     status: int
     reason: str
     mend: str = ""
-    headers: dict = _json()
+    headers: dict[str, Any] = _json()
     body_start: str = ""
     body_bytes: int = 0
 
 
 class OrderRow(SQLModel, table=True):
     __tablename__ = "order"
-    __table_args__ = (UniqueConstraint("source_id", "reference"), Index("ix_order_placed", "store_id", "placed_at"))
+    __table_args__ = (
+        UniqueConstraint("source_id", "reference"),
+        Index("ix_order_placed", "store_id", "placed_at"),
+        Index("ix_order_last_event", "store_id", "last_event_at", "id"),
+    )
     id: int | None = Field(default=None, primary_key=True)
     store_id: int = Field(foreign_key="store.id")
     source_id: int = Field(foreign_key="source.id")
     reference: str
     number: str = Field(index=True)
     status: str = ""
-    seen: list = _json()
+    seen: list[Any] = _json()
     """Every status with its time."""
     total: str = ""
     """As people read it."""
@@ -296,17 +326,17 @@ class OrderRow(SQLModel, table=True):
     last_event_at: dt.datetime = _instant(nullable=False)
     contact_id: int | None = Field(default=None, foreign_key="contact.id", index=True)
     language: str = ""
-    read: dict = _json()
+    read: dict[str, Any] = _json()
 
 
 class ContactRow(SQLModel, table=True):
     """A customer, as the sources of a store know them."""
 
     __tablename__ = "contact"
-    __table_args__ = (UniqueConstraint("store_id", "mark"),)
+    __table_args__ = (UniqueConstraint("store_id", "identity"),)
     id: int | None = Field(default=None, primary_key=True)
     store_id: int = Field(foreign_key="store.id")
-    mark: str
+    identity: str
     """What they are told apart by: the email address, else the phone number, else the source's own id."""
     name: str = ""
     email: str = ""
@@ -323,10 +353,10 @@ class SendRow(SQLModel, table=True):
         Index("ix_send_sending", "lease_until", sqlite_where=text(SENDING), postgresql_where=text(SENDING)),
         Index("ix_send_stuck", "created_at", sqlite_where=text(STUCK), postgresql_where=text(STUCK)),
         Index(
-            "ix_send_falls",
-            "fall_at",
-            sqlite_where=Column("fall_at").is_not(None),
-            postgresql_where=Column("fall_at").is_not(None),
+            "ix_send_fallback",
+            "fallback_at",
+            sqlite_where=Column("fallback_at").is_not(None),
+            postgresql_where=Column("fallback_at").is_not(None),
         ),
         Index("ix_send_reference", "gateway_id", "reference"),
         Index("ix_send_route_order", "route_id", "order_id"),
@@ -356,11 +386,11 @@ class SendRow(SQLModel, table=True):
     first_try_at: dt.datetime | None = _instant()
     settled_at: dt.datetime | None = _instant()
     subject: str = ""
-    values_: dict | None = Field(default=None, sa_column=Column("values", Json))
-    trace: list | None = _json()
+    values_: dict[str, Any] | None = Field(default=None, sa_column=Column("values", Json))
+    trace: list[Any] | None = _json()
     test: bool = Field(default=False, sa_column=Column(Boolean, nullable=False, server_default=false()))
     """Whether somebody of the shop sent it to see it; it counts for nothing."""
-    draft: dict | None = _json()
+    draft: dict[str, Any] | None = _json()
     """The message as it stood when a test was sent."""
     reference: str = Field(default="", sa_column=Column(Text, nullable=False, server_default=""))
     """The provider's own id for it."""
@@ -372,7 +402,7 @@ class SendRow(SQLModel, table=True):
     """Which of the route's ways it takes."""
     instead_of: str | None = Field(default=None, sa_column=Column(Text, index=True))
     """The send whose place it takes, or that it tells somebody of."""
-    fall_at: dt.datetime | None = _instant()
+    fallback_at: dt.datetime | None = _instant()
     """When what follows is to be looked at, where it is not out by then."""
     run_id: int | None = Field(default=None, sa_column=Column(BigInteger, index=True))
     """The run by hand that made it."""
@@ -385,7 +415,7 @@ class ContentRow(SQLModel, table=True):
     send_id: str = Field(sa_column=Column(Text, ForeignKey("send.id"), primary_key=True))
     html: str = ""
     text: str = ""
-    about: dict | None = _json()
+    about: dict[str, Any] | None = _json()
     """What else it had: an email's files and further addresses, a chat message's header, footer and buttons."""
 
 
@@ -413,17 +443,18 @@ class ReviewRow(SQLModel, table=True):
     """A chat text handed in for a provider's review."""
 
     __tablename__ = "review"
-    __table_args__ = (UniqueConstraint("gateway_id", "message_id", "locale", "mark"),)
+    __table_args__ = (UniqueConstraint("gateway_id", "message_id", "locale", "digest"),)
     id: int | None = Field(default=None, primary_key=True)
     store_id: int = Field(foreign_key="store.id", index=True)
     gateway_id: int = Field(foreign_key="gateway.id")
     message_id: int = Field(foreign_key="message.id")
     locale: str
-    mark: str
+    digest: str
+    """SHA-256 of the words, placeholders and category that were handed in."""
     state: str
     reason: str = ""
     reference: str = ""
-    text: dict = _json()
+    text: dict[str, Any] = _json()
     submitted_at: dt.datetime = _instant(nullable=False)
     decided_at: dt.datetime | None = _instant()
     looked_at: dt.datetime | None = _instant()
@@ -445,10 +476,13 @@ class SuppressionRow(SQLModel, table=True):
     """An address that must not be written to."""
 
     __tablename__ = "suppression"
-    __table_args__ = (UniqueConstraint("store_id", "mark"),)
+    __table_args__ = (
+        UniqueConstraint("store_id", "address_key"),
+        Index("ix_suppression_since", "store_id", "since", "id"),
+    )
     id: int | None = Field(default=None, primary_key=True)
     store_id: int = Field(foreign_key="store.id")
-    mark: str
+    address_key: str
     """`email:` or `phone:` and the address in lower case."""
     why: str
     since: dt.datetime = _instant(nullable=False)
@@ -463,8 +497,8 @@ class RunRow(SQLModel, table=True):
     store_id: int = Field(foreign_key="store.id", index=True)
     route_id: int = Field(foreign_key="route.id")
     started_at: dt.datetime = _instant(nullable=False)
-    answers: dict = _json()
-    results: list = _json()
+    answers: dict[str, Any] = _json()
+    results: list[Any] = _json()
     """For each order: its id and number, what came of it, why."""
     key: str | None = Field(default=None, sa_column=Column(Text))
     """What its form was given, so that a second click starts nothing."""
@@ -478,9 +512,10 @@ class CheckRow(SQLModel, table=True):
     id: int | None = Field(default=None, primary_key=True)
     store_id: int = Field(foreign_key="store.id")
     key: str
-    spec: dict = _json()
+    spec: dict[str, Any] = _json()
     ran_at: dt.datetime | None = _instant()
     passed: bool | None = None
+    edits: int = _edits()
 
 
 class HeartbeatRow(SQLModel, table=True):
@@ -514,4 +549,35 @@ class EarlyReceiptRow(SQLModel, table=True):
     gateway_id: int = Field(foreign_key="gateway.id")
     reference: str
     at: dt.datetime = _instant(nullable=False)
-    told: Any = _json()
+    body: Any = _json()
+
+
+class ChangeRow(SQLModel, table=True):
+    """Something that somebody changed: what it was before and after. Never changed itself."""
+
+    __tablename__ = "change"
+    __table_args__ = (
+        Index("ix_change_store", "store_id", "id"),
+        Index("ix_change_thing", "store_id", "kind", "key", "id"),
+    )
+    id: int | None = Field(default=None, primary_key=True)
+    store_id: int = Field(foreign_key="store.id")
+    at: dt.datetime = _instant(nullable=False)
+    actor: str
+    """Who did it: “this machine” until there are accounts."""
+    action: str
+    """What was done, as a verb: saved, published, switched on, deleted …"""
+    kind: str
+    """What it was done to: source, gateway, variable, message, route, send …"""
+    key: str
+    before: Any = _json()
+    after: Any = _json()
+
+
+class SentFileRow(SQLModel, table=True):
+    """A file that went out with a mail, by its content: the same file in many mails is kept once."""
+
+    __tablename__ = "sent_file"
+    digest: str = Field(primary_key=True)
+    """SHA-256, hexadecimal."""
+    data: bytes = Field(sa_column=Column(LargeBinary, nullable=False))

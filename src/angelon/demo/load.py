@@ -16,11 +16,12 @@ from typing import Any, Literal
 from sqlalchemy import text
 from sqlmodel import Session, select
 
-from angelon.core.messages.attachments import Kept, sniff
+from angelon.core.messages.attachments import LibraryFile, detect_media_type
 from angelon.core.messages.chat import compile_chat, review_values
 from angelon.core.specs import Gateway
 from angelon.core.specs.bundle import read_bundle
-from angelon.db import files, reviews, setup
+from angelon.core.specs.stored import from_stored
+from angelon.db import bundles, files, live_setup, reviews, specs
 from angelon.db.database import Database
 from angelon.db.secrets import Vault
 from angelon.db.tables import GatewayRow, RouteRow, SourceRow
@@ -61,7 +62,7 @@ def prepare(database: Database, settings: Settings, port: int, free_port: Callab
     box = Box(settings.home)
     vault = Vault(settings.key())
     with database.reading() as session:
-        empty = not setup.stores(session)
+        empty = not specs.stores(session)
     if empty:
         _load(database, vault, box)
     ports = Ports(_port(box, "mail_port", free_port), _port(box, "provider_port", free_port))
@@ -69,9 +70,7 @@ def prepare(database: Database, settings: Settings, port: int, free_port: Callab
         for row in session.exec(select(GatewayRow)):
             spec = _pointed(row.spec, ports)
             if spec != row.spec:
-                setup.save_plain(
-                    session, GatewayRow, row.store_id, Gateway.model_validate(spec), dt.datetime.now(dt.UTC)
-                )
+                specs.save_live(session, GatewayRow, row.store_id, from_stored(Gateway, spec), dt.datetime.now(dt.UTC))
     address = str(box.setting("shop_address", ""))
     kept = address.rpartition("/")[2] or "webshop"
     box.set("shop_address", f"http://127.0.0.1:{port}/in/{kept}")
@@ -106,8 +105,8 @@ def _load(database: Database, vault: Vault, box: Box) -> None:
     began = now - dt.timedelta(days=DAYS + 2)
     bundle = read_bundle(BUNDLE.read_text())
     with database.writing() as session:
-        setup.apply(session, bundle, began)
-        store_row = setup.stores(session)[0]
+        bundles.apply(session, bundle, began)
+        store_row = specs.stores(session)[0]
         for row in session.exec(select(SourceRow)):
             secret = secrets.token_urlsafe(24)
             vault.put(session, "source", row.id or 0, secret, began)
@@ -121,20 +120,26 @@ def _load(database: Database, vault: Vault, box: Box) -> None:
                     vault.put(session, "gateway", gateway.id or 0, token, began)
         for shelf, name, by, match in LIBRARY:
             data = (FILES / name).read_bytes()
-            files.put(session, store_row.id or 0, Kept(0, shelf, name, sniff(data), len(data), by, match), data, began)
+            files.put(
+                session,
+                store_row.id or 0,
+                LibraryFile(0, shelf, name, detect_media_type(data), len(data), by, match),
+                data,
+                began,
+            )
         _reviewed(session, box, store_row.id or 0, began)
         for route in session.exec(select(RouteRow)):
             route.since = began if route.on else None
-        store_id = setup.stores(session)[0].id or 0
+        store_id = specs.stores(session)[0].id or 0
     with _unhurried(database), database.reading() as session:
-        live = setup.load(session, store_id)
+        live = live_setup.load(session, store_id)
         session.close()
         seed(database, live, vault, now)
 
 
 def _reviewed(session: Session, box: Box, store_id: int, at: dt.datetime) -> None:
     """The chat texts of the demo were handed in and approved when the shop began."""
-    live = setup.load(session, store_id)
+    live = live_setup.load(session, store_id)
     gateway = next(way for way in live.setup.gateways.values() if way.kind == "chat")
     for key, message in live.setup.messages.items():
         for locale, chat in message.chat.items():
@@ -150,7 +155,7 @@ def _reviewed(session: Session, box: Box, store_id: int, at: dt.datetime) -> Non
                 live.gateway_ids[gateway.key],
                 live.message_ids[key],
                 locale,
-                compiled.numbered.mark(message.category),
+                compiled.numbered.digest(message.category),
                 chat.model_dump(mode="json"),
                 row.state,
                 row.reason,

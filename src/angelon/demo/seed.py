@@ -17,14 +17,14 @@ from angelon.core.deliveries import digest, read_delivery
 from angelon.core.specs.source import Source
 from angelon.db import events, sends
 from angelon.db.database import Database
+from angelon.db.live_setup import LiveSetup
 from angelon.db.records import NewDelivery, NewEvent
 from angelon.db.secrets import Vault
-from angelon.db.setup import LiveSetup
 from angelon.engine.clock import Clock
 from angelon.engine.dispatcher import Dispatcher
 from angelon.engine.planner import Planner
 from angelon.engine.setups import Setups
-from angelon.gateways.interface import Mail, Note, Outcome
+from angelon.gateways.interface import Mail, Outcome, ProviderMessage
 from angelon.standins.catalogue import CARRIERS, CUSTOMERS, LIFE, PRODUCTS, s10_number
 from angelon.standins.shapes import Delivery, ShopOrder, fairground, webshop, workbench
 
@@ -42,7 +42,7 @@ class SeedClock(Clock):
         self.now = lambda: self.at
 
 
-class SeedWay:
+class SeedTransport:
     """A mail server as it was in those days: well, but for one bad afternoon and one address that is gone."""
 
     def __init__(self, clock: SeedClock, bad_from: dt.datetime, bad_until: dt.datetime, busy_from: dt.datetime) -> None:
@@ -50,9 +50,9 @@ class SeedWay:
         self._bad = (bad_from, bad_until)
         self._busy_from = busy_from
 
-    def deliver(self, mail: Mail | Note, key: str) -> Outcome:
-        self._clock.at += dt.timedelta(milliseconds=180 + self._clock.dice.randrange(400))
-        if isinstance(mail, Note):
+    def deliver(self, mail: Mail | ProviderMessage, key: str) -> Outcome:
+        self._clock.at += dt.timedelta(milliseconds=180 + self._clock.rng.randrange(400))
+        if isinstance(mail, ProviderMessage):
             return Outcome("accepted", "202", "queued", reference=f"old-{key[-8:]}")
         if mail.to_address.startswith("old."):
             return Outcome("permanent", "550", "5.1.1 Nobody of that name lives here")
@@ -63,7 +63,7 @@ class SeedWay:
     def close(self) -> None: ...
 
 
-def happenings(today: dt.datetime, dice: random.Random) -> list[tuple[dt.datetime, str, Delivery]]:
+def happenings(today: dt.datetime, rng: random.Random) -> list[tuple[dt.datetime, str, Delivery]]:
     """Every delivery of the thirty days: when, to which source, and what."""
     made: list[tuple[dt.datetime, str, Delivery]] = []
     start = today - dt.timedelta(days=DAYS)
@@ -71,52 +71,52 @@ def happenings(today: dt.datetime, dice: random.Random) -> list[tuple[dt.datetim
     for day in range(DAYS + 1):
         date = start + dt.timedelta(days=day)
         quiet = date.weekday() >= 5
-        for _ in range(dice.randint(3, 6) if quiet else dice.randint(5, 10)):
+        for _ in range(rng.randint(3, 6) if quiet else rng.randint(5, 10)):
             serial += 1
             at = date.replace(hour=0, minute=0, second=0, microsecond=0) + dt.timedelta(
-                minutes=dice.randint(6 * 60, 23 * 60)
+                minutes=rng.randint(6 * 60, 23 * 60)
             )
-            made += _webshop_life(serial, at, dice, today)
-        if dice.random() < 0.8:
+            made += _webshop_life(serial, at, rng, today)
+        if rng.random() < 0.8:
             serial += 1
             at = date.replace(hour=0, minute=0, second=0, microsecond=0) + dt.timedelta(
-                minutes=dice.randint(8 * 60, 21 * 60)
+                minutes=rng.randint(8 * 60, 21 * 60)
             )
-            made += _fairground_life(serial, at, dice, today)
-        if dice.random() < 0.4:
-            at = date.replace(hour=9, minute=dice.randint(0, 59), second=0, microsecond=0)
-            made += _workbench_life(100 + day, at, dice, today)
-    made.append(_one_placed(serial + 1, today - dt.timedelta(days=6, hours=2), dice, "old.address@example.com"))
-    made.append(_one_placed(serial + 2, today - dt.timedelta(hours=9), dice, "claire@example,org"))
-    made.append(_one_placed(serial + 3, today - dt.timedelta(minutes=14), dice))
-    made.append(_one_placed(serial + 4, today - dt.timedelta(minutes=6), dice))
+            made += _fairground_life(serial, at, rng, today)
+        if rng.random() < 0.4:
+            at = date.replace(hour=9, minute=rng.randint(0, 59), second=0, microsecond=0)
+            made += _workbench_life(100 + day, at, rng, today)
+    made.append(_one_placed(serial + 1, today - dt.timedelta(days=6, hours=2), rng, "old.address@example.com"))
+    made.append(_one_placed(serial + 2, today - dt.timedelta(hours=9), rng, "claire@example,org"))
+    made.append(_one_placed(serial + 3, today - dt.timedelta(minutes=14), rng))
+    made.append(_one_placed(serial + 4, today - dt.timedelta(minutes=6), rng))
     return sorted((m for m in made if m[0] < today), key=lambda m: m[0])
 
 
-def _order(serial: int, reference: str, at: dt.datetime, dice: random.Random) -> ShopOrder:
-    customer = dice.choice(CUSTOMERS)
-    lines = tuple((p.sku, dice.choice((1, 1, 1, 2, 3))) for p in dice.sample(PRODUCTS, dice.choice((1, 1, 2, 2, 3))))
-    return ShopOrder(serial, reference, customer, lines, at, dice.choice(GIFT_NOTES) if dice.random() < 0.25 else "")
+def _order(serial: int, reference: str, at: dt.datetime, rng: random.Random) -> ShopOrder:
+    customer = rng.choice(CUSTOMERS)
+    lines = tuple((p.sku, rng.choice((1, 1, 1, 2, 3))) for p in rng.sample(PRODUCTS, rng.choice((1, 1, 2, 2, 3))))
+    return ShopOrder(serial, reference, customer, lines, at, rng.choice(GIFT_NOTES) if rng.random() < 0.25 else "")
 
 
 def _webshop_life(
-    serial: int, at: dt.datetime, dice: random.Random, today: dt.datetime
+    serial: int, at: dt.datetime, rng: random.Random, today: dt.datetime
 ) -> list[tuple[dt.datetime, str, Delivery]]:
-    order = _order(serial, f"BK-{serial}", at, dice)
-    failed = dice.random() < 0.03
+    order = _order(serial, f"BK-{serial}", at, rng)
+    failed = rng.random() < 0.03
 
     def told(when: dt.datetime, state: str, first: bool = False) -> tuple[dt.datetime, str, Delivery]:
-        delivery_id = str(uuid.UUID(int=dice.getrandbits(128), version=4))
+        delivery_id = str(uuid.UUID(int=rng.getrandbits(128), version=4))
         return when, "webshop", webshop(order, state, when, first, delivery_id)
 
     made = [told(at, "payment_failed" if failed else "paid", True)]
     if failed:
         return made
-    if dice.random() < 0.02:  # the store sends the same order anew, under another delivery id
+    if rng.random() < 0.02:  # the store sends the same order anew, under another delivery id
         made.append(told(at + dt.timedelta(minutes=7), "paid", True))
     when = at
-    if dice.random() < 0.04:
-        return [*made, told(at + dt.timedelta(hours=dice.randint(1, 20)), "cancelled")]
+    if rng.random() < 0.04:
+        return [*made, told(at + dt.timedelta(hours=rng.randint(1, 20)), "cancelled")]
     carrier = CARRIERS[serial % 3]
     number = (
         s10_number(serial * 7919)
@@ -134,30 +134,28 @@ def _webshop_life(
         "delivered": (2, 8),
     }
     for state in LIFE[1:]:
-        when += dt.timedelta(minutes=dice.randint(*(h * 60 for h in hours[state])))
+        when += dt.timedelta(minutes=rng.randint(*(h * 60 for h in hours[state])))
         if state == "shipped":
             order = replace(order, parcel=(carrier, number, (when + dt.timedelta(days=4)).date().isoformat()))
         made.append(told(when, state))
-    if dice.random() < 0.05:
+    if rng.random() < 0.05:
         made.append(told(when + dt.timedelta(days=3), "returned"))
         made.append(told(when + dt.timedelta(days=4), "refunded"))
     return made
 
 
-def _one_placed(
-    serial: int, at: dt.datetime, dice: random.Random, email: str = ""
-) -> tuple[dt.datetime, str, Delivery]:
+def _one_placed(serial: int, at: dt.datetime, rng: random.Random, email: str = "") -> tuple[dt.datetime, str, Delivery]:
     """One order that was placed and has not moved on since, of a customer whose address may be a wrong one."""
-    order = _order(serial, f"BK-{serial}", at, dice)
+    order = _order(serial, f"BK-{serial}", at, rng)
     if email:
         order = replace(order, customer=replace(order.customer, email=email))
-    return at, "webshop", webshop(order, "paid", at, True, str(uuid.UUID(int=dice.getrandbits(128), version=4)))
+    return at, "webshop", webshop(order, "paid", at, True, str(uuid.UUID(int=rng.getrandbits(128), version=4)))
 
 
 def _fairground_life(
-    serial: int, at: dt.datetime, dice: random.Random, today: dt.datetime
+    serial: int, at: dt.datetime, rng: random.Random, today: dt.datetime
 ) -> list[tuple[dt.datetime, str, Delivery]]:
-    order = _order(serial, f"F-77-{300000 + serial}", at, dice)
+    order = _order(serial, f"F-77-{300000 + serial}", at, rng)
     stages = (
         ("WAITING_FOR_CONFIRMATION", "NEW_SALE", 0),
         ("CONFIRMED", "SALE_CHANGED", 3),
@@ -166,7 +164,7 @@ def _fairground_life(
     )
     made = []
     for stage, notice, hours in stages:
-        when = at + dt.timedelta(hours=hours, minutes=dice.randint(0, 50) if hours else 0)
+        when = at + dt.timedelta(hours=hours, minutes=rng.randint(0, 50) if hours else 0)
         made.append(
             (when, "fairground", fairground(order, stage, notice, with_phone=today - when > dt.timedelta(days=3)))
         )
@@ -174,23 +172,23 @@ def _fairground_life(
 
 
 def _workbench_life(
-    serial: int, at: dt.datetime, dice: random.Random, today: dt.datetime
+    serial: int, at: dt.datetime, rng: random.Random, today: dt.datetime
 ) -> list[tuple[dt.datetime, str, Delivery]]:
-    order = _order(serial, f"WB-{serial}", at, dice)
+    order = _order(serial, f"WB-{serial}", at, rng)
     states = ("agreed", "sewing", "ready_for_collection", "collected")
     made, when = [], at
     for number, (was, now) in enumerate(itertools.pairwise(states)):
         made.append((when, "workbench", workbench(order, was, now, when, f"wb-{serial:05d}-{number}")))
-        when += dt.timedelta(days=dice.randint(2, 5))
+        when += dt.timedelta(days=rng.randint(2, 5))
     return made
 
 
 def seed(database: Database, live: LiveSetup, vault: Vault, today: dt.datetime) -> tuple[int, int]:
     """Tells the whole story; gives how many deliveries and sends it came to. The database should be new."""
-    dice = random.Random(20)  # noqa: S311 - the demo has to be the same every time
-    clock = SeedClock(dice=dice)
+    rng = random.Random(20)  # noqa: S311 - the demo has to be the same every time
+    clock = SeedClock(rng=rng)
     rows = []
-    for at, key, delivery in happenings(today, dice):
+    for at, key, delivery in happenings(today, rng):
         rows.append(_received(live.setup.sources[key], live.source_ids[key], at, delivery, clock))
     with database.connection() as connection:
         for start in range(0, len(rows), 400):
@@ -204,8 +202,8 @@ def seed(database: Database, live: LiveSetup, vault: Vault, today: dt.datetime) 
         if not planned:
             break
     bad = (today - dt.timedelta(days=9)).replace(hour=11, minute=40, second=0, microsecond=0)
-    way = SeedWay(clock, bad, bad + dt.timedelta(hours=5, minutes=10), today - dt.timedelta(minutes=25))
-    dispatcher = Dispatcher("seed", database, setups, vault, clock, lambda gateway, password: way)
+    transport = SeedTransport(clock, bad, bad + dt.timedelta(hours=5, minutes=10), today - dt.timedelta(minutes=25))
+    dispatcher = Dispatcher("seed", database, setups, vault, clock, lambda gateway, password: transport)
     while True:
         with database.reading() as session:
             due = sends.next_due(session.connection())

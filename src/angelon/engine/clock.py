@@ -16,10 +16,10 @@ def utc_now() -> dt.datetime:
 
 @dataclass
 class Clock:
-    """`now` gives an aware moment; `dice` decides jitter and the random part of ids."""
+    """`now` gives an aware moment; `rng` decides jitter and the random part of ids."""
 
     now: Callable[[], dt.datetime] = utc_now
-    dice: random.Random = field(default_factory=random.SystemRandom)
+    rng: random.Random = field(default_factory=random.SystemRandom)
 
     def new_id(self, prefix: str, at: dt.datetime | None = None) -> str:
-        return make_id(prefix, at or self.now(), self.dice.getrandbits(50))
+        return make_id(prefix, at or self.now(), self.rng.getrandbits(50))

@@ -15,7 +15,7 @@ from sqlmodel import Session
 from angelon.core.deliveries import cloud_event, split
 from angelon.core.enriching import with_answers
 from angelon.core.payload.body import NotReadable, parse_body
-from angelon.core.planning.given import Event
+from angelon.core.planning.inputs import Event
 from angelon.core.planning.plan import work_out
 from angelon.core.problems import Problem
 from angelon.core.reading import Reading
@@ -23,7 +23,7 @@ from angelon.core.recipes.evaluate import Variables
 from angelon.core.specs.source import Source
 from angelon.core.values import Value
 from angelon.db import answers, events
-from angelon.db.setup import LiveSetup
+from angelon.db.live_setup import LiveSetup
 from angelon.db.tables import EventRow
 
 MOST_BYTES = 32_000_000

@@ -16,9 +16,9 @@ from angelon.core.signatures import verify
 from angelon.core.specs.source import Source
 from angelon.db.database import Database, is_busy, is_database_failure
 from angelon.db.events import BY_BODY
+from angelon.db.live_setup import LiveSetup
 from angelon.db.records import NewDelivery, NewEvent
 from angelon.db.secrets import Secret, Vault
-from angelon.db.setup import LiveSetup
 from angelon.engine.clock import Clock
 from angelon.engine.setups import Setups
 from angelon.engine.writer import Busy, GroupCommit

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import structlog
@@ -12,88 +13,25 @@ from sqlalchemy import Connection
 from angelon.core.event_types import OURS
 from angelon.core.orders import OrderState, StatusChange, note_status
 from angelon.core.payload.body import NotReadable
-from angelon.core.planning.given import Event, Facts
-from angelon.core.planning.plan import PlannedSend, plan, spoken_of, work_out
+from angelon.core.planning.inputs import Event, Facts
+from angelon.core.planning.plan import Decision, plan, prior_send_of, work_out
 from angelon.core.reading import Reading
 from angelon.core.recipes.evaluate import Variables
-from angelon.core.specs.route import Route
 from angelon.core.specs.source import Source
 from angelon.core.states import State
-from angelon.core.values import pack, show
-from angelon.db import answers, shapes
+from angelon.core.values import Value, pack, show
+from angelon.db import answers, history, shapes
 from angelon.db import events as event_queries
-from angelon.db import facts as facts_queries
 from angelon.db import sends as send_queries
 from angelon.db.database import Database, is_database_failure
-from angelon.db.orders import Ledger
-from angelon.db.records import NewEvent
-from angelon.db.setup import LiveSetup
+from angelon.db.live_setup import LiveSetup
+from angelon.db.orders import Ledger, Seen
+from angelon.db.records import NewEvent, NewSend
 from angelon.engine.clock import Clock
 from angelon.engine.event_reader import Payloads, within_bytes
 from angelon.engine.setups import Setups
 
 log = structlog.get_logger()
-
-
-def send_row(
-    live: LiveSetup, send: PlannedSend, send_id: str, event_id: str, order_id: int | None, now: dt.datetime, **more: Any
-) -> dict[str, Any]:
-    """A planned send as it is stored. One that may need another way, or somebody's help, says when that is
-    looked at.
-    """
-    route = next((active.route for active in live.setup.routes if active.route.key == send.route), None)
-    row: dict[str, Any] = {
-        "id": send_id,
-        "store_id": live.store_id,
-        "event_id": event_id,
-        "order_id": order_id,
-        "route_id": live.route_ids[send.route],
-        "message_id": live.message_ids.get(send.message),
-        "gateway_id": live.gateway_ids.get(send.gateway),
-        "revision_id": live.revision_ids.get(send.message) if send.state is State.SCHEDULED else None,
-        "channel": send.channel,
-        "recipient": send.recipient,
-        "recipient_name": send.recipient_name[:200],
-        "locale": send.locale,
-        "state": send.state,
-        "reason": send.reason,
-        "created_at": now,
-        "due_at": send.due_at,
-        "settled_at": now if send.state is State.SKIPPED else None,
-        "worker": "",
-        "tries": 0,
-        "subject": "",
-        "values": {name: pack(value) for name, value in send.values.items()},
-        "trace": [line.as_dict() for line in send.trace],
-        "whom": send.to,
-        "step": send.step,
-        "instead_of": None,
-        "run_id": None,
-        "fall_at": None,
-    }
-    if send.state is State.HELD and needs_followup(live, route):
-        row["fall_at"] = now
-    elif (
-        send.state is State.SCHEDULED
-        and route is not None
-        and route.otherwise.within_minutes
-        and len(route.otherwise.ways) > send.step
-    ):
-        row["fall_at"] = send.due_at + dt.timedelta(minutes=route.otherwise.within_minutes)
-    return row | more
-
-
-def needs_followup(live: LiveSetup, route: Route | None) -> bool:
-    """Whether anything follows when a send of this route is held or fails: another way, somebody told, a route that
-    waits for it.
-
-    A route that waits for such events itself makes no more of them: there would be no end to it.
-    """
-    if route is None:
-        return False
-    return bool(route.otherwise.ways or route.otherwise.tell) or (
-        not OURS & set(route.when) and any(OURS & set(active.route.when) for active in live.setup.routes)
-    )
 
 
 def link_to(base_url: str, send_id: str) -> str:
@@ -186,6 +124,26 @@ class Planner:
         return _Batch(connection, live, self._clock, self._base_url, self._payloads, self._planned_at)
 
 
+@dataclass(frozen=True, slots=True)
+class _Read:
+    """An event (a row of the event table) and what its delivery says; without a reading where it is not looked at, or
+    can't be read.
+    """
+
+    row: Any
+    payload: Any = None
+    reading: Reading | None = None
+    variables: Variables | None = None
+    problem: str = ""
+
+
+def _stored(decision: Decision) -> dict[str, Any]:
+    """A decision as it is kept with its event."""
+    trace = [line.as_dict() for line in decision.trace]
+    made: dict[str, Any] = {"route": decision.route, "outcome": decision.outcome, "trace": trace}
+    return made | {"fault": decision.fault} if decision.fault else made
+
+
 class _Batch:
     """One store's events of a batch, on their way through planning."""
 
@@ -207,33 +165,55 @@ class _Batch:
         self._listened = {type_ for active in live.setup.routes for type_ in active.route.when}
         self._planned: list[dict[str, Any]] = []
         self._derived: list[NewEvent] = []
-        self._sends: list[dict[str, Any]] = []
+        self._sends: list[NewSend] = []
 
     def plan(self, rows: list[Any]) -> int:
         """Plans events and stores what comes of them; gives how many sends that are."""
         self._ask_answers(rows)
         self._payloads.load(self._connection, self._live, [row for row in rows if self._is_read(row)])
-        taken = [self._read(row) for row in rows]
-        read = [(row, reading) for row, _, reading, _ in taken if reading is not None]
-        ledger = Ledger(
+        read = [self._read(row) for row in rows]
+        self._ledger = self._open_ledger(read)
+        order_ids = {row["id"] for row in self._ledger.orders.values()} | {row.order_id for row in rows if row.order_id}
+        self._history = history.known(
             self._connection,
-            self._live.store_id,
-            ((row.source_id, _reference(reading)) for row, reading in read if reading.reference),
-            (_mark(row, reading) for row, reading in read),
+            self._live,
+            [active.route for active in self._live.setup.routes],
+            order_ids,
+            [one.reading for one in read if one.reading is not None],
+            self._ledger.contact_ids(),
         )
-        order_ids = {row["id"] for row in ledger.orders.values()} | {row.order_id for row in rows if row.order_id}
-        routes = [active.route for active in self._live.setup.routes]
-        self._known = facts_queries.known(
-            self._connection, self._live, routes, order_ids, [reading for _, reading in read]
-        )
-        for row, payload, reading, variables in taken:
-            self._one(row, payload, reading, variables, ledger)
-        ledger.write()
-        self._learn(taken)
+        for one in read:
+            self._one(one)
+        self._ledger.write()
+        self._learn(read)
         event_queries.mark_planned(self._connection, self._planned)
         event_queries.derive(self._connection, self._derived)
         send_queries.add(self._connection, self._sends)
         return len(self._sends)
+
+    def _open_ledger(self, read: Sequence[_Read]) -> Ledger:
+        """The orders that these events are about, and their customers."""
+        events = [
+            Seen(
+                (one.row.source_id, _reference(one.reading)),
+                _identity_of(one.row, one.reading),
+                _said_of_customer(one.reading),
+                one.row.received_at,
+            )
+            for one in read
+            if one.reading is not None and one.reading.reference and not one.row.parent_id
+        ]
+        derived = [
+            Seen(
+                (one.row.source_id, _reference(one.reading)),
+                _identity_of(one.row, one.reading),
+                {},
+                one.row.received_at,
+            )
+            for one in read
+            if one.reading is not None and one.reading.reference and one.row.parent_id
+        ]
+        return Ledger(self._connection, self._live.store_id, events, derived)
 
     def _is_read(self, row: Any) -> bool:
         """Whether an event's delivery is looked at: a derived event that no route waits for is not read again."""
@@ -246,137 +226,109 @@ class _Batch:
         self._answered = answers.of(self._connection, roots)
         self._unanswered = answers.problems(self._connection, roots)
 
-    def _learn(self, taken: list[tuple[Any, Any, Reading | None, Variables | None]]) -> None:
+    def _learn(self, read: Sequence[_Read]) -> None:
         """Takes what came in into the shapes of its source, one for each name of a delivery."""
-        came = [
-            (row, payload)
-            for row, payload, reading, _ in taken
-            if reading is not None and not row.parent_id and row.decisions is None
-        ]
-        known = shapes.load(self._connection, list({(row.source_id, row.name) for row, _ in came})) if came else {}
-        for row, payload in came:
-            known[(row.source_id, row.name)].learn(payload, row.received_at)
+        came = [one for one in read if one.reading is not None and not one.row.parent_id and one.row.decisions is None]
+        names = list({(one.row.source_id, one.row.name) for one in came})
+        known = shapes.load(self._connection, names) if came else {}
+        for one in came:
+            known[(one.row.source_id, one.row.name)].learn(one.payload, one.row.received_at)
         shapes.save(self._connection, known)
 
-    def _read(self, row: Any) -> tuple[Any, Any, Reading | None, Variables | None]:
+    def _read(self, row: Any) -> _Read:
         """An event's payload as an order."""
         if not self._is_read(row):
-            return row, None, None, None
+            return _Read(row)
         source = self._live.setup.sources[self._live.source_key(row.source_id)]
         try:
             payload = self._payloads.of(row, self._answered.get(row.parent_id or row.id))
         except NotReadable as error:
-            return row, error, None, None
-        given = (
-            {"problem": row.name, "problem_link": link_to(self._base_url, row.delivery_key.partition(">")[0])}
-            if row.type in OURS
-            else None
-        )
+            return _Read(row, problem=str(error))
+        given: dict[str, Value] | None = None
+        if row.type in OURS:
+            about = row.delivery_key.partition(">")[0]
+            given = {"problem": row.name, "problem_link": link_to(self._base_url, about)}
         reading, variables = work_out(source, self._live.setup, payload, given)
-        return row, payload, reading, variables
+        return _Read(row, payload, reading, variables)
 
-    def _one(
-        self, row: Any, payload: Any, reading: Reading | None, variables: Variables | None, ledger: Ledger
-    ) -> None:
-        now = self._planned_at(row)
+    def _one(self, one: _Read) -> None:
+        """Plans one event: its order, what follows from it, and what each route makes of it."""
+        row, now = one.row, self._planned_at(one.row)
         done: dict[str, Any] = {
             "b_id": row.id,
             "planned_at": now,
             "order_id": row.order_id,
             "decisions": [],
-            "problem": "",
+            "problem": one.problem,
             "was": row.was,
             "now": row.now,
         }
         self._planned.append(done)
-        if reading is None or variables is None:
-            if isinstance(payload, NotReadable):
-                done["problem"] = str(payload)
+        if one.reading is None or one.variables is None:
             return
         source = self._live.setup.sources[self._live.source_key(row.source_id)]
-        was, status, order_id = row.was, row.now, row.order_id
-        if reading.reference and not row.parent_id:
-            order_id, was, status = self._project(row, reading, ledger)
-            if row.order_id is not None:  # planned before, in part: the change of status was found then
-                was, status = row.was, row.now
-            else:
+        if one.reading.reference and not row.parent_id:
+            order_id, was, status = self._project(row, one.reading)
+            if row.order_id is None:
                 self._derive(source, row, was, status, order_id)
-            done |= {
-                "order_id": order_id,
-                "was": was,
-                "now": status,
-            }  # a rehearsal has to see the change that planning saw
+                done |= {"was": was, "now": status}  # a rehearsal has to see the change that planning saw
+            done |= {"order_id": order_id}  # planned before, in part: the change of status was found then
         came = min(row.received_at, now)  # a clock that was put back must not make it wait
-        event = Event(
-            row.id,
-            row.type,
-            row.name,
-            source.key,
-            payload,
-            came,
-            was,
-            status,
-            self._unanswered.get(row.parent_id or row.id, {}),
-        )
-        known = ledger.orders.get((row.source_id, _reference(reading))) or {}
-        if (
-            order_id and row.type and not row.parent_id and row.order_id is None
-        ):  # a derived one was there when the past was read
-            self._known.types.setdefault(order_id, []).append((row.type, row.received_at))
-        facts = self._facts(row, reading, known, order_id, ledger)
+        unanswered = self._unanswered.get(row.parent_id or row.id, {})
+        event = Event(row.id, row.type, row.name, source.key, one.payload, came, done["was"], done["now"], unanswered)
+        self._decide(row, one.reading, one.variables, event, done, now)
+
+    def _decide(
+        self, row: Any, reading: Reading, variables: Variables, event: Event, done: dict[str, Any], now: dt.datetime
+    ) -> None:
+        """What each route makes of an event; decisions of an earlier planning stay, but for those that failed."""
+        order_id = done["order_id"]
+        order = self._ledger.orders.get((row.source_id, _reference(reading))) or {}
+        if order_id and row.type and not row.parent_id and row.order_id is None:
+            # a derived one was there when the past was read
+            self._history.types.setdefault(order_id, []).append((row.type, row.received_at))
+        facts = self._facts(row, reading, order, order_id)
         kept = [decision for decision in row.decisions or [] if not decision.get("fault")]
         done["decisions"] += kept
-        for decision in plan(
-            event, reading, variables, self._live.setup, facts, now, {decision["route"] for decision in kept}
-        ):
+        decided = {decision["route"] for decision in kept}
+        for decision in plan(event, reading, variables, self._live.setup, facts, now, decided):
             if decision.trace[0].part == "when" and event.type not in self._listens(decision.route):
                 continue  # it waits for something else: nothing worth keeping
-            done["decisions"].append(
-                {
-                    "route": decision.route,
-                    "outcome": decision.outcome,
-                    "trace": [line.as_dict() for line in decision.trace],
-                }
-                | ({"fault": decision.fault} if decision.fault else {})
-            )
+            done["decisions"].append(_stored(decision))
             if decision.fault:
-                log.error(
-                    "a route could not be worked out", event_id=row.id, route=decision.route, fault=decision.fault
-                )
+                log.error("a route failed", event_id=row.id, route=decision.route, fault=decision.fault)
                 done["problem"] = f"The route {decision.route} could not be worked out: {decision.fault}"
             for send in decision.sends:
-                self._sends.append(send_row(self._live, send, self._clock.new_id("sd", now), row.id, order_id, now))
+                id_ = self._clock.new_id("sd", now)
+                self._sends.append(NewSend.planned(self._live, send, id_, row.id, order_id, now))
                 if send.state is not State.SKIPPED:
-                    route_id = self._live.route_ids[decision.route]
-                    self._known.add(
-                        known.get("contact_id"),
-                        facts_queries.Made(spoken_of(send, now), route_id, row.parent_id or row.id, order_id),
-                    )
+                    route_id, delivery = self._live.route_ids[decision.route], row.parent_id or row.id
+                    record = history.SendRecord(prior_send_of(send, now), route_id, delivery, order_id)
+                    self._history.add(order.get("contact_id"), record)
 
-    def _facts(self, row: Any, reading: Reading, known: dict[str, Any], order_id: int | None, ledger: Ledger) -> Facts:
+    def _facts(self, row: Any, reading: Reading, order: dict[str, Any], order_id: int | None) -> Facts:
         """What has happened before, as far as the live routes ask."""
         if row.type not in self._listened:
             return Facts()
-        statuses = tuple(status for status, _ in known.get("seen") or [])
-        contact_id = known.get("contact_id")
-        return self._known.facts(
-            self._connection,
+        contact_id = order.get("contact_id")
+        return self._history.facts(
             self._live.source_key(row.source_id),
             reading.reference,
             row.parent_id or row.id,
             order_id,
             contact_id,
-            statuses,
-            language=ledger.language(contact_id),
+            tuple(status for status, _ in order.get("seen") or []),
+            language=self._ledger.language(contact_id),
+            new_orders=self._ledger.new_orders[contact_id] if contact_id is not None else 0,
         )
 
     def _listens(self, route: str) -> list[str]:
         return next(active.route.when for active in self._live.setup.routes if active.route.key == route)
 
-    def _project(self, row: Any, reading: Reading, ledger: Ledger) -> tuple[int, str, str]:
+    def _project(self, row: Any, reading: Reading) -> tuple[int, str, str]:
         """Takes an event into its order; gives the order's id and the change of status that it makes now (was, now)."""
         key = (row.source_id, _reference(reading))
-        known = ledger.orders.get(key)
+        known = self._ledger.known(key)
         placed = reading.moment("placed_at")
         at = (
             reading.moment("changed_at") or (placed if row.type == "order.created" else None) or row.received_at
@@ -399,14 +351,14 @@ class _Batch:
                 "language": reading.text("language")[:20],
                 "read": {part: pack(e.value) for part, e in reading.parts.items() if e.value is not None},
             }
-            mark = _mark(row, reading)
-            if mark:
-                values["contact_id"] = ledger.contact(mark, _said_of_customer(reading), row.received_at)
+            identity = _identity_of(row, reading)
+            if identity:
+                values["contact_id"] = self._ledger.contact(identity, _said_of_customer(reading), row.received_at)
         if known is None:
             values["placed_at"] = placed or row.received_at
         elif placed and not late:
             values["placed_at"] = placed
-        order_id = ledger.order(key, values)
+        order_id = self._ledger.order(key, values)
         if known is None and row.type not in ("order.created", "order.status_changed"):
             return order_id, "", ""  # an order met in the middle of its life: its status is no news
         return order_id, change.was, change.now
@@ -443,7 +395,7 @@ def _reference(reading: Reading) -> str:
     return reading.reference[:200]
 
 
-def _mark(row: Any, reading: Reading) -> str:
+def _identity_of(row: Any, reading: Reading) -> str:
     """What a customer is told apart by: email, else phone, else the source's own id; empty where the event
     names none.
     """

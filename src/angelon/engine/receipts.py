@@ -14,18 +14,17 @@ from sqlmodel import Session, select
 
 from angelon.core.deliveries import storable_text
 from angelon.core.payload.paths import MISSING, BadPath, compile_path
+from angelon.core.planning.follow_up import has_follow_up
 from angelon.core.specs.gateway import Gateway
 from angelon.core.states import State
 from angelon.core.values import show
 from angelon.db import early_receipts, sends
 from angelon.db.database import Database, is_database_failure
 from angelon.db.events import derive
+from angelon.db.live_setup import LiveSetup
 from angelon.db.records import NewEvent
-from angelon.db.setup import LiveSetup
 from angelon.db.tables import EventRow, SendRow
 from angelon.engine.clock import Clock
-from angelon.engine.planner import needs_followup
-from angelon.engine.preparing import route_of
 from angelon.engine.setups import Setups
 
 log = structlog.get_logger()
@@ -42,11 +41,11 @@ KEPT_FOR = dt.timedelta(hours=1)
 """How long a receipt waits for its send: longer than any try takes, and its storing."""
 
 
-def take_all(database: Database, live: LiveSetup, gateway: Gateway, told: Sequence[Any], clock: Clock) -> list[str]:
+def take_all(database: Database, live: LiveSetup, gateway: Gateway, body: Sequence[Any], clock: Clock) -> list[str]:
     """Takes receipts, each on its own; says of each what came of it. One that can't be taken keeps no other from it."""
     found = []
     with database.writing() as session:
-        for one in told:
+        for one in body:
             try:
                 with session.begin_nested():
                     found.append(take(session, live, gateway, one, clock))
@@ -93,14 +92,14 @@ def _match(session: Session, setups: Setups, row: Any, clock: Clock) -> bool:
             early_receipts.drop(session.connection(), row.id)
         return False
     live = setups.get(send)
-    gateway = next((live.setup.gateways[key] for key, id_ in live.gateway_ids.items() if id_ == row.gateway_id), None)
+    gateway = live.setup.gateways.get(live.gateway_key(row.gateway_id))
     early_receipts.drop(session.connection(), row.id)
     if gateway is not None:
-        take(session, live, gateway, row.told, clock, keep=False)
+        take(session, live, gateway, row.body, clock, keep=False)
     return True
 
 
-def take(session: Session, live: LiveSetup, gateway: Gateway, told: Any, clock: Clock, keep: bool = True) -> str:
+def take(session: Session, live: LiveSetup, gateway: Gateway, body: Any, clock: Clock, keep: bool = True) -> str:
     """Takes one receipt, in the caller's transaction; says what came of it.
 
     One whose send is not stored yet is kept for it, where `keep` says so.
@@ -108,7 +107,7 @@ def take(session: Session, live: LiveSetup, gateway: Gateway, told: Any, clock: 
     form = gateway.receipts
     if form is None:
         return "The gateway takes no receipts."
-    reference, word = _at(form.id_at, told), _at(form.state_at, told).casefold()
+    reference, word = _at(form.id_at, body), _at(form.state_at, body).casefold()
     if not reference:
         return f"No id stands at {form.id_at}."
     gateway_id = live.gateway_ids[gateway.key]
@@ -116,28 +115,33 @@ def take(session: Session, live: LiveSetup, gateway: Gateway, told: Any, clock: 
     if row is None:
         if not keep:
             return "No send has this id."
-        kept = early_receipts.keep(session.connection(), gateway_id, reference, told, clock.now())
+        kept = early_receipts.keep(session.connection(), gateway_id, reference, body, clock.now())
         return "No send has this id yet; kept until one has." if kept else "No send has this id."
     now = clock.now()
     for words, state in ((form.delivered, State.DELIVERED), (form.read, State.READ), (form.failed, State.FAILED)):
         if word in {one.casefold() for one in words}:
-            reason = f"The gateway says: {_at(form.text_at, told) or word}" if state is State.FAILED else ""
-            follow = now if state is State.FAILED and needs_followup(live, route_of(row, live)) else None
+            reason = f"The gateway says: {_at(form.text_at, body) or word}" if state is State.FAILED else ""
+            follow = (
+                now
+                if state is State.FAILED
+                and has_follow_up(live.routes.get(live.route_key(row.route_id)), live.setup.routes)
+                else None
+            )
             moved = sends.received(session, row.id, state, reason, follow)
             return f"{state.value}." if moved else f"It is {row.state} already."
     if word in {one.casefold() for one in form.answered}:
-        return _answered(session, row, _at(form.text_at, told), told, now, clock)
+        return _answered(session, row, _at(form.text_at, body), body, now, clock)
     return f"“{word[:60]}” means nothing here."
 
 
-def _answered(session: Session, row: SendRow, text: str, told: Any, now: dt.datetime, clock: Clock) -> str:
+def _answered(session: Session, row: SendRow, text: str, body: Any, now: dt.datetime, clock: Clock) -> str:
     """The customer's answer as an event about the order that the send was about. The very same receipt again makes no
     second one.
     """
     event = session.get(EventRow, row.event_id) if row.event_id else None
     if event is None:
         return "The send belongs to no event, so its answer does not either."
-    digest = hashlib.sha256(json.dumps(told, sort_keys=True, default=str).encode()).hexdigest()
+    digest = hashlib.sha256(json.dumps(body, sort_keys=True, default=str).encode()).hexdigest()
     key = f"{row.id}>answer.received>{digest[:24]}"
     if session.exec(
         select(EventRow.id).where(EventRow.source_id == event.source_id, EventRow.delivery_key == key)
@@ -150,9 +154,9 @@ def _answered(session: Session, row: SendRow, text: str, told: Any, now: dt.date
     return "answered."
 
 
-def _at(path: str, told: Any) -> str:
+def _at(path: str, body: Any) -> str:
     try:
-        found = compile_path(path).find(told) if path else MISSING
+        found = compile_path(path).find(body) if path else MISSING
     except BadPath:
         return ""
     return (

@@ -8,36 +8,41 @@ import time
 import structlog
 from sqlmodel import select
 
-from angelon.db import setup
+from angelon.db import specs
 from angelon.db.database import Database, is_database_failure
+from angelon.db.live_setup import LiveSetup, load
 from angelon.db.tables import SourceRow
 
 log = structlog.get_logger()
 
 
 class Setups:
-    """A cache over `db.setup.load`. `fresh_for` is how long, in seconds, a version check is trusted."""
+    """A cache over `db.live_setup.load`. `fresh_for` is how long, in seconds, a version check is trusted."""
 
     def __init__(self, database: Database, fresh_for: float = 0.2) -> None:
         self._database = database
         self._fresh_for = fresh_for
         self._lock = threading.Lock()
-        self._by_store: dict[int, setup.LiveSetup] = {}
+        self._by_store: dict[int, LiveSetup] = {}
         self._checked = float("-inf")
         self._store_of_source: dict[int, int] = {}
         self._by_key: dict[str, tuple[int, int]] = {}
         self._unreadable: dict[int, str] = {}
 
-    def get(self, store_id: int) -> setup.LiveSetup:
+    def get(self, store_id: int) -> LiveSetup:
         """Raises LookupError where there is no such store."""
         self._refresh()
         return self._by_store[store_id]
 
-    def of_source(self, source_id: int) -> setup.LiveSetup:
+    def cached(self, store_id: int) -> LiveSetup | None:
+        """What was read last, however old; None where nothing was."""
+        return self._by_store.get(store_id)
+
+    def of_source(self, source_id: int) -> LiveSetup:
         self._refresh()
         return self._by_store[self._store_of_source[source_id]]
 
-    def find_source(self, key: str) -> tuple[setup.LiveSetup, int] | None:
+    def find_source(self, key: str) -> tuple[LiveSetup, int] | None:
         """The set-up and source id of a source's key; None where there is none."""
         self._refresh()
         found = self._by_key.get(key)
@@ -66,12 +71,12 @@ class Setups:
             if time.monotonic() - self._checked < self._fresh_for:
                 return
             with self._database.reading() as session:
-                versions = setup.versions(session)
+                versions = specs.versions(session)
                 for store_id, version in versions.items():
                     held = self._by_store.get(store_id)
                     if held is None or held.version != version:
                         try:
-                            self._by_store[store_id] = setup.load(session, store_id)
+                            self._by_store[store_id] = load(session, store_id)
                             self._unreadable.pop(store_id, None)
                         except Exception as error:
                             if is_database_failure(error):

@@ -20,18 +20,18 @@ from angelon.engine.breakers import Breakers
 from angelon.engine.clock import Clock
 from angelon.engine.clock_jumps import ClockWatch
 from angelon.engine.dispatcher import Dispatcher, recover
-from angelon.engine.enriching import Enriching
-from angelon.engine.following import Following
-from angelon.engine.lanes import POLL, Lanes
+from angelon.engine.enrichments import Enricher
+from angelon.engine.fallbacks import Fallbacks
+from angelon.engine.gateway_pools import POLL, GatewayPools
+from angelon.engine.notifications import Listener, Notifier
 from angelon.engine.planner import Planner
 from angelon.engine.receipts import match_early
-from angelon.engine.reviewing import Reviewing
+from angelon.engine.reviews import ReviewService
 from angelon.engine.setups import Setups
-from angelon.engine.wake import Bell, Ear
 
 log = structlog.get_logger()
 
-BEAT = 5.0
+HEARTBEAT_SECONDS = 5.0
 """Seconds between signs of life."""
 STOPPING = 8.0
 """Seconds that tries under way are waited for at the end. What hangs then is given back at the next start, marked as
@@ -57,12 +57,14 @@ class Worker:
         self._setups = Setups(database)
         self._stop = threading.Event()
         self._base_url = base_url
-        self._follow = threading.Event()
+        self._fallbacks_due = threading.Event()
         self.name = f"{os.uname().nodename}-{os.getpid()}"
         self._breakers = Breakers()
         self._in_hand: set[str] = set()
-        self._lanes = Lanes(database, self._clock, self._breakers, self.name, self._dispatcher, self._followed, threads)
-        self._bell = Bell(home)
+        self._pools = GatewayPools(
+            database, self._clock, self._breakers, self.name, self._dispatcher, self._fallback_due, threads
+        )
+        self._notifier = Notifier(home)
         self._threads: list[threading.Thread] = []
 
     def run(self) -> int:
@@ -72,7 +74,7 @@ class Worker:
             for number in (signal.SIGTERM, signal.SIGINT):
                 signal.signal(number, lambda *_: self.stop())
         self._until_done("taking over from workers that are gone", self._recover_dead)
-        for name, work in (("plan", self._plan), ("deliver", self._lanes.run), ("ask", self._ask)):
+        for name, work in (("plan", self._plan), ("deliver", self._pools.run), ("ask", self._ask)):
             thread = threading.Thread(target=work, name=name, daemon=True)
             self._threads.append(thread)
             thread.start()
@@ -84,13 +86,13 @@ class Worker:
             until = time.monotonic() + STOPPING
             for thread in self._threads:
                 thread.join(max(0.1, until - time.monotonic()))
-            self._lanes.join(max(0.1, until - time.monotonic()))
+            self._pools.join(max(0.1, until - time.monotonic()))
         return 1 if died else 0
 
     def stop(self) -> None:
         """Ends after the tries under way."""
         self._stop.set()
-        self._lanes.stop()
+        self._pools.stop()
 
     def _dispatcher(self, name: str) -> Dispatcher:
         return Dispatcher(
@@ -104,9 +106,9 @@ class Worker:
             in_hand=self._in_hand,
         )
 
-    def _followed(self) -> None:
-        self._follow.set()
-        self._bell.ring()
+    def _fallback_due(self) -> None:
+        self._fallbacks_due.set()
+        self._notifier.notify()
 
     def _until_done(self, what: str, work: Callable[[], object]) -> None:
         """Does a thing that the worker can't begin without, as often as it takes."""
@@ -120,8 +122,8 @@ class Worker:
 
     def _plan(self) -> None:
         planner = Planner(self._database, self._setups, self._clock, self._base_url)
-        following = Following(self._database, self._setups, self._clock, self._base_url)
-        ear = Ear(self._home)
+        fallbacks = Fallbacks(self._database, self._setups, self._clock, self._base_url)
+        listener = Listener(self._home)
         while not self._stop.is_set():
             planned = made = 0
             failed = False
@@ -131,52 +133,52 @@ class Worker:
                 log.exception("planning failed; trying again")
                 failed = True
             try:
-                if not planned or self._follow.is_set():
-                    self._follow.clear()
-                    made += following.look()
+                if not planned or self._fallbacks_due.is_set():
+                    self._fallbacks_due.clear()
+                    made += fallbacks.run_due()
             except Exception:
                 log.exception("what follows sends could not be looked at; trying again")
                 failed = True
             if made or not planned:
-                self._lanes.notify()
+                self._pools.notify()
             if failed:
                 self._stop.wait(1)
             elif not planned:
-                ear.wait(POLL)
+                listener.wait(POLL)
                 self._setups.forget()
-        ear.close()
+        listener.close()
 
     def _ask(self) -> None:
         """Asks elsewhere about events that wait for it, and providers about texts in review; the planner is notified of
         events that need nothing more.
         """
-        enriching = Enriching(self._database, self._setups, self._clock, f"{self.name}-ask")
-        reviewing = Reviewing(self._database, self._setups, self._vault, self._clock)
-        ear = Ear(self._home)
+        enricher = Enricher(self._database, self._setups, self._clock, f"{self.name}-ask")
+        review_service = ReviewService(self._database, self._setups, self._vault, self._clock)
+        listener = Listener(self._home)
         reviewed = 0.0
         while not self._stop.is_set():
             ready = 0
             try:
-                ready = enriching.look()
-                if time.monotonic() - reviewed > BEAT:
+                ready = enricher.run_due()
+                if time.monotonic() - reviewed > HEARTBEAT_SECONDS:
                     reviewed = time.monotonic()
-                    reviewing.look()
+                    review_service.check_pending()
             except Exception:
                 log.exception("asking elsewhere failed; trying again")
                 self._stop.wait(1)
             if ready:
-                self._bell.ring()
+                self._notifier.notify()
             else:
-                ear.wait(0.5)
-        ear.close()
+                listener.wait(0.5)
+        listener.close()
 
     def _maintain(self) -> bool:
         """Signs of life, and what must be done now and then; says whether it ended because a thread did."""
         watch = ClockWatch(self._database, self._clock)
         seen: dict[str, tuple[int, float]] = {}
         steps: tuple[tuple[str, Callable[[], object]], ...] = (
-            ("looking for a clock that was put on or back", lambda: watch.look() and self._lanes.notify()),
-            ("giving a sign of life", self._beat),
+            ("looking for a clock that was put on or back", lambda: self._watch_clock(watch)),
+            ("giving a sign of life", self._heartbeat),
             (
                 "taking back sends of workers that are gone",
                 lambda: recover(self._database, self._clock, [], self._in_hand, seen),
@@ -193,13 +195,17 @@ class Worker:
                     step()
                 except Exception:
                     log.exception(f"{what} failed; trying again")
-            self._stop.wait(BEAT)
+            self._stop.wait(HEARTBEAT_SECONDS)
         return False
 
-    def _beat(self) -> None:
+    def _watch_clock(self, watch: ClockWatch) -> None:
+        if watch.look():
+            self._pools.notify()
+
+    def _heartbeat(self) -> None:
         now = self._clock.now()
         with self._database.connection() as connection:
-            sends.beat(connection, self.name, now)
+            sends.heartbeat(connection, self.name, now)
             sends.forget_workers(connection, now - dt.timedelta(minutes=10))
 
     def _recover_dead(self) -> None:

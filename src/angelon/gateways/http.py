@@ -11,14 +11,14 @@ import httpx
 from angelon.core.calls import CantCall, Request, make_request, read_answer
 from angelon.core.specs.gateway import Gateway, HttpCall
 from angelon.gateways.deadline import Deadline, Line, whole_try
-from angelon.gateways.interface import Note, Outcome
+from angelon.gateways.interface import Outcome, ProviderMessage
 from angelon.gateways.trust import trusted
 
 MAX_ANSWER = 100_000
 """Bytes of an answer that are looked at."""
 
 
-class HttpWay:
+class HttpTransport:
     """One provider's API. Not for use by several threads."""
 
     def __init__(self, gateway: Gateway, secret: str = "") -> None:
@@ -33,7 +33,7 @@ class HttpWay:
             limits=httpx.Limits(max_keepalive_connections=1),
         )
 
-    def deliver(self, mail: Note, key: str) -> Outcome:
+    def deliver(self, mail: ProviderMessage, key: str) -> Outcome:
         """One message to one recipient.
 
         2xx is accepted unless the settings say otherwise of its outcome; 408, 425, 429 and 5xx are temporary, with

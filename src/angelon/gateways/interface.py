@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Any, Literal, Protocol
+
+from angelon.core.sending.outgoing import Mail, ProviderMessage
+
+__all__ = ["Mail", "Outcome", "ProviderMessage", "Transport"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,34 +28,12 @@ class Outcome:
     unreachable: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Mail:
-    """An email ready for SMTP: envelope addresses and the message's bytes (CRLF line ends). `also` are those in cc and
-    bcc.
-    """
-
-    from_address: str
-    to_address: str
-    data: bytes
-    also: tuple[str, ...] = ()
-
-
-@dataclass(frozen=True, slots=True)
-class Note:
-    """An SMS or chat message ready for a provider: the values that its request is made from."""
-
-    values: Mapping[str, Any] = field(default_factory=dict)
-
-    @property
-    def to_address(self) -> str:
-        return str(self.values.get("to", ""))
-
-
-class Way(Protocol):
+class Transport(Protocol):
     """A way out. One instance belongs to one thread, and keeps its connection between deliveries."""
 
     def deliver(self, mail: Any, key: str) -> Outcome:
-        """Hands one message over: a Mail to SMTP, a Note to a provider. `key` names the send, the same at every try.
+        """Hands one message over: a Mail to SMTP, a ProviderMessage to a provider. `key` names the send, the same at
+        every try.
 
         Never raises for what the other side does.
         """

@@ -41,6 +41,7 @@ class _Server(smtplib.SMTP):
     def getreply(self) -> tuple[int, bytes]:
         """The next answer (RFC 5321, section 4.2). Raises SMTPServerDisconnected where it has no end."""
         if self.file is None:
+            assert self.sock is not None
             self.file = self.sock.makefile("rb")
         text = []
         for _ in range(MOST_LINES):
@@ -58,7 +59,7 @@ class _Server(smtplib.SMTP):
         raise smtplib.SMTPServerDisconnected("Its answer has no end")
 
 
-class SmtpWay:
+class SmtpTransport:
     """One connection to one server. Not for use by several threads."""
 
     def __init__(self, gateway: Gateway, password: str = "") -> None:

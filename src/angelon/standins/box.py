@@ -38,7 +38,7 @@ class ShopOrderRow(_Base, table=True):
     id: int | None = Field(default=None, primary_key=True)
     reference: str = Field(unique=True)
     state: str
-    spec: dict = Field(sa_column=Column(Json))
+    spec: dict[str, Any] = Field(sa_column=Column(Json))
     placed_at: dt.datetime = Field(sa_column=Column(Instant, nullable=False))
 
 
@@ -79,7 +79,7 @@ class ChatTextRow(_Base, table=True):
     decided_at: dt.datetime | None = Field(default=None, sa_column=Column(Instant))
     state: str = "submitted"
     reason: str = Field(default="", sa_column=Column(Text))
-    spec: dict = Field(sa_column=Column(Json))
+    spec: dict[str, Any] = Field(sa_column=Column(Json))
 
 
 class ChatRow(_Base, table=True):
@@ -91,7 +91,7 @@ class ChatRow(_Base, table=True):
     sender: str
     to: str
     template: str
-    spec: dict = Field(sa_column=Column(Json))
+    spec: dict[str, Any] = Field(sa_column=Column(Json))
     reference: str = Field(unique=True)
     key: str = Field(default="", index=True)
 
@@ -135,7 +135,8 @@ class Box:
             made = connection.execute(
                 _KEEP_MAIL, {"received_at": at, "mail_from": mail_from, "rcpt_to": rcpt_to, "raw": raw}
             )
-            newest = int(made.inserted_primary_key[0])
+            key: Any = made.inserted_primary_key
+            newest = int(key[0])
             if newest % 500 == 0:
                 connection.execute(delete(MailRow).where(col(MailRow.id) <= newest - KEPT_MAILS))
 

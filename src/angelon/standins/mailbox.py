@@ -60,7 +60,7 @@ class _Taker:
             await asyncio.sleep(600)
         if fault == "drop":
             if server.transport:
-                server.transport.abort()
+                server.transport.abort()  # type: ignore[attr-defined] # of a socket, which it is
             return "421 4.3.0 Gone"
         content = envelope.original_content or b""
         for recipient in envelope.rcpt_tos:
@@ -77,5 +77,5 @@ class Mailbox(Controller):
     def _trigger_server(self) -> None:
         """Learns the port that was chosen before the controller tries it out."""
         if self.port == 0 and self.server is not None:
-            self.port = self.server.sockets[0].getsockname()[1]
-        super()._trigger_server()
+            self.port = self.server.sockets[0].getsockname()[1]  # type: ignore[attr-defined]
+        super()._trigger_server()  # type: ignore[no-untyped-call]

@@ -13,7 +13,7 @@ from angelon.standins.providers import Providers
 
 def serve(box: Box, host: str, mail_port: int, provider_port: int) -> None:
     """Runs them until the process is told to end."""
-    parties = [Mailbox(box, host, mail_port), Providers(box, host, provider_port)]
+    parties: list[Mailbox | Providers] = [Mailbox(box, host, mail_port), Providers(box, host, provider_port)]
     for party in parties:
         party.start()
     with contextlib.suppress(KeyboardInterrupt):

@@ -11,12 +11,13 @@ from flask_wtf.csrf import CSRFError
 from pydantic import ValidationError
 from sqlalchemy.exc import DBAPIError
 from werkzeug.exceptions import HTTPException, UnprocessableEntity
+from werkzeug.exceptions import NotFound as NotFoundPage
 
-from angelon.core.problems import Invalid
+from angelon.core.problems import Conflict, Invalid, NotFound
 from angelon.core.specs.base import problems_of
 from angelon.db.database import is_busy, is_database_failure
-from angelon.web import formats, frame, origins
-from angelon.web.intake.views import IntakeFirst
+from angelon.web import conflicts, formats, frame, origins
+from angelon.web.intake.views import IntakeMiddleware
 from angelon.web.numbers import RowId
 from angelon.web.origins import Proxies
 from angelon.web.services import Services, close_session
@@ -93,9 +94,10 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     app.after_request(_headers)
     app.register_error_handler(HTTPException, _error)
     app.register_error_handler(DBAPIError, _database_error)
+    app.register_error_handler(Conflict, conflicts.show)
     app.register_error_handler(Invalid, _invalid)
     app.register_error_handler(ValidationError, _invalid)
-    app.wsgi_app = IntakeFirst(app.wsgi_app, made.intake, Proxies(made.settings.proxies()))  # type: ignore[method-assign]
+    app.wsgi_app = IntakeMiddleware(app.wsgi_app, made.intake, Proxies(made.settings.proxies()))  # type: ignore[method-assign]
     return app
 
 
@@ -121,6 +123,8 @@ def _headers(response: Response) -> Response:
 def _invalid(error: Invalid | ValidationError) -> Any:
     """What a form or script sent can't be a spec, and its page did not say so itself."""
     problems = error.problems if isinstance(error, Invalid) else problems_of(error)
+    if isinstance(error, NotFound):
+        return _error(NotFoundPage(problems[0].what))
     detail = " ".join(str(problem) for problem in problems[:5])
     return _error(UnprocessableEntity(f"{detail} Nothing was changed. Go back: what you typed is still there."))
 

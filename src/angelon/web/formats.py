@@ -13,7 +13,7 @@ from markupsafe import Markup, escape
 
 from angelon.core import event_types
 from angelon.core.messages.blocks import with_pictures_at
-from angelon.core.planning.sentence import CALLED
+from angelon.core.messages.channels import CHANNEL_LABELS
 from angelon.core.values import show, unpack
 
 
@@ -149,7 +149,7 @@ def install(app: Any) -> None:
         marked=marked,
         as_json=as_json,
         event_label=event_types.label,
-        channel=lambda name: CALLED.get(name, name),
+        channel=lambda name: CHANNEL_LABELS.get(name, name),
         host=lambda url: urlsplit(url).netloc,
         pictured=pictured,
     )

@@ -9,7 +9,7 @@ from zoneinfo import ZoneInfo
 
 from flask import Flask, g, request
 
-from angelon.db import overview, setup
+from angelon.db import overview, specs
 from angelon.web.services import services, session
 
 
@@ -28,7 +28,7 @@ class Pulse:
     """How the engine is: a word for its state, and the sentence."""
 
     state: str
-    said: str
+    label: str
 
 
 def rail(counts: dict[str, int]) -> list[tuple[str, list[Place]]]:
@@ -87,7 +87,7 @@ def install(app: Flask) -> None:
         g.zone = ZoneInfo("UTC")
         if request.endpoint in (None, "static") or request.path.startswith(("/in/", "/healthz", "/readyz", "/metrics")):
             return
-        rows = setup.stores(session())
+        rows = specs.stores(session())
         if rows:
             g.store = rows[0]
             g.zone = ZoneInfo(rows[0].spec.get("timezone", "UTC"))

@@ -1,23 +1,27 @@
-"""What the pages work with, made once a process."""
+"""What the pages work with: made once a process, and what a request holds of it."""
 
 from __future__ import annotations
 
 import os
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
-from typing import Any
 
 from flask import abort, current_app, g
 from sqlmodel import Session
 
-from angelon.db import setup
+from angelon.db import specs
 from angelon.db.database import Database
+from angelon.db.live_setup import LiveSetup
 from angelon.db.secrets import Vault
-from angelon.db.setup import LiveSetup
+from angelon.db.specs import StoredMessage, StoredRoute
 from angelon.db.tables import StoreRow
 from angelon.engine.clock import Clock
+from angelon.engine.installation import Installation
 from angelon.engine.intake import Intake
+from angelon.engine.notifications import Notifier
 from angelon.engine.setups import Setups
-from angelon.engine.wake import Bell
+from angelon.engine.unit import MACHINE, Actor, Work, unit
 from angelon.engine.writer import GroupCommit
 from angelon.settings import Settings, private_folder
 
@@ -28,36 +32,42 @@ PROCESS = "_ANGELON_PROCESS"
 @dataclass
 class Services:
     settings: Settings
-    database: Database
-    vault: Vault
-    clock: Clock
-    setups: Setups
-    bell: Bell
+    installation: Installation
     writer: GroupCommit
     intake: Intake
     process: str = ""
     """Which start of the program this is, as `serve` and `demo` name it."""
 
+    @property
+    def database(self) -> Database:
+        return self.installation.database
+
+    @property
+    def vault(self) -> Vault:
+        return self.installation.vault
+
+    @property
+    def clock(self) -> Clock:
+        return self.installation.clock
+
+    @property
+    def setups(self) -> Setups:
+        return self.installation.setups
+
+    @property
+    def notifier(self) -> Notifier:
+        return self.installation.notifier
+
 
 def make(settings: Settings, database: Database | None = None, clock: Clock | None = None) -> Services:
     database = database or Database(settings.url)
-    clock = clock or Clock()
-    vault = Vault(settings.key())
-    setups = Setups(database)
     private_folder(settings.home)
-    bell = Bell(settings.home)
-    writer = GroupCommit(database, bell.ring)
-    return Services(
-        settings,
-        database,
-        vault,
-        clock,
-        setups,
-        bell,
-        writer,
-        Intake(database, setups, vault, writer, clock),
-        os.environ.get(PROCESS, ""),
+    installation = Installation(
+        database, Setups(database), Vault(settings.key()), clock or Clock(), Notifier(settings.home)
     )
+    writer = GroupCommit(database, installation.notifier.notify)
+    intake = Intake(database, installation.setups, installation.vault, writer, installation.clock)
+    return Services(settings, installation, writer, intake, os.environ.get(PROCESS, ""))
 
 
 def services() -> Services:
@@ -76,7 +86,7 @@ def session() -> Session:
 def store() -> StoreRow:
     """The store in view. The pages show the first; a setup without one has nothing to show yet."""
     if "store" not in g:
-        rows = setup.stores(session())
+        rows = specs.stores(session())
         if not rows:
             abort(404, "There is no store yet. Apply a bundle: angelon apply BUNDLE.")
         g.store = rows[0]
@@ -84,18 +94,69 @@ def store() -> StoreRow:
     return found
 
 
+def store_id() -> int:
+    return store().id or 0
+
+
 def live() -> LiveSetup:
     """The store's set-up as it is live."""
     if "live" not in g:
-        row = store()
         services().setups.forget()
-        assert row.id is not None
-        g.live = services().setups.get(row.id)
+        g.live = services().setups.get(store_id())
     found: LiveSetup = g.live
     return found
 
 
-def close_session(_: Any = None) -> None:
+def routes() -> list[StoredRoute]:
+    """Every route of the store, as it is live and as it is drafted; read once a request."""
+    if "routes" not in g:
+        g.routes = specs.routes(session(), store_id())
+    found: list[StoredRoute] = g.routes
+    return found
+
+
+def messages() -> list[StoredMessage]:
+    """Every message of the store, as it is live and as it is drafted; read once a request."""
+    if "messages" not in g:
+        g.messages = specs.messages(session(), store_id())
+    found: list[StoredMessage] = g.messages
+    return found
+
+
+def names() -> dict[str, dict[str, str]]:
+    """What sources, messages, gateways and routes are called, by key. Drafts count."""
+    setup = live().setup
+    return {
+        "sources": {key: source.name for key, source in setup.sources.items()},
+        "messages": {row.key: row.spec.name for row in messages()},
+        "gateways": {key: gateway.name for key, gateway in setup.gateways.items()},
+        "routes": {row.key: row.spec.name for row in routes()},
+    }
+
+
+def actor() -> Actor:
+    """Who makes the changes of this request."""
+    return MACHINE
+
+
+@contextmanager
+def work() -> Iterator[Work]:
+    """A unit of work on the store in view. What is read after it is read anew."""
+    with unit(services().installation, store_id(), actor()) as made:
+        yield made
+    read_anew()
+
+
+def read_anew() -> None:
+    """Forgets what this request has read, since something was changed."""
+    held = g.pop("session", None)
+    if held is not None:
+        held.close()
+    for name in ("live", "store", "routes", "messages"):
+        g.pop(name, None)
+
+
+def close_session(_: object = None) -> None:
     held = g.pop("session", None)
     if held is not None:
         held.close()

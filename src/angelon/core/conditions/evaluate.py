@@ -11,7 +11,7 @@ from typing import Any, NamedTuple
 
 import regex
 
-from angelon.core.specs.condition import SAID, Compare, Group
+from angelon.core.specs.condition import OPERATOR_LABELS, Compare, Group
 from angelon.core.values import Day, Money, Value, number_of, show
 
 PATTERN_SECONDS = 0.05
@@ -45,7 +45,7 @@ class Verdict(NamedTuple):
     """
 
     yes: bool
-    said: str
+    label: str
     saw: str = ""
     problem: str = ""
     inner: tuple[Verdict, ...] = ()
@@ -53,12 +53,12 @@ class Verdict(NamedTuple):
     def why_not(self) -> str:
         """The part that settled a no, as a sentence."""
         if not self.inner:
-            return f"{self.said[:1].upper()}{self.said[1:]} does not hold: it is {self.saw or 'empty'}."
+            return f"{self.label[:1].upper()}{self.label[1:]} does not hold: it is {self.saw or 'empty'}."
         no = next((v for v in self.inner if not v.yes), None)
-        if self.said.startswith("none"):
+        if self.label.startswith("none"):
             yes = next((v for v in self.inner if v.yes), None)
-            return f"“{yes.said}” holds, and it must not: it is {yes.saw or 'empty'}." if yes else ""
-        return no.why_not() if no and self.said.startswith("all") else f"None of {len(self.inner)} alternatives holds."
+            return f"“{yes.label}” holds, and it must not: it is {yes.saw or 'empty'}." if yes else ""
+        return no.why_not() if no and self.label.startswith("all") else f"None of {len(self.inner)} alternatives holds."
 
     def leaves(self) -> list[Verdict]:
         """The comparisons in it, in order."""
@@ -66,7 +66,7 @@ class Verdict(NamedTuple):
         for part in self.inner:
             if part.inner:
                 found += part.leaves()
-            elif part.said:
+            elif part.label:
                 found.append(part)
         return found
 
@@ -98,26 +98,26 @@ def evaluate(group: Group, look: Look, today: dt.date, locale: str = "en") -> Ve
 def compare(part: Compare, look: Look, today: dt.date, locale: str = "en") -> Verdict:
     """Works one comparison out."""
     subject = look(part.of)
-    said = part.said
+    label = part.label
     if subject.problem:
-        return Verdict(False, said, "", subject.problem)
+        return Verdict(False, label, "", subject.problem)
     try:
         if not part.which:
             value = subject.value
             return Verdict(
                 _holds(part, value, subject.kind if subject.kind != "list" else _kind(value), today),
-                said,
+                label,
                 subject.shown(locale),
             )
         items = subject.value if isinstance(subject.value, list) else [] if subject.value is None else [subject.value]
         if part.which == "count":
-            return Verdict(_holds(part, len(items), "number", today), said, str(len(items)))
+            return Verdict(_holds(part, len(items), "number", today), label, str(len(items)))
         values = [_item(item, part.item) for item in items]
         answers = [_holds(part, value, _kind(value), today) for value in values]
         yes = {"any": any(answers), "all": all(answers), "none": not any(answers)}[part.which]
-        return Verdict(yes, said, _few([show(value, locale)[:60] for value in values]))
+        return Verdict(yes, label, _few([show(value, locale)[:60] for value in values]))
     except _Unclear as unclear:
-        return Verdict(False, said, subject.shown(locale), str(unclear))
+        return Verdict(False, label, subject.shown(locale), str(unclear))
 
 
 def _few(words: list[str]) -> str:
@@ -125,9 +125,9 @@ def _few(words: list[str]) -> str:
     return ", ".join(words) if len(words) <= 5 else f"{', '.join(words[-4:])} and {len(words) - 4} before"
 
 
-def said_group(group: Group) -> str:
+def describe_group(group: Group) -> str:
     """A group as people read it; empty where nothing is asked."""
-    parts = [f"({said_group(part)})" if isinstance(part, Group) else part.said for part in group.of]
+    parts = [f"({describe_group(part)})" if isinstance(part, Group) else part.label for part in group.of]
     joined = {"all": " and ", "any": " or ", "none": ", nor "}[group.join].join(part for part in parts if part)
     return f"none of: {joined}" if group.join == "none" and joined else joined
 
@@ -175,7 +175,7 @@ def _numbers(part: Compare, value: Any) -> bool:
     if left is None:
         return part.op == "is_not"
     if part.op in ("before", "after", "changed"):
-        raise _Unclear(f"A number can't be compared with “{SAID[part.op]}”.")
+        raise _Unclear(f"A number can't be compared with “{OPERATOR_LABELS[part.op]}”.")
     right = _number(part.value, part)
     match part.op:
         case "is":
@@ -192,7 +192,7 @@ def _numbers(part: Compare, value: Any) -> bool:
             return left <= right
         case "between":
             return right <= left <= _number(part.to, part)
-    raise _Unclear(f"A number can't be compared with “{SAID[part.op]}”.")
+    raise _Unclear(f"A number can't be compared with “{OPERATOR_LABELS[part.op]}”.")
 
 
 @lru_cache(maxsize=4096)
@@ -211,7 +211,7 @@ def _dates(part: Compare, value: Any, today: dt.date) -> bool:
     inner = value.value if isinstance(value, Day) else value
     left = inner.date() if isinstance(inner, dt.datetime) else inner
     if part.op not in ("is", "before", "after", "between"):
-        raise _Unclear(f"A day can't be compared with “{SAID[part.op]}”.")
+        raise _Unclear(f"A day can't be compared with “{OPERATOR_LABELS[part.op]}”.")
     right = read_day(part.value, today)
     match part.op:
         case "is":
@@ -222,7 +222,7 @@ def _dates(part: Compare, value: Any, today: dt.date) -> bool:
             return bool(left > right)
         case "between":
             return bool(right <= left <= read_day(part.to, today))
-    raise _Unclear(f"A day can't be compared with “{SAID[part.op]}”.")
+    raise _Unclear(f"A day can't be compared with “{OPERATOR_LABELS[part.op]}”.")
 
 
 def read_day(text: str, today: dt.date) -> dt.date:
@@ -264,7 +264,7 @@ def _texts(part: Compare, value: Any) -> bool:
                 return regex.search(part.value, show(value), timeout=PATTERN_SECONDS) is not None
             except (regex.error, TimeoutError):
                 raise _Unclear(f"The pattern “{part.value[:60]}” takes too long for this value.") from None
-    raise _Unclear(f"A text can't be compared with “{SAID[part.op]}”.")
+    raise _Unclear(f"A text can't be compared with “{OPERATOR_LABELS[part.op]}”.")
 
 
 def _fold(value: Any) -> str:

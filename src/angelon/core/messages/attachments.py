@@ -13,10 +13,10 @@ import filetype
 from icalendar import Calendar, Event
 from pydantic import TypeAdapter
 
-from angelon.core.messages.templates import BadTemplate, Compiled, compile_template
 from angelon.core.problems import Problem
 from angelon.core.specs.gateway import Limits
 from angelon.core.specs.message import Attachment
+from angelon.core.templates import BadTemplate, Compiled, compile_template
 from angelon.core.values import Day, Value, show
 
 _SPECS: TypeAdapter[list[Attachment]] = TypeAdapter(list[Attachment])
@@ -33,7 +33,7 @@ class File:
 
 
 @dataclass(frozen=True, slots=True)
-class Wanted:
+class AttachmentRequest:
     """An attachment of one send, before its bytes are there."""
 
     kind: Literal["library", "url", "calendar"]
@@ -51,7 +51,7 @@ class Wanted:
     def names(self) -> frozenset[str]:
         return frozenset({self.day}) if self.day else frozenset()
 
-    def filled(self, texts: Mapping[str, str], values: Mapping[str, Value]) -> Wanted | None:
+    def filled(self, texts: Mapping[str, str], values: Mapping[str, Value]) -> AttachmentRequest | None:
         """With its texts and day; None for a calendar entry whose variable has no day."""
         made = replace(
             self,
@@ -68,12 +68,14 @@ class Wanted:
         return replace(made, on=value.value.date() if isinstance(value.value, dt.datetime) else value.value)
 
 
-def compile_wanted(specs: list[Any], problems: list[Problem]) -> tuple[Mapping[str, Compiled | Wanted], ...]:
+def compile_attachment(
+    specs: list[Any], problems: list[Problem]
+) -> tuple[Mapping[str, Compiled | AttachmentRequest], ...]:
     """A message's attachments with their templates compiled; what is wrong is added to `problems`."""
-    made: list[Mapping[str, Compiled | Wanted]] = []
+    made: list[Mapping[str, Compiled | AttachmentRequest]] = []
     for number, spec in enumerate(_SPECS.validate_python(specs)):
-        parts: dict[str, Compiled | Wanted] = {
-            "wanted": Wanted(
+        parts: dict[str, Compiled | AttachmentRequest] = {
+            "wanted": AttachmentRequest(
                 spec.kind,
                 number,
                 getattr(spec, "required", False),
@@ -102,7 +104,7 @@ def compile_wanted(specs: list[Any], problems: list[Problem]) -> tuple[Mapping[s
 
 
 @dataclass(frozen=True, slots=True)
-class Kept:
+class LibraryFile:
     """A file of the library, without its bytes: on which shelf, and for which orders (`by` is empty for all)."""
 
     id: int
@@ -114,9 +116,9 @@ class Kept:
     match: str = ""
 
 
-def chosen(
-    files: Sequence[Kept], shelf: str, skus: Collection[str], references: Collection[str], locale: str
-) -> list[Kept]:
+def files_for_order(
+    files: Sequence[LibraryFile], shelf: str, skus: Collection[str], references: Collection[str], locale: str
+) -> list[LibraryFile]:
     """The files of a shelf that go with one order: those for all, and those kept for its skus, its reference, its
     language.
     """
@@ -134,7 +136,7 @@ def chosen(
     return found
 
 
-def sniff(data: bytes) -> str:
+def detect_media_type(data: bytes) -> str:
     """The media type that a file's content shows, whatever its name: `application/octet-stream` where it shows none."""
     if data.lstrip()[:15].upper().startswith(b"BEGIN:VCALENDAR"):
         return "text/calendar"
@@ -151,7 +153,7 @@ def sniff(data: bytes) -> str:
     return "application/octet-stream" if b"\x00" in data else "text/plain"
 
 
-def over(files: Sequence[File], limits: Limits) -> str:
+def limit_violation(files: Sequence[File], limits: Limits) -> str:
     """Why these attachments may not go through a gateway, as a sentence; empty where they may."""
     if len(files) > limits.attachments:
         return f"It would have {len(files)} attachments, and the gateway takes {limits.attachments}."

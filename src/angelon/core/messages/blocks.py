@@ -14,7 +14,6 @@ from dataclasses import dataclass, field
 from inscriptis import get_text
 
 from angelon.core.colours import ink_on
-from angelon.core.messages.templates import BadTemplate, compile_template, segments
 from angelon.core.specs.message import (
     Address,
     Block,
@@ -29,6 +28,7 @@ from angelon.core.specs.message import (
     Text,
 )
 from angelon.core.specs.store import Letterhead
+from angelon.core.templates import BadTemplate, compile_template, segments
 
 _WORDS = {
     "total": {"en": "Total", "de": "Gesamt", "fr": "Total", "es": "Total", "el": "Σύνολο", "ja": "合計"},
@@ -58,7 +58,7 @@ class Tokens:
         self.held.append(jinja)
         return f"a9t{len(self.held) - 1}z9a"
 
-    def mark(self, jinja: str) -> str:
+    def placeholder(self, jinja: str) -> str:
         """A condition or loop between table rows: as a comment, since bare text there is moved elsewhere by HTML's
         rules.
         """
@@ -75,7 +75,9 @@ class Tokens:
         made = ""
         for jinja, part in segments(source):
             outside = made.rfind("<") <= made.rfind(">")
-            made += part if not jinja else self.mark(part) if outside and part.startswith("{%") else self.put(part)
+            made += (
+                part if not jinja else self.placeholder(part) if outside and part.startswith("{%") else self.put(part)
+            )
         return made
 
     def show(self, text: str) -> str:
@@ -202,9 +204,9 @@ def words_in(locale: str) -> Callable[[str], str]:
     return lambda name: _WORDS[name].get(language) or _WORDS[name]["en"]
 
 
-def content_id(mark: str) -> str:
+def content_id(placeholder: str) -> str:
     """The content id (RFC 2392) under which a file of the library, `shelf/name`, travels in a mail."""
-    return f"lib-{mark.encode().hex()}@library"
+    return f"lib-{placeholder.encode().hex()}@library"
 
 
 def picture(src: str, tokens: Tokens) -> str:
@@ -231,7 +233,7 @@ def block_mjml(block: Block, tokens: Tokens, locale: str, letterhead: Letterhead
 
 def _only_if(holds: str, made: str, tokens: Tokens) -> str:
     """MJML that is shown only where a condition holds."""
-    begin, end = (f"<mj-raw>{tokens.mark(tag)}</mj-raw>" for tag in (f"{{% if {holds} %}}", "{% endif %}"))
+    begin, end = (f"<mj-raw>{tokens.placeholder(tag)}</mj-raw>" for tag in (f"{{% if {holds} %}}", "{% endif %}"))
     return begin + made + end
 
 
@@ -295,19 +297,19 @@ def _lines_mjml(block: Lines, tokens: Tokens, locale: str) -> str:
     cell = f'style="padding:8px 0;border-bottom:1px solid {HAIR}"'
     right = f'style="padding:8px 0;border-bottom:1px solid {HAIR};text-align:right;white-space:nowrap"'
     rows = (
-        tokens.mark("{% for line in order.lines %}")
+        tokens.placeholder("{% for line in order.lines %}")
         + f"<tr><td {cell}>{tokens.put('{{ line.name }}')}</td><td {right}>{tokens.put('{{ line.quantity }}')}"
         + f"{tokens.put('{% if line.price %} × {{ line.price }}{% endif %}')}</td></tr>"
-        + tokens.mark("{% endfor %}")
+        + tokens.placeholder("{% endfor %}")
     )
     if block.total:
         rows += (
-            tokens.mark("{% if order.total %}")
+            tokens.placeholder("{% if order.total %}")
             + (
                 f'<tr><td style="padding:10px 0;font-weight:700">{words_in(locale)("total")}</td><td '
                 f'style="padding:10px 0;font-weight:700;text-align:right">{tokens.put("{{ order.total }}")}</td></tr>'
             )
-            + tokens.mark("{% endif %}")
+            + tokens.placeholder("{% endif %}")
         )
     return f'<mj-table css-class="ink">{rows}</mj-table>'
 
@@ -317,13 +319,13 @@ def _parcel_mjml(block: Parcel, tokens: Tokens, locale: str, letterhead: Letterh
     cell = f'style="padding:8px 0;border-bottom:1px solid {HAIR}"'
     expected = "{% if parcel.expected_on %}" + word("expected") + " {{ parcel.expected_on | date('day') }}{% endif %}"
     rows = (
-        tokens.mark("{% for parcel in order.parcels %}")
+        tokens.placeholder("{% for parcel in order.parcels %}")
         + (
             f"<tr><td {cell}>{tokens.put('{{ parcel.carrier | default }}')} "
             f"{tokens.put('{{ parcel.number | default }}')}</td>"
         )
         + f'<td style="padding:8px 0;border-bottom:1px solid {HAIR};text-align:right">{tokens.put(expected)}</td></tr>'
-        + tokens.mark("{% endfor %}")
+        + tokens.placeholder("{% endfor %}")
     )
     made = f'<mj-table css-class="ink">{rows}</mj-table>'
     if block.progress:
@@ -335,9 +337,9 @@ def _parcel_mjml(block: Parcel, tokens: Tokens, locale: str, letterhead: Letterh
                 f'0;font-size:13px">{word(name)}</td>'
             )
         made += (
-            f"<mj-raw>{tokens.mark('{% if order.stage is not none %}')}</mj-raw>"
+            f"<mj-raw>{tokens.placeholder('{% if order.stage is not none %}')}</mj-raw>"
             f'<mj-table css-class="ink" padding-top="2px"><tr>{bars}</tr></mj-table>'
-            f"<mj-raw>{tokens.mark('{% endif %}')}</mj-raw>"
+            f"<mj-raw>{tokens.placeholder('{% endif %}')}</mj-raw>"
         )
     return made
 

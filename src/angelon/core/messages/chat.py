@@ -10,14 +10,23 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import lru_cache
-from typing import Any
+from typing import Any, ClassVar
 
-from angelon.core.messages.email import one_line
+from angelon.core.addresses import phone_text, read_phone
+from angelon.core.messages.channel import Channel, Part, Rendered
 from angelon.core.messages.order_fields import unknown_fields
-from angelon.core.messages.templates import BadTemplate, CantRender, Compiled, Holes, compile_template, segments
 from angelon.core.problems import Invalid, Problem
-from angelon.core.specs.message import ChatText
+from angelon.core.specs.message import ChatText, Message
 from angelon.core.specs.store import Store
+from angelon.core.templates import (
+    BadTemplate,
+    CantRender,
+    Compiled,
+    Holes,
+    compile_template,
+    one_line,
+    segments,
+)
 from angelon.core.values import Value, regional
 
 LENGTHS = {"header": 80, "body": 1000, "footer": 80, "button": 24}
@@ -25,7 +34,7 @@ LENGTHS = {"header": 80, "body": 1000, "footer": 80, "button": 24}
 
 
 @dataclass(frozen=True, slots=True)
-class Numbered:
+class NumberedText:
     """A chat text as it is handed in for review: `{1}` stands where the first placeholder goes.
 
     `placeholders` are the expressions by number (from 1). The same expression has the same number throughout.
@@ -37,7 +46,7 @@ class Numbered:
     buttons: tuple[dict[str, str], ...]
     placeholders: tuple[str, ...]
 
-    def mark(self, category: str) -> str:
+    def digest(self, category: str) -> str:
         """What an approval is for: the same mark means the same text."""
         data = json.dumps(
             [self.header, self.body, self.footer, self.buttons, self.placeholders, category],
@@ -48,7 +57,7 @@ class Numbered:
 
 
 @dataclass(frozen=True, slots=True)
-class RenderedChat:
+class RenderedChat(Rendered):
     """A chat message as one customer sees it, and the values for its placeholders in order."""
 
     header: dict[str, str]
@@ -58,10 +67,26 @@ class RenderedChat:
     values: tuple[str, ...] = ()
     locale: str = "en"
 
+    def summary(self) -> str:
+        return one_line(self.text)[:200]
+
+    def as_text(self) -> str:
+        buttons = (f"[{button['text']}]" for button in self.buttons)
+        return "\n".join(part for part in (self.header.get("text", ""), self.text, self.footer, *buttons) if part)
+
+    def size(self) -> int:
+        return len(self.text)
+
+    def about(self) -> dict[str, Any]:
+        return {"header": dict(self.header), "footer": self.footer, "buttons": [dict(b) for b in self.buttons]}
+
+    def provider_values(self) -> dict[str, Any]:
+        return {"values": list(self.values), **self.about()}
+
 
 @dataclass(frozen=True, slots=True)
-class CompiledChat:
-    numbered: Numbered
+class CompiledChat(Part):
+    numbered: NumberedText
     placeholders: tuple[Compiled, ...]
     locale: str
     samples: Mapping[str, str] = field(default_factory=dict)
@@ -93,6 +118,9 @@ class CompiledChat:
             texts.append(text)
         return self.filled(tuple(texts))
 
+    def approval_digest(self, category: str) -> str:
+        return self.numbered.digest(category)
+
     def filled(self, texts: tuple[str, ...]) -> RenderedChat:
         """The message with these texts in its placeholders. A text that looks like a placeholder stays what it is."""
         n = self.numbered
@@ -104,6 +132,18 @@ class CompiledChat:
             texts,
             self.locale,
         )
+
+
+class ChatChannel(Channel):
+    key, label, text_field = "chat", "chat", "body"
+    address_part, address_label = "phone", "phone number"
+    blank: ClassVar[Mapping[str, Any]] = {"body": ""}
+
+    def compile(self, message: Message, locale: str, store: Store) -> CompiledChat:
+        return compile_chat(message.chat[locale], store, locale)
+
+    def check_address(self, text: str, country: str | None = None) -> str:
+        return phone_text(read_phone(text, country))
 
 
 def fill(numbered: str, texts: tuple[str, ...]) -> str:
@@ -167,7 +207,10 @@ def _compiled(spec: str, country: str, locale: str) -> CompiledChat:
     placeholders = tuple(known)
     compiled = tuple(compile_template("{{ " + expression + " }}") for expression in placeholders)
     return CompiledChat(
-        Numbered(header, body, footer, tuple(buttons), placeholders), compiled, regional(locale, country), text.samples
+        NumberedText(header, body, footer, tuple(buttons), placeholders),
+        compiled,
+        regional(locale, country),
+        text.samples,
     )
 
 

@@ -36,10 +36,10 @@ def unsafe(page: str) -> list[Problem]:
     return [
         Problem(
             "",
-            f"The page holds {said}, which no mail program would run and many refuse.",
+            f"The page holds {label}, which no mail program would run and many refuse.",
             "Take it out, or import the file again to have it taken out.",
         )
-        for said in _faults(_tree(page))
+        for label in _faults(_tree(page))
     ]
 
 
@@ -93,14 +93,14 @@ def _faults(tree: html.HtmlElement | None, take: bool = False) -> list[str]:
         for name in list(element.attrib):
             value = "".join(str(element.attrib[name]).split()).lower()
             if name.lower().startswith("on"):
-                said = f"“{name}”, which runs a script"
+                label = f"“{name}”, which runs a script"
             elif name.lower() in _ADDRESSES and value.startswith(_BAD_SCHEMES):
-                said = "an address that runs a script"
+                label = "an address that runs a script"
             elif name.lower() == "style" and ("expression(" in value or "javascript:" in value):
-                said = "a style that runs a script"
+                label = "a style that runs a script"
             else:
                 continue
-            found[said] = None
+            found[label] = None
             if take:
                 del element.attrib[name]
     return list(found)

@@ -8,11 +8,13 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import lru_cache
+from typing import Any, ClassVar
 
 import css_inline
 import mjml
 
-from angelon.core.messages.attachments import Wanted, compile_wanted
+from angelon.core.addresses import check_email
+from angelon.core.messages.attachments import AttachmentRequest, compile_attachment
 from angelon.core.messages.blocks import (
     INK,
     PAPER,
@@ -25,13 +27,14 @@ from angelon.core.messages.blocks import (
     rich,
     text_of,
 )
+from angelon.core.messages.channel import Channel, Part, Rendered
 from angelon.core.messages.cleaning import unsafe
 from angelon.core.messages.nesting import problems_of_markup
 from angelon.core.messages.order_fields import unknown_fields
-from angelon.core.messages.templates import BadTemplate, CantRender, Compiled, Holes, compile_template
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs.message import Columns, EmailText, Message
 from angelon.core.specs.store import Letterhead, Store
+from angelon.core.templates import BadTemplate, CantRender, Compiled, Holes, compile_template, one_line
 from angelon.core.values import Value, regional
 
 MAX_HTML = 1_000_000
@@ -57,7 +60,7 @@ _DARK_STYLE = (
 
 
 @dataclass(frozen=True, slots=True)
-class RenderedEmail:
+class RenderedEmail(Rendered):
     """An email as it goes out. `subject` is one line; `cc`, `bcc` and `reply_to` are addresses parted by commas."""
 
     subject: str
@@ -67,12 +70,25 @@ class RenderedEmail:
     reply_to: str = ""
     cc: str = ""
     bcc: str = ""
-    wanted: tuple[Wanted, ...] = ()
+    wanted: tuple[AttachmentRequest, ...] = ()
     """What is to be attached, not yet fetched."""
+
+    def summary(self) -> str:
+        return self.subject
+
+    def as_text(self) -> str:
+        return f"{self.subject}\n\n{self.text}".strip()
+
+    def size(self) -> int:
+        return len(self.html)
+
+    @property
+    def page(self) -> str:
+        return self.html
 
 
 @dataclass(frozen=True, slots=True)
-class CompiledEmail:
+class CompiledEmail(Part):
     subject: Compiled
     html: Compiled
     text: Compiled
@@ -80,11 +96,9 @@ class CompiledEmail:
     """How values are shown: the variant's language with the shop's regional habits, where CLDR knows them."""
     envelope: Mapping[str, Compiled] = field(default_factory=dict)
     """`reply_to`, `cc` and `bcc`, where there are any."""
-    attachments: tuple[Mapping[str, Compiled | Wanted], ...] = ()
-    names: frozenset[str] = field(init=False)
-    """The variables that it uses; `order` is the order as read."""
-    order_fields: frozenset[str] = field(init=False)
-    """What its texts look at of the order."""
+    attachments: tuple[Mapping[str, Compiled | AttachmentRequest], ...] = ()
+    _names: frozenset[str] = field(init=False)
+    _order_fields: frozenset[str] = field(init=False)
 
     def __post_init__(self) -> None:
         names = self.subject.names | self.html.names | self.text.names
@@ -95,8 +109,16 @@ class CompiledEmail:
         ):
             names |= compiled.names
             fields |= compiled.order_fields if isinstance(compiled, Compiled) else frozenset()
-        object.__setattr__(self, "names", names)
-        object.__setattr__(self, "order_fields", fields)
+        object.__setattr__(self, "_names", names)
+        object.__setattr__(self, "_order_fields", fields)
+
+    @property
+    def names(self) -> frozenset[str]:
+        return self._names
+
+    @property
+    def order_fields(self) -> frozenset[str]:
+        return self._order_fields
 
     def render(self, values: Mapping[str, Value], holes: Holes = "refuse") -> RenderedEmail:
         """The email for these values. Raises CantRender, its problem saying which part."""
@@ -118,9 +140,26 @@ class CompiledEmail:
         )
 
 
-def _filled(parts: Mapping[str, Compiled | Wanted], values: Mapping[str, Value], locale: str) -> Wanted | None:
+class EmailChannel(Channel):
+    key, label, text_field = "email", "email", "blocks"
+    address_part, address_label = "email", "email address"
+    blank: ClassVar[Mapping[str, Any]] = {
+        "subject": "",
+        "blocks": [{"kind": "heading", "text": ""}, {"kind": "text", "text": ""}],
+    }
+
+    def compile(self, message: Message, locale: str, store: Store) -> CompiledEmail:
+        return compile_email(message.email[locale], store, locale, message)
+
+    def check_address(self, text: str, country: str | None = None) -> str:
+        return check_email(text)
+
+
+def _filled(
+    parts: Mapping[str, Compiled | AttachmentRequest], values: Mapping[str, Value], locale: str
+) -> AttachmentRequest | None:
     wanted = parts["wanted"]
-    assert isinstance(wanted, Wanted)
+    assert isinstance(wanted, AttachmentRequest)
     texts = {}
     for name, part in parts.items():
         if isinstance(part, Compiled):
@@ -129,11 +168,6 @@ def _filled(parts: Mapping[str, Compiled | Wanted], values: Mapping[str, Value],
             except CantRender as error:
                 raise CantRender(error.problem.at(f"attachments.{wanted.number}")) from None
     return wanted.filled(texts, values)
-
-
-def one_line(text: str) -> str:
-    """A text fit for a header: every run of white space and control characters is one space; at most 500 characters."""
-    return re.sub(r"[\s\x00-\x1f\x7f\u2028\u2029]+", " ", text).strip()[:500]
 
 
 def _tidy(text: str) -> str:
@@ -194,7 +228,7 @@ def _compiled(key: str) -> CompiledEmail:
         compiled = _part(part, template, problems) if template else None
         if compiled is not None:
             envelope[part] = compiled
-    attachments = compile_wanted(extras.get("attachments") or [], problems)
+    attachments = compile_attachment(extras.get("attachments") or [], problems)
     if problems or subject is None or html is None or plain_text is None:
         raise Invalid(problems or [Problem("", "The email can't be made.")])
     return CompiledEmail(subject, html, plain_text, regional(locale, country), envelope, attachments)

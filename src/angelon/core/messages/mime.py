@@ -14,7 +14,8 @@ from functools import lru_cache
 from urllib.parse import quote
 
 from angelon.core.messages.attachments import File
-from angelon.core.messages.email import RenderedEmail, one_line
+from angelon.core.messages.email import RenderedEmail
+from angelon.core.templates import one_line
 
 _ASCII = bytes(range(128))
 _ATOMS = re.compile(r"[A-Za-z0-9!#$%&'*+/=?^_`{|}~ -]*\Z")

@@ -30,7 +30,7 @@ class Field:
         return self.kind in ("object", "list")
 
     @property
-    def said(self) -> str:
+    def label(self) -> str:
         """The value as the tree shows it."""
         if self.kind == "object":
             return ""

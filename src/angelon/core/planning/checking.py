@@ -5,18 +5,15 @@ from __future__ import annotations
 import difflib
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from typing import Any
 
-from angelon.core.messages.chat import RenderedChat
-from angelon.core.messages.email import RenderedEmail
-from angelon.core.messages.parts import compiled_part
-from angelon.core.messages.templates import CantRender
-from angelon.core.planning.given import ALWAYS, ActiveRoute, Contact, Event, Facts, Setup
+from angelon.core.messages.channels import compiled_part
+from angelon.core.planning.inputs import ALWAYS, ActiveRoute, Contact, Event, Facts, Setup
 from angelon.core.planning.plan import Decision, PlannedSend, decide, work_out
 from angelon.core.problems import Invalid
 from angelon.core.specs.check import Check, Expected
 from angelon.core.specs.message import Message
 from angelon.core.specs.route import Route
+from angelon.core.templates import CantRender
 from angelon.core.values import show
 
 
@@ -30,7 +27,7 @@ class Outcome:
     differences: list[str] = field(default_factory=list)
 
     @property
-    def green(self) -> bool:
+    def passed(self) -> bool:
         return not self.differences
 
 
@@ -110,23 +107,9 @@ def text_of(send: PlannedSend, setup: Setup) -> str:
     if message is None:
         return ""
     try:
-        made: Any = compiled_part(message, send.channel, send.locale, setup.store).render(send.values)
+        return compiled_part(message, send.channel, send.locale, setup.store).render(send.values).as_text()
     except (CantRender, Invalid):
         return ""
-    if isinstance(made, RenderedEmail):
-        return f"{made.subject}\n\n{made.text}".strip()
-    if isinstance(made, RenderedChat):
-        return "\n".join(
-            part
-            for part in (
-                made.header.get("text", ""),
-                made.text,
-                made.footer,
-                *(f"[{button['text']}]" for button in made.buttons),
-            )
-            if part
-        )
-    return str(made.text)
 
 
 def _line(found: list[str], what: str, expected: object, came: object) -> None:

@@ -4,12 +4,10 @@ from __future__ import annotations
 
 from typing import Any, NamedTuple
 
-from email_validator import EmailNotValidError
-
-from angelon.core.addresses import BadPhone, check_email, phone_text, read_phone
+from angelon.core.messages.channels import CHANNELS
 from angelon.core.payload.paths import MISSING, compile_path
-from angelon.core.planning.given import Facts, Setup
-from angelon.core.planning.occasion import Occasion
+from angelon.core.planning.context import PlanningContext
+from angelon.core.planning.inputs import Facts, Setup
 from angelon.core.reading import Reading
 from angelon.core.specs.recipients import Recipient
 from angelon.core.timing.places import language_of
@@ -27,34 +25,34 @@ class Person(NamedTuple):
 
     @property
     def to(self) -> str:
-        return to_mark(self.recipient)
+        return recipient_key(self.recipient)
 
 
-def to_mark(recipient: Recipient) -> str:
+def recipient_key(recipient: Recipient) -> str:
     """How a send names the recipient that it is for."""
     return "customer" if recipient.kind == "customer" else f"{recipient.kind}:{recipient.who}"
 
 
-def people(occasion: Occasion, recipient: Recipient, channel: str) -> list[Person]:
+def people(context: PlanningContext, recipient: Recipient, channel: str) -> list[Person]:
     """Everybody behind a recipient, for a channel; at least one, who may have no address."""
-    mark = ("people", recipient.kind, recipient.who, recipient.name, channel)
-    found: list[Person] | None = occasion.kept.get(mark)
+    cache_key = ("people", recipient.kind, recipient.who, recipient.name, channel)
+    found: list[Person] | None = context.kept.get(cache_key)
     if found is None:
-        found = occasion.kept[mark] = _people(occasion, recipient, channel)
+        found = context.kept[cache_key] = _people(context, recipient, channel)
     return found
 
 
-def _people(occasion: Occasion, recipient: Recipient, channel: str) -> list[Person]:
-    setup, reading = occasion.setup, occasion.reading
+def _people(context: PlanningContext, recipient: Recipient, channel: str) -> list[Person]:
+    setup, reading = context.setup, context.reading
     store = setup.store
     if recipient.kind == "customer":
         address, name, why = customer(channel, reading)
-        return [Person(recipient, address, name, locale_of_reader(reading, occasion.facts, setup), why)]
+        return [Person(recipient, address, name, locale_of_reader(reading, context.facts, setup), why)]
     if recipient.kind == "role":
         members = [member for member in store.team if member.role.casefold() == recipient.who.casefold()]
         if not members:
             return [Person(recipient, "", "", store.locale, f"Nobody of the shop has the role “{recipient.who}”.")]
-        what = "email address" if channel == "email" else "phone number"
+        what = CHANNELS[channel].address_label
         return [
             Person(
                 recipient,
@@ -67,12 +65,12 @@ def _people(occasion: Occasion, recipient: Recipient, channel: str) -> list[Pers
         ]
     if recipient.kind == "address":
         return [_address(recipient, recipient.who, channel, store.locale)]
-    found: Any = compile_path(recipient.who).find(occasion.event.payload)
+    found: Any = compile_path(recipient.who).find(context.event.payload)
     values = [] if found is MISSING or found is None else found if isinstance(found, list) else [found]
     if not values:
         return [Person(recipient, "", "", store.locale, f"Nothing stands at {recipient.who} in this event.")]
     return [
-        _address(recipient, show(value), channel, locale_of_reader(reading, occasion.facts, setup))
+        _address(recipient, show(value), channel, locale_of_reader(reading, context.facts, setup))
         for value in values[:50]
     ]
 
@@ -80,14 +78,14 @@ def _people(occasion: Occasion, recipient: Recipient, channel: str) -> list[Pers
 def _address(recipient: Recipient, text: str, channel: str, locale: str) -> Person:
     """An address that was written or found, checked."""
     try:
-        address = check_email(text) if channel == "email" else phone_text(read_phone(text, None))
-    except (EmailNotValidError, BadPhone) as error:
+        address = CHANNELS[channel].check_address(text)
+    except ValueError as error:
         return Person(
             recipient,
             "",
             recipient.name,
             locale,
-            f"“{text[:60]}” is no {'email address' if channel == 'email' else 'phone number'}: {error}",
+            f"“{text[:60]}” is no {CHANNELS[channel].address_label}: {error}",
         )
     return Person(recipient, address, recipient.name, locale)
 
@@ -96,9 +94,9 @@ def locale_of_reader(reading: Reading, facts: Facts, setup: Setup) -> str:
     """The language a customer is spoken to in: the order's, else the one they are known by, else their country's where
     the shop speaks it, else the shop's.
     """
-    said = reading.text("language") or (facts.contact.language if facts.contact else "")
-    if said:
-        return said
+    label = reading.text("language") or (facts.contact.language if facts.contact else "")
+    if label:
+        return label
     country = reading.text("country")
     spoken = {tag.partition("-")[0]: tag for tag in (*setup.store.locales, setup.store.locale)}
     return spoken.get(language_of(country), setup.store.locale) if country else setup.store.locale
@@ -106,7 +104,7 @@ def locale_of_reader(reading: Reading, facts: Facts, setup: Setup) -> str:
 
 def customer(channel: str, reading: Reading) -> tuple[str, str, str]:
     """The customer's address and name for a channel; or why there is none."""
-    part = "email" if channel == "email" else "phone"
+    part = CHANNELS[channel].address_part
     evaluation = reading.parts.get(part)
     if evaluation is None:
         return "", "", f"The source does not read the customer's {part} yet."

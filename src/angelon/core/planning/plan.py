@@ -9,15 +9,12 @@ from functools import lru_cache
 from typing import Any, Literal, NamedTuple
 
 from angelon.core import event_types
-from angelon.core.messages.chat import CompiledChat
-from angelon.core.messages.parts import Part, compiled_part
-from angelon.core.messages.sms import CompiledSms, RenderedSms
-from angelon.core.messages.templates import CantRender
-from angelon.core.planning.given import ActiveRoute, Event, Facts, Setup, Spoken
-from angelon.core.planning.guards import FIRST_ONLY, GUARDS, NOT_BY_HAND, Looked
-from angelon.core.planning.occasion import Occasion
-from angelon.core.planning.people import Person, people, to_mark
-from angelon.core.planning.sentence import CALLED
+from angelon.core.messages.channel import Part
+from angelon.core.messages.channels import CHANNEL_LABELS, compiled_part
+from angelon.core.planning.context import PlanningContext
+from angelon.core.planning.guards import FIRST_ONLY, GUARDS, NOT_WHEN_MANUAL, GuardInput
+from angelon.core.planning.inputs import ActiveRoute, Event, Facts, PriorSend, Setup
+from angelon.core.planning.people import Person, people, recipient_key
 from angelon.core.planning.subjects import worked_condition
 from angelon.core.problems import Invalid, Problem
 from angelon.core.reading import Reading, read
@@ -28,7 +25,8 @@ from angelon.core.specs.route import Route
 from angelon.core.specs.source import Source
 from angelon.core.specs.timing import Timing
 from angelon.core.states import State
-from angelon.core.timing.due import due, said
+from angelon.core.templates import CantRender
+from angelon.core.timing.due import describe, due
 from angelon.core.timing.places import is_holiday
 from angelon.core.values import Day, Value
 
@@ -64,7 +62,7 @@ class PlannedSend(NamedTuple):
     to: str = "customer"
     """Which of the route's recipients it is for: customer, or kind and who."""
     step: int = 0
-    """Which of the route's ways it takes: 0 its own, then those of `otherwise`."""
+    """Which of the route's ways it takes: 0 its own, then those of `fallback`."""
     trace: Sequence[TraceLine] = ()
 
 
@@ -116,21 +114,21 @@ def plan(
     others are not touched. Routes have their say by rank, and each knows what those before it are about to tell. What
     they ask alike is worked out once, whichever asks first.
     """
-    occasion = Occasion(event, reading, variables, setup, facts, now)
+    context = PlanningContext(event, reading, variables, setup, facts, now)
     made: dict[str, Decision] = {}
-    for active in sorted(setup.routes, key=lambda active: active.route.rank):
+    for active in sorted(setup.routes, key=lambda active: active.route.priority):
         if active.route.key in done:
             continue
-        decision = made[active.route.key] = _decide(_Case(occasion, active.route, facts), active.since)
+        decision = made[active.route.key] = _decide(_RouteEvaluation(context, active.route, facts), active.since)
         if decision.sends:
-            said = tuple(spoken_of(send, now) for send in decision.sends if send.state is not State.SKIPPED)
-            facts = facts.after(said) if said else facts
+            label = tuple(prior_send_of(send, now) for send in decision.sends if send.state is not State.SKIPPED)
+            facts = facts.after(label) if label else facts
     return [made[active.route.key] for active in setup.routes if active.route.key in made]
 
 
-def spoken_of(send: PlannedSend, now: dt.datetime, out: bool = False) -> Spoken:
+def prior_send_of(send: PlannedSend, now: dt.datetime, out: bool = False) -> PriorSend:
     """A planned send as guards of what follows look at it."""
-    return Spoken(send.route, send.channel, send.recipient, now, send.due_at, out, send.to == "customer")
+    return PriorSend(send.route, send.channel, send.recipient, now, send.due_at, out, send.to == "customer")
 
 
 def decide(
@@ -141,33 +139,34 @@ def decide(
     setup: Setup,
     facts: Facts,
     now: dt.datetime,
-    by_hand: bool = False,
+    manual: bool = False,
 ) -> Decision:
     """One route's decision. Parts are looked at in the order in which the sentence reads; the first no ends it.
 
     Run by hand, a route takes whatever event it is given, and of its timing only the hours count.
     """
     return _decide(
-        _Case(Occasion(event, reading, variables, setup, facts, now), active.route, facts, by_hand), active.since
+        _RouteEvaluation(PlanningContext(event, reading, variables, setup, facts, now), active.route, facts, manual),
+        active.since,
     )
 
 
-def _decide(case: _Case, since: dt.datetime) -> Decision:
+def _decide(evaluation: _RouteEvaluation, since: dt.datetime) -> Decision:
     """One route's decision, whatever happens on the way: what raises is this route's fault and nobody else's."""
     try:
-        return _decided(case, since)
+        return _decided(evaluation, since)
     except Exception as error:
         fault = f"{type(error).__name__}: {' '.join(str(error).split())[:200]}"
         line = TraceLine(
-            "when", "problem", _happened(case.occasion.event), f"The route could not be worked out: {fault}"
+            "when", "problem", _happened(evaluation.context.event), f"The route could not be worked out: {fault}"
         )
-        return Decision(case.route.key, "no", [line], fault=fault)
+        return Decision(evaluation.route.key, "no", [line], fault=fault)
 
 
-def _decided(case: _Case, since: dt.datetime) -> Decision:
-    route, occasion = case.route, case.occasion
-    event = occasion.event
-    if case.by_hand:
+def _decided(evaluation: _RouteEvaluation, since: dt.datetime) -> Decision:
+    route, context = evaluation.route, evaluation.context
+    event = context.event
+    if evaluation.manual:
         trace = [TraceLine("when", "yes", "run by hand")]
     else:
         saw = _happened(event)
@@ -186,9 +185,9 @@ def _decided(case: _Case, since: dt.datetime) -> Decision:
                 "when",
                 saw,
                 "The event came before the route was switched on "
-                f"({since.astimezone(occasion.zone):%-d %B %Y %H:%M %Z}).",
+                f"({since.astimezone(context.zone):%-d %B %Y %H:%M %Z}).",
             )
-        sources = occasion.setup.sources
+        sources = context.setup.sources
         source_name = sources[event.source].name if event.source in sources else event.source
         trace = [TraceLine("when", "yes", saw)]
         if event.source not in route.sources:
@@ -201,8 +200,8 @@ def _decided(case: _Case, since: dt.datetime) -> Decision:
                 f"The event is from {source_name}, and the route listens to {_or(names)}.",
             )
         trace.append(TraceLine("from", "yes", source_name))
-    held = _only_if(case, trace)
-    return Decision(route.key, "no", trace) if held is None else _for_everybody(case, trace, held)
+    held = _only_if(evaluation, trace)
+    return Decision(route.key, "no", trace) if held is None else _for_everybody(evaluation, trace, held)
 
 
 def _no(route: Route, trace: list[TraceLine], part: str, saw: str, why: str) -> Decision:
@@ -216,7 +215,7 @@ def _happened(event: Event) -> str:
     return event_types.label(event.type) if event.type else f"“{event.name}”, which means nothing here yet"
 
 
-def planned_instead(
+def plan_fallback(
     event: Event,
     reading: Reading,
     variables: Variables,
@@ -231,24 +230,28 @@ def planned_instead(
     """The send by the next way that the reader can be reached by, after the way `after_step` has come to nothing; None
     where none is left.
     """
-    case = _Case(Occasion(event, reading, variables, setup, facts, now), route, facts)
-    for step in range(after_step + 1, len(route.otherwise.ways) + 1):
-        for person in people(case.occasion, recipient, route.way(step)[1]):
+    evaluation = _RouteEvaluation(PlanningContext(event, reading, variables, setup, facts, now), route, facts)
+    for step in range(after_step + 1, len(route.fallback.options) + 1):
+        for person in people(evaluation.context, recipient, route.option(step)[1]):
             if person.address:
-                return _Speaking(case, person, step, [TraceLine("otherwise", "yes", why)], [], instead=True).send()
+                return _SendBuilder(
+                    evaluation, person, step, [TraceLine("fallback", "yes", why)], [], is_fallback=True
+                ).send()
     return None
 
 
 def reached(
     event: Event, reading: Reading, variables: Variables, route: Route, setup: Setup, whom: str, channel: str
 ) -> tuple[str, str, str]:
-    """Address and name of the recipient that a send names (`to_mark`), as they are read now; or why there is none."""
-    occasion = Occasion(event, reading, variables, setup, Facts(), event.received_at)
+    """Address and name of the recipient that a send names (`recipient_key`), as they are read now; or why there is
+    none.
+    """
+    context = PlanningContext(event, reading, variables, setup, Facts(), event.received_at)
     found = [
         person
         for recipient in route.to
-        if to_mark(recipient) == whom
-        for person in people(occasion, recipient, channel)
+        if recipient_key(recipient) == whom
+        for person in people(context, recipient, channel)
     ]
     if not found:
         return "", "", "The route no longer speaks to this recipient."
@@ -257,23 +260,23 @@ def reached(
 
 
 @dataclass(slots=True, eq=False)
-class _Case:
+class _RouteEvaluation:
     """One event before one route. `facts` count what routes before it are about to tell."""
 
-    occasion: Occasion
+    context: PlanningContext
     route: Route
     facts: Facts
-    by_hand: bool = False
+    manual: bool = False
 
 
-def _only_if(case: _Case, trace: list[TraceLine]) -> list[str] | None:
+def _only_if(evaluation: _RouteEvaluation, trace: list[TraceLine]) -> list[str] | None:
     """Looks at the route's conditions: None where one says no, else what holds the send since it can't be
     worked out.
     """
-    if not case.route.only_if.of:
+    if not evaluation.route.only_if.of:
         return []
-    verdict = worked_condition(case.route.only_if, case.occasion)
-    saw = "; ".join(f"{part.said}: {part.saw or 'empty'}" for part in verdict.leaves())[:400]
+    verdict = worked_condition(evaluation.route.only_if, evaluation.context)
+    saw = "; ".join(f"{part.label}: {part.saw or 'empty'}" for part in verdict.leaves())[:400]
     if verdict.problem:
         trace.append(TraceLine("if", "problem", saw, verdict.problem))
         return [verdict.problem]
@@ -284,9 +287,9 @@ def _only_if(case: _Case, trace: list[TraceLine]) -> list[str] | None:
     return []
 
 
-def _for_everybody(case: _Case, trace: list[TraceLine], held: list[str]) -> Decision:
+def _for_everybody(evaluation: _RouteEvaluation, trace: list[TraceLine], held: list[str]) -> Decision:
     """A send for each address of each recipient."""
-    route, occasion = case.route, case.occasion
+    route, context = evaluation.route, evaluation.context
     sends: list[PlannedSend] = []
     lines: list[TraceLine] = []
     several = len(route.to) > 1
@@ -300,8 +303,8 @@ def _for_everybody(case: _Case, trace: list[TraceLine], held: list[str]) -> Deci
                 route.gateway,
                 "",
                 "",
-                occasion.setup.store.locale,
-                occasion.now,
+                context.setup.store.locale,
+                context.now,
                 State.HELD,
                 "The route has no recipient.",
                 {},
@@ -311,14 +314,14 @@ def _for_everybody(case: _Case, trace: list[TraceLine], held: list[str]) -> Deci
             )
         )
     for recipient in route.to:
-        for person in people(occasion, recipient, route.channel):
+        for person in people(context, recipient, route.channel):
             chosen, step, detour = person, 0, None
             if not person.address:
-                chosen, step, detour = _other_way(case, person)
-            speaking = _Speaking(case, chosen, step, list(trace), held)
+                chosen, step, detour = _other_way(evaluation, person)
+            builder = _SendBuilder(evaluation, chosen, step, list(trace), held)
             if detour:
-                speaking.trace.append(detour)
-            send = speaking.send()
+                builder.trace.append(detour)
+            send = builder.send()
             if sends and any(
                 send.recipient and (send.channel, send.recipient) == (other.channel, other.recipient) for other in sends
             ):
@@ -335,13 +338,13 @@ def _for_everybody(case: _Case, trace: list[TraceLine], held: list[str]) -> Deci
     return Decision(route.key, outcome, trace + lines, sends)
 
 
-def _other_way(case: _Case, person: Person) -> tuple[Person, int, TraceLine | None]:
+def _other_way(evaluation: _RouteEvaluation, person: Person) -> tuple[Person, int, TraceLine | None]:
     """The first of the other ways by which somebody without an address for the route's own can be reached."""
-    for step in range(1, len(case.route.otherwise.ways) + 1):
-        channel = case.route.way(step)[1]
-        for other in people(case.occasion, person.recipient, channel):
+    for step in range(1, len(evaluation.route.fallback.options) + 1):
+        channel = evaluation.route.option(step)[1]
+        for other in people(evaluation.context, person.recipient, channel):
             if other.address:
-                return other, step, TraceLine("otherwise", "yes", f"{person.why} So by {CALLED[channel]}.")
+                return other, step, TraceLine("fallback", "yes", f"{person.why} So by {CHANNEL_LABELS[channel]}.")
     return person, 0, None
 
 
@@ -354,17 +357,17 @@ class _Text(NamedTuple):
     why: str = ""
 
 
-def _text(occasion: Occasion, way: tuple[str, str, str], locale: str) -> _Text:
+def _text(context: PlanningContext, option: tuple[str, str, str], locale: str) -> _Text:
     """The text of a way (gateway, channel, message) for a reader of `locale`."""
-    mark = ("text", *way, locale)
-    found: _Text | None = occasion.kept.get(mark)
+    cache_key = ("text", *option, locale)
+    found: _Text | None = context.kept.get(cache_key)
     if found is None:
-        found = occasion.kept[mark] = _worked_text(occasion, way, locale)
+        found = context.kept[cache_key] = _worked_text(context, option, locale)
     return found
 
 
-def _worked_text(occasion: Occasion, way: tuple[str, str, str], locale: str) -> _Text:
-    (gateway_key, channel, message_key), setup = way, occasion.setup
+def _worked_text(context: PlanningContext, option: tuple[str, str, str], locale: str) -> _Text:
+    (gateway_key, channel, message_key), setup = option, context.setup
     message = setup.messages.get(message_key)
     if message is None:
         return _Text(
@@ -375,24 +378,24 @@ def _worked_text(occasion: Occasion, way: tuple[str, str, str], locale: str) -> 
         )
     chosen = message.locale_for(channel, locale or setup.store.locale)
     if chosen is None:
-        return _Text(locale, {}, message.name, f"“{message.name}” has no {CALLED[channel]} part.")
+        return _Text(locale, {}, message.name, f"“{message.name}” has no {CHANNEL_LABELS[channel]} part.")
     try:
         compiled = compiled_part(message, channel, chosen, setup.store)
     except Invalid as error:
         return _Text(chosen, {}, message.name, f"“{message.name}” can't be made: {error.problems[0].what}")
-    values, missing = values_for(compiled.names, occasion.reading, occasion.variables)
+    values, missing = values_for(compiled.names, context.reading, context.variables)
     saw = f"{message.name}, in {chosen}"
     if missing:
         unanswered = next(
             (
                 f" “{name}” was asked in vain: {why}"
-                for name, why in occasion.event.unanswered.items()
+                for name, why in context.event.unanswered.items()
                 if f"+{name}" in missing[0].what
             ),
             "",
         )
         return _Text(chosen, values, saw, missing[0].what + unanswered)
-    if isinstance(compiled, CompiledChat) and not setup.approved(gateway_key, message, chosen, compiled):
+    if setup.approval(gateway_key, message, chosen, compiled) is None:
         return _Text(chosen, values, saw, f"The chat text in {chosen} is not approved by the provider yet.")
     return _Text(
         chosen, values, saw, _hole(compiled, values) or _too_long(compiled, values, setup.gateways.get(gateway_key))
@@ -425,27 +428,27 @@ def _incomplete(value: Value) -> bool:
 
 
 def _too_long(compiled: Part, values: dict[str, Value], gateway: Gateway | None) -> str:
-    """Why an SMS may not go, by the cap of its gateway; empty where it may."""
-    if not isinstance(compiled, CompiledSms) or gateway is None:
+    """Why a gateway may not take the text at its length; empty where it may."""
+    if gateway is None or not compiled.limited:
         return ""
     try:
-        return over_cap(compiled.render(values), gateway)
+        return compiled.render(values).problem_for(gateway)
     except CantRender as error:
         return error.problem.what
 
 
-class _Speaking:
+class _SendBuilder:
     """One send on its way into being: a method for each part of the sentence."""
 
     __slots__ = (
-        "case",
         "channel",
+        "context",
+        "evaluation",
         "gateway_key",
         "held",
-        "instead",
+        "is_fallback",
         "locale",
         "message_key",
-        "occasion",
         "person",
         "step",
         "trace",
@@ -453,11 +456,17 @@ class _Speaking:
     )
 
     def __init__(
-        self, case: _Case, person: Person, step: int, trace: list[TraceLine], held: list[str], instead: bool = False
+        self,
+        evaluation: _RouteEvaluation,
+        person: Person,
+        step: int,
+        trace: list[TraceLine],
+        held: list[str],
+        is_fallback: bool = False,
     ) -> None:
-        self.case, self.person, self.step, self.instead = case, person, step, instead
-        self.occasion = case.occasion
-        self.gateway_key, self.channel, self.message_key = case.route.way(step)
+        self.evaluation, self.person, self.step, self.is_fallback = evaluation, person, step, is_fallback
+        self.context = evaluation.context
+        self.gateway_key, self.channel, self.message_key = evaluation.route.option(step)
         self.trace = trace
         self.held = list(held)
         self.locale = person.locale
@@ -469,11 +478,11 @@ class _Speaking:
         self._by()
         due_at, too_late = self._timing()
         state, reason = (State.HELD, self.held[0]) if self.held else (State.SCHEDULED, "")
-        refused = ("" if self.instead else self._once()) or too_late or self._guards(due_at)
+        refused = ("" if self.is_fallback else self._once()) or too_late or self._guards(due_at)
         if refused:
             state, reason = State.SKIPPED, refused
         return PlannedSend(
-            self.case.route.key,
+            self.evaluation.route.key,
             self.message_key,
             self.channel,
             self.gateway_key,
@@ -502,7 +511,7 @@ class _Speaking:
 
     def _send(self) -> None:
         """The message, its locale and its values."""
-        text = _text(self.occasion, (self.gateway_key, self.channel, self.message_key), self.locale)
+        text = _text(self.context, (self.gateway_key, self.channel, self.message_key), self.locale)
         self.locale, self.values = text.locale, dict(text.values)
         if text.why:
             self._problem("send", text.saw, text.why)
@@ -516,7 +525,7 @@ class _Speaking:
             self._problem("to", "nobody", self.person.why)
 
     def _by(self) -> None:
-        gateway = self.occasion.setup.gateways.get(self.gateway_key)
+        gateway = self.context.setup.gateways.get(self.gateway_key)
         if gateway is None:
             self._problem(
                 "by",
@@ -529,7 +538,8 @@ class _Speaking:
             self._problem(
                 "by",
                 gateway.name,
-                f"{gateway.name} sends {CALLED[gateway.channel]}, and the route speaks by {CALLED[self.channel]}.",
+                f"{gateway.name} sends {CHANNEL_LABELS[gateway.channel]}, and the route speaks by "
+                f"{CHANNEL_LABELS[self.channel]}.",
             )
         elif gateway.paused:
             self._problem("by", gateway.name, f"{gateway.name} is paused.")
@@ -538,9 +548,9 @@ class _Speaking:
 
     def _timing(self) -> tuple[dt.datetime, str]:
         """When it is due, and why it can't be any more (empty where it can)."""
-        occasion, timing = self.occasion, self.case.route.timing
-        now = occasion.now
-        if self.instead or self.case.by_hand:
+        context, timing = self.context, self.evaluation.route.timing
+        now = context.now
+        if self.is_fallback or self.evaluation.manual:
             timing = Timing(
                 window=timing.window, zone=timing.zone
             )  # its time has come already; only the hours still count
@@ -551,29 +561,29 @@ class _Speaking:
         if anchor is None:
             return now, ""
         zone, whose = (
-            occasion.reader
+            context.reader
             if timing.zone == "recipient" and self.person.recipient.kind == "customer"
-            else (occasion.zone, "the shop’s time")
+            else (context.zone, "the shop’s time")
         )
-        found = due(timing, anchor, now, zone, lambda day: is_holiday(occasion.country, day))
+        found = due(timing, anchor, now, zone, lambda day: is_holiday(context.country, day))
         if found.at is None:
-            return now, self._no("timing", said(timing), found.why)
+            return now, self._no("timing", describe(timing), found.why)
         saw = found.why if found.at <= now else f"{found.why}: {_shown(found.at.astimezone(zone))}, {whose}"
         self._yes("timing", saw)
         return found.at, ""
 
     def _anchor(self, timing: Timing) -> dt.datetime | dt.date | None:
         """What the timing counts from; None, with the problem told, where there is none."""
-        occasion = self.occasion
+        context = self.context
         if timing.anchor == "placed":
-            placed = occasion.reading.moment("placed_at")
+            placed = context.reading.moment("placed_at")
             if placed is None:
                 self._problem(
                     "timing", "no date", "The order does not say when it was placed, and the timing counts from there."
                 )
             return placed
         if timing.anchor == "expected":
-            evaluation = occasion.variables[timing.variable] if timing.variable in occasion.setup.variables else None
+            evaluation = context.variables[timing.variable] if timing.variable in context.setup.variables else None
             if evaluation is None or not isinstance(evaluation.value, Day):
                 self._problem(
                     "timing",
@@ -584,18 +594,19 @@ class _Speaking:
             return evaluation.value.value
         if timing.anchor == "previous":
             return max(
-                (one.due_at for one in self.case.facts.spoken if one.to_customer), default=occasion.event.received_at
+                (one.due_at for one in self.evaluation.facts.prior_sends if one.to_customer),
+                default=context.event.received_at,
             )
-        return occasion.event.received_at
+        return context.event.received_at
 
     def _once(self) -> str:
         """Why the route may not speak again; empty where it may."""
-        route, reading, facts = self.case.route, self.occasion.reading, self.case.facts
+        route, reading, facts = self.evaluation.route, self.context.reading, self.evaluation.facts
         if route.once == "customer":
-            last = facts.told_customer.get(route.key)
-            last = last.astimezone(self.occasion.zone) if last is not None else None
+            last = facts.last_sent_to_customer.get(route.key)
+            last = last.astimezone(self.context.zone) if last is not None else None
             if last is not None and (
-                not route.once_days or self.occasion.now - last < dt.timedelta(days=route.once_days)
+                not route.once_days or self.context.now - last < dt.timedelta(days=route.once_days)
             ):
                 span = f" in {route.once_days} days" if route.once_days else ""
                 return self._no(
@@ -608,7 +619,7 @@ class _Speaking:
             self._yes("once", "for every event")
         elif not reading.reference:
             self._yes("once", "the event names no order")
-        elif (route.key, self.occasion.event.source, reading.reference) in facts.told:
+        elif (route.key, self.context.event.source, reading.reference) in facts.sent_for_order:
             return self._no(
                 "once",
                 f"spoke for {reading.number} before",
@@ -620,25 +631,25 @@ class _Speaking:
 
     def _guards(self, due_at: dt.datetime) -> str:
         """The first guard that says no, as a sentence; empty where none does."""
-        case = self.case
-        look = Looked(
-            case.route,
+        evaluation = self.evaluation
+        look = GuardInput(
+            evaluation.route,
             self.channel,
             self.person.address,
             self.person.recipient.kind == "customer",
-            self.occasion,
-            case.facts,
+            self.context,
+            evaluation.facts,
             due_at,
         )
         for guard in GUARDS:
-            if (self.instead and guard in FIRST_ONLY) or (case.by_hand and guard in NOT_BY_HAND):
+            if (self.is_fallback and guard in FIRST_ONLY) or (evaluation.manual and guard in NOT_WHEN_MANUAL):
                 continue
-            said = guard(look)
-            if said is None:
+            label = guard(look)
+            if label is None:
                 continue
-            if said.why:
-                return self._no("guards", said.saw, said.why)
-            self._yes("guards", said.saw)
+            if label.why:
+                return self._no("guards", label.saw, label.why)
+            self._yes("guards", label.saw)
         return ""
 
 
@@ -662,13 +673,6 @@ _MONTHS = (
 def _shown(at: dt.datetime) -> str:
     """`5 March 09:05`."""
     return f"{at.day} {_MONTHS[at.month]} {at.hour:02}:{at.minute:02}"
-
-
-def over_cap(sms: RenderedSms, gateway: Gateway) -> str:
-    """Why an SMS is too long for a gateway, as a sentence; empty where it is not."""
-    if sms.count.segments <= gateway.max_segments:
-        return ""
-    return f"The SMS takes {sms.count.segments} segments, and {gateway.name} allows {gateway.max_segments}."
 
 
 @lru_cache(maxsize=2048)

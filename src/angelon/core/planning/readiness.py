@@ -5,9 +5,9 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Mapping
 
-from angelon.core.addresses import BadPhone, check_email, read_phone
-from angelon.core.planning.given import Setup
-from angelon.core.planning.sentence import CALLED, listed
+from angelon.core.messages.channels import CHANNEL_LABELS, CHANNELS
+from angelon.core.planning.inputs import Setup
+from angelon.core.planning.sentence import listed
 from angelon.core.planning.subjects import checked
 from angelon.core.problems import Problem
 from angelon.core.specs.condition import compares
@@ -28,7 +28,7 @@ def problems_of(
         *_to(route, setup),
         *_timing(route, setup, today),
         *_guards(route, setup, routes),
-        *_otherwise(route, setup),
+        *_fallback(route, setup),
         *_echoes(route, setup),
     ]
 
@@ -73,13 +73,13 @@ def _way(
     found = []
     message = setup.messages.get(send)
     if message is None:
-        said = "The route's message is not published yet." if send else "The route says nothing yet."
-        found.append(Problem(send_part, said, "Publish it on its page." if send else "Choose a message."))
+        label = "The route's message is not published yet." if send else "The route says nothing yet."
+        found.append(Problem(send_part, label, "Publish it on its page." if send else "Choose a message."))
     elif channel not in message.channels():
         found.append(
             Problem(
                 send_part,
-                f"“{message.name}” has no {CALLED[channel]} part.",
+                f"“{message.name}” has no {CHANNEL_LABELS[channel]} part.",
                 "Write one, or choose another message or gateway.",
             )
         )
@@ -96,7 +96,7 @@ def _way(
         found.append(
             Problem(
                 by_part,
-                f"{gateway.name} sends {CALLED[gateway.channel]}, and this is {CALLED[channel]}.",
+                f"{gateway.name} sends {CHANNEL_LABELS[gateway.channel]}, and this is {CHANNEL_LABELS[channel]}.",
                 "Choose another.",
             )
         )
@@ -109,7 +109,7 @@ def _to(route: Route, setup: Setup) -> list[Problem]:
     if not route.to:
         return [Problem("to", "The route speaks to nobody.", "Choose at least one recipient.")]
     found = []
-    what = "email address" if route.channel == "email" else "phone number"
+    what = CHANNELS[route.channel].address_label
     for recipient in route.to:
         if recipient.kind == "role":
             members = [member for member in setup.store.team if member.role.casefold() == recipient.who.casefold()]
@@ -130,7 +130,7 @@ def _to(route: Route, setup: Setup) -> list[Problem]:
             found.append(
                 Problem(
                     "to",
-                    f"“{recipient.who}” is no {what}, and the route speaks by {CALLED[route.channel]}.",
+                    f"“{recipient.who}” is no {what}, and the route speaks by {CHANNEL_LABELS[route.channel]}.",
                     "Correct it, or take it out.",
                 )
             )
@@ -139,8 +139,8 @@ def _to(route: Route, setup: Setup) -> list[Problem]:
 
 def _fits(address: str, channel: str) -> bool:
     try:
-        check_email(address) if channel == "email" else read_phone(address, None)
-    except (ValueError, BadPhone):
+        CHANNELS[channel].check_address(address)
+    except ValueError:
         return False
     return True
 
@@ -201,56 +201,56 @@ def _guards(route: Route, setup: Setup, routes: Mapping[str, str] | None) -> lis
                 "Map “discount” on the source’s page.",
             )
         )
-    for channel in {route.way(step)[1] for step in range(len(route.otherwise.ways) + 1)}:
-        name = setup.store.consent.get(channel)  # type: ignore[call-overload]
+    for channel in {route.option(step)[1] for step in range(len(route.fallback.options) + 1)}:
+        name = setup.store.consent_for(channel)
         if name and name not in setup.variables:
             found.append(
                 Problem(
                     "guards",
-                    f"The store asks for consent to {CALLED[channel]} by “{name}”, and there is no such variable "
-                    "any more.",
+                    f"The store asks for consent to {CHANNEL_LABELS[channel]} by “{name}”, and there is no such "
+                    "variable any more.",
                     "Choose another under Suppressions.",
                 )
             )
     return found
 
 
-def _otherwise(route: Route, setup: Setup) -> list[Problem]:
+def _fallback(route: Route, setup: Setup) -> list[Problem]:
     found = []
     tried = {(route.gateway, route.send)}
-    for number, way in enumerate(route.otherwise.ways, 1):
-        gateway, channel, send = route.way(number)
+    for number, option in enumerate(route.fallback.options, 1):
+        gateway, channel, send = route.option(number)
         if (gateway, send) in tried:
             name = setup.gateways[gateway].name if gateway in setup.gateways else gateway
             found.append(
                 Problem(
-                    "otherwise",
+                    "fallback",
                     f"Way {number} goes by {name} again, which has been tried by then: the chain goes in a circle.",
                     "Choose another gateway, or take the way out.",
                 )
             )
         tried.add((gateway, send))
         found += [
-            Problem("otherwise", f"Way {number}: {problem.what}", problem.mend, problem.severity)
-            for problem in _way(route, setup, "", "", send, way.gateway, channel)
+            Problem("fallback", f"Way {number}: {problem.what}", problem.mend, problem.severity)
+            for problem in _way(route, setup, "", "", send, option.gateway, channel)
         ]
-    tell = route.otherwise.tell
+    tell = route.fallback.tell
     if tell and not any(member.role.casefold() == tell.casefold() and member.email for member in setup.store.team):
         found.append(
             Problem(
-                "otherwise",
+                "fallback",
                 f"Nobody of the shop with the role “{tell}” has an email address.",
                 "Give it to somebody on the letterhead’s page.",
             )
         )
     if tell and not any(gateway.channel == "email" for gateway in setup.gateways.values()):
         found.append(
-            Problem("otherwise", "There is no gateway for email that the shop could be told by.", "Set one up.")
+            Problem("fallback", "There is no gateway for email that the shop could be told by.", "Set one up.")
         )
-    if route.otherwise.within_minutes and not route.otherwise.ways:
+    if route.fallback.within_minutes and not route.fallback.options:
         found.append(
             Problem(
-                "otherwise",
+                "fallback",
                 "It says how long to wait for the next way, and there is none.",
                 "Add a way, or set the time to 0.",
                 "warning",
@@ -276,8 +276,8 @@ def _echoes(route: Route, setup: Setup) -> list[Problem]:
         ):
             continue
         shared = [r.label for r in route.to if (r.kind, r.who) in {(o.kind, o.who) for o in other.to}]
-        both = f"“{other.name}” tells {listed(shared)} by {CALLED[route.channel]} about the same event"
-        if route.guards.even_if_told:
+        both = f"“{other.name}” tells {listed(shared)} by {CHANNEL_LABELS[route.channel]} about the same event"
+        if route.guards.even_if_notified:
             found.append(
                 Problem(
                     "guards",
@@ -311,8 +311,8 @@ def _first(route: Route, other: Route, setup: Setup) -> bool:
     """Whether a route has its say before another: by rank, then as they stand in the set-up, as `plan` goes through
     them.
     """
-    if route.rank != other.rank:
-        return route.rank < other.rank
+    if route.priority != other.priority:
+        return route.priority < other.priority
     keys = [active.route.key for active in setup.routes]
     return (keys.index(route.key) if route.key in keys else len(keys)) < (
         keys.index(other.key) if other.key in keys else len(keys)

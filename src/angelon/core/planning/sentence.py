@@ -4,10 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+from angelon.core.messages.channels import CHANNEL_LABELS
 from angelon.core.specs.route import Route
-
-CALLED = {"email": "email", "sms": "SMS", "chat": "chat"}
-"""What people call a channel."""
 
 
 def listed(words: list[str], last: str = "and") -> str:
@@ -15,27 +13,27 @@ def listed(words: list[str], last: str = "and") -> str:
     return words[0] if len(words) == 1 else f"{', '.join(words[:-1])} {last} {words[-1]}" if words else ""
 
 
-def said_to(route: Route) -> str:
+def describe_recipients(route: Route) -> str:
     """Whom the route speaks to."""
     return listed([recipient.label for recipient in route.to]) or "nobody yet"
 
 
-def said_once(route: Route) -> str:
+def describe_once(route: Route) -> str:
     """How often at most, by the route's own count."""
     if route.once == "customer":
         return f"once per customer in {_days(route.once_days)}" if route.once_days else "once per customer"
     return f"once per {route.once}"
 
 
-def said_guards(route: Route, routes: Mapping[str, str]) -> str:
+def describe_guards(route: Route, routes: Mapping[str, str]) -> str:
     """The other guards; `routes` are the names of routes by key. Empty where there is none."""
     guards = route.guards
-    said = []
+    label = []
     if guards.after_route:
-        said.append(f"only after “{routes.get(guards.after_route, guards.after_route)}”")
+        label.append(f"only after “{routes.get(guards.after_route, guards.after_route)}”")
     if guards.after_answer:
-        said.append("only after the customer’s answer")
-    said += [
+        label.append("only after the customer’s answer")
+    label += [
         (
             f"at most {cap.most} message{'s' if cap.most > 1 else ''} per "
             f"{cap.per}{f' in {_days(cap.days)}' if cap.days else ''}"
@@ -46,20 +44,20 @@ def said_guards(route: Route, routes: Mapping[str, str]) -> str:
         word for word, there in (("discounted", guards.skip_discounted), ("refunded", guards.skip_refunded)) if there
     ]
     if skipped:
-        said.append(f"not for {' or '.join(skipped)} orders")
-    if guards.even_if_told:
-        said.append("even if another route tells them")
-    return ", ".join(said)
+        label.append(f"not for {' or '.join(skipped)} orders")
+    if guards.even_if_notified:
+        label.append("even if another route tells them")
+    return ", ".join(label)
 
 
-def said_otherwise(route: Route, gateways: Mapping[str, str], messages: Mapping[str, str]) -> str:
+def describe_fallback(route: Route, gateways: Mapping[str, str], messages: Mapping[str, str]) -> str:
     """What follows when the way does not work; names by key. Empty where nothing does."""
-    other = route.otherwise
-    said = []
-    for way in other.ways:
-        text = f" with “{messages.get(way.send, way.send)}”" if way.send and way.send != route.send else ""
-        said.append(f"{CALLED[way.channel]} through {gateways.get(way.gateway, way.gateway)}{text}")
-    made = ", then ".join(said)
+    other = route.fallback
+    label = []
+    for option in other.options:
+        text = f" with “{messages.get(option.send, option.send)}”" if option.send and option.send != route.send else ""
+        label.append(f"{CHANNEL_LABELS[option.channel]} through {gateways.get(option.gateway, option.gateway)}{text}")
+    made = ", then ".join(label)
     if made and other.within_minutes:
         made = f"if it is not out in {_minutes(other.within_minutes)}, {made}"
     if other.tell:

@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 from angelon.core.conditions.evaluate import Subject, Verdict, evaluate
-from angelon.core.planning.given import Contact, Setup
-from angelon.core.planning.occasion import Occasion
+from angelon.core.planning.context import PlanningContext
+from angelon.core.planning.inputs import Contact, Setup
 from angelon.core.problems import Problem
-from angelon.core.specs.condition import OPERATORS, SAID, Compare, Group, compares
+from angelon.core.specs.condition import OPERATOR_LABELS, OPERATORS, Compare, Group, compares
 from angelon.core.specs.source import READING
 
 
-def worked_condition(group: Group, occasion: Occasion) -> Verdict:
+def worked_condition(group: Group, context: PlanningContext) -> Verdict:
     """Conditions worked out for an event, with what is known besides it."""
-    return evaluate(group, lambda name: subject(name, occasion), occasion.today, occasion.setup.store.locale)
+    return evaluate(group, lambda name: subject(name, context), context.today, context.setup.store.locale)
 
 
 def only_again(group: Group) -> Group:
@@ -28,26 +28,26 @@ def only_again(group: Group) -> Group:
     return Group(join=group.join, of=kept)
 
 
-def subject(name: str, occasion: Occasion) -> Subject:
+def subject(name: str, context: PlanningContext) -> Subject:
     """What a comparison looks at: a variable, a part of the order, its history, the customer's, the change of
     status.
     """
-    found = occasion.subjects.get(name)
+    found = context.subjects.get(name)
     if found is None:
-        found = occasion.subjects[name] = _subject(name, occasion)
+        found = context.subjects[name] = _subject(name, context)
     return found
 
 
-def _subject(name: str, occasion: Occasion) -> Subject:
-    setup, facts, reading = occasion.setup, occasion.facts, occasion.reading
+def _subject(name: str, context: PlanningContext) -> Subject:
+    setup, facts, reading = context.setup, context.facts, context.reading
     root, _, part = name.partition(".")
     if name == "status":
-        return Subject((occasion.event.was, occasion.event.now), "change")
+        return Subject((context.event.was, context.event.now), "change")
     if not part:
         variable = setup.variables.get(name)
         if variable is None:
             return Subject(problem=f"There is no variable “{name}” any more.")
-        evaluation = occasion.variables[name]
+        evaluation = context.variables[name]
         return Subject(evaluation.value if evaluation.present else None, KINDS.get(variable.type.value, "text"))
     if root == "order" and part in READING:
         value = facts.status if part == "status" and facts.status is not None else reading.value(part)
@@ -68,7 +68,7 @@ def _subject(name: str, occasion: Occasion) -> Subject:
             return Subject(problem=f"There is no segment “{part}” any more.")
         if any(inner.of.startswith("segment.") for inner in compares(segment.holds)):
             return Subject(problem=f"The segment “{segment.name}” asks for another segment, which a segment can’t.")
-        verdict = evaluate(segment.holds, lambda inner: subject(inner, occasion), occasion.today, setup.store.locale)
+        verdict = evaluate(segment.holds, lambda inner: subject(inner, context), context.today, setup.store.locale)
         return Subject(verdict.yes, "flag", verdict.problem)
     return Subject(problem=f"There is nothing called “{name}” to compare.")
 
@@ -100,17 +100,19 @@ def checked(group: Group, setup: Setup) -> list[Problem]:
             found.append(
                 Problem(
                     part.of,
-                    f"“{part.said}” can't be worked out: it is a {kind}.",
-                    f"Choose one of {', '.join(SAID[op] for op in known)}.",
+                    f"“{part.label}” can't be worked out: it is a {kind}.",
+                    f"Choose one of {', '.join(OPERATOR_LABELS[op] for op in known)}.",
                 )
             )
         if part.op in ("one_of", "none_of") and not part.values:
-            found.append(Problem(part.of, f"“{part.said}” names nothing to compare with.", "Write at least one value."))
+            found.append(
+                Problem(part.of, f"“{part.label}” names nothing to compare with.", "Write at least one value.")
+            )
         if part.item in ("name", "title") and part.op in ("is", "is_not", "one_of", "none_of"):
             found.append(
                 Problem(
                     part.of,
-                    f"“{part.said}” compares a title, which the shop may change.",
+                    f"“{part.label}” compares a title, which the shop may change.",
                     "Compare the sku, which stays.",
                     "warning",
                 )

@@ -27,7 +27,7 @@ class Line(NamedTuple):
 
     @property
     def label(self) -> str:
-        return self.what if isinstance(self.what, str) else said(self.what)
+        return self.what if isinstance(self.what, str) else label(self.what)
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,7 +43,7 @@ class Evaluation:
         return self.problem is None and self.value is not None
 
 
-def said(step: Step) -> str:
+def label(step: Step) -> str:
     """A step as one short line: `join, separator “ · ”`."""
     return step.do + "".join(
         f", {name} {given if str(given).startswith('$') else f'“{given}”'}" for name, given in step.given.items()
@@ -60,7 +60,7 @@ def absent(value: Value) -> bool:
 def evaluate(recipe: Recipe, wanted: Type, context: Context, where: str = "") -> Evaluation:
     """The value of a recipe as a type.
 
-    Where no path has a value, or a step fails, `otherwise` is used; without one the evaluation holds a Problem. It
+    Where no path has a value, or a step fails, `default` is used; without one the evaluation holds a Problem. It
     never raises, whatever the payload, and gives no value that can't be calculated with, shown and stored.
     """
     try:
@@ -80,8 +80,8 @@ def evaluate(recipe: Recipe, wanted: Type, context: Context, where: str = "") ->
     problem = Problem(
         where, f"{recipe.path or 'The recipe'} gives {found}.", "Choose another path, or add a step that takes it out."
     )
-    if recipe.otherwise is not None:
-        instead = _otherwise(
+    if recipe.default is not None:
+        instead = _default(
             recipe, wanted, context, where, [*made.lines, Line(f"as {wanted.value}", problem=problem)], made.path
         )
         if instead.problem is None and not unfit(instead.value):
@@ -111,8 +111,8 @@ def _evaluate(recipe: Recipe, wanted: Type, context: Context, where: str) -> Eva
         except StepFailed as error:
             problem = Problem(where, error.what, error.mend)
             lines.append(Line(f"as {wanted.value}", problem=problem))
-    if recipe.otherwise is not None:
-        return _otherwise(recipe, wanted, context, where, lines, used)
+    if recipe.default is not None:
+        return _default(recipe, wanted, context, where, lines, used)
     if problem is None:
         tried = recipe.path or "The recipe"
         problem = Problem(
@@ -146,10 +146,10 @@ def _first_value(recipe: Recipe, context: Context, where: str, lines: list[Line]
     return value, used, problem
 
 
-def _otherwise(recipe: Recipe, wanted: Type, context: Context, where: str, lines: list[Line], used: str) -> Evaluation:
+def _default(recipe: Recipe, wanted: Type, context: Context, where: str, lines: list[Line], used: str) -> Evaluation:
     """What is to be used where there is no value."""
     try:
-        value = coerce.as_type(recipe.otherwise, wanted, context)
+        value = coerce.as_type(recipe.default, wanted, context)
     except StepFailed as error:
         problem = Problem(where, f"What is to be used otherwise does not fit: {error.what}", error.mend)
         return Evaluation(None, problem, [*lines, Line("otherwise, as it stands", problem=problem)], used)

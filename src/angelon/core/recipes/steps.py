@@ -25,6 +25,7 @@ from angelon.core.addresses import BadPhone, phone_text, read_phone
 from angelon.core.payload.paths import MISSING, BadPath, compile_path, looks_like_path
 from angelon.core.recipes import coerce
 from angelon.core.recipes.context import Context, StepFailed
+from angelon.core.recipes.text_steps import render_item, render_small
 from angelon.core.specs.variable import Step
 from angelon.core.values import Day, Money, Value, locale_of, number_of, show, show_day, show_money
 
@@ -421,7 +422,7 @@ def _at(path: str, payload: Any) -> Any:
     "Finds it in a small table kept with the source",
     ("HER-180", "the Heron delta"),
     Parameter("table", "the table's name", required=True),
-    Parameter("otherwise", "what to use where the table has no such row"),
+    Parameter("default", "what to use where the table has no such row"),
 )
 def lookup(value: Value, p: dict[str, Any], context: Context) -> str:
     table = context.lookups.get(p["table"])
@@ -430,8 +431,8 @@ def lookup(value: Value, p: dict[str, Any], context: Context) -> str:
     key = coerce.text(value, context)
     if key in table:
         return table[key]
-    if p["otherwise"] is not None:
-        return str(p["otherwise"])
+    if p["default"] is not None:
+        return str(p["default"])
     raise StepFailed(f"The table “{p['table']}” has no row “{key[:60]}”.", "Add the row, or say what to use otherwise.")
 
 
@@ -446,8 +447,6 @@ def lookup(value: Value, p: dict[str, Any], context: Context) -> str:
     takes_nothing=True,
 )
 def template(value: Value, p: dict[str, Any], context: Context) -> str:
-    from angelon.core.messages.templates import render_small
-
     return render_small(p["text"], value, context)
 
 
@@ -809,8 +808,6 @@ def join(value: list[Any], p: dict[str, Any], context: Context) -> str:
     Parameter("text", "`{{ quantity }} × {{ title }}`: fields of the item by name", required=True),
 )
 def each(value: list[Any], p: dict[str, Any], context: Context) -> list[str]:
-    from angelon.core.messages.templates import render_item
-
     return [render_item(p["text"], item, context) for item in value[:1000]]
 
 

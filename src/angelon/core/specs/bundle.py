@@ -15,6 +15,7 @@ from angelon.core.specs.message import Message
 from angelon.core.specs.route import Route
 from angelon.core.specs.source import Source
 from angelon.core.specs.store import Store
+from angelon.core.specs.stored import FORMAT, FORMAT_KEY, upgraded
 from angelon.core.specs.variable import Variable
 
 
@@ -24,7 +25,8 @@ class Bundle(Spec):
     `live` lists the keys of the routes that are switched on.
     """
 
-    angelon: Literal[1] = 1
+    angelon: Literal[2] = 2
+    """The format; a bundle in an earlier one is read as well."""
     store: Store
     sources: list[Source] = Field(default_factory=list)
     variables: list[Variable] = Field(default_factory=list)
@@ -60,19 +62,19 @@ class Bundle(Spec):
                         f"Route “{route.name}” goes by “{route.gateway}”, and no gateway has that key.",
                     )
                 )
-            for number, way in enumerate(route.otherwise.ways):
-                if way.gateway not in gateways:
+            for number, option in enumerate(route.fallback.options):
+                if option.gateway not in gateways:
                     found.append(
                         Problem(
-                            f"{where}.otherwise.ways.{number}.gateway",
-                            f"Route “{route.name}” goes on by “{way.gateway}”, and no gateway has that key.",
+                            f"{where}.fallback.options.{number}.gateway",
+                            f"Route “{route.name}” goes on by “{option.gateway}”, and no gateway has that key.",
                         )
                     )
-                if way.send and way.send not in messages:
+                if option.send and option.send not in messages:
                     found.append(
                         Problem(
-                            f"{where}.otherwise.ways.{number}.send",
-                            f"Route “{route.name}” goes on with “{way.send}”, and no message has that key.",
+                            f"{where}.fallback.options.{number}.send",
+                            f"Route “{route.name}” goes on with “{option.send}”, and no message has that key.",
                         )
                     )
         routes = {r.key for r in self.routes}
@@ -130,13 +132,28 @@ def read_bundle(text: str) -> Bundle:
         raise Invalid([Problem("", f"The bundle holds a value that can't be read: {str(error)[:120]}.")]) from None
     if not isinstance(data, dict):
         raise Invalid(
-            [Problem("", "The bundle is empty or not a mapping.", "It starts with `angelon: 1` and `store:`.")]
+            [Problem("", "The bundle is empty or not a mapping.", "It starts with `angelon: 2` and `store:`.")]
         )
-    bundle = read_spec(Bundle, data)
+    bundle = read_spec(Bundle, _upgraded(data))
     problems = bundle.problems()
     if problems:
         raise Invalid(problems)
     return bundle
+
+
+def _upgraded(data: dict[str, Any]) -> dict[str, Any]:
+    """A bundle's data in today's format."""
+    written_in = data.get("angelon", 1)
+    if not isinstance(written_in, int) or not 1 <= written_in < FORMAT:
+        return data
+    found = {**data, "angelon": FORMAT}
+    for field in ("sources", "variables", "gateways", "messages", "routes"):
+        if isinstance(found.get(field), list):
+            found[field] = [
+                upgraded(field[:-1], {**item, FORMAT_KEY: written_in}) if isinstance(item, dict) else item
+                for item in found[field]
+            ]
+    return found
 
 
 def write_bundle(bundle: Bundle) -> str:

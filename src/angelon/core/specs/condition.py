@@ -31,7 +31,7 @@ OPERATORS: dict[str, tuple[str, ...]] = {
 }
 """Which comparisons a kind of value knows."""
 
-SAID: dict[str, str] = {
+OPERATOR_LABELS: dict[str, str] = {
     "is": "is",
     "is_not": "is not",
     "one_of": "is one of",
@@ -78,7 +78,7 @@ class Compare(Spec):
     again: bool = False
 
     @cached_property
-    def said(self) -> str:
+    def label(self) -> str:
         """The comparison as people read it."""
         if self.of.startswith("segment."):
             return f"the customer is {'not ' if self.op == 'no' else ''}in “{self.of[8:].replace('_', ' ')}”"
@@ -102,7 +102,11 @@ class Compare(Spec):
             )
         return " ".join(
             word
-            for word in (of, SAID[self.op], given if self.op not in ("present", "absent", "yes", "no") else "")
+            for word in (
+                of,
+                OPERATOR_LABELS[self.op],
+                given if self.op not in ("present", "absent", "yes", "no") else "",
+            )
             if word
         )
 
@@ -116,8 +120,8 @@ class Compare(Spec):
     @field_validator("op")
     @classmethod
     def _known(cls, op: str) -> str:
-        if op not in SAID:
-            raise ValueError(f"“{op}” is no comparison; there are {', '.join(SAID)}")
+        if op not in OPERATOR_LABELS:
+            raise ValueError(f"“{op}” is no comparison; there are {', '.join(OPERATOR_LABELS)}")
         return op
 
     @model_validator(mode="after")

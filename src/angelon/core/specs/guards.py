@@ -21,7 +21,7 @@ class Guards(Spec):
     """A route's own guards, besides once per order, suppression and the store's consent.
 
     `after_route` is the key of a route that has to have spoken for the order before. `after_answer` asks for an answer
-    of the customer (an event `answer.received`) since. `even_if_told` lets a route speak although another tells the
+    of the customer (an event `answer.received`) since. `even_if_notified` lets a route speak although another tells the
     same person by the same channel about the same delivery within the store's echo span.
     """
 
@@ -30,10 +30,10 @@ class Guards(Spec):
     skip_refunded: bool = False
     after_route: str = Field("", max_length=60)
     after_answer: bool = False
-    even_if_told: bool = False
+    even_if_notified: bool = False
 
 
-class NextWay(Spec):
+class FallbackOption(Spec):
     """Another way to the same person: a gateway, and a message where it is another one."""
 
     gateway: str = Field(max_length=60)
@@ -41,13 +41,13 @@ class NextWay(Spec):
     send: str = Field("", max_length=60)
 
 
-class Otherwise(Spec):
+class Fallback(Spec):
     """What happens when the way before gives up, or the reader has no address for it, or it is not out in time.
 
     `within_minutes` counts from when the send was due; 0 waits for as long as the gateway's retries take. `tell` is the
     role in the shop that hears of it when no way is left.
     """
 
-    ways: list[NextWay] = Field(default_factory=list, max_length=5)
+    options: list[FallbackOption] = Field(default_factory=list, max_length=5)
     within_minutes: int = Field(0, ge=0, le=20_160)
     tell: str = Field("", max_length=100)

@@ -9,7 +9,7 @@ from pydantic import Field, field_validator, model_validator
 from angelon.core.event_types import well_formed
 from angelon.core.specs.base import Key, Name, OneLine, Spec, VariableName
 from angelon.core.specs.condition import Group
-from angelon.core.specs.guards import Guards, Otherwise
+from angelon.core.specs.guards import Fallback, Guards
 from angelon.core.specs.recipients import Recipient
 from angelon.core.specs.timing import Timing
 
@@ -41,9 +41,9 @@ class Route(Spec):
     once_days: int = Field(0, ge=0, le=3660)
     """For how many days one a customer is enough; 0 for ever."""
     guards: Guards = Field(default_factory=Guards)
-    otherwise: Otherwise = Field(default_factory=Otherwise)
+    fallback: Fallback = Field(default_factory=Fallback)
     asks: list[Question] = Field(default_factory=list, max_length=10)
-    rank: int = Field(0, ge=-1000, le=1000)
+    priority: int = Field(0, ge=-1000, le=1000)
     """Of two routes that would tell the same person the same thing, the one with the lower rank does."""
 
     @model_validator(mode="before")
@@ -66,9 +66,9 @@ class Route(Spec):
     def _once_each(cls, keys: list[str]) -> list[str]:
         return list(dict.fromkeys(keys))
 
-    def way(self, step: int) -> tuple[str, str, str]:
-        """(gateway, channel, message) of the way to try: 0 is the route's own, then those of `otherwise`."""
+    def option(self, step: int) -> tuple[str, str, str]:
+        """(gateway, channel, message) to try: 0 is the route's own, then those of its fallback in order."""
         if step == 0:
             return self.gateway, self.channel, self.send
-        way = self.otherwise.ways[step - 1]
-        return way.gateway, way.channel, way.send or self.send
+        chosen = self.fallback.options[step - 1]
+        return chosen.gateway, chosen.channel, chosen.send or self.send

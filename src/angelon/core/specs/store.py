@@ -101,6 +101,10 @@ class Store(Spec):
     echo_minutes: int = Field(10, ge=0, le=1440)
     """Within how long two routes must not tell the same person by the same channel about the same delivery."""
 
+    def consent_for(self, channel: str) -> str:
+        """The variable that says whether a customer has agreed to a channel; empty where the channel needs none."""
+        return next((name for key, name in self.consent.items() if key == channel), "")
+
     @field_validator("timezone")
     @classmethod
     def _zone(cls, zone: str) -> str:

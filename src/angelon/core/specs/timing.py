@@ -93,7 +93,7 @@ class Timing(Spec):
         return dt.timedelta(**{self.unit: self.amount})
 
     @cached_property
-    def said(self) -> str:
+    def label(self) -> str:
         """What it waits for, as people say it; without its bounds."""
         anchor = {
             "event": "the event",

@@ -61,14 +61,14 @@ class Step(Spec):
 class Recipe(Spec):
     """How one value is got out of a payload: a path (RFC 9535), steps, and what to use otherwise.
 
-    `or_paths` are tried in order where `path` has nothing. `otherwise` is used as it stands, without the steps.
-    A recipe with no path has only its `otherwise`. Written short, a recipe is its path.
+    `or_paths` are tried in order where `path` has nothing. `default` is used as it stands, without the steps.
+    A recipe with no path has only its `default`. Written short, a recipe is its path.
     """
 
     path: str = Field("", max_length=500)
     or_paths: list[str] = Field(default_factory=list, max_length=10)
     steps: list[Step] = Field(default_factory=list, max_length=30)
-    otherwise: Any = None
+    default: Any = None
 
     @model_validator(mode="before")
     @classmethod
@@ -88,7 +88,7 @@ class Recipe(Spec):
             "path": self.path,
             "or_paths": self.or_paths,
             "steps": [s.model_dump() for s in self.steps],
-            "otherwise": self.otherwise,
+            "default": self.default,
         }
         kept = {k: v for k, v in full.items() if v not in ("", [], None)}
         return self.path if set(kept) <= {"path"} else kept

@@ -35,7 +35,7 @@ def moment(day: dt.date, time: dt.time, zone: ZoneInfo) -> dt.datetime:
 def due(timing: Timing, anchor: dt.datetime | dt.date, now: dt.datetime, zone: ZoneInfo, holiday: IsHoliday) -> Due:
     """When a send is due. `anchor` is an aware moment, or a day. Never before `now`."""
     raw = _shifted(timing, anchor, zone, holiday)
-    reasons = [timing.said]
+    reasons = [timing.label]
     at = raw
     if at < now:
         if timing.late == "skip" and (timing.anchor != "event" or timing.amount or timing.at):
@@ -133,9 +133,9 @@ def _first_at(day: dt.date, start: dt.time, zone: ZoneInfo) -> dt.datetime:
     return late
 
 
-def said(timing: Timing) -> str:
+def describe(timing: Timing) -> str:
     """A timing as people say it."""
-    parts = [timing.said]
+    parts = [timing.label]
     if timing.window:
         names = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
         days = (

@@ -1,11 +1,11 @@
-"""The pages of checks: kept from a rehearsal, carried out, loosened, taken as right anew."""
+"""The pages of checks: kept, run, looked at, changed."""
 
 from __future__ import annotations
 
 from typing import Any
 
 import yaml
-from flask import Blueprint, Response, abort, flash, g, redirect, render_template, request, url_for
+from flask import Blueprint, Response, abort, flash, redirect, render_template, request, url_for
 
 from angelon.core import event_types
 from angelon.core.payload.body import NotReadable
@@ -13,42 +13,36 @@ from angelon.core.planning import checking
 from angelon.core.problems import Invalid
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.check import Check
-from angelon.core.specs.keys import key_of
+from angelon.core.specs.stored import from_stored
 from angelon.core.values import show
-from angelon.db import checks, facts
-from angelon.db.tables import CheckRow, EventRow
-from angelon.engine.event_reader import read_event
-from angelon.web.checks import gate
-from angelon.web.routes.sentence import names
-from angelon.web.routes.views import row_of
-from angelon.web.services import live, services, session, store
+from angelon.db import checks
+from angelon.db.tables import CheckRow
+from angelon.engine.operations import checks as operations
+from angelon.web.services import live, names, session, store_id, work
 
 pages = Blueprint("checks", __name__, url_prefix="/checks", template_folder="templates")
 
 
 @pages.get("")
 def index() -> Any:
-    return render_template(
-        "checks/index.html",
-        rows=[(row, Check.model_validate(row.spec)) for row in checks.all_of(session(), store().id or 0)],
-        names=names(),
-        label=event_types.label,
-    )
+    rows = [(row, from_stored(Check, row.spec)) for row in checks.all_of(session(), store_id())]
+    return render_template("checks/index.html", rows=rows, names=names(), label=event_types.label)
 
 
 @pages.post("/run")
 def run_all() -> Any:
-    found = gate.run_all()
-    red = sum(1 for _, outcome in found if not outcome.green)
-    flash(
-        f"{red} of {len(found)} checks are red." if red else f"All {len(found)} checks are green.",
-        "bad" if red else "good",
-    )
+    with work() as unit:
+        outcomes = [outcome for _, outcome in operations.run_all(unit)]
+    failed = sum(1 for outcome in outcomes if not outcome.passed)
+    if failed:
+        flash(f"{failed} of {len(outcomes)} checks failed.", "bad")
+    else:
+        flash(f"All {len(outcomes)} checks passed.", "good")
     return redirect(url_for(".index"))
 
 
 def _row(key: str) -> CheckRow:
-    row = checks.by_key(session(), store().id or 0, key)
+    row = checks.by_key(session(), store_id(), key)
     if row is None:
         abort(404, f"There is no check “{key}”.")
     return row
@@ -56,11 +50,9 @@ def _row(key: str) -> CheckRow:
 
 @pages.get("/<key>")
 def one(key: str) -> Any:
-    row = _row(key)
-    check = Check.model_validate(row.spec)
-    (outcome,) = gate.run([row], gate.routes_as(drafts=True))
-    with services().database.writing() as writing:
-        checks.note(writing, [(writing.merge(row), outcome.green)], g.now)
+    with work() as unit:
+        row, outcome = operations.run_one(unit, key)
+    check = from_stored(Check, row.spec)
     return render_template(
         "checks/one.html",
         row=row,
@@ -72,127 +64,84 @@ def one(key: str) -> Any:
     )
 
 
+def _decision(check: Check) -> Any:
+    """What comes of a check's event now; None where its route or source is gone."""
+    route = operations.routes_by_key(session(), store_id(), drafts=True).get(check.route)
+    if route is None or check.source not in live().setup.sources:
+        return None
+    return checking.decision_of(check, route, live().setup)
+
+
 def _values(check: Check) -> list[str]:
     """The names of values that could be looked at: those that its sends have, and those chosen."""
-    route = gate.routes_as(drafts=True).get(check.route)
-    if route is None or check.source not in live().setup.sources:
+    decision = _decision(check)
+    if decision is None:
         return []
-    sends = checking.decision_of(check, route, live().setup).sends
-    return sorted(
-        {name for send in sends for name in send.values if name != "order"}
-        | {name for one in check.sends for name in one.values}
-    )
+    made = {name for send in decision.sends for name in send.values if name != "order"}
+    return sorted(made | {name for one in check.sends for name in one.values})
 
 
 @pages.post("/keep")
 def keep() -> Any:
     """Keeps an event and what comes of it by a route as a check."""
-    row = row_of(request.form.get("route", ""))
-    event = session().get(EventRow, request.form.get("event", ""))
-    if event is None or live().source_key(event.source_id) not in live().setup.sources:
-        abort(404, "There is no such event.")
-    key = live().source_key(event.source_id)
     try:
-        found = read_event(session(), live(), event)
+        with work() as unit:
+            key = operations.keep(unit, request.form.get("route", ""), request.form.get("event", ""))
     except NotReadable as error:
         abort(409, f"This event can’t be kept as a check: {error.problem.what}")
-    payload, reading = found.event.payload, found.reading
-    _, contact_id, _, statuses = facts.order(session().connection(), event.source_id, reading.reference[:200])
-    route = gate.routes_as(drafts=True)[row.key]
-    name = f"{route.name}: {reading.number or event.name}"
-    wanted = key_of(f"{row.key} {reading.number or event.name}") or "check"
-    with services().database.writing() as writing:
-        check = Check(
-            key=checks.free_key(writing, store().id or 0, wanted),
-            name=name[:100],
-            route=row.key,
-            source=key,
-            type=event.type,
-            event=event.name,
-            was=event.was,
-            now=event.now,
-            at=event.received_at,
-            payload=payload,
-            statuses=[
-                *dict.fromkeys(
-                    [
-                        *statuses[: _position(statuses, reading.text("status"))],
-                        *([reading.text("status")] if reading.text("status") else []),
-                    ]
-                )
-            ],
-            orders=facts.contact(session().connection(), contact_id).orders if contact_id else 1,
-        )
-        made = checking.expected_of(check, route, live().setup)
-        checks.save(writing, store().id or 0, made)
-    flash("Kept. From now on it is carried out whenever the route or its message goes live.", "good")
-    return redirect(url_for(".one", key=made.key))
-
-
-def _position(statuses: tuple[str, ...], status: str) -> int:
-    """Up to where an order's statuses had come when it had this one."""
-    return statuses.index(status) + 1 if status in statuses else len(statuses)
+    flash("Saved. From now on it is run whenever the route or its message goes live.", "good")
+    return redirect(url_for(".one", key=key))
 
 
 @pages.post("/<key>")
 def change(key: str) -> Any:
     """Takes the form: name, what of the texts counts, chosen values, what has to stand in the text."""
-    row = _row(key)
-    check = Check.model_validate(row.spec)
+    check = from_stored(Check, _row(key).spec)
     form = request.form
     spec = check.model_dump(mode="json")
     spec |= {"name": form.get("name", check.name), "texts": form.get("texts", check.texts)}
-    route = gate.routes_as(drafts=True).get(check.route)
-    decided = (
-        checking.decision_of(check, route, live().setup)
-        if route is not None and check.source in live().setup.sources
-        else None
-    )
+    decision = _decision(check)
     for number, send in enumerate(spec["sends"]):
-        chosen = form.getlist(f"values.{number}")
+        came = decision.sends[number].values if decision and number < len(decision.sends) else {}
         kept = send["values"]
-        came = decided.sends[number].values if decided and number < len(decided.sends) else {}
+        chosen = form.getlist(f"values.{number}")
         send["values"] = {name: kept.get(name) or show(came.get(name), send["locale"]) for name in chosen}
-        send["contains"] = [line.strip() for line in form.get(f"contains.{number}", "").splitlines() if line.strip()]
+        lines = form.get(f"contains.{number}", "").splitlines()
+        send["contains"] = [line.strip() for line in lines if line.strip()]
     try:
         made = read_spec(Check, spec)
     except Invalid as error:
         flash(str(error.problems[0]), "bad")
         return redirect(url_for(".one", key=key))
-    with services().database.writing() as writing:
-        checks.save(writing, store().id or 0, made)
-    flash("Kept.", "good")
+    with work() as unit:
+        operations.save(unit, made)
+    flash("Saved.", "good")
     return redirect(url_for(".one", key=key))
 
 
-@pages.post("/<key>/right")
-def right(key: str) -> Any:
+@pages.post("/<key>/accept")
+def accept(key: str) -> Any:
     """Takes what comes out now as what must come out."""
-    check = Check.model_validate(_row(key).spec)
-    route = gate.routes_as(drafts=True).get(check.route)
-    if route is None or check.source not in live().setup.sources:
-        flash("Its route or source is gone: there is nothing to take as right. Delete the check.", "bad")
-        return redirect(url_for(".one", key=key))
-    chosen = tuple(dict.fromkeys(name for send in check.sends for name in send.values))
-    with services().database.writing() as writing:
-        checks.save(writing, store().id or 0, checking.expected_of(check, route, live().setup, chosen))
-    flash("What comes out now is what must come out from now on.", "good")
+    with work() as unit:
+        done = operations.accept(unit, key)
+    if done:
+        flash("What comes out now is what must come out from now on.", "good")
+    else:
+        flash("Its route or source is gone: there is nothing to accept. Delete the check.", "bad")
     return redirect(url_for(".one", key=key))
 
 
 @pages.post("/<key>/delete")
 def delete(key: str) -> Any:
-    with services().database.writing() as writing:
-        row = checks.by_key(writing, store().id or 0, _row(key).key)
-        if row is not None:
-            writing.delete(row)
+    with work() as unit:
+        operations.delete(unit, key)
     flash("The check is deleted.", "good")
     return redirect(url_for(".index"))
 
 
 @pages.get("/<key>.yaml")
 def download(key: str) -> Any:
-    text = yaml.safe_dump(Check.model_validate(_row(key).spec).plain(), allow_unicode=True, sort_keys=False, width=120)
+    text = yaml.safe_dump(from_stored(Check, _row(key).spec).plain(), allow_unicode=True, sort_keys=False, width=120)
     return Response(
         text, mimetype="application/yaml", headers={"Content-Disposition": f'attachment; filename="{key}.yaml"'}
     )

@@ -8,7 +8,9 @@ from flask import Blueprint, abort, flash, redirect, render_template, request, u
 
 from angelon.db import events
 from angelon.db.tables import EventRow
-from angelon.web.services import live, services, session
+from angelon.engine.operations import events as operations
+from angelon.web.paging import Page
+from angelon.web.services import live, session, work
 
 pages = Blueprint("events", __name__, url_prefix="/events", template_folder="templates")
 A_PAGE = 50
@@ -16,49 +18,36 @@ A_PAGE = 50
 
 @pages.get("")
 def index() -> Any:
-    """The newest of them; `before` is the id of the last one that was seen."""
-    last = session().get(EventRow, request.args.get("before", "")) if request.args.get("before") else None
-    rows = events.with_problems(
-        session(), list(live().source_ids.values()), A_PAGE, (last.received_at, last.id) if last else None
-    )
-    orders = events.orders_of(session(), {row.order_id for row in rows if row.order_id})
-    names = {
-        id_: live().setup.sources[key].name for key, id_ in live().source_ids.items() if key in live().setup.sources
-    }
-    return render_template(
-        "events/index.html",
-        rows=rows,
-        orders=orders,
-        names=names,
-        keys={id_: key for key, id_ in live().source_ids.items()},
-        more=len(rows) == A_PAGE,
-    )
+    """The newest of them."""
+    source_ids = live().source_ids
+    page = Page(events.with_problems(session(), list(source_ids.values()), A_PAGE + 1, Page.after()), A_PAGE)
+    orders = events.orders_of(session(), {row.order_id for row in page.items if row.order_id})
+    keys = {id_: key for key, id_ in source_ids.items()}
+    names = {id_: live().setup.sources[key].name for id_, key in keys.items() if key in live().setup.sources}
+    older = page.older(lambda row: (row.received_at, row.id))
+    return render_template("events/index.html", rows=page.items, orders=orders, names=names, keys=keys, older=older)
 
 
 @pages.post("/plan")
 def plan_all() -> Any:
     """Plans all of them again: after a mapping or a route was fixed."""
-    with services().database.connection() as connection:
-        number = events.plan_all_again(connection, list(live().source_ids.values()))
-    services().bell.ring()
-    flash(
-        f"{number} event{'' if number == 1 else 's'} will be planned again, now."
-        if number
-        else "There is nothing to plan again.",
-        "good",
-    )
+    with work() as unit:
+        number = operations.plan_all_again(unit)
+    if number:
+        flash(f"{number} event{'' if number == 1 else 's'} will be planned again, now.", "good")
+    else:
+        flash("There is nothing to plan again.", "good")
     return redirect(url_for(".index"))
 
 
 @pages.post("/<event_id>/plan")
 def plan_again(event_id: str) -> Any:
     """Plans one again. What it has already led to stays as it is."""
-    event = session().get(EventRow, event_id)
+    event = events.rows_by_ids(session(), [event_id]).get(event_id)
     if event is None or not live().source_key(event.source_id):
         abort(404, "There is no such event.")
-    with services().database.connection() as connection:
-        done = events.plan_again(connection, event_id)
-    services().bell.ring()
+    with work() as unit:
+        done = operations.plan_again(unit, event_id)
     flash("The event will be planned again, now." if done else "The event has no problem any more.", "good")
     return redirect(_back(event))
 

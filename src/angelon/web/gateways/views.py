@@ -3,47 +3,27 @@
 from __future__ import annotations
 
 import datetime as dt
-import secrets
 from typing import Any
 
 from flask import Blueprint, abort, flash, g, redirect, render_template, request, url_for
 from werkzeug.datastructures import MultiDict
 
 from angelon.core import calls
-from angelon.core.messages.email import RenderedEmail
-from angelon.core.messages.mime import Envelope, build
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Gateway
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.gateway import HttpCall, Receipts
 from angelon.core.specs.keys import key_of
-from angelon.db import gateway_health, setup
+from angelon.db import gateway_health, specs
 from angelon.db.sends import gateway_states
 from angelon.db.tables import GatewayRow
-from angelon.gateways.interface import Mail
-from angelon.gateways.ways import way_for
+from angelon.engine.operations import gateways as operations
+from angelon.web.conflicts import edits_seen
 from angelon.web.receipts.views import address_of
-from angelon.web.services import live, services, session, store
+from angelon.web.services import actor, live, services, session, store_id, work
 
 pages = Blueprint("gateways", __name__, url_prefix="/gateways", template_folder="templates")
 
-KINDS = {"smtp": "a mail server (SMTP)", "sms": "an SMS provider (HTTP)", "chat": "a chat provider (HTTP)"}
-STARTS: dict[str, dict[str, Any]] = {
-    "sms": {
-        "body": '{"to": {{ to | json }}, "from": {{ sender | json }}, "text": {{ text | json }}}',
-        "headers": {"Idempotency-Key": "{{ key }}"},
-        "id_at": "$.id",
-    },
-    "chat": {
-        "body": (
-            '{"to": {{ to | json }}, "from": {{ sender | json }}, "text": {{ template | json }}, "values": {{ '
-            "values | json }}}"
-        ),
-        "headers": {"Idempotency-Key": "{{ key }}"},
-        "id_at": "$.id",
-    },
-}
-"""What a new provider's request starts from."""
 EXAMPLES: dict[str, dict[str, Any]] = {
     "call": {
         "to": "+353209150001",
@@ -73,54 +53,35 @@ EXAMPLES: dict[str, dict[str, Any]] = {
     "look": {"id": "t-1"},
 }
 """Values that a request is tried with before it is kept."""
-CODE_FOR = dt.timedelta(hours=1)
 
 
 @pages.get("")
 def index() -> Any:
-    states = gateway_states(session(), store().id or 0, g.now - dt.timedelta(days=7))
+    states = gateway_states(session(), store_id(), g.now - dt.timedelta(days=7))
     unwell = gateway_health.load(session().connection())
-    rows = [
-        (gateway, states.get(live().gateway_ids[key], {}), unwell.get(live().gateway_ids[key]))
-        for key, gateway in live().setup.gateways.items()
-    ]
-    return render_template("gateways/index.html", rows=rows, kinds=KINDS)
+    ids = live().gateway_ids
+    rows = [(one, states.get(ids[key], {}), unwell.get(ids[key])) for key, one in live().setup.gateways.items()]
+    return render_template("gateways/index.html", rows=rows, kinds=operations.KINDS)
 
 
 @pages.post("")
 def create() -> Any:
     name = request.form.get("name", "").strip()
-    key = key_of(name)
-    kind = request.form.get("kind", "smtp")
-    if not key or kind not in KINDS:
-        flash("Give the gateway a name with at least one letter or digit.", "bad")
-        return redirect(url_for(".index"))
-    if key in live().setup.gateways:
-        flash(f"There is a gateway called “{key}” already. Choose another name.", "bad")
-        return redirect(url_for(".index"))
-    spec: dict[str, Any] = {"key": key, "name": name, "kind": kind}
-    if kind == "smtp":
-        spec["sender"] = {"address": live().setup.store.support_email or "shop@example.com"}
-    else:
-        spec |= {"auth": {"scheme": "bearer"}, "call": STARTS[kind]}
     try:
-        made = read_spec(Gateway, spec)
+        with work() as unit:
+            operations.create(unit, name, request.form.get("kind", "smtp"))
     except Invalid as error:
-        flash(f"{error.problems[0].what} {error.problems[0].mend}", "bad")
+        flash(f"{error.problems[0].what} {error.problems[0].mend}".strip(), "bad")
         return redirect(url_for(".index"))
-    with services().database.writing() as writing:
-        setup.save_plain(writing, GatewayRow, store().id or 0, made, g.now)
-    services().setups.forget()
-    return redirect(url_for(".edit", key=key))
+    return redirect(url_for(".edit", key=key_of(name)))
 
 
 @pages.post("/<key>/probe")
 def probe(key: str) -> Any:
     """Has one send tried at once by a gateway that is taken to be unreachable."""
     gateway = _gateway(key)
-    with services().database.connection() as connection:
-        unreachable = gateway_health.probe_now(connection, live().gateway_ids[key], services().clock.now())
-    services().bell.ring()
+    with work() as unit:
+        unreachable = operations.probe(unit, gateway)
     flash(f"{gateway.name} is tried now, with one send." if unreachable else f"{gateway.name} is reachable.", "good")
     return redirect(url_for(".index") if request.form.get("from") == "list" else url_for(".edit", key=key))
 
@@ -141,20 +102,21 @@ def _page(gateway: Gateway, problems: list[Any], given: dict[str, str]) -> str:
     gateway_id = live().gateway_ids[gateway.key]
     kept = services().vault.get(session(), "gateway", gateway_id, g.now)
     code = services().vault.get(session(), "sender-code", gateway_id, g.now)
-    health = gateway_health.load(session().connection()).get(gateway_id)
+    row = specs.by_key(session(), GatewayRow, store_id(), gateway.key)
     template = "gateways/edit.html" if gateway.kind == "smtp" else "gateways/provider.html"
     return render_template(
         template,
         gateway=gateway,
         problems=problems,
         given=given,
+        edits=given.get("edits", row.edits),
         has_password=bool(kept),
         code_sent=bool(code),
-        kinds=KINDS,
+        kinds=operations.KINDS,
         blank_call=HttpCall(),
         blank_receipts=Receipts(),
         receipts_at=address_of(gateway.key),
-        health=health,
+        health=gateway_health.load(session().connection()).get(gateway_id),
     )
 
 
@@ -167,20 +129,17 @@ def save(key: str) -> Any:
     for name in ("name", "timeout_seconds"):
         spec[name] = form.get(name, spec[name])
     try:
-        made = read_spec(
-            Gateway, _mail_spec(spec, form, gateway) if gateway.kind == "smtp" else _provider_spec(spec, form)
-        )
+        smtp = gateway.kind == "smtp"
+        made = read_spec(Gateway, _mail_spec(spec, form, gateway) if smtp else _provider_spec(spec, form))
         found = _tried(made)
         if found:
             raise Invalid(found)
+        with work() as unit:
+            operations.save(unit, made, form.get("password", ""), edits_seen())
     except Invalid as error:
+        if error.is_conflict:
+            raise
         return _page(gateway, error.problems, dict(form)), 422
-    with services().database.writing() as writing:
-        row = setup.save_plain(writing, GatewayRow, store().id or 0, made, g.now)
-        if form.get("password"):
-            services().vault.put(writing, "gateway", row.id, form["password"], g.now)
-        gateway_health.forget(writing.connection(), row.id)
-    services().setups.forget()
     flash("Saved. The next try uses it.", "good")
     return redirect(url_for(".edit", key=key))
 
@@ -264,21 +223,15 @@ def _tried(gateway: Gateway) -> list[Problem]:
 
 @pages.post("/<key>/pause")
 def pause(key: str) -> Any:
-    """Pauses, so that due sends are held; or goes on, and releases what was held for it."""
-    gateway = _gateway(key).model_copy(update={"paused": request.form.get("paused") == "yes"})
-    with services().database.writing() as writing:
-        row = setup.save_plain(writing, GatewayRow, store().id or 0, gateway, g.now)
-        released = (
-            0
-            if gateway.paused
-            else setup.release_paused(writing, row.id, f"{gateway.name} is paused.", services().clock.now())
-        )
-    services().setups.forget()
-    services().bell.ring()
-    flash(
-        "Paused: what is due is held." if gateway.paused else f"It runs again. {released} held sends were released.",
-        "good",
-    )
+    """Pauses, so that due sends are held; or resumes, and releases what was held for it."""
+    gateway = _gateway(key)
+    with work() as unit:
+        if request.form.get("paused") == "yes":
+            operations.pause(unit, gateway)
+            told = "Paused: what is due is held."
+        else:
+            told = f"It is active again. {operations.resume(unit, gateway)} held sends were released."
+    flash(told, "good")
     return redirect(url_for(".edit", key=key))
 
 
@@ -288,48 +241,15 @@ def verify(key: str) -> Any:
     gateway = _gateway(key)
     if gateway.sender is None:
         abort(400, "Only a mail gateway has a sender's address to verify.")
-    gateway_id = live().gateway_ids[key]
-    typed = "".join(request.form.get("code", "").split())
-    kept = services().vault.get(session(), "sender-code", gateway_id, g.now)
-    if typed:
-        if not kept or not secrets.compare_digest(kept[0].text.encode(), f"{gateway.sender.address} {typed}".encode()):
-            flash("That is not the code, or it is older than an hour. Have a new one sent.", "bad")
-            return redirect(url_for(".edit", key=key))
-        verified = gateway.model_copy(update={"sender": gateway.sender.model_copy(update={"verified": True})})
-        with services().database.writing() as writing:
-            setup.save_plain(writing, GatewayRow, store().id or 0, verified, g.now)
-            services().vault.expire(writing, "sender-code", gateway_id, g.now)
-        services().setups.forget()
-        flash(f"{gateway.sender.address} is verified.", "good")
-        return redirect(url_for(".edit", key=key))
-    return _send_code(gateway, gateway_id)
-
-
-def _send_code(gateway: Gateway, gateway_id: int) -> Any:
-    assert gateway.sender is not None
-    address, code = gateway.sender.address, f"{secrets.randbelow(1_000_000):06d}"
-    text = f"The code is {code}. Type it in on the page of {gateway.name} within an hour.\n"
-    mail = RenderedEmail(f"{code} is the code for {address}", f"<p>{text}</p>", text)
-    data = build(
-        mail,
-        Envelope(
-            address,
-            live().setup.store.name,
-            address,
-            "",
-            f"{secrets.token_hex(8)}@{address.rpartition('@')[2]}",
-            services().clock.now(),
-        ),
-    )
-    kept = services().vault.get(session(), "gateway", gateway_id, g.now)
-    way = way_for(gateway, kept[0].text if kept else "")
-    outcome = way.deliver(Mail(address, address, data), code)
-    way.close()
-    if outcome.kind != "accepted":
-        flash(f"The code could not be sent: {outcome.code} {outcome.answer}", "bad")
-        return redirect(url_for(".edit", key=gateway.key))
-    with services().database.writing() as writing:
-        services().vault.put(writing, "sender-code", gateway_id, f"{address} {code}", g.now)
-        services().vault.expire(writing, "sender-code", gateway_id, g.now + CODE_FOR)
-    flash(f"A code is on its way to {address}.", "good")
-    return redirect(url_for(".edit", key=gateway.key))
+    typed = request.form.get("code", "").strip()
+    try:
+        if typed:
+            with work() as unit:
+                operations.verify_sender(unit, gateway, typed)
+            flash(f"{gateway.sender.address} is verified.", "good")
+        else:
+            operations.send_code(services().installation, store_id(), gateway, actor())
+            flash(f"A code is on its way to {gateway.sender.address}.", "good")
+    except Invalid as error:
+        flash(f"{error.problems[0].what} {error.problems[0].mend}".strip(), "bad")
+    return redirect(url_for(".edit", key=key))

@@ -16,7 +16,7 @@ MOST_READ = 16 * 1024 * 1024
 PREFIX = "/in/"
 
 
-class IntakeFirst:
+class IntakeMiddleware:
     """WSGI: answers `/in/<source-key>` itself and passes everything else on.
 
     A delivery needs no session, token, template or page frame; without them one costs about half as much.

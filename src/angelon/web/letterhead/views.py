@@ -2,22 +2,23 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
-from flask import Blueprint, flash, g, jsonify, redirect, render_template, request, url_for
+from flask import Blueprint, flash, jsonify, redirect, render_template, request, url_for
 
 from angelon.core.colours import ENOUGH, contrast, ink_on
-from angelon.core.messages.attachments import Kept, file_name, sniff
+from angelon.core.messages.attachments import detect_media_type, file_name
 from angelon.core.messages.blocks import PAPER
 from angelon.core.problems import Invalid, Problem
-from angelon.core.specs import Message, Store
+from angelon.core.specs import Store
 from angelon.core.specs.base import read_spec
-from angelon.db import files, setup
-from angelon.db.setup import LiveSetup
-from angelon.db.tables import MessageRow, StoreRow
-from angelon.web import hand as hands
+from angelon.engine.operations import store as operations
+from angelon.web import sample_event as sample_events
+from angelon.web.conflicts import edits_seen
 from angelon.web.messages.preview import Preview, preview
-from angelon.web.services import live, services, session, store
+from angelon.web.sample_event import Wanted
+from angelon.web.services import live, messages, store, work
 
 pages = Blueprint("letterhead", __name__, url_prefix="/letterhead", template_folder="templates")
 
@@ -46,6 +47,7 @@ def _page(the_store: Store, problems: list[Problem], given: dict[str, str]) -> s
         given=given,
         pictures=pictures,
         team=team,
+        edits=given.get("edits", store().edits),
         sheets=_sheets(the_store),
         judged=_judged(the_store),
     )
@@ -64,29 +66,21 @@ def _judged(the_store: Store) -> dict[str, Any]:
 
 def _sheets(the_store: Store) -> list[tuple[str, str, Preview]]:
     """Every message with an email as it looks under a letterhead: key, name, preview."""
-    changed = LiveSetup(**{**vars(live()), "setup": _with(the_store)})
+    changed = replace(live(), setup=replace(live().setup, store=the_store))
+    mails = [row for row in messages() if row.spec.email]
+    wanted = {}
+    for row in mails:
+        sending = [active.route for active in live().setup.routes if active.route.send == row.key]
+        sources = {key for route in sending for key in route.sources}
+        types = {type_ for route in sending for type_ in route.when}
+        wanted[row.key] = Wanted(sources or None, types or None)
+    samples = sample_events.select_many(live(), wanted)
     made = []
-    for row in session().exec(
-        setup.select(MessageRow).where(MessageRow.store_id == store().id).order_by(setup.col(MessageRow.id))
-    ):
-        message = Message.model_validate(setup.current_spec(session(), row))
-        if not message.email:
-            continue
-        routes = [active.route for active in live().setup.routes if active.route.send == row.key]
-        hand = hands.take(
-            live(),
-            {s for route in routes for s in route.sources} or None,
-            {t for route in routes for t in route.when} or None,
-        )
-        locale = message.locale_for("email", the_store.locale) or message.locale
-        made.append((row.key, message.name, preview(message, "email", locale, changed, hand)))
+    for row in mails:
+        locale = row.spec.locale_for("email", the_store.locale) or row.spec.locale
+        seen = preview(row.spec, "email", locale, changed, samples[row.key])
+        made.append((row.key, row.spec.name, seen))
     return made
-
-
-def _with(the_store: Store) -> Any:
-    import dataclasses
-
-    return dataclasses.replace(live().setup, store=the_store)
 
 
 def _changed() -> Store:
@@ -144,16 +138,9 @@ def save() -> Any:
             changed = _with_logo(changed, file.filename if file else "", data)
     except Invalid as error:
         return _page(live().setup.store, error.problems, form), 422
-    with services().database.writing() as writing:
-        row = writing.get(StoreRow, store().id)
-        assert row is not None
-        row.spec = changed.plain()
-        if data:
-            mark = changed.letterhead.logo.removeprefix("library:")
-            files.put(writing, row.id or 0, Kept(0, *mark.split("/", 1), sniff(data), len(data)), data, g.now)  # type: ignore[call-arg]
-        setup.touch(writing, row.id or 0)
-    services().setups.forget()
-    flash("Kept. Every mail from now on has it.", "good")
+    with work() as unit:
+        operations.save_letterhead(unit, changed, data, edits_seen())
+    flash("Saved. Every mail from now on has it.", "good")
     return redirect(url_for(".index"))
 
 
@@ -162,12 +149,12 @@ def _with_logo(the_store: Store, name: str | None, data: bytes) -> Store:
         raise Invalid(
             [Problem("logo", "The picture is larger than 2 MB.", "Make it smaller; 600 pixels across are enough.")]
         )
-    if sniff(data) not in ("image/png", "image/jpeg", "image/gif"):
+    if detect_media_type(data) not in ("image/png", "image/jpeg", "image/gif"):
         raise Invalid(
             [
                 Problem(
                     "logo",
-                    f"The file is {sniff(data)} by its content.",
+                    f"The file is {detect_media_type(data)} by its content.",
                     "Use a PNG, JPEG or GIF: what every mail program shows.",
                 )
             ]

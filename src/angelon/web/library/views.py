@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from typing import Any
 
-from flask import Blueprint, Response, abort, flash, g, redirect, render_template, request, url_for
+from flask import Blueprint, Response, abort, flash, redirect, render_template, request, url_for
 
-from angelon.core.messages.attachments import Kept, file_name, sniff
+from angelon.core.messages.attachments import LibraryFile, detect_media_type, file_name
 from angelon.core.specs.keys import key_of
+from angelon.core.specs.message import FromLibrary
 from angelon.db import files
-from angelon.db.setup import select
-from angelon.db.tables import MessageRow
-from angelon.web.services import live, services, session, store
+from angelon.engine.operations import files as operations
+from angelon.web.services import live, messages, session, store_id, work
 
 pages = Blueprint("library", __name__, url_prefix="/files", template_folder="templates")
 
@@ -22,21 +22,16 @@ BY = {"": "every order", "sku": "orders with the sku", "reference": "the order",
 
 @pages.get("")
 def index() -> Any:
-    shelves: dict[str, list[Kept]] = {}
+    shelves: dict[str, list[LibraryFile]] = {}
     for file in sorted(live().files, key=lambda f: (f.shelf, f.name, f.by, f.match)):
         shelves.setdefault(file.shelf, []).append(file)
-    uses: dict[str, list[tuple[str, str]]] = {}
-    for row in session().exec(select(MessageRow).where(MessageRow.store_id == store().id)):
-        spec = row.draft or {}
-        message = live().setup.messages.get(row.key)
-        for attachment in [*(message.model_dump()["attachments"] if message else []), *spec.get("attachments", [])]:
-            if attachment.get("kind") == "library" and (row.key, spec.get("name", row.key)) not in uses.setdefault(
-                attachment["shelf"], []
-            ):
-                uses[attachment["shelf"]].append((row.key, message.name if message else spec.get("name", row.key)))
-    return render_template(
-        "library/index.html", shelves=shelves, by=BY, uses={shelf: dict(found) for shelf, found in uses.items()}
-    )
+    uses: dict[str, dict[str, str]] = {}
+    for row in messages():
+        for message in (row.live, row.draft):
+            for attachment in message.attachments if message is not None else ():
+                if isinstance(attachment, FromLibrary):
+                    uses.setdefault(attachment.shelf, {}).setdefault(row.key, row.spec.name)
+    return render_template("library/index.html", shelves=shelves, by=BY, uses=uses)
 
 
 @pages.post("")
@@ -59,26 +54,25 @@ def upload() -> Any:
         flash(problem, "bad")
         return redirect(url_for(".index"))
     name = file_name(file.filename or "", "file")
-    kept = Kept(0, shelf, name, sniff(data), len(data), by, match if by else "")  # type: ignore[arg-type]
-    with services().database.writing() as writing:
-        files.put(writing, store().id or 0, kept, data, g.now)
-    services().setups.forget()
+    kept = LibraryFile(0, shelf, name, detect_media_type(data), len(data), by, match if by else "")  # type: ignore[arg-type]
+    with work() as unit:
+        operations.put(unit, kept, data)
     flash(f"“{name}” is on the shelf {shelf}. By its content it is {kept.type}.", "good")
     return redirect(url_for(".index"))
 
 
 @pages.get("/<int:file_id>")
 def download(file_id: int) -> Any:
-    row = files.get(session(), store().id or 0, file_id)
+    row = files.get(session(), store_id(), file_id)
     if row is None:
         abort(404, "There is no such file.")
     return _answer(row.data, row.type, row.name, inline=False)
 
 
-@pages.get("/shown/<path:mark>")
-def shown(mark: str) -> Any:
+@pages.get("/shown/<path:path>")
+def shown(path: str) -> Any:
     """A picture that a mail shows, by shelf and name."""
-    row = files.shown(session(), store().id or 0, mark)
+    row = files.shown(session(), store_id(), path)
     if row is None or row.type not in SHOWN_INLINE:
         abort(404, "There is no such picture.")
     return _answer(row.data, row.type, row.name, inline=True)
@@ -94,12 +88,11 @@ def _answer(data: bytes, type_: str, name: str, inline: bool) -> Response:
     return answer
 
 
-@pages.post("/<int:file_id>/drop")
-def drop(file_id: int) -> Any:
-    with services().database.writing() as writing:
-        row = files.drop(writing, store().id or 0, file_id)
-    services().setups.forget()
+@pages.post("/<int:file_id>/remove")
+def remove(file_id: int) -> Any:
+    with work() as unit:
+        row = operations.remove(unit, file_id)
     if row is None:
         abort(404, "There is no such file.")
-    flash(f"“{row.name}” is taken off the shelf {row.shelf}. Mails that are due from now on go without it.", "good")
+    flash(f"“{row.name}” is removed from the shelf {row.shelf}. Mails that are due from now on go without it.", "good")
     return redirect(url_for(".index"))

@@ -2,28 +2,28 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import asdict, dataclass, field
 from decimal import Decimal
 from typing import Any
 
 import structlog
 
-from angelon.core.messages.chat import CompiledChat, RenderedChat
-from angelon.core.messages.email import RenderedEmail
-from angelon.core.messages.parts import Part, compiled_part
-from angelon.core.messages.preflight import Preflight, Sample, place_of, unknown_variable
-from angelon.core.messages.sms import CompiledSms, RenderedSms
-from angelon.core.messages.templates import CantRender
+from angelon.core.messages.channel import Part
+from angelon.core.messages.channels import compiled_part
+from angelon.core.messages.chat import CompiledChat
 from angelon.core.planning.people import customer
 from angelon.core.planning.plan import values_for
+from angelon.core.planning.preflight import Sample, place_of, unknown_variable
 from angelon.core.problems import Invalid, Problem
 from angelon.core.reading import Reading
 from angelon.core.recipes.context import Context
 from angelon.core.specs import Message
+from angelon.core.templates import CantRender
 from angelon.core.values import Value
-from angelon.db.setup import LiveSetup
+from angelon.db.live_setup import LiveSetup
 from angelon.web.formats import pictured
-from angelon.web.hand import Hand
+from angelon.web.sample_event import SampleEvent
 
 log = structlog.get_logger()
 
@@ -50,11 +50,16 @@ class Preview:
 
 
 def preview(
-    message: Message, channel: str, locale: str, live: LiveSetup, hand: Hand, samples: list[Sample] | None = None
+    message: Message,
+    channel: str,
+    locale: str,
+    live: LiveSetup,
+    sample: SampleEvent,
+    samples: list[Sample] | None = None,
 ) -> Preview:
     """Renders one variant, as `_preview`; a page with a draft that can't be shown opens all the same, and says so."""
     try:
-        return _preview(message, channel, locale, live, hand, samples)
+        return _preview(message, channel, locale, live, sample, samples)
     except Exception as error:
         log.exception("a draft could not be shown", message=message.key)
         return Preview(
@@ -71,7 +76,12 @@ def preview(
 
 
 def _preview(
-    message: Message, channel: str, locale: str, live: LiveSetup, hand: Hand, samples: list[Sample] | None = None
+    message: Message,
+    channel: str,
+    locale: str,
+    live: LiveSetup,
+    sample: SampleEvent,
+    samples: list[Sample] | None = None,
 ) -> Preview:
     """Renders one variant. A variable without a value is shown by its name in ⟨ ⟩, and is among the problems."""
     seen = Preview(channel, locale)
@@ -82,8 +92,8 @@ def _preview(
     except Invalid as error:
         seen.problems = error.problems
         return seen
-    values = _values(message, channel, locale, compiled, live, hand, seen)
-    if isinstance(compiled, CompiledChat):
+    values = _values(message, channel, locale, compiled, live, sample, seen)
+    if isinstance(compiled, CompiledChat):  # shown even where the message can't be made
         seen.more["placeholders"] = _placeholders(compiled, values)
     try:
         made = compiled.render(values)
@@ -102,28 +112,13 @@ def _preview(
             )
         )
     seen.made = True
-    if isinstance(made, RenderedEmail):
-        seen.subject, seen.html, seen.text, seen.bytes = (
-            made.subject,
-            pictured(made.html),
-            made.text,
-            len(made.html.encode()),
-        )
-        seen.files = [_called(wanted) for wanted in made.wanted]
-        seen.more |= {
-            name: value for name, value in (("cc", made.cc), ("bcc", made.bcc), ("reply_to", made.reply_to)) if value
-        }
-    elif isinstance(made, RenderedSms) and isinstance(compiled, CompiledSms):
-        seen.text = made.text
-        seen.more |= _sms(made, compiled, live, samples or [])
-    elif isinstance(made, RenderedChat):
-        seen.text = made.text
-        seen.more |= {"header": made.header, "footer": made.footer, "buttons": list(made.buttons), **_chat_price(live)}
+    seen.text, seen.html, seen.bytes = made.text, pictured(made.page), len(made.page.encode())
+    _MORE[channel](seen, made, compiled, live, samples or [])
     return seen
 
 
 def _values(
-    message: Message, channel: str, locale: str, compiled: Part, live: LiveSetup, hand: Hand, seen: Preview
+    message: Message, channel: str, locale: str, compiled: Part, live: LiveSetup, sample: SampleEvent, seen: Preview
 ) -> dict[str, Value]:
     """What the text is filled with: the event in hand's values, else samples, else the names themselves."""
     unknown = sorted(compiled.names - set(live.setup.variables) - {"order"})
@@ -131,8 +126,8 @@ def _values(
         unknown_variable(name, live.setup).at(place_of(message, channel, locale, name)) for name in unknown
     ]
     values: dict[str, Any] = {}
-    if hand.reading is not None and hand.variables is not None:
-        values, missing = values_for(compiled.names - set(unknown), hand.reading, hand.variables)
+    if sample.reading is not None and sample.variables is not None:
+        values, missing = values_for(compiled.names - set(unknown), sample.reading, sample.variables)
         for problem in missing:
             name = problem.where.rpartition(".")[2]
             seen.problems.append(
@@ -144,13 +139,13 @@ def _values(
                 )
             )
             values[name] = f"⟨{name}⟩"
-        address, name, _ = customer(channel, hand.reading)
-        seen.to = f"{name} <{address}>" if name and channel == "email" else address
+        address, name, _ = customer(channel, sample.reading)
+        seen.to = f"{name} <{address}>" if name and "@" in address else address
     else:
         values = {name: _sample(name, live) for name in compiled.names if name != "order"}
         values["order"] = Reading({}, Context()).order() | {"number": "⟨number⟩"}
     for name in compiled.names:
-        if values.get(name) is None and (name in unknown or hand.reading is None):
+        if values.get(name) is None and (name in unknown or sample.reading is None):
             values[name] = f"⟨{name}⟩"
     return values
 
@@ -160,7 +155,7 @@ def _sample(name: str, live: LiveSetup) -> Any:
     return variable.sample if variable and variable.sample is not None else f"⟨{name}⟩"
 
 
-def _called(wanted: Any) -> str:
+def _file_label(wanted: Any) -> str:
     if wanted.kind == "library":
         return f"files of the shelf “{wanted.shelf}” for this order"
     return f"calendar entry on {wanted.on:%-d %B}" if wanted.kind == "calendar" else wanted.name or wanted.url
@@ -180,9 +175,23 @@ def _placeholders(compiled: CompiledChat, values: dict[str, Value]) -> list[dict
     return found
 
 
-def _sms(made: RenderedSms, compiled: CompiledSms, live: LiveSetup, samples: list[Sample]) -> dict[str, Any]:
+def _email(seen: Preview, made: Any, compiled: Part, live: LiveSetup, samples: list[Sample]) -> None:
+    seen.subject = made.subject
+    seen.files = [_file_label(wanted) for wanted in made.wanted]
+    lists = (("cc", made.cc), ("bcc", made.bcc), ("reply_to", made.reply_to))
+    seen.more |= {name: value for name, value in lists if value}
+
+
+def _chat(seen: Preview, made: Any, compiled: Part, live: LiveSetup, samples: list[Sample]) -> None:
+    gateway = next((one for one in live.setup.gateways.values() if one.channel == "chat"), None)
+    seen.more |= {"header": made.header, "footer": made.footer, "buttons": list(made.buttons)}
+    if gateway and gateway.price:
+        seen.more["cost"] = f"{gateway.price:.3f} {live.setup.store.currency}"
+
+
+def _sms(seen: Preview, made: Any, compiled: Part, live: LiveSetup, samples: list[Sample]) -> None:
     """Segments and cost of this text, and of the shortest, typical and longest that the samples make of it."""
-    gateway = next((way for way in live.setup.gateways.values() if way.channel == "sms"), None)
+    gateway = next((one for one in live.setup.gateways.values() if one.channel == "sms"), None)
     price = Decimal(gateway.price) if gateway else Decimal(0)
     currency = live.setup.store.currency
     lengths = []
@@ -194,14 +203,15 @@ def _sms(made: RenderedSms, compiled: CompiledSms, live: LiveSetup, samples: lis
             other = compiled.render(values)
         except CantRender:
             continue
-        lengths.append((other.count.segments, other.count.units, sample.label, other.count.encoding))
+        count = getattr(other, "count", made.count)
+        lengths.append((count.segments, count.units, sample.label, count.encoding))
     lengths.sort()
     told = (
         [("shortest", lengths[0]), ("typical", lengths[len(lengths) // 2]), ("longest", lengths[-1])] if lengths else []
     )
     count = made.count
     room = {"GSM-7": (160, 153), "UCS-2": (70, 67)}[count.encoding][count.segments > 1]
-    return {
+    seen.more |= {
         "encoding": count.encoding,
         "segments": count.segments,
         "units": count.units,
@@ -212,36 +222,27 @@ def _sms(made: RenderedSms, compiled: CompiledSms, live: LiveSetup, samples: lis
         "cap": gateway.max_segments if gateway else 0,
         "spread": [
             {
-                "said": said,
+                "label": which,
                 "segments": s,
                 "units": u,
                 "with": label,
                 "encoding": e,
                 "cost": f"{price * s:.3f} {currency}" if price else "",
             }
-            for said, (s, u, label, e) in told
+            for which, (s, u, label, e) in told
         ],
     }
 
 
-def _chat_price(live: LiveSetup) -> dict[str, str]:
-    gateway = next((way for way in live.setup.gateways.values() if way.channel == "chat"), None)
-    return {"cost": f"{gateway.price:.3f} {live.setup.store.currency}"} if gateway and gateway.price else {}
+_MORE: dict[str, Callable[[Preview, Any, Part, LiveSetup, list[Sample]], None]] = {
+    "email": _email,
+    "sms": _sms,
+    "chat": _chat,
+}
+"""What a preview shows besides the text, by channel."""
 
 
-def preflight(
-    message: Message, live: LiveSetup, samples: list[Sample], reviews: dict[tuple[str, str], str]
-) -> list[Problem]:
-    """What would go wrong with a message as it stands: errors keep it from being published, warnings don't."""
-    speaking = [
-        (active.route.channel, active.route.gateway, active.route.sources)
-        for active in live.setup.routes
-        if active.route.send == message.key
-    ]
-    return Preflight(message, live.setup, speaking, samples, live.files, reviews).run()
-
-
-def way_to(where: str, message: Message) -> tuple[str, str]:
+def edit_location(where: str, message: Message) -> tuple[str, str]:
     """Where a problem is mended: the address of the page, and the field on it."""
     first, _, rest = where.partition(".")
     if first in ("email", "sms", "chat"):

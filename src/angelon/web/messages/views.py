@@ -4,64 +4,57 @@ from __future__ import annotations
 
 from typing import Any
 
-from flask import Blueprint, Response, abort, flash, g, jsonify, redirect, render_template, request, url_for
+from flask import Blueprint, Response, abort, flash, jsonify, redirect, render_template, request, url_for
 
 from angelon.core.messages.blocks import Tokens
+from angelon.core.messages.channels import CHANNEL_LABELS, CHANNELS, compiled_part
 from angelon.core.messages.cleaning import cleaned
-from angelon.core.messages.preflight import Sample
-from angelon.core.messages.templates import BadTemplate
-from angelon.core.planning.sentence import CALLED
-from angelon.core.problems import Invalid, Problem
-from angelon.core.specs import Message, Variable
+from angelon.core.planning.preflight import Sample
+from angelon.core.problems import Conflict, Invalid, NotFound, Problem
+from angelon.core.specs import Gateway, Message, Variable
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.keys import key_of
-from angelon.core.specs.message import CHANNELS
+from angelon.core.specs.stored import upgraded
+from angelon.core.templates import BadTemplate
 from angelon.core.values import regional, show
-from angelon.db import reviews, setup
-from angelon.db.tables import MessageRow, RevisionRow, RouteRow
-from angelon.engine.reviewing import Reviewing
-from angelon.web import hand as hands
-from angelon.web.messages import comparing, starters, testing
-from angelon.web.messages.preview import Preview, preflight, preview, way_to
+from angelon.db import reviews, sends, specs
+from angelon.db.specs import StoredMessage, StoredRoute
+from angelon.engine.operations import messages as operations
+from angelon.engine.operations import sends as send_operations
+from angelon.engine.operations.checks import ChecksFailed
+from angelon.engine.reviews import ReviewService
+from angelon.web import sample_event as sample_events
+from angelon.web.messages import comparing, starters
+from angelon.web.messages.preview import Preview, edit_location, preview
 from angelon.web.numbers import whole
-from angelon.web.services import live, services, session, store
+from angelon.web.services import live, messages, read_anew, routes, services, session, store_id, work
 
 pages = Blueprint("messages", __name__, url_prefix="/messages", template_folder="templates")
 
-BLANK: dict[str, dict[str, Any]] = {
-    "email": {"subject": "", "blocks": [{"kind": "heading", "text": ""}, {"kind": "text", "text": ""}]},
-    "sms": {"text": ""},
-    "chat": {"body": ""},
-}
-"""What a part that is added starts from."""
 SAMPLES = 8
 """Events that a text is tried with for its length, size and links."""
 
 
-def _row(key: str) -> MessageRow:
-    row = setup.by_key(session(), MessageRow, store().id or 0, key)
-    if row is None:
+def _stored(key: str) -> StoredMessage:
+    found = specs.message(session(), store_id(), key)
+    if found is None:
         abort(404, f"There is no message “{key}”.")
-    found: MessageRow = row
     return found
-
-
-def _message(row: MessageRow) -> Message:
-    return Message.model_validate(setup.current_spec(session(), row))
 
 
 @pages.get("")
 def index() -> Any:
-    rows = []
-    routes = session().exec(setup.select(RouteRow).where(RouteRow.store_id == store().id)).all()
-    spoken = [(route, setup.current_spec(session(), route)) for route in routes]
-    for row in session().exec(
-        setup.select(MessageRow).where(MessageRow.store_id == store().id).order_by(setup.col(MessageRow.id))
-    ):
-        message = _message(row)
-        by = [(route, spec) for route, spec in spoken if spec.get("send") == row.key]
-        rows.append((row, message, by))
-    return render_template("messages/index.html", rows=rows, starters=starters.STARTERS, channels=CHANNELS)
+    sending: dict[str, list[StoredRoute]] = {}
+    for route in routes():
+        sending.setdefault(route.spec.send, []).append(route)
+    rows = [(row, row.spec, sending.get(row.key, [])) for row in messages()]
+    return render_template(
+        "messages/index.html",
+        rows=rows,
+        starters=starters.STARTERS,
+        channels=CHANNELS,
+        unreadable=[one for one in specs.unreadable(session(), store_id()) if one[0] == "message"],
+    )
 
 
 @pages.post("")
@@ -69,81 +62,61 @@ def create() -> Any:
     """A new message: an empty one, or one of the starting points in the shop's languages."""
     starter = starters.by_key(request.form.get("starter", ""))
     name = request.form.get("name", "").strip() or (starter.name if starter else "")
-    key = key_of(name)
-    if not key:
-        flash("Give the message a name with at least one letter or digit.", "bad")
-        return redirect(url_for(".index"))
-    the_store = live().setup.store
-    locale = the_store.locale
-    spec: dict[str, Any] = {"key": key, "name": name, "locale": locale, "email": {locale: BLANK["email"]}}
+    shop = live().setup.store
+    spec, variables = None, []
     if starter:
-        spec = starter.spec(key, name, locale, [locale, *the_store.locales])
+        spec = starter.spec("new", name or "new", shop.locale, [shop.locale, *shop.locales])
+        variables = [read_spec(Variable, variable) for variable in starter.variables]
     try:
-        new = read_spec(Message, spec)
+        with work() as unit:
+            made = operations.create(unit, name, spec, variables)
     except Invalid as error:
         flash(f"{error.problems[0].what} {error.problems[0].mend}", "bad")
         return redirect(url_for(".index"))
-    with services().database.writing() as writing:
-        if setup.by_key(writing, MessageRow, store().id or 0, key):
-            flash(f"There is a message called “{key}” already. Choose another name.", "bad")
-            return redirect(url_for(".index"))
-        setup.save_draft(writing, MessageRow, store().id or 0, new, g.now)
-        made = []
-        for variable in starter.variables if starter else []:
-            if variable["name"] not in live().setup.variables:
-                setup.save_variable(writing, store().id or 0, read_spec(Variable, variable))
-                made.append(variable["name"])
-    services().setups.forget()
     if made:
+        many = len(made) > 1
         flash(
-            f"The text uses {', '.join(made)}, which you did not have: {'they are' if len(made) > 1 else 'it is'} "
-            f"there now, and each source still has to say where to find {'them' if len(made) > 1 else 'it'}.",
+            f"The text uses {', '.join(made)}, which you did not have: {'they are' if many else 'it is'} there now, "
+            f"and each source still has to say where to find {'them' if many else 'it'}.",
             "good",
         )
-    return redirect(url_for(".edit", key=key))
+    return redirect(url_for(".edit", key=key_of(name)))
 
 
 @pages.get("/<key>")
 def edit(key: str) -> Any:
-    row = _row(key)
-    message = _message(row)
-    hand = _hand(key)
+    row = _stored(key)
+    message = row.spec
+    sample = _sample_event(key)
     channel = request.args.get("channel", "")
     if channel not in CHANNELS:
         channel = (message.channels() or ["email"])[0]
-    wanted = request.args.get("locale") or (hand.reading.text("language") if hand.reading else "")
+    wanted = request.args.get("locale") or (sample.reading.text("language") if sample.reading else "")
     locale = message.locale_for(channel, wanted) or message.locale
     samples = _samples(key)
+    shop = live().setup.store
     return render_template(
         "messages/edit.html",
         row=row,
         message=message,
         channel=channel,
         locale=locale,
-        hand=hand,
-        variables=_variables(hand),
-        revision=_live_revision(row),
+        sample=sample,
+        variables=_variables(sample),
+        stamp=operations.stamp(row),
         routes=[active.route for active in live().setup.routes if active.route.send == key],
-        seen=preview(message, channel, locale, live(), hand, samples),
+        seen=preview(message, channel, locale, live(), sample, samples),
         checks=_checked(message, row, samples),
         locales=list(message.variants(channel)),
         cards=_cards(message, row),
         channels=CHANNELS,
-        called=CALLED,
+        called=CHANNEL_LABELS,
         library=_library(),
-        expected=[
-            tag
-            for tag in [live().setup.store.locale, *live().setup.store.locales]
-            if tag not in message.variants(channel)
-        ],
-        team=live().setup.store.team,
-        gateways=[way for way in live().setup.gateways.values() if way.channel == channel],
+        expected=[tag for tag in [shop.locale, *shop.locales] if tag not in message.variants(channel)],
+        team=shop.team,
+        gateways=[gateway for gateway in live().setup.gateways.values() if gateway.channel == channel],
         review=_review(message, row, locale) if channel == "chat" else None,
     )
-
-
-def _live_revision(row: MessageRow) -> RevisionRow | None:
-    return session().get(RevisionRow, row.live_id) if row.live_id else None
 
 
 def _sources(key: str) -> list[str]:
@@ -152,9 +125,9 @@ def _sources(key: str) -> list[str]:
     return [s for s in live().setup.sources if s in found] or list(live().setup.sources)
 
 
-def _hand(key: str) -> hands.Hand:
+def _sample_event(key: str) -> sample_events.SampleEvent:
     """The event in hand among those that the message's routes listen to; any where none does."""
-    return hands.take(live(), _sources(key))
+    return sample_events.select(live(), _sources(key))
 
 
 def _samples(key: str) -> list[Sample]:
@@ -163,28 +136,30 @@ def _samples(key: str) -> list[Sample]:
     keys = _sources(key)
     for source_key in keys:
         source = live().setup.sources[source_key]
-        for hand in hands.samples(live(), source, live().source_ids[source_key], max(2, SAMPLES // len(keys))):
-            if hand.reading is not None and hand.variables is not None:
-                found.append(Sample(hand.number, source, hand.reading, hand.variables))
+        for sample in sample_events.samples(
+            live(), source, live().source_ids[source_key], max(2, SAMPLES // len(keys))
+        ):
+            if sample.reading is not None and sample.variables is not None:
+                found.append(Sample(sample.number, source, sample.reading, sample.variables))
     return found[: SAMPLES * 2]
 
 
-def _checked(message: Message, row: MessageRow, samples: list[Sample]) -> list[tuple[Problem, str, str]]:
+def _checked(message: Message, row: StoredMessage, samples: list[Sample]) -> list[tuple[Problem, str, str]]:
     """What would go wrong, each with the page and the field where it is mended."""
     return [
-        (problem, *way_to(problem.where, message))
-        for problem in preflight(message, live(), samples, reviews.states(session(), row.id or 0))
+        (problem, *edit_location(problem.where, message))
+        for problem in operations.preflight(message, live(), samples, reviews.states(session(), row.id))
     ]
 
 
-def _cards(message: Message, row: MessageRow) -> dict[str, str]:
+def _cards(message: Message, row: StoredMessage) -> dict[str, str]:
     """A few words on each part."""
     said = {}
     for channel in CHANNELS:
         variants = message.variants(channel)
         said[channel] = ", ".join(variants) if variants else "not written"
     if message.chat:
-        states = [r.state for r in reviews.of_message(session(), row.id or 0)]
+        states = [r.state for r in reviews.of_message(session(), row.id)]
         if "submitted" in states:
             said["chat"] += " · in review"
     return said
@@ -200,13 +175,15 @@ def _library() -> dict[str, Any]:
     }
 
 
-def _variables(hand: hands.Hand) -> list[dict[str, Any]]:
+def _variables(sample: sample_events.SampleEvent) -> list[dict[str, Any]]:
     """Every variable with its value for the event in hand, for the list to insert from."""
     listed = []
     the_store = live().setup.store
-    locale = regional((hand.reading.text("language") if hand.reading else "") or the_store.locale, the_store.country)
+    locale = regional(
+        (sample.reading.text("language") if sample.reading else "") or the_store.locale, the_store.country
+    )
     for name, variable in live().setup.variables.items():
-        evaluation = hand.variables[name] if hand.variables else None
+        evaluation = sample.variables[name] if sample.variables else None
         value = show(evaluation.value, locale) if evaluation and evaluation.present else ""
         listed.append(
             {
@@ -221,7 +198,7 @@ def _variables(hand: hands.Hand) -> list[dict[str, Any]]:
         {
             "name": "order.number",
             "type": "text",
-            "value": hand.number,
+            "value": sample.number,
             "about": "the customer-facing number, as the source reads it",
             "required": False,
         }
@@ -232,69 +209,41 @@ def _variables(hand: hands.Hand) -> list[dict[str, Any]]:
 @pages.post("/<key>/draft")
 def save(key: str) -> Any:
     """Keeps the draft and answers with its preview. A text that can't be rendered is kept all the same."""
-    _row(key)
+    _stored(key)
     body = request.get_json(silent=True)
-    if not isinstance(body, dict):
-        return jsonify({"detail": "The page sent something that is no message. Reload it."}), 400
-    spec = body.get("spec")
-    if not isinstance(spec, dict) or spec.get("key") != key:
+    spec = body.get("spec") if isinstance(body, dict) else None
+    if not isinstance(body, dict) or not isinstance(spec, dict) or spec.get("key") != key:
         return jsonify({"detail": "The page sent something that is no message. Reload it."}), 400
     try:
         message = read_spec(Message, spec)
     except Invalid as error:
         return jsonify({"saved": False, "problems": [p.as_dict() for p in error.problems]}), 422
     channel, locale = str(body.get("channel", "email")), str(body.get("locale") or message.locale)
-    samples = _samples(key) if channel == "sms" else []
-    seen = (
-        preview(message, channel, locale, live(), _hand(key), samples) if channel in CHANNELS else Preview()
-    )  # first: what can't be shown is not kept
-    with services().database.writing() as writing:
-        if not body.get("force") and not _from_here(setup.by_key(writing, MessageRow, store().id or 0, key), body):
-            return jsonify(
-                {
-                    "saved": False,
-                    "elsewhere": True,
-                    "problems": [
-                        Problem(
-                            "", "The draft was changed in another window meanwhile.", "Load that one, or keep yours."
-                        ).as_dict()
-                    ],
-                }
-            ), 409
-        kept = setup.save_draft(writing, MessageRow, store().id or 0, message, g.now)
-    return jsonify({"saved": True, "known": _stamp(kept), "preview": seen.as_dict(), "problems": []})
-
-
-def _from_here(row: MessageRow | None, body: dict[str, Any]) -> bool:
-    """Whether the draft is still the one that the page knew, or the one that the page had sent just before
-    (`after`).
-    """
+    seen = Preview()
+    if channel in CHANNELS:  # first: what can't be shown is not kept
+        samples = _samples(key) if channel == "sms" else []
+        seen = preview(message, channel, locale, live(), _sample_event(key), samples)
     known, after = body.get("known"), body.get("after")
-    if row is None or known is None or known == _stamp(row):
-        return True
     try:
-        return (
-            isinstance(after, dict)
-            and row.draft is not None
-            and read_spec(Message, after) == read_spec(Message, row.draft)
-        )
-    except Invalid:
-        return False
-
-
-def _stamp(row: MessageRow) -> str:
-    return row.drafted_at.isoformat() if row.drafted_at and row.draft is not None else ""
+        with work() as unit:
+            known = known if isinstance(known, str) else None
+            after = after if isinstance(after, dict) else None
+            stamp = operations.save_draft(unit, message, known, after, bool(body.get("force")))
+    except Conflict:
+        what = "The draft was changed in another window meanwhile."
+        problem = Problem("", what, "Load that one, or keep yours.").as_dict()
+        return jsonify({"saved": False, "elsewhere": True, "problems": [problem]}), 409
+    return jsonify({"saved": True, "known": stamp, "preview": seen.as_dict(), "problems": []})
 
 
 @pages.get("/<key>/preflight")
 def preflight_part(key: str) -> Any:
     """What would go wrong with the draft, as a part of the page."""
-    row = _row(key)
-    message = _message(row)
+    row = _stored(key)
     return render_template(
         "messages/_checks.html",
-        checks=_checked(message, row, _samples(key)),
-        message=message,
+        checks=_checked(row.spec, row, _samples(key)),
+        message=row.spec,
         channel=request.args.get("channel"),
         locale=request.args.get("locale"),
     )
@@ -302,50 +251,42 @@ def preflight_part(key: str) -> Any:
 
 @pages.post("/<key>/publish")
 def publish(key: str) -> Any:
-    row = _row(key)
-    message = _message(row)
-    errors = [problem for problem, _, _ in _checked(message, row, _samples(key)) if problem.severity == "error"]
-    back = redirect(url_for(".edit", key=key, locale=request.form.get("locale"), channel=request.form.get("channel")))
-    if errors:
-        flash(f"Not published: {errors[0].what} {errors[0].mend}", "bad")
-        return back
-    from angelon.web.checks import gate
-
-    red = gate.red_for_message(message)
-    if red and request.form.get("although") != "yes":
-        carried = {name: request.form.get(name, "") for name in ("locale", "channel")}
+    carried = {name: request.form.get(name, "") for name in ("locale", "channel")}
+    back = redirect(url_for(".edit", key=key, locale=carried["locale"] or None, channel=carried["channel"] or None))
+    samples = _samples(key)
+    try:
+        with work() as unit:
+            revision = operations.publish(unit, key, samples, request.form.get("override") == "yes")
+            number = revision.number
+    except ChecksFailed as error:
         return render_template(
-            "checks/red.html",
-            outcomes=red,
-            what=message.name,
+            "checks/failed.html",
+            outcomes=error.outcomes,
+            what=_stored(key).spec.name,
             to=url_for(".publish", key=key),
             back=url_for(".edit", key=key),
             carried=carried,
         ), 409
-    with services().database.writing() as writing:
-        revision = setup.publish(
-            writing, setup.by_key(writing, MessageRow, store().id or 0, key), g.now, gate.although(red)
-        )
-    services().setups.forget()
+    except NotFound:
+        raise
+    except Invalid as error:
+        flash(f"Not published: {error.problems[0].what} {error.problems[0].mend}", "bad")
+        return back
     unused = not any(active.route.send == key for active in live().setup.routes)
-    flash(
-        f"Revision {revision.number} is live. "
-        + ("No live route sends it yet, so nobody gets it." if unused else "Every send from now on says this."),
-        "good",
-    )
+    more = "No live route sends it yet, so nobody gets it." if unused else "Every send from now on says this."
+    flash(f"Revision {number} is live. {more}", "good")
     return back
 
 
 @pages.post("/<key>/discard")
 def discard(key: str) -> Any:
     """Goes back to what is live."""
-    with services().database.writing() as writing:
-        row = setup.by_key(writing, MessageRow, store().id or 0, key)
-        if row and row.live_id:
-            row.draft = None
-            flash("The draft is gone; this is what is live.", "good")
-        else:
-            flash("Nothing is live yet, so there is nothing to go back to.", "bad")
+    with work() as unit:
+        live_before = operations.discard_draft(unit, key)
+    if live_before:
+        flash("The draft is discarded; this is what is live.", "good")
+    else:
+        flash("Nothing is live yet, so there is nothing to go back to.", "bad")
     return redirect(url_for(".edit", key=key))
 
 
@@ -354,37 +295,33 @@ def discard(key: str) -> Any:
 
 @pages.post("/<key>/variant")
 def variant(key: str) -> Any:
-    """Adds a part or a language to the draft, or takes one out."""
-    row = _row(key)
-    spec = setup.current_spec(session(), row)
+    """Adds a channel or a language to the draft, or takes one out."""
     channel, locale = request.form.get("channel", ""), request.form.get("locale", "").strip()
     if channel not in CHANNELS:
         abort(400, "There is no such channel.")
-    part = dict(spec.get(channel, {}))
-    if request.form.get("act") == "remove":
-        part.pop(locale, None)
-        said = f"{CALLED[channel]} in {locale} is taken out of the draft."
-    else:
-        message = _message(row)
-        like = message.locale_for(channel, locale)
-        part.setdefault(locale, part[like] if like else BLANK[channel])
-        said = f"{locale} starts from the text in {like}: translate it." if like and like != locale else ""
+    removing = request.form.get("act") == "remove"
+    told = f"{CHANNEL_LABELS[channel]} in {locale} is taken out of the draft." if removing else ""
     try:
-        made = read_spec(Message, {**spec, channel: part})
+        with work() as unit:
+            if removing:
+                operations.remove_text(unit, key, channel, locale)
+            else:
+                like = operations.add_text(unit, key, channel, locale)
+                told = f"{locale} starts from the text in {like}: translate it." if like and like != locale else ""
+    except NotFound:
+        raise
     except Invalid as error:
         flash(f"“{locale}” is no language: {error.problems[0].what} Write it like de or de-AT.", "bad")
         return redirect(url_for(".edit", key=key, channel=channel))
-    with services().database.writing() as writing:
-        setup.save_draft(writing, MessageRow, store().id or 0, made, g.now)
-    if said:
-        flash(said, "good")
-    return redirect(url_for(".edit", key=key, channel=channel, locale=locale if locale in part else None))
+    if told:
+        flash(told, "good")
+    return redirect(url_for(".edit", key=key, channel=channel, locale=None if removing else locale))
 
 
 @pages.post("/<key>/import")
 def import_page(key: str) -> Any:
     """A page of HTML from a file, with what no mail may hold taken out; the editor puts it into the draft."""
-    _row(key)
+    _stored(key)
     file = request.files.get("file")
     if file is None:
         return jsonify({"detail": "Choose a file of HTML."}), 400
@@ -418,29 +355,30 @@ def import_page(key: str) -> Any:
 @pages.get("/<key>/revisions")
 def revisions(key: str) -> Any:
     """Two revisions side by side: by default what is live, and the draft."""
-    row = _row(key)
-    kept = setup.revisions_of(session(), "message", row.id or 0)
-    specs: dict[str, tuple[str, dict[str, Any]]] = {str(r.number): (f"Revision {r.number}", r.spec) for r in kept}
+    row = _stored(key)
+    kept = specs.revisions(session(), "message", row.id)
+    found: dict[str, tuple[str, dict[str, Any]]] = {
+        str(one.number): (f"Revision {one.number}", upgraded("message", one.spec)) for one in kept
+    }
     if row.draft is not None:
-        specs = {"draft": ("The draft", row.draft)} | specs
-    names = list(specs)
-    live_number = next((str(r.number) for r in kept if r.id == row.live_id), "")
-    new = request.args.get("new") if request.args.get("new") in specs else (names[0] if names else "")
-    old = (
-        request.args.get("old")
-        if request.args.get("old") in specs
-        else (live_number if live_number and live_number != new else next((n for n in names if n != new), new))
-    )
-    changes = comparing.compare(specs[old or ""][1], specs[new or ""][1]) if names else []
+        found = {"draft": ("The draft", row.draft.plain())} | found
+    names = list(found)
+    live_number = str(row.number) if row.live is not None else ""
+    new = request.args.get("new", "")
+    new = new if new in found else (names[0] if names else "")
+    old = request.args.get("old", "")
+    if old not in found:
+        other = next((name for name in names if name != new), new)
+        old = live_number if live_number and live_number != new else other
     return render_template(
         "messages/revisions.html",
         row=row,
-        message=_message(row),
+        message=row.spec,
         kept=kept,
-        specs=specs,
+        specs=found,
         old=old,
         new=new,
-        changes=changes,
+        changes=comparing.compare(found[old][1], found[new][1]) if names else [],
         live_number=live_number,
     )
 
@@ -448,13 +386,9 @@ def revisions(key: str) -> Any:
 @pages.post("/<key>/restore")
 def restore(key: str) -> Any:
     """Makes an older revision the draft; what is live stays until it is published."""
-    row = _row(key)
     number = whole(request.form.get("revision"))
-    found = next((r for r in setup.revisions_of(session(), "message", row.id or 0) if r.number == number), None)
-    if found is None:
-        abort(404, "There is no such revision.")
-    with services().database.writing() as writing:
-        setup.save_draft(writing, MessageRow, store().id or 0, Message.model_validate(found.spec), g.now)
+    with work() as unit:
+        operations.restore(unit, key, number)
     flash(f"The draft says what revision {number} said. Publish it to make it live.", "good")
     return redirect(url_for(".edit", key=key))
 
@@ -462,62 +396,64 @@ def restore(key: str) -> Any:
 # ---- review -------------------------------------------------------------------------------------------------------
 
 
-def _reviewing() -> Reviewing:
+def _review_service() -> ReviewService:
     made = services()
-    return Reviewing(made.database, made.setups, made.vault, made.clock)
+    return ReviewService(made.database, made.setups, made.vault, made.clock)
 
 
-def _review(message: Message, row: MessageRow, locale: str) -> dict[str, Any]:
+def _review(message: Message, row: StoredMessage, locale: str) -> dict[str, Any]:
     """How the chat text stands with the providers that review: the state of this very text, and of earlier ones."""
-    from angelon.core.messages.chat import compile_chat
-
-    ways = [way for way in live().setup.gateways.values() if way.channel == "chat" and way.review is not None]
-    mark = ""
+    digest = ""
     if locale in message.chat:
         try:
-            mark = compile_chat(message.chat[locale], live().setup.store, locale).numbered.mark(message.category)
+            part = compiled_part(message, "chat", locale, live().setup.store)
+            digest = part.approval_digest(message.category)
         except Invalid:
-            mark = ""
-    earlier = [r for r in reviews.of_message(session(), row.id or 0) if r.locale == locale]
-    return {"gateways": ways, "now": next((r for r in earlier if r.mark == mark), None), "earlier": earlier[:6]}
+            digest = ""
+    earlier = [one for one in reviews.of_message(session(), row.id) if one.locale == locale]
+    return {
+        "gateways": _reviewing_gateways(),
+        "now": next((one for one in earlier if one.digest == digest), None),
+        "earlier": earlier[:6],
+    }
+
+
+def _reviewing_gateways() -> list[Gateway]:
+    return [one for one in live().setup.gateways.values() if one.channel == "chat" and one.review is not None]
 
 
 @pages.post("/<key>/review")
 def submit(key: str) -> Any:
     """Hands the chat text of one language in for review."""
-    row = _row(key)
-    message, locale = _message(row), request.form.get("locale", "")
-    gateway = request.form.get("gateway") or next(
-        (k for k, way in live().setup.gateways.items() if way.channel == "chat" and way.review is not None), ""
-    )
-    if locale not in message.chat or gateway not in live().setup.gateways:
-        abort(400, "There is no such text to hand in.")
+    row = _stored(key)
+    locale = request.form.get("locale", "")
+    gateway = request.form.get("gateway") or next((one.key for one in _reviewing_gateways()), "")
+    if locale not in row.spec.chat or gateway not in live().setup.gateways:
+        abort(400, "There is no such text to submit.")
     try:
-        kept = _reviewing().submit(live(), message, row.id or 0, gateway, locale)
+        kept = _review_service().submit(live(), row.spec, row.id, gateway, locale)
     except Invalid as error:
-        flash(f"Not handed in: {error.problems[0].what} {error.problems[0].mend}", "bad")
+        flash(f"Not submitted: {error.problems[0].what} {error.problems[0].mend}", "bad")
         return redirect(url_for(".edit", key=key, channel="chat", locale=locale))
+    read_anew()
     services().setups.forget()
-    said = {
+    told = {
         "approved": "It is approved: it can be published.",
         "rejected": f"It is rejected: {kept.reason}",
         "submitted": "It is in review. The page says so when it is decided.",
     }
-    flash(said[kept.state], "bad" if kept.state == "rejected" else "good")
+    flash(told[kept.state], "bad" if kept.state == "rejected" else "good")
     return redirect(url_for(".edit", key=key, channel="chat", locale=locale))
 
 
 @pages.get("/<key>/review")
 def review_part(key: str) -> Any:
     """How the chat text stands now, as a part of the page; asks the provider where it waits."""
-    row = _row(key)
-    _reviewing().look(row.id)
-    session().rollback()
-    g.pop("live", None)
-    message, locale = _message(_row(key)), request.args.get("locale", "")
-    return render_template(
-        "messages/_review.html", row=row, message=message, locale=locale, review=_review(message, row, locale)
-    )
+    _review_service().check_pending(_stored(key).id)
+    read_anew()
+    row, locale = _stored(key), request.args.get("locale", "")
+    review = _review(row.spec, row, locale)
+    return render_template("messages/_review.html", row=row, message=row.spec, locale=locale, review=review)
 
 
 # ---- test sends ---------------------------------------------------------------------------------------------------
@@ -526,30 +462,24 @@ def review_part(key: str) -> Any:
 @pages.post("/<key>/test")
 def test(key: str) -> Any:
     """Sends the draft to somebody of the shop, through the real gateway; answers with the send."""
-    row = _row(key)
-    message, form = _message(row), request.form
+    row = _stored(key)
+    sample = _sample_event(key).facts()
+    channel, locale, gateway, to = (request.form.get(name, "") for name in ("channel", "locale", "gateway", "to"))
     try:
-        send_id = testing.send(
-            row,
-            message,
-            form.get("channel", ""),
-            form.get("locale", ""),
-            form.get("gateway", ""),
-            form.get("to", ""),
-            _hand(key),
-        )
+        with work() as unit:
+            send_id = send_operations.send_test(unit, row.id, row.spec, channel, locale, gateway, to, sample)
     except Invalid as error:
         return jsonify({"detail": f"{error.problems[0].what} {error.problems[0].mend}"}), 422
-    services().bell.ring()
     return jsonify({"send": send_id})
 
 
 @pages.get("/<key>/test/<send_id>")
 def tested(key: str, send_id: str) -> Any:
     """How a test send stands, as a part of the page."""
-    found = testing.look(send_id)
-    if found is None:
+    found = sends.details(session(), store_id(), send_id)
+    if found is None or not found.listed.send.test:
         abort(404, "There is no such send.")
-    answer = Response(render_template("messages/_tested.html", send=found.listed.send, attempts=found.attempts))
-    answer.headers["X-Settled"] = "yes" if found.listed.send.state not in ("scheduled", "sending") else "no"
+    send = found.listed.send
+    answer = Response(render_template("messages/_tested.html", send=send, attempts=found.attempts))
+    answer.headers["X-Settled"] = "yes" if send.state not in ("scheduled", "sending") else "no"
     return answer

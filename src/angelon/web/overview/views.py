@@ -9,13 +9,12 @@ from typing import Any
 from flask import Blueprint, g, render_template, request
 
 from angelon.core import event_types
-from angelon.core.specs import Route
-from angelon.db import events, gateway_health, overview, setup, shapes
-from angelon.db.tables import OrderRow, RouteRow
+from angelon.core.planning.readiness import problems_of
+from angelon.db import events, gateway_health, overview, shapes, specs
+from angelon.db.specs import StoredRoute
 from angelon.web.formats import moment
-from angelon.web.sends.views import names
-from angelon.web.services import live, services, session, store
-from angelon.web.sources.bench import drifting
+from angelon.web.services import live, names, routes, services, session, store_id
+from angelon.web.sources.mapping import drifting
 
 pages = Blueprint("overview", __name__, template_folder="templates")
 
@@ -47,15 +46,15 @@ class Need:
     href: str
 
 
-def the_line(counts: dict[str, int], routes: list[tuple[RouteRow, Route]]) -> list[Stop]:
+def the_line(counts: dict[str, int], stored: list[StoredRoute]) -> list[Stop]:
     most = max([counts.get(t, 0) for t, _ in event_types.LINE] + [1])
     stops = []
     for number, (type_, label) in enumerate(event_types.LINE):
         speaking: dict[str, list[str]] = {}
         waiting: dict[str, list[str]] = {}
-        for row, route in routes:
-            if type_ in route.when:
-                (speaking if row.on else waiting).setdefault(route.channel, []).append(row.key)
+        for row in stored:
+            if type_ in row.spec.when:
+                (speaking if row.on else waiting).setdefault(row.spec.channel, []).append(row.key)
         stops.append(
             Stop(
                 type_,
@@ -88,14 +87,9 @@ def index() -> Any:
     span = request.args.get("span", "month")
     days = SPANS.get(span, SPANS["month"])[1]
     since = g.now - dt.timedelta(days=days)
-    store_id = store().id or 0
     counts = overview.events_by_type(session(), list(live().source_ids.values()), since)
-    routes = [
-        (row, Route.model_validate(setup.current_spec(session(), row)))
-        for row in session().exec(setup.select(RouteRow).where(RouteRow.store_id == store_id))
-    ]
-    stops = the_line(counts, routes)
-    sends, trouble, orders = overview.by_day(session(), store_id, g.now - dt.timedelta(days=31), g.zone)
+    stops = the_line(counts, routes())
+    sends, trouble, orders = overview.by_day(session(), store_id(), g.now - dt.timedelta(days=31), g.zone)
     return render_template(
         "overview/index.html",
         stops=stops,
@@ -103,7 +97,7 @@ def index() -> Any:
         sidings=[
             (label, counts.get(t, 0), X0 + round(after * STEP) + 10, t) for t, label, after in event_types.SIDINGS
         ],
-        needs=needs(store_id),
+        needs=needs(),
         days=_days(sends, trouble, orders),
         span=span,
         spans=SPANS,
@@ -112,80 +106,60 @@ def index() -> Any:
     )
 
 
-def needs(store_id: int) -> list[Need]:
-    found = _engine_needs(store_id)
-    numbers = {
-        o.id: o.number
-        for o in session().exec(
-            setup.select(OrderRow).where(
-                setup.col(OrderRow.id).in_([s.order_id for s in overview.attention(session(), store_id, g.now)])
-            )
-        )
-    }
-    for send in overview.attention(session(), store_id, g.now):
-        word = "Held" if send.state == "held" else "Gave up"
-        found.append(
-            Need(
-                send.state,
-                f"{word}: {numbers.get(send.order_id, 'a send')}",
-                send.reason,
-                "See the send",
-                f"/sends/{send.id}",
-            )
-        )
-    from angelon.core.planning.readiness import problems_of
-
+def needs() -> list[Need]:
+    found = _engine_needs()
+    stuck = overview.attention(session(), store_id(), g.now)
+    numbers = events.orders_of(session(), {send.order_id for send in stuck if send.order_id is not None})
+    for send in stuck:
+        word = "Held" if send.state == "held" else "Failed"
+        number = numbers[send.order_id].number if send.order_id in numbers else "a send"
+        found.append(Need(send.state, f"{word}: {number}", send.reason, "See the send", f"/sends/{send.id}"))
     for active in live().setup.routes:
-        problems = [problem for problem in problems_of(active.route, live().setup) if problem.severity == "error"]
+        problems = [one for one in problems_of(active.route, live().setup) if one.severity == "error"]
         if problems:
-            found.append(
-                Need(
-                    "held",
-                    f"Route {active.route.name}",
-                    problems[0].what,
-                    "Open the route",
-                    f"/routes/{active.route.key}",
-                )
-            )
+            what, key = problems[0].what, active.route.key
+            found.append(Need("held", f"Route {active.route.name}", what, "Open the route", f"/routes/{key}"))
+    for kind, key, why in specs.unreadable(session(), store_id()):
+        found.append(Need("failed", f"The {kind} {key} can’t be read", why, "Open it", f"/{kind}s/{key}"))
+    return [*found, *_drifts(), *_unused()][:8]
+
+
+def _drifts() -> list[Need]:
+    """Sources whose payloads no longer have what a recipe needs."""
+    found = []
+    known = shapes.of_sources(session(), list(live().source_ids.values()))
     for key, source in live().setup.sources.items():
-        drifts = drifting(source, shapes.of_source(session(), live().source_ids[key]))
+        drifts = drifting(source, known.get(live().source_ids[key], {}))
         if drifts:
-            first = min(drifts.values(), key=lambda d: d.since)
-            paths = list(dict.fromkeys(d.path for d in drifts.values()))
-            found.append(
-                Need(
-                    "retrying",
-                    f"Drift: {source.name}",
-                    f"{', '.join(paths[:3])}: {first.said}",
-                    "Map it again",
-                    f"/sources/{key}/read?open={next(iter(drifts))}",
-                )
-            )
-    speaking = {active.route.send for active in live().setup.routes}
-    all_routes = [
-        setup.current_spec(session(), row).get("send")
-        for row in session().exec(setup.select(RouteRow).where(RouteRow.store_id == store_id))
+            first = min(drifts.values(), key=lambda drift: drift.since)
+            paths = ", ".join(list(dict.fromkeys(drift.path for drift in drifts.values()))[:3])
+            href = f"/sources/{key}/read?open={next(iter(drifts))}"
+            found.append(Need("retrying", f"Drift: {source.name}", f"{paths}: {first.label}", "Map it again", href))
+    return found
+
+
+def _unused() -> list[Need]:
+    """Published messages that no route sends."""
+    used = {row.spec.send for row in routes()} | {active.route.send for active in live().setup.routes}
+    return [
+        Need(
+            "scheduled",
+            f"{one.name} is in no route",
+            "It is published, and nothing sends it.",
+            "Make a route",
+            "/routes",
+        )
+        for key, one in live().setup.messages.items()
+        if key not in used
     ]
-    for key, message in live().setup.messages.items():
-        if key not in speaking and key not in all_routes:
-            found.append(
-                Need(
-                    "scheduled",
-                    f"{message.name} is in no route",
-                    "It is published, and nothing sends it.",
-                    "Make a route",
-                    "/routes",
-                )
-            )
-    return found[:8]
 
 
-def _engine_needs(store_id: int) -> list[Need]:
+def _engine_needs() -> list[Need]:
     """What stands still: a set-up that can't be read, gateways that are unreachable, events that could not be
     planned.
     """
     found = []
-    unreadable = services().setups.unreadable().get(store_id)
+    unreadable = services().setups.unreadable().get(store_id())
     if unreadable:
         found.append(
             Need(

@@ -37,5 +37,5 @@ def receive(key: str, token: str) -> Any:
     found = take_all(
         services().database, live(), gateway, told[:200] if isinstance(told, list) else [told], services().clock
     )
-    services().bell.ring()
+    services().notifier.notify()
     return jsonify({"receipts": found})

@@ -15,21 +15,21 @@ from angelon.core.deliveries import Received, read_delivery
 from angelon.core.payload.body import NotReadable
 from angelon.core.planning import checking
 from angelon.core.planning.effect import Change, compare
-from angelon.core.planning.given import ALWAYS, ActiveRoute, Contact, Event, Facts
+from angelon.core.planning.inputs import ALWAYS, ActiveRoute, Contact, Event, Facts
 from angelon.core.planning.plan import Decision, PlannedSend, TraceLine, decide, work_out
 from angelon.core.specs import Route
-from angelon.db import events, routes, setup
-from angelon.db.tables import RevisionRow, RouteRow
-from angelon.engine.rehearsing import Rehearsed, Span, rehearse
+from angelon.db import events
+from angelon.db.specs import StoredRoute
+from angelon.engine.rehearsals import Rehearsed, Span, rehearse
 from angelon.web.messages.comparing import marked
-from angelon.web.routes.sentence import names, rendered
-from angelon.web.routes.views import row_of
-from angelon.web.services import live, services, session, store
+from angelon.web.routes.sentence import rendered
+from angelon.web.routes.views import stored
+from angelon.web.services import live, names, routes, services, session
 
 pages = Blueprint("rehearsals", __name__, url_prefix="/rehearsals", template_folder="templates")
 
 SPANS = {"7d": Span(7), "30d": Span(30), "100": Span(0, 100), "1000": Span(0, 1000), "10000": Span(0, 10_000)}
-SAID = {
+SPAN_LABELS = {
     "7d": "the last 7 days",
     "30d": "the last 30 days",
     "100": "the last 100 events",
@@ -41,11 +41,8 @@ SHOWN = 200
 
 @pages.get("")
 def index() -> Any:
-    rows = [
-        (row, Route.model_validate(setup.current_spec(session(), row)))
-        for row in routes.all_of(session(), store().id or 0)
-    ]
-    return render_template("rehearsals/index.html", rows=rows, spans=SAID)
+    rows = [(row, row.spec) for row in routes()]
+    return render_template("rehearsals/index.html", rows=rows, spans=SPAN_LABELS)
 
 
 @pages.get("/<route>")
@@ -55,7 +52,7 @@ def span(route: str) -> Any:
 
 @pages.get("/<route>/effect")
 def effect(route: str) -> Any:
-    row = row_of(route)
+    row = stored(route)
     if not row.live_id or row.draft is None:
         flash("The route has no change that is not live: there is nothing to compare.", "bad")
         return redirect(url_for("routes.edit", key=route))
@@ -63,18 +60,23 @@ def effect(route: str) -> Any:
 
 
 def _page(route: str, kind: str) -> Any:
-    row = row_of(route)
+    row = stored(route)
     chosen = request.args.get("span", "30d")
-    spec = Route.model_validate(setup.current_spec(session(), row))
+    spec = row.spec
     return render_template(
-        "rehearsals/span.html", row=row, route=spec, kind=kind, spans=SAID, chosen=chosen if chosen in SPANS else "30d"
+        "rehearsals/span.html",
+        row=row,
+        route=spec,
+        kind=kind,
+        spans=SPAN_LABELS,
+        chosen=chosen if chosen in SPANS else "30d",
     )
 
 
 @pages.get("/<route>/run")
 def run(route: str) -> Any:
     """A rehearsal as it goes, a line of JSON for each step: how far it is, and in the end the page's part as HTML."""
-    row = row_of(route)
+    row = stored(route)
     span = SPANS.get(request.args.get("span", ""), SPANS["30d"])
     chosen = _routes(row, request.args.get("kind", "span"))
     skipped = events.count_others(
@@ -101,14 +103,12 @@ def run(route: str) -> Any:
     return Response(stream_with_context(lines()), mimetype="application/x-ndjson", headers={"X-Accel-Buffering": "no"})
 
 
-def _routes(row: RouteRow, kind: str) -> dict[str, Route]:
-    now = Route.model_validate(setup.current_spec(session(), row))
+def _routes(row: StoredRoute, kind: str) -> dict[str, Route]:
     if kind != "effect":
-        return {"now": now}
-    revision = session().get(RevisionRow, row.live_id) if row.live_id else None
-    if revision is None:
+        return {"now": row.spec}
+    if row.live is None:
         abort(404, "The route has never been live: there is nothing to compare with.")
-    return {"was": Route.model_validate(revision.spec), "now": now}
+    return {"was": row.live, "now": row.spec}
 
 
 class _Spans:
@@ -184,8 +184,8 @@ def both(change: Change) -> tuple[Markup, Markup] | None:
 @pages.post("/<route>/given")
 def given(route: str) -> Any:
     """Rehearses a delivery that was pasted or uploaded."""
-    row = row_of(route)
-    spec = Route.model_validate(setup.current_spec(session(), row))
+    row = stored(route)
+    spec = row.spec
     file = request.files.get("file")
     data = file.read(2_000_000) if file and file.filename else request.form.get("body", "").encode()
     if not data.strip():

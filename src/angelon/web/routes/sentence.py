@@ -3,101 +3,80 @@
 from __future__ import annotations
 
 import dataclasses
-import json
 from typing import Any
-from zoneinfo import ZoneInfo
 
 from flask import g
 
 from angelon.core import event_types
-from angelon.core.conditions.evaluate import said_group
-from angelon.core.messages.parts import compiled_part
-from angelon.core.messages.templates import CantRender
-from angelon.core.planning.given import ALWAYS, ActiveRoute, Event, Facts
-from angelon.core.planning.occasion import Occasion
+from angelon.core.conditions.evaluate import describe_group
+from angelon.core.messages.channels import CHANNELS, compiled_part
+from angelon.core.planning.context import PlanningContext
+from angelon.core.planning.inputs import ALWAYS, ActiveRoute, Event, Facts
 from angelon.core.planning.plan import Decision, PlannedSend, TraceLine, decide
-from angelon.core.planning.readiness import problems_of
-from angelon.core.planning.sentence import said_guards, said_once, said_otherwise, said_to
+from angelon.core.planning.sentence import describe_fallback, describe_guards, describe_once, describe_recipients
 from angelon.core.planning.subjects import subject, subjects, worked_condition
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Route
-from angelon.core.specs.condition import OPERATORS, SAID, Group
+from angelon.core.specs.condition import OPERATOR_LABELS, OPERATORS, Group
 from angelon.core.specs.source import LINE_PARTS, PARCEL_PARTS
-from angelon.core.timing.due import said as timing_said
+from angelon.core.templates import CantRender
+from angelon.core.timing.due import describe as describe_timing
 from angelon.core.values import show
-from angelon.db import facts, routes, sends, setup, shapes
+from angelon.db import history, routes, sends, shapes
+from angelon.db.live_setup import LiveSetup
 from angelon.db.sends import Filter
-from angelon.db.setup import LiveSetup
-from angelon.db.tables import MessageRow, RouteRow
-from angelon.web import hand as hands
-from angelon.web.numbers import row_ids, whole
-from angelon.web.services import live, session, store
-from angelon.web.sources.bench import drifting
-
-
-def names() -> dict[str, dict[str, str]]:
-    """What sources, messages, gateways and routes are called, by key. Drafts count."""
-    messages = {}
-    for row in session().exec(setup.select(MessageRow).where(MessageRow.store_id == store().id)):
-        messages[row.key] = setup.current_spec(session(), row).get("name", row.key)
-    return {
-        "sources": {key: source.name for key, source in live().setup.sources.items()},
-        "messages": messages,
-        "gateways": {key: gateway.name for key, gateway in live().setup.gateways.items()},
-        "routes": {
-            row.key: setup.current_spec(session(), row).get("name", row.key)
-            for row in routes.all_of(session(), store().id or 0)
-        },
-    }
+from angelon.db.specs import StoredRoute
+from angelon.engine.operations import routes as operations
+from angelon.web import sample_event as sample_events
+from angelon.web.services import live, names, session, store_id
+from angelon.web.sources.mapping import drifting
 
 
 def problems(route: Route, called: dict[str, dict[str, str]]) -> list[Problem]:
     """What keeps a route from going live, and what is to be minded."""
-    today = g.now.astimezone(ZoneInfo(live().setup.store.timezone)).date()
-    return problems_of(route, live().setup, called["routes"], today)
+    return operations.problems(route, live(), called["routes"], g.now)
 
 
-def page(row: RouteRow) -> dict[str, Any]:
+def page(row: StoredRoute) -> dict[str, Any]:
     """Everything that the sentence and its rehearsal show."""
-    route = Route.model_validate(setup.current_spec(session(), row))
-    hand = hands.take(live(), route.sources or None, route.when or None)
-    if hand.event is None:
-        hand = hands.take(live(), route.sources or None)
-    decision = rehearse(route, hand, live())
-    revision = session().get(setup.RevisionRow, row.live_id) if row.live_id else None
-    total = sends.counts(session(), store().id or 0, Filter(route_id=row.id), "states")
+    route = row.spec
+    setup = live().setup
+    sample = sample_events.select(live(), route.sources or None, route.when or None)
+    if sample.event is None:
+        sample = sample_events.select(live(), route.sources or None)
+    decision = rehearse(route, sample, live())
+    total = sends.counts(session(), store_id(), Filter(route_id=row.id), "states")
     called = names()
     return {
         "row": row,
         "route": route,
-        "hand": hand,
+        "sample": sample,
         "decision": decision,
-        "revision": revision,
         "problems": problems(route, called),
         "names": called,
         "total": sum(total.values()),
         "shown": [(send, rendered(send, live())) for send in decision.sends] if decision else [],
         "types": event_types.LABELS,
         "by_part": by_part(decision.trace) if decision else {},
-        "conditions": conditions(route.only_if, hand, route),
-        "dates": [n for n, v in live().setup.variables.items() if v.type.value == "date"],
+        "conditions": conditions(route.only_if, sample, route),
+        "dates": [name for name, variable in setup.variables.items() if variable.type.value == "date"],
         "drifts": drifts(route),
-        "said": {
-            "if": said_group(route.only_if),
-            "timing": timing_said(route.timing),
-            "to": said_to(route),
-            "once": said_once(route),
-            "guards": said_guards(route, called["routes"]),
-            "otherwise": said_otherwise(route, called["gateways"], called["messages"]),
+        "labels": {
+            "if": describe_group(route.only_if),
+            "timing": describe_timing(route.timing),
+            "to": describe_recipients(route),
+            "once": describe_once(route),
+            "guards": describe_guards(route, called["routes"]),
+            "fallback": describe_fallback(route, called["gateways"], called["messages"]),
         },
-        "roles": sorted({member.role for member in live().setup.store.team if member.role}),
-        "gateway_channel": {key: gateway.channel for key, gateway in live().setup.gateways.items()},
+        "roles": sorted({member.role for member in setup.store.team if member.role}),
+        "gateway_channel": {key: gateway.channel for key, gateway in setup.gateways.items()},
         "addresses": "\n".join(
             ", ".join(part for part in (r.name, r.who) if part) for r in route.to if r.kind == "address"
         ),
         "paths": "\n".join(r.who for r in route.to if r.kind == "path"),
-        "waiting": routes.waiting(session(), row.id or 0, g.now),
-        "variables": list(live().setup.variables),
+        "waiting": routes.waiting(session(), row.id, g.now),
+        "variables": list(setup.variables),
     }
 
 
@@ -124,9 +103,11 @@ def drifts(route: Route) -> list[tuple[str, str, Any]]:
     """(source key, source name, drift) of every field that this route's message or recipient needs and that has
     drifted.
     """
-    needed = {"reading.email" if route.channel == "email" else "reading.phone", "reading.reference"}
+    needed = {f"reading.{CHANNELS[route.channel].address_part}", "reading.reference"}
     message = live().setup.messages.get(route.send)
-    for locale in message.variants(route.channel) if message else ():
+    if message is None:
+        return []
+    for locale in message.variants(route.channel):
         try:
             needed |= {
                 f"recipes.{name}" for name in compiled_part(message, route.channel, locale, live().setup.store).names
@@ -134,26 +115,27 @@ def drifts(route: Route) -> list[tuple[str, str, Any]]:
         except Invalid:
             continue
     found = []
+    known = shapes.of_sources(session(), [live().source_ids[key] for key in route.sources if key in live().source_ids])
     for key in route.sources:
         source = live().setup.sources.get(key)
         if source:
-            told = drifting(source, shapes.of_source(session(), live().source_ids[key]))
-            found += [(key, source.name, drift) for mark, drift in told.items() if mark in needed]
+            found_here = drifting(source, known.get(live().source_ids[key], {}))
+            found += [(key, source.name, drift) for field_id, drift in found_here.items() if field_id in needed]
     return found
 
 
-def rehearse(route: Route, hand: hands.Hand, now: LiveSetup) -> Decision | None:
+def rehearse(route: Route, sample: sample_events.SampleEvent, now: LiveSetup) -> Decision | None:
     """What a route as it stands would make of the event in hand; nothing is stored and nothing sent."""
-    if hand.event is None or hand.reading is None or hand.variables is None or hand.source is None:
+    if sample.event is None or sample.reading is None or sample.variables is None or sample.source is None:
         return None
-    event = happened(hand)
+    event = happened(sample)
     return decide(
         event,
-        hand.reading,
-        hand.variables,
+        sample.reading,
+        sample.variables,
         ActiveRoute(route, ALWAYS),
         now.setup,
-        known(hand, [route], now),
+        known(sample, [route], now),
         event.received_at,
     )
 
@@ -169,55 +151,60 @@ def rendered(send: PlannedSend, now: LiveSetup) -> Any:
         return None
 
 
-def happened(hand: hands.Hand) -> Event:
+def happened(sample: sample_events.SampleEvent) -> Event:
     """The event in hand as planning takes it."""
-    assert hand.event is not None
-    assert hand.source is not None
+    assert sample.event is not None
+    assert sample.source is not None
     return Event(
-        hand.event.id,
-        hand.event.type,
-        hand.event.name,
-        hand.source.key,
-        hand.payload,
-        hand.event.received_at,
-        hand.event.was,
-        hand.event.now,
+        sample.event.id,
+        sample.event.type,
+        sample.event.name,
+        sample.source.key,
+        sample.payload,
+        sample.event.received_at,
+        sample.event.was,
+        sample.event.now,
     )
 
 
-def known(hand: hands.Hand, asking: list[Route], now: LiveSetup) -> Facts:
+def known(sample: sample_events.SampleEvent, asking: list[Route], now: LiveSetup) -> Facts:
     """What had happened when the event in hand came, without what these routes themselves have said: a rehearsal starts
     anew.
     """
-    assert hand.event is not None
-    assert hand.reading is not None
+    assert sample.event is not None
+    assert sample.reading is not None
     leave = frozenset(route.key for route in asking)
-    found = facts.of_one(
+    found = history.of_one(
         session().connection(),
         now,
         asking,
-        hand.event.source_id,
-        hand.reading,
-        hand.event.parent_id or hand.event.id,
+        sample.event.source_id,
+        sample.reading,
+        sample.event.parent_id or sample.event.id,
         leave,
     )
-    at = hand.event.received_at
-    before = tuple(one for one in found.spoken if one.at <= at)
+    at = sample.event.received_at
+    before = tuple(one for one in found.prior_sends if one.at <= at)
     return dataclasses.replace(
         found,
         status=None,
-        spoken=before,
+        prior_sends=before,
         same_delivery=tuple(one for one in found.same_delivery if one.at <= at),
         types=tuple(t for t in found.types if t[1] <= at),
-        spoken_customer=tuple(moment for moment in found.spoken_customer if moment < at),
+        sent_to_customer=tuple(moment for moment in found.sent_to_customer if moment < at),
     )
 
 
-def conditions(group: Group, hand: hands.Hand, route: Route | None = None) -> dict[str, Any]:
+def conditions(group: Group, sample: sample_events.SampleEvent, route: Route | None = None) -> dict[str, Any]:
     """What a page needs to show and change conditions: the group, how each part came out, what may be looked at."""
     verdict = None
     values: dict[str, str] = {}
-    if hand.event is not None and hand.reading is not None and hand.variables is not None and hand.source is not None:
+    if (
+        sample.event is not None
+        and sample.reading is not None
+        and sample.variables is not None
+        and sample.source is not None
+    ):
         asking = [
             (route or Route(key="x", name="x")).model_copy(
                 update={
@@ -232,11 +219,11 @@ def conditions(group: Group, hand: hands.Hand, route: Route | None = None) -> di
                 }
             )
         ]
-        event, past = happened(hand), known(hand, asking, live())
-        occasion = Occasion(event, hand.reading, hand.variables, live().setup, past, event.received_at)
-        verdict = worked_condition(group, occasion).as_dict()
+        event, past = happened(sample), known(sample, asking, live())
+        context = PlanningContext(event, sample.reading, sample.variables, live().setup, past, event.received_at)
+        verdict = worked_condition(group, context).as_dict()
         for name, _ in subjects(live().setup):
-            found = subject(name, occasion)
+            found = subject(name, context)
             values[name] = (
                 show(
                     found.value if not isinstance(found.value, tuple) else " → ".join(found.value),
@@ -252,111 +239,7 @@ def conditions(group: Group, hand: hands.Hand, route: Route | None = None) -> di
         "verdict": verdict,
         "subjects": listed,
         "operators": OPERATORS,
-        "said": SAID,
+        "said": OPERATOR_LABELS,
         "called": segments,
         "items": {"order.lines": list(LINE_PARTS), "order.parcels": list(PARCEL_PARTS)},
     }
-
-
-# ---- the form, read back ------------------------------------------------------------------------------------------
-
-
-def spec_from(form: Any, spec: dict[str, Any]) -> dict[str, Any]:
-    """The spec with what one part of the form says in place of what it said. Raises Invalid where the form can't be
-    read.
-    """
-    spec = dict(spec)
-    for part in ("name", "send", "gateway", "once", "rank"):
-        if part in form:
-            spec[part] = form[part] or (0 if part == "rank" else "")
-    for part in ("when", "sources"):
-        if f"{part}.there" in form:
-            spec[part] = form.getlist(part)
-    if form.get("own_type", "").strip():
-        spec["when"] = [*spec.get("when", []), form["own_type"].strip()]
-    if "once_days" in form:
-        spec["once_days"] = form["once_days"] or 0
-    if "timing.there" in form:
-        spec["timing"] = _timing(form)
-    if "to.there" in form:
-        spec["to"] = _recipients(form)
-    if "guards.there" in form:
-        spec["guards"] = _guards(form)
-    if "otherwise.there" in form:
-        spec["otherwise"] = _otherwise(form)
-    if "asks.there" in form:
-        spec["asks"] = [
-            {"variable": variable, "asks": text.strip()}
-            for variable, text in zip(form.getlist("asks.variable"), form.getlist("asks.text"), strict=False)
-            if variable
-        ]
-    if "only_if" in form:
-        try:
-            spec["only_if"] = json.loads(form["only_if"])
-        except (ValueError, RecursionError):
-            raise Invalid([Problem("if", "The page sent conditions that can’t be read.", "Reload it.")]) from None
-    gateway = live().setup.gateways.get(spec.get("gateway", ""))
-    if gateway is not None:
-        spec["channel"] = gateway.channel
-    return spec
-
-
-def _recipients(form: Any) -> list[dict[str, Any]]:
-    found: list[dict[str, Any]] = [{"kind": "customer"}] if form.get("to.customer") else []
-    found += [{"kind": "role", "who": role} for role in form.getlist("to.role")]
-    for line in form.get("to.addresses", "").splitlines():
-        name, comma, address = line.strip().rpartition(",")
-        if line.strip():
-            found.append({"kind": "address", "who": address.strip(), "name": name.strip() if comma else ""})
-    return found + [
-        {"kind": "path", "who": line.strip()} for line in form.get("to.paths", "").splitlines() if line.strip()
-    ]
-
-
-def _guards(form: Any) -> dict[str, Any]:
-    caps = [
-        {"most": most, "per": per, "days": days or 0}
-        for most, per, days in zip(
-            form.getlist("cap.most"), form.getlist("cap.per"), form.getlist("cap.days"), strict=False
-        )
-        if most.strip()
-    ]
-    flags = {
-        name: bool(form.get(f"guards.{name}"))
-        for name in ("skip_discounted", "skip_refunded", "after_answer", "even_if_told")
-    }
-    return {"caps": caps, "after_route": form.get("guards.after_route", ""), **flags}
-
-
-def _otherwise(form: Any) -> dict[str, Any]:
-    ways = []
-    for gateway, send in zip(form.getlist("way.gateway"), form.getlist("way.send"), strict=False):
-        if gateway:
-            known_one = live().setup.gateways.get(gateway)
-            ways.append({"gateway": gateway, "channel": known_one.channel if known_one else "email", "send": send})
-    return {"ways": ways, "within_minutes": form.get("otherwise.within") or 0, "tell": form.get("otherwise.tell", "")}
-
-
-def _timing(form: Any) -> dict[str, Any]:
-    """The timing of the sentence's form; what is left empty is left out."""
-    made: dict[str, Any] = {
-        name: form[f"timing.{name}"]
-        for name in ("amount", "unit", "at", "zone", "not_before", "not_after", "late")
-        if form.get(f"timing.{name}")
-    }
-    anchor = form.get("timing.anchor", "event")
-    made |= (
-        {"anchor": "expected", "variable": anchor.partition(":")[2]}
-        if anchor.startswith("day:")
-        else {"anchor": anchor}
-    )
-    if form.get("timing.before") == "yes" and whole(str(made.get("amount", "0")).lstrip("-")) is not None:
-        made["amount"] = -abs(int(made["amount"]))
-    if form.get("timing.windowed"):
-        made["window"] = {
-            "start": form.get("timing.start") or "08:00",
-            "end": form.get("timing.end") or "20:00",
-            "weekdays": row_ids(form.getlist("timing.weekdays")),
-            "holidays": not form.get("timing.no_holidays"),
-        }
-    return made

@@ -10,102 +10,77 @@ from flask import Blueprint, abort, flash, g, jsonify, redirect, render_template
 
 from angelon.core import event_types
 from angelon.core.problems import Invalid, Problem
-from angelon.core.specs import Route
-from angelon.core.specs.base import read_spec
-from angelon.core.specs.keys import key_of
-from angelon.db import routes, sends, setup
-from angelon.db.sends import Filter
-from angelon.db.tables import RouteRow
-from angelon.web.checks import gate
-from angelon.web.routes.sentence import names, page, problems, spec_from
-from angelon.web.services import live, services, session, store
+from angelon.db import sends, specs
+from angelon.db.specs import StoredRoute
+from angelon.engine.operations import routes as operations
+from angelon.engine.operations.checks import ChecksFailed
+from angelon.web.conflicts import edits_seen
+from angelon.web.routes.form import changes_from
+from angelon.web.routes.sentence import page, problems
+from angelon.web.services import names, routes, session, store_id, work
 
 pages = Blueprint("routes", __name__, url_prefix="/routes", template_folder="templates")
 
 
-def row_of(key: str) -> RouteRow:
+def stored(key: str) -> StoredRoute:
     """The route of an address; 404 where there is none."""
-    row = setup.by_key(session(), RouteRow, store().id or 0, key)
-    if row is None or row.gone_at is not None:
-        abort(
-            404,
-            f"There is no route “{key}”."
-            if row is None
-            else f"The route “{key}” was deleted. It can be brought back on the page of routes.",
-        )
-    found: RouteRow = row
+    found = specs.route(session(), store_id(), key)
+    if found is None:
+        abort(404, f"There is no route “{key}”.")
+    if found.gone_at is not None:
+        abort(404, f"The route “{key}” was deleted. It can be restored on the page of routes.")
     return found
 
 
 @pages.get("")
 def index() -> Any:
-    rows = []
     order = {type_: number for number, type_ in enumerate(event_types.LABELS)}
     called = names()
-    for row in routes.all_of(session(), store().id or 0):
-        route = Route.model_validate(setup.current_spec(session(), row))
-        week = sends.counts(
-            session(), store().id or 0, Filter(route_id=row.id, since=g.now - dt.timedelta(days=7)), "states"
-        )
-        rows.append((row, route, week, problems(route, called)))
-    rows.sort(key=lambda r: (min((order.get(t, 99) for t in r[1].when), default=99), r[1].rank))
-    gone = setup.by_key(session(), RouteRow, store().id or 0, request.args.get("gone", ""))
+    week = sends.states_by_route(session(), store_id(), g.now - dt.timedelta(days=7))
+    rows = [(row, row.spec, week.get(row.id, {}), problems(row.spec, called)) for row in routes()]
+    rows.sort(key=lambda r: (min((order.get(t, 99) for t in r[1].when), default=99), r[1].priority))
+    gone = specs.route(session(), store_id(), request.args["gone"]) if request.args.get("gone") else None
     return render_template(
-        "routes/index.html", rows=rows, names=called, gone=gone if gone is not None and gone.gone_at else None
+        "routes/index.html",
+        rows=rows,
+        names=called,
+        gone=gone if gone is not None and gone.gone_at else None,
+        unreadable=[one for one in specs.unreadable(session(), store_id()) if one[0] == "route"],
     )
 
 
 @pages.post("")
 def create() -> Any:
-    name = request.form.get("name", "").strip()
-    key = key_of(name)
-    if not key:
-        flash("Give the route a name with at least one letter or digit.", "bad")
+    try:
+        with work() as unit:
+            key = operations.create(unit, request.form.get("name", "").strip(), request.form.get("when", ""))
+    except Invalid as error:
+        flash(f"{error.problems[0].what} {error.problems[0].mend}", "bad")
         return redirect(url_for(".index"))
-    gateways = sorted(live().setup.gateways.values(), key=lambda way: way.channel != "email")
-    sources = list(live().setup.sources)
-    spec: dict[str, Any] = {
-        "key": key,
-        "name": name,
-        "gateway": gateways[0].key if gateways else "",
-        "channel": gateways[0].channel if gateways else "email",
-    }
-    when = request.form.get("when", "")
-    if when in event_types.LABELS:
-        spec["when"] = [when]
-    if len(sources) == 1:
-        spec["sources"] = sources
-    with services().database.writing() as writing:
-        there = setup.by_key(writing, RouteRow, store().id or 0, key)
-        if there and there.gone_at is None:
-            flash(f"There is a route called “{key}” already. Choose another name.", "bad")
-            return redirect(url_for(".index"))
-        spec["key"] = routes.free_key(writing, store().id or 0, key)
-        setup.save_draft(writing, RouteRow, store().id or 0, read_spec(Route, spec), g.now)
-    return redirect(url_for(".edit", key=spec["key"]))
+    return redirect(url_for(".edit", key=key))
 
 
 @pages.get("/<key>")
 def edit(key: str) -> Any:
-    return render_template("routes/edit.html", **page(row_of(key)))
+    return render_template("routes/edit.html", **page(stored(key)))
 
 
 @pages.post("/<key>")
 def save(key: str) -> Any:
     """Keeps the draft after a change to one part; answers with the sentence and its rehearsal anew."""
-    row = row_of(key)
+    fragment = request.headers.get("X-Fragment")
     try:
-        route = read_spec(Route, spec_from(request.form, setup.current_spec(session(), row)))
+        with work() as unit:
+            operations.change_draft(unit, key, changes_from(request.form), edits_seen())
     except Invalid as error:
-        if request.headers.get("X-Fragment"):
+        if error.is_conflict:
+            raise
+        if fragment:
             return jsonify({"detail": in_words(error.problems[0])}), 422
         flash(in_words(error.problems[0]), "bad")
         return redirect(url_for(".edit", key=key))
-    with services().database.writing() as writing:
-        setup.save_draft(writing, RouteRow, store().id or 0, route, g.now)
-    session().rollback()  # a fresh look: the request's session still sees what was there before
-    if request.headers.get("X-Fragment"):
-        return render_template("routes/_sentence.html", **page(row_of(key)))
+    if fragment:
+        return render_template("routes/_sentence.html", **page(stored(key)))
     return redirect(url_for(".edit", key=key))
 
 
@@ -120,10 +95,10 @@ WORDS = {
     "timing": "Timing",
     "once": "At most",
     "once_days": "At most",
-    "guards": "Guarded",
-    "rank": "Guarded",
-    "otherwise": "Otherwise",
-    "asks": "By hand",
+    "guards": "Limits",
+    "priority": "Limits",
+    "fallback": "Fallback",
+    "asks": "Manual run",
 }
 """What the parts of a route are called in its sentence."""
 
@@ -142,90 +117,71 @@ def in_words(problem: Problem) -> str:
 
 @pages.post("/<key>/discard")
 def discard(key: str) -> Any:
-    """Drops the draft: the route is as it is live."""
-    with services().database.writing() as writing:
-        row = setup.by_key(writing, RouteRow, store().id or 0, row_of(key).key)
-        if row.live_id:
-            row.draft = None
-    flash("The draft is gone; you see what is live.", "good")
+    """Discards the draft: the route is as it is live."""
+    with work() as unit:
+        operations.discard_draft(unit, key)
+    flash("The draft is discarded; you see what is live.", "good")
     return redirect(url_for(".edit", key=key))
 
 
 @pages.post("/<key>/switch")
 def switch(key: str) -> Any:
     """Makes the route as it stands live and switches it on; or switches it off."""
-    back = redirect(
-        request.form.get("back") if request.form.get("back") == url_for(".index") else url_for(".edit", key=key)
-    )
-    row = row_of(key)
-    if request.form.get("on") != "yes":
-        with services().database.writing() as writing:
-            fresh = setup.by_key(writing, RouteRow, store().id or 0, key)
-            held = routes.hold(writing, fresh) if request.form.get("scheduled") == "hold" else 0
-            setup.switch(writing, fresh, False, g.now)
-        services().setups.forget()
-        flash(
-            f"The route is off, and {held} of its sends are held until it is on again."
-            if held
-            else "The route is off. What it has already scheduled still goes out.",
-            "good",
-        )
-        return back
-    route = Route.model_validate(setup.current_spec(session(), row))
-    stops = [problem for problem in problems(route, names()) if problem.severity == "error"]
-    if stops:
-        flash(f"Not switched on: {stops[0].what} {stops[0].mend}", "bad")
-        return redirect(url_for(".edit", key=key))
-    red = gate.red_for_route(route)
-    if red and request.form.get("although") != "yes":
+    back = url_for(".index") if request.form.get("back") == url_for(".index") else url_for(".edit", key=key)
+    return _switch_on(key, back) if request.form.get("on") == "yes" else _switch_off(key, back)
+
+
+def _switch_off(key: str, back: str) -> Any:
+    with work() as unit:
+        held = operations.switch_off(unit, key, request.form.get("scheduled") == "hold")
+    if held:
+        flash(f"The route is off, and {held} of its sends are held until it is on again.", "good")
+    else:
+        flash("The route is off. What it has already scheduled still goes out.", "good")
+    return redirect(back)
+
+
+def _switch_on(key: str, back: str) -> Any:
+    late = request.form.get("late", "send")
+    try:
+        with work() as unit:
+            made = operations.publish_and_switch_on(unit, key, late, request.form.get("override") == "yes")
+    except ChecksFailed as error:
         return render_template(
-            "checks/red.html",
-            outcomes=red,
-            what=route.name,
+            "checks/failed.html",
+            outcomes=error.outcomes,
+            what=stored(key).spec.name,
             to=url_for(".switch", key=key),
             back=url_for(".edit", key=key),
-            carried={"on": "yes", "late": request.form.get("late", "send")},
+            carried={"on": "yes", "late": late},
         ), 409
-    with services().database.writing() as writing:
-        fresh = setup.by_key(writing, RouteRow, store().id or 0, key)
-        setup.publish(writing, fresh, g.now, gate.although(red))
-        setup.switch(writing, fresh, True, g.now)
-        scheduled, dropped = routes.let_go(writing, fresh, request.form.get("late", "send"), g.now)
-    services().setups.forget()
-    services().bell.ring()
-    told = (
-        f" {scheduled} sends that were held go out" + (f", {dropped} whose time had passed do not." if dropped else ".")
-        if scheduled or dropped
-        else ""
-    )
-    flash(f"The route is live. Only events from now on count; nobody is written to about the past.{told}", "good")
-    return back
+    except Invalid as error:
+        flash(f"Not switched on: {error.problems[0].what} {error.problems[0].mend}", "bad")
+        return redirect(url_for(".edit", key=key))
+    more = f" {made.scheduled} sends that were held go out" if made.scheduled or made.dropped else ""
+    more += f", {made.dropped} whose time had passed do not." if made.dropped else "." if more else ""
+    flash(f"The route is live. Only events from now on count; nobody is written to about the past.{more}", "good")
+    return redirect(back)
 
 
 @pages.post("/<key>/copy")
 def copy(key: str) -> Any:
-    with services().database.writing() as writing:
-        made = routes.copy(writing, setup.by_key(writing, RouteRow, store().id or 0, row_of(key).key), g.now)
-        new = made.key
+    with work() as unit:
+        new = operations.copy(unit, key)
     flash("This is the copy. It is off; change what is to be different.", "good")
     return redirect(url_for(".edit", key=new))
 
 
 @pages.post("/<key>/delete")
 def delete(key: str) -> Any:
-    with services().database.writing() as writing:
-        routes.delete(writing, setup.by_key(writing, RouteRow, store().id or 0, row_of(key).key), g.now)
-    services().setups.forget()
+    with work() as unit:
+        operations.delete(unit, key)
     return redirect(url_for(".index", gone=key))
 
 
-@pages.post("/<key>/bring-back")
-def bring_back(key: str) -> Any:
-    with services().database.writing() as writing:
-        row = setup.by_key(writing, RouteRow, store().id or 0, key)
-        if row is None:
-            abort(404, f"There is no route “{key}”.")
-        routes.bring_back(writing, row)
-    services().setups.forget()
-    flash("The route is back, and off.", "good")
+@pages.post("/<key>/restore")
+def restore(key: str) -> Any:
+    with work() as unit:
+        operations.restore(unit, key)
+    flash("The route is restored, and off.", "good")
     return redirect(url_for(".edit", key=key))

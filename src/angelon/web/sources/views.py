@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import datetime as dt
 import json
-import secrets
 import shlex
 import threading
 import time
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
+from urllib.parse import unquote_plus
 
 from flask import (
     Blueprint,
@@ -28,24 +28,27 @@ from flask import (
 from sqlmodel import Session
 
 from angelon.core import event_types
-from angelon.core.deliveries import digest, read_delivery, without_secrets
+from angelon.core.deliveries import without_secrets
 from angelon.core.payload.body import NotReadable
 from angelon.core.payload.redact import BLOT, redacted, secret
-from angelon.core.problems import Invalid
+from angelon.core.problems import Invalid, NotFound
+from angelon.core.recipes.steps import STEPS
 from angelon.core.shape import compare
-from angelon.core.signatures import well_made
-from angelon.core.specs import Source, Variable
+from angelon.core.specs import Source
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.keys import key_of
 from angelon.core.specs.variable import Type
 from angelon.core.values import regional
-from angelon.db import events, orders, setup, shapes
-from angelon.db.records import NewDelivery, NewEvent
+from angelon.db import events, orders, shapes, specs
 from angelon.db.tables import DeliveryRow, EventRow, SourceRow
 from angelon.engine.intake import KEPT_BODY
-from angelon.web import hand as hands
-from angelon.web.services import live, services, session, store
-from angelon.web.sources import asking, bench
+from angelon.engine.operations import events as event_operations
+from angelon.engine.operations import sources as operations
+from angelon.web import sample_event as sample_events
+from angelon.web.conflicts import edits_seen
+from angelon.web.numbers import whole
+from angelon.web.services import live, services, session, store_id, work
+from angelon.web.sources import look_ups, mapping
 
 pages = Blueprint("sources", __name__, url_prefix="/sources", template_folder="templates")
 
@@ -81,51 +84,36 @@ class Health:
 
 @pages.get("")
 def index() -> Any:
-    rows = []
-    for key, source in live().setup.sources.items():
-        source_id = live().source_ids[key]
-        latest = events.recent(session(), source_id, 1)
-        rows.append(
-            Health(
-                source,
-                latest[0] if latest else None,
-                events.counted(session(), source_id, g.now - dt.timedelta(days=1)),
-                events.refused_count(session(), source_id, g.now - dt.timedelta(days=7)),
-                events.silence(session(), source_id, g.now),
-                bench.drifting(source, shapes.of_source(session(), source_id)),
-            )
+    ids = live().source_ids
+    days = (g.now - dt.timedelta(days=1), g.now - dt.timedelta(days=7))
+    deliveries = events.delivery_counts(session(), list(ids.values()), days[0])
+    refused = events.refused_counts(session(), list(ids.values()), days[1])
+    arrivals = events.last_arrivals(session(), list(ids.values()))
+    known = shapes.of_sources(session(), list(ids.values()))
+    latest = events.latest_of_each(session(), list(ids.values()))
+    rows = [
+        Health(
+            source,
+            latest.get(ids[key]),
+            deliveries.get(ids[key], 0),
+            refused.get(ids[key], 0),
+            events.silence(arrivals.get(ids[key], []), g.now),
+            mapping.drifting(source, known.get(ids[key], {})),
         )
+        for key, source in live().setup.sources.items()
+    ]
     return render_template("sources/index.html", rows=rows, variables=len(live().setup.variables))
 
 
 @pages.post("")
 def create() -> Any:
     name = request.form.get("name", "").strip()
-    key = key_of(name)
-    if not key:
-        flash("Give the source a name with at least one letter or digit.", "bad")
-        return redirect(url_for(".index"))
-    row = store()
-    assert row.id is not None
     try:
-        new = read_spec(
-            Source,
-            {
-                "key": key,
-                "name": name,
-                "event_name": {"header": "Store-Event"},
-                "delivery_id": {"header": "Store-Delivery"},
-            },
-        )
+        with work() as unit:
+            key = operations.create(unit, name)
     except Invalid as error:
-        flash(f"{error.problems[0].what} {error.problems[0].mend}", "bad")
+        flash(f"{error.problems[0].what} {error.problems[0].mend}".strip(), "bad")
         return redirect(url_for(".index"))
-    with services().database.writing() as writing:
-        if writing.exec(setup.select(SourceRow).where(SourceRow.key == key)).first():
-            flash(f"There is a source with the key “{key}” already. Choose another name.", "bad")
-            return redirect(url_for(".index"))
-        made = setup.save_plain(writing, SourceRow, row.id, new, g.now)
-        services().vault.put(writing, "source", made.id, secrets.token_urlsafe(24), g.now)
     return redirect(url_for(".connect", key=key))
 
 
@@ -149,18 +137,21 @@ def connect(key: str) -> Any:
 def _connect_page(
     source: Source, source_id: int, problems: list[Any] | None = None, given: dict[str, str] | None = None
 ) -> Any:
-    held = services().vault.get(session(), "source", source_id, g.now)
+    given = given or {}
+    row = specs.by_key(session(), SourceRow, store_id(), source.key)
+    statuses = [status for status in orders.statuses(session(), source_id) if status not in source.statuses]
     return render_template(
         "sources/connect.html",
         source=source,
+        edits=given.get("edits", row.edits),
         address=address(source.key),
-        secrets=held,
+        secrets=services().vault.get(session(), "source", source_id, g.now),
         unnamed=events.unnamed(session(), source_id),
         problems=problems or [],
-        given=given or {},
+        given=given,
         types=event_types.LABELS,
         latest=events.recent(session(), source_id, 1),
-        unmapped_statuses=[(s, "") for s in orders.statuses(session(), source_id) if s not in source.statuses],
+        unmapped_statuses=[(status, "") for status in statuses],
     )
 
 
@@ -206,92 +197,52 @@ def save_connect(key: str) -> Any:
             {"method": method, "parameter": form.get("challenge.parameter", "challenge")} if method else None
         )
     try:
-        made = read_spec(Source, spec)
-        _check_paths(made)
+        with work() as unit:
+            operations.save(unit, read_spec(Source, spec), edits_seen())
     except Invalid as error:
+        if error.is_conflict:
+            raise
         return _connect_page(source, source_id, error.problems, dict(form)), 422
-    _save(made)
     flash("Saved. The next delivery is read this way.", "good")
     return redirect(url_for(".connect", key=key))
-
-
-def _check_paths(source: Source) -> None:
-    from angelon.core.payload.paths import BadPath, compile_path
-
-    problems = []
-    for name, path in (
-        ("event_name", source.event_name.path),
-        ("delivery_id", source.delivery_id.path),
-        ("orders_at", source.orders_at),
-    ):
-        if path:
-            try:
-                compile_path(path)
-            except BadPath as error:
-                problems.append(error.problem.at(name))
-    if problems:
-        raise Invalid(problems)
 
 
 @pages.post("/<key>/names")
 def name_event(key: str) -> Any:
     """Says what one of the store's names means; events that came under it before are left as they were."""
-    source, _ = _source(key)
     theirs, ours = request.form.get("theirs", "").strip(), request.form.get("ours", "").strip()
     try:
-        made = read_spec(
-            Source, {**source.model_dump(mode="json"), "event_names": {**source.event_names, theirs: ours}}
-        )
+        with work() as unit:
+            operations.name_event(unit, key, theirs, ours)
+    except NotFound:
+        raise
     except Invalid as error:
         flash(str(error.problems[0]), "bad")
         return redirect(url_for(".connect", key=key))
-    _save(made)
     flash(f"“{theirs}” now means {event_types.label(ours)}.", "good")
     return redirect(url_for(".connect", key=key))
 
 
 @pages.post("/<key>/secret")
-def new_secret(key: str) -> Any:
+def rotate_secret(key: str) -> Any:
     """Takes a pasted secret or makes one; the old one stays valid for as long as was chosen."""
-    source, source_id = _source(key)
-    text = request.form.get("secret", "").strip()
-    if not text:
-        raw = secrets.token_bytes(24)
-        import base64
-
-        text = (
-            "whsec_" + base64.b64encode(raw).decode()
-            if source.signing.scheme == "standard-webhooks"
-            else secrets.token_urlsafe(24)
-        )
-    problem = well_made(source.signing, text)
-    if problem:
-        flash(f"{problem.what} {problem.mend}", "bad")
-        return redirect(url_for(".connect", key=key))
+    hours = whole(request.form.get("overlap_hours"), operations.LONGEST_OVERLAP) or 0
     try:
-        hours = min(max(int(request.form.get("overlap_hours") or 0), 0), 24 * 30)
-    except ValueError:
-        hours = 0
-    with services().database.writing() as writing:
-        services().vault.put(
-            writing, "source", source_id, text, g.now, g.now + dt.timedelta(hours=hours) if hours else None
-        )
-        setup.touch(writing, store().id or 0)
-    services().setups.forget()
-    flash(
-        "The secret is new. Give it to the store." + (f" The old one works for another {hours} h." if hours else ""),
-        "good",
-    )
+        with work() as unit:
+            operations.rotate_secret(unit, key, request.form.get("secret", "").strip(), hours)
+    except NotFound:
+        raise
+    except Invalid as error:
+        flash(f"{error.problems[0].what} {error.problems[0].mend}", "bad")
+        return redirect(url_for(".connect", key=key))
+    more = f" The old one works for another {hours} h." if hours else ""
+    flash(f"The secret is new. Give it to the store.{more}", "good")
     return redirect(url_for(".connect", key=key))
 
 
 def _save(source: Source) -> None:
-    row = store()
-    assert row.id is not None
-    with services().database.writing() as writing:
-        setup.save_plain(writing, SourceRow, row.id, source, g.now)
-    services().setups.forget()
-    g.pop("live", None)
+    with work() as unit:
+        unit.specs.save(source)
 
 
 # ---- capture ------------------------------------------------------------------------------------------------------
@@ -345,8 +296,6 @@ def _readable(body: bytes) -> str:
     try:
         return json.dumps(redacted(json.loads(body)), ensure_ascii=False, indent=2)[: KEPT_BODY * 8]
     except (ValueError, RecursionError):
-        from urllib.parse import unquote_plus
-
         return (
             "\n".join(_form_line(unquote_plus(part)) for part in text.split("&"))
             if "=" in text and "{" not in text[:1]
@@ -427,7 +376,7 @@ def watch(key: str) -> Any:
 def download(key: str, event_id: str) -> Any:
     """A delivery as an `.http` file: headers, blank line, body; fit for `angelon emit`."""
     _, source_id = _source(key)
-    event = session().get(EventRow, event_id)
+    event = events.rows_by_ids(session(), [event_id]).get(event_id)
     if event is None or event.source_id != source_id:
         abort(404, "There is no such event.")
     kept = events.delivery_of(session(), event)
@@ -455,19 +404,21 @@ def read(key: str) -> Any:
 
 
 def _bench(source: Source, source_id: int, opened: str) -> dict[str, Any]:
-    hand = hands.take(live(), [source.key], changed=source)
-    samples = hands.samples(live(), source, source_id)
+    sample = sample_events.select(live(), [source.key], changed=source)
+    samples = sample_events.samples(live(), source, source_id)
     the_store = live().setup.store
-    locale = regional((hand.reading.text("language") if hand.reading else "") or the_store.locale, the_store.country)
-    laid = bench.lay_out(
-        source, dict(live().setup.variables), hand, opened, locale, samples, shapes.of_source(session(), source_id)
+    locale = regional(
+        (sample.reading.text("language") if sample.reading else "") or the_store.locale, the_store.country
+    )
+    laid = mapping.lay_out(
+        source, dict(live().setup.variables), sample, opened, locale, samples, shapes.of_source(session(), source_id)
     )
     return {
         "source": source,
-        "hand": hand,
+        "sample": sample,
         "bench": laid,
         "types": [t.value for t in Type],
-        "column": bench.column,
+        "column": mapping.column,
         "locale": locale,
         "address": address(source.key),
         "latest": events.recent(session(), source_id, 1),
@@ -479,20 +430,26 @@ def edit(key: str) -> Any:
     """One edit on the bench. Answers with the bench anew, or goes back to the page where there is no script."""
     source, source_id = _source(key)
     given = {name: str(value) for name, value in request.form.items()}
-    act, mark = given.get("act", ""), given.get("mark", "")
-    opened, problem = mark, ""
+    act, field_id = given.get("act", ""), given.get("field", "")
+    opened, problem = field_id, ""
     try:
         if act == "new_variable":
-            opened = _new_variable(given)
+            with work() as unit:
+                name = operations.create_variable(unit, given.get("name", ""), given.get("type", ""))
+            opened = f"recipes.{name}"
             source = live().setup.sources[key]
             if given.get("path", "").strip():
-                source = bench.edit(source, opened, "path", given)
+                source = mapping.edit(source, opened, "path", given)
                 _save(source)
         elif act == "drop_variable":
-            _drop_variable(mark.partition(".")[2])
+            with work() as unit:
+                operations.delete_variable(unit, field_id.partition(".")[2])
             source, opened = live().setup.sources[key], ""
         elif act == "set_variable":
-            _set_variable(mark.partition(".")[2], given)
+            with work() as unit:
+                changes = {name: given[name] for name in ("type", "about") if name in given}
+                required = given.get("required") == "on"
+                operations.change_variable(unit, field_id.partition(".")[2], changes | {"required": required})
             source = live().setup.sources[key]
         elif act == "take_sure":
             source = _take_sure(source, source_id)
@@ -501,12 +458,13 @@ def edit(key: str) -> Any:
             source = _table(source, act, given)
             _save(source)
         elif act != "open":
-            source = bench.edit(source, mark, act, given)
+            source = mapping.edit(source, field_id, act, given)
             _save(read_spec(Source, source.model_dump(mode="json")))
-    except bench.BadEdit as error:
+    except mapping.InvalidEdit as error:
         problem = str(error)
     except Invalid as error:
-        problem = str(error.problems[0])
+        problem = f"{error.problems[0].where and error.problems[0].where + ': '}{error.problems[0].what}".strip()
+        problem = f"{problem} {error.problems[0].mend}".strip()
     if request.headers.get("X-Fragment"):
         if problem:
             return jsonify({"detail": problem}), 422
@@ -521,7 +479,9 @@ def _take_sure(source: Source, source_id: int) -> Source:
     for _ in range(2):
         laid = _bench(source, source_id, "")["bench"]
         for row in laid.sure:
-            source = bench.edit(source, row.mark, "take", {"recipe": json.dumps(row.suggestion.recipe.model_dump())})
+            source = mapping.edit(
+                source, row.field_id, "take", {"recipe": json.dumps(row.suggestion.recipe.model_dump())}
+            )
         _save(read_spec(Source, source.model_dump(mode="json")))
         source = live().setup.sources[source.key]
     return source
@@ -531,7 +491,7 @@ def _table(source: Source, act: str, given: dict[str, str]) -> Source:
     """Keeps or drops a small table for the step lookup: a line a row, `what = what to use`."""
     name = key_of(given.get("table", ""), "_")
     if not name or not name[0].isalpha():
-        raise bench.BadEdit("Give the table a name that starts with a letter, such as short_names.")
+        raise mapping.InvalidEdit("Give the table a name that starts with a letter, such as short_names.")
     tables = {key: dict(rows) for key, rows in source.lookups.items()}
     if act == "drop_table":
         tables.pop(name, None)
@@ -541,7 +501,7 @@ def _table(source: Source, act: str, given: dict[str, str]) -> Source:
             if line.strip():
                 what, equals, use = line.partition("=")
                 if not equals or not what.strip():
-                    raise bench.BadEdit(f"Line {number} of the table is no row: write it as HER-180 = the Heron.")
+                    raise mapping.InvalidEdit(f"Line {number} of the table is no row: write it as HER-180 = the Heron.")
                 rows[what.strip()] = use.strip()
         tables[name] = rows
     return read_spec(Source, {**source.model_dump(mode="json"), "lookups": tables})
@@ -550,14 +510,11 @@ def _table(source: Source, act: str, given: dict[str, str]) -> Source:
 @pages.post("/<key>/sample")
 def add_sample(key: str) -> Any:
     """Keeps a pasted or uploaded payload as a sample: it is read like a delivery, and makes no send."""
-    source, source_id = _source(key)
+    _source(key)
     file = request.files.get("file")
     raw = file.read() if file and file.filename else request.form.get("body", "").encode()
-    if len(raw) > source.max_bytes:
-        flash(f"Not kept: the payload has {len(raw):,} bytes, and this source takes {source.max_bytes:,}.", "bad")
-        return redirect(url_for(".capture", key=key))
     name = request.form.get("name", "").strip()
-    if (file and file.filename.endswith(".http")) or raw[:13].lower() == b"content-type:":
+    if (file and (file.filename or "").endswith(".http")) or raw[:13].lower() == b"content-type:":
         head, _, raw = raw.replace(b"\r\n", b"\n").partition(b"\n\n")
         headers = {
             k.strip().lower(): v.strip()
@@ -568,41 +525,25 @@ def add_sample(key: str) -> Any:
         looks_like_form = raw.lstrip()[:1] not in (b"{", b"[") and b"=" in raw
         headers = {"content-type": "application/x-www-form-urlencoded" if looks_like_form else "application/json"}
     try:
-        received = read_delivery(source, headers, raw)[0]
+        with work() as unit:
+            id_ = operations.add_sample(unit, key, name, headers, raw)
     except NotReadable as error:
         flash(f"Not kept: {error.problem.what} {error.problem.mend}", "bad")
         return redirect(url_for(".capture", key=key))
-    said = name or received.name
-    id_ = services().clock.new_id("ev", g.now)
-    with services().database.connection() as connection:
-        sample = NewEvent.sample(id_, source_id, said, source.event_names.get(said, ""), g.now)
-        events.add_sample(
-            connection,
-            NewDelivery(
-                id_,
-                source_id,
-                g.now,
-                headers.get("content-type", "")[:200],
-                without_secrets(headers),
-                raw,
-                digest(raw),
-                (sample,),
-            ),
-        )
+    except Invalid as error:
+        flash(f"Not kept: {error.problems[0].what}", "bad")
+        return redirect(url_for(".capture", key=key))
     flash("Kept as a sample. It is read like a delivery, and makes no send.", "good")
-    return redirect(url_for(".read", key=key, hand=id_))
+    return redirect(url_for(".read", key=key, sample=id_))
 
 
 @pages.post("/<key>/events/<event_id>/pin")
 def pin(key: str, event_id: str) -> Any:
     """Keeps a delivery among the samples however old it gets; again, and it is one of many once more."""
     _, source_id = _source(key)
-    with services().database.writing() as writing:
-        event = writing.get(EventRow, event_id)
-        if event is None or event.source_id != source_id:
-            abort(404, "There is no such event.")
-        event.pinned = not event.pinned
-        flash("Pinned: it stays among the samples." if event.pinned else "No longer pinned.", "good")
+    with work() as unit:
+        pinned = event_operations.pin(unit, source_id, event_id)
+    flash("Pinned: it stays among the samples." if pinned else "No longer pinned.", "good")
     return redirect(url_for(".capture", key=key))
 
 
@@ -610,7 +551,7 @@ def pin(key: str, event_id: str) -> Any:
 def compare_samples(key: str) -> Any:
     """What one sample has, lacks, or says otherwise than another."""
     source, source_id = _source(key)
-    samples = hands.samples(live(), source, source_id, 30)
+    samples = sample_events.samples(live(), source, source_id, 30)
     by_id = {s.event.id: s for s in samples if s.event}
     now = by_id.get(request.args.get("now", "")) or (samples[0] if samples else None)
     was = by_id.get(request.args.get("was", "")) or next(
@@ -630,65 +571,8 @@ def compare_samples(key: str) -> Any:
     )
 
 
-def _new_variable(given: dict[str, str]) -> str:
-    name = key_of(given.get("name", ""), "_")
-    if not name or not name[0].isalpha():
-        raise bench.BadEdit("Give the variable a name that starts with a letter, such as customer_name.")
-    if name in live().setup.variables:
-        raise bench.BadEdit(f"There is a variable “{name}” already. Choose it in the list.")
-    variable = read_spec(Variable, {"name": name, "type": given.get("type") or "text"})
-    with services().database.writing() as writing:
-        setup.save_variable(writing, store().id or 0, variable)
-    services().setups.forget()
-    g.pop("live", None)
-    return f"recipes.{name}"
-
-
-def _set_variable(name: str, given: dict[str, str]) -> None:
-    variable = live().setup.variables.get(name)
-    if variable is None:
-        raise bench.BadEdit(f"There is no variable “{name}”.")
-    made = read_spec(
-        Variable,
-        {
-            **variable.model_dump(mode="json"),
-            "type": given.get("type", variable.type),
-            "about": given.get("about", variable.about),
-            "required": given.get("required") == "on",
-        },
-    )
-    with services().database.writing() as writing:
-        setup.save_variable(writing, store().id or 0, made)
-    services().setups.forget()
-    g.pop("live", None)
-
-
-def _drop_variable(name: str) -> None:
-    using = [m.name for m in live().setup.messages.values() if name in _names_of(m)]
-    if using:
-        raise bench.BadEdit(f"“{name}” is used by {', '.join(using)}. Take it out of the text first.")
-    with services().database.writing() as writing:
-        setup.drop_variable(writing, store().id or 0, name)
-    services().setups.forget()
-    g.pop("live", None)
-
-
-def _names_of(message: Any) -> set[str]:
-    from angelon.core.messages.parts import compiled_part
-
-    names: set[str] = set()
-    for locale in message.email:
-        try:
-            names |= compiled_part(message, "email", locale, live().setup.store).names
-        except Invalid:
-            continue
-    return names
-
-
 @pages.app_context_processor
 def steps_for_forms() -> dict[str, Any]:
-    from angelon.core.recipes.steps import STEPS
-
     return {"step_kinds": lambda: STEPS, "curl": curl}
 
 
@@ -697,19 +581,19 @@ def steps_for_forms() -> dict[str, Any]:
 
 @pages.get("/<key>/ask")
 def asked(key: str) -> Any:
-    return asking.page(*_source(key))
+    return look_ups.page(*_source(key))
 
 
 @pages.post("/<key>/ask")
 def keep_asked(key: str) -> Any:
-    return asking.save(*_source(key))
+    return look_ups.save(*_source(key))
 
 
 @pages.post("/<key>/ask/drop")
 def drop_asked(key: str) -> Any:
-    return asking.drop(_source(key)[0])
+    return look_ups.remove(_source(key)[0])
 
 
 @pages.post("/<key>/ask/allow")
 def allow_asked(key: str) -> Any:
-    return asking.allow(_source(key)[0])
+    return look_ups.allow(_source(key)[0])

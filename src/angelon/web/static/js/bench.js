@@ -3,7 +3,7 @@ import { post } from "./talk.js";
 import { say } from "./toast.js";
 
 export function start(bench) {
-  let chosen = bench.querySelector(".var.open")?.dataset.mark ?? "";
+  let chosen = bench.querySelector(".var.open")?.dataset.field ?? "";
   const inHand = () => bench.querySelector(".var.open");
 
   let before = Promise.resolve(true);
@@ -22,7 +22,7 @@ export function start(bench) {
     find.value = found;
     filter(find);
     bench.querySelector("[data-fields]").scrollTop = keep;
-    chosen = inHand()?.dataset.mark ?? "";
+    chosen = inHand()?.dataset.field ?? "";
     draw();
     return true;
   }
@@ -51,8 +51,8 @@ export function start(bench) {
         say("Name the new variable, or open one and click the field again");
         return;
       }
-      if (await ask("path", { mark: variable.dataset.mark, path: field.dataset.path })) {
-        bench.querySelector(`[data-open="${CSS.escape(variable.dataset.mark)}"]`)?.focus();
+      if (await ask("path", { field: variable.dataset.field, path: field.dataset.path })) {
+        bench.querySelector(`[data-open="${CSS.escape(variable.dataset.field)}"]`)?.focus();
       }
     } else if (act) {
       const variable = inHand();
@@ -62,12 +62,12 @@ export function start(bench) {
         form.querySelector("input:not([type=hidden]), select")?.focus();
         return;
       }
-      await ask(act.dataset.act, { mark: variable.dataset.mark, number: act.dataset.number ?? "" });
+      await ask(act.dataset.act, { field: variable.dataset.field, number: act.dataset.number ?? "" });
     } else if (opener) {
-      const mark = opener.dataset.open;
-      const closing = mark === chosen;
-      if (await ask("open", { mark: closing ? "" : mark })) {
-        bench.querySelector(`[data-open="${CSS.escape(mark)}"]`)?.focus();
+      const field = opener.dataset.open;
+      const closing = field === chosen;
+      if (await ask("open", { field: closing ? "" : field })) {
+        bench.querySelector(`[data-open="${CSS.escape(field)}"]`)?.focus();
         if (!closing) showLit();
       }
     }

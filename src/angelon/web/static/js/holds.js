@@ -15,7 +15,10 @@ export function start(root) {
       let page = "";
       while (changed) {
         changed = false;
-        page = await post(root.dataset.to, new FormData(form));
+        const data = new FormData(form);
+        data.set("edits", root.querySelector("[data-edits]").dataset.edits);
+        page = await post(root.dataset.to, data);
+        root.querySelector("[data-edits]").dataset.edits = page.match(/data-edits="(\d+)"/)[1];
       }
       const { mark = "", value = "" } = { mark: document.activeElement?.dataset?.mark, value: document.activeElement?.value };
       root.innerHTML = page;

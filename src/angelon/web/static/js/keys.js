@@ -21,8 +21,8 @@ export function keys() {
       "?": () => help?.showModal(),
       j: () => step(rows(), 1),
       k: () => step(rows(), -1),
-      "[": () => document.querySelector("[data-hand=previous]")?.click(),
-      "]": () => document.querySelector("[data-hand=next]")?.click(),
+      "[": () => document.querySelector("[data-sample=previous]")?.click(),
+      "]": () => document.querySelector("[data-sample=next]")?.click(),
       Escape: () => {
         const open = document.querySelector("details[open].slot, details[open].fold");
         if (open) {

@@ -18,7 +18,10 @@ export function start(root) {
     behind = undefined;
     let made;
     try {
-      made = await post(root.dataset.to, new FormData(form));
+      const data = new FormData(form);
+      data.set("edits", root.querySelector("[data-edits]").dataset.edits); // of what this page knows; whoever is behind is told
+      made = await post(root.dataset.to, data);
+      root.querySelector("[data-edits]").dataset.edits = made.match(/data-edits="(\d+)"/)[1];
     } catch (error) {
       return say(error.message, true);
     }

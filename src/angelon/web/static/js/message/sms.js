@@ -38,7 +38,7 @@ export function sms(root, page) {
     const table = element("table", { className: "rows spread" });
     table.innerHTML = "<caption>With real orders</caption><tbody></tbody>";
     table.tBodies[0].append(
-      ...rows.map((row) => element("tr", {}, element("td", {}, row.said), element("td", { className: "value" }, row.with), element("td", { className: "n" }, `${row.units} units`), element("td", { className: "n" }, `${row.segments} ${row.segments === 1 ? "segment" : "segments"}`), element("td", { className: "n" }, row.cost))),
+      ...rows.map((row) => element("tr", {}, element("td", {}, row.label), element("td", { className: "value" }, row.with), element("td", { className: "n" }, `${row.units} units`), element("td", { className: "n" }, `${row.segments} ${row.segments === 1 ? "segment" : "segments"}`), element("td", { className: "n" }, row.cost))),
     );
     return table;
   }

@@ -1,0 +1,50 @@
+"""The database and store that a command works on."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+from sqlalchemy.exc import DBAPIError
+
+from angelon import settings
+from angelon.db.database import Database
+from angelon.engine.installation import Installation
+from angelon.settings import Settings
+
+
+def open_database(chosen: Settings | None = None) -> Database:
+    """The database of the settings, up to date."""
+    chosen = chosen or settings.load()
+    settings.private_folder(chosen.home)
+    database = Database(chosen.url)
+    try:
+        database.migrate()
+    except DBAPIError as error:
+        raise click.ClickException(
+            f"The database {database.shown_url} can't be used: {error.orig}. If its file is damaged, put a copy of "
+            "it back, or use another ANGELON_HOME."
+        ) from None
+    return database
+
+
+def open_installation() -> Installation:
+    """What operations work with, over the database of the settings."""
+    from angelon.db.secrets import Vault
+    from angelon.engine.clock import Clock
+    from angelon.engine.notifications import Notifier
+    from angelon.engine.setups import Setups
+
+    chosen = settings.load()
+    database = open_database(chosen)
+    return Installation(database, Setups(database), Vault(chosen.key()), Clock(), Notifier(chosen.home))
+
+
+def first_store(session: Any) -> int:
+    """The store that a command is about: the only one, until stores are named."""
+    from angelon.db import specs
+
+    rows = specs.stores(session)
+    if not rows:
+        raise click.ClickException("There is no store yet. Apply a bundle first: angelon apply BUNDLE.")
+    return int(rows[0].id or 0)

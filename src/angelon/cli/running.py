@@ -1,0 +1,114 @@
+"""Commands that run Angelon: all of it, or one process."""
+
+from __future__ import annotations
+
+import sys
+from typing import Any
+
+import click
+
+from angelon import settings
+from angelon.cli.opening import open_database
+
+
+def _ready(family: Any, url: str) -> bool:
+    """Whether all of it runs; ends it where somebody else answers."""
+    try:
+        return bool(family.wait_ready(url))
+    except BaseException:
+        family.end()
+        raise
+
+
+@click.command()
+@click.option("--port", default=8080, show_default=True, type=click.IntRange(0, 65535), help="0 has a free one chosen.")
+@click.option("--fresh", is_flag=True, help="Start from empty.")
+def demo(port: int, fresh: bool) -> None:
+    """Load the demo, and run web, worker and stand-ins."""
+    from angelon.cli.serving import ProcessGroup, check_port, free_port
+    from angelon.demo import load
+
+    chosen = settings.load()
+    port = port or free_port()
+    check_port("127.0.0.1", port)
+    if fresh:
+        load.start_from_empty(chosen.home)
+    database = open_database(chosen)
+    ports = load.prepare(database, chosen, port, free_port)
+    database.close()
+    family = ProcessGroup()
+    family.listen()
+    family.start("stand-ins", "standins", "--mail-port", str(ports.mail), "--provider-port", str(ports.providers))
+    url = f"http://127.0.0.1:{port}"
+    family.start("worker", "worker", ANGELON_BASE_URL=chosen.base_url or url)
+    family.start("web", "web", "--port", str(port))
+    if _ready(family, url):
+        click.echo(f"Angelon is ready: {url}")
+        sys.stdout.flush()
+        sys.exit(family.run())
+    family.end()
+    raise click.ClickException(f"It did not start. Is port {port} taken? Choose another: make demo PORT=8081")
+
+
+@click.command()
+@click.option("--host", default="127.0.0.1", show_default=True)
+@click.option("--port", default=8080, show_default=True)
+def serve(host: str, port: int) -> None:
+    """Run the web process and a worker."""
+    from angelon.cli.serving import ProcessGroup, check_port
+
+    check_port(host, port)
+    open_database().close()
+    family = ProcessGroup()
+    family.listen()
+    family.start("worker", "worker")
+    family.start("web", "web", "--host", host, "--port", str(port))
+    if _ready(family, f"http://{host}:{port}"):
+        click.echo(f"Angelon is ready: http://{host}:{port}")
+        sys.exit(family.run())
+    family.end()
+    raise click.ClickException("It did not start; the lines above say why.")
+
+
+@click.command()
+@click.option("--host", default="127.0.0.1", show_default=True)
+@click.option("--port", default=8080, show_default=True)
+def web(host: str, port: int) -> None:
+    """Run the web process alone."""
+    from angelon.cli.serving import check_port, run_web
+
+    chosen = settings.load()
+    check_port(host, port)
+    open_database(chosen).close()
+    run_web(host, port, chosen.home)
+
+
+@click.command()
+@click.option(
+    "--threads",
+    default=4,
+    show_default=True,
+    type=click.IntRange(1, 64),
+    help="How many sends at once for each gateway.",
+)
+def worker(threads: int) -> None:
+    """Run a worker alone."""
+    from angelon.db.secrets import Vault
+    from angelon.engine.worker import Worker
+
+    chosen = settings.load()
+    sys.exit(
+        Worker(open_database(chosen), chosen.home, Vault(chosen.key()), threads=threads, base_url=chosen.base_url).run()
+    )
+
+
+@click.command()
+@click.option("--host", default="127.0.0.1", show_default=True)
+@click.option("--mail-port", default=2525, show_default=True)
+@click.option("--provider-port", default=2580, show_default=True)
+def standins(host: str, mail_port: int, provider_port: int) -> None:
+    """Run the stand-in mailbox, SMS provider and chat provider alone."""
+    from angelon.standins.box import Box
+    from angelon.standins.serving import serve as serve_standins
+
+    serve_standins(Box(settings.load().home), host, mail_port, provider_port)

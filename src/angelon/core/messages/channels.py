@@ -1,0 +1,47 @@
+"""The channels that there are, and a message's part for one of them, compiled: the one way in, whatever the channel."""
+
+from __future__ import annotations
+
+import threading
+
+from angelon.core.messages.channel import Channel, Part
+from angelon.core.messages.chat import ChatChannel
+from angelon.core.messages.email import EmailChannel
+from angelon.core.messages.sms import SmsChannel
+from angelon.core.problems import Invalid
+from angelon.core.specs.message import Message
+from angelon.core.specs.store import Store
+
+CHANNELS: dict[str, Channel] = {channel.key: channel for channel in (EmailChannel(), SmsChannel(), ChatChannel())}
+CHANNEL_LABELS = {key: channel.label for key, channel in CHANNELS.items()}
+"""What people call a channel."""
+
+_KEPT: dict[tuple[int, int, str, str], tuple[Message, Store, Part]] = {}
+"""Parts by the very objects that they were compiled from, which live as long as they stand here."""
+MOST_KEPT = 512
+_CHANGING = threading.Lock()
+
+
+def compiled_part(message: Message, channel: str, locale: str, store: Store) -> Part:
+    """A message's part for one channel and locale, compiled. Raises Invalid with what is wrong in it.
+
+    A message and a store are never changed in place once they are used: the same object is the same text.
+    """
+    cache_key = (id(message), id(store), channel, locale)
+    kept = _KEPT.get(cache_key)
+    if kept is not None and kept[0] is message and kept[1] is store:
+        return kept[2]
+    try:
+        part = CHANNELS[channel].compile(message, locale, store)
+    except Invalid as error:
+        raise Invalid([p.at(f"{channel}.{locale}") for p in error.problems]) from None
+    with _CHANGING:
+        while len(_KEPT) >= MOST_KEPT:
+            _KEPT.pop(next(iter(_KEPT)), None)
+        _KEPT[cache_key] = (message, store, part)
+    return part
+
+
+def address_key(channel: str, address: str) -> str:
+    """What an address is known by in the list of suppressions."""
+    return CHANNELS[channel].address_key(address)

@@ -1,0 +1,516 @@
+"""What would go wrong with a message, found before it is published. Errors keep it from being published, warnings
+don't.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+from urllib.parse import urlsplit
+
+from lxml import html
+from rapidfuzz import process
+
+from angelon.core.colours import ENOUGH, contrast
+from angelon.core.messages.attachments import LibraryFile
+from angelon.core.messages.blocks import LIBRARY, PAPER
+from angelon.core.messages.channel import Part, Rendered
+from angelon.core.messages.channels import CHANNEL_LABELS, CHANNELS, compiled_part
+from angelon.core.messages.chat import CompiledChat, RenderedChat, review_problems
+from angelon.core.messages.email import RenderedEmail
+from angelon.core.messages.sms import RenderedSms
+from angelon.core.planning.inputs import Setup
+from angelon.core.planning.plan import values_for
+from angelon.core.problems import Invalid, Problem
+from angelon.core.reading import Reading
+from angelon.core.recipes.evaluate import Variables
+from angelon.core.specs.message import FromLibrary, Message
+from angelon.core.specs.source import Source
+from angelon.core.templates import CantRender
+
+SHOWN_IN_FULL = 100_000
+"""Bytes of HTML; some mail programs cut what is longer."""
+LONG_SUBJECT = 70
+
+
+@dataclass(frozen=True)
+class Sample:
+    """A real event to try a message with."""
+
+    label: str
+    source: Source
+    reading: Reading
+    variables: Variables
+
+
+@dataclass
+class Preflight:
+    """Looks at a message as it stands, whatever the event, and with real samples where there are any.
+
+    `speaking` are the routes that send the message, as (channel, gateway key, source keys); `files` what the library
+    holds.
+    """
+
+    message: Message
+    setup: Setup
+    speaking: Sequence[tuple[str, str, Sequence[str]]] = ()
+    samples: Sequence[Sample] = ()
+    files: Sequence[LibraryFile] = ()
+    reviews: Mapping[tuple[str, str], str] = field(default_factory=dict)
+    """(locale, mark) to the state of the review of a chat text."""
+    found: list[Problem] = field(default_factory=list)
+
+    def run(self) -> list[Problem]:
+        """Every problem, errors first, each named once."""
+        if not self.message.channels():
+            self._error("email", "The message says nothing yet.", "Write an email, an SMS or a chat message.")
+        for channel in self.message.channels():
+            for locale in self.message.variants(channel):
+                self._variant(channel, locale)
+            self._locales(channel)
+        if self.message.email:
+            self._letterhead()
+            self._sender()
+            self._attachments()
+        self._speakers()
+        unique: dict[tuple[str, str, str], Problem] = {}
+        for problem in self.found:  # with several samples the same thing is wrong with each: the longest tells it
+            unique.setdefault((problem.where, problem.mend, problem.severity), problem)
+        return sorted(unique.values(), key=lambda p: p.severity != "error")
+
+    def _error(self, where: str, what: str, mend: str = "") -> None:
+        self.found.append(Problem(where, what, mend))
+
+    def _warn(self, where: str, what: str, mend: str = "") -> None:
+        self.found.append(Problem(where, what, mend, "warning"))
+
+    # ---- one text
+
+    def _variant(self, channel: str, locale: str) -> None:
+        where = f"{channel}.{locale}"
+        text = self.message.variants(channel)[locale]
+        _check(_EMPTY, channel)(self, where, text)
+        try:
+            compiled = compiled_part(self.message, channel, locale, self.setup.store)
+        except Invalid as error:
+            self.found += error.problems
+            return
+        unknown = sorted(compiled.names - set(self.setup.variables) - {"order"})
+        for name in unknown:
+            self.found.append(unknown_variable(name, self.setup).at(place_of(self.message, channel, locale, name)))
+        _check(_COMPILED, channel)(self, where, locale, compiled)
+        if not unknown:
+            self._mapped(channel, locale, compiled)
+        self._with_samples(channel, locale, compiled)
+
+    def _empty_parts(self, where: str, text: Any) -> None:
+        if not text.subject.strip():
+            self._error(f"{where}.subject", "The subject is empty.", "Write one.")
+        if not text.blocks and not text.html:
+            self._error(f"{where}.blocks", "The mail has no text.", "Add a block.")
+        for place, block in text.pieces():
+            spot = f"{where}.{place}"
+            if block.kind == "image":
+                if not block.alt.strip():
+                    self._warn(
+                        f"{spot}.alt",
+                        "A picture has no words for those who can’t see it.",
+                        "Say in a few words what it shows.",
+                    )
+                if not block.src.strip():
+                    self._error(f"{spot}.src", "A picture has no address.", "Choose a file, or write a web address.")
+                self._in_library(f"{spot}.src", block.src)
+            if block.kind == "button":
+                if not block.url.strip():
+                    self._error(
+                        f"{spot}.url",
+                        "The button leads nowhere.",
+                        "Write an address, or choose a variable that holds one.",
+                    )
+                if not block.text.strip():
+                    self._error(f"{spot}.text", "The button has no words.", "Write them.")
+
+    def _in_library(self, where: str, src: str) -> None:
+        if not src.strip().startswith(LIBRARY):
+            return
+        mark = src.strip()[len(LIBRARY) :]
+        if not any(f"{file.shelf}/{file.name}" == mark and file.by == "" for file in self.files):
+            self._error(where, f"The library has no file “{mark}” for every order.", "Upload it, or choose another.")
+
+    def _empty_sms(self, where: str, text: Any) -> None:
+        if not text.text.strip():
+            self._error(f"{where}.text", "The SMS has no text.", "Write one, or remove the SMS part in this language.")
+
+    def _chat_buttons(self, where: str, mail: RenderedChat, label: str) -> None:
+        for number, button in enumerate(mail.buttons):
+            if button["kind"] == "link":
+                self._link(f"{where}.buttons.{number}.url", button["url"])
+
+    def _chat(self, where: str, locale: str, compiled: CompiledChat) -> None:
+        found = [problem.at(where) for problem in review_problems(compiled)]
+        self.found += found
+        reviewing = [way for way in self.setup.gateways.values() if way.channel == "chat" and way.review is not None]
+        if not reviewing or found:
+            return
+        state = self.reviews.get((locale, compiled.numbered.digest(self.message.category)), "draft")
+        if state == "submitted":
+            self._error(
+                f"{where}.review",
+                "The chat text is in review at the provider.",
+                "Wait for the answer; what is live stays in use until then.",
+            )
+        elif state == "rejected":
+            self._error(
+                f"{where}.review",
+                "The provider has rejected the chat text.",
+                "Read the reason, change the text and submit it again.",
+            )
+        elif state != "approved":
+            self._error(
+                f"{where}.review", "The chat text is not approved by the provider yet.", "Submit it for review."
+            )
+
+    def _mapped(self, channel: str, locale: str, compiled: Part) -> None:
+        """Sources that use the message and have no recipe for what it needs."""
+        for spoken, _, sources in self.speaking:
+            if spoken != channel:
+                continue
+            for key in sources:
+                source = self.setup.sources.get(key)
+                if source is None:
+                    continue
+                for name in sorted(compiled.names - {"order"}):
+                    variable = self.setup.variables[name]
+                    if (
+                        name not in source.recipes
+                        and variable.sample is None
+                        and (variable.required or channel == "chat")
+                    ):
+                        self._warn(
+                            f"sources.{key}.{name}",
+                            f"{source.name} has no recipe for “{name}”: its sends of this message would be held.",
+                            "Map it.",
+                        )
+
+    # ---- with real events
+
+    def _with_samples(self, channel: str, locale: str, compiled: Part) -> None:
+        where = f"{channel}.{locale}"
+        rendered: list[tuple[Sample | None, Rendered]] = list(self._rendered(where, compiled))
+        if not rendered:
+            bare = _bare(compiled, self.setup)
+            rendered = [(None, bare)] if bare is not None else []
+        rendered.sort(key=lambda pair: -pair[1].size())
+        for sample, mail in rendered:
+            _RENDERED[channel](self, where, mail, sample.label if sample else "")
+            self._phrases(channel, where, mail)
+
+    def _rendered(self, where: str, compiled: Part) -> Iterable[tuple[Sample | None, Rendered]]:
+        for sample in self.samples:
+            values, missing = values_for(
+                compiled.names & (set(self.setup.variables) | {"order"}), sample.reading, sample.variables
+            )
+            if missing or compiled.names - set(values):
+                continue
+            try:
+                yield sample, compiled.render(values)
+            except CantRender as error:
+                self._warn(
+                    where, f"With {sample.label} the send would be held: {error.problem.what}", error.problem.mend
+                )
+
+    def _email(self, where: str, mail: RenderedEmail, label: str) -> None:
+        if len(mail.subject) > LONG_SUBJECT:
+            self._warn(
+                f"{where}.subject",
+                f"The subject comes to {len(mail.subject)} characters; a mailbox shows about {LONG_SUBJECT}.",
+                "Put what matters first, or shorten it.",
+            )
+        size = len(mail.html.encode())
+        if size > SHOWN_IN_FULL:
+            self._warn(
+                f"{where}.blocks",
+                f"The mail comes to {size // 1000} KB; some mail programs cut after about {SHOWN_IN_FULL // 1000} KB.",
+                "Shorten it, or use fewer blocks.",
+            )
+        if not mail.text.strip():
+            self._error(f"{where}.text", "The mail has no text part.", "Write one; some readers see nothing else.")
+        for address, words in _links(mail.html):
+            self._link(_link_place(self.message, where, words), address)
+        own = self.message.email[where.partition(".")[2]].html
+        if own and any(not (image.get("alt") or "").strip() for image in _tree(mail.html).iter("img")):
+            self._warn(
+                f"{where}.html", "A picture has no words for those who can’t see it.", "Give every img an alt text."
+            )
+
+    def _link(self, where: str, address: str) -> None:
+        if not address.strip():
+            return
+        shown = address[:70]
+        parts = urlsplit(address.strip())
+        if any(c.isspace() for c in address.strip()):
+            self._error(
+                where,
+                f"The link “{shown}” holds a space.",
+                "Take it out, or use the filter urlencode on the variable in it.",
+            )
+        elif parts.scheme in ("mailto", "tel"):
+            return
+        elif parts.scheme not in ("http", "https") or not parts.hostname or "." not in parts.hostname.strip("."):
+            self._error(where, f"The link “{shown}” is no full address.", "Start it with https:// and a host.")
+        else:
+            hosts = [h.lower().lstrip(".") for h in self.setup.store.rules.link_hosts]
+            host = parts.hostname.lower()
+            if hosts and not any(host == h or host.endswith("." + h) for h in hosts):
+                self._error(
+                    where,
+                    f"The link goes to {host}, and the store’s rules allow {', '.join(hosts)} only.",
+                    "Point it there, or allow the host in the store’s rules.",
+                )
+
+    def _sms(self, where: str, sms: RenderedSms, label: str) -> None:
+        caps = [
+            self.setup.gateways[gateway].max_segments
+            for channel, gateway, _ in self.speaking
+            if channel == "sms" and gateway in self.setup.gateways
+        ]
+        caps = caps or [way.max_segments for way in self.setup.gateways.values() if way.channel == "sms"]
+        if caps and sms.count.segments > min(caps):
+            of = f" with {label}" if label else ""
+            self._error(
+                f"{where}.text",
+                f"The SMS takes {sms.count.segments} segments{of}, and the gateway allows {min(caps)}.",
+                "Shorten it, or raise the cap on the gateway’s page.",
+            )
+        if sms.count.encoding == "UCS-2" and sms.count.segments > 1:
+            signs = ", ".join(f"“{c}”" + (f" (write {i})" if i else "") for c, i in sms.count.forced_by[:4])
+            self._warn(
+                f"{where}.text",
+                f"{signs} make{'s' if len(sms.count.forced_by) == 1 else ''} the SMS go out as UCS-2: "
+                f"{sms.count.segments} segments{f' with {label}' if label else ''}.",
+                "Write it without, where that reads as well.",
+            )
+
+    def _phrases(self, channel: str, where: str, mail: Rendered) -> None:
+        words = f"{mail.summary()} {mail.text}".casefold()
+        field = CHANNELS[channel].text_field
+        for phrase in self.setup.store.rules.forbidden:
+            if phrase.casefold() in words:
+                self._error(
+                    f"{where}.{field}",
+                    f"It says “{phrase}”, which the store’s rules forbid.",
+                    "Say it otherwise, or change the rules on the letterhead’s page.",
+                )
+
+    # ---- the whole
+
+    def _locales(self, channel: str) -> None:
+        store = self.setup.store
+        have = self.message.variants(channel)
+        listed = {store.locale, *store.locales}
+        for locale in have:
+            if locale not in listed and not any(
+                of.partition("-")[0] == locale or of == locale.partition("-")[0] for of in listed
+            ):
+                used = self.message.locale_for(channel, store.locale)
+                self._warn(
+                    f"{channel}.{locale}",
+                    f"The {CHANNEL_LABELS[channel]} in {locale} is never sent: the store does not list {locale} "
+                    "among its languages.",
+                    f"List it on the letterhead’s page. Until then those readers get {used}.",
+                )
+        for locale in dict.fromkeys([store.locale, *store.locales]):
+            if locale not in have and locale.partition("-")[0] not in have:
+                used = self.message.locale_for(channel, locale)
+                self._warn(
+                    f"{channel}.{locale}",
+                    f"There is no {CHANNEL_LABELS[channel]} in {locale}.",
+                    f"Those readers get {used} instead.",
+                )
+
+    def _letterhead(self) -> None:
+        letterhead = self.setup.store.letterhead
+        ratio = contrast(letterhead.accent, PAPER)
+        if not letterhead.logo and ratio < ENOUGH:
+            self._warn(
+                "letterhead.accent",
+                f"The accent colour on paper has a contrast of {ratio:.1f}; {ENOUGH} is needed to read it easily.",
+                "Choose a darker one.",
+            )
+        if letterhead.logo:
+            self._in_library(
+                "letterhead.logo", letterhead.logo if letterhead.logo.startswith(LIBRARY) else LIBRARY + letterhead.logo
+            )
+
+    def _sender(self) -> None:
+        for channel, key, _ in self.speaking:
+            gateway = self.setup.gateways.get(key)
+            if (
+                channel == "email"
+                and gateway is not None
+                and gateway.sender is not None
+                and not gateway.sender.verified
+            ):
+                self._warn(
+                    f"gateways.{key}",
+                    f"{gateway.sender.address}, which {gateway.name} sends from, is not verified.",
+                    "Have a code sent to it.",
+                )
+
+    def _attachments(self) -> None:
+        gateways = [
+            self.setup.gateways[key]
+            for channel, key, _ in self.speaking
+            if channel == "email" and key in self.setup.gateways
+        ]
+        gateways = gateways or [way for way in self.setup.gateways.values() if way.channel == "email"]
+        shelves = {file.shelf for file in self.files}
+        for number, spec in enumerate(self.message.attachments):
+            where = f"email.*.attachments.{number}"
+            if isinstance(spec, FromLibrary):
+                if spec.shelf not in shelves:
+                    (self._error if spec.required else self._warn)(
+                        where, f"The shelf “{spec.shelf}” of the library is empty.", "Upload a file to it."
+                    )
+                for file in self.files:
+                    for gateway in gateways:
+                        if file.shelf == spec.shelf and file.type not in gateway.limits.types:
+                            self._error(
+                                where,
+                                f"“{file.name}” is {file.type} by its content, which {gateway.name} does not take.",
+                                "Take it off the shelf, or allow the type on the gateway’s page.",
+                            )
+                        if file.shelf == spec.shelf and file.size > gateway.limits.total_bytes:
+                            self._error(
+                                where,
+                                f"“{file.name}” has {file.size / 1e6:.1f} MB, and {gateway.name} takes "
+                                f"{gateway.limits.total_bytes / 1e6:.1f} MB in all.",
+                                "Use a smaller file.",
+                            )
+        for gateway in gateways:
+            if len(self.message.attachments) > gateway.limits.attachments:
+                self._error(
+                    "email.*.attachments",
+                    f"There are {len(self.message.attachments)} attachments, and {gateway.name} takes "
+                    f"{gateway.limits.attachments}.",
+                    "Take some out.",
+                )
+
+    def _speakers(self) -> None:
+        spoken = {channel for channel, _, _ in self.speaking}
+        if not self.speaking:
+            self._warn(
+                "routes",
+                "No live route sends this message, so nobody will get it.",
+                "Make a route for it, or choose it in one.",
+            )
+        for channel in spoken - set(self.message.channels()):
+            self._error(
+                channel,
+                f"A live route sends this message by {CHANNEL_LABELS[channel]}, and it has no "
+                f"{CHANNEL_LABELS[channel]} part.",
+                "Write one, or change the route.",
+            )
+
+
+def _no_check(*_: object) -> None:
+    """A channel with nothing of its own to look at."""
+
+
+_Check = Callable[..., None]
+
+
+def _check(checks: Mapping[str, _Check], channel: str) -> _Check:
+    return checks.get(channel, _no_check)
+
+
+_EMPTY: dict[str, _Check] = {"email": Preflight._empty_parts, "sms": Preflight._empty_sms}
+"""What each channel looks at in a text as it is written."""
+_COMPILED: dict[str, _Check] = {"chat": Preflight._chat}
+"""What each channel looks at in a compiled text."""
+_RENDERED: dict[str, _Check] = {
+    "email": Preflight._email,
+    "sms": Preflight._sms,
+    "chat": Preflight._chat_buttons,
+}
+"""What each channel looks at in a text filled with a real event."""
+
+
+def unknown_variable(name: str, setup: Setup) -> Problem:
+    """A name in a text that is no variable, with the closest one."""
+    close = process.extractOne(name, list(setup.variables), score_cutoff=55)
+    return Problem(
+        "",
+        f"There is no variable “{name}”.",
+        f"Did you mean {close[0]}?" if close else "Choose one from the list, or make it on a source’s page.",
+    )
+
+
+def place_of(message: Message, channel: str, locale: str, name: str) -> str:
+    """The first field of a variant whose text uses a variable, as a dotted place."""
+    word = re.compile(rf"\{{[{{%][^}}]*\b{re.escape(name)}\b")
+    found = _fields(f"{channel}.{locale}", message.variants(channel)[locale].model_dump(mode="json"))
+    if channel == "email":
+        found = [
+            *found,
+            *(
+                (f"{channel}.{locale}.{where}", text)
+                for where, text in _fields("", message.envelope.model_dump(mode="json"))
+            ),
+        ]
+    for where, text in found:
+        if word.search(text) or (where.endswith(".only_if") and text == name):
+            return where.replace("..", ".")
+    return f"{channel}.{locale}"
+
+
+def _fields(where: str, value: Any) -> list[tuple[str, str]]:
+    if isinstance(value, str):
+        return [(where, value)]
+    items = value.items() if isinstance(value, dict) else enumerate(value) if isinstance(value, list) else ()
+    return [pair for key, inner in items for pair in _fields(f"{where}.{key}" if where else str(key), inner)]
+
+
+def _bare(compiled: Part, setup: Setup) -> Rendered | None:
+    """A text without a real event, each variable as its sample or its name: enough to look at its links and length."""
+    values: dict[str, Any] = {
+        name: setup.variables[name].sample
+        if name in setup.variables and setup.variables[name].sample is not None
+        else name
+        for name in compiled.names
+    }
+    if "order" in values:
+        return None
+    try:
+        return compiled.render(values)
+    except CantRender:
+        return None
+
+
+def _tree(page: str) -> html.HtmlElement:
+    return html.document_fromstring(page or "<p></p>")
+
+
+def _links(page: str) -> list[tuple[str, str]]:
+    """(address, words) of every link of a page."""
+    return [
+        (str(a.get("href")), " ".join(a.text_content().split()))
+        for a in _tree(page).iter("a")
+        if a.get("href") is not None
+    ]
+
+
+def _link_place(message: Message, where: str, words: str) -> str:
+    """Where a rendered link was written: the button with these words, the first text with a link, the page."""
+    text = message.email[where.partition(".")[2]]
+    if text.html:
+        return f"{where}.html"
+    last = f"{where}.blocks"
+    for place, block in text.pieces():
+        if block.kind == "button" and (block.text.strip() == words or "{" in block.text):
+            return f"{where}.{place}.url"
+        if block.kind == "text" and f"[{words}](" in block.text:
+            return f"{where}.{place}.text"
+    return last

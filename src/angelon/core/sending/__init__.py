@@ -1,0 +1,1 @@
+"""From a send that is due to what its gateway takes: guards again, text, files chosen. Pure."""

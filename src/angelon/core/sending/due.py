@@ -1,0 +1,123 @@
+"""A due send and all that is known around it, as the rules look at it; and what a send needs to be known."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from angelon.core.messages.attachments import LibraryFile
+from angelon.core.messages.channel import Part
+from angelon.core.messages.channels import CHANNEL_LABELS, compiled_part
+from angelon.core.planning.inputs import Event, Facts, Setup
+from angelon.core.problems import Invalid
+from angelon.core.reading import Reading
+from angelon.core.recipes.evaluate import Variables
+from angelon.core.specs.condition import compares
+from angelon.core.specs.message import FromLibrary, Message
+from angelon.core.specs.route import Route
+from angelon.core.values import Value, unpack
+
+
+@dataclass(frozen=True, slots=True)
+class DueSend:
+    """One send that a worker has claimed. Keys are empty where the thing is gone; times are aware."""
+
+    id: str
+    channel: str
+    recipient: str
+    recipient_name: str
+    locale: str
+    whom: str
+    """Which of the route's recipients it is for."""
+    route: str
+    message: str
+    gateway: str
+    revision_id: int | None
+    stored: Mapping[str, Any]
+    """Its values as they are stored."""
+    created_at: dt.datetime
+    has_event: bool = True
+    test: bool = False
+    draft: Message | None = None
+    """The message itself, where it is not one of the store's published ones."""
+
+    def values(self) -> dict[str, Value]:
+        return {name: unpack(value) for name, value in self.stored.items()}
+
+
+@dataclass(frozen=True, slots=True)
+class EventFacts:
+    """A send's event as it is read now, and what has happened around its order."""
+
+    event: Event
+    reading: Reading
+    variables: Variables
+    facts: Facts = field(default_factory=Facts)
+
+
+@dataclass(frozen=True)
+class Around:
+    """What is known around the sends of one store in one batch."""
+
+    setup: Setup
+    routes: Mapping[str, Route]
+    """Every route as it last went live, those that are off too."""
+    revisions: Mapping[str, int]
+    """The live revision of each message."""
+    files: Sequence[LibraryFile] = ()
+    suppressed: Mapping[str, str] = field(default_factory=dict)
+    """Address keys that must not be written to, and why."""
+    events: Mapping[str, EventFacts] = field(default_factory=dict)
+    """By send, for those that need one (`needs_event`)."""
+    unreadable: Mapping[str, str] = field(default_factory=dict)
+    """By send, why its event can't be read."""
+
+
+def part_of(send: DueSend, around: Around) -> tuple[Message, str, Part] | str:
+    """(message, locale, compiled text) of a send; or why there is none, as a sentence."""
+    message = send.draft if send.draft is not None else around.setup.messages.get(send.message)
+    if message is None:
+        return "The message is not published."
+    locale = message.locale_for(send.channel, send.locale)
+    if locale is None:
+        return f"“{message.name}” has no {CHANNEL_LABELS[send.channel]} part."
+    try:
+        return message, locale, compiled_part(message, send.channel, locale, around.setup.store)
+    except Invalid as error:
+        return f"“{message.name}” can't be made: {error.problems[0].what}"
+
+
+def guards_again(send: DueSend, around: Around) -> bool:
+    """Whether guards or conditions that look at the order are asked again now that the send is due."""
+    route = around.routes.get(send.route)
+    if route is None or send.test or not send.has_event:
+        return False
+    return (
+        any(part.again for part in compares(route.only_if))
+        or route.guards.skip_refunded
+        or (send.whom == "customer" and bool(around.setup.store.consent_for(send.channel)))
+    )
+
+
+def has_its_values(send: DueSend, part: Part, around: Around) -> bool:
+    """Whether the values that were worked out when it was planned still fit the text."""
+    current = send.draft is not None or send.revision_id == around.revisions.get(send.message)
+    return bool(send.recipient) and current and send.stored.keys() >= part.names
+
+
+def needs_event(send: DueSend, around: Around) -> bool:
+    """Whether a send's event has to be read before it can be prepared."""
+    if not send.has_event:
+        return False
+    if guards_again(send, around):
+        return True
+    found = part_of(send, around)
+    if isinstance(found, str):
+        return False
+    message, _, part = found
+    if send.draft is None and not has_its_values(send, part, around):
+        return True
+    chooses = send.channel == "email" and any(isinstance(one, FromLibrary) for one in message.attachments)
+    return chooses and "order" not in send.stored

@@ -1,0 +1,30 @@
+"""What a gateway is handed."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+
+@dataclass(frozen=True, slots=True)
+class Mail:
+    """An email ready for SMTP: envelope addresses and the message's bytes (CRLF line ends). `also` are those in cc and
+    bcc.
+    """
+
+    from_address: str
+    to_address: str
+    data: bytes
+    also: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class ProviderMessage:
+    """An SMS or chat message ready for a provider: the values that its request is made from."""
+
+    values: Mapping[str, Any] = field(default_factory=dict)
+
+    @property
+    def to_address(self) -> str:
+        return str(self.values.get("to", ""))

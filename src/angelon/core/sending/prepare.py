@@ -1,0 +1,239 @@
+"""Decides what becomes of a due send: ready with its text and files, held, skipped, or tried later. Pure."""
+
+from __future__ import annotations
+
+import datetime as dt
+from dataclasses import dataclass, replace
+from decimal import Decimal
+from typing import Any, Literal
+
+from angelon.core.messages.attachments import AttachmentRequest, LibraryFile, files_for_order
+from angelon.core.messages.blocks import pictures_in
+from angelon.core.messages.channel import Part, Rendered
+from angelon.core.messages.channels import CHANNELS
+from angelon.core.messages.email import RenderedEmail
+from angelon.core.planning.context import PlanningContext
+from angelon.core.planning.guards import WHEN_DUE, GuardInput
+from angelon.core.planning.people import customer
+from angelon.core.planning.plan import reached, values_for
+from angelon.core.planning.subjects import only_again, worked_condition
+from angelon.core.sending.due import Around, DueSend, EventFacts, guards_again, has_its_values, part_of
+from angelon.core.specs.gateway import Gateway
+from angelon.core.templates import CantRender
+from angelon.core.values import Value, show
+
+
+@dataclass(frozen=True, slots=True)
+class Held:
+    """A person must act before it can go out."""
+
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
+class Skipped:
+    """What it was made for no longer holds."""
+
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
+class Later:
+    """Something outside is not to be had at the moment: tried again as a failed try is."""
+
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
+class Ready:
+    """A send with its text and everything that its gateway is to be handed, but for the bytes of its files."""
+
+    gateway: Gateway
+    rendered: Rendered
+    recipient: str
+    recipient_name: str
+    locale: str
+    """The message's variant."""
+    revision_id: int | None
+    values: dict[str, Value] | None
+    """Its values, where they were worked out anew."""
+    template: str = ""
+    """The provider's own id for the approved text."""
+    pictures: tuple[LibraryFile, ...] = ()
+    """The library's pictures that the text shows."""
+    attachments: tuple[tuple[AttachmentRequest, tuple[LibraryFile, ...]], ...] = ()
+    """What is attached, with the library's files chosen for this order."""
+    cc: tuple[str, ...] = ()
+    bcc: tuple[str, ...] = ()
+    reply_to: tuple[str, ...] = ()
+
+    @property
+    def cost(self) -> str:
+        """What it costs at the gateway's price, in the store's currency; empty where the gateway has none."""
+        return str(Decimal(self.gateway.price) * self.rendered.pieces) if self.gateway.price else ""
+
+
+Prepared = Ready | Held | Skipped | Later
+
+
+def prepare(send: DueSend, around: Around, now: dt.datetime) -> Prepared:
+    """What becomes of a send at a moment (aware), by what is known around it."""
+    gateway = around.setup.gateways.get(send.gateway)
+    if gateway is None:
+        return Held("The route has no gateway.")
+    if gateway.paused:
+        return Held(f"{gateway.name} is paused.")
+    stopped = _suppressed(send, send.recipient, around) or _guarded(send, around, now)
+    if stopped is not None:
+        return stopped
+    found = part_of(send, around)
+    if isinstance(found, str):
+        return Held(found)
+    message, locale, part = found
+    filled = _filled(send, part, around)
+    if not isinstance(filled, _Filled):
+        return filled
+    stopped = _suppressed(send, filled.recipient, around) if filled.recipient != send.recipient else None
+    if stopped is not None:
+        return stopped
+    try:
+        rendered = part.render(filled.values)
+    except CantRender as error:
+        return Held(error.problem.what)
+    template = around.setup.approval(gateway.key, message, locale, part)
+    if template is None:
+        return Held(f"The chat text in {locale} is not approved by the provider yet.")
+    refused = rendered.problem_for(gateway)
+    if refused:
+        return Held(refused)
+    revision = None if send.draft is not None else around.revisions.get(send.message)
+    values = filled.values if filled.anew else None
+    ready = Ready(gateway, rendered, filled.recipient, filled.recipient_name, locale, revision, values, template)
+    return _with_files(ready, rendered, send, filled.values, around) if isinstance(rendered, RenderedEmail) else ready
+
+
+def _suppressed(send: DueSend, address: str, around: Around) -> Skipped | None:
+    if send.test or not address:
+        return None
+    why = around.suppressed.get(CHANNELS[send.channel].address_key(address))
+    return Skipped(f"{address} must not be written to: {why}") if why is not None else None
+
+
+def _guarded(send: DueSend, around: Around, now: dt.datetime) -> Held | Skipped | None:
+    """Asks guards and marked conditions again, with the order as it is now."""
+    known, route = around.events.get(send.id), around.routes.get(send.route)
+    if known is None or route is None or not guards_again(send, around):
+        return None
+    context = PlanningContext(known.event, known.reading, known.variables, around.setup, known.facts, now)
+    verdict = worked_condition(only_again(route.only_if), context)
+    if verdict.problem:
+        return Held(verdict.problem)
+    if not verdict.yes:
+        return Skipped(f"When it was due, its condition no longer held: {verdict.why_not()}")
+    given = GuardInput(route, send.channel, send.recipient, send.whom == "customer", context, known.facts, now)
+    for guard in WHEN_DUE:
+        result = guard(given)
+        if result is not None and result.why:
+            return Skipped(result.why)
+    return None
+
+
+@dataclass(frozen=True, slots=True)
+class _Filled:
+    """Whom a send goes to, and the values of its text; `anew` where they were worked out just now."""
+
+    recipient: str
+    recipient_name: str
+    values: dict[str, Value]
+    anew: bool = False
+
+
+def _filled(send: DueSend, part: Part, around: Around) -> _Filled | Held:
+    if has_its_values(send, part, around):
+        return _Filled(send.recipient, send.recipient_name, send.values())
+    if send.draft is not None:
+        return Held("The test has no values for all of the text. Send it again from the message’s page.")
+    known = around.events.get(send.id)
+    if known is None:
+        return Held(around.unreadable.get(send.id) or "The event is no longer kept, or its source is gone.")
+    values, missing = values_for(part.names, known.reading, known.variables)
+    if missing:
+        return Held(missing[0].what)
+    address, name, why = recipient_now(send, known, around)
+    return Held(why) if why else _Filled(address, name, values, anew=True)
+
+
+def recipient_now(send: DueSend, known: EventFacts, around: Around) -> tuple[str, str, str]:
+    """Address and name of whom a send is for, as they are read now; or why there is none."""
+    if send.whom != "customer" and send.recipient:
+        return send.recipient, send.recipient_name, ""
+    route = around.routes.get(send.route)
+    if route is None:
+        address, name, why = customer(send.channel, known.reading)
+    else:
+        address, name, why = reached(
+            known.event, known.reading, known.variables, route, around.setup, send.whom, send.channel
+        )
+    return address, show(name), why
+
+
+def _with_files(
+    ready: Ready, mail: RenderedEmail, send: DueSend, values: dict[str, Value], around: Around
+) -> Ready | Held:
+    """A mail with its addresses read and its files chosen."""
+    if ready.gateway.sender is None:
+        return Held(f"{ready.gateway.name} has no sender.")
+    lists: dict[str, tuple[str, ...]] = {}
+    for part, text in (("cc", mail.cc), ("bcc", mail.bcc), ("reply-to", mail.reply_to)):
+        found = _addresses(part, text)
+        if isinstance(found, Held):
+            return found
+        lists[part] = found
+    if send.test:  # a test is for its tester
+        lists |= {"cc": (), "bcc": ()}
+    pictures: list[LibraryFile] = []
+    for path in pictures_in(mail.html):
+        file = next((f for f in around.files if f"{f.shelf}/{f.name}" == path and f.by == ""), None)
+        if file is None:
+            return Held(f"The library has no file “{path}”, which the mail shows.")
+        pictures.append(file)
+    attachments: list[tuple[AttachmentRequest, tuple[LibraryFile, ...]]] = []
+    for wanted in mail.wanted:
+        chosen = _chosen(wanted, send, values, around) if wanted.kind == "library" else ()
+        if wanted.kind == "library" and wanted.required and not chosen:
+            return Held(f"The shelf “{wanted.shelf}” has no file for this order.")
+        attachments.append((wanted, chosen))
+    return replace(
+        ready,
+        pictures=tuple(pictures),
+        attachments=tuple(attachments),
+        cc=lists["cc"],
+        bcc=lists["bcc"],
+        reply_to=lists["reply-to"],
+    )
+
+
+def _chosen(
+    wanted: AttachmentRequest, send: DueSend, values: dict[str, Value], around: Around
+) -> tuple[LibraryFile, ...]:
+    """The library's files for one order."""
+    order: Any = values.get("order")
+    if not isinstance(order, dict):
+        known = around.events.get(send.id)
+        order = known.reading.order() if known is not None else {}
+    skus = {show(line.get("sku")) for line in order.get("lines") or [] if isinstance(line, dict)}
+    references = {show(order.get(part)) for part in ("reference", "number") if order.get(part)}
+    return tuple(files_for_order(around.files, wanted.shelf, skus, references, send.locale))
+
+
+def _addresses(part: Literal["cc", "bcc", "reply-to"] | str, text: str) -> tuple[str, ...] | Held:
+    """Email addresses parted by commas."""
+    found = []
+    for address in (piece.strip() for piece in text.split(",")):
+        if not address:
+            continue
+        try:
+            found.append(CHANNELS["email"].check_address(address))
+        except ValueError:
+            return Held(f"“{address[:60]}” in {part} is no email address.")
+    return tuple(dict.fromkeys(found))

@@ -1,0 +1,359 @@
+"""What has happened before, as far as routes ask: of orders, and of their customers."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Collection, Iterable, Mapping
+from dataclasses import dataclass, field, replace
+
+from sqlalchemy import Connection, Table, func, tuple_
+from sqlalchemy import select as core_select
+
+from angelon.core.messages.channels import CHANNELS, address_key
+from angelon.core.planning.inputs import Contact, Facts, PriorSend, Setup
+from angelon.core.reading import Reading
+from angelon.core.specs.condition import compares
+from angelon.core.specs.route import Route
+from angelon.core.states import State
+from angelon.db import suppressions
+from angelon.db.live_setup import LiveSetup
+from angelon.db.orders import CONTACT, ORDER
+from angelon.db.sends import SEND
+from angelon.db.tables import EventRow
+
+EVENT: Table = EventRow.__table__  # type: ignore[attr-defined]
+NOT_SENT = (State.SKIPPED, State.CANCELLED)
+OUT = (State.SENT, State.DELIVERED, State.READ)
+
+
+@dataclass(frozen=True, slots=True)
+class HistoryNeeds:
+    """What a store's routes ask of the past; what none asks is not looked up."""
+
+    customer: bool = False
+    events: bool = False
+    caps: bool = False
+
+    @staticmethod
+    def by(routes: Iterable[Route], setup: Setup) -> HistoryNeeds:
+        customer = events = caps = False
+        for route in routes:
+            of = [part.of for part in compares(route.only_if)]
+            if any(name.startswith("segment.") for name in of):
+                of += [part.of for segment in setup.store.segments for part in compares(segment.holds)]
+            customer |= route.once == "customer" or any(name.startswith("contact.") for name in of)
+            events |= route.guards.skip_refunded or route.guards.after_answer or "history.events" in of
+            caps |= any(cap.per == "customer" for cap in route.guards.caps)
+        return HistoryNeeds(customer, events, caps)
+
+
+@dataclass(frozen=True, slots=True)
+class SendRecord:
+    """A send as it counts for what follows, the delivery that it came of, and its order."""
+
+    send: PriorSend
+    route_id: int
+    delivery: str
+    order_id: int | None
+
+
+@dataclass
+class BatchHistory:
+    """The past of a batch of orders; what the batch itself makes is added as it goes."""
+
+    live: LiveSetup
+    needs: HistoryNeeds
+    made: dict[int, list[SendRecord]] = field(default_factory=dict)
+    """By order."""
+    types: dict[int, list[tuple[str, dt.datetime]]] = field(default_factory=dict)
+    """Events by order, oldest first."""
+    suppressed: dict[str, str] = field(default_factory=dict)
+    contacts: dict[int, Contact] = field(default_factory=dict)
+    """Customers as they were before the batch, by contact; one that is not here is new."""
+    last_sent: dict[tuple[int, int], dt.datetime] = field(default_factory=dict)
+    """When each route last sent to a contact, or will: by route and contact."""
+    sent_to_customer: dict[int, list[dt.datetime]] = field(default_factory=dict)
+    """When each message to a contact was made."""
+
+    def add(self, contact_id: int | None, made: SendRecord) -> None:
+        """Takes a send that has just been planned."""
+        if made.order_id is not None:
+            self.made.setdefault(made.order_id, []).append(made)
+        if contact_id is not None:
+            self.last_sent[made.route_id, contact_id] = made.send.at
+        if contact_id is not None and made.send.to_customer:
+            self.sent_to_customer.setdefault(contact_id, []).append(made.send.at)
+
+    def facts(
+        self,
+        source: str,
+        reference: str,
+        delivery: str,
+        order_id: int | None,
+        contact_id: int | None,
+        statuses: tuple[str, ...],
+        leave: frozenset[str] = frozenset(),
+        language: str = "",
+        new_orders: int = 0,
+    ) -> Facts:
+        """The facts for one event.
+
+        `language` is the one that the customer is known by, `new_orders` how many orders of theirs the batch itself
+        has brought. What the routes in `leave` have sent counts for nothing.
+        """
+        made = self.made.get(order_id, []) if order_id is not None else []
+        customer: dict[str, dt.datetime] = {}
+        sent_at: list[dt.datetime] = []
+        known = Contact(language=language)
+        if contact_id is not None and self.needs.customer:
+            customer = {self.live.route_key(r): at for (r, c), at in self.last_sent.items() if c == contact_id}
+            before = self.contacts.get(contact_id, Contact(0))
+            known = replace(before, orders=max(before.orders + new_orders, 1), language=language)
+        if contact_id is not None and self.needs.caps:
+            sent_at = sorted(self.sent_to_customer.get(contact_id, []))
+        counted = [one for one in made if one.send.route not in leave]
+        return Facts(
+            sent_for_order=frozenset((one.send.route, source, reference) for one in counted if one.send.route),
+            last_sent_to_customer={key: at for key, at in customer.items() if key and key not in leave},
+            statuses=statuses,
+            contact=known,
+            types=tuple(self.types.get(order_id, [])) if order_id is not None else (),
+            prior_sends=tuple(one.send for one in counted),
+            sent_to_customer=tuple(sent_at),
+            same_delivery=tuple(one.send for one in counted if one.delivery == delivery),
+            suppressed=self.suppressed,
+        )
+
+
+def known(
+    connection: Connection,
+    live: LiveSetup,
+    routes: Collection[Route],
+    order_ids: Collection[int],
+    readings: Iterable[Reading],
+    contact_ids: Collection[int] = (),
+) -> BatchHistory:
+    """The past of these orders and customers, as far as these routes ask, in at most seven queries."""
+    found = BatchHistory(live, HistoryNeeds.by(routes, live.setup))
+    ids = list(order_ids)
+    if ids:
+        _add_sends(connection, found, ids)
+    if ids and found.needs.events:
+        columns = (EVENT.c.order_id, EVENT.c.type, EVENT.c.received_at)
+        rows = connection.execute(
+            core_select(*columns).where(EVENT.c.order_id.in_(ids), EVENT.c.type != "").order_by(EVENT.c.received_at)
+        )
+        for row in rows:
+            found.types.setdefault(row.order_id, []).append((row.type, row.received_at))
+    if contact_ids and found.needs.customer:
+        found.contacts = contacts(connection, contact_ids)
+        found.last_sent = last_sent(connection, contact_ids)
+    if contact_ids and found.needs.caps:
+        found.sent_to_customer = sent_to(connection, contact_ids)
+    address_keys = {
+        channel.address_key(reading.text(channel.address_part))
+        for reading in readings
+        for channel in CHANNELS.values()
+        if reading.text(channel.address_part)
+    }
+    if address_keys or any(recipient.kind != "customer" for route in routes for recipient in route.to):
+        address_keys |= fixed_address_keys(routes, live.setup)
+        found.suppressed = suppressions.among(connection, live.store_id, address_keys)
+    return found
+
+
+def _add_sends(connection: Connection, found: BatchHistory, order_ids: list[int]) -> None:
+    """What has been sent for these orders, or will be."""
+    delivery = func.coalesce(EVENT.c.parent_id, EVENT.c.id).label("delivery")
+    columns = [
+        SEND.c[name]
+        for name in (
+            "order_id",
+            "route_id",
+            "channel",
+            "recipient",
+            "created_at",
+            "due_at",
+            "settled_at",
+            "state",
+            "whom",
+        )
+    ]
+    rows = connection.execute(
+        core_select(*columns, delivery)
+        .outerjoin(EVENT, EVENT.c.id == SEND.c.event_id)
+        .where(SEND.c.order_id.in_(order_ids), SEND.c.route_id.is_not(None), SEND.c.state.not_in(NOT_SENT))
+        .order_by(SEND.c.created_at)
+    )
+    for row in rows:
+        out = row.state in OUT
+        send = PriorSend(
+            found.live.route_key(row.route_id),
+            row.channel,
+            row.recipient,
+            row.created_at,
+            row.settled_at if row.settled_at and out else row.due_at,
+            out,
+            row.whom == "customer",
+        )
+        record = SendRecord(send, row.route_id, row.delivery or "", row.order_id)
+        found.made.setdefault(row.order_id, []).append(record)
+
+
+def fixed_address_keys(routes: Iterable[Route], setup: Setup) -> set[str]:
+    """The addresses that routes write to whatever the event."""
+    address_keys = set()
+    for route in routes:
+        for recipient in route.to:
+            if recipient.kind == "address":
+                address_keys |= {channel.address_key(recipient.who) for channel in CHANNELS.values()}
+            elif recipient.kind == "role":
+                address_keys |= {
+                    address_key(channel, member.address(channel))
+                    for member in setup.store.team
+                    for channel in CHANNELS
+                    if member.address(channel)
+                }
+    return address_keys
+
+
+def contacts(connection: Connection, contact_ids: Collection[int]) -> dict[int, Contact]:
+    """Customers' orders so far, whether anything came back, whether they complained; two queries for all of them."""
+    ids = list(contact_ids)
+    orders = core_select(ORDER.c.contact_id, func.count()).where(ORDER.c.contact_id.in_(ids))
+    counts = {int(id_): int(number) for id_, number in connection.execute(orders.group_by(ORDER.c.contact_id))}
+    rows = connection.execute(
+        core_select(ORDER.c.contact_id, EVENT.c.type)
+        .join(ORDER, ORDER.c.id == EVENT.c.order_id)
+        .where(ORDER.c.contact_id.in_(ids), EVENT.c.type.in_(["return.received", "feedback.negative"]))
+        .distinct()
+    )
+    types: dict[int, set[str]] = {}
+    for id_, type_ in rows:
+        types.setdefault(int(id_), set()).add(type_)
+    return {
+        id_: Contact(
+            counts.get(id_, 0), "return.received" in types.get(id_, ()), "feedback.negative" in types.get(id_, ())
+        )
+        for id_ in ids
+    }
+
+
+def languages(connection: Connection, contact_ids: Collection[int]) -> dict[int, str]:
+    """The languages that customers are known by."""
+    if not contact_ids:
+        return {}
+    rows = connection.execute(core_select(CONTACT.c.id, CONTACT.c.language).where(CONTACT.c.id.in_(list(contact_ids))))
+    return {int(id_): language or "" for id_, language in rows}
+
+
+def last_sent(connection: Connection, contact_ids: Collection[int]) -> dict[tuple[int, int], dt.datetime]:
+    """When each route last sent to a customer, or will: by route and contact."""
+    rows = connection.execute(
+        core_select(SEND.c.route_id, ORDER.c.contact_id, func.max(SEND.c.created_at))
+        .join(ORDER, ORDER.c.id == SEND.c.order_id)
+        .where(ORDER.c.contact_id.in_(list(contact_ids)), SEND.c.route_id.is_not(None), SEND.c.state.not_in(NOT_SENT))
+        .group_by(SEND.c.route_id, ORDER.c.contact_id)
+    )
+    return {(int(route), int(contact)): at for route, contact, at in rows if at is not None}
+
+
+def sent_to(connection: Connection, contact_ids: Collection[int]) -> dict[int, list[dt.datetime]]:
+    """When each message to a customer was made, about any of their orders."""
+    rows = connection.execute(
+        core_select(ORDER.c.contact_id, SEND.c.created_at)
+        .join(ORDER, ORDER.c.id == SEND.c.order_id)
+        .where(
+            ORDER.c.contact_id.in_(list(contact_ids)),
+            SEND.c.route_id.is_not(None),
+            SEND.c.whom == "customer",
+            SEND.c.state.not_in(NOT_SENT),
+        )
+    )
+    found: dict[int, list[dt.datetime]] = {}
+    for contact, at in rows:
+        found.setdefault(int(contact), []).append(at)
+    return found
+
+
+@dataclass(frozen=True, slots=True)
+class OrderSoFar:
+    """An order as the events have left it: every status that it has had, oldest first."""
+
+    id: int
+    contact_id: int | None
+    status: str
+    statuses: tuple[str, ...]
+
+
+def orders(connection: Connection, keys: Collection[tuple[int, str]]) -> dict[tuple[int, str], OrderSoFar]:
+    """Orders by source and reference, in one query."""
+    columns = (ORDER.c.id, ORDER.c.source_id, ORDER.c.reference, ORDER.c.contact_id, ORDER.c.status, ORDER.c.seen)
+    where = tuple_(ORDER.c.source_id, ORDER.c.reference).in_(list(keys))
+    rows = connection.execute(core_select(*columns).where(where)) if keys else ()
+    return {
+        (row.source_id, row.reference): OrderSoFar(
+            row.id, row.contact_id, row.status, tuple(status for status, _ in row.seen or [])
+        )
+        for row in rows
+    }
+
+
+@dataclass(frozen=True, slots=True)
+class Occurrence:
+    """One event of an order, whose facts are asked for: from which source, in which delivery."""
+
+    source_id: int
+    delivery: str
+    reading: Reading
+
+
+def of_many(
+    connection: Connection,
+    live: LiveSetup,
+    routes: Collection[Route],
+    occurrences: Mapping[str, Occurrence],
+    leave: Mapping[str, frozenset[str]],
+) -> dict[str, Facts]:
+    """The facts for events of orders, as they stand now, by the name given to each; in at most nine queries.
+
+    What the routes in `leave` (by the same name) have sent counts for nothing.
+    """
+    keys = {name: (one.source_id, one.reading.reference[:200]) for name, one in occurrences.items()}
+    found = orders(connection, set(keys.values()))
+    contact_ids = {order.contact_id for order in found.values() if order.contact_id is not None}
+    readings = [one.reading for one in occurrences.values()]
+    past = known(connection, live, routes, {order.id for order in found.values()}, readings, contact_ids)
+    known_by = languages(connection, contact_ids)
+    facts = {}
+    for name, one in occurrences.items():
+        order = found.get(keys[name])
+        contact_id = order.contact_id if order else None
+        made = past.facts(
+            live.source_key(one.source_id),
+            one.reading.reference,
+            one.delivery,
+            order.id if order else None,
+            contact_id,
+            order.statuses if order else (),
+            leave.get(name, frozenset()),
+            known_by.get(contact_id, "") if contact_id else "",
+        )
+        facts[name] = replace(made, status=order.status if order and order.status else None)
+    return facts
+
+
+def of_one(
+    connection: Connection,
+    live: LiveSetup,
+    routes: Collection[Route],
+    source_id: int,
+    reading: Reading,
+    delivery: str,
+    leave: frozenset[str] = frozenset(),
+) -> Facts:
+    """The facts for one event of an order, as it stands now. What the routes in `leave` have sent counts for
+    nothing.
+    """
+    one = Occurrence(source_id, delivery, reading)
+    return of_many(connection, live, routes, {"one": one}, {"one": leave})["one"]

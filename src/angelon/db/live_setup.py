@@ -1,0 +1,134 @@
+"""A store's set-up as it is live, loaded whole for whoever plans, prepares or shows."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
+
+from sqlmodel import Session, col, select
+
+from angelon.core.messages.attachments import LibraryFile
+from angelon.core.planning.inputs import ActiveRoute, Setup
+from angelon.core.specs import Gateway, Message, Route, Source, Store, Variable
+from angelon.core.specs.stored import from_stored
+from angelon.db.tables import (
+    FileRow,
+    GatewayRow,
+    MessageRow,
+    ReviewRow,
+    RevisionRow,
+    RouteRow,
+    SourceRow,
+    StoreRow,
+    VariableRow,
+)
+
+
+@dataclass(frozen=True)
+class LiveSetup:
+    """A store's set-up as the engine uses it, with the rows' ids by key."""
+
+    store_id: int
+    version: int
+    setup: Setup
+    source_ids: dict[str, int] = field(default_factory=dict)
+    route_ids: dict[str, int] = field(default_factory=dict)
+    message_ids: dict[str, int] = field(default_factory=dict)
+    gateway_ids: dict[str, int] = field(default_factory=dict)
+    revision_ids: dict[str, int] = field(default_factory=dict)
+    """The live revision of each message."""
+    files: list[LibraryFile] = field(default_factory=list)
+    routes: dict[str, Route] = field(default_factory=dict)
+    """Every route as it last went live, by key, those that are off too: what they have scheduled goes by it."""
+
+    def source_key(self, source_id: int | None) -> str:
+        """The key of a source's row; empty where it is gone."""
+        return self._source_keys.get(source_id, "")
+
+    def route_key(self, route_id: int | None) -> str:
+        """The key of a route's row; empty for a test, and where the route was deleted."""
+        return self._route_keys.get(route_id, "")
+
+    def message_key(self, message_id: int | None) -> str:
+        return self._message_keys.get(message_id, "")
+
+    def gateway_key(self, gateway_id: int | None) -> str:
+        return self._gateway_keys.get(gateway_id, "")
+
+    @cached_property
+    def _source_keys(self) -> dict[int | None, str]:
+        return {id_: key for key, id_ in self.source_ids.items()}
+
+    @cached_property
+    def _route_keys(self) -> dict[int | None, str]:
+        return {id_: key for key, id_ in self.route_ids.items()}
+
+    @cached_property
+    def _message_keys(self) -> dict[int | None, str]:
+        return {id_: key for key, id_ in self.message_ids.items()}
+
+    @cached_property
+    def _gateway_keys(self) -> dict[int | None, str]:
+        return {id_: key for key, id_ in self.gateway_ids.items()}
+
+
+def load(session: Session, store_id: int) -> LiveSetup:
+    """The set-up as it is live: published messages, and routes that are switched on. Raises LookupError, and Invalid
+    where something stored can't be read.
+    """
+    store = session.get(StoreRow, store_id)
+    if store is None:
+        raise LookupError(f"no store {store_id}")
+
+    def rows(table: Any, *where: Any) -> list[Any]:
+        return list(session.exec(select(table).where(table.store_id == store_id, *where).order_by(col(table.id))))
+
+    sources, gateways, variables = rows(SourceRow), rows(GatewayRow), rows(VariableRow)
+    messages, routes = rows(MessageRow), rows(RouteRow, col(RouteRow.gone_at).is_(None))
+    revisions = _live_revisions(session, messages, routes)
+    published = {row.key: from_stored(Route, revisions[row.live_id]) for row in routes if row.live_id in revisions}
+    setup = Setup(
+        from_stored(Store, store.spec),
+        {row.key: from_stored(Source, row.spec) for row in sources},
+        {row.name: from_stored(Variable, row.spec) for row in variables},
+        {row.key: from_stored(Message, revisions[row.live_id]) for row in messages if row.live_id in revisions},
+        {row.key: from_stored(Gateway, row.spec) for row in gateways},
+        [ActiveRoute(published[row.key], row.since) for row in routes if row.on and row.since and row.key in published],
+        _approvals(session, store_id, gateways, messages),
+    )
+    return LiveSetup(
+        store_id,
+        store.version,
+        setup,
+        {row.key: row.id for row in sources},
+        {row.key: row.id for row in routes},
+        {row.key: row.id for row in messages},
+        {row.key: row.id for row in gateways},
+        {row.key: row.live_id for row in messages if row.live_id is not None},
+        _files(session, store_id),
+        published,
+    )
+
+
+def _live_revisions(session: Session, messages: list[Any], routes: list[Any]) -> dict[int | None, dict[str, Any]]:
+    ids = [row.live_id for row in (*messages, *routes) if row.live_id is not None]
+    rows = session.exec(select(RevisionRow).where(col(RevisionRow.id).in_(ids))) if ids else ()
+    return {row.id: row.spec for row in rows}
+
+
+def _approvals(
+    session: Session, store_id: int, gateways: list[Any], messages: list[Any]
+) -> dict[tuple[str, str, str, str], str]:
+    gateway_keys, message_keys = {row.id: row.key for row in gateways}, {row.id: row.key for row in messages}
+    rows = session.exec(select(ReviewRow).where(ReviewRow.store_id == store_id, ReviewRow.state == "approved"))
+    return {
+        (gateway_keys[row.gateway_id], message_keys[row.message_id], row.locale, row.digest): row.reference
+        for row in rows
+        if row.gateway_id in gateway_keys and row.message_id in message_keys
+    }
+
+
+def _files(session: Session, store_id: int) -> list[LibraryFile]:
+    columns: Any = (FileRow.id, FileRow.shelf, FileRow.name, FileRow.type, FileRow.size, FileRow.by, FileRow.match)
+    return [LibraryFile(*row) for row in session.exec(select(*columns).where(FileRow.store_id == store_id))]

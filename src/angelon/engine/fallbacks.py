@@ -1,0 +1,181 @@
+"""What follows when a send fails, is held or is not out in time: the next fallback, somebody of the shop told, an event
+of its own.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from typing import Any
+
+import structlog
+from sqlalchemy import Connection
+
+from angelon.core.event_types import OURS
+from angelon.core.messages.channels import CHANNEL_LABELS
+from angelon.core.planning.notices import notice, notice_values
+from angelon.core.planning.people import recipient_key
+from angelon.core.planning.plan import plan_fallback
+from angelon.core.specs.gateway import Gateway
+from angelon.core.specs.route import Route
+from angelon.core.states import State
+from angelon.db import events, history
+from angelon.db import sends as queries
+from angelon.db.database import Database, is_database_failure
+from angelon.db.live_setup import LiveSetup
+from angelon.db.records import NewEvent, NewSend
+from angelon.engine.clock import Clock
+from angelon.engine.event_reader import Payloads
+from angelon.engine.gathering import event_of_send
+from angelon.engine.planner import describe_fault, link_to
+from angelon.engine.setups import Setups
+
+log = structlog.get_logger()
+
+
+class Fallbacks:
+    """Looks after sends whose `fallback_at` has come. Each is dealt with in one transaction, once."""
+
+    def __init__(self, database: Database, setups: Setups, clock: Clock, base_url: str = "") -> None:
+        self._database = database
+        self._setups = setups
+        self._clock = clock
+        self._base_url = base_url
+        self._payloads = Payloads()
+
+    def run_due(self, limit: int = 50) -> int:
+        """Deals with up to `limit` of them; gives how many sends and events came of it."""
+        now = self._clock.now()
+        with self._database.reading() as session:
+            if not queries.due_fallbacks(session.connection(), now, 1):
+                return 0
+        made = 0
+        with self._database.connection() as connection:
+            for row in queries.due_fallbacks(connection, now, limit):
+                try:
+                    with connection.begin_nested():
+                        made += self._one(connection, row, now)
+                except Exception as error:
+                    if is_database_failure(error):
+                        raise
+                    log.exception("what follows a send could not be worked out", send=row.id)
+                    fault = f"{row.reason} What follows could not be worked out: {describe_fault(error)}".strip()
+                    queries.fallback_failed(connection, row.id, fault)
+        self._payloads.trim()
+        return made
+
+    def _one(self, connection: Connection, row: Any, now: dt.datetime) -> int:
+        live = self._setups.get(row.store_id)
+        route = live.routes.get(live.route_key(row.route_id))
+        state = State(row.state)
+        if route is None or row.test or state not in FOLLOWED:
+            queries.clear_fallback(connection, row.id, None)
+            return 0
+        within = dt.timedelta(minutes=route.fallback.within_minutes)
+        late = bool(within) and now >= row.due_at + within and state is not State.FAILED
+        first_held = state is State.HELD and not late
+        made = 0
+        if state is State.FAILED or first_held:
+            made = self._event(connection, live, route, row, state, now)
+        left = len(route.fallback.options) > row.step
+        again_at = row.due_at + within if first_held and within and left else None
+        queries.clear_fallback(connection, row.id, again_at)
+        if again_at is not None:
+            return made  # a person may fix it until then
+        word = "delivered" if state is State.SENT else "out"
+        why = f"Not {word} within {route.fallback.within_minutes} minutes." if late else row.reason
+        if state is State.FAILED or late:
+            fallback = self._fallback(connection, live, route, row, why, now)
+            if fallback is not None:
+                queries.add(connection, [fallback])
+                if state not in (State.FAILED, State.SENT):  # what is out can't be taken back
+                    reason = f"{why} {CHANNEL_LABELS[fallback.channel]} takes its place."
+                    queries.give_up(connection, row.id, reason, now)
+                return made + 1
+        notices = self._notices(live, route, row, why, now)
+        queries.add(connection, notices)
+        return made + len(notices)
+
+    def _fallback(
+        self, connection: Connection, live: LiveSetup, route: Route, row: Any, why: str, now: dt.datetime
+    ) -> NewSend | None:
+        """The send by the next of the route's fallbacks; None where none is left."""
+        read = event_of_send(connection, live, row, self._payloads)
+        recipient = next((recipient for recipient in route.to if recipient_key(recipient) == row.whom), None)
+        event = events.by_ids(connection, [row.event_id]).get(row.event_id)
+        if read is None or recipient is None or event is None:
+            return None
+        leave = frozenset({route.key})
+        delivery = event.parent_id or event.id
+        facts = history.of_one(connection, live, [route], event.source_id, read.reading, delivery, leave)
+        send = plan_fallback(
+            read.event,
+            read.reading,
+            read.variables,
+            route,
+            live.setup,
+            facts,
+            now,
+            recipient,
+            row.step,
+            f"{why} So by another way.",
+        )
+        if send is None:
+            return None
+        id_ = self._clock.new_id("sd", now)
+        return NewSend.planned(live, send, id_, row.event_id, row.order_id, now, instead_of=row.id, run_id=row.run_id)
+
+    def _notices(self, live: LiveSetup, route: Route, row: Any, why: str, now: dt.datetime) -> list[NewSend]:
+        """A mail to everybody of the role that the route names."""
+        gateway = _mail_gateway(live)
+        role = route.fallback.tell.casefold()
+        members = [one for one in live.setup.store.team if role and one.role.casefold() == role and one.email]
+        if gateway is None or not members:
+            return []
+        message = live.setup.messages.get(route.send)
+        values = notice_values(
+            why,
+            route.name,
+            message.name if message else route.send,
+            row.recipient_name or row.recipient or "the customer",
+            link_to(self._base_url, row.id),
+        )
+        return [
+            NewSend.notice(
+                live,
+                self._clock.new_id("sd", now),
+                row,
+                gateway.key,
+                notice(live.setup.store.locale),
+                member.email,
+                member.name,
+                member.role,
+                values,
+                f"{route.name}: no fallback is left, so the {member.role} is told",
+                now,
+            )
+            for member in members
+        ]
+
+    def _event(
+        self, connection: Connection, live: LiveSetup, route: Route, row: Any, state: State, now: dt.datetime
+    ) -> int:
+        """The event that tells routes of it, where one waits for it; none about a send that such an event made."""
+        type_ = "send.failed" if state is State.FAILED else "send.held"
+        event = events.by_ids(connection, [row.event_id]).get(row.event_id) if row.event_id else None
+        waited_for = any(type_ in active.route.when for active in live.setup.routes)
+        if event is None or OURS & set(route.when) or not waited_for:
+            return 0
+        key = f"{row.id}>{type_}>{int(now.timestamp() * 1000)}"
+        made = NewEvent.derived(event, self._clock.new_id("ev", now), key, row.reason, type_, now, row.order_id)
+        events.derive(connection, [made])
+        return 1
+
+
+FOLLOWED = (State.SCHEDULED, State.RETRYING, State.HELD, State.FAILED, State.SENT)
+"""The states in which anything can follow a send."""
+
+
+def _mail_gateway(live: LiveSetup) -> Gateway | None:
+    """The first gateway for email that is not paused."""
+    gateways = live.setup.gateways.values()
+    return next((one for one in gateways if one.channel == "email" and not one.paused), None)

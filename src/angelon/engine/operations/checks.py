@@ -1,0 +1,155 @@
+"""Checks: kept from real events, changed, and run before anything goes live."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from sqlmodel import Session
+
+from angelon.core.planning import checking
+from angelon.core.planning.checking import Outcome
+from angelon.core.problems import Invalid, Problem
+from angelon.core.specs import Message, Route
+from angelon.core.specs.check import Check
+from angelon.core.specs.keys import key_of
+from angelon.core.specs.stored import from_stored
+from angelon.db import checks, history, specs
+from angelon.db.live_setup import LiveSetup
+from angelon.db.tables import CheckRow, EventRow
+from angelon.engine.event_reader import read_event
+from angelon.engine.unit import Work, found
+
+
+class ChecksFailed(Invalid):
+    """Something would go live with which checks fail."""
+
+    def __init__(self, outcomes: Sequence[Outcome]) -> None:
+        names = ", ".join(outcome.check.name for outcome in outcomes)
+        super().__init__(
+            [Problem("checks", f"These checks fail with it: {names}.", "Look at them, or go live anyway.")]
+        )
+        self.outcomes = list(outcomes)
+
+
+def override_note(failed: Sequence[Outcome]) -> str:
+    """What is kept with a revision that went live although checks failed."""
+    return f"Went live although failed: {', '.join(outcome.check.name for outcome in failed)}." if failed else ""
+
+
+def routes_by_key(session: Session, store_id: int, drafts: bool = False) -> dict[str, Route]:
+    """Every route: as it is live (as drafted where it never was), or as drafted."""
+    rows = specs.routes(session, store_id)
+    return {row.key: row.spec if drafts or row.live is None else row.live for row in rows}
+
+
+def run(
+    rows: Sequence[CheckRow], routes: Mapping[str, Route], live: LiveSetup, message: Message | None = None
+) -> list[Outcome]:
+    """Runs checks with these routes, and with a message in place of the live one."""
+    changed = checking.with_changes(live.setup, message)
+    return [checking.run(from_stored(Check, row.spec), routes, changed) for row in rows]
+
+
+def run_all(work: Work) -> list[tuple[CheckRow, Outcome]]:
+    """Runs every check with the routes as they are drafted, and keeps how they came out."""
+    return _run_and_keep(work, checks.all_of(work.session, work.store_id))
+
+
+def run_one(work: Work, key: str) -> tuple[CheckRow, Outcome]:
+    return _run_and_keep(work, [_row(work, key)])[0]
+
+
+def _run_and_keep(work: Work, rows: Sequence[CheckRow]) -> list[tuple[CheckRow, Outcome]]:
+    outcomes = run(rows, routes_by_key(work.session, work.store_id, drafts=True), work.live)
+    pairs = list(zip(rows, outcomes, strict=True))
+    checks.note(work.session, [(row, outcome.passed) for row, outcome in pairs], work.now)
+    return pairs
+
+
+def failing_with_route(session: Session, live: LiveSetup, route: Route) -> list[Outcome]:
+    """The checks of a route that would fail with the route as given."""
+    rows = [row for row in checks.all_of(session, live.store_id) if row.spec.get("route") == route.key]
+    routes = routes_by_key(session, live.store_id) | {route.key: route} if rows else {}
+    return [outcome for outcome in run(rows, routes, live) if not outcome.passed]
+
+
+def failing_with_message(session: Session, live: LiveSetup, message: Message) -> list[Outcome]:
+    """The checks of routes that send a message which would fail with the message as given."""
+    rows = checks.all_of(session, live.store_id)
+    routes = routes_by_key(session, live.store_id) if rows else {}
+    sending = {
+        key
+        for key, route in routes.items()
+        if message.key in {route.send, *(option.send for option in route.fallback.options)}
+    }
+    rows = [row for row in rows if row.spec.get("route") in sending]
+    return [outcome for outcome in run(rows, routes, live, message) if not outcome.passed]
+
+
+def keep(work: Work, route_key: str, event_id: str) -> str:
+    """Keeps an event and what comes of it by a route as a check; gives its key. Raises NotFound, and NotReadable."""
+    route = found(
+        routes_by_key(work.session, work.store_id, drafts=True).get(route_key), f"There is no route “{route_key}”."
+    )
+    event = work.session.get(EventRow, event_id)
+    source = work.live.source_key(event.source_id) if event is not None else ""
+    event = found(event if source in work.live.setup.sources else None, "There is no such event.")
+    one = read_event(work.session, work.live, event)
+    reading = one.reading
+    reference = (event.source_id, reading.reference[:200])
+    order = history.orders(work.connection, [reference]).get(reference)
+    contact_id = order.contact_id if order is not None else None
+    contact = history.contacts(work.connection, [contact_id])[contact_id] if contact_id is not None else None
+    wanted = key_of(f"{route_key} {reading.number or event.name}") or "check"
+    check = Check(
+        key=checks.free_key(work.session, work.store_id, wanted),
+        name=f"{route.name}: {reading.number or event.name}"[:100],
+        route=route_key,
+        source=source,
+        type=event.type,
+        event=event.name,
+        was=event.was,
+        now=event.now,
+        at=event.received_at,
+        payload=one.event.payload,
+        statuses=_statuses(order.statuses if order is not None else (), reading.text("status")),
+        orders=max(contact.orders, 1) if contact is not None else 1,
+    )
+    made = checking.expected_of(check, route, work.live.setup)
+    save(work, made, "created")
+    return made.key
+
+
+def _statuses(statuses: tuple[str, ...], status: str) -> list[str]:
+    """The statuses that an order had had when it came to this one."""
+    until = statuses.index(status) + 1 if status in statuses else len(statuses)
+    return [*dict.fromkeys([*statuses[:until], *([status] if status else [])])]
+
+
+def save(work: Work, check: Check, action: str = "saved") -> None:
+    row = checks.by_key(work.session, work.store_id, check.key)
+    before = from_stored(Check, row.spec).plain() if row is not None else None
+    checks.save(work.session, work.store_id, check)
+    work.record(action, "check", check.key, before, check.plain())
+
+
+def accept(work: Work, key: str) -> bool:
+    """Takes what comes out now as what must come out; False where its route or source is gone."""
+    check = from_stored(Check, _row(work, key).spec)
+    route = routes_by_key(work.session, work.store_id, drafts=True).get(check.route)
+    if route is None or check.source not in work.live.setup.sources:
+        return False
+    chosen = tuple(dict.fromkeys(name for send in check.sends for name in send.values))
+    save(work, checking.expected_of(check, route, work.live.setup, chosen), "accepted")
+    return True
+
+
+def delete(work: Work, key: str) -> None:
+    row = _row(work, key)
+    work.record("deleted", "check", key, from_stored(Check, row.spec).plain(), None)
+    work.session.delete(row)
+
+
+def _row(work: Work, key: str) -> CheckRow:
+    row: CheckRow = found(checks.by_key(work.session, work.store_id, key), f"There is no check “{key}”.")
+    return row

@@ -1,0 +1,235 @@
+"""A route run by a person on chosen orders: previewed first, then executed, with what came of each order."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from sqlmodel import Session, col, select
+
+from angelon.core.payload.body import NotReadable
+from angelon.core.planning.inputs import ALWAYS, ActiveRoute, Facts
+from angelon.core.planning.plan import Decision, decide, work_out
+from angelon.core.sending.due import EventFacts
+from angelon.core.specs.route import Route
+from angelon.core.states import State
+from angelon.core.values import Value
+from angelon.db import answers as look_ups
+from angelon.db import events, history, orders, sends, specs
+from angelon.db.live_setup import LiveSetup
+from angelon.db.records import NewSend
+from angelon.db.tables import EventRow, OrderRow, RunRow, SendRow
+from angelon.engine.event_reader import Payloads, event_of
+from angelon.engine.installation import Installation
+from angelon.engine.unit import MACHINE, Actor, Work, unit
+
+CHUNK = 250
+"""Orders that are looked at together."""
+
+
+@dataclass(frozen=True)
+class OrderPreview:
+    """One order of a run: its event, what would come of it, and when the route sent for it before (None: never)."""
+
+    order: OrderRow
+    event: Any
+    decision: Decision | None
+    sent_at: dt.datetime | None
+    problem: str = ""
+
+
+class SetupChanged(RuntimeError):
+    """Somebody changed the set-up between the decision and its storing."""
+
+
+def preview(
+    session: Session,
+    live: LiveSetup,
+    route: Route,
+    chosen: Sequence[OrderRow],
+    again: Collection[int],
+    answers: Mapping[str, Value],
+    now: dt.datetime,
+) -> list[OrderPreview]:
+    """What a route would make of orders, in a bounded number of queries for every `CHUNK` of them.
+
+    Orders in `again` are sent for although they have been before. `now` is aware.
+    """
+    found: list[OrderPreview] = []
+    for start in range(0, len(chosen), CHUNK):
+        found += _chunk(session, live, route, chosen[start : start + CHUNK], again, answers, now)
+    return found
+
+
+def _chunk(
+    session: Session,
+    live: LiveSetup,
+    route: Route,
+    chosen: Sequence[OrderRow],
+    again: Collection[int],
+    answers: Mapping[str, Value],
+    now: dt.datetime,
+) -> Iterator[OrderPreview]:
+    connection = session.connection()
+    ids = [order.id or 0 for order in chosen]
+    sent_at = sends.last_of_route(connection, live.route_ids.get(route.key), ids)
+    picked = {id_: _event_for(route, found) for id_, found in events.of_orders(connection, ids).items()}
+    read, problems = _read(session, live, [event for event in picked.values() if event is not None], answers)
+    leave = {id_: frozenset({route.key}) for id_ in ids if id_ in again}
+    occurrences = {
+        str(id_): history.Occurrence(event.source_id, event.parent_id or event.id, read[event.id].reading)
+        for id_, event in picked.items()
+        if event is not None and event.id in read
+    }
+    facts = history.of_many(connection, live, [route], occurrences, {str(id_): routes for id_, routes in leave.items()})
+    for order in chosen:
+        event = picked.get(order.id or 0)
+        before = sent_at.get(order.id or 0)
+        if event is None:
+            problem = "No event of this order is kept, so its values can’t be worked out."
+            yield OrderPreview(order, None, None, before, problem)
+        elif event.id not in read:
+            yield OrderPreview(order, event, None, before, problems[event.id])
+        else:
+            decision = _decision(live, route, read[event.id], facts[str(order.id)], now)
+            yield OrderPreview(order, event, decision, before)
+
+
+def _decision(live: LiveSetup, route: Route, one: EventFacts, facts: Facts, now: dt.datetime) -> Decision:
+    active = ActiveRoute(route, ALWAYS)
+    return decide(one.event, one.reading, one.variables, active, live.setup, facts, now, manual=True)
+
+
+def _event_for(route: Route, found: Sequence[Any]) -> Any:
+    """Which of an order's events, newest first, a run takes: one that the route waits for, else a delivered one."""
+    return next((event for event in found if event.type in route.when), None) or next(
+        (event for event in found if event.parent_id is None), None
+    )
+
+
+def _read(
+    session: Session, live: LiveSetup, picked: Sequence[Any], answers: Mapping[str, Value]
+) -> tuple[dict[str, EventFacts], dict[str, str]]:
+    """Events as they are read now, by id; and why others can't be."""
+    read: dict[str, EventFacts] = {}
+    problems: dict[str, str] = {}
+    there = [event for event in picked if live.source_key(event.source_id) in live.setup.sources]
+    payloads = Payloads()
+    payloads.load(session.connection(), live, there)
+    asking = {live.source_ids[key] for key, source in live.setup.sources.items() if source.enrichments}
+    roots = {event.parent_id or event.id for event in there if event.source_id in asking}
+    answered = look_ups.of(session.connection(), roots)
+    for event in picked:
+        source = live.setup.sources.get(live.source_key(event.source_id))
+        if source is None:
+            problems[event.id] = "Its source is gone."
+            continue
+        try:
+            payload = payloads.of(event, answered.get(event.parent_id or event.id))
+        except NotReadable as error:
+            problems[event.id] = str(error.problem)
+            continue
+        reading, variables = work_out(source, live.setup, payload, answers)
+        read[event.id] = EventFacts(event_of(event, source, payload), reading, variables)
+    return read, problems
+
+
+OVERLAP = dt.timedelta(seconds=5)
+"""By how much what is taken to be new reaches back: clocks of two processes may differ by so much."""
+
+
+def execute(
+    installation: Installation,
+    live: LiveSetup,
+    route: Route,
+    order_ids: Collection[int],
+    again: Collection[int],
+    answers: Mapping[str, Value],
+    key: str,
+    actor: Actor = MACHINE,
+) -> tuple[int | None, bool]:
+    """Runs a route on orders, once for each `key`; gives (the run's id, whether it was started now), no id where
+    nothing would be sent.
+
+    Decisions hold as of the transaction that stores them: what was sent for an order, or came of it, while they were
+    worked out is decided upon again in it. Raises SetupChanged.
+    """
+    now = installation.clock.now()
+    with installation.database.reading() as session:
+        chosen = preview(session, live, route, orders.by_ids(session, live.store_id, order_ids), again, answers, now)
+    with unit(installation, live.store_id, actor) as work:
+        known = work.session.exec(select(RunRow.id).where(RunRow.store_id == live.store_id, RunRow.key == key)).first()
+        if known is not None:
+            return known, False
+        if specs.versions(work.session).get(live.store_id) != live.version:
+            raise SetupChanged
+        moved = _moved_since(work.session, [one.order.id or 0 for one in chosen], now - OVERLAP)
+        if moved:
+            rows = orders.by_ids(work.session, live.store_id, moved)
+            fresh = {one.order.id: one for one in preview(work.session, live, route, rows, again, answers, work.now)}
+            chosen = [fresh.get(one.order.id, one) for one in chosen]
+        if not any(send.state is not State.SKIPPED for one in chosen if one.decision for send in one.decision.sends):
+            return None, False
+        return store(work, live, route, chosen, answers, key).id, True
+
+
+def _moved_since(session: Session, order_ids: list[int], at: dt.datetime) -> list[int]:
+    """The orders that something was made for, or came of, since a moment."""
+    moved: set[int] = set()
+    for start in range(0, len(order_ids), 500):
+        part = order_ids[start : start + 500]
+        made = select(SendRow.order_id).where(col(SendRow.order_id).in_(part), SendRow.created_at >= at)
+        came = select(EventRow.order_id).where(col(EventRow.order_id).in_(part), EventRow.received_at >= at)
+        moved |= {id_ for statement in (made, came) for id_ in session.exec(statement) if id_ is not None}
+    return [id_ for id_ in order_ids if id_ in moved]
+
+
+def store(
+    work: Work,
+    live: LiveSetup,
+    route: Route,
+    chosen: Sequence[OrderPreview],
+    answers: Mapping[str, Value],
+    key: str | None = None,
+) -> RunRow:
+    """Stores a run and its sends. What would be skipped, or for which a condition is not met, makes no send."""
+    run = RunRow(
+        store_id=live.store_id,
+        route_id=live.route_ids[route.key],
+        started_at=work.now,
+        answers=dict(answers),
+        results=[],
+        key=key,
+    )
+    work.session.add(run)
+    work.session.flush()
+    results, made = [], []
+    for one in chosen:
+        new = _sends(work, live, one, run.id)
+        made += new
+        results.append(_result(one, [send.id for send in new]))
+    work.sends.add(made)
+    run.results = results
+    work.session.flush()
+    work.record("run by hand", "route", route.key, None, {"orders": len(chosen), "sends": len(made), "run": run.id})
+    return run
+
+
+def _sends(work: Work, live: LiveSetup, one: OrderPreview, run_id: int | None) -> list[NewSend]:
+    if one.decision is None or one.event is None:
+        return []
+    planned = [send for send in one.decision.sends if send.state is not State.SKIPPED]
+    return [
+        NewSend.planned(
+            live, send, work.clock.new_id("sd", work.now), one.event.id, one.order.id, work.now, run_id=run_id
+        )
+        for send in planned
+    ]
+
+
+def _result(one: OrderPreview, ids: list[str]) -> dict[str, Any]:
+    """What is kept of an order of a run."""
+    outcome, why = ("problem", one.problem) if one.decision is None else (one.decision.outcome, one.decision.reason)
+    return {"order": one.order.id, "number": one.order.number, "sends": ids, "outcome": outcome, "why": why}

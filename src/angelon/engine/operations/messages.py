@@ -1,0 +1,135 @@
+"""Messages: created, drafted, published, restored; a channel or language added or removed."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from angelon.core.messages.channels import CHANNELS
+from angelon.core.planning.preflight import Preflight, Sample
+from angelon.core.problems import Conflict, Invalid, NotFound, Problem
+from angelon.core.specs import Message, Variable
+from angelon.core.specs.base import read_spec
+from angelon.core.specs.keys import key_of
+from angelon.core.specs.stored import from_stored
+from angelon.db import reviews, specs
+from angelon.db.live_setup import LiveSetup
+from angelon.db.tables import MessageRow, RevisionRow
+from angelon.engine.operations import checks
+from angelon.engine.unit import Work, found
+
+
+def create(work: Work, name: str, starter: Mapping[str, Any] | None, variables: Sequence[Variable]) -> list[str]:
+    """A new message: an empty mail, or what a starter says (`key` and `name` are put in); gives the variables that were
+    made for it. Raises Invalid.
+    """
+    key = key_of(name)
+    if not key:
+        raise Invalid([Problem("name", "Give the message a name with at least one letter or digit.")])
+    if work.specs.row("message", key) is not None:
+        raise Invalid([Problem("name", f"There is a message called “{key}” already.", "Choose another name.")])
+    locale = work.live.setup.store.locale
+    blank = {"locale": locale, "email": {locale: dict(CHANNELS["email"].blank)}}
+    work.specs.save_draft(read_spec(Message, {**(starter or blank), "key": key, "name": name}))
+    made = [variable for variable in variables if variable.name not in work.live.setup.variables]
+    for variable in made:
+        work.specs.save_variable(variable)
+    return [variable.name for variable in made]
+
+
+def save_draft(
+    work: Work, message: Message, known: str | None, after: Mapping[str, Any] | None, force: bool = False
+) -> str:
+    """Stores the draft that a page has written; gives its stamp.
+
+    `known` is the stamp of the draft that the page began with, `after` the draft that it sent just before, whose stamp
+    it may not know yet. Raises Conflict where another window has changed the draft meanwhile and `force` is not set.
+    """
+    row = _row(work, message.key)
+    if not force and known is not None and known != stamp(row) and not _is_draft(row, after):
+        theirs = specs.current_spec(work.session, row)
+        raise Conflict("message", message.key, row.edits, theirs, message.plain(), "another window")
+    return stamp(work.specs.save_draft(message))
+
+
+def stamp(row: Any) -> str:
+    """What a draft is told apart by: when it was written; empty where there is none."""
+    return row.drafted_at.isoformat() if row.drafted_at and row.draft is not None else ""
+
+
+def _is_draft(row: MessageRow, spec: Mapping[str, Any] | None) -> bool:
+    try:
+        return (
+            spec is not None and row.draft is not None and read_spec(Message, spec) == from_stored(Message, row.draft)
+        )
+    except Invalid:
+        return False
+
+
+def preflight(
+    message: Message, live: LiveSetup, samples: Sequence[Sample], states: Mapping[tuple[str, str], str]
+) -> list[Problem]:
+    """What would go wrong with a message, errors first. `states` are those of its chat texts' reviews."""
+    sending = [
+        (active.route.channel, active.route.gateway, active.route.sources)
+        for active in live.setup.routes
+        if active.route.send == message.key
+    ]
+    return Preflight(message, live.setup, sending, samples, live.files, states).run()
+
+
+def publish(work: Work, key: str, samples: Sequence[Sample], override: bool = False) -> RevisionRow:
+    """Makes the draft live: every send from now on says it. `samples` are real events that it is tried with.
+
+    Raises Invalid with what keeps it from going live, and ChecksFailed where checks fail and `override` is not set.
+    """
+    row = _row(work, key)
+    message = from_stored(Message, specs.current_spec(work.session, row))
+    states = reviews.states(work.session, row.id or 0)
+    stops = [problem for problem in preflight(message, work.live, samples, states) if problem.severity == "error"]
+    if stops:
+        raise Invalid(stops)
+    failed = checks.failing_with_message(work.session, work.live, message)
+    if failed and not override:
+        raise checks.ChecksFailed(failed)
+    return work.specs.publish("message", row, checks.override_note(failed))
+
+
+def discard_draft(work: Work, key: str) -> bool:
+    """Goes back to what is live; says whether anything is."""
+    return work.specs.discard_draft("message", _row(work, key))
+
+
+def restore(work: Work, key: str, number: int | None) -> None:
+    """Makes an older revision the draft; what is live stays until that is published."""
+    row = _row(work, key)
+    kept = specs.revisions(work.session, "message", row.id or 0)
+    revision = next((one for one in kept if one.number == number), None)
+    if revision is None:
+        raise NotFound("There is no such revision.")
+    work.specs.save_draft(from_stored(Message, revision.spec))
+
+
+def add_text(work: Work, key: str, channel: str, locale: str) -> str | None:
+    """Adds a channel or a language to the draft; gives the language whose text it starts from, None where it starts
+    empty. Raises Invalid.
+    """
+    message = from_stored(Message, specs.current_spec(work.session, _row(work, key)))
+    spec = message.plain()
+    like = message.locale_for(channel, locale)
+    texts = dict(spec.get(channel, {}))
+    texts.setdefault(locale, texts[like] if like else dict(CHANNELS[channel].blank))
+    work.specs.save_draft(read_spec(Message, {**spec, channel: texts}))
+    return like
+
+
+def remove_text(work: Work, key: str, channel: str, locale: str) -> None:
+    """Takes one language of a channel out of the draft."""
+    spec = specs.current_spec(work.session, _row(work, key))
+    texts = {name: text for name, text in spec.get(channel, {}).items() if name != locale}
+    work.specs.save_draft(read_spec(Message, {**spec, channel: texts}))
+
+
+def _row(work: Work, key: str) -> MessageRow:
+    row: MessageRow = found(work.specs.row("message", key), f"There is no message “{key}”.")
+    return row

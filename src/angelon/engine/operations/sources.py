@@ -1,0 +1,172 @@
+"""Sources and the variables that they are mapped to."""
+
+from __future__ import annotations
+
+import base64
+import datetime as dt
+import secrets
+from collections.abc import Mapping
+
+from angelon.core.deliveries import digest, read_delivery, without_secrets
+from angelon.core.messages.channels import compiled_part
+from angelon.core.payload.paths import BadPath, compile_path
+from angelon.core.problems import Invalid, NotFound, Problem
+from angelon.core.signatures import well_made
+from angelon.core.specs import Message, Source, Store, Variable
+from angelon.core.specs.base import read_spec
+from angelon.core.specs.enrichment import Enrichment
+from angelon.core.specs.keys import key_of
+from angelon.core.specs.stored import from_stored
+from angelon.db import specs
+from angelon.db.records import NewDelivery, NewEvent
+from angelon.db.tables import SourceRow
+from angelon.engine.unit import Work, found
+
+LONGEST_OVERLAP = 24 * 30
+"""Hours that an old secret may stay valid for."""
+
+
+def create(work: Work, name: str) -> str:
+    """A new source with a signing secret; gives its key. Raises Invalid."""
+    key = key_of(name)
+    if not key:
+        raise Invalid([Problem("name", "Give the source a name with at least one letter or digit.")])
+    if specs.source_taken(work.session, key):
+        raise Invalid([Problem("name", f"There is a source with the key “{key}” already.", "Choose another name.")])
+    spec = {
+        "key": key,
+        "name": name,
+        "event_name": {"header": "Store-Event"},
+        "delivery_id": {"header": "Store-Delivery"},
+    }
+    row = work.specs.save(read_spec(Source, spec))
+    work.vault.put(work.session, "source", row.id, secrets.token_urlsafe(24), work.now)
+    return key
+
+
+def save(work: Work, source: Source, expected: int | None = None) -> None:
+    """A source as it was edited, live at once. Raises Invalid for a path that is none, and Conflict."""
+    problems = []
+    for name, path in (
+        ("event_name", source.event_name.path),
+        ("delivery_id", source.delivery_id.path),
+        ("orders_at", source.orders_at),
+    ):
+        try:
+            if path:
+                compile_path(path)
+        except BadPath as error:
+            problems.append(error.problem.at(name))
+    if problems:
+        raise Invalid(problems)
+    work.specs.save(source, expected)
+
+
+def name_event(work: Work, key: str, theirs: str, ours: str) -> None:
+    """Says what one of the store's names means; events that came under it before stay as they are. Raises Invalid."""
+    source = current(work, key)
+    names = {**source.event_names, theirs: ours}
+    work.specs.save(read_spec(Source, {**source.model_dump(mode="json"), "event_names": names}))
+
+
+def rotate_secret(work: Work, key: str, text: str, overlap_hours: int) -> None:
+    """Takes a pasted secret, or makes one; the old one stays valid for some hours. Raises Invalid."""
+    source = current(work, key)
+    if not text:
+        standard = source.signing.scheme == "standard-webhooks"
+        raw = base64.b64encode(secrets.token_bytes(24)).decode()
+        text = f"whsec_{raw}" if standard else secrets.token_urlsafe(24)
+    problem = well_made(source.signing, text)
+    if problem:
+        raise Invalid([problem])
+    hours = min(max(overlap_hours, 0), LONGEST_OVERLAP)
+    until = work.now + dt.timedelta(hours=hours) if hours else None
+    work.vault.put(work.session, "source", work.live.source_ids[key], text, work.now, until)
+    work.record("secret rotated", "source", key, None, {"old_valid_for_hours": hours})
+    work.change_setup()
+
+
+def add_sample(work: Work, key: str, name: str, headers: Mapping[str, str], body: bytes) -> str:
+    """Keeps a payload as a sample: read like a delivery, and never sent for; gives its event's id. Raises NotReadable,
+    and Invalid where it is too large.
+    """
+    source = current(work, key)
+    if len(body) > source.max_bytes:
+        what = f"The payload has {len(body):,} bytes, and this source takes {source.max_bytes:,}."
+        raise Invalid([Problem("body", what)])
+    received = read_delivery(source, headers, body)[0]
+    called = name or received.name
+    source_id = work.live.source_ids[key]
+    id_ = work.events.new_id("ev")
+    type_ = source.event_names.get(called, "")
+    sample = NewEvent.sample(id_, source_id, called, type_, work.now)
+    content_type = headers.get("content-type", "")[:200]
+    kept = without_secrets(headers)
+    delivery = NewDelivery(id_, source_id, work.now, content_type, kept, body, digest(body), (sample,))
+    work.events.add_sample(delivery)
+    work.record("sample kept", "source", key, None, {"event": id_, "name": called})
+    return id_
+
+
+def save_look_up(work: Work, key: str, look_up: Enrichment, was: str) -> None:
+    """An address that is asked about each delivery, new or in place of the one called `was`. Raises Invalid."""
+    source = current(work, key)
+    others = [one.model_dump(mode="json") for one in source.enrichments if one.name != was]
+    spec = source.model_dump(mode="json") | {"enrichments": [*others, look_up.model_dump(mode="json")]}
+    work.specs.save(read_spec(Source, spec))
+
+
+def remove_look_up(work: Work, key: str, name: str) -> None:
+    source = current(work, key)
+    left = [one for one in source.enrichments if one.name != name]
+    work.specs.save(source.model_copy(update={"enrichments": left}))
+
+
+def current(work: Work, key: str) -> Source:
+    """A source as it stands in this transaction. Raises NotFound."""
+    row: SourceRow = found(work.specs.row("source", key), f"There is no source “{key}”. It may have been deleted.")
+    return from_stored(Source, row.spec)
+
+
+# ---- variables ------------------------------------------------------------------------------------------------------
+
+
+def create_variable(work: Work, name: str, type_: str) -> str:
+    """A new variable; gives its name as it is used in texts. Raises Invalid."""
+    key = key_of(name, "_")
+    if not key or not key[0].isalpha():
+        what = "Give the variable a name that starts with a letter, such as customer_name."
+        raise Invalid([Problem("", what)])
+    if work.specs.row("variable", key) is not None:
+        raise Invalid([Problem("", f"There is a variable “{key}” already.", "Choose it in the list.")])
+    work.specs.save_variable(read_spec(Variable, {"name": key, "type": type_ or "text"}))
+    return key
+
+
+def change_variable(work: Work, name: str, changes: Mapping[str, object], expected: int | None = None) -> None:
+    """Changes some of what is known of a variable. Raises Invalid, NotFound and Conflict."""
+    row = work.specs.row("variable", name)
+    if row is None:
+        raise NotFound(f"There is no variable “{name}”.")
+    spec = from_stored(Variable, row.spec).model_dump(mode="json")
+    work.specs.save_variable(read_spec(Variable, {**spec, **changes}), expected)
+
+
+def delete_variable(work: Work, name: str) -> None:
+    """With every source's recipe for it. Raises Invalid where a published message uses it."""
+    using = [one.name for one in work.live.setup.messages.values() if name in names_used(one, work.live.setup.store)]
+    if using:
+        raise Invalid([Problem("", f"“{name}” is used by {', '.join(using)}.", "Take it out of the text first.")])
+    work.specs.delete_variable(name)
+
+
+def names_used(message: Message, store: Store) -> set[str]:
+    """The variables that any text of a message uses; a text that can't be compiled uses none."""
+    names: set[str] = set()
+    for channel in message.channels():
+        for locale in message.variants(channel):
+            try:
+                names |= compiled_part(message, channel, locale, store).names
+            except Invalid:
+                continue
+    return names

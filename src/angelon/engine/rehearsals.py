@@ -1,0 +1,213 @@
+"""Rehearsals over many events: what routes as they stand would have made of them. Nothing is stored, nothing sent."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import Connection, func
+from sqlalchemy import select as core_select
+
+from angelon.core.payload.body import NotReadable
+from angelon.core.planning.inputs import ALWAYS, ActiveRoute, Contact, Facts
+from angelon.core.planning.plan import Decision, decide, work_out
+from angelon.core.planning.rehearsal_history import RehearsalHistory
+from angelon.core.reading import Reading
+from angelon.core.specs.route import Route
+from angelon.db import answers, events, history
+from angelon.db.live_setup import LiveSetup
+from angelon.db.orders import ORDER
+from angelon.engine.event_reader import Payloads, event_of
+
+CHUNK = 250
+
+
+@dataclass(frozen=True)
+class Rehearsed:
+    """One event, and what each of the routes rehearsed would have made of it, by the name given to the route."""
+
+    event_id: str
+    order_id: int | None
+    number: str
+    type: str
+    received_at: dt.datetime
+    decisions: dict[str, Decision]
+
+
+@dataclass(frozen=True)
+class Span:
+    """Which events: of the last days, or the newest so many."""
+
+    days: int = 0
+    newest: int = 10_000
+
+    def since(self, now: dt.datetime) -> dt.datetime | None:
+        return now - dt.timedelta(days=self.days) if self.days else None
+
+
+def rehearse(
+    connection: Connection, live: LiveSetup, routes: Mapping[str, Route], span: Span, now: dt.datetime
+) -> Iterator[tuple[int, int, list[Rehearsed]]]:
+    """Rehearses routes over a span, oldest event first; gives (done, of how many, what came) a chunk at a time.
+
+    Each route remembers what it itself has said; what it really said counts for nothing, what others said does.
+    """
+    sources = sorted(
+        {live.source_ids[key] for route in routes.values() for key in route.sources if key in live.source_ids}
+    )
+    types = sorted({type_ for route in routes.values() for type_ in route.when})
+    ids = events.in_span(connection, sources, types, span.since(now), span.newest)
+    histories = {name: RehearsalHistory() for name in routes}
+    leave = frozenset(route.key for route in routes.values())
+    asked = history.HistoryNeeds.by(routes.values(), live.setup)
+    customers = _Customers(connection, live) if asked.customer or asked.caps else None
+    if not ids:
+        yield 0, 0, []
+    for start in range(0, len(ids), CHUNK):
+        rows = events.in_order(connection, ids[start : start + CHUNK])
+        yield start + len(rows), len(ids), list(_chunk(connection, live, routes, histories, leave, customers, rows))
+
+
+def _chunk(
+    connection: Connection,
+    live: LiveSetup,
+    routes: Mapping[str, Route],
+    histories: dict[str, RehearsalHistory],
+    leave: frozenset[str],
+    customers: _Customers | None,
+    rows: list[Any],
+) -> Iterator[Rehearsed]:
+    answered = (
+        answers.of(connection, {row.parent_id or row.id for row in rows})
+        if any(
+            live.setup.sources[key].enrichments
+            for route in routes.values()
+            for key in route.sources
+            if key in live.setup.sources
+        )
+        else {}
+    )
+    payloads = Payloads()
+    payloads.load(connection, live, rows)
+    read = [(row, *_read(live, payloads, row, answered.get(row.parent_id or row.id))) for row in rows]
+    readings = [reading for _, _, reading, _ in read if reading is not None]
+    order_ids = {row.order_id for row in rows if row.order_id}
+    known = history.known(connection, live, list(routes.values()), order_ids, readings)
+    seen = (
+        {
+            row.id: row.seen or []
+            for row in connection.execute(core_select(ORDER.c.id, ORDER.c.seen).where(ORDER.c.id.in_(order_ids)))
+        }
+        if order_ids
+        else {}
+    )
+    for row, payload, reading, variables in read:
+        if reading is None:
+            continue
+        source = live.source_key(row.source_id)
+        event = event_of(row, live.setup.sources[source], payload)
+        at, delivery = row.received_at, row.parent_id or row.id
+        base = _as_of(
+            known.facts(
+                source,
+                reading.reference,
+                delivery,
+                row.order_id,
+                None,
+                _statuses(seen.get(row.order_id, []), at),
+                leave,
+            ),
+            row,
+        )
+        identity = customers.identity(row.order_id) if customers else ""
+        if customers:
+            base = Facts(
+                **{name: getattr(base, name) for name in base.__slots__}
+                | {"contact": customers.contact(identity, at, bool(row.parent_id))}
+            )
+        decisions = {}
+        for name, route in routes.items():
+            mine = histories[name].facts(base, event, reading.reference, identity, delivery)
+            decision = decisions[name] = decide(
+                event, reading, variables, ActiveRoute(route, ALWAYS), live.setup, mine, at
+            )
+            histories[name].note(decision, event, reading.reference, identity, delivery, at)
+        yield Rehearsed(row.id, row.order_id, reading.number, row.type, at, decisions)
+
+
+def _read(
+    live: LiveSetup, payloads: Payloads, row: Any, answered: Mapping[str, Any] | None
+) -> tuple[Any, Reading | None, Any]:
+    source = live.setup.sources[live.source_key(row.source_id)]
+    try:
+        payload = payloads.of(row, answered)
+    except NotReadable:
+        return None, None, None
+    reading, variables = work_out(source, live.setup, payload)
+    return payload, reading, variables
+
+
+def _as_of(known: Facts, row: Any) -> Facts:
+    """What had happened when an event was planned. What follows from a delivery came after it, in the same moment."""
+    at = row.received_at
+    types = tuple(t for t in known.types if t[1] < at or (t[1] == at and (row.parent_id or t[0] == row.type)))
+    return Facts(
+        known.sent_for_order,
+        known.last_sent_to_customer,
+        known.statuses,
+        known.status,
+        known.contact,
+        types,
+        tuple(s for s in known.prior_sends if s.at <= at),
+        tuple(m for m in known.sent_to_customer if m <= at),
+        tuple(s for s in known.same_delivery if s.at <= at),
+        known.suppressed,
+    )
+
+
+def _statuses(seen: list[Any], at: dt.datetime) -> tuple[str, ...]:
+    return tuple(status for status, since in seen if dt.datetime.fromisoformat(since) <= at)
+
+
+class _Customers:
+    """What is known of a store's customers, as of any moment: read once for a whole rehearsal."""
+
+    def __init__(self, connection: Connection, live: LiveSetup) -> None:
+        self._of_order: dict[int, str] = {}
+        self._met: dict[str, list[dt.datetime]] = {}
+        self._happened: dict[str, list[tuple[str, dt.datetime]]] = {}
+        event = history.EVENT
+        first = (
+            core_select(event.c.order_id, func.min(event.c.received_at).label("met"))
+            .where(event.c.order_id.is_not(None))
+            .group_by(event.c.order_id)
+            .subquery()
+        )
+        known = (
+            core_select(ORDER.c.id, ORDER.c.contact_id, first.c.met)
+            .join(first, first.c.order_id == ORDER.c.id)
+            .where(ORDER.c.store_id == live.store_id, ORDER.c.contact_id.is_not(None))
+        )
+        for row in connection.execute(known):
+            self._of_order[row.id] = str(row.contact_id)
+            self._met.setdefault(str(row.contact_id), []).append(row.met)
+        rows = connection.execute(
+            core_select(event.c.order_id, event.c.type, event.c.received_at).where(
+                event.c.type.in_(["return.received", "feedback.negative"]), event.c.order_id.is_not(None)
+            )
+        )
+        for row in rows:
+            identity = self._of_order.get(row.order_id)
+            if identity:
+                self._happened.setdefault(identity, []).append((row.type, row.received_at))
+
+    def identity(self, order_id: int | None) -> str:
+        return self._of_order.get(order_id, "") if order_id is not None else ""
+
+    def contact(self, identity: str, at: dt.datetime, derived: bool) -> Contact:
+        """As of a moment. A delivery is planned before it counts itself; what follows from it is planned after."""
+        happened = {type_ for type_, when in self._happened.get(identity, []) if when < at or (derived and when == at)}
+        orders = sum(1 for met in self._met.get(identity, []) if met <= at)
+        return Contact(max(orders, 1), "return.received" in happened, "feedback.negative" in happened)

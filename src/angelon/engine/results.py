@@ -1,0 +1,140 @@
+"""What tries came to, kept until it is stored: what is out must never go out again."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+import structlog
+from sqlalchemy import Connection
+
+from angelon.db import sends, sent_files
+from angelon.db.database import Database, is_database_failure
+from angelon.db.records import NewAttempt, NewContent, Settlement
+from angelon.engine.breakers import Breakers
+
+log = structlog.get_logger()
+
+GIVE_UP_STORING = 10.0
+"""Seconds for which a worker that is to stop goes on trying to store what it has done."""
+NOT_IN_FULL = "What was sent could not be stored in full. The log says more."
+
+
+@dataclass
+class _Kept:
+    """What there is to store about sends."""
+
+    settled: list[Settlement] = field(default_factory=list)
+    attempts: list[NewAttempt] = field(default_factory=list)
+    contents: list[NewContent] = field(default_factory=list)
+    files: dict[str, bytes] = field(default_factory=dict)
+    """The files that went out, by their content's digest."""
+
+    def of_one(self, settled: Settlement) -> _Kept:
+        """What there is about one send, with all of the files."""
+        return _Kept(
+            [settled],
+            [one for one in self.attempts if one.send_id == settled.id],
+            [one for one in self.contents if one.send_id == settled.id],
+            self.files,
+        )
+
+    def store(self, connection: Connection) -> None:
+        sends.settle(connection, self.settled)
+        sends.add_attempts(connection, self.attempts)
+        sent_files.keep(connection, self.files)
+        sends.keep_content(connection, self.contents)
+
+
+class Results:
+    """One thread's results. Not for several threads."""
+
+    def __init__(self, database: Database, breakers: Breakers, stopped: Callable[[], bool], in_hand: set[str]) -> None:
+        """`in_hand` is where the ids of sends stand that are being tried, or whose outcome is not stored yet."""
+        self._database = database
+        self._breakers = breakers
+        self._stopped = stopped
+        self._in_hand = in_hand
+        self._kept = _Kept()
+        self.references: list[tuple[int, str]] = []
+        """(gateway id, the provider's own id) of what was accepted and is not looked at yet."""
+
+    def add(self, settled: Settlement) -> None:
+        """How a send stands after its turn."""
+        self._kept.settled.append(settled)
+
+    def add_attempt(self, attempt: NewAttempt) -> None:
+        self._kept.attempts.append(attempt)
+
+    def add_content(self, content: NewContent, files: dict[str, bytes]) -> None:
+        """What a send said at its last try, and the files that went with it."""
+        self._kept.contents.append(content)
+        self._kept.files |= files
+
+    def tried(self, send_id: str) -> bool:
+        return any(attempt.send_id == send_id for attempt in self._kept.attempts)
+
+    def ids(self) -> set[str]:
+        """The sends whose results are not stored yet."""
+        return {settled.id for settled in self._kept.settled}
+
+    def store(self) -> bool:
+        """Stores what tries have come to, however often that has to be tried; says whether there was anything.
+
+        Where the worker is to stop it gives up after a while; the sends are then given back when their lease runs out,
+        marked as unknown.
+        """
+        if not self._kept.settled:
+            return False
+        began, wait, together = time.monotonic(), 0.05, True
+        while self._kept.settled:
+            try:
+                if together:
+                    self._store_all()
+                else:
+                    self._store_each()
+                continue
+            except Exception as error:
+                if together and not is_database_failure(error):
+                    log.exception("outcomes could not be stored together; storing them one by one")
+                    together = False
+                    continue
+                if self._stopped() and time.monotonic() - began > GIVE_UP_STORING:
+                    raise
+                log.warning(
+                    "what sends came to could not be stored yet; trying again",
+                    sends=len(self._kept.settled),
+                    why=str(error)[:200],
+                )
+            time.sleep(wait)
+            wait = min(wait * 2, 2.0)
+        self._kept = _Kept()
+        return True
+
+    def _store_all(self) -> None:
+        with self._database.connection() as connection:
+            self._kept.store(connection)
+            changed = self._breakers.save(connection)
+        self._breakers.saved(changed)
+        self._in_hand.difference_update(self.ids())
+        self._kept = _Kept()
+
+    def _store_each(self) -> None:
+        """Stores one by one what could not be stored together; of what the database refuses, the outcome at the least.
+
+        Raises where the database fails: what is not stored by then is kept.
+        """
+        while self._kept.settled:
+            settled = self._kept.settled[0]
+            for kept in (self._kept.of_one(settled), _Kept([settled.bare(NOT_IN_FULL)])):
+                try:
+                    with self._database.connection() as connection:
+                        kept.store(connection)
+                    break
+                except Exception as error:
+                    if is_database_failure(error):
+                        raise
+                    log.exception("an outcome could not be stored", send=settled.id)
+            self._in_hand.discard(settled.id)
+            self._kept.settled.pop(0)

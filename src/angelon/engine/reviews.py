@@ -1,0 +1,98 @@
+"""Hands chat texts in for review, and asks what became of them."""
+
+from __future__ import annotations
+
+import datetime as dt
+
+import structlog
+
+from angelon.core.messages.chat import compile_chat, review_problems, review_values
+from angelon.core.problems import Invalid, Problem
+from angelon.core.specs.message import Message
+from angelon.db import reviews
+from angelon.db.database import Database
+from angelon.db.live_setup import LiveSetup
+from angelon.db.secrets import Vault
+from angelon.db.tables import ReviewRow
+from angelon.engine.clock import Clock
+from angelon.engine.setups import Setups
+from angelon.gateways import reviews as providers
+
+log = structlog.get_logger()
+
+ASK_AGAIN = dt.timedelta(seconds=3)
+
+
+class ReviewService:
+    def __init__(self, database: Database, setups: Setups, vault: Vault, clock: Clock) -> None:
+        self._database, self._setups, self._vault, self._clock = database, setups, vault, clock
+
+    def submit(self, live: LiveSetup, message: Message, message_id: int, gateway_key: str, locale: str) -> ReviewRow:
+        """Hands one text in. Raises Invalid: a text that would be rejected, a provider that can't be asked."""
+        gateway = live.setup.gateways[gateway_key]
+        compiled = compile_chat(message.chat[locale], live.setup.store, locale)
+        found = review_problems(compiled)
+        if found:
+            raise Invalid([problem.at(f"chat.{locale}") for problem in found])
+        values = review_values(compiled, message.category, message.key, locale)
+        verdict = providers.submit(gateway, self._secret(live.gateway_ids[gateway_key]), values)
+        if verdict.state == "failed":
+            raise Invalid(
+                [
+                    Problem(
+                        f"chat.{locale}",
+                        f"{gateway.name} could not be asked: {verdict.reason}",
+                        "Look at the gateway’s settings, and submit again.",
+                    )
+                ]
+            )
+        with self._database.writing() as session:
+            return reviews.note(
+                session,
+                live.store_id,
+                live.gateway_ids[gateway_key],
+                message_id,
+                locale,
+                compiled.numbered.digest(message.category),
+                message.chat[locale].model_dump(mode="json"),
+                verdict.state,
+                verdict.reason,
+                verdict.reference,
+                self._clock.now(),
+            )
+
+    def check_pending(self, message_id: int | None = None) -> int:
+        """Asks after texts in review that were not asked after just now; says how many were decided."""
+        now = self._clock.now()
+        with self._database.reading() as session:
+            rows = [
+                row
+                for row in reviews.waiting(session, now - ASK_AGAIN)
+                if message_id is None or row.message_id == message_id
+            ]
+        decided = 0
+        for row in rows:
+            live = self._setups.get(row.store_id)
+            gateway = live.setup.gateways.get(live.gateway_key(row.gateway_id))
+            if gateway is None:
+                continue
+            verdict = providers.look(gateway, self._secret(row.gateway_id), row.reference)
+            if verdict.state == "failed":
+                log.warning("a review could not be asked after", message=row.message_id, reason=verdict.reason)
+            with self._database.writing() as session:
+                fresh = session.get(ReviewRow, row.id)
+                if fresh is None:
+                    continue
+                if verdict.state in ("approved", "rejected"):
+                    reviews.decide(session, fresh, verdict.state, verdict.reason, now)
+                    decided += 1
+                else:
+                    fresh.looked_at = now
+        if decided:
+            self._setups.forget()
+        return decided
+
+    def _secret(self, gateway_id: int) -> str:
+        with self._database.reading() as session:
+            found = self._vault.get(session, "gateway", gateway_id, self._clock.now())
+        return found[0].text if found else ""

@@ -1,0 +1,106 @@
+"""One change at a time: one transaction, who makes it, what is kept of it, and what follows once it is stored."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import Connection
+from sqlmodel import Session
+
+from angelon.core.problems import NotFound
+from angelon.db import changes, specs
+from angelon.db.live_setup import LiveSetup, load
+from angelon.db.secrets import Vault
+from angelon.engine.clock import Clock
+from angelon.engine.installation import Installation
+from angelon.engine.repositories import Events, Sends, Specs
+
+
+@dataclass(frozen=True, slots=True)
+class Actor:
+    """Who makes a change."""
+
+    name: str
+
+
+MACHINE = Actor("this machine")
+"""Whoever works on the machine itself, until there are accounts."""
+
+
+class Work:
+    """One transaction of one store. What is written through it is stored together, or not at all."""
+
+    def __init__(self, installation: Installation, session: Session, store_id: int, actor: Actor) -> None:
+        self._installation = installation
+        self.session = session
+        self.store_id = store_id
+        self.actor = actor
+        self.now: dt.datetime = installation.clock.now()
+        self.setup_changed = False
+        self.wakes = False
+        """Whether workers have something to do once this is stored."""
+        self.specs = Specs(self)
+        self.sends = Sends(self)
+        self.events = Events(self)
+        self._live: LiveSetup | None = None
+
+    @property
+    def connection(self) -> Connection:
+        return self.session.connection()
+
+    @property
+    def clock(self) -> Clock:
+        return self._installation.clock
+
+    @property
+    def vault(self) -> Vault:
+        return self._installation.vault
+
+    @property
+    def live(self) -> LiveSetup:
+        """The store's set-up as it is live before this change; read in this transaction where it is newer."""
+        if self._live is None:
+            cached = self._installation.setups.cached(self.store_id)
+            fresh = cached is not None and specs.versions(self.session).get(self.store_id) == cached.version
+            self._live = cached if fresh and cached is not None else load(self.session, self.store_id)
+        return self._live
+
+    def change_setup(self) -> None:
+        """Has every process load the store's set-up anew once this is stored."""
+        self.setup_changed = True
+
+    def wake(self) -> None:
+        """Wakes the workers once this is stored."""
+        self.wakes = True
+
+    def record(self, action: str, kind: str, key: str, before: Any = None, after: Any = None) -> None:
+        """Keeps what is changed, by whom and when. `before` and `after` are plain data, without secrets."""
+        changes.add(self.session, self.store_id, self.now, self.actor.name, action, kind, key, before, after)
+
+
+@contextmanager
+def unit(installation: Installation, store_id: int, actor: Actor = MACHINE) -> Iterator[Work]:
+    """A unit of work: committed at its end, rolled back where anything is raised in it.
+
+    After the commit the fresh set-up is loaded at its next use, and workers are woken where the work says so.
+    """
+    with installation.database.writing() as session:
+        work = Work(installation, session, store_id, actor)
+        yield work
+        if work.setup_changed:
+            specs.touch(session, store_id)
+    if work.setup_changed:
+        installation.setups.forget()
+    if work.wakes:
+        installation.notifier.notify()
+
+
+def found(thing: Any, what: str) -> Any:
+    """The thing itself. Raises NotFound where it is None; `what` names it."""
+    if thing is None:
+        raise NotFound(what)
+    return thing

@@ -1,0 +1,193 @@
+"""Why each route spoke or did not speak for an order: for every route, with the part that settled it and the value it
+saw.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from dataclasses import dataclass
+from typing import Any
+
+from angelon.core import event_types
+from angelon.core.messages.channels import CHANNEL_LABELS
+from angelon.core.planning.sentence import listed
+from angelon.core.specs import Route
+from angelon.db.sends import ListedSend
+from angelon.db.specs import StoredRoute
+from angelon.db.tables import EventRow
+from angelon.web.formats import moment
+from angelon.web.services import live, routes
+
+SHAPES = {
+    "spoke": "yes",
+    "will speak": "scheduled",
+    "held": "held",
+    "skipped": "skipped",
+    "failed": "failed",
+    "said no": "no",
+    "never saw it": "open",
+    "waits": "open",
+    "off": "open",
+}
+"""The mark of each word."""
+
+_RANK = {"send": 0, "held": 1, "skipped": 2, "no": 3}
+
+
+@dataclass(frozen=True)
+class RouteOutcome:
+    """What one route made of an order."""
+
+    route: str
+    name: str
+    word: str
+    reason: str
+    part: str = ""
+    saw: str = ""
+    send: str = ""
+    mend: str = ""
+    """Where to go to change it."""
+
+
+def of_order(source_key: str, happened: list[EventRow], made: list[ListedSend], now: dt.datetime) -> list[RouteOutcome]:
+    """A line for every route of the store: those that spoke first, those that could not have last."""
+    found = []
+    for row in routes():
+        route = row.live if row.live is not None else row.spec
+        mine = [one for one in made if one.route == row.key]
+        found.append(
+            _said(row, route, mine, now) or _decided(row, route, happened) or _never(row, route, source_key, happened)
+        )
+    order = list(SHAPES)
+    return sorted(found, key=lambda one: order.index(one.word))
+
+
+def _said(row: StoredRoute, route: Route, mine: list[ListedSend], now: dt.datetime) -> RouteOutcome | None:
+    """What a route said, by its sends; those that were skipped are left to the decision."""
+    sends = [one.send for one in mine if one.send.state != "skipped"]
+    if not sends:
+        return None
+    send = min(
+        sends,
+        key=lambda s: [
+            "sending",
+            "sent",
+            "delivered",
+            "read",
+            "scheduled",
+            "retrying",
+            "held",
+            "failed",
+            "cancelled",
+        ].index(s.state),
+    )
+    how = f"{CHANNEL_LABELS[send.channel]} to {send.recipient or 'nobody'}"
+    if send.state in ("scheduled", "retrying"):
+        return RouteOutcome(
+            row.key,
+            route.name,
+            "will speak",
+            f"{how}, {moment(send.due_at)}." + (f" {send.reason}" if send.reason else ""),
+            send=send.id,
+        )
+    if send.state in ("held", "failed"):
+        return RouteOutcome(row.key, route.name, send.state, send.reason, send=send.id, mend=f"/sends/{send.id}")
+    if send.state == "cancelled":
+        return RouteOutcome(row.key, route.name, "skipped", send.reason or "Somebody took it back.", send=send.id)
+    return RouteOutcome(row.key, route.name, "spoke", f"{how}, {moment(send.settled_at or send.due_at)}.", send=send.id)
+
+
+def _decided(row: StoredRoute, route: Route, happened: list[EventRow]) -> RouteOutcome | None:
+    """The decision that says most, of those that were stored when the events were planned."""
+    best: tuple[int, dict[str, Any], str] | None = None
+    for event in happened:
+        for decision in event.decisions or []:
+            if decision["route"] == row.key:
+                score = _RANK[decision["outcome"]] * 100 - sum(
+                    1 for line in decision["trace"] if line["verdict"] == "yes"
+                )
+                if best is None or score < best[0]:
+                    best = score, decision, event.id
+    if best is None:
+        return None
+    _, decision, event_id = best
+    settled = next((line for line in decision["trace"] if line["verdict"] in ("no", "problem")), None)
+    word = {"send": "spoke", "held": "held", "skipped": "skipped", "no": "said no"}[decision["outcome"]]
+    if settled and settled["part"] == "when" and "before the route was switched on" in settled["why"]:
+        word = "never saw it"
+    return RouteOutcome(
+        row.key,
+        route.name,
+        word,
+        settled["why"] if settled else "It spoke.",
+        settled["part"] if settled else "",
+        settled["saw"] if settled else "",
+        mend=f"/routes/{row.key}?sample={event_id}",
+    )
+
+
+def _never(row: StoredRoute, route: Route, source_key: str, happened: list[EventRow]) -> RouteOutcome:
+    """Why a route never had a say: off, switched on later, another source, another name, or nothing yet that it waits
+    for.
+    """
+    waits = listed([event_types.label(type_) for type_ in route.when], "or") or "nothing yet"
+    source = live().setup.sources.get(source_key)
+    came = [event for event in happened if event.type in route.when]
+    if not row.on:
+        return RouteOutcome(
+            row.key,
+            route.name,
+            "off",
+            "The route is off." if row.live_id else "The route has never been live.",
+            mend=f"/routes/{row.key}",
+        )
+    if source_key not in route.sources:
+        return RouteOutcome(
+            row.key,
+            route.name,
+            "never saw it",
+            f"It does not listen to {source.name if source else source_key}.",
+            "from",
+            source.name if source else source_key,
+            mend=f"/routes/{row.key}",
+        )
+    if came and row.since is not None and all(event.received_at < row.since for event in came):
+        return RouteOutcome(
+            row.key,
+            route.name,
+            "never saw it",
+            f"“{event_types.label(came[-1].type)}” came before it was switched on ({moment(row.since)}).",
+            "when",
+            moment(came[-1].received_at),
+        )
+    unnamed = list(dict.fromkeys(event.name for event in happened if not event.type))
+    if unnamed and not came:
+        return RouteOutcome(
+            row.key,
+            route.name,
+            "never saw it",
+            f"It waits for {waits}. A delivery called “{unnamed[0]}” means nothing here yet.",
+            "when",
+            unnamed[0],
+            mend=f"/sources/{source_key}",
+        )
+    if source is not None and not source.on:
+        return RouteOutcome(
+            row.key,
+            route.name,
+            "never saw it",
+            f"{source.name} is off: nothing more comes from it.",
+            "from",
+            source.name,
+            mend=f"/sources/{source_key}",
+        )
+    if came and any(event.planned_at is None for event in came):
+        return RouteOutcome(
+            row.key,
+            route.name,
+            "waits",
+            "Its event has come and is not planned yet.",
+            "when",
+            event_types.label(came[-1].type),
+        )
+    return RouteOutcome(row.key, route.name, "waits", f"No event of this order was what it waits for: {waits}.")

@@ -1,0 +1,180 @@
+"""The sample event: chosen once, kept from page to page, so that every page shows what things are for it."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from flask import request
+from flask import session as cookie
+
+from angelon.core.enriching import with_answers
+from angelon.core.payload.body import NotReadable
+from angelon.core.planning.plan import work_out
+from angelon.core.reading import Reading
+from angelon.core.recipes.evaluate import Variables
+from angelon.core.sending.due import EventFacts
+from angelon.core.specs.source import Source
+from angelon.db import answers, events
+from angelon.db.live_setup import LiveSetup
+from angelon.db.tables import EventRow
+from angelon.engine.event_reader import GONE, event_of, parts_of
+from angelon.web.services import session
+
+REACH = 40
+"""Events among which a sample event is chosen."""
+A_SOURCE = 14
+"""Deliveries of a source that its mapping is shown for."""
+
+
+@dataclass
+class SampleEvent:
+    """An event with its neighbours. Without an event there is nothing to show values of."""
+
+    event: EventRow | None = None
+    previous: str = ""
+    next: str = ""
+    position: int = 0
+    total: int = 0
+    number: str = ""
+    payload: Any = None
+    source: Source | None = None
+    reading: Reading | None = None
+    variables: Variables | None = None
+
+    def facts(self) -> EventFacts | None:
+        """The event as it is read; None where there is none, or it can't be read."""
+        if self.event is None or self.source is None or self.reading is None or self.variables is None:
+            return None
+        return EventFacts(event_of(self.event, self.source, self.payload), self.reading, self.variables)
+
+
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """Which events a sample is chosen from: None for all sources, and for whatever was delivered."""
+
+    sources: Collection[str] | None = None
+    types: Collection[str] | None = None
+
+
+def select(
+    live: LiveSetup,
+    sources: Collection[str] | None = None,
+    types: Collection[str] | None = None,
+    changed: Source | None = None,
+) -> SampleEvent:
+    """The sample event among the newest of these sources and types; the newest where the one that was chosen is not
+    among them.
+
+    `changed` is a source's spec as it is being edited, read in place of the stored one.
+    """
+    sample = select_many(live, {"": Wanted(sources, types)}, changed)[""]
+    if sample.event is not None and request.args.get("sample"):
+        cookie["sample"] = sample.event.id
+    return sample
+
+
+def select_many(live: LiveSetup, wanted: Mapping[str, Wanted], changed: Source | None = None) -> dict[str, SampleEvent]:
+    """Sample events for several purposes at once, by the name given to each; as many queries as for one."""
+    source_ids = sorted(live.source_ids.values())
+    types = sorted({type_ for one in wanted.values() for type_ in one.types or ()})
+    found = events.newest_of_each(session(), source_ids, types, any(not one.types for one in wanted.values()), REACH)
+    chosen = {name: _choose(live, one, found) for name, one in wanted.items()}
+    rows = events.rows_by_ids(session(), {sample.event_id for sample in chosen.values() if sample.event_id})
+    samples = {}
+    for name, choice in chosen.items():
+        sample = samples[name] = SampleEvent(rows.get(choice.event_id))
+        if sample.event is not None:
+            sample.previous, sample.next = choice.previous, choice.next
+            sample.position, sample.total = choice.position, choice.total
+            key = live.source_key(sample.event.source_id)
+            sample.source = changed if changed is not None and changed.key == key else live.setup.sources[key]
+    read(live, samples.values())
+    return samples
+
+
+@dataclass(frozen=True, slots=True)
+class _Choice:
+    event_id: str = ""
+    previous: str = ""
+    next: str = ""
+    position: int = 0
+    total: int = 0
+
+
+def _choose(live: LiveSetup, wanted: Wanted, found: Sequence[events.Newest]) -> _Choice:
+    keys = live.source_ids if wanted.sources is None else wanted.sources
+    source_ids = {live.source_ids[key] for key in keys if key in live.source_ids}
+    types = set(wanted.types or ())
+    fitting = [
+        one.id for one in found if one.source_id in source_ids and (one.type in types if types else one.delivered)
+    ]
+    ids = list(dict.fromkeys(fitting))[:REACH]
+    if not ids:
+        return _Choice()
+    asked = request.args.get("sample") or cookie.get("sample")
+    at = ids.index(asked) if asked in ids else 0
+    previous = ids[at + 1] if at + 1 < len(ids) else ""
+    return _Choice(ids[at], previous, ids[at - 1] if at else "", at + 1, len(ids))
+
+
+def recent_of(source_id: int) -> list[EventRow]:
+    """The newest delivery of a source, as a list of at most one."""
+    return events.recent(session(), source_id, 1)
+
+
+def samples(live: LiveSetup, source: Source, source_id: int, most: int = A_SOURCE) -> list[SampleEvent]:
+    """A source's pinned and newest deliveries, each read as the source stands. Names take turns."""
+    found: list[SampleEvent] = []
+    of_name: dict[str, int] = {}
+    for row in events.pinned_and_newest(session(), source_id, most * 2):
+        of_name[row.name] = of_name.get(row.name, 0) + 1
+        if len(found) < most and (of_name[row.name] <= most * 2 // 3 or len(of_name) == 1):
+            found.append(SampleEvent(row, source=source))
+    read(live, found)
+    return found
+
+
+def read(live: LiveSetup, found: Iterable[SampleEvent]) -> None:
+    """Reads sample events as their sources stand, in two queries however many they are."""
+    there = [one for one in found if one.event is not None and one.source is not None]
+    rows = [one.event for one in there if one.event is not None]
+    deliveries = events.deliveries(session().connection(), {row.delivery_id for row in rows})
+    asking = any(one.source is not None and one.source.enrichments for one in there)
+    answered = answers.of(session().connection(), {row.parent_id or row.id for row in rows}) if asking else {}
+    parsed: dict[tuple[str, int], list[Any] | NotReadable] = {}
+    for one in there:
+        _read_one(live, one, deliveries, answered, parsed)
+
+
+def _read_one(
+    live: LiveSetup,
+    sample: SampleEvent,
+    deliveries: Mapping[str, Any],
+    answered: Mapping[str, Mapping[str, Any]],
+    parsed: dict[tuple[str, int], list[Any] | NotReadable],
+) -> None:
+    event, source = sample.event, sample.source
+    assert event is not None
+    assert source is not None
+    key = (event.delivery_id, id(source))
+    if key not in parsed:
+        parsed[key] = _parts(source, deliveries.get(event.delivery_id))
+    parts = parsed[key]
+    if isinstance(parts, NotReadable):
+        sample.number = "can’t be read"
+        return
+    part = parts[event.item] if event.item < len(parts) else parts[0]
+    sample.payload = with_answers(part, answered.get(event.parent_id or event.id, {}))
+    sample.reading, sample.variables = work_out(source, live.setup, sample.payload)
+    sample.number = sample.reading.number or event.name
+
+
+def _parts(source: Source, delivery: Any) -> list[Any] | NotReadable:
+    if delivery is None:
+        return GONE
+    try:
+        return parts_of(source, delivery.body, delivery.content_type, delivery.headers or {})
+    except NotReadable as error:
+        return error

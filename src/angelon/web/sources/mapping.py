@@ -1,0 +1,428 @@
+"""The bench: a payload's fields, the variables, and what each recipe makes of the event in hand."""
+
+from __future__ import annotations
+
+import json
+import re
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+from angelon.core.payload.paths import BadPath, compile_path
+from angelon.core.payload.tree import Field, fields
+from angelon.core.reading import ITEM_TYPES
+from angelon.core.recipes.evaluate import Evaluation, evaluate, label
+from angelon.core.recipes.steps import STEPS, StepKind, fitting
+from angelon.core.shape import Drift, Shape, drift
+from angelon.core.specs.keys import key_of
+from angelon.core.specs.source import LINE_PARTS, PARCEL_PARTS, READING, Source
+from angelon.core.specs.variable import Recipe, Step, Type, Variable
+from angelon.core.suggestions import Suggestion, suggest, suggest_item, suggest_variable, sure
+from angelon.core.values import Value, show
+from angelon.web.sample_event import SampleEvent
+
+TREE_LIMIT = 600
+
+
+@dataclass
+class Row:
+    """One line of the bench's right side: a part of the reading, or a variable."""
+
+    kind: str
+    """`reading` or `recipes`."""
+    name: str
+    type: Type
+    about: str
+    recipe: Recipe | None
+    evaluation: Evaluation | None
+    shown: str
+    places: list[str] = field(default_factory=list)
+    """The payload's fields that it comes from, for its thread."""
+    required: bool = True
+    suggestion: Suggestion | None = None
+    others: list[Suggestion] = field(default_factory=list)
+    drift: Drift | None = None
+    root: str = ""
+    """For a part of a line or parcel, where its first item stands in the payload."""
+
+    @property
+    def field_id(self) -> str:
+        return f"{self.kind}.{self.name}"
+
+
+@dataclass
+class Bench:
+    tree: list[Field]
+    more: int
+    reading: list[Row]
+    variables: list[Row]
+    line: list[Row] = field(default_factory=list)
+    parcel: list[Row] = field(default_factory=list)
+    open: str = ""
+    sure: list[Row] = field(default_factory=list)
+    """Rows whose suggestion is sure."""
+    across: Across | None = None
+    steps: list[StepKind] = field(default_factory=list)
+
+    @property
+    def drifting(self) -> list[Row]:
+        return [row for row in (*self.variables, *self.reading) if row.drift]
+
+    @property
+    def mapped(self) -> int:
+        return sum(1 for row in self.variables if row.recipe is not None)
+
+
+@dataclass
+class Across:
+    """What an open row's recipe makes of all samples at hand: in how many there is a value, and the events where there
+    is none.
+    """
+
+    total: int
+    values: int
+    missing: list[tuple[str, str]] = field(default_factory=list)
+    shown: list[str] = field(default_factory=list)
+
+
+def lay_out(
+    source: Source,
+    variables: dict[str, Variable],
+    sample: SampleEvent,
+    opened: str,
+    locale: str,
+    samples: list[SampleEvent],
+    shapes: dict[str, Shape],
+) -> Bench:
+    """Everything that the bench shows, for a source as it stands, the event in hand, and the samples beside it."""
+    tree = fields(sample.payload, TREE_LIMIT + 1) if sample.payload is not None else []
+    payloads = [s.payload for s in samples if s.payload is not None]
+    guesses = (
+        suggest(payloads)
+        if (payloads and any(part not in source.reading for part in READING))
+        or (payloads and any(v not in source.recipes for v in variables))
+        else {}
+    )
+    drifts = drifting(source, shapes)
+    reading = []
+    for part, (wanted, about) in READING.items():
+        row = _row(
+            "reading",
+            part,
+            wanted,
+            about,
+            source.reading.get(part),
+            sample.reading.parts.get(part) if sample.reading else None,
+            sample,
+            locale,
+            part in ("reference", "email"),
+        )
+        _guess(row, guesses.get(part, []))
+        row.drift = drifts.get(row.field_id)
+        reading.append(row)
+    rows = []
+    for name, variable in variables.items():
+        recipe = source.recipes.get(name)
+        row = _row(
+            "recipes",
+            name,
+            variable.type,
+            variable.about,
+            recipe,
+            sample.variables[name] if sample.variables and recipe is not None else None,
+            sample,
+            locale,
+            variable.required,
+        )
+        if recipe is None and payloads:
+            _guess(row, suggest_variable(variable, payloads, guesses))
+        row.drift = drifts.get(row.field_id)
+        rows.append(row)
+    bench = Bench(tree[:TREE_LIMIT], max(0, len(tree) - TREE_LIMIT), reading, rows)
+    bench.open = opened
+    for kind, part, names in (("line", "lines", LINE_PARTS), ("parcel", "parcels", PARCEL_PARTS)):
+        setattr(bench, kind, _inner(source, kind, part, names, sample, locale))
+    everything = [*reading, *rows, *bench.line, *bench.parcel]
+    bench.sure = [
+        row
+        for row in everything
+        if row.recipe is None and row.suggestion is not None and sure([row.suggestion, *row.others])
+    ]
+    chosen = next((row for row in everything if row.field_id == opened), None)
+    if chosen and chosen.recipe:
+        bench.steps = fitting(_value_before_next(chosen, sample))
+        if chosen.kind in ("reading", "recipes"):
+            bench.across = _across(chosen, samples, locale)
+    return bench
+
+
+def drifting(source: Source, shapes: dict[str, Shape]) -> dict[str, Drift]:
+    """Which rows' paths have drifted, by the row's mark. A row with a second path that is there has not."""
+    found: dict[str, Drift] = {}
+    for kind in ("reading", "recipes"):
+        for name, recipe in getattr(source, kind).items():
+            if not recipe.path or recipe.or_paths:
+                continue
+            for event_name, shape in shapes.items():
+                told = drift(shape, event_name, [recipe.path])
+                if told:
+                    found.setdefault(f"{kind}.{name}", told[0])
+    return found
+
+
+def _guess(row: Row, guesses: list[Suggestion]) -> None:
+    if row.recipe is None and guesses and guesses[0].score >= 0.5:
+        row.suggestion, row.others = guesses[0], guesses[1:4]
+
+
+def _inner(source: Source, kind: str, part: str, names: tuple[str, ...], sample: SampleEvent, locale: str) -> list[Row]:
+    """The parts of a line or parcel, shown for the first item of the event in hand."""
+    recipe = source.reading.get(part)
+    if recipe is None or sample.payload is None or sample.reading is None:
+        return []
+    evaluation = evaluate(recipe, Type.LIST, sample.reading.context)
+    items = evaluation.value if isinstance(evaluation.value, list) else []
+    first = items[0] if items else None
+    root = ""
+    if not recipe.steps and recipe.path:
+        places = compile_path(recipe.path).places(sample.payload)
+        root = f"{places[0]}[0]" if places else ""
+    guesses = suggest_item(kind, items)
+    rows = []
+    for name in names:
+        own = getattr(source, kind).get(name)
+        wanted = ITEM_TYPES.get(name, Type.TEXT)
+        made = (
+            evaluate(own, wanted, replace(sample.reading.context, payload=first))
+            if own is not None and first is not None
+            else None
+        )
+        row = _row(
+            kind,
+            name,
+            wanted,
+            f"of each {kind}; the path starts at the {kind}",
+            own,
+            made,
+            sample,
+            locale,
+            name == "name",
+        )
+        row.places = [root + row.recipe.path[1:]] if root and row.recipe and row.recipe.path.startswith("$") else []
+        row.root = root
+        _guess(row, guesses.get(name, []))
+        rows.append(row)
+    return rows
+
+
+def _across(row: Row, samples: list[SampleEvent], locale: str) -> Across:
+    """The open row over all samples."""
+    across = Across(0, 0)
+    for sample in samples:
+        if sample.event is None or sample.reading is None or sample.variables is None:
+            continue
+        across.total += 1
+        evaluation = sample.variables[row.name] if row.kind == "recipes" else sample.reading.parts.get(row.name)
+        if evaluation is not None and evaluation.present:
+            across.values += 1
+            text = (
+                show(evaluation.value, locale)
+                if not isinstance(evaluation.value, list) or row.kind == "recipes"
+                else f"{len(evaluation.value)} items"
+            )
+            if text not in across.shown and len(across.shown) < 4:
+                across.shown.append(text[:60])
+        else:
+            across.missing.append((sample.event.id, sample.number))
+    return across
+
+
+def _value_before_next(row: Row, sample: SampleEvent) -> Value:
+    """The value that the next step would be handed."""
+    values = [line for line in (row.evaluation.lines if row.evaluation else []) if line.used and not line.problem]
+    return values[-1].value if values else None
+
+
+def _row(
+    kind: str,
+    name: str,
+    wanted: Type,
+    about: str,
+    recipe: Recipe | None,
+    evaluation: Evaluation | None,
+    sample: SampleEvent,
+    locale: str,
+    required: bool,
+) -> Row:
+    text = ""
+    if evaluation is not None and evaluation.problem is None:
+        value = evaluation.value
+        text = (
+            f"{len(value)} {'item' if len(value) == 1 else 'items'}"
+            if kind == "reading" and isinstance(value, list)
+            else show(value, locale)
+        )
+    places: list[str] = []
+    path = (evaluation.path if evaluation else "") or (recipe.path if recipe else "")
+    if path and sample.payload is not None:
+        try:
+            places = compile_path(path).places(sample.payload)[:12]
+        except BadPath:
+            places = []
+    return Row(kind, name, wanted, about, recipe, evaluation, text, places, required)
+
+
+def column(row: Row, locale: str = "en") -> list[dict[str, Any]]:
+    """The steps of an open row as lines: label, what came out, and which step it is (for editing)."""
+    if row.recipe is None or row.evaluation is None:
+        return []
+    lines = []
+    paths = [p for p in (row.recipe.path, *row.recipe.or_paths) if p]
+    for number, line in enumerate(row.evaluation.lines):
+        step = number - len(paths)
+        lines.append(
+            {
+                "label": line.label,
+                "value": "" if line.problem else _short(line.value, locale),
+                "problem": line.problem,
+                "used": line.used,
+                "path": number if number < len(paths) else None,
+                "step": step if 0 <= step < len(row.recipe.steps) else None,
+            }
+        )
+    reached = len(row.evaluation.lines) - len(paths)
+    for number in range(max(reached, 0), len(row.recipe.steps)):
+        lines.append(
+            {
+                "label": label(row.recipe.steps[number]),
+                "value": "",
+                "problem": None,
+                "used": False,
+                "path": None,
+                "step": number,
+            }
+        )
+    return lines
+
+
+def _short(value: Value, locale: str) -> str:
+    if isinstance(value, list):
+        inner = ", ".join(show(item, locale) if not isinstance(item, dict) else "{…}" for item in value[:4])
+        return f"[{inner}{', …' if len(value) > 4 else ''}] {len(value)}"
+    if isinstance(value, dict):
+        return "{" + ", ".join(list(value)[:5]) + "}"
+    text = show(value, locale)
+    return text if len(text) <= 120 else text[:119] + "…"
+
+
+# ---- edits --------------------------------------------------------------------------------------------------------
+
+
+class InvalidEdit(ValueError):
+    """An edit that can't be made, with what to do instead."""
+
+
+def edit(source: Source, field_id: str, act: str, given: dict[str, str]) -> Source:
+    """The source after one edit of a recipe. Raises InvalidEdit."""
+    kind, _, name = field_id.partition(".")
+    if kind not in ("reading", "recipes", "line", "parcel") or not name:
+        raise InvalidEdit("Choose a variable first.")
+    recipes: dict[str, Recipe] = dict(getattr(source, kind))
+    recipe = recipes.get(name, Recipe()).model_copy(deep=True)
+    if act == "clear":
+        recipes.pop(name, None)
+        return source.model_copy(update={kind: recipes})
+    if act in ("path", "or_path"):
+        path = given.get("path", "").strip()
+        if kind in ("line", "parcel") and (inside := re.match(r"\$.*?\[\d+\]", path)):
+            path = "$" + path[inside.end() :]  # a field of an item was clicked: its path starts at the item
+        if path:
+            try:
+                compile_path(path)
+            except BadPath as error:
+                raise InvalidEdit(f"{error.problem.what} {error.problem.mend}") from None
+        if act == "path":
+            recipe.path = path
+            if len(path) == 0 and not recipe.default:
+                recipes.pop(name, None)
+                return source.model_copy(update={kind: recipes})
+        elif path and path not in (recipe.path, *recipe.or_paths):
+            recipe.or_paths.append(path)
+    elif act == "drop_path":
+        number = _number(given, "number")
+        paths = [p for p in (recipe.path, *recipe.or_paths) if p]
+        if 0 <= number < len(paths):
+            paths.pop(number)
+        recipe.path, recipe.or_paths = (paths[0] if paths else ""), paths[1:]
+    elif act in ("add_step", "set_step"):
+        kind_of = STEPS.get(given.get("do", ""))
+        if kind_of is None:
+            raise InvalidEdit("Choose a step from the list.")
+        step = {
+            kind_of.name: {
+                p.name: _given(p.kind, given[f"p.{p.name}"])
+                for p in kind_of.parameters
+                if given.get(f"p.{p.name}", "") != ""
+            }
+        }
+        made = Step.model_validate(step)
+        if act == "add_step":
+            recipe.steps.append(made)
+        else:
+            number = _number(given, "number")
+            if not 0 <= number < len(recipe.steps):
+                raise InvalidEdit("That step is no longer there. Reload the page.")
+            recipe.steps[number] = made
+    elif act == "drop_step":
+        number = _number(given, "number")
+        if 0 <= number < len(recipe.steps):
+            recipe.steps.pop(number)
+    elif act == "step_up":
+        number = _number(given, "number")
+        if 0 < number < len(recipe.steps):
+            recipe.steps[number - 1], recipe.steps[number] = recipe.steps[number], recipe.steps[number - 1]
+    elif act == "share_steps":
+        kept = key_of(given.get("name_of_steps", ""), "_")
+        if not kept or not kept[0].isalpha() or not recipe.steps:
+            raise InvalidEdit("Give the steps a name that starts with a letter, and have at least one.")
+        if any(s.do == "run" and s.given.get("steps") == kept for s in recipe.steps):
+            raise InvalidEdit(f"These steps run “{kept}” themselves. Choose another name.")
+        shared = {**source.shared_steps, kept: recipe.steps}
+        recipe.steps = [Step.model_validate({"run": {"steps": kept}})]
+        source = source.model_copy(update={"shared_steps": shared})
+    elif act == "take":
+        try:
+            recipe = Recipe.model_validate(json.loads(given.get("recipe", "")))
+        except (ValueError, RecursionError):
+            raise InvalidEdit("That suggestion can't be read. Reload the page.") from None
+    elif act == "default":
+        recipe.default = given.get("default", "") or None
+    else:
+        raise InvalidEdit("That is nothing that can be done here.")
+    if not recipe.path and not recipe.or_paths and not recipe.steps and recipe.default is None:
+        recipes.pop(name, None)
+    else:
+        recipes[name] = recipe
+    return source.model_copy(update={kind: recipes})
+
+
+def _given(kind: str, text: str) -> Any:
+    if kind == "number":
+        return (
+            float(text)
+            if "." in text and text.replace(".", "").lstrip("-").isdigit()
+            else int(text)
+            if text.lstrip("-").isdigit()
+            else text
+        )
+    if kind == "flag":
+        return text in ("true", "on", "yes")
+    if kind == "list":
+        return [part.strip() for part in text.split(",") if part.strip()]
+    return text
+
+
+def _number(given: dict[str, str], name: str) -> int:
+    try:
+        return int(given.get(name, ""))
+    except ValueError:
+        return -1
