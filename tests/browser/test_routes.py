@@ -139,7 +139,7 @@ def test_a_change_is_seen_on_past_orders_before_it_is_live_and_a_check_stops_it(
     page.get_by_role("button", name="Make the draft live").click()
     expect(page.get_by_role("heading", name="Not live yet")).to_be_visible()
     expect(page.locator(".differs")).to_contain_text("due 1 hour 30 minutes after the event")
-    page.get_by_role("link", name="Back to mend it").click()
+    page.get_by_role("link", name="Back to fix it").click()
     page.get_by_role("button", name="Drop the draft").click()
     expect(page.locator("summary", has_text="at once")).to_be_visible()
 

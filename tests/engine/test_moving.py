@@ -162,7 +162,9 @@ def test_a_held_send_goes_out_once_the_recipe_is_mended_and_it_is_released(bench
     assert bench.dispatcher().run_batch() == 0
     bench.change(made.source(), SourceRow)
     with bench.database.writing() as session:
-        assert queries.move(session, bench.rows("SELECT id FROM send")[0][0], State.SCHEDULED, bench.clock.now())
+        assert queries.move(
+            session, bench.store_id, bench.rows("SELECT id FROM send")[0][0], State.SCHEDULED, bench.clock.now()
+        )
     bench.dispatcher().run_batch()
     assert sends(bench)[0][:2] == ("sent", "")
     assert opened(bench.box.mails()[0])["subject"] == "Danke, Jörg"
@@ -177,7 +179,9 @@ def test_an_address_that_is_found_only_when_a_held_send_is_released_is_asked_abo
     bench.change(made.source(), SourceRow)
     with bench.database.writing() as session:
         suppressions.add(session, 1, "email:joerg@example.org", "asked for it.", bench.clock.now())
-        assert queries.move(session, bench.rows("SELECT id FROM send")[0][0], State.SCHEDULED, bench.clock.now())
+        assert queries.move(
+            session, bench.store_id, bench.rows("SELECT id FROM send")[0][0], State.SCHEDULED, bench.clock.now()
+        )
     bench.dispatcher().run_batch()
     assert sends(bench)[0][:2] == ("skipped", "joerg@example.org must not be written to: asked for it.")
     assert bench.box.mails() == []

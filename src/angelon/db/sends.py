@@ -299,14 +299,16 @@ def next_due(connection: Connection) -> dt.datetime | None:
     return min(due_by_gateway(connection).values(), default=None)
 
 
-def move(session: Session, send_id: str, now_state: State, now: dt.datetime, reason: str = "") -> bool:
-    """Moves one send by hand, where the table of states allows it from where it is; says whether it did."""
+def move(session: Session, store_id: int, send_id: str, now_state: State, now: dt.datetime, reason: str = "") -> bool:
+    """Moves one send of a store by hand, where the table of states allows it from where it is; says whether it did."""
     changes: dict[str, Any] = {"state": now_state, "reason": reason}
     if now_state is State.SCHEDULED:
         # values are worked out again from the event, as mapping and message stand now
         changes |= {"due_at": now, "tries": 0, "first_try_at": None, "settled_at": None, "revision_id": None}
     done = session.connection().execute(
-        update(SEND).where(SEND.c.id == send_id, SEND.c.state.in_(sources_by_hand(now_state))).values(**changes)
+        update(SEND)
+        .where(SEND.c.id == send_id, SEND.c.store_id == store_id, SEND.c.state.in_(sources_by_hand(now_state)))
+        .values(**changes)
     )
     return done.rowcount == 1
 

@@ -149,7 +149,9 @@ class Sends:
 
     def move(self, ids: Sequence[str], to: State, reason: str = "") -> list[str]:
         """Moves sends of this store by hand, those that the table lets; gives which were."""
-        moved = [id_ for id_ in ids if sends.move(self._work.session, id_, to, self._work.now, reason)]
+        moved = [
+            id_ for id_ in ids if sends.move(self._work.session, self._work.store_id, id_, to, self._work.now, reason)
+        ]
         for id_ in moved:
             self._work.record(_VERBS.get(to, to.value), "send", id_, None, {"reason": reason} if reason else None)
         if moved and to is State.SCHEDULED:

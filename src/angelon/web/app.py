@@ -50,6 +50,7 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     frame.install(app)  # before the token check, whose error page has the frame too
     csrf = CSRFProtect(app)
 
+    from angelon.web.changes.views import pages as changes
     from angelon.web.checks.views import pages as checks
     from angelon.web.events.views import pages as events
     from angelon.web.gateways.views import pages as gateways
@@ -84,6 +85,7 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
         suppressions,
         rehearsals,
         checks,
+        changes,
         runs,
         receipts,
         *more,

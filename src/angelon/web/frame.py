@@ -63,6 +63,7 @@ def rail(counts: dict[str, int]) -> list[tuple[str, list[Place]]]:
             [
                 Place("Rehearsals", "/rehearsals", "rehearsals"),
                 Place("Checks", "/checks", "checks"),
+                Place("Changes", "/changes", "changes"),
                 Place("Stand-ins", "/standins", "standins"),
             ],
         ),
@@ -95,14 +96,26 @@ def install(app: Flask) -> None:
     @app.context_processor
     def around() -> dict[str, Any]:
         row = g.get("store")
-        numbers = overview.numbers(session(), row.id, g.now) if row is not None and row.id else overview.Numbers()
         theme = request.cookies.get("theme", "system")
         return {
-            "rail": rail(numbers.counts),
-            "needs_a_hand": numbers.needs,
-            "pulse": pulse(numbers, g.now),
+            "frame": frame,
             "store_name": row.spec.get("name") if row else "No store yet",
             "store_spec": {"currency": "EUR", **(row.spec if row else {})},
             "theme": theme if theme in ("light", "dark") else "system",
             "now": g.now,
         }
+
+
+@dataclass(frozen=True)
+class Frame:
+    """What a whole page has around it; a part of a page asks for none of it."""
+
+    rail: list[tuple[str, list[Place]]]
+    needs_attention: int
+    pulse: Pulse
+
+
+def frame() -> Frame:
+    row = g.get("store")
+    numbers = overview.numbers(session(), row.id, g.now) if row is not None and row.id else overview.Numbers()
+    return Frame(rail(numbers.counts), numbers.needs, pulse(numbers, g.now))

@@ -1,0 +1,56 @@
+"""What was changed, by whom and when: every write that a person made, newest first."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from flask import Blueprint, render_template, request
+
+from angelon.core.shape import compare
+from angelon.db import changes
+from angelon.db.tables import ChangeRow
+from angelon.web.numbers import whole
+from angelon.web.services import session, store_id
+
+pages = Blueprint("changes", __name__, url_prefix="/changes", template_folder="templates")
+A_PAGE = 50
+SHOWN = 40
+"""Fields of one change that are shown."""
+KINDS = (
+    "source", "variable", "message", "letterhead", "route", "gateway", "segments", "check", "file", "address", "send",
+)  # fmt: skip
+"""What can be changed, for the filter."""
+PLACES = {
+    "source": "/sources/{}", "message": "/messages/{}", "route": "/routes/{}", "gateway": "/gateways/{}",
+    "check": "/checks/{}", "send": "/sends/{}",
+}  # fmt: skip
+"""Where each kind of thing has its page."""
+
+
+@pages.get("")
+def index() -> Any:
+    kind, key = request.args.get("kind", "")[:40], request.args.get("key", "")[:200]
+    before = whole(request.args.get("before"))
+    rows = changes.listed(session(), store_id(), kind, key, A_PAGE + 1, before)
+    shown = rows[:A_PAGE]
+    return render_template(
+        "changes/index.html",
+        rows=[(row, _fields(row), PLACES.get(row.kind, "").format(row.key)) for row in shown],
+        kinds=KINDS,
+        kind=kind,
+        key=key,
+        older=shown[-1].id if len(rows) > A_PAGE else None,
+    )
+
+
+def _fields(row: ChangeRow) -> list[tuple[str, str, str]]:
+    """(field, before, after) of what differs."""
+    before, after = row.before, row.after
+    if before is None and after is None:
+        return []
+    found = compare(before or {}, after or {})
+    return [(one.path.removeprefix("$.").removeprefix("$"), _text(one.was), _text(one.now)) for one in found[:SHOWN]]
+
+
+def _text(value: Any) -> str:
+    return "—" if value is None else str(value)[:300]
