@@ -1,4 +1,4 @@
-"""`kill -9` of web and worker under load, again and again: nothing acknowledged is lost, nothing doubled without a
+"""`kill -9` of web, planner and sender under load, again and again: nothing acknowledged is lost, nothing doubled without a
 mark.
 """
 
@@ -24,7 +24,7 @@ def run(rounds: int = 200, senders: int = 4) -> tuple[dict[str, int], list[str]]
     serial = iter(range(1, 10_000_000))
     lock = threading.Lock()
     broken = []
-    with tempfile.TemporaryDirectory() as folder, place(Path(folder), "stand-ins", "worker", "web") as here:
+    with tempfile.TemporaryDirectory() as folder, place(Path(folder), "stand-ins", "planner", "sender", "web") as here:
         assert here.up()
 
         def send() -> None:
@@ -41,7 +41,7 @@ def run(rounds: int = 200, senders: int = 4) -> tuple[dict[str, int], list[str]]
             thread.start()
         for number in range(rounds):
             time.sleep(rng.uniform(0.2, 0.7))
-            victim = rng.choice(("web", "worker"))
+            victim = rng.choice(("web", "planner", "sender"))
             here.kill(victim)
             here.start(victim)
             if number % 10 == 9 and not here.up(60):

@@ -79,7 +79,8 @@ class Place:
     def start(self, name: str) -> None:
         arguments = {
             "web": ["web", "--port", str(self.ports["web"])],
-            "worker": ["worker"],
+            "planner": ["worker", "--role", "plan"],
+            "sender": ["worker", "--role", "send"],
             "stand-ins": [
                 "standins",
                 "--mail-port",

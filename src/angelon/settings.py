@@ -29,6 +29,8 @@ class Settings(BaseSettings):
     secret_key: str = Field("", min_length=0)
     handlers: Path | None = None
     base_url: str = ""
+    senders: int = Field(1, ge=1, le=32)
+    """Processes that send, besides the one that plans. One sends as fast as one plans on most machines."""
     trusted_proxies: str = ""
     """Addresses or networks, parted by commas, of proxies whose X-Forwarded-For is believed."""
 

@@ -13,7 +13,7 @@ from tests import made
 
 def start_worker(bench):
     return subprocess.Popen(
-        [sys.executable, "-m", "angelon", "worker"],
+        [sys.executable, "-m", "angelon", "worker", "--role", "all"],
         env={**os.environ, "ANGELON_HOME": str(bench.home), "ANGELON_SECRET_KEY": "a-key-for-tests-only"},
         stderr=subprocess.DEVNULL,
     )

@@ -56,7 +56,7 @@ def planned(bench, orders: range) -> int:
         bench.deliver(made.body(id=number, reference=f"BK-{number}", buyer=buyer), store_delivery=f"p{number}")
     planner = Planner(bench.database, bench.services.setups, bench.clock)
     with grown.statements(bench.database.engine) as seen:
-        assert planner.run_batch()[0] == len(orders)
+        assert planner.run_batch(len(orders))[0] == len(orders)
     return len(seen)
 
 

@@ -24,8 +24,8 @@ def _ready(family: Any, url: str) -> bool:
 @click.option("--port", default=8080, show_default=True, type=click.IntRange(0, 65535), help="0 has a free one chosen.")
 @click.option("--fresh", is_flag=True, help="Start from empty.")
 def demo(port: int, fresh: bool) -> None:
-    """Load the demo, and run web, worker and stand-ins."""
-    from angelon.cli.serving import ProcessGroup, check_port, free_port
+    """Load the demo, and run web, workers and stand-ins."""
+    from angelon.cli.serving import THREADS, ProcessGroup, check_port, free_port
     from angelon.demo import load
 
     chosen = settings.load()
@@ -40,7 +40,7 @@ def demo(port: int, fresh: bool) -> None:
     family.listen()
     family.start("stand-ins", "standins", "--mail-port", str(ports.mail), "--provider-port", str(ports.providers))
     url = f"http://127.0.0.1:{port}"
-    family.start("worker", "worker", ANGELON_BASE_URL=chosen.base_url or url)
+    family.start_workers(chosen.senders, THREADS, ANGELON_BASE_URL=chosen.base_url or url)
     family.start("web", "web", "--port", str(port))
     if _ready(family, url):
         click.echo(f"Angelon is ready: {url}")
@@ -54,14 +54,15 @@ def demo(port: int, fresh: bool) -> None:
 @click.option("--host", default="127.0.0.1", show_default=True)
 @click.option("--port", default=8080, show_default=True)
 def serve(host: str, port: int) -> None:
-    """Run the web process and a worker."""
-    from angelon.cli.serving import ProcessGroup, check_port
+    """Run the web process and the workers."""
+    from angelon.cli.serving import THREADS, ProcessGroup, check_port
 
+    chosen = settings.load()
     check_port(host, port)
-    open_database().close()
+    open_database(chosen).close()
     family = ProcessGroup()
     family.listen()
-    family.start("worker", "worker")
+    family.start_workers(chosen.senders, THREADS)
     family.start("web", "web", "--host", host, "--port", str(port))
     if _ready(family, f"http://{host}:{port}"):
         click.echo(f"Angelon is ready: http://{host}:{port}")
@@ -91,15 +92,30 @@ def web(host: str, port: int) -> None:
     type=click.IntRange(1, 64),
     help="How many sends at once for each gateway.",
 )
-def worker(threads: int) -> None:
-    """Run a worker alone."""
+@click.option(
+    "--role",
+    type=click.Choice(["plan", "send", "all"]),
+    help="Run one process here: it plans events, delivers sends, or does both. Without it: one process that plans, and "
+    "as many as ANGELON_SENDERS says that send.",
+)
+def worker(threads: int, role: str | None) -> None:
+    """Run the workers: they plan events and deliver sends."""
     from angelon.db.secrets import Vault
-    from angelon.engine.worker import Worker
+    from angelon.engine.worker import BOTH, Worker
 
     chosen = settings.load()
-    sys.exit(
-        Worker(open_database(chosen), chosen.home, Vault(chosen.key()), threads=threads, base_url=chosen.base_url).run()
-    )
+    database = open_database(chosen)
+    if role is None:
+        from angelon.cli.serving import ProcessGroup
+
+        database.close()
+        family = ProcessGroup()
+        family.listen()
+        family.start_workers(chosen.senders, threads)
+        sys.exit(family.run())
+    roles = BOTH if role == "all" else frozenset({role})
+    vault = Vault(chosen.key())
+    sys.exit(Worker(database, chosen.home, vault, threads=threads, base_url=chosen.base_url, roles=roles).run())
 
 
 @click.command()

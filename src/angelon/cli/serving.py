@@ -1,4 +1,4 @@
-"""Runs the web server, the worker and the stand-ins: each a process, all ended together."""
+"""Runs the web server, the workers and the stand-ins: each a process, all ended together."""
 
 from __future__ import annotations
 
@@ -24,6 +24,8 @@ from angelon.settings import LISTENS
 from angelon.web.services import PROCESS
 
 RUN_FILE = "run.json"
+THREADS = 4
+"""How many sends at once for each gateway, in a process that sends."""
 QUICK_END, RESTART_AFTER = 10.0, 3.0
 """A worker that ends within so many seconds of its start is started again after so many."""
 
@@ -109,6 +111,7 @@ class ProcessGroup:
     def __init__(self) -> None:
         self._children: dict[str, subprocess.Popen[bytes]] = {}
         self._asked: dict[str, tuple[tuple[str, ...], dict[str, str]]] = {}
+        self._followed: set[str] = set()
         self._ending = threading.Event()
         self._started: dict[str, float] = {}
         self.process = make_process()
@@ -120,6 +123,14 @@ class ProcessGroup:
             [sys.executable, "-m", "angelon", *arguments],
             env={**os.environ, PROCESS: self.process, PARENT: str(os.getpid()), **environment},
         )
+
+    def start_workers(self, senders: int, threads: int, **environment: str) -> None:
+        """Starts one process that plans and some that send; one that ends is followed by another."""
+        planner = ("planner", ("worker", "--role", "plan"))
+        sending = ("worker", "--role", "send", "--threads", str(threads))
+        for name, arguments in (planner, *((f"sender {number + 1}", sending) for number in range(senders))):
+            self._followed.add(name)
+            self.start(name, *arguments, **environment)
 
     def listen(self) -> None:
         """Ends everything at SIGINT or SIGTERM."""
@@ -158,7 +169,7 @@ class ProcessGroup:
         while not self._ending.wait(0.3):
             for name, child in list(self._children.items()):
                 if child.poll() is not None:
-                    if name == "worker":  # a worker that died is followed by another; what it held is given back
+                    if name in self._followed:  # another takes its place; what it held is given back
                         if time.monotonic() - self._started[name] < QUICK_END:
                             self._ending.wait(RESTART_AFTER)
                         arguments, environment = self._asked[name]

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-import threading
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager, nullcontext
 from pathlib import Path
 from typing import Any
 
@@ -12,6 +11,8 @@ from sqlalchemy import Connection, Engine, create_engine, event, inspect, text
 from sqlalchemy.exc import DBAPIError, OperationalError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from sqlmodel import Session
+
+from angelon.db.write_turn import WriteTurn
 
 MIGRATIONS = Path(__file__).with_name("migrations")
 
@@ -54,8 +55,7 @@ class Database:
     def __init__(self, url: str) -> None:
         self.url = url
         self.sqlite = url.startswith("sqlite")
-        self._turn = threading.Lock()
-        self._writer = 0
+        self._turn = WriteTurn(_file_of(url))
         options: dict[str, Any] = {"connect_args": {"check_same_thread": False, "timeout": 20}} if self.sqlite else {}
         self.engine: Engine = create_engine(url, pool_size=40, max_overflow=40, **options)
         if self.sqlite:
@@ -99,20 +99,9 @@ class Database:
         ):
             yield connection
 
-    @contextmanager
-    def _alone(self) -> Iterator[None]:
-        """Lets one thread of this process write at a time, so that none of them polls for SQLite's lock."""
-        if not self.sqlite:
-            yield
-            return
-        if self._writer == threading.get_ident():
-            raise RuntimeError("a write is begun inside a write of the same thread, and would wait for itself")
-        with self._turn:
-            self._writer = threading.get_ident()
-            try:
-                yield
-            finally:
-                self._writer = 0
+    def _alone(self) -> AbstractContextManager[None]:
+        """Lets one thread of one process write at a time, so that none of them polls for SQLite's lock."""
+        return self._turn.take() if self.sqlite else nullcontext()
 
     def migrate(self) -> None:
         """Brings the schema up to date. Raises NewerDatabase where the database is ahead of this version."""
@@ -157,6 +146,13 @@ class Database:
 
     def close(self) -> None:
         self.engine.dispose()
+        self._turn.close()
+
+
+def _file_of(url: str) -> Path | None:
+    """The file of a SQLite database; None for one in memory, and for other databases."""
+    path = url.removeprefix("sqlite:///").partition("?")[0]
+    return Path(path) if path != url and path and not path.startswith((":memory:", "file:")) else None
 
 
 def _newest() -> str:

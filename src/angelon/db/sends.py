@@ -316,10 +316,14 @@ def move(session: Session, store_id: int, send_id: str, now_state: State, now: d
 # ---- heartbeats ---------------------------------------------------------------------------------------------------
 
 
-def heartbeat(connection: Connection, worker: str, now: dt.datetime) -> None:
-    changed = connection.execute(update(HEARTBEAT).where(HEARTBEAT.c.worker == worker).values(at=now))
+PLANS, SENDS = "plan", "send"
+"""What a worker may be for: planning events, delivering sends, or (`plan send`) both."""
+
+
+def heartbeat(connection: Connection, worker: str, now: dt.datetime, role: str = f"{PLANS} {SENDS}") -> None:
+    changed = connection.execute(update(HEARTBEAT).where(HEARTBEAT.c.worker == worker).values(at=now, role=role))
     if changed.rowcount == 0:
-        connection.execute(insert(HEARTBEAT).values(worker=worker, at=now))
+        connection.execute(insert(HEARTBEAT).values(worker=worker, at=now, role=role))
 
 
 def forget_workers(connection: Connection, before: dt.datetime) -> None:
@@ -332,14 +336,12 @@ for nothing.
 """
 
 
-def worker_lives(session: Session, now: dt.datetime) -> bool:
-    """Whether any worker has given a sign of life just now."""
-    return (
-        session.exec(
-            select(HeartbeatRow.worker).where(HeartbeatRow.at >= now - ALIVE_FOR, HeartbeatRow.at <= now + ALIVE_FOR)
-        ).first()
-        is not None
+def missing_roles(session: Session, now: dt.datetime) -> set[str]:
+    """What no worker that has given a sign of life just now is for."""
+    alive = session.exec(
+        select(HeartbeatRow.role).where(HeartbeatRow.at >= now - ALIVE_FOR, HeartbeatRow.at <= now + ALIVE_FOR)
     )
+    return {PLANS, SENDS} - {role for roles in alive for role in roles.split()}
 
 
 # ---- for pages ----------------------------------------------------------------------------------------------------

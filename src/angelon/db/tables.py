@@ -524,6 +524,8 @@ class HeartbeatRow(SQLModel, table=True):
     __tablename__ = "heartbeat"
     worker: str = Field(primary_key=True)
     at: dt.datetime = _instant(nullable=False)
+    role: str = Field(default="plan send", sa_column_kwargs={"server_default": "plan send"})
+    """What it is for: `plan`, `send` or both, parted by a space."""
 
 
 class GatewayHealthRow(SQLModel, table=True):

@@ -33,21 +33,27 @@ def _address(folder: Path, name: str) -> Iterator[str]:
         os.close(handle)
 
 
+PLANNING, SENDING = "plan", "send"
+"""What a listener waits for: events to be planned, or sends to be delivered."""
+
+
 class Notifier:
-    """Rings every worker of a data folder."""
+    """Wakes the workers of a data folder."""
 
     def __init__(self, home: Path) -> None:
         self._folder = _folder(home)
         self._socket = socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM)
         self._socket.setblocking(False)
 
-    def notify(self) -> None:
-        """Costs a few microseconds; says nothing where nobody listens."""
+    def notify(self, topic: str = "") -> None:
+        """Wakes those who wait for `topic`, or all. Costs a few microseconds; does nothing where nobody listens."""
         try:
             names = os.listdir(self._folder)
         except OSError:
             return
         for name in names:
+            if not name.startswith(topic):
+                continue
             try:
                 with _address(self._folder, name) as address:
                     self._socket.sendto(b".", address)
@@ -64,19 +70,19 @@ class Notifier:
 
 
 class Listener:
-    """A worker's end: waits for a ring or for a time to pass."""
+    """A worker's end: waits to be notified of a topic, or for a time to pass."""
 
-    def __init__(self, home: Path) -> None:
+    def __init__(self, home: Path, topic: str = PLANNING) -> None:
         folder = _folder(home)
         folder.mkdir(mode=0o700, exist_ok=True)
-        name = f"{os.getpid()}-{id(self):x}"
+        name = f"{topic}-{os.getpid()}-{id(self):x}"
         self._path = folder / name
         self._socket = socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM)
         with _address(folder, name) as address:
             self._socket.bind(address)
 
     def wait(self, seconds: float) -> bool:
-        """True where somebody rang; all rings so far count as one."""
+        """True where it was notified; all notices so far count as one."""
         self._socket.settimeout(max(seconds, 0.001))
         try:
             self._socket.recv(16)

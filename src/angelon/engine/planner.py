@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -32,6 +33,11 @@ from angelon.engine.event_reader import Payloads, within_bytes
 from angelon.engine.setups import Setups
 
 log = structlog.get_logger()
+
+BATCH_SECONDS = 0.05
+"""How long planning a batch may keep others from writing."""
+LEAST, MOST = 8, 200
+"""Events in a batch."""
 
 
 def link_to(base_url: str, send_id: str) -> str:
@@ -63,17 +69,30 @@ class Planner:
         self._clock = clock
         self._planned_at = planned_at or (lambda row: clock.now())
         self._payloads = Payloads()
+        self._batch_size = 2 * LEAST
 
-    def run_batch(self, limit: int = 100) -> tuple[int, int]:
-        """Plans up to `limit` events that wait; gives how many, and how many sends came of them."""
+    def run_batch(self, limit: int | None = None) -> tuple[int, int]:
+        """Plans up to `limit` events that wait; gives how many, and how many sends came of them.
+
+        Without a limit it plans as many as are likely to take BATCH_SECONDS: while it plans, nobody else can write,
+        and deliveries that come in wait for it.
+        """
         without = self._setups.unreadable_sources()
         with self._database.reading() as session:
             if not event_queries.unplanned(session.connection(), 1, without):
                 return 0, 0
+        most = limit or self._batch_size
         with self._database.connection() as connection:
-            rows: Sequence[Any] = event_queries.unplanned(connection, limit, without)
+            began = time.monotonic()
+            rows: Sequence[Any] = event_queries.unplanned(connection, most, without)
             rows = within_bytes(event_queries.sizes(connection, {row.delivery_id for row in rows}), rows)
-            return self._plan(connection, rows)
+            done = self._plan(connection, rows)
+            took = time.monotonic() - began
+        if took > BATCH_SECONDS:
+            self._batch_size = max(LEAST, int(most * BATCH_SECONDS / took))
+        elif len(rows) == most:
+            self._batch_size = min(MOST, most + most // 4 + 1)
+        return done
 
     def _plan(self, connection: Connection, rows: Sequence[Any]) -> tuple[int, int]:
         """Plans a batch, which may hold several stores' events; each store's are planned together, in order."""

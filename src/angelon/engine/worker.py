@@ -1,4 +1,4 @@
-"""The worker process: one thread plans, some deliver for each gateway, one asks elsewhere, one does maintenance."""
+"""A worker process: it plans events, or delivers sends, or both; each gateway has threads of its own."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ from angelon.engine.dispatcher import Dispatcher, recover
 from angelon.engine.enrichments import Enricher
 from angelon.engine.fallbacks import Fallbacks
 from angelon.engine.gateway_pools import POLL, GatewayPools
-from angelon.engine.notifications import Listener, Notifier
+from angelon.engine.notifications import PLANNING, SENDING, Listener, Notifier
 from angelon.engine.planner import Planner
 from angelon.engine.receipts import match_early
 from angelon.engine.reviews import ReviewService
@@ -33,6 +33,9 @@ log = structlog.get_logger()
 
 HEARTBEAT_SECONDS = 5.0
 """Seconds between signs of life."""
+FALLBACKS_EVERY = 0.5
+"""Seconds between looks at what follows sends while there is planning to do."""
+BOTH = frozenset({sends.PLANS, sends.SENDS})
 STOPPING = 8.0
 """Seconds that tries under way are waited for at the end. What hangs then is given back at the next start, marked as
 unknown.
@@ -48,8 +51,12 @@ class Worker:
         clock: Clock | None = None,
         threads: int = 4,
         base_url: str = "",
+        roles: frozenset[str] = BOTH,
     ) -> None:
-        """`threads` deliver for each gateway, at most."""
+        """`threads` deliver for each gateway, at most. `roles` is what the process is for: planning, sending or both.
+        Each may be done by several processes.
+        """
+        self._roles = roles
         self._database = database
         self._home = home
         self._vault = vault
@@ -74,7 +81,9 @@ class Worker:
             for number in (signal.SIGTERM, signal.SIGINT):
                 signal.signal(number, lambda *_: self.stop())
         self._until_done("taking over from workers that are gone", self._recover_dead)
-        for name, work in (("plan", self._plan), ("deliver", self._pools.run), ("ask", self._ask)):
+        planning = (("plan", self._plan), ("ask", self._ask))
+        sending = (("deliver", self._pools.run), ("wait", self._wait_for_sends))
+        for name, work in (*(planning if self._plans else ()), *(sending if self._sends else ())):
             thread = threading.Thread(target=work, name=name, daemon=True)
             self._threads.append(thread)
             thread.start()
@@ -88,6 +97,14 @@ class Worker:
                 thread.join(max(0.1, until - time.monotonic()))
             self._pools.join(max(0.1, until - time.monotonic()))
         return 1 if died else 0
+
+    @property
+    def _plans(self) -> bool:
+        return sends.PLANS in self._roles
+
+    @property
+    def _sends(self) -> bool:
+        return sends.SENDS in self._roles
 
     def stop(self) -> None:
         """Ends after the tries under way."""
@@ -108,7 +125,21 @@ class Worker:
 
     def _fallback_due(self) -> None:
         self._fallbacks_due.set()
-        self._notifier.notify()
+        self._notifier.notify(PLANNING)
+
+    def _sends_due(self) -> None:
+        """Sends were made: those who deliver look at once, in this process or another."""
+        self._pools.notify()
+        self._notifier.notify(SENDING)
+
+    def _wait_for_sends(self) -> None:
+        """Lets the pools look when another process has made sends, or a person wants one tried."""
+        listener = Listener(self._home, SENDING)
+        while not self._stop.is_set():
+            if listener.wait(POLL):
+                self._pools.notify()
+                self._setups.forget()
+        listener.close()
 
     def _until_done(self, what: str, work: Callable[[], object]) -> None:
         """Does a thing that the worker can't begin without, as often as it takes."""
@@ -123,7 +154,8 @@ class Worker:
     def _plan(self) -> None:
         planner = Planner(self._database, self._setups, self._clock, self._base_url)
         fallbacks = Fallbacks(self._database, self._setups, self._clock, self._base_url)
-        listener = Listener(self._home)
+        listener = Listener(self._home, PLANNING)
+        looked = 0.0
         while not self._stop.is_set():
             planned = made = 0
             failed = False
@@ -133,14 +165,16 @@ class Worker:
                 log.exception("planning failed; trying again")
                 failed = True
             try:
-                if not planned or self._fallbacks_due.is_set():
+                late = time.monotonic() - looked > FALLBACKS_EVERY
+                if not planned or late or self._fallbacks_due.is_set():
                     self._fallbacks_due.clear()
+                    looked = time.monotonic()
                     made += fallbacks.run_due()
             except Exception:
                 log.exception("what follows sends could not be looked at; trying again")
                 failed = True
-            if made or not planned:
-                self._pools.notify()
+            if made:
+                self._sends_due()
             if failed:
                 self._stop.wait(1)
             elif not planned:
@@ -154,7 +188,7 @@ class Worker:
         """
         enricher = Enricher(self._database, self._setups, self._clock, f"{self.name}-ask")
         review_service = ReviewService(self._database, self._setups, self._vault, self._clock)
-        listener = Listener(self._home)
+        listener = Listener(self._home, PLANNING)
         reviewed = 0.0
         while not self._stop.is_set():
             ready = 0
@@ -167,7 +201,7 @@ class Worker:
                 log.exception("asking elsewhere failed; trying again")
                 self._stop.wait(1)
             if ready:
-                self._notifier.notify()
+                self._notifier.notify(PLANNING)
             else:
                 listener.wait(0.5)
         listener.close()
@@ -176,14 +210,20 @@ class Worker:
         """Signs of life, and what must be done now and then; says whether it ended because a thread did."""
         watch = ClockWatch(self._database, self._clock)
         seen: dict[str, tuple[int, float]] = {}
-        steps: tuple[tuple[str, Callable[[], object]], ...] = (
+        planning: tuple[tuple[str, Callable[[], object]], ...] = (
             ("looking for a clock that was put on or back", lambda: self._watch_clock(watch)),
-            ("giving a sign of life", self._heartbeat),
+            ("matching early receipts", lambda: match_early(self._database, self._setups, self._clock)),
+        )
+        sending: tuple[tuple[str, Callable[[], object]], ...] = (
             (
                 "taking back sends of workers that are gone",
                 lambda: recover(self._database, self._clock, [], self._in_hand, seen),
             ),
-            ("matching early receipts", lambda: match_early(self._database, self._setups, self._clock)),
+        )
+        steps = (
+            *(planning if self._plans else ()),
+            ("giving a sign of life", self._heartbeat),
+            *(sending if self._sends else ()),
         )
         while not self._stop.is_set():
             dead = [thread.name for thread in self._threads if not thread.is_alive()]
@@ -200,23 +240,23 @@ class Worker:
 
     def _watch_clock(self, watch: ClockWatch) -> None:
         if watch.look():
-            self._pools.notify()
+            self._sends_due()
 
     def _heartbeat(self) -> None:
         now = self._clock.now()
         with self._database.connection() as connection:
-            sends.heartbeat(connection, self.name, now)
+            sends.heartbeat(connection, self.name, now, " ".join(sorted(self._roles)))
             sends.forget_workers(connection, now - dt.timedelta(minutes=10))
 
     def _recover_dead(self) -> None:
         """At the start: what workers of this machine held when they were killed."""
         with self._database.reading() as session:
             holding, asking = sends.held_by(session), answers.askers(session.connection())
-        dead = [worker for worker in holding if _gone(worker)]
+        dead = [worker for worker in holding if self._sends and _gone(worker)]
         if dead:
             given_back = recover(self._database, self._clock, dead)
             log.info("took over from workers that are gone", sends=given_back)
-        dead = [worker for worker in asking if _gone(worker)]
+        dead = [worker for worker in asking if self._plans and _gone(worker)]
         if dead:
             with self._database.connection() as connection:
                 answers.give_back(connection, dead, self._clock.now())

@@ -19,7 +19,7 @@ from angelon.db.tables import StoreRow
 from angelon.engine.clock import Clock
 from angelon.engine.installation import Installation
 from angelon.engine.intake import Intake
-from angelon.engine.notifications import Notifier
+from angelon.engine.notifications import PLANNING, Notifier
 from angelon.engine.setups import Setups
 from angelon.engine.unit import MACHINE, Actor, Work, unit
 from angelon.engine.writer import GroupCommit
@@ -65,7 +65,7 @@ def make(settings: Settings, database: Database | None = None, clock: Clock | No
     installation = Installation(
         database, Setups(database), Vault(settings.key()), clock or Clock(), Notifier(settings.home)
     )
-    writer = GroupCommit(database, installation.notifier.notify)
+    writer = GroupCommit(database, lambda: installation.notifier.notify(PLANNING))
     intake = Intake(database, installation.setups, installation.vault, writer, installation.clock)
     return Services(settings, installation, writer, intake, os.environ.get(PROCESS, ""))
 

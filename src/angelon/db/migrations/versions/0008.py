@@ -32,6 +32,7 @@ def upgrade() -> None:
     op.create_index("ix_send_fallback", "send", ["fallback_at"], sqlite_where=FALLBACK, postgresql_where=FALLBACK)
     for table in EDITED:
         op.add_column(table, sa.Column("edits", sa.Integer(), nullable=False, server_default="0"))
+    op.add_column("heartbeat", sa.Column("role", sa.Text(), nullable=False, server_default="plan send"))
     op.create_table(
         "change",
         sa.Column("id", sa.Integer(), primary_key=True),
@@ -64,6 +65,7 @@ def downgrade() -> None:
     op.drop_index("ix_event_pinned", "event")
     op.drop_table("sent_file")
     op.drop_table("change")
+    op.drop_column("heartbeat", "role")
     for table in EDITED:
         op.drop_column(table, "edits")
     op.drop_index("ix_send_fallback", "send")
