@@ -27,7 +27,10 @@ def run(rounds: int = 10) -> tuple[dict[str, int], list[str]]:
         if mounted.returncode:
             return {"rounds": 0}, [f"a small file system could not be mounted here: {mounted.stderr.decode().strip()}"]
         try:
-            with place(Path(folder), "stand-ins", "planner", "sender", "web") as here, httpx.Client(timeout=30) as client:
+            with (
+                place(Path(folder), "stand-ins", "planner", "sender", "web") as here,
+                httpx.Client(timeout=30) as client,
+            ):
                 assert here.up()
                 number = 0
                 for _ in range(rounds):

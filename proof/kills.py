@@ -1,5 +1,5 @@
-"""`kill -9` of web, planner and sender under load, again and again: nothing acknowledged is lost, nothing doubled without a
-mark.
+"""`kill -9` of web, planner and sender under load, again and again: nothing acknowledged is lost, nothing doubled
+without a mark.
 """
 
 from __future__ import annotations

@@ -1,0 +1,144 @@
+"""Planning and sending in processes of their own, as `angelon worker` runs them."""
+
+import multiprocessing
+import os
+import signal
+import subprocess
+import sys
+import threading
+import time
+
+import pytest
+
+from angelon.db import sends
+from angelon.db.write_turn import WriteTurn
+from angelon.engine.notifications import PLANNING, SENDING, Listener, Notifier
+from tests import made
+
+
+def start(bench, *arguments):
+    return subprocess.Popen(
+        [sys.executable, "-m", "angelon", "worker", *arguments],
+        env={**os.environ, "ANGELON_HOME": str(bench.home), "ANGELON_SECRET_KEY": "a-key-for-tests-only"},
+        stderr=subprocess.DEVNULL,
+    )
+
+
+def wait_until(true, seconds=40):
+    until = time.monotonic() + seconds
+    while not true():
+        assert time.monotonic() < until, "it did not happen in time"
+        time.sleep(0.02)
+
+
+@pytest.fixture
+def children():
+    started = []
+    yield started
+    for child in started:
+        child.terminate()
+    for child in started:
+        child.wait(20)
+
+
+def test_a_planner_makes_sends_and_a_sender_delivers_them(bench, mailbox, children, client):
+    children.append(start(bench, "--role", "plan"))
+    bench.deliver(made.body())
+    wait_until(lambda: bench.rows("SELECT count(*) FROM send WHERE state = 'scheduled'") == [(1,)])
+    wait_until(lambda: client.get("/readyz").json["why"] == "no worker that sends is running: sends wait")
+    children.append(start(bench, "--role", "send"))
+    wait_until(lambda: bench.box.count_mails() == 1)
+    wait_until(lambda: client.get("/readyz").status_code == 200)
+
+
+def test_one_command_runs_them_all_and_a_killed_one_is_followed_by_another(bench, mailbox, children):
+    children.append(start(bench))
+    bench.deliver(made.body())
+    wait_until(lambda: bench.box.count_mails() == 1)
+    (sender,) = bench.rows("SELECT worker FROM heartbeat WHERE role = 'send'")
+    os.kill(int(sender[0].rpartition("-")[2]), signal.SIGKILL)
+    bench.deliver(made.body(id=2))
+    wait_until(lambda: bench.box.count_mails() == 2)
+    assert len(bench.rows("SELECT worker FROM heartbeat WHERE role = 'send'")) == 2, (
+        "the one that died, and its follower"
+    )
+
+
+def test_readiness_tells_what_nobody_is_there_for(bench):
+    now = bench.clock.now()
+    with bench.database.reading() as session:
+        assert sends.missing_roles(session, now) == {"plan", "send"}
+    with bench.database.connection() as connection:
+        sends.heartbeat(connection, "p", now, "plan")
+    with bench.database.reading() as session:
+        assert sends.missing_roles(session, now) == {"send"}
+
+
+def test_a_listener_hears_its_topic_and_what_is_for_all(tmp_path):
+    planning, sending = Listener(tmp_path, PLANNING), Listener(tmp_path, SENDING)
+    notifier = Notifier(tmp_path)
+    notifier.notify(SENDING)
+    assert (planning.wait(0.01), sending.wait(1)) == (False, True)
+    notifier.notify()
+    assert (planning.wait(1), sending.wait(1)) == (True, True)
+    planning.close()
+    sending.close()
+
+
+def _write_often(file, done):
+    turn = WriteTurn(file)
+    while not done.is_set():
+        with turn.take():
+            time.sleep(0.02)
+
+
+def test_a_process_that_writes_often_lets_another_write_in_between(tmp_path):
+    """Waiting is for one write of the other, not for the moment in which it happens to be between two."""
+    context = multiprocessing.get_context("spawn")
+    done = context.Event()
+    greedy = context.Process(target=_write_often, args=(tmp_path / "x.db", done))
+    greedy.start()
+    turn = WriteTurn(tmp_path / "x.db")
+    try:
+        wait_until(lambda: (tmp_path / "x.db-turn").exists())
+        waits = []
+        for _ in range(20):
+            began = time.monotonic()
+            with turn.take():
+                waits.append(time.monotonic() - began)
+        assert sorted(waits)[10] < 0.2, waits
+    finally:
+        done.set()
+        greedy.join(10)
+        turn.close()
+
+
+def test_a_turn_is_free_again_when_its_process_is_killed(tmp_path):
+    context = multiprocessing.get_context("spawn")
+    never = context.Event()  # held here: a child can't open one that nobody holds any more
+    child = context.Process(target=_write_often, args=(tmp_path / "x.db", never))
+    child.start()
+    wait_until(lambda: (tmp_path / "x.db-turn").exists())
+    child.kill()
+    child.join()
+    turn, began = WriteTurn(tmp_path / "x.db"), time.monotonic()
+    with turn.take():
+        assert time.monotonic() - began < 5
+
+
+def test_a_write_inside_a_write_of_the_same_thread_is_an_error_and_not_a_wait(tmp_path):
+    turn = WriteTurn(tmp_path / "x.db")
+    with turn.take(), pytest.raises(RuntimeError, match="wait for itself"), turn.take():
+        pass
+    entered = threading.Event()
+
+    def other():
+        with turn.take():
+            entered.set()
+
+    with turn.take():
+        thread = threading.Thread(target=other)
+        thread.start()
+        assert not entered.wait(0.05)
+    assert entered.wait(5)
+    thread.join()
