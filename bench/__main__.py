@@ -5,11 +5,13 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
-from bench import faults, mapping, moving, rendering, routing
+from bench import faults, mapping, moving, pages, rendering, routing
 from bench.rows import report
 
 BENCHMARKS = {
     "intake": moving.intake,
+    "pipeline": moving.pipeline,
+    "pages": pages.pages,
     "mails": moving.mails,
     "latency": moving.latency,
     "beside": faults.beside,
