@@ -16,18 +16,11 @@ from werkzeug.exceptions import NotFound as NotFoundPage
 from angelon.core.problems import Conflict, Invalid, NotFound
 from angelon.core.specs.base import problems_of
 from angelon.db.database import is_busy, is_database_failure
-from angelon.web import conflicts, formats, frame, origins
+from angelon.web import conflicts, formats, frame, mail_frame, origins
 from angelon.web.intake.views import IntakeMiddleware
 from angelon.web.numbers import RowId
 from angelon.web.origins import Proxies
 from angelon.web.services import Services, close_session
-
-POLICY = (
-    "default-src 'self'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "
-    "font-src 'self'; connect-src 'self'; "
-    "frame-src 'self'; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
-)
-
 
 def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     """The application. `more` are blueprints of layers above: the stand-ins' pages."""
@@ -92,6 +85,7 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     ):
         app.register_blueprint(blueprint)
     csrf.exempt(receipts)
+    mail_frame.install(app)
     app.teardown_appcontext(close_session)
     app.after_request(_headers)
     app.register_error_handler(HTTPException, _error)
@@ -116,7 +110,7 @@ def _headers(response: Response) -> Response:
     if request.endpoint != "static":
         response.headers.setdefault("Cache-Control", "no-store")
     if response.mimetype == "text/html":
-        response.headers.setdefault("Content-Security-Policy", POLICY)
+        response.headers.setdefault("Content-Security-Policy", mail_frame.policy())
     response.headers.setdefault("X-Content-Type-Options", "nosniff")
     response.headers.setdefault("Referrer-Policy", "same-origin")
     return response

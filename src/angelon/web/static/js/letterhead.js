@@ -1,4 +1,5 @@
 // A change of the letterhead, seen at once on every message; nothing is kept until it is asked for.
+import { fill } from "./sandboxed.js";
 import { post, settled } from "./talk.js";
 
 export function start(root) {
@@ -37,7 +38,7 @@ export function start(root) {
     );
     for (const frame of frames) {
       const page = told.sheets[frame.dataset.sheet];
-      if (page !== undefined && frame.srcdoc !== page) frame.srcdoc = page;
+      if (page !== undefined && frame.dataset.page !== page) fill(frame, page);
     }
   }, 120);
 }

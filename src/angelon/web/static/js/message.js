@@ -7,7 +7,6 @@ import { saving } from "./message/saving.js";
 import { preview } from "./message/seen.js";
 import { sms } from "./message/sms.js";
 import { trying } from "./message/trying.js";
-import { fit } from "./sandboxed.js";
 import { say } from "./toast.js";
 
 const json = (root, name) => JSON.parse(root.querySelector(`[data-${name}]`).textContent);
@@ -80,8 +79,6 @@ export function start(root) {
     paint(json(root, "seen"));
     inserts();
   } else seen.first();
-  const frame = root.querySelector("iframe[data-preview]");
-  if (frame) fit(frame);
   trying(root, () => draft.now());
 
   // What would go wrong is asked for when the writing rests.

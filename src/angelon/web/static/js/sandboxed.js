@@ -1,17 +1,39 @@
-// Mail shown in a frame that can run nothing, as tall as what it holds needs, up to a bound.
-export function sheets() {
-  for (const frame of document.querySelectorAll("iframe[data-fit]")) fit(frame);
+// Mails shown in frames that can run nothing: each is put into an empty document with a policy of its own, and is as
+// tall as what it holds needs, up to a bound.
+const FRAME = "/mail-frame";
+
+export function sheets(root = document) {
+  for (const frame of root.querySelectorAll("iframe[data-page]")) fill(frame);
 }
 
-export function fit(frame) {
-  const measure = () => {
-    try {
-      const height = frame.contentDocument?.documentElement?.scrollHeight;
-      if (height) frame.style.height = `${Math.min(Math.max(height, 180), 900)}px`;
-    } catch {
-      // another origin: it keeps its height
-    }
-  };
-  frame.addEventListener("load", measure);
-  measure();
+export function fill(frame, page = frame.dataset.page) {
+  frame.dataset.page = page;
+  if (!frame.dataset.filled) {
+    frame.dataset.filled = "soon";
+    frame.addEventListener("load", () => write(frame));
+  }
+  write(frame);
+}
+
+function write(frame) {
+  const shown = frame.contentDocument;
+  if (!shown || shown.location.pathname !== FRAME || shown.readyState === "loading") return;
+  const page = frame.dataset.page;
+  const opening = page.match(/<html\b[^>]*>/i)?.[0] ?? "";
+  for (const name of ["lang", "dir"]) {
+    const value = opening.match(new RegExp(`\\s${name}="([^"]*)"`, "i"))?.[1];
+    if (value) shown.documentElement.setAttribute(name, value);
+  }
+  const scrolled = frame.contentWindow.scrollY;
+  shown.documentElement.innerHTML = page;
+  frame.contentWindow.scrollTo(0, scrolled);
+  frame.dataset.filled = "true";
+  if (!("fit" in frame.dataset)) return;
+  measure(frame);
+  for (const picture of shown.images) picture.addEventListener("load", () => measure(frame));
+}
+
+function measure(frame) {
+  const height = frame.contentDocument?.documentElement?.scrollHeight;
+  if (height) frame.style.height = `${Math.min(Math.max(height, 180), 900)}px`;
 }

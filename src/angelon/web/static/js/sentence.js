@@ -1,7 +1,7 @@
 // A route's sentence: a choice in any part is kept at once, and the rehearsal beside it follows.
 import { conditions } from "./conditions.js";
 import { post } from "./talk.js";
-import { fit } from "./sandboxed.js";
+import { sheets } from "./sandboxed.js";
 import { say } from "./toast.js";
 
 const HOURS = ["timing.start", "timing.end", "timing.weekdays", "timing.no_holidays"];
@@ -35,7 +35,7 @@ export function start(root) {
     const own = slots.indexOf(form.closest(".slot"));
     const now = slots.findIndex((slot) => slot.open);
     root.innerHTML = made;
-    root.querySelectorAll("iframe[data-fit]").forEach(fit);
+    sheets(root);
     build();
     const slot = root.querySelectorAll(".slot")[now >= 0 ? now : own];
     if (!slot) return;

@@ -18,6 +18,7 @@ export function field({ into, text, label, hint = "", oneLine = false, page = fa
   const state = EditorState.create({
     doc: text,
     extensions: [
+      EditorView.cspNonce.of(document.querySelector("[data-nonce]")?.dataset.nonce ?? ""),
       history(),
       chips(known),
       autocompletion({ override: [(context) => offers(context, variables, oneLine)], icons: false, defaultKeymap: true }),

@@ -1,4 +1,5 @@
 // The preview: always of the text as it stands.
+import { fill } from "../sandboxed.js";
 import { element } from "./parts.js";
 
 const DARK = "@media (prefers-color-scheme: dark)";
@@ -37,12 +38,7 @@ export function preview(root, channel) {
     if (asText) plain.textContent = view === "source" ? seen.html : seen.text;
     else if (seen.made) {
       const page = seen.html.replaceAll(DARK, view === "dark" ? "@media all" : "@media not all");
-      if (frame.dataset.shown !== page) {
-        const scrolled = frame.contentWindow?.scrollY ?? 0;
-        frame.srcdoc = page;
-        frame.dataset.shown = page;
-        frame.addEventListener("load", () => frame.contentWindow?.scrollTo(0, scrolled), { once: true });
-      }
+      if (frame.dataset.page !== page) fill(frame, page);
     }
     root.querySelector(".letter").classList.toggle("narrow", view === "narrow");
     root.querySelector(".letter").classList.toggle("dark", view === "dark");
