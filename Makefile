@@ -21,7 +21,7 @@ browser:
 	@sh scripts/ensure-chromium.sh
 
 test: install browser lint
-	$(BIN)/python -m pytest -n 2 --dist loadfile
+	$(BIN)/python -m pytest -n 2 --dist loadfile --no-loadscope-reorder
 
 lint: install
 	$(BIN)/ruff check src tests bench proof

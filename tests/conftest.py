@@ -38,6 +38,19 @@ def pytest_addoption(parser):
     parser.addoption("--fuzz-seeds", type=int, default=0, help="run the long fuzz with so many seeds (make proof)")
 
 
+LONGEST_FIRST = (
+    *("browser/test_every_page", "web/test_server", "browser/test_messages", "cli/test_commands"),
+    *("engine/test_processes", "test_proofs_short", "browser/test_mapping", "browser/test_routes"),
+    *("engine/test_poison", "engine/test_crash", "browser/test_first_mail", "web/test_fuzz"),
+)
+"""Files that take long: begun first, so that the two cores end at the same time (each file stays on one)."""
+
+
+def pytest_collection_modifyitems(items):
+    place = {f"tests/{name}.py": number for number, name in enumerate(LONGEST_FIRST)}
+    items.sort(key=lambda item: place.get(item.location[0], len(place)))
+
+
 def pytest_generate_tests(metafunc):
     if "fuzz_seed" in metafunc.fixturenames:
         long = metafunc.config.getoption("--fuzz-seeds")

@@ -54,7 +54,7 @@ def test_a_planner_makes_sends_and_a_sender_delivers_them(bench, mailbox, childr
 def test_one_command_runs_them_all_and_a_killed_one_is_followed_by_another(bench, mailbox, children):
     children.append(start(bench))
     bench.deliver(made.body())
-    wait_until(lambda: bench.box.count_mails() == 1)
+    wait_until(lambda: bench.rows("SELECT state FROM send") == [("sent",)])
     (sender,) = bench.rows("SELECT worker FROM heartbeat WHERE role = 'send'")
     os.kill(int(sender[0].rpartition("-")[2]), signal.SIGKILL)
     bench.deliver(made.body(id=2))

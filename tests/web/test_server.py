@@ -145,17 +145,15 @@ def test_bodies_of_any_kind_and_size_are_answered(web):
 
 
 def test_a_second_one_on_a_taken_port_is_refused_with_a_sentence_and_gets_nothing(bench, web, tmp_path):
-    env = {**os.environ, "ANGELON_HOME": str(tmp_path / "other")}
-    for command in (["web"], ["serve"], ["demo"]):
-        done = subprocess.run(
-            [sys.executable, "-m", "angelon", *command, "--port", str(web.port)],
-            env=env,
-            capture_output=True,
-            text=True,
-            timeout=60,
-        )
-        assert done.returncode == 1
-        assert f"Port {web.port} is taken" in done.stderr
+    from click.testing import CliRunner
+
+    from angelon.cli.main import main
+
+    for command in ("web", "serve", "demo"):
+        env = {"ANGELON_HOME": str(tmp_path / "other")}
+        done = CliRunner().invoke(main, [command, "--port", str(web.port)], env=env)
+        assert done.exit_code == 1
+        assert f"Port {web.port} is taken" in done.output
         assert not (tmp_path / "other").exists(), "before anything starts"
     assert [order(web, number).status_code for number in range(4)] == [202] * 4
     assert bench.rows("SELECT count(*) FROM event") == [(4,)]

@@ -22,6 +22,7 @@ from angelon.web.numbers import RowId
 from angelon.web.origins import Proxies
 from angelon.web.services import Services, close_session
 
+
 def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     """The application. `more` are blueprints of layers above: the stand-ins' pages."""
     app = Flask(__name__, static_folder="static", template_folder="templates")
