@@ -76,7 +76,8 @@ def test_the_same_order_twice_is_told_once(bench, mailbox):
     bench.plan()
     bench.deliver(made.body(), store_delivery="c")
     bench.plan()
-    assert [row[0] for row in sends(bench)] == ["scheduled", "skipped", "skipped"]
+    states = sorted(row[0] for row in sends(bench))  # two of the same millisecond have ids in no order
+    assert states == ["scheduled", "skipped", "skipped"]
     assert "once per order" in sends(bench)[1][1]
 
 
