@@ -44,6 +44,7 @@ PAGES = [
     "/runs/new",
     "/sources/webshop/ask",
     "/events",
+    "/changes",
 ]
 
 

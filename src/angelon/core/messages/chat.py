@@ -303,7 +303,7 @@ def review_problems(compiled: CompiledChat) -> list[Problem]:
         Problem(
             f"samples.{expression}",
             f"“{expression}” has no sample, and a reviewer wants one.",
-            "Write one, or use the event in hand.",
+            "Write one, or use the sample event.",
         )
         for expression in n.placeholders
         if not compiled.samples.get(expression, "").strip()

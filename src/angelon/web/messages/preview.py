@@ -1,4 +1,4 @@
-"""A message as the reader of the event in hand would get it, from the text as it stands."""
+"""A message as the reader of the sample event would get it, from the text as it stands."""
 
 from __future__ import annotations
 
@@ -120,7 +120,7 @@ def _preview(
 def _values(
     message: Message, channel: str, locale: str, compiled: Part, live: LiveSetup, sample: SampleEvent, seen: Preview
 ) -> dict[str, Value]:
-    """What the text is filled with: the event in hand's values, else samples, else the names themselves."""
+    """What the text is filled with: the sample event's values, else samples, else the names themselves."""
     unknown = sorted(compiled.names - set(live.setup.variables) - {"order"})
     seen.problems += [
         unknown_variable(name, live.setup).at(place_of(message, channel, locale, name)) for name in unknown

@@ -126,7 +126,7 @@ def _sources(key: str) -> list[str]:
 
 
 def _sample_event(key: str) -> sample_events.SampleEvent:
-    """The event in hand among those that the message's routes listen to; any where none does."""
+    """The sample event among those that the message's routes listen to; any where none does."""
     return sample_events.select(live(), _sources(key))
 
 
@@ -176,7 +176,7 @@ def _library() -> dict[str, Any]:
 
 
 def _variables(sample: sample_events.SampleEvent) -> list[dict[str, Any]]:
-    """Every variable with its value for the event in hand, for the list to insert from."""
+    """Every variable with its value for the sample event, for the list to insert from."""
     listed = []
     the_store = live().setup.store
     locale = regional(

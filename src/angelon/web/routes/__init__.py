@@ -1,1 +1,1 @@
-"""Who hears what: each route one sentence, with what it makes of the event in hand beside it."""
+"""Who hears what: each route one sentence, with what it makes of the sample event beside it."""

@@ -125,7 +125,7 @@ def drifts(route: Route) -> list[tuple[str, str, Any]]:
 
 
 def rehearse(route: Route, sample: sample_events.SampleEvent, now: LiveSetup) -> Decision | None:
-    """What a route as it stands would make of the event in hand; nothing is stored and nothing sent."""
+    """What a route as it stands would make of the sample event; nothing is stored and nothing sent."""
     if sample.event is None or sample.reading is None or sample.variables is None or sample.source is None:
         return None
     event = happened(sample)
@@ -152,7 +152,7 @@ def rendered(send: PlannedSend, now: LiveSetup) -> Any:
 
 
 def happened(sample: sample_events.SampleEvent) -> Event:
-    """The event in hand as planning takes it."""
+    """The sample event as planning takes it."""
     assert sample.event is not None
     assert sample.source is not None
     return Event(
@@ -168,7 +168,7 @@ def happened(sample: sample_events.SampleEvent) -> Event:
 
 
 def known(sample: sample_events.SampleEvent, asking: list[Route], now: LiveSetup) -> Facts:
-    """What had happened when the event in hand came, without what these routes themselves have said: a rehearsal starts
+    """What had happened when the sample event came, without what these routes themselves have said: a rehearsal starts
     anew.
     """
     assert sample.event is not None

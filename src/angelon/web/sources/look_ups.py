@@ -1,4 +1,4 @@
-"""What a source asks elsewhere about its deliveries: set up, and tried with the event in hand."""
+"""What a source asks elsewhere about its deliveries: set up, and tried with the sample event."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The bench: a payload's fields, the variables, and what each recipe makes of the event in hand."""
+"""The bench: a payload's fields, the variables, and what each recipe makes of the sample event."""
 
 from __future__ import annotations
 
@@ -93,7 +93,7 @@ def lay_out(
     samples: list[SampleEvent],
     shapes: dict[str, Shape],
 ) -> Bench:
-    """Everything that the bench shows, for a source as it stands, the event in hand, and the samples beside it."""
+    """Everything that the bench shows, for a source as it stands, the sample event, and the samples beside it."""
     tree = fields(sample.payload, TREE_LIMIT + 1) if sample.payload is not None else []
     payloads = [s.payload for s in samples if s.payload is not None]
     guesses = (
@@ -175,7 +175,7 @@ def _guess(row: Row, guesses: list[Suggestion]) -> None:
 
 
 def _inner(source: Source, kind: str, part: str, names: tuple[str, ...], sample: SampleEvent, locale: str) -> list[Row]:
-    """The parts of a line or parcel, shown for the first item of the event in hand."""
+    """The parts of a line or parcel, shown for the first item of the sample event."""
     recipe = source.reading.get(part)
     if recipe is None or sample.payload is None or sample.reading is None:
         return []

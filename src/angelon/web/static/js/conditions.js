@@ -1,4 +1,4 @@
-// Conditions in place: groups of all, any or none; each comparison with the value for the event in hand and its yes or no.
+// Conditions in place: groups of all, any or none; each comparison with the value for the sample event and its yes or no.
 import { button, choice, element } from "./message/parts.js";
 
 const MARKS = { yes: "M1.8 7l3.2 3.2 6.2-7", no: "M2 6.5h9" };

@@ -1,4 +1,4 @@
-// The keys of every page: / search, ? help, j and k through rows, Enter opens, Esc leaves, [ and ] the event in hand,
+// The keys of every page: / search, ? help, j and k through rows, Enter opens, Esc leaves, [ and ] the sample event,
 // Ctrl+Enter the page's main action.
 const typing = (element) => element?.closest("input, textarea, select, [contenteditable=true]");
 

@@ -63,7 +63,7 @@ export function chat(root, page) {
       input.setAttribute("aria-label", `Sample for ${p.of}`);
       input.dataset.place = `samples.${p.of}`;
       input.addEventListener("input", () => ((text.samples[p.of] = input.value.replace(/\s+/g, " ")), changed()));
-      const take = button("Use it", () => ((input.value = p.now), (text.samples[p.of] = p.now), changed()), { className: "button small", title: "Use what it is for the event in hand" });
+      const take = button("Use it", () => ((input.value = p.now), (text.samples[p.of] = p.now), changed()), { className: "button small", title: "Use what it is for the sample event" });
       take.disabled = !p.now;
       return element("tr", {}, element("td", { className: "tight" }, `{${p.number}}`), element("td", { className: "tight" }, element("span", { className: "chip" }, p.of)), element("td", {}, input), element("td", { className: "value now" }, p.now || "no value"), element("td", { className: "n" }, take));
     });
