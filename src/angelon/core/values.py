@@ -142,13 +142,15 @@ def _plainly(value: Value) -> str:
 
 def unfit(value: Value, depth: int = 0) -> str:
     """What there is in a value that no calculation, page or database can take; empty where it is fit."""
+    if value is None:
+        return ""
     if isinstance(value, str):
         if "\x00" in value:
             return "a NUL character"
         if not value.isascii() and any("\ud800" <= c <= "\udfff" for c in value):
             return "half a surrogate pair, which is no character"
         return ""
-    if value is None or isinstance(value, bool):
+    if isinstance(value, bool):
         return ""
     if isinstance(value, int):
         return "" if abs(value) < 10**MAX_DIGITS else _WORDS_FOR_NO[0]
@@ -240,6 +242,8 @@ def number_of(value: Value) -> Decimal | None:
 
 def pack(value: Value) -> Any:
     """A value as plain JSON, types kept: what is stored with a send."""
+    if value is None or isinstance(value, str | bool):
+        return value
     if isinstance(value, Money):
         return {"$money": [str(value.amount), value.currency]}
     if isinstance(value, Day):
@@ -258,7 +262,7 @@ def pack(value: Value) -> Any:
         return (
             {"$object": plain} if len(plain) == 1 and next(iter(plain)).startswith("$") else plain
         )  # a payload's own $-key is no type of ours
-    if isinstance(value, int) and not isinstance(value, bool) and not -(2**63) <= value < 2**63:
+    if isinstance(value, int) and not -(2**63) <= value < 2**63:
         return {"$number": str(value)} if abs(value) < 10**MAX_DIGITS else value
     return value
 

@@ -6,24 +6,23 @@ import datetime as dt
 from collections.abc import Collection
 from typing import Any
 
-from sqlalchemy import Connection, Table, insert, update
+from sqlalchemy import Connection, Table, bindparam, insert, update
 from sqlalchemy import select as core_select
 
 from angelon.db.events import EVENT
 from angelon.db.tables import AnswerRow
 
 ANSWER: Table = AnswerRow.__table__  # type: ignore[attr-defined]
+_ANSWERED = ANSWER.c.event_id.in_(bindparam("b_ids", expanding=True))
+_VALUES = core_select(ANSWER.c.event_id, ANSWER.c.name, ANSWER.c.value).where(_ANSWERED, ANSWER.c.problem == "")
+_PROBLEMS = core_select(ANSWER.c.event_id, ANSWER.c.name, ANSWER.c.problem).where(_ANSWERED, ANSWER.c.problem != "")
 
 
 def of(connection: Connection, event_ids: Collection[str]) -> dict[str, dict[str, Any]]:
     """The values answered for deliveries, by event and name."""
     found: dict[str, dict[str, Any]] = {}
     if event_ids:
-        for row in connection.execute(
-            core_select(ANSWER.c.event_id, ANSWER.c.name, ANSWER.c.value).where(
-                ANSWER.c.event_id.in_(list(event_ids)), ANSWER.c.problem == ""
-            )
-        ):
+        for row in connection.execute(_VALUES, {"b_ids": list(event_ids)}):
             found.setdefault(row.event_id, {})[row.name] = row.value
     return found
 
@@ -32,11 +31,7 @@ def problems(connection: Connection, event_ids: Collection[str]) -> dict[str, di
     """Why there is no answer, by event and name."""
     found: dict[str, dict[str, str]] = {}
     if event_ids:
-        for row in connection.execute(
-            core_select(ANSWER.c.event_id, ANSWER.c.name, ANSWER.c.problem).where(
-                ANSWER.c.event_id.in_(list(event_ids)), ANSWER.c.problem != ""
-            )
-        ):
+        for row in connection.execute(_PROBLEMS, {"b_ids": list(event_ids)}):
             found.setdefault(row.event_id, {})[row.name] = row.problem
     return found
 

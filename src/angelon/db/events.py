@@ -13,6 +13,7 @@ from sqlalchemy import select as core_select
 from sqlalchemy.dialects import postgresql, sqlite
 from sqlmodel import Session, col, func, select
 
+from angelon.db.bulk import Bulk
 from angelon.db.lists import older_than
 from angelon.db.records import NewDelivery, NewEvent
 from angelon.db.tables import PINNED, PROBLEM, DeliveryRow, EventRow, Instant, OrderRow, RefusedRow
@@ -21,13 +22,40 @@ EVENT: Table = EventRow.__table__  # type: ignore[attr-defined]
 DELIVERY: Table = DeliveryRow.__table__  # type: ignore[attr-defined]
 REFUSED: Table = RefusedRow.__table__  # type: ignore[attr-defined]
 KEPT_REFUSED = 100
-_MARK_PLANNED = (
+_MARK_PLANNED = Bulk(
     update(EVENT)
     .where(EVENT.c.id == bindparam("b_id"))
     .values({name: bindparam(name) for name in ("planned_at", "order_id", "decisions", "problem", "was", "now")})
 )
-_INSERT_EVENTS = insert(EVENT)
-_INSERT_DELIVERIES = insert(DELIVERY)
+_INSERT_EVENTS = Bulk(insert(EVENT))
+_INSERT_DELIVERIES = Bulk(insert(DELIVERY))
+_INSERT_NEW_EVENTS = {
+    name: Bulk(dialect.insert(EVENT).on_conflict_do_nothing(index_elements=["source_id", "delivery_key"]))
+    for name, dialect in (("sqlite", sqlite), ("postgresql", postgresql))
+}
+
+
+def _unplanned(locked: bool, without: bool) -> Any:
+    statement = (
+        core_select(EVENT)
+        .where(EVENT.c.planned_at.is_(None), EVENT.c.waits_until.is_(None))
+        .order_by(EVENT.c.received_at, EVENT.c.id)
+        .limit(bindparam("b_limit"))
+    )
+    if without:
+        statement = statement.where(EVENT.c.source_id.not_in(bindparam("b_without", expanding=True)))
+    return statement.with_for_update(skip_locked=True) if locked else statement
+
+
+# These run for every few events, so they are built once.
+_UNPLANNED = {(locked, without): _unplanned(locked, without) for locked in (False, True) for without in (False, True)}
+_SIZES = core_select(DELIVERY.c.id, func.length(DELIVERY.c.body)).where(
+    DELIVERY.c.id.in_(bindparam("b_ids", expanding=True))
+)
+_DELIVERIES = core_select(DELIVERY.c.id, DELIVERY.c.body, DELIVERY.c.content_type, DELIVERY.c.headers).where(
+    DELIVERY.c.id.in_(bindparam("b_ids", expanding=True))
+)
+_BY_IDS = core_select(EVENT).where(EVENT.c.id.in_(bindparam("b_ids", expanding=True)))
 
 
 def add(connection: Connection, deliveries: Sequence[NewDelivery]) -> dict[str, str]:
@@ -54,14 +82,10 @@ def add(connection: Connection, deliveries: Sequence[NewDelivery]) -> dict[str, 
             fresh.append(event)
             carriers[delivery.id] = delivery
     if fresh:
-        connection.execute(_INSERT_DELIVERIES, [delivery.row() for delivery in carriers.values()])
-        dialect = sqlite if connection.dialect.name == "sqlite" else postgresql
-        statement = (
-            dialect.insert(EVENT)
-            .on_conflict_do_nothing(index_elements=["source_id", "delivery_key"])
-            .returning(EVENT.c.id)
-        )
-        stored = {row[0] for row in connection.execute(statement, [event.row() for event in fresh])}
+        _INSERT_DELIVERIES.run(connection, [delivery.row() for delivery in carriers.values()])
+        new = _INSERT_NEW_EVENTS[connection.dialect.name].run(connection, [event.row() for event in fresh])
+        ids = [event.id for event in fresh]
+        stored = set(ids) if new == len(ids) else by_ids(connection, ids).keys()
         known.update((id_, id_) for id_ in stored)
         repeats = [event for event in fresh if event.id not in stored]
         if repeats:
@@ -113,12 +137,12 @@ def _standing(connection: Connection, repeats: Sequence[NewEvent]) -> dict[str, 
 def derive(connection: Connection, events: Sequence[NewEvent]) -> None:
     """Stores events that follow from others."""
     if events:
-        connection.execute(_INSERT_EVENTS, [event.row() for event in events])
+        _INSERT_EVENTS.run(connection, [event.row() for event in events])
 
 
 def add_sample(connection: Connection, delivery: NewDelivery) -> None:
     """Keeps a payload that was not delivered."""
-    connection.execute(_INSERT_DELIVERIES, [delivery.row()])
+    _INSERT_DELIVERIES.run(connection, [delivery.row()])
     derive(connection, delivery.events)
 
 
@@ -139,29 +163,20 @@ def refuse(connection: Connection, refused: Sequence[dict[str, Any]]) -> None:
 
 def unplanned(connection: Connection, limit: int, without: Collection[int] = ()) -> list[Any]:
     """Events that wait to be planned, oldest first; those of the sources in `without` are passed over."""
-    statement = (
-        core_select(EVENT)
-        .where(EVENT.c.planned_at.is_(None), EVENT.c.waits_until.is_(None))
-        .order_by(EVENT.c.received_at, EVENT.c.id)
-        .limit(limit)
-    )
-    if without:
-        statement = statement.where(EVENT.c.source_id.not_in(list(without)))
-    if connection.dialect.name == "postgresql":
-        statement = statement.with_for_update(skip_locked=True)
-    return list(connection.execute(statement))
+    statement = _UNPLANNED[connection.dialect.name == "postgresql", bool(without)]
+    given: dict[str, Any] = {"b_limit": limit} | ({"b_without": list(without)} if without else {})
+    return list(connection.execute(statement, given))
 
 
 def deliveries(connection: Connection, ids: Collection[str]) -> dict[str, Any]:
     """Deliveries by id: `body`, `content_type` and `headers`."""
-    columns = (DELIVERY.c.id, DELIVERY.c.body, DELIVERY.c.content_type, DELIVERY.c.headers)
-    rows = connection.execute(core_select(*columns).where(DELIVERY.c.id.in_(list(ids)))) if ids else ()
+    rows = connection.execute(_DELIVERIES, {"b_ids": list(ids)}) if ids else ()
     return {row.id: row for row in rows}
 
 
 def by_ids(connection: Connection, ids: Collection[str]) -> dict[str, Any]:
     """Events by id."""
-    rows = connection.execute(core_select(EVENT).where(EVENT.c.id.in_(list(ids)))) if ids else ()
+    rows = connection.execute(_BY_IDS, {"b_ids": list(ids)}) if ids else ()
     return {row.id: row for row in rows}
 
 
@@ -280,7 +295,7 @@ def in_order(connection: Connection, ids: Sequence[str]) -> list[Any]:
 def mark_planned(connection: Connection, planned: Sequence[dict[str, Any]]) -> None:
     """Stores what planning made of each event; `b_id` names the event."""
     if planned:
-        connection.execute(_MARK_PLANNED, list(planned))
+        _MARK_PLANNED.run(connection, planned)
 
 
 def recent(session: Session, source_id: int, limit: int = 20, type: str | None = None) -> list[EventRow]:
@@ -459,5 +474,4 @@ def backlog(session: Session, now: dt.datetime) -> dt.timedelta | None:
 
 def sizes(connection: Connection, ids: Collection[str]) -> dict[str, int]:
     """How many bytes the bodies of these deliveries have."""
-    statement = core_select(DELIVERY.c.id, func.length(DELIVERY.c.body)).where(DELIVERY.c.id.in_(list(ids)))
-    return {id_: int(number) for id_, number in (connection.execute(statement) if ids else ())}
+    return {id_: int(number) for id_, number in (connection.execute(_SIZES, {"b_ids": list(ids)}) if ids else ())}

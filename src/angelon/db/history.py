@@ -6,7 +6,7 @@ import datetime as dt
 from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 
-from sqlalchemy import Connection, Table, func, tuple_
+from sqlalchemy import Connection, Table, bindparam, func, tuple_
 from sqlalchemy import select as core_select
 
 from angelon.core.messages.channels import CHANNELS, address_key
@@ -24,6 +24,32 @@ from angelon.db.tables import EventRow
 EVENT: Table = EventRow.__table__  # type: ignore[attr-defined]
 NOT_SENT = (State.SKIPPED, State.CANCELLED)
 OUT = (State.SENT, State.DELIVERED, State.READ)
+_SENDS = (
+    core_select(
+        *(
+            SEND.c[name]
+            for name in (
+                "order_id",
+                "route_id",
+                "channel",
+                "recipient",
+                "created_at",
+                "due_at",
+                "settled_at",
+                "state",
+                "whom",
+            )
+        ),
+        func.coalesce(EVENT.c.parent_id, EVENT.c.id).label("delivery"),
+    )
+    .outerjoin(EVENT, EVENT.c.id == SEND.c.event_id)
+    .where(
+        SEND.c.order_id.in_(bindparam("b_orders", expanding=True)),
+        SEND.c.route_id.is_not(None),
+        SEND.c.state.not_in(NOT_SENT),
+    )
+    .order_by(SEND.c.created_at)
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -164,28 +190,7 @@ def known(
 
 def _add_sends(connection: Connection, found: BatchHistory, order_ids: list[int]) -> None:
     """What has been sent for these orders, or will be."""
-    delivery = func.coalesce(EVENT.c.parent_id, EVENT.c.id).label("delivery")
-    columns = [
-        SEND.c[name]
-        for name in (
-            "order_id",
-            "route_id",
-            "channel",
-            "recipient",
-            "created_at",
-            "due_at",
-            "settled_at",
-            "state",
-            "whom",
-        )
-    ]
-    rows = connection.execute(
-        core_select(*columns, delivery)
-        .outerjoin(EVENT, EVENT.c.id == SEND.c.event_id)
-        .where(SEND.c.order_id.in_(order_ids), SEND.c.route_id.is_not(None), SEND.c.state.not_in(NOT_SENT))
-        .order_by(SEND.c.created_at)
-    )
-    for row in rows:
+    for row in connection.execute(_SENDS, {"b_orders": order_ids}):
         out = row.state in OUT
         send = PriorSend(
             found.live.route_key(row.route_id),

@@ -12,6 +12,7 @@ from sqlalchemy import Connection, Table, bindparam, func, insert, or_, tuple_, 
 from sqlalchemy import select as core_select
 from sqlmodel import Session, col, select
 
+from angelon.db.bulk import Bulk
 from angelon.db.lists import contains, older_than
 from angelon.db.tables import ContactRow, EventRow, OrderRow, SendRow, SourceRow
 
@@ -21,13 +22,19 @@ CONTACT: Table = ContactRow.__table__  # type: ignore[attr-defined]
 
 _ORDER_COLUMNS = ("number", "status", "seen", "total", "placed_at", "last_event_at", "contact_id", "language", "read")
 _CONTACT_COLUMNS = ("name", "email", "phone", "country", "language")
+_ORDERS = core_select(ORDER).where(
+    tuple_(ORDER.c.source_id, ORDER.c.reference).in_(bindparam("b_keys", expanding=True))
+)
+_CONTACTS = core_select(CONTACT).where(
+    CONTACT.c.store_id == bindparam("b_store"), CONTACT.c.identity.in_(bindparam("b_identities", expanding=True))
+)
 _INSERT_ORDERS = insert(ORDER).returning(ORDER.c.id, ORDER.c.source_id, ORDER.c.reference)
-_UPDATE_ORDER = (
+_UPDATE_ORDER = Bulk(
     update(ORDER).where(ORDER.c.id == bindparam("b_id")).values({name: bindparam(name) for name in _ORDER_COLUMNS})
 )
 _INSERT_CONTACT = insert(CONTACT).returning(CONTACT.c.id)
 _INSERT_CONTACTS = insert(CONTACT).returning(CONTACT.c.id, CONTACT.c.identity)
-_UPDATE_CONTACT = (
+_UPDATE_CONTACT = Bulk(
     update(CONTACT)
     .where(CONTACT.c.id == bindparam("b_id"))
     .values({name: bindparam(name) for name in _CONTACT_COLUMNS})
@@ -59,11 +66,10 @@ class Ledger:
         self._store_id = store_id
         keys = sorted({event.key for event in (*events, *derived)})
         identities = sorted({event.identity for event in (*events, *derived) if event.identity})
-        where = tuple_(ORDER.c.source_id, ORDER.c.reference).in_(keys)
-        rows = connection.execute(core_select(ORDER).where(where)) if keys else ()
+        rows = connection.execute(_ORDERS, {"b_keys": keys}) if keys else ()
         self.orders = {(row.source_id, row.reference): dict(row._mapping) for row in rows}
-        named = (CONTACT.c.store_id == store_id, CONTACT.c.identity.in_(identities))
-        found = connection.execute(core_select(CONTACT).where(*named)) if identities else ()
+        named = {"b_store": store_id, "b_identities": identities}
+        found = connection.execute(_CONTACTS, named) if identities else ()
         self._contacts = {row.identity: dict(row._mapping) for row in found}
         self._changed_orders: set[tuple[int, str]] = set()
         self._changed_contacts: set[str] = set()
@@ -114,6 +120,10 @@ class Ledger:
                 self.new_orders[row["contact_id"]] += 1
         return int(row["id"])
 
+    def earlier_order_ids(self) -> set[int]:
+        """Those of the orders that were there before the batch, so that something may have been sent about them."""
+        return {int(row["id"]) for key, row in self.orders.items() if key not in self._untouched}
+
     def contact_ids(self) -> set[int]:
         """Every customer of the batch that was known before it or is met in it."""
         ids = {row["contact_id"] for row in self.orders.values() if row["contact_id"] is not None}
@@ -145,15 +155,12 @@ class Ledger:
         """Writes what was changed."""
         if self._changed_orders:
             rows = (self.orders[key] for key in self._changed_orders)
-            self._connection.execute(
-                _UPDATE_ORDER, [{"b_id": row["id"], **{name: row[name] for name in _ORDER_COLUMNS}} for row in rows]
-            )
+            changed = [{"b_id": row["id"], **{name: row[name] for name in _ORDER_COLUMNS}} for row in rows]
+            _UPDATE_ORDER.run(self._connection, changed)
         if self._changed_contacts:
             found = (self._contacts[identity] for identity in self._changed_contacts)
-            self._connection.execute(
-                _UPDATE_CONTACT,
-                [{"b_id": row["id"], **{name: row[name] for name in _CONTACT_COLUMNS}} for row in found],
-            )
+            changed = [{"b_id": row["id"], **{name: row[name] for name in _CONTACT_COLUMNS}} for row in found]
+            _UPDATE_CONTACT.run(self._connection, changed)
 
 
 def by_ids(session: Session, store_id: int, ids: Collection[int]) -> list[OrderRow]:

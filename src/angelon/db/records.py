@@ -7,6 +7,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Mapping
 from dataclasses import dataclass, field, fields, replace
+from operator import attrgetter
 from typing import Any
 
 from angelon.core.planning.follow_up import has_follow_up
@@ -75,7 +76,11 @@ class NewEvent:
         return cls(id_, source_id, id_, f"sample:{id_}", name[:200], type_, at, planned_at=at, decisions=[])
 
     def row(self) -> dict[str, Any]:
-        return {field.name: getattr(self, field.name) for field in fields(self)}
+        return dict(zip(_EVENT_FIELDS, _event_values(self), strict=True))
+
+
+_EVENT_FIELDS = tuple(one.name for one in fields(NewEvent))
+_event_values = attrgetter(*_EVENT_FIELDS)
 
 
 @dataclass(frozen=True, slots=True)
@@ -256,7 +261,7 @@ class NewSend:
 
     def row(self) -> dict[str, Any]:
         """The columns. Every send has all of them, so that many are stored by one statement."""
-        columns = {name: getattr(self, name) for name in _SEND_FIELDS}
+        columns = dict(zip(_SEND_FIELDS, _send_values(self), strict=True))
         columns["values"] = {name: pack(value) for name, value in self.values.items()}
         columns["trace"] = [line.as_dict() for line in self.trace]
         return columns | _NOT_TRIED
@@ -264,6 +269,7 @@ class NewSend:
 
 _NOT_TRIED = {"worker": "", "tries": 0, "subject": ""}
 _SEND_FIELDS = tuple(one.name for one in fields(NewSend))
+_send_values = attrgetter(*_SEND_FIELDS)
 
 
 def _fallback_at(live: LiveSetup, route: Route | None, send: PlannedSend, now: dt.datetime) -> dt.datetime | None:

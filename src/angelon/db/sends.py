@@ -14,6 +14,7 @@ from sqlmodel import Session, col, select
 
 from angelon.core.states import State, sources_by_hand, sources_of
 from angelon.core.states import move as move_state
+from angelon.db.bulk import Bulk
 from angelon.db.lists import contains, older_than
 from angelon.db.records import NewAttempt, NewContent, NewSend, Settlement
 from angelon.db.tables import (
@@ -40,7 +41,7 @@ MESSAGE: Table = MessageRow.__table__  # type: ignore[attr-defined]
 ORDER: Table = OrderRow.__table__  # type: ignore[attr-defined]
 HEARTBEAT: Table = HeartbeatRow.__table__  # type: ignore[attr-defined]
 
-_SETTLE = (
+_SETTLE = Bulk(
     update(SEND)
     .where(SEND.c.id == bindparam("b_id"), SEND.c.worker == bindparam("b_worker"), SEND.c.state == State.SENDING)
     .values(
@@ -99,8 +100,11 @@ def _claim(locked: bool, whose: str) -> Any:
 
 def _keep_content(dialect: Any) -> Any:
     statement = dialect.insert(CONTENT)
-    return statement.on_conflict_do_update(
-        index_elements=["send_id"], set_={name: getattr(statement.excluded, name) for name in ("html", "text", "about")}
+    return Bulk(
+        statement.on_conflict_do_update(
+            index_elements=["send_id"],
+            set_={name: getattr(statement.excluded, name) for name in ("html", "text", "about")},
+        )
     )
 
 
@@ -118,13 +122,14 @@ _DUE = union_all(
 """When the next send of each gateway is due: one look into the index for each."""
 
 
-_INSERT = insert(SEND)
+_INSERT = Bulk(insert(SEND))
+_INSERT_ATTEMPTS = Bulk(insert(ATTEMPT))
 
 
 def add(connection: Connection, sends: Sequence[NewSend]) -> None:
     """Stores new sends."""
     if sends:
-        connection.execute(_INSERT, [send.row() for send in sends])
+        _INSERT.run(connection, [send.row() for send in sends])
 
 
 EVERY_GATEWAY = -1
@@ -191,19 +196,19 @@ def settle(connection: Connection, settled: Sequence[Settlement]) -> None:
     decides.
     """
     if settled:
-        connection.execute(_SETTLE, [one.row() for one in settled])
+        _SETTLE.run(connection, [one.row() for one in settled])
 
 
 def add_attempts(connection: Connection, attempts: Sequence[NewAttempt]) -> None:
     if attempts:
-        connection.execute(insert(ATTEMPT), [one.row() for one in attempts])
+        _INSERT_ATTEMPTS.run(connection, [one.row() for one in attempts])
 
 
 def keep_content(connection: Connection, contents: Sequence[NewContent]) -> None:
     """What each send said at its last try."""
     if contents:
         statement = _KEEP_CONTENT_POSTGRESQL if connection.dialect.name == "postgresql" else _KEEP_CONTENT
-        connection.execute(statement, [one.row() for one in contents])
+        statement.run(connection, [one.row() for one in contents])
 
 
 def abandoned(connection: Connection, now: dt.datetime, dead: Sequence[str]) -> list[Any]:

@@ -3,21 +3,34 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
+from typing import Any
 
-from sqlalchemy import Connection, Table, tuple_
+from sqlalchemy import Connection, Table, bindparam, tuple_
 from sqlalchemy import select as core_select
 from sqlalchemy.dialects import postgresql, sqlite
 from sqlmodel import Session, col, select
 
 from angelon.core.shape import Shape
+from angelon.db.bulk import Bulk
 from angelon.db.tables import ShapeRow
 
 SHAPE: Table = ShapeRow.__table__  # type: ignore[attr-defined]
+_LOAD = core_select(SHAPE).where(tuple_(SHAPE.c.source_id, SHAPE.c.name).in_(bindparam("b_keys", expanding=True)))
+
+
+def _save(dialect: Any) -> Any:
+    statement = dialect.insert(SHAPE)
+    return Bulk(
+        statement.on_conflict_do_update(index_elements=["source_id", "name"], set_={"spec": statement.excluded.spec})
+    )
+
+
+_SAVE = {"sqlite": _save(sqlite), "postgresql": _save(postgresql)}
 
 
 def load(connection: Connection, keys: Sequence[tuple[int, str]]) -> dict[tuple[int, str], Shape]:
     """Shapes by source id and delivery name; an empty one for what was not seen before."""
-    rows = connection.execute(core_select(SHAPE).where(tuple_(SHAPE.c.source_id, SHAPE.c.name).in_(list(keys))))
+    rows = connection.execute(_LOAD, {"b_keys": list(keys)})
     found = {(row.source_id, row.name): Shape.of(row.spec) for row in rows}
     return {key: found.get(key) or Shape() for key in keys}
 
@@ -25,15 +38,8 @@ def load(connection: Connection, keys: Sequence[tuple[int, str]]) -> dict[tuple[
 def save(connection: Connection, shapes: dict[tuple[int, str], Shape]) -> None:
     if not shapes:
         return
-    dialect = sqlite if connection.dialect.name == "sqlite" else postgresql
-    statement = dialect.insert(SHAPE)
-    statement = statement.on_conflict_do_update(
-        index_elements=["source_id", "name"], set_={"spec": statement.excluded.spec}
-    )
-    connection.execute(
-        statement,
-        [{"source_id": source, "name": name, "spec": shape.plain()} for (source, name), shape in shapes.items()],
-    )
+    rows = [{"source_id": source, "name": name, "spec": shape.plain()} for (source, name), shape in shapes.items()]
+    _SAVE[connection.dialect.name].run(connection, rows)
 
 
 def of_sources(session: Session, source_ids: Collection[int]) -> dict[int, dict[str, Shape]]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Collection
 
-from sqlalchemy import Connection, Table
+from sqlalchemy import Connection, Table, bindparam
 from sqlalchemy import select as core_select
 from sqlmodel import Session, col, select
 
@@ -13,17 +13,16 @@ from angelon.db.lists import contains, older_than
 from angelon.db.tables import SuppressionRow
 
 SUPPRESSION: Table = SuppressionRow.__table__  # type: ignore[attr-defined]
+_AMONG = core_select(SUPPRESSION.c.address_key, SUPPRESSION.c.why).where(
+    SUPPRESSION.c.store_id == bindparam("b_store"), SUPPRESSION.c.address_key.in_(bindparam("b_keys", expanding=True))
+)
 
 
 def among(connection: Connection, store_id: int, address_keys: Collection[str]) -> dict[str, str]:
     """Those of these keys that are suppressed, and why."""
     if not address_keys:
         return {}
-    rows = connection.execute(
-        core_select(SUPPRESSION.c.address_key, SUPPRESSION.c.why).where(
-            SUPPRESSION.c.store_id == store_id, SUPPRESSION.c.address_key.in_(list(address_keys))
-        )
-    )
+    rows = connection.execute(_AMONG, {"b_store": store_id, "b_keys": list(address_keys)})
     return {address_key: why for address_key, why in rows}
 
 

@@ -100,16 +100,16 @@ class Dispatcher:
     ) -> int:
         """Takes due sends through until none is left, or their gateway turns out to be unreachable.
 
-        What a batch came to is stored before the next is claimed. It begins with `limit` sends and then takes as many
-        as go out in about `ENOUGH`: many by a quick gateway, few by a slow one.
+        What a batch came to is stored together with the claim of the next. It begins with `limit` sends and then takes
+        as many as go out in about `ENOUGH`: many by a quick gateway, few by a slow one.
         """
         done = 0
         while True:
-            self.store()
             admitted = self._breakers.of(None if gateway_id == EVERY_GATEWAY else gateway_id).admits(self._clock.now())
             if stopped() or admitted == "none":
+                self.store()
                 return done
-            claimed = self._claim(1 if admitted == "one" else limit, gateway_id)
+            claimed = self._store_and_claim(1 if admitted == "one" else limit, gateway_id)
             if not claimed:
                 return done
             began = time.monotonic()
@@ -119,16 +119,37 @@ class Dispatcher:
 
     def store(self) -> None:
         """Stores what tries have come to, and takes the receipts that were waiting for it."""
-        references = self._results.references
-        if self._results.store() and references:
-            match_early(self._database, self._setups, self._clock, references)
+        if self._results.store():
+            self._match_receipts()
+
+    def _match_receipts(self) -> None:
+        if self._results.references:
+            match_early(self._database, self._setups, self._clock, self._results.references)
             self._results.references = []
+
+    def _store_and_claim(self, limit: int, gateway_id: int | None) -> list[Any]:
+        """Stores what tries have come to and takes the next sends by one commit; by two where that fails."""
+        if self._results.any():
+            try:
+                with self._results.storing() as connection:
+                    claimed = self._claim_by(connection, limit, gateway_id)
+                self._in_hand.update(row.id for row in claimed)
+            except Exception as error:
+                log.warning("what sends came to could not be stored with a claim", why=str(error)[:200])
+            else:
+                self._match_receipts()
+                return claimed
+        self.store()
+        return self._claim(limit, gateway_id)
 
     def _claim(self, limit: int, gateway_id: int | None) -> list[Any]:
         with self._database.connection() as connection:
-            claimed = queries.claim(connection, self.name, self._clock.now(), LEASE, limit, gateway_id)
+            claimed = self._claim_by(connection, limit, gateway_id)
         self._in_hand.update(row.id for row in claimed)
         return claimed
+
+    def _claim_by(self, connection: Connection, limit: int, gateway_id: int | None) -> list[Any]:
+        return queries.claim(connection, self.name, self._clock.now(), LEASE, limit, gateway_id)
 
     def _deliver(self, claimed: list[Any], limit: int, more: Callable[[], None] | None) -> int:
         """Delivers claimed sends; gives how many. What is not begun when it takes too long is given back."""

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import datetime as dt
 import time
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Collection, Mapping, Sequence
+from dataclasses import dataclass, replace
 from typing import Any
 
 import structlog
@@ -70,6 +70,7 @@ class Planner:
         self._planned_at = planned_at or (lambda row: clock.now())
         self._payloads = Payloads()
         self._batch_size = 2 * LEAST
+        self._ahead: dict[str, tuple[LiveSetup, _Read]] = {}
 
     def run_batch(self, limit: int | None = None) -> tuple[int, int]:
         """Plans up to `limit` events that wait; gives how many, and how many sends came of them.
@@ -78,14 +79,14 @@ class Planner:
         and deliveries that come in wait for it.
         """
         without = self._setups.unreadable_sources()
-        with self._database.reading() as session:
-            if not event_queries.unplanned(session.connection(), 1, without):
-                return 0, 0
         most = limit or self._batch_size
+        if not self._read_ahead(most, without):
+            return 0, 0
         with self._database.connection() as connection:
             began = time.monotonic()
             rows: Sequence[Any] = event_queries.unplanned(connection, most, without)
-            rows = within_bytes(event_queries.sizes(connection, {row.delivery_id for row in rows}), rows)
+            unread = {row.delivery_id for row in rows if row.id not in self._ahead}
+            rows = within_bytes(event_queries.sizes(connection, unread), rows)
             done = self._plan(connection, rows)
             took = time.monotonic() - began
         if took > BATCH_SECONDS:
@@ -93,6 +94,32 @@ class Planner:
         elif len(rows) == most:
             self._batch_size = min(MOST, most + most // 4 + 1)
         return done
+
+    def _read_ahead(self, most: int, without: Collection[int]) -> bool:
+        """Reads the events that wait, as far as nothing but their deliveries and the set-up is needed for it, while
+        others may write. Says whether any waits.
+
+        What is read here is used for the same event under the same set-up only; the batch reads the others itself.
+        """
+        self._ahead = {}
+        with self._database.reading() as session:
+            connection = session.connection()
+            rows: Sequence[Any] = event_queries.unplanned(connection, most, without)
+            if not rows:
+                return False
+            rows = within_bytes(event_queries.sizes(connection, {row.delivery_id for row in rows}), rows)
+            by_store: dict[int, list[Any]] = {}
+            for row in rows:
+                by_store.setdefault(self._setups.of_source(row.source_id).store_id, []).append(row)
+            for store_id, found in by_store.items():
+                try:
+                    batch = self._batch(connection, self._setups.get(store_id))
+                    self._ahead.update(batch.read_ahead(found))
+                except Exception as error:  # the batch meets it again, and tells whom it harms
+                    if is_database_failure(error):
+                        raise
+                    log.info("events could not be read ahead", store_id=store_id, why=type(error).__name__)
+        return True
 
     def _plan(self, connection: Connection, rows: Sequence[Any]) -> tuple[int, int]:
         """Plans a batch, which may hold several stores' events; each store's are planned together, in order."""
@@ -140,7 +167,7 @@ class Planner:
         return 0
 
     def _batch(self, connection: Connection, live: LiveSetup) -> _Batch:
-        return _Batch(connection, live, self._clock, self._base_url, self._payloads, self._planned_at)
+        return _Batch(connection, live, self._clock, self._base_url, self._payloads, self._planned_at, self._ahead)
 
 
 @dataclass(frozen=True, slots=True)
@@ -174,8 +201,10 @@ class _Batch:
         base_url: str,
         payloads: Payloads,
         planned_at: Callable[[Any], dt.datetime],
+        ahead: Mapping[str, tuple[LiveSetup, _Read]],
     ) -> None:
         self._connection = connection
+        self._ahead = ahead
         self._base_url = base_url
         self._live = live
         self._clock = clock
@@ -189,10 +218,12 @@ class _Batch:
     def plan(self, rows: list[Any]) -> int:
         """Plans events and stores what comes of them; gives how many sends that are."""
         self._ask_answers(rows)
-        self._payloads.load(self._connection, self._live, [row for row in rows if self._is_read(row)])
-        read = [self._read(row) for row in rows]
+        ahead = {row.id: one for row in rows if (one := self._as_read_ahead(row)) is not None}
+        left = [row for row in rows if row.id not in ahead]
+        self._payloads.load(self._connection, self._live, [row for row in left if self._is_read(row)])
+        read = [ahead.get(row.id) or self._read(row) for row in rows]
         self._ledger = self._open_ledger(read)
-        order_ids = {row["id"] for row in self._ledger.orders.values()} | {row.order_id for row in rows if row.order_id}
+        order_ids = self._ledger.earlier_order_ids() | {row.order_id for row in rows if row.order_id}
         self._history = history.known(
             self._connection,
             self._live,
@@ -209,6 +240,25 @@ class _Batch:
         event_queries.derive(self._connection, self._derived)
         send_queries.add(self._connection, self._sends)
         return len(self._sends)
+
+    def read_ahead(self, rows: list[Any]) -> dict[str, tuple[LiveSetup, _Read]]:
+        """Reads those events about which nothing is asked elsewhere; one that can't be read is left out."""
+        asking = {self._live.source_ids[key] for key, source in self._live.setup.sources.items() if source.enrichments}
+        rows = [row for row in rows if row.source_id not in asking and self._is_read(row)]
+        self._answered: dict[str, dict[str, Any]] = {}
+        self._payloads.load(self._connection, self._live, rows)
+        read = {}
+        for row in rows:
+            try:
+                read[row.id] = self._live, self._read(row)
+            except Exception as error:  # the batch meets it again, and tells what harms only itself from what does not
+                log.info("an event could not be read ahead", event_id=row.id, why=type(error).__name__)
+        return read
+
+    def _as_read_ahead(self, row: Any) -> _Read | None:
+        """An event as it was read before the batch began, where its store's set-up is still the same."""
+        live, one = self._ahead.get(row.id, (None, None))
+        return replace(one, row=row) if one is not None and live is self._live else None
 
     def _open_ledger(self, read: Sequence[_Read]) -> Ledger:
         """The orders that these events are about, and their customers."""

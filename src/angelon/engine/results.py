@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 
 import structlog
@@ -112,10 +113,21 @@ class Results:
         self._kept = _Kept()
         return True
 
+    def any(self) -> bool:
+        """Whether anything is not stored yet."""
+        return bool(self._kept.settled)
+
     def _store_all(self) -> None:
+        with self.storing():
+            pass
+
+    @contextmanager
+    def storing(self) -> Iterator[Connection]:
+        """A transaction that stores all that tries have come to, and what else is done within it."""
         with self._database.connection() as connection:
             self._kept.store(connection)
             changed = self._breakers.save(connection)
+            yield connection
         self._breakers.saved(changed)
         self._in_hand.difference_update(self.ids())
         self._kept = _Kept()

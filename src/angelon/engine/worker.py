@@ -5,7 +5,6 @@ from __future__ import annotations
 import datetime as dt
 import os
 import signal
-import sys
 import threading
 import time
 from collections.abc import Callable
@@ -23,6 +22,7 @@ from angelon.engine.dispatcher import Dispatcher, recover
 from angelon.engine.enrichments import Enricher
 from angelon.engine.fallbacks import Fallbacks
 from angelon.engine.gateway_pools import POLL, GatewayPools
+from angelon.engine.long_lived import tune_interpreter
 from angelon.engine.notifications import PLANNING, SENDING, Listener, Notifier
 from angelon.engine.planner import Planner
 from angelon.engine.receipts import match_early
@@ -76,7 +76,7 @@ class Worker:
 
     def run(self) -> int:
         """Works until `stop`, or until the process is asked to end; 1 where it ends because a thread of its own did."""
-        sys.setswitchinterval(0.001)  # a thread whose gateway has answered goes on before another's rendering is done
+        tune_interpreter()
         if threading.current_thread() is threading.main_thread():
             for number in (signal.SIGTERM, signal.SIGINT):
                 signal.signal(number, lambda *_: self.stop())

@@ -21,6 +21,7 @@ import structlog
 
 from angelon.db.records import NewDelivery
 from angelon.engine.intake import Answer, Intake
+from angelon.engine.long_lived import tune_interpreter
 from angelon.engine.writer import Busy, GroupCommit
 from angelon.web.intake.views import MOST_READ, PREFIX, as_http, query_of
 from angelon.web.origins import Proxies
@@ -97,7 +98,7 @@ class RsgiServer:
         self._held = 0
 
     def __rsgi_init__(self, loop: asyncio.AbstractEventLoop) -> None:
-        sys.setswitchinterval(0.001)  # a page that computes lets a delivery in between
+        tune_interpreter()
         self._loop = loop
         self._told = _Told(loop)
 

@@ -1,0 +1,60 @@
+"""Statements that run for many rows at once, in the hot paths."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from operator import itemgetter
+from typing import Any
+
+from sqlalchemy import Connection
+from sqlalchemy.sql.dml import UpdateBase
+
+
+class Bulk:
+    """An insert or update for many rows, each a dict with the same names.
+
+    It is compiled once for a dialect and handed to the driver as it is, with each value converted by its column's
+    type: about a third of what the general way costs. Column defaults of Python are not filled in.
+    """
+
+    def __init__(self, statement: UpdateBase) -> None:
+        self._statement = statement
+        self._prepared: dict[tuple[str, tuple[str, ...]], _Prepared] = {}
+
+    def run(self, connection: Connection, rows: Sequence[dict[str, Any]]) -> int:
+        """Runs it for these rows, at least one; gives how many rows were stored or changed."""
+        names = tuple(rows[0])
+        key = connection.dialect.name, names
+        prepared = self._prepared.get(key)
+        if prepared is None:
+            prepared = self._prepared[key] = _Prepared(self._statement, connection.dialect, names)
+        return connection.exec_driver_sql(prepared.sql, prepared.given(rows)).rowcount
+
+
+class _Prepared:
+    """A statement as one dialect's driver takes it."""
+
+    def __init__(self, statement: UpdateBase, dialect: Any, names: Sequence[str]) -> None:
+        compiled: Any = statement.compile(dialect=dialect, column_keys=list(names))
+        self.sql = str(compiled)
+        self._names: list[str] = list(compiled.positiontup or compiled.binds)
+        self._fixed = {
+            name: bind.value for name, bind in compiled.binds.items() if not bind.required and name not in names
+        }
+        self._positional = compiled.positional
+        self._get = itemgetter(*self._names)
+        self._converters: list[tuple[int, Callable[[Any], Any]]] = []
+        for position, name in enumerate(self._names):
+            convert = compiled.binds[name].type.dialect_impl(dialect).bind_processor(dialect)
+            if convert is not None:
+                self._converters.append((position, convert))
+
+    def given(self, rows: Iterable[dict[str, Any]]) -> Any:
+        """The values of each row, in the order or by the names that the driver takes."""
+        made = []
+        for row in rows:
+            values = list(self._get({**self._fixed, **row} if self._fixed else row))
+            for position, convert in self._converters:
+                values[position] = convert(values[position])
+            made.append(tuple(values) if self._positional else dict(zip(self._names, values, strict=True)))
+        return made
