@@ -36,7 +36,7 @@ def check(page: Any) -> None:
 
 
 SHOTS: list[tuple[str, str, str, Any]] = [
-    ("overview", "/", "light", None), ("overview-dark", "/", "dark", None), ("bench", "/sources/webshop/read?open=recipes.items", "light", None),
+    ("overview", "/", "light", None), ("overview-dark", "/", "dark", None), ("mapping", "/sources/webshop/read?open=recipes.items", "light", None),
     ("message", "/messages/order-received", "light", None), ("message-sms", "/messages/order-received?channel=sms&locale=fr", "light", None),
     ("message-chat", "/messages/order-received?channel=chat&locale=de", "light", None), ("letterhead", "/letterhead", "light", None), ("route", "/routes/how-it-went", "light", None),
     ("order", "/orders/235", "light", None), ("sends", "/sends", "light", None), ("sources", "/sources", "light", None), ("capture", "/sources/webshop/capture", "light", None),

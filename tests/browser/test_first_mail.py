@@ -42,7 +42,7 @@ def test_from_a_new_source_to_the_mail_in_the_mailbox(page, running):
 
     # five fields are mapped by clicking, and what Angelon itself needs
     page.goto("/sources/pier-shop/read")
-    bench = page.locator("#bench")
+    bench = page.locator("#mapping")
 
     def choose(mark, path):
         bench.locator(f"[data-open='{mark}']").click()

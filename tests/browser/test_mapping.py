@@ -34,7 +34,7 @@ def bench_of(page, running, name, deliver):
     page.goto("/sources")
     page.get_by_label("Name of the new source").fill(name)
     page.get_by_role("button", name="Connect a source").click()
-    page.locator("[name=scheme]").select_option("none")
+    page.locator("[name='signing.scheme']").select_option("none")
     page.locator("[name='event_name.kind']").select_option("fixed")
     page.locator("[name='event_name.text']").fill("sale")
     page.locator("[name='delivery_id.text']").fill("")
@@ -47,7 +47,7 @@ def bench_of(page, running, name, deliver):
     page.goto(f"/sources/{key}/read")
     page.locator(".sure button").click()
     expect(page.locator(".sure")).to_have_count(0)
-    return page.locator("#bench")
+    return page.locator("#mapping")
 
 
 def value(bench, mark):

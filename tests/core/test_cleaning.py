@@ -24,6 +24,15 @@ BAD = [
     ("<svg onload='x()'></svg>", "an SVG drawing"),
     ("<p style='width: expression(alert(1))'>a</p>", "a style that runs a script"),
     ("<base href='https://x.example'>", "a base address"),
+    ("<img src='data:image/svg+xml,<svg onload=x()>'>", "runs a script"),
+    ("<img srcset='https://x.example/a.png 1x, javascript:x() 2x'>", "runs a script"),
+    ("<a href='\x01java\tscript:x()'>a</a>", "runs a script"),
+    ("<a href='blob:https://x.example/1'>a</a>", "runs a script"),
+    ("<style>@import url(https://x.example/a.css);</style>", "a stylesheet from elsewhere"),
+    ("<style>p { width: exp/**/ression(alert(1)) }</style>", "a style that runs a script"),
+    ("<p style='width: \\65 xpression(alert(1))'>a</p>", "a style that runs a script"),
+    ("<dialog open>a</dialog>", "the element “dialog”"),
+    ("<blink>a</blink>", "the element “blink”"),
 ]
 
 
@@ -49,6 +58,12 @@ def test_a_harmless_page_is_left_byte_for_byte():
         "style='color:blue'>Hi</p><a href='https://x.example'>a</a></body></html>"
     )
     assert cleaned(page) == (page, [])
+
+
+def test_an_unknown_element_loses_its_tag_and_keeps_its_words():
+    clean, taken = cleaned("<html><body><p>Hello <o:p>dear</o:p> <blink>customer</blink></p></body></html>")
+    assert taken == ["the element “o:p”", "the element “blink”"]
+    assert "<p>Hello dear customer</p>" in clean
 
 
 NASTY = [

@@ -8,7 +8,7 @@ import pytest
 
 from angelon.core.specs import Gateway
 from angelon.db import live_setup, specs
-from angelon.db.tables import GatewayRow, MessageRow
+from angelon.db.tables import GatewayRow, MessageRow, StoreRow
 from angelon.standins.providers import Providers
 from angelon.web.messages.comparing import compare
 from angelon.web.messages.starters import STARTERS
@@ -250,22 +250,22 @@ def test_a_chat_test_waits_for_approval(client, bench):
 
 def test_the_letterhead_is_seen_on_all_before_it_is_kept(client, bench):
     form = {
-        "accent": "#AA3300",
-        "font": "serif",
-        "logo": "",
-        "logo_alt": "",
-        "logo_width": "160",
-        "header": "KITES",
-        "signature": "",
-        "footer": "By the sea",
-        "subject_prefix": "[K]",
+        "letterhead.accent": "#AA3300",
+        "letterhead.font": "serif",
+        "letterhead.logo": "",
+        "letterhead.logo_alt": "",
+        "letterhead.logo_width": "160",
+        "letterhead.header": "KITES",
+        "letterhead.signature": "",
+        "letterhead.footer": "By the sea",
+        "letterhead.subject_prefix": "[K]",
     }
     told = client.post("/letterhead/seen", data=form).json
     assert "By the sea" in told["sheets"]["received"]
     assert "#AA3300" in told["sheets"]["received"]
     with bench.database.reading() as session:
         assert live_setup.load(session, bench.store_id).setup.store.letterhead.footer == ""
-    bad = client.post("/letterhead/seen", data=form | {"accent": "red"})
+    bad = client.post("/letterhead/seen", data=form | {"letterhead.accent": "red"})
     assert (bad.status_code, bad.json["problems"][0]["where"]) == (422, "letterhead.accent")
     client.post(
         "/letterhead", data=form | {"logo_file": (io.BytesIO(PNG), "kite.png")}, content_type="multipart/form-data"
@@ -279,7 +279,7 @@ def test_the_letterhead_is_seen_on_all_before_it_is_kept(client, bench):
     assert client.get("/files/shown/letterhead/kite.png").data == PNG
     refused = client.post(
         "/letterhead",
-        data=form | {"footer": "keep me", "logo_file": (io.BytesIO(b"<svg onload=x>"), "x.png")},
+        data=form | {"letterhead.footer": "keep me", "logo_file": (io.BytesIO(b"<svg onload=x>"), "x.png")},
         content_type="multipart/form-data",
     )
     assert refused.status_code == 422
@@ -289,21 +289,25 @@ def test_the_letterhead_is_seen_on_all_before_it_is_kept(client, bench):
 
 def test_rules_languages_and_team_are_kept_and_a_bad_one_is_told(client, bench):
     base = {
-        "accent": "#0E5A55",
-        "font": "serif",
-        "logo": "",
-        "logo_alt": "",
-        "logo_width": "160",
-        "header": "",
-        "signature": "",
-        "footer": "",
-        "subject_prefix": "",
+        "letterhead.accent": "#0E5A55",
+        "letterhead.font": "serif",
+        "letterhead.logo": "",
+        "letterhead.logo_alt": "",
+        "letterhead.logo_width": "160",
+        "letterhead.header": "",
+        "letterhead.signature": "",
+        "letterhead.footer": "",
+        "letterhead.subject_prefix": "",
     }
+    with bench.database.writing() as session:
+        row = session.get(StoreRow, bench.store_id)
+        row.spec = row.spec | {"team": [{"name": "Nuala", "role": "owner", "email": "nuala@kites.example"}]}
+    bench.services.setups.forget()
     form = base | {
-        "forbidden": "act now\n\nhurry",
-        "link_hosts": "kites.example",
+        "rules.forbidden": "act now\n\nhurry",
+        "rules.link_hosts": "kites.example",
         "locales": "de, fr",
-        "team": "Nuala, nuala@kites.example, +353 20 915 0001\nTomas, tomas@kites.example",
+        "team": "Nuala, nuala@kites.example, +353 20 915 0001\nTomas (packer), tomas@kites.example",
         "private_hosts": "",
     }
     client.post("/letterhead", data=form)
@@ -314,10 +318,10 @@ def test_rules_languages_and_team_are_kept_and_a_bad_one_is_told(client, bench):
         ["kites.example"],
         ["de", "fr"],
     )
-    assert [(p.name, p.email, p.phone) for p in kept.team] == [
-        ("Nuala", "nuala@kites.example", "+353209150001"),
-        ("Tomas", "tomas@kites.example", ""),
-    ]
+    assert [(p.name, p.role, p.email, p.phone) for p in kept.team] == [
+        ("Nuala", "owner", "nuala@kites.example", "+353209150001"),
+        ("Tomas", "packer", "tomas@kites.example", ""),
+    ], "whoever had a role keeps it"
     refused = client.post("/letterhead", data=form | {"team": "Nuala, nuala@, 12"})
     assert refused.status_code == 422
     assert "is no email address" in text(refused)

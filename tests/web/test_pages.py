@@ -120,7 +120,7 @@ def test_a_source_is_made_connected_and_its_names_mapped(client, bench):
         "/sources/harbour-shop/connect",
         data={
             "name": "Harbour",
-            "scheme": "none",
+            "signing.scheme": "none",
             "event_name.kind": "header",
             "event_name.text": "Store-Event",
             "theirs": ["placed", ""],
@@ -143,8 +143,8 @@ def test_what_is_wrong_on_connect_is_told_and_nothing_is_lost(client):
         "/sources/shop/connect",
         data={
             "name": "Shop",
-            "header": "X-My-Sig",
-            "tolerance_seconds": "soon",
+            "signing.header": "X-My-Sig",
+            "signing.tolerance_seconds": "soon",
             "event_name.kind": "path",
             "event_name.text": "$.a[",
             "theirs": ["x"],

@@ -168,7 +168,7 @@ def test_kept_steps_that_run_one_another_end_with_a_reason():
 def test_the_rarer_settings_of_a_source_are_kept_and_their_faults_told(client, bench):
     form = {
         "name": "Shop",
-        "scheme": "none",
+        "signing.scheme": "none",
         "more": "1",
         "on": "yes",
         "orders_at": "$.orders",

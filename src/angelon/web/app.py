@@ -16,7 +16,7 @@ from werkzeug.exceptions import NotFound as NotFoundPage
 from angelon.core.problems import Conflict, Invalid, NotFound
 from angelon.core.specs.base import problems_of
 from angelon.db.database import is_busy, is_database_failure
-from angelon.web import conflicts, formats, frame, mail_frame, origins
+from angelon.web import conflicts, formats, forms, frame, mail_frame, origins
 from angelon.web.intake.views import IntakeMiddleware
 from angelon.web.numbers import RowId
 from angelon.web.origins import Proxies
@@ -40,6 +40,7 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     app.url_map.converters["int"] = RowId
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     formats.install(app)
+    forms.install(app)
     origins.install(app, made.settings)
     frame.install(app)  # before the token check, whose error page has the frame too
     csrf = CSRFProtect(app)

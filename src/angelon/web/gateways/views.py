@@ -3,27 +3,30 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Sequence
 from typing import Any
 
 from flask import Blueprint, abort, flash, g, redirect, render_template, request, url_for
-from werkzeug.datastructures import MultiDict
 
 from angelon.core import calls
 from angelon.core.problems import Invalid, Problem
+from angelon.core.retries import RetryPolicy
 from angelon.core.specs import Gateway
 from angelon.core.specs.base import read_spec
-from angelon.core.specs.gateway import HttpCall, Receipts
+from angelon.core.specs.gateway import HttpCall, Receipts, Review
 from angelon.core.specs.keys import key_of
 from angelon.db import gateway_health, specs
 from angelon.db.sends import gateway_states
 from angelon.db.tables import GatewayRow
 from angelon.engine.operations import gateways as operations
 from angelon.web.conflicts import edits_seen
+from angelon.web.forms import COMMAS, HEADERS, MEGABYTES, RAW, TEXT, Spelling, filled
 from angelon.web.receipts.views import address_of
 from angelon.web.services import actor, live, services, session, store_id, work
 
 pages = Blueprint("gateways", __name__, url_prefix="/gateways", template_folder="templates")
 
+_BLANK_REVIEW = Review(submit=HttpCall(), look=HttpCall()).model_dump(mode="json")
 EXAMPLES: dict[str, dict[str, Any]] = {
     "call": {
         "to": "+353209150001",
@@ -88,7 +91,7 @@ def probe(key: str) -> Any:
 
 @pages.get("/<key>")
 def edit(key: str) -> Any:
-    return _page(_gateway(key), [], {})
+    return _page(_gateway(key))
 
 
 def _gateway(key: str) -> Gateway:
@@ -98,7 +101,8 @@ def _gateway(key: str) -> Gateway:
     return found
 
 
-def _page(gateway: Gateway, problems: list[Any], given: dict[str, str]) -> str:
+def _page(gateway: Gateway, problems: Sequence[Problem] = (), spec: dict[str, Any] | None = None) -> str:
+    """A gateway's page; `spec` is what was typed, where it could not be saved."""
     gateway_id = live().gateway_ids[gateway.key]
     kept = services().vault.get(session(), "gateway", gateway_id, g.now)
     code = services().vault.get(session(), "sender-code", gateway_id, g.now)
@@ -108,107 +112,80 @@ def _page(gateway: Gateway, problems: list[Any], given: dict[str, str]) -> str:
         template,
         gateway=gateway,
         problems=problems,
-        given=given,
-        edits=given.get("edits", row.edits),
+        spec=spec or gateway.model_dump(mode="json"),
+        edits=request.form.get("edits", row.edits),
         has_password=bool(kept),
         code_sent=bool(code),
         kinds=operations.KINDS,
-        blank_call=HttpCall(),
-        blank_receipts=Receipts(),
+        blank_review=_BLANK_REVIEW,
+        blank_receipts=Receipts().model_dump(mode="json"),
         receipts_at=address_of(gateway.key),
         health=gateway_health.load(session().connection()).get(gateway_id),
     )
 
 
+_RETRY: dict[str, Spelling] = {f"retry.{name}": TEXT for name in RetryPolicy.model_fields}
+_MAIL: dict[str, Spelling] = _RETRY | {
+    **dict.fromkeys(("name", "timeout_seconds", "host", "port", "tls", "username"), TEXT),
+    **dict.fromkeys(("sender.address", "sender.name", "sender.reply_to", "limits.attachments"), TEXT),
+    "limits.total_bytes": MEGABYTES,
+    "limits.types": COMMAS,
+}
+
+
+def _call(path: str) -> dict[str, Spelling]:
+    """The fields of an HTTP request."""
+    return {
+        **dict.fromkeys((f"{path}.{name}" for name in HttpCall.model_fields), TEXT),
+        f"{path}.headers": HEADERS,
+        f"{path}.body": RAW,
+        f"{path}.refused": COMMAS,
+        f"{path}.later": COMMAS,
+    }
+
+
+_PROVIDER: dict[str, Spelling] = _RETRY | {
+    **dict.fromkeys(("name", "timeout_seconds", "sender_id", "price", "max_segments"), TEXT),
+    **dict.fromkeys(("auth.scheme", "auth.username", "auth.header"), TEXT),
+    **_call("call"),
+    **dict.fromkeys(("receipts.id_at", "receipts.state_at", "receipts.text_at"), TEXT),
+    **dict.fromkeys((f"receipts.{word}" for word in ("delivered", "read", "failed", "answered")), COMMAS),
+}
+_CHAT: dict[str, Spelling] = _PROVIDER | {
+    **_call("review.submit"),
+    **_call("review.look"),
+    **dict.fromkeys(("review.approved", "review.rejected"), COMMAS),
+}
+_FIELDS = {"smtp": _MAIL, "sms": _PROVIDER, "chat": _CHAT}
+_OPTIONAL: dict[str, dict[str, str]] = {
+    "smtp": {},
+    "sms": {"receipts": "receipts.on"},
+    "chat": {"receipts": "receipts.on", "review": "review.on"},
+}
+
+
 @pages.post("/<key>")
 def save(key: str) -> Any:
     gateway = _gateway(key)
-    form = request.form
-    spec = gateway.model_dump(mode="json")
-    spec["retry"] = {name: form.get(f"retry.{name}", value) for name, value in spec["retry"].items()}
-    for name in ("name", "timeout_seconds"):
-        spec[name] = form.get(name, spec[name])
+    spec, problems = filled(request.form, gateway, _FIELDS[gateway.kind], _OPTIONAL[gateway.kind])
+    if gateway.sender:
+        same = spec["sender"]["address"].lower() == gateway.sender.address
+        spec["sender"]["verified"] = gateway.sender.verified and same
     try:
-        smtp = gateway.kind == "smtp"
-        made = read_spec(Gateway, _mail_spec(spec, form, gateway) if smtp else _provider_spec(spec, form))
+        if problems:
+            raise Invalid(problems)
+        made = read_spec(Gateway, spec)
         found = _tried(made)
         if found:
             raise Invalid(found)
         with work() as unit:
-            operations.save(unit, made, form.get("password", ""), edits_seen())
+            operations.save(unit, made, request.form.get("password", ""), edits_seen())
     except Invalid as error:
         if error.is_conflict:
             raise
-        return _page(gateway, error.problems, dict(form)), 422
+        return _page(gateway, error.problems, spec), 422
     flash("Saved. The next try uses it.", "good")
     return redirect(url_for(".edit", key=key))
-
-
-def _mail_spec(spec: dict[str, Any], form: MultiDict[str, str], was: Gateway) -> dict[str, Any]:
-    for name in ("host", "port", "tls", "username"):
-        spec[name] = form.get(name, spec[name])
-    address = form.get("sender.address", "").strip()
-    spec["sender"] = {name: form.get(f"sender.{name}", "") for name in ("address", "name", "reply_to")}
-    spec["sender"]["verified"] = bool(was.sender and was.sender.verified and was.sender.address == address.lower())
-    if "limits.attachments" in form:
-        megabytes = form.get("limits.megabytes", type=float)
-        megabytes = megabytes if megabytes is not None and 0 <= megabytes < 1e6 else None  # nan, inf
-        spec["limits"] = {
-            "attachments": form["limits.attachments"],
-            "total_bytes": int(megabytes * 1e6) if megabytes is not None else form.get("limits.megabytes", ""),
-            "types": [t.strip() for t in form.get("limits.types", "").replace(",", "\n").splitlines() if t.strip()],
-        }
-    return spec
-
-
-def _provider_spec(spec: dict[str, Any], form: MultiDict[str, str]) -> dict[str, Any]:
-    for name in ("sender_id", "price", "max_segments"):
-        spec[name] = form.get(name, spec[name])
-    spec["auth"] = {name: form.get(f"auth.{name}", "") for name in ("scheme", "username", "header")}
-    spec["call"] = _call_spec(form, "call")
-    spec["receipts"] = None
-    if form.get("receipts.on"):
-        spec["receipts"] = {name: form.get(f"receipts.{name}", "") for name in ("id_at", "state_at", "text_at")} | {
-            word: _words(form, f"receipts.{word}") for word in ("delivered", "read", "failed", "answered")
-        }
-    if spec["kind"] == "chat":
-        spec["review"] = None
-        if form.get("review.on"):
-            spec["review"] = {
-                "submit": _call_spec(form, "review.submit"),
-                "look": _call_spec(form, "review.look"),
-                **{word: _words(form, f"review.{word}") for word in ("approved", "rejected")},
-            }
-    return spec
-
-
-def _call_spec(form: MultiDict[str, str], prefix: str) -> dict[str, Any]:
-    made: dict[str, Any] = {
-        name: form.get(f"{prefix}.{name}", "")
-        for name in ("method", "url", "content_type", "body", "id_at", "outcome_at", "reason_at")
-    }
-    made["headers"] = {}
-    for line in form.get(f"{prefix}.headers", "").splitlines():
-        name, colon, value = line.partition(":")
-        if line.strip():
-            if not colon:
-                raise Invalid(
-                    [
-                        Problem(
-                            f"{prefix}.headers",
-                            f"“{line.strip()[:60]}” is no header.",
-                            "Write each on a line, as Name: value.",
-                        )
-                    ]
-                )
-            made["headers"][name.strip()] = value.strip()
-    for word in ("refused", "later"):
-        made[word] = _words(form, f"{prefix}.{word}")
-    return made
-
-
-def _words(form: MultiDict[str, str], name: str) -> list[str]:
-    return [word.strip() for word in form.get(name, "").split(",") if word.strip()]
 
 
 def _tried(gateway: Gateway) -> list[Problem]:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -13,41 +15,43 @@ from angelon.core.messages.blocks import PAPER
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Store
 from angelon.core.specs.base import read_spec
+from angelon.core.specs.store import Letterhead, TeamMember
 from angelon.engine.operations import store as operations
 from angelon.web import sample_event as sample_events
 from angelon.web.conflicts import edits_seen
+from angelon.web.forms import LINES, RAW, TEXT, WORDS, Spelling, filled
 from angelon.web.messages.preview import Preview, preview
 from angelon.web.sample_event import Wanted
 from angelon.web.services import live, messages, store, work
 
 pages = Blueprint("letterhead", __name__, url_prefix="/letterhead", template_folder="templates")
 
-FIELDS = ("accent", "font", "logo", "logo_alt", "logo_width", "header", "signature", "footer", "subject_prefix")
+_FIELDS: dict[str, Spelling] = {
+    **dict.fromkeys((f"letterhead.{name}" for name in Letterhead.model_fields), TEXT),
+    **dict.fromkeys(("letterhead.signature", "letterhead.footer"), RAW),
+    **dict.fromkeys(("rules.forbidden", "rules.link_hosts", "private_hosts"), LINES),
+    "locales": WORDS,
+}
 
 
 @pages.get("")
 def index() -> Any:
-    return _page(live().setup.store, [], {})
+    return _page(live().setup.store)
 
 
-def _page(the_store: Store, problems: list[Problem], given: dict[str, str]) -> str:
+def _page(the_store: Store, problems: Sequence[Problem] = (), spec: dict[str, Any] | None = None) -> str:
+    """The page; `spec` is what was typed, where it could not be saved."""
     pictures = sorted(
         {f"library:{f.shelf}/{f.name}" for f in live().files if f.type.startswith("image/") and f.by == ""}
     )
-    team = (
-        given.get("team")
-        if "team" in given
-        else "\n".join(", ".join(part for part in (p.name, p.email, p.phone) if part) for p in the_store.team)
-    )
+    spec = spec or the_store.model_dump(mode="json")
     return render_template(
         "letterhead/index.html",
-        letterhead=the_store.letterhead,
-        the_store=the_store,
+        spec=spec,
         problems=problems,
-        given=given,
         pictures=pictures,
-        team=team,
-        edits=given.get("edits", store().edits),
+        team=request.form.get("team", "\n".join(_written(member) for member in the_store.team)),
+        edits=request.form.get("edits", store().edits),
         sheets=_sheets(the_store),
         judged=_judged(the_store),
     )
@@ -83,38 +87,51 @@ def _sheets(the_store: Store) -> list[tuple[str, str, Preview]]:
     return made
 
 
-def _changed() -> Store:
-    """The store with the letterhead, rules and team of the form. Raises Invalid."""
-    form = request.form
-    spec = live().setup.store.model_dump(mode="json")
-    spec["letterhead"] = {name: form.get(name, spec["letterhead"][name]) for name in FIELDS}
-    if "forbidden" in form:
-        spec["rules"] = {
-            part: [line.strip() for line in form.get(part, "").splitlines() if line.strip()]
-            for part in ("forbidden", "link_hosts")
-        }
-        spec["private_hosts"] = [line.strip() for line in form.get("private_hosts", "").splitlines() if line.strip()]
-        spec["team"] = [_person(line) for line in form.get("team", "").splitlines() if line.strip()]
-        spec["locales"] = [
-            tag.strip() for tag in form.get("locales", "").replace(",", " ").split() if tag.strip() != spec["locale"]
-        ]
+def _changed() -> tuple[dict[str, Any], list[Problem]]:
+    """The store with the letterhead, rules and team of the form, as plain data; and what can't be read."""
+    form, kept = request.form, live().setup.store
+    spec, problems = filled(form, kept, _FIELDS)
+    if "team" in form:
+        roles = {member.name: member.role for member in kept.team}
+        spec["team"] = [_person(line, roles) for line in form["team"].splitlines() if line.strip()]
+    spec["locales"] = [tag for tag in spec["locales"] if tag != spec["locale"]]
+    return spec, problems
+
+
+def _read(spec: dict[str, Any], problems: list[Problem]) -> Store:
+    """Raises Invalid."""
+    if problems:
+        raise Invalid(problems)
     return read_spec(Store, spec)
 
 
-def _person(line: str) -> dict[str, str]:
-    """`name, address, number`: what has an @ is the address, what has digits only the number."""
+def _written(member: TeamMember) -> str:
+    """Somebody of the team as one line of the form."""
+    role = f" ({member.role})" if member.role else ""
+    return ", ".join(part for part in (member.name + role, member.email, member.phone) if part)
+
+
+_ROLE = re.compile(r"(.*?)\s*\(([^()]*)\)\s*$")
+
+
+def _person(line: str, roles: Mapping[str, str]) -> dict[str, str]:
+    """`name (role), address, number`: what has an @ is the address, what has digits only the number. Whoever had a role
+    keeps it where the line names none.
+    """
     made = {"name": "", "email": "", "phone": ""}
     for part in (piece.strip() for piece in line.split(",")):
         kind = "email" if "@" in part else "phone" if part and not part.strip("+0123456789 ()-/") else "name"
         made[kind] = f"{made[kind]} {part}".strip()
-    return made
+    found = _ROLE.match(made["name"])
+    name, role = (found[1], found[2].strip()) if found else (made["name"], roles.get(made["name"], ""))
+    return made | {"name": name, "role": role}
 
 
 @pages.post("/seen")
 def seen() -> Any:
     """The contact sheet under the letterhead as it is being written; nothing is kept."""
     try:
-        changed = _changed()
+        changed = _read(*_changed())
     except Invalid as error:
         return jsonify({"problems": [p.as_dict() for p in error.problems]}), 422
     return jsonify(
@@ -131,13 +148,13 @@ def save() -> Any:
     """Makes the letterhead live: every mail from now on has it."""
     file = request.files.get("logo_file")
     data = file.read(2_000_001) if file is not None and file.filename else b""
-    form = dict(request.form)
+    spec, problems = _changed()
     try:
-        changed = _changed()
+        changed = _read(spec, problems)
         if data:
             changed = _with_logo(changed, file.filename if file else "", data)
     except Invalid as error:
-        return _page(live().setup.store, error.problems, form), 422
+        return _page(live().setup.store, error.problems, spec), 422
     with work() as unit:
         operations.save_letterhead(unit, changed, data, edits_seen())
     flash("Saved. Every mail from now on has it.", "good")

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from typing import Any
 from urllib.parse import urlencode
 
 from flask import flash, redirect, render_template, request, url_for
 
-from angelon.core.problems import Invalid
+from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Source
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.enrichment import Enrichment
@@ -17,18 +18,27 @@ from angelon.engine.enrichments import ask
 from angelon.engine.operations import sources as operations
 from angelon.engine.operations import store as store_operations
 from angelon.web import sample_event as sample_events
+from angelon.web.forms import TEXT, Spelling, filled
 from angelon.web.numbers import whole
 from angelon.web.services import live, session, work
 
 SHOWN = 20_000
 
 
-def page(source: Source, source_id: int, given: dict[str, Any] | None = None, problems: list[Any] | None = None) -> Any:
-    """The page of what is asked; `given` is a form that could not be kept."""
+def page(
+    source: Source,
+    source_id: int,
+    spec: dict[str, Any] | None = None,
+    problems: Sequence[Problem] = (),
+    was: str = "",
+) -> Any:
+    """The page of what is asked; `spec` is what was typed where it could not be saved, for a look-up that was named
+    `was`.
+    """
     sample = sample_events.select(live(), [source.key])
     asked = answers.all_of(session().connection(), sample.event.parent_id or sample.event.id) if sample.event else []
     trying = request.args.get("try", "")
-    one = next((one for one in source.enrichments if one.name == trying), None)
+    one = _named(source, trying)
     tried = None
     if one is not None and sample.reading is not None:
         url, value, problem, _ = ask(live(), one, sample.reading.context)
@@ -38,7 +48,9 @@ def page(source: Source, source_id: int, given: dict[str, Any] | None = None, pr
             "value": json.dumps(value, ensure_ascii=False, indent=2)[:SHOWN],
             "problem": problem,
         }
-    changed = given or _form(next((one for one in source.enrichments if one.name == request.args.get("open")), None))
+    opened = _named(source, request.args.get("open", ""))
+    was = was or (opened.name if opened else "")
+    spec = spec or (opened or _BLANK).model_dump(mode="json")
     names = sorted({*source.event_names})
     return render_template(
         "sources/ask.html",
@@ -46,65 +58,57 @@ def page(source: Source, source_id: int, given: dict[str, Any] | None = None, pr
         sample=sample,
         asked={row.name: row for row in asked},
         tried=tried,
-        given=changed,
+        spec=spec,
+        was=was,
         names=names,
-        problems=problems or [],
+        problems=problems,
         allowed=", ".join(live().setup.store.private_hosts),
         latest=sample_events.recent_of(source_id),
     )
 
 
-def _form(one: Enrichment | None) -> dict[str, Any]:
-    if one is None:
-        return {
-            "name": "",
-            "url": "",
-            "parameters": "",
-            "format": "json",
-            "events": [],
-            "timeout_seconds": 5,
-            "max_kb": 500,
-            "was": "",
-        }
-    lines = [f"{name} = {recipe.path}" for name, recipe in one.parameters.items()]
-    return {
-        "name": one.name,
-        "url": one.url,
-        "parameters": "\n".join(lines),
-        "format": one.format,
-        "events": one.events,
-        "timeout_seconds": one.timeout_seconds,
-        "max_kb": one.max_bytes // 1000,
-        "was": one.name,
-    }
+def _named(source: Source, name: str) -> Enrichment | None:
+    return next((one for one in source.enrichments if one.name == name), None)
+
+
+def _parameters(text: str) -> dict[str, str]:
+    made = {}
+    for line in text.splitlines():
+        name, _, path = line.partition("=")
+        if line.strip():
+            made[name.strip()] = path.strip()
+    return made
+
+
+def _kilobytes(text: str) -> int:
+    number = whole(text, 1_000_000)
+    if number is None:
+        raise ValueError(f"“{text.strip()[:40]}” is no number of kilobytes.\nWrite it like 500.")
+    return number * 1000
+
+
+_BLANK = Enrichment(name="new", url="https://shop.example/").model_copy(update={"name": "", "url": ""})
+_FIELDS: dict[str, Spelling] = {
+    **dict.fromkeys(("name", "url", "format", "timeout_seconds"), TEXT),
+    "parameters": Spelling(_parameters, str),
+    "max_bytes": Spelling(_kilobytes, str),
+}
 
 
 def save(source: Source, source_id: int) -> Any:
     """Keeps an enrichment, new or changed."""
     form = request.form
-    fields = ("name", "url", "parameters", "format", "timeout_seconds", "max_kb", "was")
-    given: dict[str, Any] = {name: form.get(name, "") for name in fields} | {"events": form.getlist("events")}
-    parameters: dict[str, Any] = {}
-    for line in given["parameters"].splitlines():
-        name, sign, path = line.partition("=")
-        if line.strip():
-            parameters[name.strip()] = path.strip() if sign else ""
-    kept = next((one for one in source.enrichments if one.name == given["was"]), None)
-    spec = (kept.model_dump(mode="json") if kept else {}) | {
-        "name": given["name"],
-        "url": given["url"],
-        "parameters": parameters,
-        "format": given["format"] or "json",
-        "events": given["events"],
-        "timeout_seconds": given["timeout_seconds"] or 5,
-        "max_bytes": (whole(given["max_kb"], 1_000_000) or 500) * 1000,
-    }
+    was = form.get("was", "")
+    spec, unread = filled(form, _named(source, was) or _BLANK, _FIELDS)
+    spec["events"] = form.getlist("events")
     try:
+        if unread:
+            raise Invalid(unread)
         made = read_spec(Enrichment, spec)
         with work() as unit:
-            operations.save_look_up(unit, source.key, made, given["was"])
+            operations.save_look_up(unit, source.key, made, was)
     except Invalid as error:
-        return page(source, source_id, given, error.problems), 422
+        return page(source, source_id, spec, error.problems, was), 422
     flash("Saved. It is asked for every delivery from now on; try it with the sample event.", "good")
     return redirect(f"{url_for('.asked', key=source.key)}?{urlencode({'try': made.name})}")
 

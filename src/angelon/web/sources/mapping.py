@@ -1,4 +1,4 @@
-"""The bench: a payload's fields, the variables, and what each recipe makes of the sample event."""
+"""The mapping page: a payload's fields, the variables, and what each recipe makes of the sample event."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ TREE_LIMIT = 600
 
 @dataclass
 class Row:
-    """One line of the bench's right side: a part of the reading, or a variable."""
+    """One line of the page's right side: a part of the reading, or a variable."""
 
     kind: str
     """`reading` or `recipes`."""
@@ -50,7 +50,7 @@ class Row:
 
 
 @dataclass
-class Bench:
+class MappingPage:
     tree: list[Field]
     more: int
     reading: list[Row]
@@ -92,8 +92,8 @@ def lay_out(
     locale: str,
     samples: list[SampleEvent],
     shapes: dict[str, Shape],
-) -> Bench:
-    """Everything that the bench shows, for a source as it stands, the sample event, and the samples beside it."""
+) -> MappingPage:
+    """Everything that the page shows, for a source as it stands, the sample event, and the samples beside it."""
     tree = fields(sample.payload, TREE_LIMIT + 1) if sample.payload is not None else []
     payloads = [s.payload for s in samples if s.payload is not None]
     guesses = (
@@ -137,22 +137,22 @@ def lay_out(
             _guess(row, suggest_variable(variable, payloads, guesses))
         row.drift = drifts.get(row.field_id)
         rows.append(row)
-    bench = Bench(tree[:TREE_LIMIT], max(0, len(tree) - TREE_LIMIT), reading, rows)
-    bench.open = opened
+    page = MappingPage(tree[:TREE_LIMIT], max(0, len(tree) - TREE_LIMIT), reading, rows)
+    page.open = opened
     for kind, part, names in (("line", "lines", LINE_PARTS), ("parcel", "parcels", PARCEL_PARTS)):
-        setattr(bench, kind, _inner(source, kind, part, names, sample, locale))
-    everything = [*reading, *rows, *bench.line, *bench.parcel]
-    bench.sure = [
+        setattr(page, kind, _inner(source, kind, part, names, sample, locale))
+    everything = [*reading, *rows, *page.line, *page.parcel]
+    page.sure = [
         row
         for row in everything
         if row.recipe is None and row.suggestion is not None and sure([row.suggestion, *row.others])
     ]
     chosen = next((row for row in everything if row.field_id == opened), None)
     if chosen and chosen.recipe:
-        bench.steps = fitting(_value_before_next(chosen, sample))
+        page.steps = fitting(_value_before_next(chosen, sample))
         if chosen.kind in ("reading", "recipes"):
-            bench.across = _across(chosen, samples, locale)
-    return bench
+            page.across = _across(chosen, samples, locale)
+    return page
 
 
 def drifting(source: Source, shapes: dict[str, Shape]) -> dict[str, Drift]:

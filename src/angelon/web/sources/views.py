@@ -31,12 +31,13 @@ from angelon.core import event_types
 from angelon.core.deliveries import without_secrets
 from angelon.core.payload.body import NotReadable
 from angelon.core.payload.redact import BLOT, redacted, secret
-from angelon.core.problems import Invalid, NotFound
+from angelon.core.problems import Invalid, NotFound, Problem
 from angelon.core.recipes.steps import STEPS
 from angelon.core.shape import compare
 from angelon.core.specs import Source
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.keys import key_of
+from angelon.core.specs.source import Signing
 from angelon.core.specs.variable import Type
 from angelon.core.values import regional
 from angelon.db import events, orders, shapes, specs
@@ -46,6 +47,7 @@ from angelon.engine.operations import events as event_operations
 from angelon.engine.operations import sources as operations
 from angelon.web import sample_event as sample_events
 from angelon.web.conflicts import edits_seen
+from angelon.web.forms import CODE, TEXT, WORDS, Spelling, filled, pairs
 from angelon.web.numbers import whole
 from angelon.web.services import live, services, session, store_id, work
 from angelon.web.sources import look_ups, mapping
@@ -135,24 +137,34 @@ def connect(key: str) -> Any:
 
 
 def _connect_page(
-    source: Source, source_id: int, problems: list[Any] | None = None, given: dict[str, str] | None = None
+    source: Source, source_id: int, problems: Sequence[Problem] = (), spec: dict[str, Any] | None = None
 ) -> Any:
-    given = given or {}
+    """The page; `spec` is what was typed, where it could not be saved."""
+    spec = spec or source.model_dump(mode="json")
     row = specs.by_key(session(), SourceRow, store_id(), source.key)
-    statuses = [status for status in orders.statuses(session(), source_id) if status not in source.statuses]
+    statuses = [status for status in orders.statuses(session(), source_id) if status not in spec["statuses"]]
     return render_template(
         "sources/connect.html",
         source=source,
-        edits=given.get("edits", row.edits),
+        edits=request.form.get("edits", row.edits),
         address=address(source.key),
         secrets=services().vault.get(session(), "source", source_id, g.now),
         unnamed=events.unnamed(session(), source_id),
-        problems=problems or [],
-        given=given,
+        problems=problems,
+        spec=spec,
         types=event_types.LABELS,
         latest=events.recent(session(), source_id, 1),
         unmapped_statuses=[(status, "") for status in statuses],
     )
+
+
+_CONNECT: dict[str, Spelling] = {
+    **dict.fromkeys(("name", "orders_at", "same_body_minutes", "max_bytes"), TEXT),
+    **dict.fromkeys((f"signing.{name}" for name in Signing.model_fields), TEXT),
+    **dict.fromkeys(("challenge.method", "challenge.parameter"), TEXT),
+    "country": CODE,
+    "allow_from": WORDS,
+}
 
 
 @pages.post("/<key>/connect")
@@ -160,49 +172,24 @@ def save_connect(key: str) -> Any:
     """Signing, where the event's name and the delivery's id stand, and what the names mean."""
     source, source_id = _source(key)
     form = request.form
-    spec = source.model_dump(mode="json")
-    spec["name"] = form.get("name", source.name)
-    spec["signing"] = {
-        "scheme": form.get("scheme", source.signing.scheme),
-        "header": form.get("header", source.signing.header),
-        "encoding": form.get("encoding", source.signing.encoding),
-        "prefix": form.get("prefix", ""),
-        "timestamp_header": form.get("timestamp_header", ""),
-        "tolerance_seconds": form.get("tolerance_seconds") or 300,
-    }
+    spec, problems = filled(form, source, _CONNECT, {}, ("on",) if "more" in form else ())
     for locator in ("event_name", "delivery_id"):
-        kind, text = form.get(f"{locator}.kind", "path"), form.get(f"{locator}.text", "").strip()
-        spec[locator] = {kind: text} if text else {}
-    names = {}
-    for theirs, ours in zip(form.getlist("theirs"), form.getlist("ours"), strict=False):
-        if theirs.strip() and ours.strip():
-            names[theirs.strip()] = ours.strip()
-    spec["event_names"] = names
+        text = form.get(f"{locator}.text", "").strip()
+        spec[locator] = {form.get(f"{locator}.kind", "path"): text} if text else {}
+    spec["event_names"] = pairs(form, "theirs", "ours")
     if "status" in form:
-        spec["statuses"] = {
-            s.strip(): ours
-            for s, ours in zip(form.getlist("status"), form.getlist("status_means"), strict=False)
-            if s.strip() and ours
-        }
-    if "more" in form:
-        spec |= {name: form.get(name, "").strip() or spec[name] for name in ("same_body_minutes", "max_bytes")}
-        spec |= {
-            "orders_at": form.get("orders_at", "").strip(),
-            "country": form.get("country", "").strip().upper(),
-            "on": form.get("on") == "yes",
-        }
-        spec["allow_from"] = form.get("allow_from", "").split()
-        method = form.get("challenge.method", "")
-        spec["challenge"] = (
-            {"method": method, "parameter": form.get("challenge.parameter", "challenge")} if method else None
-        )
+        spec["statuses"] = pairs(form, "status", "status_means")
+    if "challenge.method" in form and not form["challenge.method"]:
+        spec["challenge"] = None
     try:
+        if problems:
+            raise Invalid(problems)
         with work() as unit:
             operations.save(unit, read_spec(Source, spec), edits_seen())
     except Invalid as error:
         if error.is_conflict:
             raise
-        return _connect_page(source, source_id, error.problems, dict(form)), 422
+        return _connect_page(source, source_id, error.problems, spec), 422
     flash("Saved. The next delivery is read this way.", "good")
     return redirect(url_for(".connect", key=key))
 
@@ -394,16 +381,16 @@ def download(key: str, event_id: str) -> Any:
     )
 
 
-# ---- read: the bench ----------------------------------------------------------------------------------------------
+# ---- read: the mapping --------------------------------------------------------------------------------------------
 
 
 @pages.get("/<key>/read")
 def read(key: str) -> Any:
     source, source_id = _source(key)
-    return render_template("sources/read.html", **_bench(source, source_id, request.args.get("open", "")))
+    return render_template("sources/read.html", **_mapping(source, source_id, request.args.get("open", "")))
 
 
-def _bench(source: Source, source_id: int, opened: str) -> dict[str, Any]:
+def _mapping(source: Source, source_id: int, opened: str) -> dict[str, Any]:
     sample = sample_events.select(live(), [source.key], changed=source)
     samples = sample_events.samples(live(), source, source_id)
     the_store = live().setup.store
@@ -416,7 +403,7 @@ def _bench(source: Source, source_id: int, opened: str) -> dict[str, Any]:
     return {
         "source": source,
         "sample": sample,
-        "bench": laid,
+        "mapping": laid,
         "types": [t.value for t in Type],
         "column": mapping.column,
         "locale": locale,
@@ -427,7 +414,7 @@ def _bench(source: Source, source_id: int, opened: str) -> dict[str, Any]:
 
 @pages.post("/<key>/read")
 def edit(key: str) -> Any:
-    """One edit on the bench. Answers with the bench anew, or goes back to the page where there is no script."""
+    """One edit of the mapping. Answers with the page’s part anew, or goes back to the page where there is no script."""
     source, source_id = _source(key)
     given = {name: str(value) for name, value in request.form.items()}
     act, field_id = given.get("act", ""), given.get("field", "")
@@ -468,7 +455,7 @@ def edit(key: str) -> Any:
     if request.headers.get("X-Fragment"):
         if problem:
             return jsonify({"detail": problem}), 422
-        return render_template("sources/_bench.html", **_bench(source, source_id, opened))
+        return render_template("sources/_mapping.html", **_mapping(source, source_id, opened))
     if problem:
         flash(problem, "bad")
     return redirect(url_for(".read", key=key, open=opened))
@@ -477,7 +464,7 @@ def edit(key: str) -> Any:
 def _take_sure(source: Source, source_id: int) -> Source:
     """Takes every suggestion that is sure, lists first so that their items' parts follow."""
     for _ in range(2):
-        laid = _bench(source, source_id, "")["bench"]
+        laid = _mapping(source, source_id, "")["mapping"]
         for row in laid.sure:
             source = mapping.edit(
                 source, row.field_id, "take", {"recipe": json.dumps(row.suggestion.recipe.model_dump())}

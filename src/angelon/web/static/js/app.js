@@ -2,16 +2,16 @@
 import { theme } from "./theme.js";
 import { keys } from "./keys.js";
 import { copying } from "./copying.js";
-import { sheets } from "./sandboxed.js";
+import { sheets } from "./mail_frames.js";
 
 const behaviours = {
   capture: () => import("./capture.js"),
-  bench: () => import("./bench.js"),
+  mapping: () => import("./mapping.js"),
   message: () => import("./message.js"),
   letterhead: () => import("./letterhead.js"),
   sentence: () => import("./sentence.js"),
-  running: () => import("./running.js"),
-  holds: () => import("./holds.js"),
+  progress: () => import("./progress.js"),
+  segment: () => import("./segment.js"),
   refresh: () => import("./refresh.js"),
 };
 

@@ -1,11 +1,11 @@
 // A change of the letterhead, seen at once on every message; nothing is kept until it is asked for.
-import { fill } from "./sandboxed.js";
-import { post, settled } from "./talk.js";
+import { fill } from "./mail_frames.js";
+import { post, settled } from "./request.js";
 
 export function start(root) {
   const form = root.querySelector("form");
   const swatch = root.querySelector("[data-swatch]");
-  const accent = form.elements.accent;
+  const accent = form.elements["letterhead.accent"];
   swatch.addEventListener("input", () => ((accent.value = swatch.value), look()));
   accent.addEventListener("input", () => /^#[0-9a-f]{6}$/i.test(accent.value) && (swatch.value = accent.value));
   form.addEventListener("input", () => look());

@@ -1,27 +1,27 @@
-// The bench: choosing a variable lights its fields; choosing a field offers it to the variable in hand. Threads between.
-import { post } from "./talk.js";
+// The mapping: choosing a variable lights its fields; choosing a field offers it to the variable in hand. Threads between.
+import { post } from "./request.js";
 import { say } from "./toast.js";
 
-export function start(bench) {
-  let chosen = bench.querySelector(".var.open")?.dataset.field ?? "";
-  const inHand = () => bench.querySelector(".var.open");
+export function start(root) {
+  let chosen = root.querySelector(".var.open")?.dataset.field ?? "";
+  const inHand = () => root.querySelector(".var.open");
 
   let before = Promise.resolve(true);
   const send = (form) => (before = before.then(() => sent(form))); // one after the other: an answer never overtakes a later one
 
   async function sent(form) {
-    const keep = bench.querySelector("[data-fields]")?.scrollTop ?? 0;
-    const found = bench.querySelector("[data-tree-find]")?.value ?? "";
+    const keep = root.querySelector("[data-fields]")?.scrollTop ?? 0;
+    const found = root.querySelector("[data-tree-find]")?.value ?? "";
     try {
-      bench.innerHTML = await post(bench.dataset.to, form);
+      root.innerHTML = await post(root.dataset.to, form);
     } catch (error) {
       say(error.message, true);
       return false;
     }
-    const find = bench.querySelector("[data-tree-find]");
+    const find = root.querySelector("[data-tree-find]");
     find.value = found;
     filter(find);
-    bench.querySelector("[data-fields]").scrollTop = keep;
+    root.querySelector("[data-fields]").scrollTop = keep;
     chosen = inHand()?.dataset.field ?? "";
     draw();
     return true;
@@ -34,17 +34,17 @@ export function start(bench) {
     return send(form);
   }
 
-  bench.addEventListener("click", async (event) => {
+  root.addEventListener("click", async (event) => {
     const field = event.target.closest("[data-path]");
     const opener = event.target.closest("[data-open]");
     const act = event.target.closest("[data-act]");
     if (field) {
       const variable = inHand();
       if (!variable) {
-        const spare = bench.querySelector("[data-path-in-hand]");
+        const spare = root.querySelector("[data-path-in-hand]");
         spare.value = field.dataset.path;
         light([field.dataset.path]);
-        const name = bench.querySelector(".new-variable [name=name]");
+        const name = root.querySelector(".new-variable [name=name]");
         if (!name.value) name.value = guess(field.dataset.path);
         name.focus();
         name.select();
@@ -52,7 +52,7 @@ export function start(bench) {
         return;
       }
       if (await ask("path", { field: variable.dataset.field, path: field.dataset.path })) {
-        bench.querySelector(`[data-open="${CSS.escape(variable.dataset.field)}"]`)?.focus();
+        root.querySelector(`[data-open="${CSS.escape(variable.dataset.field)}"]`)?.focus();
       }
     } else if (act) {
       const variable = inHand();
@@ -67,42 +67,42 @@ export function start(bench) {
       const field = opener.dataset.open;
       const closing = field === chosen;
       if (await ask("open", { field: closing ? "" : field })) {
-        bench.querySelector(`[data-open="${CSS.escape(field)}"]`)?.focus();
+        root.querySelector(`[data-open="${CSS.escape(field)}"]`)?.focus();
         if (!closing) showLit();
       }
     }
   });
 
-  bench.addEventListener("submit", async (event) => {
+  root.addEventListener("submit", async (event) => {
     const form = event.target.closest("[data-edit]");
     if (!form) return;
     event.preventDefault();
     await send(new FormData(form));
   });
 
-  bench.addEventListener("input", (event) => {
+  root.addEventListener("input", (event) => {
     if (event.target.matches("[data-tree-find]")) filter(event.target);
   });
-  bench.addEventListener("toggle", draw, true);
-  bench.querySelector("[data-fields]")?.addEventListener("scroll", draw);
+  root.addEventListener("toggle", draw, true);
+  root.querySelector("[data-fields]")?.addEventListener("scroll", draw);
   addEventListener("resize", draw);
   addEventListener("scroll", draw, { passive: true });
-  bench.addEventListener("scroll", draw, true);
+  root.addEventListener("scroll", draw, true);
 
   function filter(find) {
     const words = find.value.toLowerCase().split(/\s+/).filter(Boolean);
-    for (const field of bench.querySelectorAll("[data-path]")) {
+    for (const field of root.querySelectorAll("[data-path]")) {
       field.hidden = !words.every((word) => field.dataset.words.includes(word));
     }
     draw();
   }
 
   function light(places) {
-    for (const field of bench.querySelectorAll("[data-path]")) field.classList.toggle("lit", places.includes(field.dataset.path));
+    for (const field of root.querySelectorAll("[data-path]")) field.classList.toggle("lit", places.includes(field.dataset.path));
   }
 
   function showLit() {
-    const pane = bench.querySelector("[data-fields]");
+    const pane = root.querySelector("[data-fields]");
     const field = pane?.querySelector("[data-path].lit");
     if (!field) return;
     const box = field.getBoundingClientRect(), shown = pane.getBoundingClientRect();
@@ -110,20 +110,20 @@ export function start(bench) {
   }
 
   function draw() {
-    const svg = bench.querySelector("[data-threads]");
-    const pane = bench.querySelector("[data-fields]");
+    const svg = root.querySelector("[data-threads]");
+    const pane = root.querySelector("[data-fields]");
     if (!svg || !pane) return;
-    const base = bench.getBoundingClientRect();
+    const base = root.getBoundingClientRect();
     const shown = pane.getBoundingClientRect();
     const paths = [];
     let lit = [];
-    for (const variable of bench.querySelectorAll(".var")) {
+    for (const variable of root.querySelectorAll(".var")) {
       const places = JSON.parse(variable.dataset.places || "[]");
       const open = variable.classList.contains("open");
       if (open) lit = places;
       const head = variable.querySelector(".var-head").getBoundingClientRect();
       for (const place of places) {
-        const field = bench.querySelector(`[data-path="${CSS.escape(place)}"]`);
+        const field = root.querySelector(`[data-path="${CSS.escape(place)}"]`);
         if (!field || field.hidden) continue;
         const box = field.getBoundingClientRect();
         const y1 = Math.min(Math.max(box.top + box.height / 2, shown.top), shown.bottom) - base.top;

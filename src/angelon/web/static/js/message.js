@@ -4,9 +4,9 @@ import { email } from "./message/email.js";
 import { field } from "./message/field.js";
 import { button, element } from "./message/parts.js";
 import { saving } from "./message/saving.js";
-import { preview } from "./message/seen.js";
+import { preview } from "./message/preview.js";
 import { sms } from "./message/sms.js";
-import { trying } from "./message/trying.js";
+import { testSend } from "./message/test_send.js";
 import { say } from "./toast.js";
 
 const json = (root, name) => JSON.parse(root.querySelector(`[data-${name}]`).textContent);
@@ -16,7 +16,7 @@ export function start(root) {
   const spec = json(root, "spec");
   const variables = json(root, "variables");
   const text = spec[channel]?.[locale];
-  const seen = preview(root, channel);
+  const shown = preview(root, channel);
   const listeners = [];
   const fields = new Map();
   let last = null;
@@ -38,7 +38,7 @@ export function start(root) {
   const page = {
     spec, text, variables, library: json(root, "library"), changed: draft.changed,
     addresses: { import: root.dataset.import },
-    plain: seen.plain,
+    plain: shown.plain,
     onSeen: (listener) => listeners.push(listener),
     forget: (start) => {
       for (const [place, made] of fields)
@@ -68,7 +68,7 @@ export function start(root) {
   function paint(now) {
     if (!now) return;
     if (!now.made && [...fields.values()].some((made) => made.choosing)) return; // half of a variable, while it is being chosen
-    seen.paint(now);
+    shown.paint(now);
     const here = `${channel}.${locale}.`;
     for (const [place, made] of fields) made.mark(now.problems.filter((p) => p.where === here + place || (p.where === place && place !== "")));
     for (const listener of listeners) listener(now);
@@ -78,8 +78,8 @@ export function start(root) {
     ({ email, sms, chat })[channel](root, page);
     paint(json(root, "seen"));
     inserts();
-  } else seen.first();
-  trying(root, () => draft.now());
+  } else shown.first();
+  testSend(root, () => draft.now());
 
   // What would go wrong is asked for when the writing rests.
   let looking;

@@ -1,5 +1,5 @@
 // Something that takes a while: shows how far it is, then what came of it. The server answers a line of JSON a step.
-import { sheets } from "./sandboxed.js";
+import { sheets } from "./mail_frames.js";
 
 export async function start(element) {
   const bar = element.querySelector("progress");

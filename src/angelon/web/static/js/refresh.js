@@ -1,5 +1,5 @@
 // Keeps a part of a page current by fetching it again while the page is looked at.
-import { sheets } from "./sandboxed.js";
+import { sheets } from "./mail_frames.js";
 
 const steady = (html) => html.replace(/name="csrf_token" value="[^"]*"/g, "");
 

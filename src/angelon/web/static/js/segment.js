@@ -1,6 +1,6 @@
 // The conditions of a segment: each change is kept at once, and the page shows whom it takes in.
 import { conditions } from "./conditions.js";
-import { post } from "./talk.js";
+import { post } from "./request.js";
 import { say } from "./toast.js";
 
 export function start(root) {

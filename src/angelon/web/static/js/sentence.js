@@ -1,7 +1,7 @@
 // A route's sentence: a choice in any part is kept at once, and the rehearsal beside it follows.
 import { conditions } from "./conditions.js";
-import { post } from "./talk.js";
-import { sheets } from "./sandboxed.js";
+import { post } from "./request.js";
+import { sheets } from "./mail_frames.js";
 import { say } from "./toast.js";
 
 const HOURS = ["timing.start", "timing.end", "timing.weekdays", "timing.no_holidays"];

@@ -1,5 +1,5 @@
 // An email's parts: subject, blocks or a page of one's own, plain text, who else gets it, what is attached.
-import { post } from "../talk.js";
+import { post } from "../request.js";
 import { say } from "../toast.js";
 import { button, choice, element } from "./parts.js";
 

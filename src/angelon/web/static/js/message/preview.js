@@ -1,5 +1,5 @@
 // The preview: always of the text as it stands.
-import { fill } from "../sandboxed.js";
+import { fill } from "../mail_frames.js";
 import { element } from "./parts.js";
 
 const DARK = "@media (prefers-color-scheme: dark)";

@@ -1,5 +1,5 @@
 // Keeps the draft: soon after each change, before the page is left, and loudly where it fails.
-import { post } from "../talk.js";
+import { post } from "../request.js";
 
 const token = () => document.querySelector("meta[name=csrf-token]")?.content ?? "";
 

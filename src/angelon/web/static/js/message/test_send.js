@@ -1,7 +1,7 @@
 // A test send from the page: through the real gateway, its result shown where it was asked for.
-import { post } from "../talk.js";
+import { post } from "../request.js";
 
-export function trying(root, before) {
+export function testSend(root, before) {
   const form = root.querySelector("form[data-try]");
   if (!form) return;
   const result = root.querySelector("[data-tried]");
