@@ -1,8 +1,11 @@
 """A browser for the tests: Debian's Chromium, headless, with no errors allowed on any page."""
 
+from pathlib import Path
+
 import pytest
 from playwright.sync_api import expect, sync_playwright
 
+AXE = Path(__file__).parent / "vendor" / "axe.min.js"
 ARGUMENTS = [
     "--no-sandbox",
     "--disable-gpu",
@@ -25,13 +28,8 @@ def browser():
         chromium.close()
 
 
-@pytest.fixture
-def page(browser, running):
-    context = browser.new_context(
-        viewport={"width": 1280, "height": 800}, base_url=running.url, permissions=["clipboard-read", "clipboard-write"]
-    )
-    context.set_default_timeout(10_000)
-    tab = context.new_page()
+def listen(tab):
+    """A list that fills with the faults of a tab's pages."""
     faults = []
     tab.on("pageerror", lambda error: faults.append(str(error)))
     tab.on(
@@ -42,6 +40,29 @@ def page(browser, running):
             else None
         ),
     )
+    return faults
+
+
+@pytest.fixture
+def page(browser, running):
+    context = browser.new_context(
+        viewport={"width": 1280, "height": 800}, base_url=running.url, permissions=["clipboard-read", "clipboard-write"]
+    )
+    context.set_default_timeout(10_000)
+    tab = context.new_page()
+    faults = listen(tab)
     yield tab
     context.close()
     assert faults == []
+
+
+@pytest.fixture(scope="module")
+def looked_at(browser, running):
+    """One tab for pages that are looked at only, each after the other: styles and scripts are fetched once."""
+    context = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=running.url)
+    context.set_default_timeout(10_000)
+    context.add_init_script(path=AXE)
+    tab = context.new_page()
+    tab.faults = listen(tab)
+    yield tab
+    context.close()
