@@ -6,12 +6,14 @@ name holds it.
 
 from __future__ import annotations
 
+import shutil
 import sys
 from pathlib import Path
 from typing import Any
 
 from playwright.sync_api import sync_playwright
 
+CHROMIUM = shutil.which("chromium-headless-shell") or shutil.which("chromium")
 OUT = Path(__file__).parents[1] / "docs" / "screenshots"
 
 
@@ -46,7 +48,7 @@ SHOTS: list[tuple[str, str, str, Any]] = [
 
 def main(address: str, only: str = "") -> None:
     with sync_playwright() as playwright:
-        chromium = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-gpu"])
+        chromium = playwright.chromium.launch(executable_path=CHROMIUM, args=["--no-sandbox", "--disable-gpu"])
         for name, path, scheme, act in SHOTS:
             if only not in name:
                 continue

@@ -1,11 +1,13 @@
 """A browser for the tests: Debian's Chromium, headless, with no errors allowed on any page."""
 
+import shutil
 from pathlib import Path
 
 import pytest
 from playwright.sync_api import expect, sync_playwright
 
 AXE = Path(__file__).parent / "vendor" / "axe.min.js"
+CHROMIUM = shutil.which("chromium-headless-shell") or shutil.which("chromium")
 ARGUMENTS = [
     "--no-sandbox",
     "--disable-gpu",
@@ -23,7 +25,7 @@ expect.set_options(timeout=10_000)
 @pytest.fixture(scope="session")
 def browser():
     with sync_playwright() as playwright:
-        chromium = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
+        chromium = playwright.chromium.launch(executable_path=CHROMIUM, args=ARGUMENTS)
         yield chromium
         chromium.close()
 
