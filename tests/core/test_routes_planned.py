@@ -200,9 +200,9 @@ def guarded(**guards):
     return made.route(guards=guards)
 
 
-def prior_sends(route="other", minutes=0, channel="email", address="joerg@example.org", out=True):
+def prior_sends(route="other", minutes=0, channel="email", address="joerg@example.org", out=True, message="received"):
     at = NOON - dt.timedelta(minutes=minutes)
-    return PriorSend(route, channel, address, at, at, out)
+    return PriorSend(route, channel, address, at, at, out, message=message)
 
 
 @pytest.mark.parametrize(
@@ -287,6 +287,8 @@ def test_a_guard_says_no_with_the_reason_and_the_send_is_kept_as_skipped(route, 
             ),
         ),
         (guarded(even_if_notified=True), Facts(same_delivery=(prior_sends("other", 3),))),
+        (guarded(), Facts(same_delivery=(prior_sends("other", 3, message="care"),))),
+        (guarded(), Facts(same_delivery=(prior_sends("other", 3, message=""),))),
     ],
 )
 def test_guards_that_have_nothing_to_say_let_it_pass(route, facts):
@@ -318,6 +320,20 @@ def test_of_two_routes_that_would_tell_the_same_the_lower_rank_speaks():
     one, two = plan(event, reading, variables, around, Facts(), NOON)
     assert (one.route, one.outcome, two.route, two.outcome) == ("first", "skipped", "second", "send")
     assert "“Second” already tells" in one.reason
+
+
+def test_another_text_of_the_same_news_is_one_too_many_and_other_news_is_not():
+    texts = {
+        key: made.message(key=key, name=key, tells_of=news)
+        for key, news in (("received", "order.created"), ("twin", "order.created"), ("care", ""))
+    }
+    around = setup(made.route(), messages=texts)
+    told = decided(made.route(), facts=Facts(same_delivery=(prior_sends(message="twin"),)), setup_=around)
+    assert (told.send.state, "already tells" in told.reason) == (State.SKIPPED, True)
+    care = decided(
+        made.route(send="care"), facts=Facts(same_delivery=(prior_sends(message="received"),)), setup_=around
+    )
+    assert care.outcome == "send"
 
 
 def test_once_per_customer_forgets_after_its_days():

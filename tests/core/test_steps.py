@@ -54,7 +54,7 @@ LINES = [
         ("lookup", "X", {"table": "short", "default": "a kite"}, "a kite"),
         ("number", "1.234,50", {}, Decimal("1234.50")),
         ("number", "1,234.50", {}, Decimal("1234.50")),
-        ("round", "2.345", {"digits": 2}, Decimal("2.35")),
+        ("round", "2.3456", {"digits": 2}, Decimal("2.35")),
         ("add", 2, {"by": 1}, Decimal(3)),
         ("divide", "13550", {"by": 100}, Decimal("135.5")),
         ("money", "135.50", {}, Money(Decimal("135.50"), "EUR")),

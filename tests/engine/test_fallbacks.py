@@ -446,3 +446,36 @@ def test_receipts_need_the_address_that_only_the_provider_knows(texted, client):
     assert client.post("/receipts/line/guess", json={"id": "sm-1", "state": "failed"}).status_code == 404
     assert client.post("/receipts/nothing/guess", json={}).status_code == 404
     assert [state for _, _, state in texted.sends()] == ["sent"]
+
+
+def test_a_fallback_does_not_say_again_what_another_route_has_just_said(shop):
+    """The mail of one route fails and would be followed by an SMS, which another route has sent for the same order."""
+    shop.route(fallback={"options": [{"gateway": "line", "channel": "sms"}]})
+    shop.route(key="text", name="By text", channel="sms", gateway="line")
+    shop.ways["email"].outcome = Outcome("permanent", "550", "nobody of that name")
+    shop.order()
+    shop.dispatch()
+    shop.follow()
+    shop.dispatch()
+    assert len(shop.ways["sms"].mails) == 1
+    states = shop.bench.rows("SELECT channel, state, reason FROM send ORDER BY rowid")
+    assert [(channel, state) for channel, state, _ in states] == [
+        ("email", "failed"),
+        ("sms", "sent"),
+        ("sms", "skipped"),
+    ]
+    assert "By text" in states[2][2]
+
+
+def test_a_fallback_says_what_no_other_route_says(shop):
+    """Another message about the same event does not stand in its way."""
+    care = made.message(key="care", name="Care").model_dump(mode="json") | {"sms": {"en": {"text": "Care well"}}}
+    shop.publish(MessageRow, Message.model_validate(care))
+    shop.route(fallback={"options": [{"gateway": "line", "channel": "sms"}]})
+    shop.route(key="text", name="By text", channel="sms", gateway="line", send="care")
+    shop.ways["email"].outcome = Outcome("permanent", "550", "nobody of that name")
+    shop.order()
+    shop.dispatch()
+    shop.follow()
+    shop.dispatch()
+    assert sorted(mail.values["text"] for mail in shop.ways["sms"].mails) == ["Care well", "Order of Jo"]

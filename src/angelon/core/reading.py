@@ -77,6 +77,8 @@ def read(source: Source, store: Store, payload: Any) -> Reading:
     """Reads a payload by a source's reading. Never raises; a part without a value has its Problem."""
     context = Context(
         payload=payload,
+        root=payload,
+        decimal=source.decimal_sign,
         zone=ZoneInfo(store.timezone),
         currency=store.currency,
         country=source.country or store.country,

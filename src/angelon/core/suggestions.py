@@ -252,7 +252,7 @@ def _language(value: Any) -> float:
 
 
 def _money(value: Any) -> float:
-    number = number_of(value)
+    number = number_of(value, ".")
     if number is None or number < 0:
         return 0.0
     return 1.0 if re.search(r"[.,]\d{2}$", str(value)) else 0.7
@@ -317,7 +317,7 @@ def _words_of_text(value: Any) -> float:
 
 
 def _quantity(value: Any) -> float:
-    number = number_of(value)
+    number = number_of(value, ".")
     return 1.0 if number is not None and 0 < number < 10000 and number == number.to_integral_value() else 0.0
 
 
@@ -1114,7 +1114,7 @@ _LOOKS: dict[Type, Callable[[Any], float]] = {
     Type.PHONE: _phone,
     Type.MONEY: _money,
     Type.DATE: _date,
-    Type.NUMBER: lambda v: 1.0 if number_of(v) is not None else 0.0,
+    Type.NUMBER: lambda v: 1.0 if number_of(v, ".") is not None else 0.0,
     Type.URL: lambda v: 1.0 if isinstance(v, str) and v.strip().startswith(("http://", "https://")) else 0.0,
     Type.FLAG: lambda v: 1.0 if isinstance(v, bool) else 0.0,
     Type.TEXT: lambda v: 1.0 if isinstance(v, str | int) and not isinstance(v, bool) else 0.0,

@@ -9,14 +9,16 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Callable
 from dataclasses import dataclass
-from decimal import ROUND_HALF_UP, Context, Decimal, InvalidOperation, localcontext
+from decimal import ROUND_HALF_UP, Context, Decimal, localcontext
 from functools import lru_cache
 from typing import Any, TypeAlias
 
 from babel import Locale, UnknownLocaleError
 from babel.dates import format_date, format_datetime, format_time
 from babel.lists import format_list
-from babel.numbers import format_currency, format_decimal, get_currency_precision
+from babel.numbers import format_currency, format_decimal, get_currency_precision, get_decimal_symbol
+
+from angelon.core.numbers import read_number
 
 
 @dataclass(frozen=True, slots=True)
@@ -201,11 +203,17 @@ def _shown(value: Value, tag: str) -> str:
     return str(value)
 
 
-def number_of(value: Value) -> Decimal | None:
-    """The number that a value is or says, read with either decimal sign; None where it says none.
+@lru_cache(maxsize=256)
+def sign_of_language(tag: str) -> str:
+    """The decimal sign of a language (`de`: a comma), by CLDR; a point where it has another."""
+    return "," if get_decimal_symbol(locale_of(tag)) in (",", "\u066b") else "."
 
-    "1.234,50", "1,234.50", "1234.5" and 1234.5 are the same number. A single separator followed by exactly three
-    digits is read as a grouping sign only when it stands more than once; "1.234" alone is one and a bit.
+
+def number_of(value: Value, decimal: str = "") -> Decimal | None:
+    """The number that a value is or says; None where it says none.
+
+    "1.234,50", "1,234.50", "1234.5" and 1234.5 are the same number. "1,250" is two: it is read where the format's
+    decimal sign is given, and is None where it is not (`numbers.ambiguous` tells the two apart).
     """
     if isinstance(value, bool) or value is None:
         return None
@@ -214,22 +222,13 @@ def number_of(value: Value) -> Decimal | None:
     if isinstance(value, int | Decimal):
         return None if unfit(value) else Decimal(value)
     if isinstance(value, float):
-        value = repr(value)
-    if not isinstance(value, str) or len(value) > 64:
-        return None
-    text = value.strip().replace("\u00a0", "").replace("\u202f", "").replace(" ", "").replace("'", "").replace("−", "-")
-    comma, dot = text.rfind(","), text.rfind(".")
-    if comma >= 0 and dot >= 0:
-        grouping = "." if comma > dot else ","
-        text = text.replace(grouping, "")
-    elif text.count(",") > 1:
-        text = text.replace(",", "")
-    elif text.count(".") > 1:
-        text = text.replace(".", "")
-    text = text.replace(",", ".")
-    try:
-        number = Decimal(text)
-    except InvalidOperation:
+        number = Decimal(repr(value))
+    elif isinstance(value, str):
+        found = read_number(value, decimal)
+        if found is None:
+            return None
+        number = found
+    else:
         return None
     return (
         number

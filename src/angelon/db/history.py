@@ -31,6 +31,7 @@ _SENDS = (
             for name in (
                 "order_id",
                 "route_id",
+                "message_id",
                 "channel",
                 "recipient",
                 "created_at",
@@ -200,6 +201,7 @@ def _add_sends(connection: Connection, found: BatchHistory, order_ids: list[int]
             row.settled_at if row.settled_at and out else row.due_at,
             out,
             row.whom == "customer",
+            found.live.message_key(row.message_id),
         )
         record = SendRecord(send, row.route_id, row.delivery or "", row.order_id)
         found.made.setdefault(row.order_id, []).append(record)

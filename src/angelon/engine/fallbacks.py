@@ -88,7 +88,8 @@ class Fallbacks:
             if fallback is not None:
                 queries.add(connection, [fallback])
                 if state not in (State.FAILED, State.SENT):  # what is out can't be taken back
-                    reason = f"{why} {CHANNEL_LABELS[fallback.channel]} takes its place."
+                    place = f"{CHANNEL_LABELS[fallback.channel]} takes its place."
+                    reason = f"{why} {fallback.reason if fallback.state is State.SKIPPED else place}"
                     queries.give_up(connection, row.id, reason, now)
                 return made + 1
         notices = self._notices(live, route, row, why, now)

@@ -12,7 +12,7 @@ from typing import Any, NamedTuple
 import regex
 
 from angelon.core.specs.condition import OPERATOR_LABELS, Compare, Group
-from angelon.core.values import Day, Money, Value, number_of, show
+from angelon.core.values import Day, Money, Value, number_of, show, sign_of_language
 
 PATTERN_SECONDS = 0.05
 
@@ -49,6 +49,8 @@ class Verdict(NamedTuple):
     saw: str = ""
     problem: str = ""
     inner: tuple[Verdict, ...] = ()
+    read: str = ""
+    """How the numbers that somebody typed are understood, as a reader of the store's language writes them."""
 
     def why_not(self) -> str:
         """The part that settled a no, as a sentence."""
@@ -104,18 +106,18 @@ def compare(part: Compare, look: Look, today: dt.date, locale: str = "en") -> Ve
     try:
         if not part.which:
             value = subject.value
-            return Verdict(
-                _holds(part, value, subject.kind if subject.kind != "list" else _kind(value), today),
-                label,
-                subject.shown(locale),
-            )
+            kind = subject.kind if subject.kind != "list" else _kind(value)
+            yes, read = _holds(part, value, kind, today, locale), _understood(part, kind, locale)
+            return Verdict(yes, label, subject.shown(locale), read=read)
         items = subject.value if isinstance(subject.value, list) else [] if subject.value is None else [subject.value]
         if part.which == "count":
-            return Verdict(_holds(part, len(items), "number", today), label, str(len(items)))
+            yes, read = _holds(part, len(items), "number", today, locale), _understood(part, "number", locale)
+            return Verdict(yes, label, str(len(items)), read=read)
         values = [_item(item, part.item) for item in items]
-        answers = [_holds(part, value, _kind(value), today) for value in values]
+        answers = [_holds(part, value, _kind(value), today, locale) for value in values]
         yes = {"any": any(answers), "all": all(answers), "none": not any(answers)}[part.which]
-        return Verdict(yes, label, _few([show(value, locale)[:60] for value in values]))
+        read = _understood(part, "number", locale) if any(_kind(value) == "number" for value in values) else ""
+        return Verdict(yes, label, _few([show(value, locale)[:60] for value in values]), read=read)
     except _Unclear as unclear:
         return Verdict(False, label, subject.shown(locale), str(unclear))
 
@@ -152,7 +154,7 @@ _OF_TEXTS = frozenset({"one_of", "none_of", "contains", "starts_with", "ends_wit
 """Comparisons that are always of words, whatever the kind."""
 
 
-def _holds(part: Compare, value: Any, kind: str, today: dt.date) -> bool:
+def _holds(part: Compare, value: Any, kind: str, today: dt.date, locale: str) -> bool:
     op = part.op
     if op in ("present", "absent"):
         return (value not in (None, "", [])) is (op == "present")
@@ -164,19 +166,19 @@ def _holds(part: Compare, value: Any, kind: str, today: dt.date) -> bool:
     if value is None:
         return op in ("is_not", "none_of")
     if kind == "number" and op not in _OF_TEXTS:
-        return _numbers(part, value)
+        return _numbers(part, value, locale)
     if kind == "date" and op not in _OF_TEXTS and op != "is_not":
         return _dates(part, value, today)
     return _texts(part, value)
 
 
-def _numbers(part: Compare, value: Any) -> bool:
+def _numbers(part: Compare, value: Any, locale: str) -> bool:
     left = number_of(value)
     if left is None:
         return part.op == "is_not"
     if part.op in ("before", "after", "changed"):
         raise _Unclear(f"A number can't be compared with “{OPERATOR_LABELS[part.op]}”.")
-    right = _number(part.value, part)
+    right = _number(part.value, part, locale)
     match part.op:
         case "is":
             return left == right
@@ -191,17 +193,26 @@ def _numbers(part: Compare, value: Any) -> bool:
         case "at_most":
             return left <= right
         case "between":
-            return right <= left <= _number(part.to, part)
+            return right <= left <= _number(part.to, part, locale)
     raise _Unclear(f"A number can't be compared with “{OPERATOR_LABELS[part.op]}”.")
 
 
 @lru_cache(maxsize=4096)
-def _written(text: str) -> Decimal | None:
-    return number_of(text.strip())
+def typed_number(text: str, locale: str) -> Decimal | None:
+    """A number as somebody of the shop typed it; one that has two readings is read as its language (a tag) has it."""
+    return number_of(text.strip(), sign_of_language(locale))
 
 
-def _number(text: str, part: Compare) -> Decimal:
-    found = _written(text)
+def _understood(part: Compare, kind: str, locale: str) -> str:
+    """The numbers of a comparison as they are understood; empty where it has none."""
+    if kind != "number" or part.op in _OF_TEXTS or part.op in ("present", "absent", "yes", "no", "changed"):
+        return ""
+    found = [typed_number(text, locale) for text in (part.value, part.to if part.op == "between" else "") if text]
+    return " to ".join(show(number, locale) for number in found if number is not None)
+
+
+def _number(text: str, part: Compare, locale: str) -> Decimal:
+    found = typed_number(text, locale)
     if found is None:
         raise _Unclear(f"“{text}” is no number, and {part.of} is one.")
     return found

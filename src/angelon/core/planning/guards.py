@@ -26,6 +26,8 @@ class GuardInput:
     context: PlanningContext
     facts: Facts
     due_at: dt.datetime
+    message: str
+    """The key of the message that is about to be sent."""
 
     def route_name(self, key: str) -> str:
         """What people call a route."""
@@ -148,8 +150,8 @@ def consent(given: GuardInput) -> GuardResult | None:
 
 
 def not_already_notified(given: GuardInput) -> GuardResult | None:
-    """Not what another route tells the same person by the same channel about the same delivery, within the store's
-    span.
+    """Not the same news again: what another route tells the same person by the same channel about the same delivery,
+    within the store's span, by the same message or one that tells of the same.
     """
     if given.route.guards.even_if_notified or not given.address:
         return None
@@ -159,6 +161,7 @@ def not_already_notified(given: GuardInput) -> GuardResult | None:
             one.route != given.route.key
             and (one.channel, one.address) == (given.channel, given.address)
             and abs(one.due_at - given.due_at) <= span
+            and _same_news(given, one.message)
         ):
             return GuardResult(
                 f"{given.route_name(one.route)} tells them",
@@ -166,6 +169,13 @@ def not_already_notified(given: GuardInput) -> GuardResult | None:
                 "this.",
             )
     return None
+
+
+def _same_news(given: GuardInput, other: str) -> bool:
+    messages = given.context.setup.messages
+    if other == given.message or given.message not in messages or other not in messages:
+        return other == given.message
+    return messages[given.message].same_news(messages[other])
 
 
 Guard = Callable[[GuardInput], GuardResult | None]
@@ -185,7 +195,7 @@ GUARDS: tuple[Guard, ...] = (
 NOT_WHEN_MANUAL: frozenset[Guard] = frozenset({not_already_notified})
 """Guards that somebody who chose the order has overruled."""
 
-FIRST_ONLY: frozenset[Guard] = frozenset({after_route, after_answer, caps, not_already_notified})
+FIRST_ONLY: frozenset[Guard] = frozenset({after_route, after_answer, caps})
 """Guards that a send in place of another has passed already."""
 
 WHEN_DUE: tuple[Guard, ...] = (not_refunded, suppressed, consent)

@@ -93,6 +93,8 @@ class PriorSend(NamedTuple):
     out: bool = False
     """Whether a gateway has taken it."""
     to_customer: bool = True
+    message: str = ""
+    """The message's key; empty where it is no longer known."""
 
 
 @dataclass(frozen=True, slots=True)

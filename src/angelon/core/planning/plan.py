@@ -128,7 +128,9 @@ def plan(
 
 def prior_send_of(send: PlannedSend, now: dt.datetime, out: bool = False) -> PriorSend:
     """A planned send as guards of what follows look at it."""
-    return PriorSend(send.route, send.channel, send.recipient, now, send.due_at, out, send.to == "customer")
+    return PriorSend(
+        send.route, send.channel, send.recipient, now, send.due_at, out, send.to == "customer", send.message
+    )
 
 
 def decide(
@@ -640,6 +642,7 @@ class _SendBuilder:
             self.context,
             evaluation.facts,
             due_at,
+            self.message_key,
         )
         for guard in GUARDS:
             if (self.is_fallback and guard in FIRST_ONLY) or (evaluation.manual and guard in NOT_WHEN_MANUAL):

@@ -260,7 +260,9 @@ def _fallback(route: Route, setup: Setup) -> list[Problem]:
 
 
 def _echoes(route: Route, setup: Setup) -> list[Problem]:
-    """Live routes that tell the same person by the same channel about the same event, at about the same time."""
+    """Live routes that tell the same person the same news by the same channel about the same event, at about the same
+    time.
+    """
     found = []
     for active in setup.routes:
         other = active.route
@@ -269,6 +271,7 @@ def _echoes(route: Route, setup: Setup) -> list[Problem]:
             or other.channel != route.channel
             or not set(other.when) & set(route.when)
             or not set(other.sources) & set(route.sources)
+            or not _same_news(route, other, setup)
         ):
             continue
         if not {(r.kind, r.who) for r in other.to} & {(r.kind, r.who) for r in route.to} or _apart(
@@ -297,6 +300,12 @@ def _echoes(route: Route, setup: Setup) -> list[Problem]:
                 )
             )
     return found
+
+
+def _same_news(route: Route, other: Route, setup: Setup) -> bool:
+    """Whether two routes say the same thing: the same message, or one that tells of the same."""
+    mine, theirs = setup.messages.get(route.send), setup.messages.get(other.send)
+    return route.send == other.send or (mine is not None and theirs is not None and mine.same_news(theirs))
 
 
 def _apart(one: Timing, other: Timing, minutes: int) -> bool:

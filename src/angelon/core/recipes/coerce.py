@@ -5,12 +5,16 @@ from __future__ import annotations
 import datetime as dt
 import re
 from decimal import Decimal
+from functools import lru_cache
 from typing import Any
 from urllib.parse import urlsplit
 
+import regex
+from babel.numbers import get_currency_precision, list_currencies
 from email_validator import EmailNotValidError
 
 from angelon.core.addresses import BadPhone, check_email, phone_text, read_phone
+from angelon.core.numbers import LONGEST, ambiguous
 from angelon.core.recipes.context import Context, StepFailed
 from angelon.core.specs.variable import Type
 from angelon.core.values import MAX_DIGITS, Day, Money, Value, number_of, show, unfit
@@ -66,6 +70,10 @@ def text(value: Value, context: Context) -> str:
 
 def number(value: Value, context: Context) -> Decimal:
     found = number_of(value)
+    if found is None and isinstance(value, str) and ambiguous(value):
+        found = number_of(value, context.decimal_sign())
+        if found is None:
+            raise StepFailed(*two_readings(value))
     if found is None:
         if unfit(value):
             raise StepFailed(f"It takes a number of at most {MAX_DIGITS} digits, and this is {named(value)}.")
@@ -76,10 +84,55 @@ def number(value: Value, context: Context) -> Decimal:
 def money(value: Value, context: Context) -> Money:
     if isinstance(value, Money):
         return value
-    amount = number(value, context)
-    if not context.currency:
+    amount, currency = amount_of(value, context.currency, context)
+    if not currency:
         raise StepFailed("No currency is known for this amount.", "Add the step money and say which.")
-    return Money(amount, context.currency)
+    return Money(amount, currency)
+
+
+def two_readings(text: str) -> tuple[str, str]:
+    """What is wrong with a text that is a number in two ways, and what to do."""
+    tidy = text.strip()[:40]
+    return (
+        f"“{tidy}” can be read as {show(number_of(text, '.'))} or as {show(number_of(text, ','))}.",
+        "Say on the source's page, under Connect, how its numbers are written.",
+    )
+
+
+_SIGNS = {"€": "EUR", "£": "GBP", "₹": "INR", "₩": "KRW", "₺": "TRY", "₫": "VND", "₪": "ILS", "₴": "UAH", "₱": "PHP"}
+"""Signs that stand for one currency. Others, like $, are taken for the order's."""
+_WITH_CURRENCY = regex.compile(r"(?:([A-Z]{3})|(\p{Sc}))?\s*([-+−]?[\d.,'’\s٬٫]*\d)\s*(?:([A-Z]{3})|(\p{Sc}))?")
+
+
+def amount_of(value: Value, currency: str, context: Context) -> tuple[Decimal, str]:
+    """An amount as a number, and its currency: the one that the text itself names, else `currency`.
+
+    Where a text could be read in two ways and nothing shows the format, the currency's own decimals decide: an amount
+    of a currency with fewer than three has no three of them (ISO 4217). Raises StepFailed where they don't either.
+    """
+    if not isinstance(value, str):
+        return number(value, context), currency
+    found = _WITH_CURRENCY.fullmatch(value.strip()) if len(value) <= LONGEST else None
+    text = value
+    if found is not None and any(found[group] for group in (1, 2, 4, 5)):
+        code, sign = found[1] or found[4], found[2] or found[5]
+        if code is None or code in _currencies():
+            text, currency = found[3], code or _SIGNS.get(sign, currency)
+    if ambiguous(text):
+        sign = context.decimal_sign()
+        if not sign and currency and get_currency_precision(currency) < 3:
+            sign = "." if "," in text else ","
+        if not sign:
+            raise StepFailed(*two_readings(text))
+        read = number_of(text, sign)
+        assert read is not None
+        return read, currency
+    return number(text, context), currency
+
+
+@lru_cache(maxsize=1)
+def _currencies() -> frozenset[str]:
+    return frozenset(list_currencies())
 
 
 _ISO = re.compile(r"\d{4}-?\d{2}-?\d{2}")

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any
 from zoneinfo import ZoneInfo
 
+from angelon.core.numbers import observed_sign
 from angelon.core.payload.paths import MISSING, BadPath, compile_path, looks_like_path
 from angelon.core.problems import Problem
 from angelon.core.specs.variable import Step
@@ -40,6 +41,12 @@ class Context:
     locale: str = "en"
     lookups: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
     shared: Mapping[str, Sequence[Step]] = field(default_factory=dict)
+    decimal: str = ""
+    """The decimal sign of the source's numbers in text, where it was stated."""
+    root: Any = None
+    """The whole payload, where `payload` is one item of it."""
+    known: dict[str, str] = field(default_factory=dict, compare=False)
+    """What was found out about the payload once for all its recipes."""
     depth: int = 0
     """How many times `run` has been entered."""
     variable: Callable[[str], Any] | None = None
@@ -55,6 +62,16 @@ class Context:
         if found is MISSING or isinstance(found, dict | list):
             return None
         return found
+
+    def decimal_sign(self) -> str:
+        """The decimal sign of the payload's numbers in text: as stated, else as other numbers of the payload show it;
+        empty where they show none.
+        """
+        if self.decimal:
+            return self.decimal
+        if "sign" not in self.known:
+            self.known["sign"] = observed_sign(self.payload if self.root is None else self.root)
+        return self.known["sign"]
 
     def in_zone(self, moment: dt.datetime) -> dt.datetime:
         """The moment as the store's clocks show it; one without a zone is taken to be the store's."""

@@ -22,6 +22,7 @@ import holidays
 import regex
 
 from angelon.core.addresses import BadPhone, phone_text, read_phone
+from angelon.core.numbers import ambiguous
 from angelon.core.payload.paths import MISSING, BadPath, compile_path, looks_like_path
 from angelon.core.recipes import coerce
 from angelon.core.recipes.context import Context, StepFailed
@@ -33,7 +34,7 @@ MAX_TEXT = 100_000
 MAX_ITEMS = 20_000
 REGEX_SECONDS = 0.05
 
-Takes = Literal["any", "text", "number", "money", "date", "list", "object"]
+Takes = Literal["any", "text", "number", "amount", "money", "date", "list", "object"]
 
 
 @dataclass(frozen=True)
@@ -106,6 +107,7 @@ _INTO: dict[str, Callable[[Value, Context], Any]] = {
     "any": lambda value, _: value,
     "text": coerce.text,
     "number": coerce.number,
+    "amount": lambda value, _: value,
     "money": coerce.money,
     "date": coerce.day,
     "list": coerce.items,
@@ -171,7 +173,10 @@ def read_parameters(kind: StepKind, given: dict[str, Any], context: Context) -> 
             raise StepFailed(what)
         if value is not None:
             if p.kind == "number":
-                number = number_of(value)
+                number = number_of(value, context.decimal_sign() if looks_like_path(given.get(p.name)) else "")
+                if number is None and isinstance(value, str) and ambiguous(value):
+                    what = coerce.two_readings(value)[0]
+                    raise StepFailed(f"“{p.name}” of {kind.name}: {what}", "Write it without a sign for thousands.")
                 if number is None:
                     raise StepFailed(f"“{p.name}” of {kind.name} has to be a number, not {coerce.named(value)}.")
                 value = number
@@ -490,7 +495,7 @@ def number(value: Decimal, p: dict[str, Any], _: Context) -> Decimal:
     "number",
     "number",
     "Rounds half up to so many digits",
-    ("2.345", "2.35"),
+    ("2.3456", "2.35"),
     Parameter("digits", "after the decimal sign", "number", 0),
 )
 def round_(value: Decimal, p: dict[str, Any], _: Context) -> Decimal:
@@ -528,7 +533,7 @@ _arithmetic("divide", "Divides by a number", ("13550", "135.5"), _divide)
 @step(
     "money",
     "number",
-    "number",
+    "amount",
     "money",
     "An amount with its currency, shown as the reader writes it",
     ("135.50", "€135.50"),
@@ -536,15 +541,17 @@ _arithmetic("divide", "Divides by a number", ("13550", "135.5"), _divide)
     Parameter("minor_units", "whether the number counts cents", "flag", False),
     Parameter("locale", "a fixed locale; the reader's where left out"),
 )
-def money(value: Decimal, p: dict[str, Any], context: Context) -> Value:
-    currency = (p["currency"] or context.currency or "").strip().upper()
+def money(value: Value, p: dict[str, Any], context: Context) -> Value:
+    given = (p["currency"] or "").strip().upper()
+    amount, named = coerce.amount_of(value, given or context.currency.strip().upper(), context)
+    currency = given or named
     if not stdlib_re.fullmatch(r"[A-Z]{3}", currency):
         raise StepFailed("No currency is known for this amount.", "Give an ISO 4217 code, or the path where it stands.")
     if p["minor_units"]:
         from babel.numbers import get_currency_precision
 
-        value = value.scaleb(-get_currency_precision(currency))
-    made = Money(value, currency)
+        amount = amount.scaleb(-get_currency_precision(currency))
+    made = Money(amount, currency)
     return show_money(made, p["locale"]) if p["locale"] else made
 
 
@@ -760,7 +767,7 @@ def where(value: list[Any], p: dict[str, Any], context: Context) -> list[Any]:
 def sort(value: list[Any], p: dict[str, Any], context: Context) -> list[Any]:
     def rank(item: Any) -> tuple[int, Decimal, str]:
         found = _field(item, p["key"]) if p["key"] else item
-        as_number = number_of(found)
+        as_number = number_of(found, context.decimal_sign())
         if as_number is not None:
             return (0, as_number, "")
         return (1, Decimal(0), "" if isinstance(found, dict | list) else coerce.text(found, context).casefold())
@@ -978,13 +985,13 @@ def fitting(value: Value) -> list[StepKind]:
     elif isinstance(value, Day):
         kinds = {"any", "date", "text"}
     elif isinstance(value, Money):
-        kinds = {"any", "number", "money"}
+        kinds = {"any", "number", "amount", "money"}
     elif value is None:
         return [kind for kind in STEPS.values() if kind.takes_nothing]
     else:
         kinds = {"any", "text"}
-        if number_of(value) is not None:
-            kinds.add("number")
+        if number_of(value, ".") is not None:
+            kinds |= {"number", "amount"}
         try:
             coerce.day(value, Context())
             kinds.add("date")

@@ -130,7 +130,9 @@ def _guarded(send: DueSend, around: Around, now: dt.datetime) -> Held | Skipped 
         return Held(verdict.problem)
     if not verdict.yes:
         return Skipped(f"When it was due, its condition no longer held: {verdict.why_not()}")
-    given = GuardInput(route, send.channel, send.recipient, send.whom == "customer", context, known.facts, now)
+    given = GuardInput(
+        route, send.channel, send.recipient, send.whom == "customer", context, known.facts, now, send.message
+    )
     for guard in WHEN_DUE:
         result = guard(given)
         if result is not None and result.why:

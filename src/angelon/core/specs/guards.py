@@ -22,7 +22,7 @@ class Guards(Spec):
 
     `after_route` is the key of a route that has to have spoken for the order before. `after_answer` asks for an answer
     of the customer (an event `answer.received`) since. `even_if_notified` lets a route speak although another tells the
-    same person by the same channel about the same delivery within the store's echo span.
+    same person the same news by the same channel about the same delivery within the store's echo span.
     """
 
     caps: list[Cap] = Field(default_factory=list, max_length=6)

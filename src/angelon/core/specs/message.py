@@ -189,6 +189,10 @@ class Message(Spec):
     key: Key
     name: Name
     about: OneLine = ""
+    tells_of: str = Field("", max_length=60)
+    """The event type that it is the news of; empty where it says something of its own. Two messages that tell of the
+    same are one piece of news to a person.
+    """
     locale: Locale = "en"
     """The variant for readers whose own is not there."""
     email: dict[Locale, EmailText] = Field(default_factory=dict)
@@ -201,6 +205,10 @@ class Message(Spec):
 
     def channels(self) -> list[str]:
         return [channel for channel in CHANNELS if getattr(self, channel)]
+
+    def same_news(self, other: Message) -> bool:
+        """Whether a person who has got one of the two has been told what the other says."""
+        return self.key == other.key or bool(self.tells_of and self.tells_of == other.tells_of)
 
     def variants(self, channel: str) -> dict[str, Any]:
         """The texts of a channel by locale; empty for a channel that nobody knows."""

@@ -101,6 +101,8 @@ class Source(Spec):
     allow_from: list[OneLine] = Field(default_factory=list, max_length=100)
     challenge: Challenge | None = None
     country: str = Field("", pattern=r"^([A-Z]{2})?$")
+    decimal_sign: Literal["", ".", ","] = ""
+    """How numbers in text are written, where it was stated: what stands before the decimals."""
     reading: dict[str, Recipe] = Field(default_factory=dict)
     line: dict[str, Recipe] = Field(default_factory=dict)
     parcel: dict[str, Recipe] = Field(default_factory=dict)

@@ -58,7 +58,7 @@ class Starter:
                 },
                 **({"buttons": [{"kind": "reply", "text": text["reply"]}]} if "reply" in text else {}),
             }
-        return {"key": key, "name": name, "about": self.about, "locale": locale, **made}
+        return {"key": key, "name": name, "about": self.about, "tells_of": self.event, "locale": locale, **made}
 
     def _blocks(self, text: dict[str, str], language: str) -> list[dict[str, Any]]:
         blocks: list[dict[str, Any]] = [

@@ -6,6 +6,7 @@ from typing import Any
 
 from flask import Blueprint, Response, abort, flash, jsonify, redirect, render_template, request, url_for
 
+from angelon.core import event_types
 from angelon.core.messages.blocks import Tokens
 from angelon.core.messages.channels import CHANNEL_LABELS, CHANNELS, compiled_part
 from angelon.core.messages.cleaning import cleaned
@@ -114,6 +115,7 @@ def edit(key: str) -> Any:
         library=_library(),
         expected=[tag for tag in [shop.locale, *shop.locales] if tag not in message.variants(channel)],
         team=shop.team,
+        types=event_types.LABELS,
         gateways=[gateway for gateway in live().setup.gateways.values() if gateway.channel == channel],
         review=_review(message, row, locale) if channel == "chat" else None,
     )

@@ -7,7 +7,7 @@ import json
 import shlex
 import threading
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 from urllib.parse import unquote_plus
@@ -29,11 +29,12 @@ from sqlmodel import Session
 
 from angelon.core import event_types
 from angelon.core.deliveries import without_secrets
+from angelon.core.numbers import decimal_sign
 from angelon.core.payload.body import NotReadable
 from angelon.core.payload.redact import BLOT, redacted, secret
 from angelon.core.problems import Invalid, NotFound, Problem
 from angelon.core.recipes.steps import STEPS
-from angelon.core.shape import compare
+from angelon.core.shape import Shape, compare
 from angelon.core.specs import Source
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.keys import key_of
@@ -155,13 +156,20 @@ def _connect_page(
         types=event_types.LABELS,
         latest=events.recent(session(), source_id, 1),
         unmapped_statuses=[(status, "") for status in statuses],
+        observed=_observed(shapes.of_source(session(), source_id).values()),
     )
+
+
+def _observed(known: Iterable[Shape]) -> str | None:
+    """The decimal sign that the samples of a source show; None where they differ, empty where none shows one."""
+    signs = {sign for shape in known for field in shape.paths.values() if (sign := decimal_sign(field.sample))}
+    return None if len(signs) > 1 else next(iter(signs), "")
 
 
 _CONNECT: dict[str, Spelling] = {
     **dict.fromkeys(("name", "orders_at", "same_body_minutes", "max_bytes"), TEXT),
     **dict.fromkeys((f"signing.{name}" for name in Signing.model_fields), TEXT),
-    **dict.fromkeys(("challenge.method", "challenge.parameter"), TEXT),
+    **dict.fromkeys(("challenge.method", "challenge.parameter", "decimal_sign"), TEXT),
     "country": CODE,
     "allow_from": WORDS,
 }

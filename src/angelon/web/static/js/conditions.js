@@ -82,7 +82,7 @@ export function conditions(form, keep) {
     const saw = verdict?.problem || (verdict ? verdict.saw || "empty" : known.value);
     return element("div", { className: "compare" },
       element("div", { className: "row" }, mark(verdict), ...pieces, button("×", remove, { className: "gone", title: "Remove", "aria-label": "Remove the condition" })),
-      element("div", { className: "row under" }, element("span", { className: verdict?.problem ? "wait" : "value" }, saw), element("label", { className: "check push" }, again, "also when it is due")));
+      element("div", { className: "row under" }, ...(verdict?.read ? [element("span", { className: "quiet" }, `read as ${verdict.read} · the sample has`)] : []), element("span", { className: verdict?.problem ? "wait" : "value" }, saw), element("label", { className: "check push" }, again, "also when it is due")));
   }
 
   tree.replaceChildren(groupOf(group, told.verdict, "g", null));

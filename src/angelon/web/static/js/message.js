@@ -80,6 +80,9 @@ export function start(root) {
     inserts();
   } else shown.first();
   testSend(root, () => draft.now());
+  const tellsOf = root.querySelector("[data-tells-of]");
+  tellsOf.value = spec.tells_of;
+  tellsOf.addEventListener("change", () => ((spec.tells_of = tellsOf.value), draft.changed()));
 
   // What would go wrong is asked for when the writing rests.
   let looking;

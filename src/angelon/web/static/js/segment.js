@@ -25,7 +25,10 @@ export function start(root) {
       build();
       const same = mark && root.querySelector(`[data-mark="${mark}"]`);
       if (same) {
-        if (same.matches("input[type=text], input:not([type]), textarea")) same.value = value; // typed and not left yet
+        if (same.matches("input[type=text], input:not([type]), textarea") && same.value !== value) {
+          same.value = value; // typed and not left yet: what a script sets makes no change event when it is left
+          same.addEventListener("blur", () => same.dispatchEvent(new Event("change", { bubbles: true })), { once: true });
+        }
         same.focus();
       }
     } catch (error) {
