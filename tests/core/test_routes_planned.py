@@ -451,3 +451,38 @@ def test_a_sound_route_has_nothing_to_say_and_an_echo_is_a_warning():
     assert "“Received” tells the customer by email about the same event" in echo.what
     later = made.route(key="second", timing={"amount": 1, "unit": "days"})
     assert problems_of(later, setup(made.route())) == []
+
+
+# ---- no address, orders under way
+
+
+def test_without_an_address_a_send_is_held_or_skipped_as_the_route_says():
+    nobody = made.order(buyer={"name": "Jörg", "email": ""})
+    held = decided(made.route(), nobody)
+    assert (held.outcome, held.send.state) == ("held", State.HELD)
+    skipped = decided(made.route(fallback={"no_address": "skip"}), nobody)
+    assert (skipped.outcome, skipped.send.state) == ("skipped", State.SKIPPED)
+    assert skipped.reason.endswith("The route skips those.")
+    assert decided(made.route(fallback={"no_address": "skip"})).outcome == "send"
+
+
+def test_a_route_for_new_orders_leaves_those_under_way_alone():
+    """It was switched on at noon: an order placed before is under way, whatever happens to it later."""
+    route = made.route(only_new_orders=True, when=["order.updated", "order.created"])
+    around = setup(route)
+
+    def came(placed, type_="order.updated", route=route):
+        event = Event("ev", type_, "changed", "shop", made.order(placed_at=placed), NOON + dt.timedelta(hours=2))
+        reading, variables = work_out(around.sources["shop"], around, event.payload)
+        return decide(
+            event, reading, variables, ActiveRoute(route, NOON), around, Facts(), NOON + dt.timedelta(hours=2)
+        )
+
+    before, after = (NOON - dt.timedelta(hours=1)).isoformat(), (NOON + dt.timedelta(hours=1)).isoformat()
+    early = came(before)
+    assert early.outcome == "no"
+    assert "is for orders placed since" in early.reason
+    assert came(after).outcome == "send"
+    assert came("").outcome != "no", "an order that does not say when it was placed is not kept out"
+    assert came(before, "order.created").outcome == "send", "told late, it is still a new order"
+    assert came(before, route=made.route(when=["order.updated"])).outcome == "send"

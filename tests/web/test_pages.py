@@ -202,7 +202,7 @@ def test_the_bench_maps_a_field_adds_steps_and_shows_each_value(client, bench):
         ({"act": "new_variable", "name": "42"}, "starts with a letter"),
         ({"act": "new_variable", "name": "total"}, "There is a variable “total” already"),
         ({"act": "add_step", "field": "recipes.total", "do": "nosuch"}, "Choose a step"),
-        ({"act": "drop_variable", "field": "recipes.total"}, "is used by Received"),
+        ({"act": "drop_variable", "field": "recipes.total"}, "is used in Received"),
         ({"act": "dance", "field": "recipes.total"}, "nothing that can be done"),
     ],
 )

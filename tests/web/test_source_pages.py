@@ -137,8 +137,28 @@ def test_a_table_is_kept_used_and_its_faults_told(client, bench):
     bench_edit(client, act="new_variable", name="first_sku", path="$.lines[0].sku")
     page = bench_edit(client, act="add_step", field="recipes.first_sku", do="lookup", **{"p.table": "short"})
     assert "the Heron" in text(page)
-    bench_edit(client, act="drop_table", table="short")
-    assert "has no table “short”" in text(bench_edit(client, act="open", field="recipes.first_sku"))
+    refused = bench_edit(client, act="drop_table", table="short")
+    assert (refused.status_code, refused.json["detail"]) == (
+        422,
+        "The table “short” is used in Shop (the recipe of first_sku). Take the step out first.",
+    )
+    bench_edit(client, act="drop_step", field="recipes.first_sku", number="0")
+    assert bench_edit(client, act="drop_table", table="short").status_code == 200
+    assert stored(bench).lookups == {}
+
+
+def test_what_is_in_use_is_unmapped_or_deleted_only_when_it_is_said_twice_or_not_at_all(client, bench):
+    post(client)
+    page = text(bench_edit(client, act="open", field="recipes.customer_name"))
+    assert "Used in Received (email in en), Received (email in de)" in page
+    refused = bench_edit(client, act="drop_variable", field="recipes.customer_name")
+    assert "is used in Received (email in en), Received (email in de)" in refused.json["detail"]
+    asked = bench_edit(client, act="clear", field="recipes.customer_name")
+    assert asked.status_code == 422
+    assert "without a mapping those are held for orders of Shop" in asked.json["detail"]
+    assert "customer_name" in stored(bench).recipes
+    assert bench_edit(client, act="clear", field="recipes.customer_name", sure="yes").status_code == 200
+    assert "customer_name" not in stored(bench).recipes
 
 
 def test_steps_are_kept_under_a_name_and_used_again(client, bench):
@@ -152,6 +172,13 @@ def test_steps_are_kept_under_a_name_and_used_again(client, bench):
     page = bench_edit(client, act="add_step", field="recipes.b", do="run", **{"p.steps": "loud_name"})
     assert "PAID" in text(page)
     assert [s.do for s in stored(bench).shared_steps["loud_name"]] == ["strip", "upper"]
+    assert "loud_name strip · upper" in text(page)
+    refused = bench_edit(client, act="drop_steps", table="loud_name")
+    assert "The steps “loud_name” are used in Shop (the recipe of a), Shop (the recipe of b)" in refused.json["detail"]
+    for variable in ("a", "b"):
+        bench_edit(client, act="drop_step", field=f"recipes.{variable}", number="0")
+    assert bench_edit(client, act="drop_steps", table="loud_name").status_code == 200
+    assert stored(bench).shared_steps == {}
 
 
 def test_kept_steps_that_run_one_another_end_with_a_reason():

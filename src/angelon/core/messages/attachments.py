@@ -10,7 +10,6 @@ from functools import lru_cache
 from typing import Any, Literal
 
 import filetype
-from icalendar import Calendar, Event
 from pydantic import TypeAdapter
 
 from angelon.core.problems import Problem
@@ -172,6 +171,8 @@ def limit_violation(files: Sequence[File], limits: Limits) -> str:
 @lru_cache(maxsize=256)
 def calendar_entry(uid: str, on: dt.date, title: str, place: str, stamp: dt.datetime) -> bytes:
     """A whole day as iCalendar (RFC 5545, section 3.6.1). `stamp` is when it was made (aware)."""
+    from icalendar import Calendar, Event  # read where a mail has an entry only
+
     calendar = Calendar()
     calendar.add("prodid", "-//Angelon//Orders//EN")
     calendar.add("version", "2.0")

@@ -189,6 +189,17 @@ def _decided(evaluation: _RouteEvaluation, since: dt.datetime) -> Decision:
                 "The event came before the route was switched on "
                 f"({since.astimezone(context.zone):%-d %B %Y %H:%M %Z}).",
             )
+        placed = context.reading.moment("placed_at") if route.only_new_orders else None
+        if placed is not None and placed < since and event.type != "order.created":
+            return _no(
+                route,
+                [],
+                "when",
+                saw,
+                f"The order was placed on {placed.astimezone(context.zone):%-d %B %Y %H:%M}, before the route was "
+                f"switched on ({since.astimezone(context.zone):%-d %B %Y %H:%M %Z}), and it is for orders placed "
+                "since.",
+            )
         sources = context.setup.sources
         source_name = sources[event.source].name if event.source in sources else event.source
         trace = [TraceLine("when", "yes", saw)]
@@ -476,11 +487,11 @@ class _SendBuilder:
 
     def send(self) -> PlannedSend:
         self._send()
-        self._to()
+        nobody = self._to()
         self._by()
         due_at, too_late = self._timing()
         state, reason = (State.HELD, self.held[0]) if self.held else (State.SCHEDULED, "")
-        refused = ("" if self.is_fallback else self._once()) or too_late or self._guards(due_at)
+        refused = nobody or ("" if self.is_fallback else self._once()) or too_late or self._guards(due_at)
         if refused:
             state, reason = State.SKIPPED, refused
         return PlannedSend(
@@ -520,11 +531,15 @@ class _SendBuilder:
         else:
             self._yes("send", text.saw)
 
-    def _to(self) -> None:
+    def _to(self) -> str:
+        """Why the send is skipped for want of an address; empty where it is not."""
         if self.person.address:
             self._yes("to", self.person.address)
+        elif self.evaluation.route.fallback.no_address == "skip":
+            return self._no("to", "nobody", f"{self.person.why} The route skips those.")
         else:
             self._problem("to", "nobody", self.person.why)
+        return ""
 
     def _by(self) -> None:
         gateway = self.context.setup.gateways.get(self.gateway_key)

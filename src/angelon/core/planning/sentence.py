@@ -62,6 +62,8 @@ def describe_fallback(route: Route, gateways: Mapping[str, str], messages: Mappi
         made = f"if it is not out in {_minutes(other.within_minutes)}, {made}"
     if other.tell:
         made = f"{made}, then tell the {other.tell}" if made else f"tell the {other.tell}"
+    if other.no_address == "skip":
+        made = f"{made}; skip it where there is no address" if made else "skip it where there is no address"
     return made
 
 

@@ -18,7 +18,6 @@ from typing import Any, Literal
 from urllib.parse import parse_qsl, quote, urlencode, urlsplit, urlunsplit
 from zoneinfo import ZoneInfo
 
-import holidays
 import regex
 
 from angelon.core.addresses import BadPhone, phone_text, read_phone
@@ -643,6 +642,8 @@ def add_business_days(value: Day, p: dict[str, Any], context: Context) -> Day:
 
 @lru_cache(maxsize=64)
 def _holidays(country: str) -> Any:
+    import holidays  # a tenth of a second, for those who need it
+
     if not country:
         return ()
     try:

@@ -150,7 +150,7 @@ class _Filled:
     anew: bool = False
 
 
-def _filled(send: DueSend, part: Part, around: Around) -> _Filled | Held:
+def _filled(send: DueSend, part: Part, around: Around) -> _Filled | Held | Skipped:
     if has_its_values(send, part, around):
         return _Filled(send.recipient, send.recipient_name, send.values())
     if send.draft is not None:
@@ -162,7 +162,11 @@ def _filled(send: DueSend, part: Part, around: Around) -> _Filled | Held:
     if missing:
         return Held(missing[0].what)
     address, name, why = recipient_now(send, known, around)
-    return Held(why) if why else _Filled(address, name, values, anew=True)
+    if why:
+        route = around.routes.get(send.route)
+        skips = route is not None and route.fallback.no_address == "skip"
+        return Skipped(f"{why} The route skips those.") if skips else Held(why)
+    return _Filled(address, name, values, anew=True)
 
 
 def recipient_now(send: DueSend, known: EventFacts, around: Around) -> tuple[str, str, str]:

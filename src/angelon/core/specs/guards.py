@@ -45,9 +45,11 @@ class Fallback(Spec):
     """What happens when the way before gives up, or the reader has no address for it, or it is not out in time.
 
     `within_minutes` counts from when the send was due; 0 waits for as long as the gateway's retries take. `tell` is the
-    role in the shop that hears of it when no way is left.
+    role in the shop that hears of it when no way is left. `no_address` says what becomes of a send for which there is
+    no address by any way: it is held, so that somebody finds one, or skipped.
     """
 
     options: list[FallbackOption] = Field(default_factory=list, max_length=5)
     within_minutes: int = Field(0, ge=0, le=20_160)
     tell: str = Field("", max_length=100)
+    no_address: Literal["hold", "skip"] = "hold"

@@ -26,6 +26,10 @@ class Route(Spec):
     name: Name
     when: list[str] = Field(default_factory=list, max_length=30)
     """Event types; any of them."""
+    only_new_orders: bool = False
+    """Whether it speaks only for orders placed since it was switched on: not for those under way. An event
+    `order.created` always counts as a new order's.
+    """
     sources: list[Key] = Field(default_factory=list, max_length=50)
     """Keys of sources; any of them."""
     send: str = ""

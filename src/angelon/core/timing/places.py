@@ -7,7 +7,6 @@ from functools import lru_cache
 from importlib.resources import files
 from zoneinfo import ZoneInfo
 
-import holidays
 import phonenumbers
 from babel.core import get_global
 from phonenumbers import timezone as phone_zones
@@ -65,6 +64,8 @@ def zone_of(country: str, phone: str, otherwise: str) -> tuple[ZoneInfo, str]:
 
 @lru_cache(maxsize=64)
 def _days_off(country: str, year: int) -> frozenset[dt.date]:
+    import holidays  # a tenth of a second, for those who need it
+
     try:
         return frozenset(holidays.country_holidays(country, years=year))
     except NotImplementedError:

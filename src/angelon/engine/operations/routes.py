@@ -39,6 +39,7 @@ def create(work: Work, name: str, when: str = "") -> str:
         "gateway": gateways[0].key if gateways else "",
         "channel": gateways[0].channel if gateways else "email",
         "when": [when] if when in event_types.LABELS else [],
+        "only_new_orders": True,
         "sources": list(setup.sources) if len(setup.sources) == 1 else [],
     }
     work.specs.save_draft(read_spec(Route, spec))

@@ -7,12 +7,12 @@ import datetime as dt
 import secrets
 from collections.abc import Mapping
 
+from angelon.core import usage
 from angelon.core.deliveries import digest, read_delivery, without_secrets
-from angelon.core.messages.channels import compiled_part
 from angelon.core.payload.paths import BadPath, compile_path
 from angelon.core.problems import Invalid, NotFound, Problem
 from angelon.core.signatures import well_made
-from angelon.core.specs import Message, Source, Store, Variable
+from angelon.core.specs import Source, Variable
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.enrichment import Enrichment
 from angelon.core.specs.keys import key_of
@@ -21,6 +21,7 @@ from angelon.db import specs
 from angelon.db.records import NewDelivery, NewEvent
 from angelon.db.tables import SourceRow
 from angelon.engine.unit import Work, found
+from angelon.engine.usage import among
 
 LONGEST_OVERLAP = 24 * 30
 """Hours that an old secret may stay valid for."""
@@ -153,20 +154,28 @@ def change_variable(work: Work, name: str, changes: Mapping[str, object], expect
 
 
 def delete_variable(work: Work, name: str) -> None:
-    """With every source's recipe for it. Raises Invalid where a published message uses it."""
-    using = [one.name for one in work.live.setup.messages.values() if name in names_used(one, work.live.setup.store)]
-    if using:
-        raise Invalid([Problem("", f"“{name}” is used by {', '.join(using)}.", "Take it out of the text first.")])
+    """With every source's recipe for it. Raises Invalid where anything uses it, live or as a draft."""
+    uses = usage.of_name(name, among(work.session, work.live))
+    if uses:
+        raise Invalid([Problem("", f"“{name}” is used in {usage.listed(uses)}.", "Take it out there first.")])
     work.specs.delete_variable(name)
 
 
-def names_used(message: Message, store: Store) -> set[str]:
-    """The variables that any text of a message uses; a text that can't be compiled uses none."""
-    names: set[str] = set()
-    for channel in message.channels():
-        for locale in message.variants(channel):
-            try:
-                names |= compiled_part(message, channel, locale, store).names
-            except Invalid:
-                continue
-    return names
+def delete_table(work: Work, key: str, name: str) -> None:
+    """Takes a source's table away. Raises Invalid where a recipe looks into it."""
+    source = current(work, key)
+    uses = usage.of_table(name, source)
+    if uses:
+        raise Invalid([Problem("", f"The table “{name}” is used in {usage.listed(uses)}.", "Take the step out first.")])
+    left = {table: rows for table, rows in source.lookups.items() if table != name}
+    work.specs.save(source.model_copy(update={"lookups": left}))
+
+
+def delete_kept_steps(work: Work, key: str, name: str) -> None:
+    """Takes steps that a source keeps under a name away. Raises Invalid where a recipe runs them."""
+    source = current(work, key)
+    uses = usage.of_kept_steps(name, source)
+    if uses:
+        raise Invalid([Problem("", f"The steps “{name}” are used in {usage.listed(uses)}.", "Take them out first.")])
+    left = {kept: steps for kept, steps in source.shared_steps.items() if kept != name}
+    work.specs.save(source.model_copy(update={"shared_steps": left}))

@@ -15,7 +15,9 @@ from angelon.core.problems import Conflict, Invalid, NotFound, Problem
 from angelon.core.specs import Gateway, Message, Variable
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.keys import key_of
+from angelon.core.specs.source import READING
 from angelon.core.specs.stored import upgraded
+from angelon.core.specs.variable import Type
 from angelon.core.templates import BadTemplate
 from angelon.core.values import regional, show
 from angelon.db import reviews, sends, specs
@@ -196,16 +198,30 @@ def _variables(sample: sample_events.SampleEvent) -> list[dict[str, Any]]:
                 "required": variable.required,
             }
         )
-    listed.append(
+    return [*listed, *_order_fields(sample, locale)]
+
+
+def _order_fields(sample: sample_events.SampleEvent, locale: str) -> list[dict[str, Any]]:
+    """The parts of the order that a source maps, with their values for the sample event; `order.lines` and
+    `order.parcels` are written by blocks and loops.
+    """
+    mapped = {part for source in live().setup.sources.values() for part in source.reading}
+    order = sample.reading.order() if sample.reading else {}
+    return [
         {
-            "name": "order.number",
-            "type": "text",
-            "value": sample.number,
-            "about": "the customer-facing number, as the source reads it",
+            "name": f"order.{part}",
+            "type": type_.value,
+            "value": show(order.get(part), locale)[:80],
+            "about": about,
             "required": False,
         }
-    )
-    return listed
+        for part, (type_, about) in READING.items()
+        if (part in mapped or part == "number") and type_ is not Type.LIST and part not in _NOT_SHOWN
+    ]
+
+
+_NOT_SHOWN = frozenset({"reference", "changed_at", "customer_id", "currency"})
+"""Parts that no customer reads."""
 
 
 @pages.post("/<key>/draft")

@@ -21,6 +21,8 @@ def changes_from(form: Any) -> dict[str, Any]:
             spec[part] = form.getlist(part)
     if form.get("own_type", "").strip():
         spec["when"] = [*spec.get("when", []), form["own_type"].strip()]
+    if "when.there" in form:
+        spec["only_new_orders"] = bool(form.get("only_new_orders"))
     if "once_days" in form:
         spec["once_days"] = form["once_days"] or 0
     if "timing.there" in form:
@@ -85,6 +87,7 @@ def _fallback(form: Any) -> dict[str, Any]:
         "options": options,
         "within_minutes": form.get("fallback.within") or 0,
         "tell": form.get("fallback.tell", ""),
+        "no_address": form.get("fallback.no_address") or "hold",
     }
 
 

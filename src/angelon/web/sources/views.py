@@ -27,12 +27,13 @@ from flask import (
 )
 from sqlmodel import Session
 
-from angelon.core import event_types
+from angelon.core import event_types, usage
 from angelon.core.deliveries import without_secrets
 from angelon.core.numbers import decimal_sign
 from angelon.core.payload.body import NotReadable
 from angelon.core.payload.redact import BLOT, redacted, secret
 from angelon.core.problems import Invalid, NotFound, Problem
+from angelon.core.recipes.evaluate import label
 from angelon.core.recipes.steps import STEPS
 from angelon.core.shape import Shape, compare
 from angelon.core.specs import Source
@@ -46,6 +47,7 @@ from angelon.db.tables import DeliveryRow, EventRow, SourceRow
 from angelon.engine.intake import KEPT_BODY
 from angelon.engine.operations import events as event_operations
 from angelon.engine.operations import sources as operations
+from angelon.engine.usage import among
 from angelon.web import sample_event as sample_events
 from angelon.web.conflicts import edits_seen
 from angelon.web.forms import CODE, TEXT, WORDS, Spelling, filled, pairs
@@ -412,8 +414,10 @@ def _mapping(source: Source, source_id: int, opened: str) -> dict[str, Any]:
         "source": source,
         "sample": sample,
         "mapping": laid,
+        "used": _used(opened),
         "types": [t.value for t in Type],
         "column": mapping.column,
+        "step_label": label,
         "locale": locale,
         "address": address(source.key),
         "latest": events.recent(session(), source_id, 1),
@@ -449,9 +453,23 @@ def edit(key: str) -> Any:
         elif act == "take_sure":
             source = _take_sure(source, source_id)
             opened = ""
-        elif act in ("set_table", "drop_table"):
-            source = _table(source, act, given)
+        elif act == "set_table":
+            source = _table(source, given)
             _save(source)
+        elif act in ("drop_table", "drop_steps"):
+            drop = operations.delete_table if act == "drop_table" else operations.delete_kept_steps
+            with work() as unit:
+                drop(unit, key, given.get("table", ""))
+            source = live().setup.sources[key]
+        elif act in ("clear", "drop_path") and given.get("sure") != "yes" and _last_path(source, field_id):
+            used = _used(field_id)
+            if used:
+                raise mapping.InvalidEdit(
+                    f"{field_id.partition('.')[2]} is used in {usage.listed(used)}: without a mapping those are held "
+                    f"for orders of {source.name}. Click once more to do it all the same."
+                )
+            source = mapping.edit(source, field_id, act, given)
+            _save(read_spec(Source, source.model_dump(mode="json")))
         elif act != "open":
             source = mapping.edit(source, field_id, act, given)
             _save(read_spec(Source, source.model_dump(mode="json")))
@@ -482,23 +500,34 @@ def _take_sure(source: Source, source_id: int) -> Source:
     return source
 
 
-def _table(source: Source, act: str, given: dict[str, str]) -> Source:
-    """Keeps or drops a small table for the step lookup: a line a row, `what = what to use`."""
+def _last_path(source: Source, field_id: str) -> bool:
+    """Whether a field is mapped by one path alone, so that nothing is left when that goes."""
+    kind, _, name = field_id.partition(".")
+    recipe = getattr(source, kind, {}).get(name)
+    return recipe is not None and not recipe.or_paths
+
+
+def _used(field_id: str) -> list[usage.Use]:
+    """Where a variable, or a part of the order, is used."""
+    kind, _, name = field_id.partition(".")
+    if kind not in ("recipes", "reading"):
+        return []
+    return usage.of_name(name if kind == "recipes" else f"order.{name}", among(session(), live()))
+
+
+def _table(source: Source, given: dict[str, str]) -> Source:
+    """Keeps a small table for the step lookup: a line a row, `what = what to use`."""
     name = key_of(given.get("table", ""), "_")
     if not name or not name[0].isalpha():
         raise mapping.InvalidEdit("Give the table a name that starts with a letter, such as short_names.")
-    tables = {key: dict(rows) for key, rows in source.lookups.items()}
-    if act == "drop_table":
-        tables.pop(name, None)
-    else:
-        rows = {}
-        for number, line in enumerate(given.get("rows", "").splitlines(), 1):
-            if line.strip():
-                what, equals, use = line.partition("=")
-                if not equals or not what.strip():
-                    raise mapping.InvalidEdit(f"Line {number} of the table is no row: write it as HER-180 = the Heron.")
-                rows[what.strip()] = use.strip()
-        tables[name] = rows
+    rows = {}
+    for number, line in enumerate(given.get("rows", "").splitlines(), 1):
+        if line.strip():
+            what, equals, use = line.partition("=")
+            if not equals or not what.strip():
+                raise mapping.InvalidEdit(f"Line {number} of the table is no row: write it as HER-180 = the Heron.")
+            rows[what.strip()] = use.strip()
+    tables = {key: dict(table) for key, table in source.lookups.items()} | {name: rows}
     return read_spec(Source, {**source.model_dump(mode="json"), "lookups": tables})
 
 

@@ -1,0 +1,34 @@
+"""What may use a thing of a store's set-up: everything that is live, and every draft."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlmodel import Session, col, select
+
+from angelon.core import usage
+from angelon.core.specs import Message, Route
+from angelon.core.specs.stored import from_stored
+from angelon.db.live_setup import LiveSetup
+from angelon.db.tables import MessageRow, RouteRow
+
+
+def among(session: Session, live: LiveSetup) -> usage.Specs:
+    """Live specs and drafts, in two queries. A draft that can't be read uses nothing."""
+    setup = live.setup
+    return usage.Specs(
+        (*setup.messages.values(), *_drafts(session, live.store_id, MessageRow, Message)),
+        (*(active.route for active in setup.routes), *_drafts(session, live.store_id, RouteRow, Route)),
+        tuple(setup.sources.values()),
+        setup.store,
+    )
+
+
+def _drafts(session: Session, store_id: int, table: Any, kind: Any) -> list[Any]:
+    found = []
+    for data in session.exec(select(table.draft).where(table.store_id == store_id, col(table.draft).is_not(None))):
+        try:
+            found.append(from_stored(kind, data))
+        except ValueError:
+            continue
+    return found
