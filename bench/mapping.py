@@ -79,15 +79,31 @@ def mapping(rounds: int = 200) -> list[Row]:
 
 
 def guesses() -> list[Row]:
-    from tests.shapes import CASES, first_right
+    """How many parts rank first right: on shapes that the words and rules were worked out with, and on shapes held out
+    from that, written before and after it.
+    """
+    from tests.shapes import CASES, first_right, value_cases, values_right
 
     right, total, _ = first_right()
-    return [
+    rows = [
         Row(
-            "parts of the reading guessed right at first",
+            "parts of the reading guessed right at first, shapes tuned for",
             right / total,
             "ratio",
             ">= 0.85",
             {"parts": total, "shapes": len(CASES)},
         )
     ]
+    for which in ("before", "after"):
+        cases = value_cases(which)
+        right, total, _, surely_wrong = values_right(cases)
+        rows.append(
+            Row(
+                f"parts guessed right at first, shapes held out, written {which}",
+                right / total,
+                "ratio",
+                ">= 0.9",
+                {"parts": total, "shapes": len(cases), "sure and wrong": len(surely_wrong)},
+            )
+        )
+    return rows

@@ -11,6 +11,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+import yaml
+
 from angelon.cli.files import read_request
 from angelon.core.payload.body import parse_body
 
@@ -315,3 +317,39 @@ def first_right() -> tuple[int, int, list[str]]:
                     + (f" ({found[part][0].score})" if found[part] else "")
                 )
     return right, total, wrong
+
+
+@dataclass(frozen=True)
+class ValueCase:
+    """A payload with the value of each part, as it stands in it."""
+
+    name: str
+    payload: Any
+    expected: dict[str, Any]
+
+
+def value_cases(which: str) -> list[ValueCase]:
+    """Shapes of `payloads/heldout` by their file's name: `before` and `after` the guesses were worked out, `looked_at`
+    since.
+    """
+    data = yaml.safe_load((PAYLOADS / "heldout" / f"{which}.yaml").read_text())
+    return [ValueCase(one["name"], one["payload"], one["expected"]) for one in data]
+
+
+def values_right(cases: list[ValueCase]) -> tuple[int, int, list[str], list[str]]:
+    """How many parts have the right value first, of how many; those that have not; those that are sure and wrong."""
+    from angelon.core.suggestions import suggest, sure
+
+    right, total, wrong, surely_wrong = 0, 0, [], []
+    for case in cases:
+        found = suggest([case.payload])
+        for part, value in case.expected.items():
+            total += 1
+            first = found[part][0] if found[part] else None
+            if first is not None and str(first.value) == str(value):
+                right += 1
+                continue
+            wrong.append(f"{case.name}: {part} is {value}, first was {first and first.value}")
+            if sure(found[part]):
+                surely_wrong.append(wrong[-1])
+    return right, total, wrong, surely_wrong

@@ -121,6 +121,18 @@ def test_a_locale_falls_back_step_by_step():
     assert made.message(email={}).locale_for("email", "en") is None
 
 
+def test_a_reader_abroad_gets_the_text_of_their_country():
+    english = made.message().email["en"]
+    message = made.message(email={"en": english, "en-AU": english.model_copy(update={"subject": "G’day"})})
+    around = made.setup(messages={"received": message}, routes=[ActiveRoute(made.route(), LONG_AGO)])
+    for country, locale in (("AU", "en-AU"), ("IE", "en"), ("", "en")):
+        payload = made.order(language="en", buyer={"name": "Jo", "email": "jo@example.org", "country": country})
+        reading, variables = work_out(around.sources["shop"], around, payload)
+        event = Event("ev", "order.created", "placed", "shop", payload, NOON)
+        (decision,) = plan(event, reading, variables, around, Facts(), NOON)
+        assert decision.send.locale == locale
+
+
 def test_the_reading_tells_internal_reference_from_customer_facing_number():
     setup = made.setup()
     reading, _ = work_out(setup.sources["shop"], setup, made.order())

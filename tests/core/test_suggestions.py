@@ -8,15 +8,63 @@ from angelon.core.payload.paths import compile_path
 from angelon.core.recipes.evaluate import as_variable
 from angelon.core.specs.source import READING
 from angelon.core.specs.variable import Type, Variable
-from angelon.core.suggestions import suggest, suggest_item, suggest_variable, sure, words
+from angelon.core.suggestions import orders_in, suggest, suggest_item, suggest_variable, sure, words
 from tests import made
-from tests.shapes import CASES, first_right
+from tests.shapes import CASES, first_right, value_cases, values_right
 
 
 def test_at_least_85_of_100_parts_rank_first_right():
     assert len(CASES) >= 8
     right, total, wrong = first_right()
     assert right / total >= 0.85, "\n".join(wrong)
+
+
+@pytest.mark.parametrize(("which", "least"), [("before", 0.95), ("looked_at", 0.95), ("after", 0.9)])
+def test_shapes_that_nobody_tuned_for_are_read_too_and_what_is_sure_of_them_is_right(which, least):
+    right, total, wrong, surely_wrong = values_right(value_cases(which))
+    assert surely_wrong == []
+    assert total > 55
+    assert right / total >= least, "\n".join(wrong)
+
+
+def test_a_list_of_orders_is_told_from_an_order_with_a_list():
+    batch = [{"number": f"N-{n}", "email": f"p{n}@example.com", "total": "10.00", "status": "open"} for n in range(3)]
+    assert orders_in([batch]) == "$"
+    assert orders_in([{"orders": batch, "page": 1}]) == "$.orders"
+    assert orders_in([{"data": {"orders": batch}}]) == "$.data.orders"
+    assert orders_in([made.order()]) is None
+    assert orders_in([{"doc": [{"code": "NO", "value": "7"}, {"code": "TOTAL", "value": "1.00"}]}]) is None
+    assert all(sure(ranked) is None for ranked in suggest([batch]).values()), "split, its paths are others"
+
+
+def test_a_field_is_sure_for_one_part_only():
+    for case in (*CASES, *value_cases("before"), *value_cases("after")):
+        found = suggest([case.payload])
+        taken = [
+            str(first.recipe.model_dump())
+            for part, ranked in found.items()
+            if part not in ("number", "reference") and (first := sure(ranked))
+        ]
+        assert len(taken) == len(set(taken)), case.name
+
+
+def test_a_link_comes_from_a_field_that_holds_one():
+    samples = [{"order": {"pay_link_id": "77", "pay_url": "https://pay.example/77"}}]
+    guesses = suggest_variable(Variable(name="pay_link"), samples, suggest(samples))
+    assert [guess.path for guess in guesses] == ["$.order.pay_url"]
+
+
+def test_minor_units_become_an_amount():
+    payload = {"order": {"no": "A-1", "price": {"minor": 15990, "ccy": "SEK"}}}
+    guess = suggest([payload])["total"][0]
+    made_amount = as_variable(payload, guess.recipe, Type.MONEY).value
+    assert (str(made_amount.amount), made_amount.currency) == ("159.90", "SEK")
+
+
+def test_json_in_a_text_is_read():
+    payload = {"BODY": '{"KLIENT": {"EMAIL": "zofia@example.pl"}}'}
+    guess = suggest([payload])["email"][0]
+    assert as_variable(payload, guess.recipe, Type.EMAIL).value == "zofia@example.pl"
 
 
 @pytest.mark.parametrize("case", CASES, ids=lambda c: c.name)

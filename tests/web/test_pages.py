@@ -130,6 +130,15 @@ def test_a_source_is_made_connected_and_its_names_mapped(client, bench):
     assert post(client, key="harbour-shop").status_code == 202
     assert post(client, made.body(id=3), key="harbour-shop", **{"Store-Event": "moved"}).status_code == 202
     assert "moved" in text(client.get("/sources/harbour-shop/connect"))
+    bench.plan()
+    said = client.post(
+        "/sources/harbour-shop/names",
+        data={"theirs": "moved", "ours": "order.created", "own_kind": "van.moved"},
+        follow_redirects=True,
+    )
+    assert "1 kept deliveries are read so; nobody was written to about them" in text(said)
+    assert bench.rows("SELECT type, planned_at IS NOT NULL FROM event WHERE name = 'moved'") == [("van.moved", 1)]
+    assert "van.moved" in text(client.get("/routes/received")), "a route can wait for it"
     client.post("/sources/harbour-shop/names", data={"theirs": "moved", "ours": "order.updated"})
     with bench.database.reading() as session:
         assert specs.by_key(session, SourceRow, bench.store_id, "harbour-shop").spec["event_names"] == {

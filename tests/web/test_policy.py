@@ -40,3 +40,12 @@ def test_templates_carry_no_styles_or_handlers_of_their_own_and_end_at_120_colum
             where = f"{file.name}:{number}"
             assert len(line) <= 120, where
             assert not re.search(r"\bstyle=\"|<style|\bon\w+=\"|srcdoc|javascript:", line), where
+
+
+def test_scripts_styles_and_data_end_at_120_columns_too():
+    root = Path(angelon.__file__).parent
+    files = [file for end in ("js", "css", "yaml") for file in root.rglob(f"*.{end}") if "vendor" not in file.parts]
+    assert len(files) > 35
+    for file in files:
+        for number, line in enumerate(file.read_text().splitlines(), 1):
+            assert len(line) <= 120, f"{file.name}:{number}"

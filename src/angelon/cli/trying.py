@@ -190,6 +190,7 @@ def suggest(file: Path, as_json: bool) -> None:
     from angelon.cli.files import read_request
     from angelon.core.deliveries import cloud_event
     from angelon.core.payload.body import NotReadable, parse_body
+    from angelon.core.suggestions import orders_in, sure
     from angelon.core.suggestions import suggest as guess
 
     request = read_request(file)
@@ -207,6 +208,7 @@ def suggest(file: Path, as_json: bool) -> None:
                     "value": s.value,
                     "score": s.score,
                     "reason": s.reason,
+                    "sure": s is sure(ranked),
                 }
                 for s in ranked
             ]
@@ -214,10 +216,16 @@ def suggest(file: Path, as_json: bool) -> None:
         }
         click.echo(json.dumps(told, ensure_ascii=False, indent=2))
         return
+    several = orders_in([payload])
+    if several is not None:
+        click.echo(f"It holds a list of orders, at {several}. Set that on the source's page, under Connect, More.")
     for part, ranked in found.items():
         first = ranked[0] if ranked else None
+        known = "sure" if sure(ranked) else "    "
         click.echo(
-            f"{part:12} {first.path:40} {first.score:.2f}  {first.reason}" if first else f"{part:12} nothing found"
+            f"{part:12} {known} {first.path:40} {first.score:.2f}  {first.reason}"
+            if first
+            else f"{part:12} nothing found"
         )
 
 

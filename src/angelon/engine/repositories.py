@@ -179,6 +179,10 @@ class Events:
         """Keeps a payload that was not delivered: read like one, and never planned."""
         events.add_sample(self._work.connection, delivery)
 
+    def give_meaning(self, source_id: int, name: str, type_: str) -> int:
+        """Gives the kept events of a name that meant nothing so far a type; says how many. Nobody is written to."""
+        return events.give_meaning(self._work.connection, source_id, name, type_)
+
     def new_id(self, prefix: str, now: dt.datetime | None = None) -> str:
         return self._work.clock.new_id(prefix, now or self._work.now)
 

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from flask import abort, current_app, g
 from sqlmodel import Session
 
+from angelon.core import event_types
 from angelon.db import specs
 from angelon.db.database import Database
 from angelon.db.live_setup import LiveSetup
@@ -113,6 +114,16 @@ def routes() -> list[StoredRoute]:
         g.routes = specs.routes(session(), store_id())
     found: list[StoredRoute] = g.routes
     return found
+
+
+def kinds_of_events() -> dict[str, str]:
+    """Every kind of event with what people call it: those that are known to all, then the store's own."""
+    own = {
+        type_
+        for source in live().setup.sources.values()
+        for type_ in (*source.event_names.values(), *source.statuses.values())
+    }
+    return event_types.LABELS | {type_: event_types.label(type_) for type_ in sorted(own - event_types.LABELS.keys())}
 
 
 def messages() -> list[StoredMessage]:

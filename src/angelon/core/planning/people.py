@@ -11,7 +11,7 @@ from angelon.core.planning.inputs import Facts, Setup
 from angelon.core.reading import Reading
 from angelon.core.specs.recipients import Recipient
 from angelon.core.timing.places import language_of
-from angelon.core.values import show
+from angelon.core.values import regional, show
 
 
 class Person(NamedTuple):
@@ -91,13 +91,13 @@ def _address(recipient: Recipient, text: str, channel: str, locale: str) -> Pers
 
 
 def locale_of_reader(reading: Reading, facts: Facts, setup: Setup) -> str:
-    """The language a customer is spoken to in: the order's, else the one they are known by, else their country's where
-    the shop speaks it, else the shop's.
+    """The language a customer is spoken to in, as their country has it (`en-AU`): the order's, else the one they are
+    known by, else their country's where the shop speaks it, else the shop's.
     """
     label = reading.text("language") or (facts.contact.language if facts.contact else "")
-    if label:
-        return label
     country = reading.text("country")
+    if label:
+        return regional(label, country)
     spoken = {tag.partition("-")[0]: tag for tag in (*setup.store.locales, setup.store.locale)}
     return spoken.get(language_of(country), setup.store.locale) if country else setup.store.locale
 

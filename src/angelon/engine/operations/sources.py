@@ -61,13 +61,18 @@ def save(work: Work, source: Source, expected: int | None = None) -> None:
     if problems:
         raise Invalid(problems)
     work.specs.save(source, expected)
+    for name, type_ in source.event_names.items():
+        work.events.give_meaning(work.live.source_ids[source.key], name, type_)
 
 
-def name_event(work: Work, key: str, theirs: str, ours: str) -> None:
-    """Says what one of the store's names means; events that came under it before stay as they are. Raises Invalid."""
+def name_event(work: Work, key: str, theirs: str, ours: str) -> int:
+    """Says what one of the store's names means, and reads the kept events of that name so; gives how many. Nobody is
+    written to about them. Raises Invalid.
+    """
     source = current(work, key)
     names = {**source.event_names, theirs: ours}
     work.specs.save(read_spec(Source, {**source.model_dump(mode="json"), "event_names": names}))
+    return work.events.give_meaning(work.live.source_ids[key], theirs, ours)
 
 
 def rotate_secret(work: Work, key: str, text: str, overlap_hours: int) -> None:

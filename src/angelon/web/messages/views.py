@@ -6,7 +6,6 @@ from typing import Any
 
 from flask import Blueprint, Response, abort, flash, jsonify, redirect, render_template, request, url_for
 
-from angelon.core import event_types
 from angelon.core.messages.blocks import Tokens
 from angelon.core.messages.channels import CHANNEL_LABELS, CHANNELS, compiled_part
 from angelon.core.messages.cleaning import cleaned
@@ -30,7 +29,7 @@ from angelon.web import sample_event as sample_events
 from angelon.web.messages import comparing, starters
 from angelon.web.messages.preview import Preview, edit_location, preview
 from angelon.web.numbers import whole
-from angelon.web.services import live, messages, read_anew, routes, services, session, store_id, work
+from angelon.web.services import kinds_of_events, live, messages, read_anew, routes, services, session, store_id, work
 
 pages = Blueprint("messages", __name__, url_prefix="/messages", template_folder="templates")
 
@@ -94,7 +93,9 @@ def edit(key: str) -> Any:
     channel = request.args.get("channel", "")
     if channel not in CHANNELS:
         channel = (message.channels() or ["email"])[0]
-    wanted = request.args.get("locale") or (sample.reading.text("language") if sample.reading else "")
+    wanted = request.args.get("locale") or (
+        regional(sample.reading.text("language"), sample.reading.text("country")) if sample.reading else ""
+    )
     locale = message.locale_for(channel, wanted) or message.locale
     samples = _samples(key)
     shop = live().setup.store
@@ -117,7 +118,7 @@ def edit(key: str) -> Any:
         library=_library(),
         expected=[tag for tag in [shop.locale, *shop.locales] if tag not in message.variants(channel)],
         team=shop.team,
-        types=event_types.LABELS,
+        types=kinds_of_events(),
         gateways=[gateway for gateway in live().setup.gateways.values() if gateway.channel == channel],
         review=_review(message, row, locale) if channel == "chat" else None,
     )

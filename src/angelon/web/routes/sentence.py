@@ -7,7 +7,6 @@ from typing import Any
 
 from flask import g
 
-from angelon.core import event_types
 from angelon.core.conditions.evaluate import describe_group
 from angelon.core.messages.channels import CHANNELS, compiled_part
 from angelon.core.planning.context import PlanningContext
@@ -28,7 +27,7 @@ from angelon.db.sends import Filter
 from angelon.db.specs import StoredRoute
 from angelon.engine.operations import routes as operations
 from angelon.web import sample_event as sample_events
-from angelon.web.services import live, names, session, store_id
+from angelon.web.services import kinds_of_events, live, names, session, store_id
 from angelon.web.sources.mapping import drifting
 
 
@@ -56,7 +55,7 @@ def page(row: StoredRoute) -> dict[str, Any]:
         "names": called,
         "total": sum(total.values()),
         "shown": [(send, rendered(send, live())) for send in decision.sends] if decision else [],
-        "types": event_types.LABELS,
+        "types": kinds_of_events(),
         "by_part": by_part(decision.trace) if decision else {},
         "conditions": conditions(route.only_if, sample, route),
         "dates": [name for name, variable in setup.variables.items() if variable.type.value == "date"],

@@ -16,7 +16,7 @@ from angelon.core.shape import Drift, Shape, drift
 from angelon.core.specs.keys import key_of
 from angelon.core.specs.source import LINE_PARTS, PARCEL_PARTS, READING, Source
 from angelon.core.specs.variable import Recipe, Step, Type, Variable
-from angelon.core.suggestions import Suggestion, suggest, suggest_item, suggest_variable, sure
+from angelon.core.suggestions import Suggestion, orders_in, suggest, suggest_item, suggest_variable, sure
 from angelon.core.values import Value, show
 from angelon.web.sample_event import SampleEvent
 
@@ -62,6 +62,8 @@ class MappingPage:
     """Rows whose suggestion is sure."""
     across: Across | None = None
     steps: list[StepKind] = field(default_factory=list)
+    several: str | None = None
+    """The path of the list of orders that each delivery holds, where they are not read one by one yet."""
 
     @property
     def drifting(self) -> list[Row]:
@@ -139,6 +141,7 @@ def lay_out(
         rows.append(row)
     page = MappingPage(tree[:TREE_LIMIT], max(0, len(tree) - TREE_LIMIT), reading, rows)
     page.open = opened
+    page.several = orders_in(payloads) if not source.orders_at else None
     for kind, part, names in (("line", "lines", LINE_PARTS), ("parcel", "parcels", PARCEL_PARTS)):
         setattr(page, kind, _inner(source, kind, part, names, sample, locale))
     everything = [*reading, *rows, *page.line, *page.parcel]

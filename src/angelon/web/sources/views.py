@@ -52,7 +52,7 @@ from angelon.web import sample_event as sample_events
 from angelon.web.conflicts import edits_seen
 from angelon.web.forms import CODE, TEXT, WORDS, Spelling, filled, pairs
 from angelon.web.numbers import whole
-from angelon.web.services import live, services, session, store_id, work
+from angelon.web.services import kinds_of_events, live, services, session, store_id, work
 from angelon.web.sources import look_ups, mapping
 
 pages = Blueprint("sources", __name__, url_prefix="/sources", template_folder="templates")
@@ -155,7 +155,7 @@ def _connect_page(
         unnamed=events.unnamed(session(), source_id),
         problems=problems,
         spec=spec,
-        types=event_types.LABELS,
+        types=kinds_of_events(),
         latest=events.recent(session(), source_id, 1),
         unmapped_statuses=[(status, "") for status in statuses],
         observed=_observed(shapes.of_source(session(), source_id).values()),
@@ -186,7 +186,7 @@ def save_connect(key: str) -> Any:
     for locator in ("event_name", "delivery_id"):
         text = form.get(f"{locator}.text", "").strip()
         spec[locator] = {form.get(f"{locator}.kind", "path"): text} if text else {}
-    spec["event_names"] = pairs(form, "theirs", "ours")
+    spec["event_names"] = pairs(form, "theirs", "ours") | pairs(form, "theirs_own", "own_kind")
     if "status" in form:
         spec["statuses"] = pairs(form, "status", "status_means")
     if "challenge.method" in form and not form["challenge.method"]:
@@ -206,17 +206,19 @@ def save_connect(key: str) -> Any:
 
 @pages.post("/<key>/names")
 def name_event(key: str) -> Any:
-    """Says what one of the store's names means; events that came under it before are left as they were."""
-    theirs, ours = request.form.get("theirs", "").strip(), request.form.get("ours", "").strip()
+    """Says what one of the store's names means: a kind that is known, or one of its own."""
+    theirs = request.form.get("theirs", "").strip()
+    ours = request.form.get("own_kind", "").strip() or request.form.get("ours", "").strip()
     try:
         with work() as unit:
-            operations.name_event(unit, key, theirs, ours)
+            kept = operations.name_event(unit, key, theirs, ours)
     except NotFound:
         raise
     except Invalid as error:
         flash(str(error.problems[0]), "bad")
         return redirect(url_for(".connect", key=key))
-    flash(f"“{theirs}” now means {event_types.label(ours)}.", "good")
+    read = f" {kept:,} kept deliveries are read so; nobody was written to about them." if kept else ""
+    flash(f"“{theirs}” now means {event_types.label(ours)}.{read}", "good")
     return redirect(url_for(".connect", key=key))
 
 
@@ -529,6 +531,20 @@ def _table(source: Source, given: dict[str, str]) -> Source:
             rows[what.strip()] = use.strip()
     tables = {key: dict(table) for key, table in source.lookups.items()} | {name: rows}
     return read_spec(Source, {**source.model_dump(mode="json"), "lookups": tables})
+
+
+@pages.post("/<key>/split")
+def split_orders(key: str) -> Any:
+    """Has each order of a delivery's list read by itself."""
+    source, _ = _source(key)
+    at = request.form.get("at", "")
+    try:
+        _save(read_spec(Source, source.model_dump(mode="json") | {"orders_at": at}))
+    except Invalid as error:
+        flash(str(error.problems[0]), "bad")
+    else:
+        flash(f"Each order at {at} is an event of its own from now on.", "good")
+    return redirect(url_for(".read", key=key))
 
 
 @pages.post("/<key>/sample")

@@ -15,7 +15,8 @@ export function keys() {
       }
       return;
     }
-    if (event.ctrlKey || event.metaKey || event.altKey || typing(event.target) || document.querySelector("dialog[open]")) return;
+    if (event.ctrlKey || event.metaKey || event.altKey || typing(event.target)
+      || document.querySelector("dialog[open]")) return;
     const act = {
       "/": () => document.querySelector("[data-find]")?.focus(),
       "?": () => help?.showModal(),

@@ -11,7 +11,8 @@ export function start(root) {
   form.addEventListener("input", () => look());
   form.addEventListener("change", () => look());
   const frames = [...root.querySelectorAll("[data-sheet]")];
-  const fit = () => frames.forEach((frame) => (frame.style.transform = `scale(${frame.parentElement.clientWidth / 640})`));
+  const fit = () => frames.forEach((frame) =>
+    (frame.style.transform = `scale(${frame.parentElement.clientWidth / 640})`));
   new ResizeObserver(fit).observe(root);
   fit();
 
@@ -24,16 +25,19 @@ export function start(root) {
       told = await post(root.dataset.seen, body, { signal });
     } catch (error) {
       if (error.name === "AbortError") throw error;
-      judged.replaceChildren(Object.assign(document.createElement("span"), { className: "bad", textContent: error.message }));
+      judged.replaceChildren(Object.assign(document.createElement("span"),
+        { className: "bad", textContent: error.message }));
       return;
     }
     if (told.problems.length) {
-      judged.replaceChildren(Object.assign(document.createElement("span"), { className: "bad", textContent: told.problems.map((p) => `${p.what} ${p.mend}`).join(" ") }));
+      judged.replaceChildren(Object.assign(document.createElement("span"),
+        { className: "bad", textContent: told.problems.map((p) => `${p.what} ${p.mend}`).join(" ") }));
       return;
     }
     const { paper, button, enough } = told.judged;
     judged.replaceChildren(
-      Object.assign(document.createElement("span"), { className: paper >= enough ? "good" : "wait", textContent: `Contrast on paper ${paper}, in a button ${button}` }),
+      Object.assign(document.createElement("span"), { className: paper >= enough ? "good" : "wait",
+        textContent: `Contrast on paper ${paper}, in a button ${button}` }),
       Object.assign(document.createElement("span"), { className: "quiet", textContent: `; ${enough} is needed.` }),
     );
     for (const frame of frames) {

@@ -1,4 +1,5 @@
-// The mapping: choosing a variable lights its fields; choosing a field offers it to the variable in hand. Threads between.
+// The mapping: choosing a variable lights its fields; choosing a field offers it to the variable in hand. Threads
+// between.
 import { post } from "./request.js";
 import { say } from "./toast.js";
 
@@ -7,7 +8,8 @@ export function start(root) {
   const inHand = () => root.querySelector(".var.open");
 
   let before = Promise.resolve(true);
-  const send = (form) => (before = before.then(() => sent(form))); // one after the other: an answer never overtakes a later one
+  const send = (form) => (before = before.then(() => sent(form)));
+    // one after the other: an answer never overtakes a later one
 
   async function sent(form) {
     const keep = root.querySelector("[data-fields]")?.scrollTop ?? 0;
@@ -102,7 +104,8 @@ export function start(root) {
   }
 
   function light(places) {
-    for (const field of root.querySelectorAll("[data-path]")) field.classList.toggle("lit", places.includes(field.dataset.path));
+    for (const field of root.querySelectorAll("[data-path]")) field.classList.toggle("lit",
+      places.includes(field.dataset.path));
   }
 
   function showLit() {

@@ -1,4 +1,5 @@
-// The message editor: one text, in one channel and language; the draft keeps itself, and the preview is of the text as it stands.
+// The message editor: one text, in one channel and language; the draft keeps itself, and the preview is of the text as
+// it stands.
 import { chat } from "./message/chat.js";
 import { email } from "./message/email.js";
 import { field } from "./message/field.js";
@@ -67,10 +68,12 @@ export function start(root) {
 
   function paint(now) {
     if (!now) return;
-    if (!now.made && [...fields.values()].some((made) => made.choosing)) return; // half of a variable, while it is being chosen
+    if (!now.made && [...fields.values()].some((made) => made.choosing)) return;
+      // half of a variable, while it is being chosen
     shown.paint(now);
     const here = `${channel}.${locale}.`;
-    for (const [place, made] of fields) made.mark(now.problems.filter((p) => p.where === here + place || (p.where === place && place !== "")));
+    for (const [place, made] of fields) made.mark(now.problems.filter((p) => p.where === here + place
+      || (p.where === place && place !== "")));
     for (const listener of listeners) listener(now);
   }
 
@@ -89,7 +92,8 @@ export function start(root) {
   function look() {
     clearTimeout(looking);
     looking = setTimeout(async () => {
-      const answer = await fetch(`${root.dataset.preflight}?channel=${channel}&locale=${locale}`, { headers: { "X-Fragment": "1" } }).catch(() => null);
+      const answer = await fetch(`${root.dataset.preflight}?channel=${channel}&locale=${locale}`,
+        { headers: { "X-Fragment": "1" } }).catch(() => null);
       if (answer?.ok) root.querySelector("[data-checks]").innerHTML = await answer.text();
     }, 250);
   }
@@ -101,7 +105,8 @@ export function start(root) {
 
   // Takes the caret to a field of this page.
   function go(place) {
-    const made = fields.get(place) ?? [...fields].find(([at]) => at.startsWith(`${place}.`) || place.startsWith(`${at}.`))?.[1];
+    const made = fields.get(place) ?? [...fields].find(([at]) => at.startsWith(`${place}.`)
+      || place.startsWith(`${at}.`))?.[1];
     const other = root.querySelector(`[data-place="${CSS.escape(place)}"]`);
     const fold = (made?.view.dom ?? other)?.closest("details");
     if (fold) fold.open = true;
@@ -120,11 +125,14 @@ export function start(root) {
   function inserts() {
     const list = root.querySelector("[data-inserts]");
     const find = root.querySelector("[data-find-variable]");
-    const into = () => (last && last.view.dom.isConnected ? last : fields.get(channel === "email" ? "subject" : channel === "sms" ? "text" : "body"));
+    const into = () => (last && last.view.dom.isConnected ? last
+      : fields.get(channel === "email" ? "subject" : channel === "sms" ? "text" : "body"));
     for (const variable of variables) {
-      const row = button("", () => into()?.insert(`{{ ${variable.name} }}`), { title: variable.about || variable.name, draggable: true });
+      const row = button("", () => into()?.insert(`{{ ${variable.name} }}`),
+        { title: variable.about || variable.name, draggable: true });
       row.dataset.words = `${variable.name} ${variable.about} ${variable.value}`.toLowerCase();
-      row.append(element("span", { className: "chip" }, variable.name), element("span", { className: "value" }, variable.value || (variable.required ? "no value in this event" : "")));
+      row.append(element("span", { className: "chip" }, variable.name),
+        element("span", { className: "value" }, variable.value || (variable.required ? "no value in this event" : "")));
       row.addEventListener("mousedown", (event) => event.detail > 1 && event.preventDefault());
       row.addEventListener("dragstart", (event) => event.dataTransfer.setData("text/plain", `{{ ${variable.name} }}`));
       list.append(row);
@@ -142,7 +150,8 @@ export function start(root) {
       if (select.value) into()?.wrap(`{% if ${select.value} %}`, "{% endif %}");
       select.value = "";
     });
-    root.querySelector("[data-loop]")?.addEventListener("click", () => into()?.insert("{% for line in order.lines %}{{ line.quantity }} × {{ line.name }}\n{% endfor %}"));
+    root.querySelector("[data-loop]")?.addEventListener("click", () =>
+      into()?.insert("{% for line in order.lines %}{{ line.quantity }} × {{ line.name }}\n{% endfor %}"));
   }
 
   function offer(said, words, act) {
@@ -163,7 +172,8 @@ export function start(root) {
   });
   root.addEventListener("click", (event) => {
     const link = event.target.closest("a[href]");
-    if (!link || event.defaultPrevented || event.ctrlKey || event.metaKey || !draft.pending || link.target === "_blank") return;
+    if (!link || event.defaultPrevented || event.ctrlKey || event.metaKey || !draft.pending
+      || link.target === "_blank") return;
     event.preventDefault();
     draft.now().then((kept) => kept && location.assign(link.href));
   });
@@ -173,7 +183,8 @@ export function start(root) {
   if (review) {
     const ask = async () => {
       if (!review.querySelector("[data-waiting]") || document.hidden) return;
-      const answer = await fetch(`${root.dataset.reviewAt}?locale=${locale}`, { headers: { "X-Fragment": "1" } }).catch(() => null);
+      const answer = await fetch(`${root.dataset.reviewAt}?locale=${locale}`,
+        { headers: { "X-Fragment": "1" } }).catch(() => null);
       if (!answer?.ok) return;
       review.innerHTML = await answer.text();
       if (!review.querySelector("[data-waiting]")) look();

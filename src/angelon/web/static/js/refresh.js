@@ -5,7 +5,8 @@ const steady = (html) => html.replace(/name="csrf_token" value="[^"]*"/g, "");
 
 export function start(element) {
   const every = Number(element.dataset.every ?? 2000);
-  let last = element.querySelector("iframe") ? null : steady(element.innerHTML); // a sheet that was fitted is not as it came
+  let last = element.querySelector("iframe") ? null : steady(element.innerHTML);
+    // a sheet that was fitted is not as it came
   setInterval(async () => {
     if (document.hidden || element.contains(document.activeElement)) return;
     const answer = await fetch(location.href, { headers: { Accept: "text/html" } }).catch(() => null);

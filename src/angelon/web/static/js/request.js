@@ -13,7 +13,9 @@ export async function post(address, body, { signal } = {}) {
     });
   } catch (error) {
     if (error.name === "AbortError") throw error;
-    throw new Error("The server can't be reached. What you wrote stays on this page; it is tried again when you change something.");
+    throw new Error(
+      "The server can't be reached. What you wrote stays on this page; it is tried again when you change something.",
+    );
   }
   const kind = answer.headers.get("Content-Type") ?? "";
   const told = kind.includes("json") ? await answer.json() : await answer.text();

@@ -7,7 +7,8 @@ export function theme() {
     const now = order[button.dataset.themeSwitch] ?? "system";
     button.dataset.themeSwitch = now;
     button.title = `Theme: ${now}`;
-    button.querySelector("use")?.setAttribute("href", button.querySelector("use").getAttribute("href").replace(/#.*/, `#${now}`));
+    button.querySelector("use")?.setAttribute("href", button.querySelector("use").getAttribute("href").replace(/#.*/,
+      `#${now}`));
     if (now === "system") delete document.documentElement.dataset.theme;
     else document.documentElement.dataset.theme = now;
     document.cookie = `theme=${now};path=/;max-age=31536000;samesite=lax`;

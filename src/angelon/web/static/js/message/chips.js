@@ -9,7 +9,8 @@ export function partsOf(text) {
     const source = match[0];
     const inner = source.slice(2, -2).replace(/^-|-$/g, "").trim();
     const word = source.startsWith("{%") ? inner.split(/\s/)[0] : "";
-    const kind = word === "" ? "value" : word.startsWith("end") ? "close" : word === "else" || word === "elif" ? "middle" : "open";
+    const kind = word === "" ? "value" : word.startsWith("end") ? "close" : word === "else" || word === "elif"
+      ? "middle" : "open";
     return { from: match.index, to: match.index + source.length, source, inner, word, kind };
   });
 }
@@ -49,8 +50,10 @@ export function wordsOf(part) {
 export const namesOf = (part) => {
   if (part.kind === "close" || part.word === "else") return [];
   const bare = part.inner.replace(/"[^"]*"|'[^']*'/g, "");
-  const expression = part.kind === "value" ? bare.split("|")[0] : bare.replace(/^(if|elif)\b/, "").replace(/^for\s+\S+\s+in\b/, "");
-  return [...expression.matchAll(/(?<![.\w])[a-z_]\w*/g)].map((m) => m[0]).filter((name) => !["and", "or", "not", "in", "is", "none", "true", "false"].includes(name));
+  const expression = part.kind === "value" ? bare.split("|")[0]
+    : bare.replace(/^(if|elif)\b/, "").replace(/^for\s+\S+\s+in\b/, "");
+  return [...expression.matchAll(/(?<![.\w])[a-z_]\w*/g)].map((m) => m[0]).filter((name) =>
+    !["and", "or", "not", "in", "is", "none", "true", "false"].includes(name));
 };
 
 class Chip extends WidgetType {
@@ -82,15 +85,18 @@ export function chips(known) {
     const made = parts.map((part) => {
       const strangers = namesOf(part).filter((name) => !loops.has(name) && known(name) === undefined);
       const value = part.kind === "value" ? known(part.inner.split("|")[0].trim())?.value : undefined;
-      const title = strangers.length ? `There is no variable “${strangers[0]}”` : value ? `now: ${value}` : part.kind === "value" ? "no value in this event" : part.inner;
-      return Decoration.replace({ widget: new Chip(part, strangers.length ? "unknown" : value === "" ? "without" : "", title) }).range(part.from, part.to);
+      const title = strangers.length ? `There is no variable “${strangers[0]}”` : value ? `now: ${value}`
+        : part.kind === "value" ? "no value in this event" : part.inner;
+      return Decoration.replace({ widget: new Chip(part, strangers.length ? "unknown" : value === "" ? "without" : "",
+        title) }).range(part.from, part.to);
     });
     return Decoration.set(made);
   };
   const field = StateField.define({
     create: build,
     update: (value, change) => (change.docChanged ? build(change.state) : value),
-    provide: (self) => [EditorView.decorations.from(self), EditorView.atomicRanges.of((view) => view.state.field(self))],
+    provide: (self) => [EditorView.decorations.from(self), EditorView.atomicRanges.of((view) =>
+      view.state.field(self))],
   });
   return [field, EditorState.transactionFilter.of(whole), EditorView.domEventHandlers({ mousedown: choose })];
 }
@@ -98,9 +104,11 @@ export function chips(known) {
 // How many halves of chips stand in a text.
 const strays = (text) => (text.replace(PART, "").match(/\{\{|\}\}|\{%|%\}/g) ?? []).length;
 
-// A change that would cut a chip takes the whole of it; taking one end of a condition or loop away takes the other, too.
+// A change that would cut a chip takes the whole of it; taking one end of a condition or loop away takes the other,
+// too.
 function whole(change) {
-  if (!change.docChanged || change.isUserEvent("undo") || change.isUserEvent("redo") || !(change.isUserEvent("input") || change.isUserEvent("delete") || change.isUserEvent("move"))) return change;
+  if (!change.docChanged || change.isUserEvent("undo") || change.isUserEvent("redo")
+    || !(change.isUserEvent("input") || change.isUserEvent("delete") || change.isUserEvent("move"))) return change;
   const parts = partsOf(change.startState.doc.toString());
   if (!parts.length) return change;
   const selected = change.startState.selection.main;
@@ -113,11 +121,13 @@ function whole(change) {
       const taken = !selected.empty && selected.from <= part.from && selected.to >= part.to;
       if (sound && (taken || from !== to)) continue; // the whole of it is written anew, and what comes out is whole
       if (from === to && part.from < from && from < part.to) [start, end, changed] = [part.to, part.to, true];
-      else if (from < part.to && to > part.from && (from > part.from || to < part.to)) [start, end, changed] = [Math.min(start, part.from), Math.max(end, part.to), true];
+      else if (from < part.to && to > part.from && (from > part.from || to < part.to)) [start, end,
+        changed] = [Math.min(start, part.from), Math.max(end, part.to), true];
     }
     changes.push({ from: start, to: end, insert: inserted });
   });
-  const gone = (part) => changes.some((c) => c.from <= part.from && c.to >= part.to && !c.insert.toString().includes(part.source));
+  const gone = (part) => changes.some((c) => c.from <= part.from && c.to >= part.to
+    && !c.insert.toString().includes(part.source));
   const pairs = pairsOf(parts);
   const partners = new Set();
   for (const part of parts) {
@@ -126,7 +136,8 @@ function whole(change) {
   }
   for (const member of partners) changes.push({ from: member.from, to: member.to });
   if (!changed && !partners.size) return change;
-  return [{ changes: changes.sort((a, b) => a.from - b.from), scrollIntoView: true, userEvent: "delete", sequential: false }];
+  return [{ changes: changes.sort((a, b) => a.from - b.from), scrollIntoView: true, userEvent: "delete",
+    sequential: false }];
 }
 
 // A click on a chip takes it in hand, to be moved, copied or deleted.

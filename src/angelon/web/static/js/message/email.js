@@ -3,7 +3,8 @@ import { post } from "../request.js";
 import { say } from "../toast.js";
 import { button, choice, element } from "./parts.js";
 
-const NAMES = { heading: "Heading", text: "Text", button: "Button", lines: "Order lines", address: "Address", parcel: "Parcel", divider: "Line", image: "Picture", columns: "Two columns", mjml: "MJML" };
+const NAMES = { heading: "Heading", text: "Text", button: "Button", lines: "Order lines", address: "Address",
+  parcel: "Parcel", divider: "Line", image: "Picture", columns: "Two columns", mjml: "MJML" };
 const FIELDS = {
   heading: [["text", "the heading", true]],
   text: [["text", "a blank line starts a paragraph; **strong**, _emphasis_, [words](https://…)", false]],
@@ -23,11 +24,14 @@ export function email(root, page) {
   const { text, spec, make, changed, variables, library } = page;
   text.blocks ??= [];
   const list = root.querySelector("[data-blocks]");
-  for (const [part, label, hint] of [["subject", "Subject", ""], ["preheader", "Preheader", "what a mailbox shows after the subject"]]) {
-    make(root.querySelector(`[data-field=${part}]`), part, text[part] ?? "", { label, hint, oneLine: true, write: (now) => (text[part] = now) });
+  for (const [part, label, hint] of [["subject", "Subject", ""],
+    ["preheader", "Preheader", "what a mailbox shows after the subject"]]) {
+    make(root.querySelector(`[data-field=${part}]`), part, text[part] ?? "",
+      { label, hint, oneLine: true, write: (now) => (text[part] = now) });
   }
   const adds = root.querySelector("[data-adds]");
-  for (const kind of Object.keys(NAMES)) adds.append(button(NAMES[kind], () => add(text.blocks, kind), { className: "button small", "data-add": kind }));
+  for (const kind of Object.keys(NAMES)) adds.append(button(NAMES[kind], () => add(text.blocks, kind),
+    { className: "button small", "data-add": kind }));
   draw();
   ownPage();
   plainText();
@@ -35,7 +39,8 @@ export function email(root, page) {
   attachments();
 
   function add(blocks, kind) {
-    const block = { kind, ...Object.fromEntries((FIELDS[kind] ?? []).map(([name]) => [name, ""])), ...(kind === "columns" ? { left: [], right: [] } : {}) };
+    const block = { kind, ...Object.fromEntries((FIELDS[kind] ?? []).map(([name]) => [name, ""])),
+      ...(kind === "columns" ? { left: [], right: [] } : {}) };
     blocks.push(block);
     draw();
     list.querySelector(`[data-place="${place(block)}"] .cm-content`)?.focus();
@@ -69,20 +74,23 @@ export function email(root, page) {
     for (const [part, hint, oneLine] of FIELDS[block.kind] ?? []) {
       const holder = element("div", { className: `into${part === "url" || part === "src" ? " address" : ""}` });
       body.append(holder);
-      make(holder, `${where}.${part}`, block[part] ?? "", { label: `${name}: ${part}`, hint, oneLine, page: part === "mjml", rich: block.kind === "text", write: (now) => (block[part] = now) });
+      make(holder, `${where}.${part}`, block[part] ?? "", { label: `${name}: ${part}`, hint, oneLine,
+        page: part === "mjml", rich: block.kind === "text", write: (now) => (block[part] = now) });
     }
     if (block.kind === "image") body.append(pictureTools(block));
     if (NOTES[block.kind]) body.append(element("div", { className: "note" }, NOTES[block.kind]));
     if (block.kind === "columns") body.append(sides(block));
     if (block.kind === "text") tools.append(...marks(where));
-    return element("div", { className: `piece of-${block.kind}`, "data-place": where }, element("div", { className: "side" }, element("div", {}, name), onlyIf(block), tools), body);
+    return element("div", { className: `piece of-${block.kind}`, "data-place": where },
+      element("div", { className: "side" }, element("div", {}, name), onlyIf(block), tools), body);
   }
 
   function marks(where) {
     const on = (act) => () => act(page.fieldAt(`${where}.text`));
     return [
       button("B", on((f) => f.around("**")), { title: "Strong (Ctrl+B)", "aria-label": "Strong", className: "strong" }),
-      button("I", on((f) => f.around("_")), { title: "Emphasis (Ctrl+I)", "aria-label": "Emphasis", className: "slanted" }),
+      button("I", on((f) => f.around("_")), { title: "Emphasis (Ctrl+I)", "aria-label": "Emphasis",
+        className: "slanted" }),
       button("↗", on((f) => f.linked()), { title: "Link", "aria-label": "Link" }),
     ];
   }
@@ -91,22 +99,26 @@ export function email(root, page) {
     const both = element("div", { className: "sides" });
     for (const side of ["left", "right"]) {
       block[side] ??= [];
-      const more = choice([["", `add to the ${side}`], ...Object.entries(NAMES).filter(([kind]) => kind !== "columns")], "", (kind) => kind && add(block[side], kind));
+      const more = choice([["", `add to the ${side}`], ...Object.entries(NAMES).filter(([kind]) =>
+        kind !== "columns")], "", (kind) => kind && add(block[side], kind));
       more.setAttribute("aria-label", `Add to the ${side} column`);
-      both.append(element("div", {}, ...block[side].map((inner) => piece(inner, block[side])), element("div", { className: "note" }, more)));
+      both.append(element("div", {}, ...block[side].map((inner) => piece(inner, block[side])),
+        element("div", { className: "note" }, more)));
     }
     return both;
   }
 
   function pictureTools(block) {
-    const files = choice([["", "a web address"], ...library.pictures.map((mark) => [`library:${mark}`, mark])], library.pictures.some((mark) => block.src === `library:${mark}`) ? block.src : "", (now) => {
+    const files = choice([["", "a web address"], ...library.pictures.map((mark) => [`library:${mark}`, mark])],
+      library.pictures.some((mark) => block.src === `library:${mark}`) ? block.src : "", (now) => {
       if (!now) return;
       block.src = now;
       draw();
       changed();
     });
     files.setAttribute("aria-label", "Picture from the library");
-    const width = Object.assign(document.createElement("input"), { type: "number", min: 16, max: 1200, value: block.width ?? 552, className: "small-number" });
+    const width = Object.assign(document.createElement("input"),
+      { type: "number", min: 16, max: 1200, value: block.width ?? 552, className: "small-number" });
     width.setAttribute("aria-label", "Width in pixels");
     width.addEventListener("input", () => {
       const now = Number(width.value);
@@ -116,7 +128,8 @@ export function email(root, page) {
   }
 
   function onlyIf(block) {
-    const select = choice([["", "always"], ...variables.filter((v) => !v.name.includes(".")).map((v) => [v.name, `if ${v.name}`])], block.only_if ?? "", (now) => {
+    const select = choice([["", "always"], ...variables.filter((v) => !v.name.includes(".")).map((v) =>
+      [v.name, `if ${v.name}`])], block.only_if ?? "", (now) => {
       block.only_if = now || null;
       select.parentElement.classList.toggle("set", Boolean(now));
       select.title = now ? `shown only if ${now} has a value` : "always shown";
@@ -160,9 +173,11 @@ export function email(root, page) {
       for (const part of blocks) part.hidden = own;
       holder.replaceChildren();
       page.forget("html");
-      const file = Object.assign(document.createElement("input"), { type: "file", accept: ".html,.htm,text/html", hidden: true });
+      const file = Object.assign(document.createElement("input"),
+        { type: "file", accept: ".html,.htm,text/html", hidden: true });
       file.addEventListener("change", () => file.files[0] && take(file.files[0]));
-      const pick = button(own ? "Import another file" : "Use a page of your own (HTML)", () => file.click(), { className: "button small" });
+      const pick = button(own ? "Import another file" : "Use a page of your own (HTML)", () => file.click(),
+        { className: "button small" });
       if (own) {
         const into = element("div", { className: "into page-of-own" });
         holder.append(element("div", { className: "line" }, element("span", {}, "Page (HTML)"), into));
@@ -176,7 +191,8 @@ export function email(root, page) {
       text.html = "";
       show();
       changed();
-      page.offer("The page is taken out; the blocks are back.", "Put it back", () => ((text.html = was), show(), changed()));
+      page.offer("The page is taken out; the blocks are back.", "Put it back", () =>
+        ((text.html = was), show(), changed()));
     };
     const take = async (file) => {
       const form = new FormData();
@@ -202,10 +218,14 @@ export function email(root, page) {
       page.forget("text");
       const into = element("div", { className: "into" });
       if (text.text) {
-        holder.replaceChildren(into, element("div", { className: "note" }, button("Make it from the mail again", () => ((text.text = ""), show(), changed()), { className: "button small" })));
+        holder.replaceChildren(into, element("div", { className: "note" },
+          button("Make it from the mail again", () => ((text.text = ""), show(), changed()),
+          { className: "button small" })));
         make(into, "text", text.text, { label: "Plain text", write: (now) => (text.text = now) });
       } else {
-        holder.replaceChildren(element("div", { className: "note" }, "made from the mail ", button("Write it yourself", () => ((text.text = page.plain() || " "), show(), changed()), { className: "button small" })));
+        holder.replaceChildren(element("div", { className: "note" }, "made from the mail ",
+          button("Write it yourself", () => ((text.text = page.plain() || " "), show(), changed()),
+          { className: "button small" })));
       }
     };
     show();
@@ -216,10 +236,13 @@ export function email(root, page) {
   function envelope() {
     spec.envelope ??= {};
     const holder = root.querySelector("[data-envelope]");
-    for (const [part, label, hint] of [["reply_to", "Answers go to", "the gateway’s own address"], ["cc", "Copy (cc)", "addresses, parted by commas"], ["bcc", "Hidden copy (bcc)", "addresses, parted by commas"]]) {
+    for (const [part, label, hint] of [["reply_to", "Answers go to", "the gateway’s own address"],
+      ["cc", "Copy (cc)", "addresses, parted by commas"], ["bcc", "Hidden copy (bcc)",
+      "addresses, parted by commas"]]) {
       const into = element("div", { className: "into" });
       holder.append(element("div", { className: "line" }, element("span", {}, label), into));
-      make(into, part, spec.envelope[part] ?? "", { label, hint, oneLine: true, write: (now) => (spec.envelope[part] = now) });
+      make(into, part, spec.envelope[part] ?? "", { label, hint, oneLine: true, write: (now) =>
+        (spec.envelope[part] = now) });
     }
   }
 
@@ -235,40 +258,53 @@ export function email(root, page) {
         const text_ = (part, label, hint) => {
           const into = element("div", { className: "into" });
           body.append(into);
-          make(into, `attachments.${number}.${part}`, one[part] ?? "", { label: `${kinds[one.kind]}: ${label}`, hint, oneLine: true, write: (now) => (one[part] = now) });
+          make(into, `attachments.${number}.${part}`, one[part] ?? "",
+            { label: `${kinds[one.kind]}: ${label}`, hint, oneLine: true, write: (now) => (one[part] = now) });
         };
         const needs = () => {
-          const box = Object.assign(document.createElement("input"), { type: "checkbox", checked: Boolean(one.required) });
+          const box = Object.assign(document.createElement("input"),
+            { type: "checkbox", checked: Boolean(one.required) });
           box.addEventListener("change", () => ((one.required = box.checked), changed()));
           return element("label", { className: "only-if" }, box, " hold the mail where there is none");
         };
         if (one.kind === "library") {
-          const shelf = choice([...new Set([...library.shelves, one.shelf])].map((s) => [s, s]), one.shelf, (now) => ((one.shelf = now), changed()));
+          const shelf = choice([...new Set([...library.shelves, one.shelf])].map((s) => [s, s]), one.shelf, (now) =>
+            ((one.shelf = now), changed()));
           shelf.setAttribute("aria-label", "Shelf of the library");
-          body.append(element("div", { className: "only-if" }, "shelf ", shelf, " what it has for all orders, for this order’s skus, its number, its language"), needs());
+          body.append(element("div", { className: "only-if" }, "shelf ", shelf,
+            " what it has for all orders, for this order’s skus, its number, its language"), needs());
         } else if (one.kind === "url") {
           text_("url", "address", "https://… or a variable that holds an address");
           text_("name", "name", "name of the file, such as invoice.pdf");
           body.append(needs());
         } else {
-          const day = choice(dates.length ? dates : [[one.day, one.day]], one.day, (now) => ((one.day = now), changed()));
+          const day = choice(dates.length ? dates : [[one.day, one.day]], one.day, (now) =>
+            ((one.day = now), changed()));
           day.setAttribute("aria-label", "Day of the entry");
           body.append(element("div", { className: "only-if" }, "on the day ", day, " where it has one"));
           text_("title", "title", "what the entry says");
           text_("place", "place", "where, if anywhere");
         }
-        const gone = button("×", () => (spec.attachments.splice(number, 1), show(), changed()), { "aria-label": `Remove ${kinds[one.kind]}`, title: "Remove" });
-        return element("div", { className: "piece", "data-place": `attachments.${number}` }, element("div", { className: "side" }, element("div", {}, kinds[one.kind]), element("div", { className: "tools" }, gone)), body);
+        const gone = button("×", () => (spec.attachments.splice(number, 1), show(), changed()),
+          { "aria-label": `Remove ${kinds[one.kind]}`, title: "Remove" });
+        return element("div", { className: "piece", "data-place": `attachments.${number}` },
+          element("div", { className: "side" }, element("div", {}, kinds[one.kind]),
+          element("div", { className: "tools" }, gone)), body);
       });
       const more = Object.entries(kinds).map(([kind, said]) =>
         button(said, () => {
-          if (kind === "library" && !library.shelves.length) return say("The library is empty. Upload a file under Files first.", true);
-          if (kind === "calendar" && !dates.length) return say("There is no variable with a date yet. Make one on a source’s page.", true);
-          spec.attachments.push(kind === "library" ? { kind, shelf: library.shelves.find((s) => s !== "letterhead") ?? library.shelves[0], required: false } : kind === "url" ? { kind, url: "", name: "", required: true } : { kind, day: dates[0][0], title: "", place: "" });
+          if (kind === "library"
+            && !library.shelves.length) return say("The library is empty. Upload a file under Files first.", true);
+          if (kind === "calendar"
+            && !dates.length) return say("There is no variable with a date yet. Make one on a source’s page.", true);
+          spec.attachments.push(kind === "library" ? { kind, shelf: library.shelves.find((s) => s !== "letterhead")
+            ?? library.shelves[0], required: false } : kind === "url" ? { kind, url: "", name: "", required: true }
+            : { kind, day: dates[0][0], title: "", place: "" });
           show();
           changed();
         }, { className: "button small" }));
-      holder.replaceChildren(...rows, element("div", { className: "line adds" }, element("span", {}, "Attach"), element("div", { className: "row" }, ...more)));
+      holder.replaceChildren(...rows, element("div", { className: "line adds" }, element("span", {}, "Attach"),
+        element("div", { className: "row" }, ...more)));
     };
     show();
   }

@@ -19,7 +19,8 @@ export function preview(root, channel) {
     lacking.replaceChildren(...(seen.made ? seen.problems : []).map((p) => element("li", {}, `${p.what} ${p.mend}`)));
     for (const part of root.querySelectorAll("[data-to-whom]")) part.textContent = seen.to || "nobody yet";
     if (channel === "email") mail();
-    else if (channel === "sms") root.querySelector("[data-handset]").replaceChildren(seen.made ? element("div", { className: "said" }, seen.text) : "");
+    else if (channel === "sms") root.querySelector("[data-handset]").replaceChildren(seen.made
+      ? element("div", { className: "said" }, seen.text) : "");
     else bubble();
   }
 
@@ -27,7 +28,10 @@ export function preview(root, channel) {
     root.querySelector("[data-subject]").textContent = seen.subject || "no subject";
     root.querySelector("[data-size]").textContent = seen.made ? `${Math.max(1, Math.round(seen.bytes / 1024))} KB` : "";
     const files = root.querySelector("[data-files]");
-    files.replaceChildren(...[...seen.files.map((f) => `with ${f}`), ...["cc", "bcc", "reply_to"].filter((p) => seen.more[p]).map((p) => `${{ cc: "copy to", bcc: "hidden copy to", reply_to: "answers to" }[p]} ${seen.more[p]}`)].map((said) => element("li", {}, said)));
+    files.replaceChildren(...[...seen.files.map((f) => `with ${f}`),
+      ...["cc", "bcc", "reply_to"].filter((p) => seen.more[p]).map((p) =>
+      `${{ cc: "copy to", bcc: "hidden copy to", reply_to: "answers to" }[p]} ${seen.more[p]}`)].map((said) =>
+      element("li", {}, said)));
     show();
   }
 
@@ -42,16 +46,23 @@ export function preview(root, channel) {
     }
     root.querySelector(".letter").classList.toggle("narrow", view === "narrow");
     root.querySelector(".letter").classList.toggle("dark", view === "dark");
-    for (const button of root.querySelectorAll("[data-view]")) button.setAttribute("aria-pressed", String(button.dataset.view === view));
+    for (const button of root.querySelectorAll("[data-view]")) button.setAttribute("aria-pressed",
+      String(button.dataset.view === view));
   }
 
   function bubble() {
     const holder = root.querySelector("[data-bubble]");
     if (!seen.made) return holder.replaceChildren();
     const { header, footer, buttons } = seen.more;
-    const top = header.kind === "text" && header.text ? [element("strong", {}, header.text)] : ["image", "document"].includes(header.kind) ? [element("div", { className: "piece-of" }, header.kind === "image" ? "picture " : "document ", element("span", { className: "value" }, header.url))] : [];
-    const ways = buttons.length ? [element("div", { className: "ways" }, ...buttons.map((b) => element("span", {}, `${{ link: "↗ ", call: "☏ " }[b.kind] ?? ""}${b.text}`)))] : [];
-    holder.replaceChildren(element("div", { className: "bubble" }, ...top, element("p", {}, seen.text), ...(footer ? [element("small", {}, footer)] : []), ...ways));
+    const top = header.kind === "text" && header.text ? [element("strong", {}, header.text)]
+      : ["image", "document"].includes(header.kind)
+      ? [element("div", { className: "piece-of" }, header.kind === "image" ? "picture " : "document ",
+      element("span", { className: "value" }, header.url))] : [];
+    const ways = buttons.length
+      ? [element("div", { className: "ways" }, ...buttons.map((b) =>
+      element("span", {}, `${{ link: "↗ ", call: "☏ " }[b.kind] ?? ""}${b.text}`)))] : [];
+    holder.replaceChildren(element("div", { className: "bubble" }, ...top, element("p", {}, seen.text),
+      ...(footer ? [element("small", {}, footer)] : []), ...ways));
   }
 
   for (const button of root.querySelectorAll("[data-view]"))

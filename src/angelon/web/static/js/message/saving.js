@@ -48,7 +48,8 @@ export function saving({ address, state, given, shown, saved }) {
     said.append(why, elsewhere ? "" : " What you wrote is still on this page.");
     banner.append(said);
     const act = (words, run) => {
-      const button = Object.assign(document.createElement("button"), { type: "button", className: "button small", textContent: words });
+      const button = Object.assign(document.createElement("button"),
+        { type: "button", className: "button small", textContent: words });
       button.addEventListener("click", run);
       banner.append(button);
     };
@@ -68,10 +69,13 @@ export function saving({ address, state, given, shown, saved }) {
     banner = undefined;
   }
 
-  // Whoever leaves while something is still to be kept has it kept. A save that is under way may come before or after this one: `after` is what it holds.
+  // Whoever leaves while something is still to be kept has it kept. A save that is under way may come before or after
+  // this one: `after` is what it holds.
   window.addEventListener("pagehide", () => {
     if (!timer && !waiting && !running) return;
-    fetch(address, { method: "POST", keepalive: true, headers: { "Content-Type": "application/json", "X-CSRFToken": token(), "X-Fragment": "1" }, body: JSON.stringify({ ...state(), known, after: flying && JSON.parse(flying) }) });
+    fetch(address, { method: "POST", keepalive: true, headers: { "Content-Type": "application/json",
+      "X-CSRFToken": token(), "X-Fragment": "1" }, body: JSON.stringify({ ...state(), known, after: flying
+      && JSON.parse(flying) }) });
   });
 
   return {
