@@ -169,7 +169,7 @@ def unplanned(connection: Connection, limit: int, without: Collection[int] = ())
 
 
 def give_meaning(connection: Connection, source_id: int, name: str, type_: str) -> int:
-    """Gives the kept events of a name that meant nothing so far a type; says how many. What is planned stays planned."""
+    """Gives the kept events of a name that meant nothing so far a type; gives how many. What is planned stays so."""
     done = connection.execute(
         update(EVENT)
         .where(EVENT.c.source_id == source_id, EVENT.c.name == name, EVENT.c.type == "", EVENT.c.parent_id.is_(None))
