@@ -15,7 +15,8 @@ from angelon.db import events
 from angelon.db.database import Database, is_database_failure
 from angelon.db.records import NewDelivery
 
-GATHER = 0.003
+GATHER = 0.008
+"""Seconds that a commit waits for as many deliveries as the last one had."""
 
 log = structlog.get_logger()
 
