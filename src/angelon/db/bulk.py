@@ -35,17 +35,16 @@ class Bulk:
         given = prepared.given(rows)
         if prepared.values is None:
             return connection.exec_driver_sql(prepared.sql, given).rowcount
-        changed = start = 0
-        for size in _GROUPS:
-            while len(given) - start >= size:
-                flat = tuple(value for row in given[start : start + size] for value in row)
-                changed += connection.exec_driver_sql(prepared.grouped(size), flat).rowcount
-                start += size
+        changed = 0
+        for start in range(0, len(given), MOST_ROWS):
+            group = given[start : start + MOST_ROWS]
+            flat = tuple(value for row in group for value in row)
+            changed += connection.exec_driver_sql(prepared.grouped(len(group)), flat).rowcount
         return changed
 
 
-_GROUPS = (64, 16, 4, 1)
-"""Rows of one statement: few sizes, so that the driver keeps each prepared."""
+MOST_ROWS = 250
+"""Rows of one statement: SQLite takes 32,766 values in one (its limits, SQLITE_MAX_VARIABLE_NUMBER)."""
 _VALUES = re.compile(r"VALUES (\([^()]*\))")
 
 

@@ -62,10 +62,12 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     from angelon.web.segments.views import pages as segments
     from angelon.web.sends.views import pages as sends
     from angelon.web.sources.views import pages as sources
+    from angelon.web.start.views import pages as start
     from angelon.web.suppressions.views import pages as suppressions
 
     for blueprint in (
         health,
+        start,
         overview,
         events,
         orders,

@@ -117,5 +117,7 @@ class Frame:
 
 def frame() -> Frame:
     row = g.get("store")
-    numbers = overview.numbers(session(), row.id, g.now) if row is not None and row.id else overview.Numbers()
+    if row is None or not row.id:
+        return Frame(rail({}), 0, Pulse("open", "no shop yet"))
+    numbers = overview.numbers(session(), row.id, g.now)
     return Frame(rail(numbers.counts), numbers.needs, pulse(numbers, g.now))

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 
-from flask import abort, current_app, g
+from flask import abort, current_app, g, redirect, url_for
 from sqlmodel import Session
 
 from angelon.core import event_types
@@ -89,7 +89,7 @@ def store() -> StoreRow:
     if "store" not in g:
         rows = specs.stores(session())
         if not rows:
-            abort(404, "There is no store yet. Apply a bundle: angelon apply BUNDLE.")
+            abort(redirect(url_for("start.show")))
         g.store = rows[0]
     found: StoreRow = g.store
     return found

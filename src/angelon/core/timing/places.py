@@ -23,6 +23,11 @@ def _zones() -> dict[str, list[str]]:
     return found
 
 
+def zones_of(country: str) -> tuple[str, ...]:
+    """The time zones of a country (ISO 3166-1); none where it is not known."""
+    return tuple(_zones().get(country.upper(), ()))
+
+
 @lru_cache(maxsize=512)
 def _one_clock(names: tuple[str, ...]) -> bool:
     """Whether zones show the same time in every month of some years, as far as the IANA database tells."""

@@ -13,6 +13,7 @@ from angelon.core.planning.readiness import problems_of
 from angelon.db import events, gateway_health, overview, shapes, specs
 from angelon.db.specs import StoredRoute
 from angelon.web.formats import moment
+from angelon.web.overview.steps import steps
 from angelon.web.services import live, names, routes, services, session, store_id
 from angelon.web.sources.mapping import drifting
 
@@ -92,6 +93,7 @@ def index() -> Any:
     sends, trouble, orders = overview.by_day(session(), store_id(), g.now - dt.timedelta(days=31), g.zone)
     return render_template(
         "overview/index.html",
+        steps=steps(),
         stops=stops,
         gap=gap_of(stops),
         sidings=[

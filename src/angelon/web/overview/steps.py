@@ -1,0 +1,96 @@
+"""The way from an empty shop to its first mail, each step told from what is really there."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from sqlmodel import col, select
+
+from angelon.core.specs.gateway import Gateway
+from angelon.db import events
+from angelon.db.tables import SendRow
+from angelon.web.services import live, messages, routes, session, store_id
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """One step: what it is, whether it is done, what to do, and where."""
+
+    name: str
+    done: bool
+    told: str
+    """What is there, or what is missing."""
+    action: str
+    href: str
+
+
+def steps() -> list[Step]:
+    """Every step; none where a send has gone out, so that nobody needs leading any more."""
+    sent = select(SendRow.id).where(SendRow.store_id == store_id(), col(SendRow.settled_at).is_not(None)).limit(1)
+    if session().exec(sent).first() is not None:
+        return []
+    setup = live().setup
+    source = next(iter(setup.sources.values()), None)
+    at = f"/sources/{source.key}" if source is not None else "/sources"
+    came = bool(live().source_ids) and bool(events.latest_of_each(session(), list(live().source_ids.values())))
+    mapped = source is not None and {"number", "email"} <= source.reading.keys()
+    ready = next((gateway for gateway in setup.gateways.values() if _set_up(gateway)), None)
+    written, published = messages(), bool(setup.messages)
+    made = routes()
+    return [
+        Step("Shop", True, f"{setup.store.name}, {setup.store.currency}, time of {setup.store.timezone}", "", ""),
+        Step(
+            "Connect",
+            source is not None,
+            source.name if source else "Give the store an address to deliver its events to.",
+            "Connect a source",
+            "/sources",
+        ),
+        Step(
+            "Receive",
+            came,
+            "Deliveries come in." if came else "Watch for the first delivery, or paste one as a sample.",
+            "Watch for it",
+            f"{at}/capture" if source else "/sources",
+        ),
+        Step(
+            "Map",
+            mapped,
+            "Number and email are mapped." if mapped else "Say which field is the order’s number, which the email.",
+            "Map its fields",
+            f"{at}/read" if source else "/sources",
+        ),
+        Step(
+            "Mail server",
+            ready is not None,
+            ready.name if ready else "Say through which server mails go, and have a code sent through it.",
+            "Set up a gateway",
+            "/gateways",
+        ),
+        Step(
+            "Write",
+            published,
+            "A message is published."
+            if published
+            else "Publish what you have written."
+            if written
+            else "Begin with a starter text, such as “Order received”.",
+            "Open it" if written else "Write a message",
+            f"/messages/{written[0].key}" if written else "/messages",
+        ),
+        Step(
+            "Switch on",
+            any(row.on for row in made),
+            "A route is on: the next order that comes in is written to."
+            if any(row.on for row in made)
+            else "Say when which message goes out; rehearse it on what came in; switch it on.",
+            "Open the route" if made else "Make a route",
+            f"/routes/{made[0].key}" if made else "/routes",
+        ),
+    ]
+
+
+def _set_up(gateway: Gateway) -> bool:
+    """Whether a gateway was given a server of its own, or has brought a code to its sender's address."""
+    verified = gateway.sender is not None and gateway.sender.verified
+    return gateway.channel != "email" or verified or gateway.host != Gateway.model_fields["host"].default

@@ -1,0 +1,130 @@
+"""An empty installation: every page leads to naming the shop, and the overview from there to the first mail."""
+
+import shutil
+
+import pytest
+
+from angelon.core.countries import countries
+from angelon.db import specs
+from angelon.db.database import Database
+from angelon.engine.clock import Clock
+from angelon.settings import Settings
+from angelon.web import services
+from angelon.web.app import create_app
+from tests import made
+from tests.web.test_pages import text
+
+GIVEN = {
+    "name": "Größe & Söhne",
+    "country": "de",
+    "locale": "de",
+    "currency": "eur",
+    "timezone": "Europe/Berlin",
+    "support_email": "hallo@lampen.example",
+}
+
+
+@pytest.fixture
+def empty(tmp_path, migrated):
+    """Pages over a database without a store, and that database."""
+    settings = Settings(home=tmp_path, secret_key="a-key-for-tests-only")
+    shutil.copyfile(migrated, tmp_path / "angelon.db")
+    database = Database(settings.url)
+    serving = services.make(settings, database, Clock())
+    app = create_app(serving)
+    app.config.update(TESTING=True, WTF_CSRF_ENABLED=False)
+    yield app.test_client(), database
+    serving.writer.close()
+    database.close()
+
+
+def stores(database):
+    with database.reading() as session:
+        return specs.stores(session)
+
+
+def test_every_page_leads_to_naming_the_shop_and_none_is_a_closed_door(empty):
+    client, _ = empty
+    for address in (
+        "/",
+        "/orders",
+        "/sends",
+        "/sources",
+        "/messages",
+        "/routes",
+        "/gateways",
+        "/checks",
+        "/letterhead",
+    ):
+        answer = client.get(address, follow_redirects=True)
+        assert (answer.status_code, answer.request.path) == (200, "/start"), address
+    page = text(client.get("/start"))
+    assert "Name your shop" in page
+    assert "no worker is running" not in page
+    assert client.post("/in/nobody", json={}).status_code == 404
+
+
+def test_a_shop_is_named_and_the_overview_leads_on(empty):
+    client, database = empty
+    page = text(client.post("/start", data=GIVEN, follow_redirects=True))
+    assert "1 of 7 steps done" in page
+    assert "Connect a source" in page
+    (row,) = stores(database)
+    assert (row.key, row.spec["name"], row.spec["country"], row.spec["timezone"]) == (
+        "groesse-soehne",
+        "Größe & Söhne",
+        "DE",
+        "Europe/Berlin",
+    )
+    client.post("/sources", data={"name": "Lamp shop"})
+    page = text(client.get("/"))
+    assert "2 of 7 steps done" in page
+    assert "Watch for it" in page
+    assert client.get("/start").status_code == 302, "there is one already"
+    assert "There is a store already" in text(client.post("/start", data=GIVEN))
+    assert len(stores(database)) == 1
+
+
+@pytest.mark.parametrize(
+    ("field", "value", "said"),
+    [
+        ("name", " ", "The shop has no name yet"),
+        ("name", "x" * 300, "name"),
+        ("timezone", "Mars/Olympus", "is no time zone"),
+        ("currency", "EURO", "currency"),
+        ("support_email", "a\nb", "support_email"),
+    ],
+)
+def test_what_is_refused_is_told_and_the_rest_stays(empty, field, value, said):
+    client, database = empty
+    answer = client.post("/start", data=GIVEN | {field: value})
+    assert answer.status_code == 422
+    assert said in text(answer)
+    if field != "name":
+        assert "Größe &amp; Söhne" in answer.get_data(as_text=True)
+    assert stores(database) == []
+
+
+def test_a_name_in_any_script_makes_a_key(empty):
+    client, database = empty
+    client.post("/start", data=GIVEN | {"name": "凧の店"})
+    assert stores(database)[0].key
+
+
+def test_what_is_usual_in_a_country_is_known():
+    by_code = {country.code: country for country in countries()}
+    assert (by_code["IE"].language, by_code["IE"].currency, by_code["IE"].zones) == ("en", "EUR", ("Europe/Dublin",))
+    assert by_code["JP"].currency == "JPY"
+    assert len(by_code) > 200
+
+
+def test_the_steps_are_gone_once_a_mail_is_out(client, bench, mailbox):
+    page = text(client.get("/"))
+    assert "steps done, told from what is really there" in page
+    assert "Watch for it" in page
+    bench.deliver(made.body())
+    assert "Deliveries come in." in text(client.get("/"))
+    bench.plan()
+    bench.dispatcher().run_batch()
+    assert bench.rows("SELECT state FROM send") == [("sent",)]
+    assert "steps done" not in text(client.get("/"))
