@@ -1,4 +1,4 @@
-"""Writes the next migration from what changed in the tables: `.venv/bin/python scripts/new-migration.py "what changed"`."""
+"""Writes the next migration from what changed in the tables: `python scripts/new-migration.py "what changed"`."""
 
 import sys
 import tempfile
@@ -21,6 +21,10 @@ with tempfile.TemporaryDirectory() as folder:
         number = f"{(numbers[-1] if numbers else 0) + 1:04d}"
         made = command.revision(config, sys.argv[1], autogenerate=True, rev_id=number)
         file = Path(made.path)
-        text = file.read_text().replace("angelon.db.tables.", "tables.").replace("sqlmodel.sql.sqltypes.AutoString()", "sa.Text()")
+        text = (
+            file.read_text()
+            .replace("angelon.db.tables.", "tables.")
+            .replace("sqlmodel.sql.sqltypes.AutoString()", "sa.Text()")
+        )
         (MIGRATIONS / "versions" / f"{number}.py").write_text(text)
         file.unlink()

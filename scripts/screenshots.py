@@ -1,7 +1,7 @@
 """Makes docs/screenshots anew from a running demo: python scripts/screenshots.py http://127.0.0.1:8080
 
-Take a fresh demo (make demo FRESH=1): the pictures show what it starts with. One argument more takes only pictures whose
-name holds it.
+Take a fresh demo (make demo FRESH=1): the pictures show what it starts with. One argument more takes only pictures
+whose name holds it; another is the address of an empty installation, for the picture of its first page.
 """
 
 from __future__ import annotations
@@ -37,22 +37,60 @@ def check(page: Any) -> None:
     page.goto(kept)
 
 
-SHOTS: list[tuple[str, str, str, Any]] = [
-    ("overview", "/", "light", None), ("overview-dark", "/", "dark", None), ("mapping", "/sources/webshop/read?open=recipes.items", "light", None),
-    ("message", "/messages/order-received", "light", None), ("message-sms", "/messages/order-received?channel=sms&locale=fr", "light", None),
-    ("message-chat", "/messages/order-received?channel=chat&locale=de", "light", None), ("letterhead", "/letterhead", "light", None), ("route", "/routes/how-it-went", "light", None),
-    ("order", "/orders/235", "light", None), ("sends", "/sends", "light", None), ("sources", "/sources", "light", None), ("capture", "/sources/webshop/capture", "light", None),
-    ("connect", "/sources/webshop/connect", "light", None), ("files", "/files", "light", None), ("effect", "/routes/order-received", "light", effect), ("check", "/routes/order-cancelled", "light", check),
-]  # fmt: skip
+def one_send(page: Any) -> None:
+    page.locator("tr[data-row] a").first.click()
+    page.get_by_role("heading", name="Its life").wait_for()
 
 
-def main(address: str, only: str = "") -> None:
+def suggestions(page: Any) -> None:
+    """A source that is not mapped yet, with a sample from another one's order."""
+    page.get_by_label("Name of the new source").fill("Quay stall")
+    page.get_by_role("button", name="Connect a source").click()
+    key = page.url.split("/")[-2]
+    page.goto(f"/sources/{key}/capture")
+    page.locator("summary", has_text="aste").first.click()
+    page.locator("textarea[name=body]").fill(SAMPLE.read_text().partition("\n\n")[2])
+    page.locator("textarea[name=body]").locator("xpath=ancestor::form").get_by_role("button").click()
+    page.goto(f"/sources/{key}/read")
+
+
+SAMPLE = Path(__file__).parents[1] / "tests" / "payloads" / "webshop-order-created.http"
+SHOTS: list[tuple[str, str, Any]] = [
+    ("overview", "/", None),
+    ("overview-dark", "/", None),
+    ("mapping", "/sources/webshop/read?open=recipes.items", None),
+    ("message", "/messages/order-received", None),
+    ("message-sms", "/messages/order-received?channel=sms&locale=fr", None),
+    ("message-chat", "/messages/order-received?channel=chat&locale=de", None),
+    ("letterhead", "/letterhead", None),
+    ("route", "/routes/how-it-went", None),
+    ("order", "/orders/235", None),
+    ("sends", "/sends", None),
+    ("send", "/sends", one_send),
+    ("sources", "/sources", None),
+    ("capture", "/sources/webshop/capture", None),
+    ("connect", "/sources/webshop/connect", None),
+    ("standins", "/standins", None),
+    ("effect", "/routes/order-received", effect),
+    ("check", "/routes/order-cancelled", check),
+    ("suggestions", "/sources", suggestions),
+]
+
+
+def main(address: str, only: str = "", empty: str = "") -> None:
+    """`empty` is the address of an installation without a store, for the picture of its first page."""
     with sync_playwright() as playwright:
         chromium = playwright.chromium.launch(executable_path=CHROMIUM, args=["--no-sandbox", "--disable-gpu"])
-        for name, path, scheme, act in SHOTS:
+        shots = [*SHOTS, ("start", f"{empty}/start", None)] if empty else SHOTS
+        for name, path, act in shots:
             if only not in name:
                 continue
-            context = chromium.new_context(viewport={"width": 1280, "height": 800}, color_scheme=scheme, reduced_motion="reduce", base_url=address)
+            context = chromium.new_context(
+                viewport={"width": 1280, "height": 800},
+                color_scheme="dark" if name.endswith("-dark") else "light",
+                reduced_motion="reduce",
+                base_url=address,
+            )
             page = context.new_page()
             page.goto(path)
             page.wait_for_timeout(700)

@@ -349,6 +349,12 @@ def missing_roles(session: Session, now: dt.datetime) -> set[str]:
     return {PLANS, SENDS} - {role for roles in alive for role in roles.split()}
 
 
+def any_settled(session: Session, store_id: int) -> bool:
+    """Whether any send of a store has come to its end."""
+    done = select(SendRow.id).where(SendRow.store_id == store_id, col(SendRow.settled_at).is_not(None)).limit(1)
+    return session.exec(done).first() is not None
+
+
 # ---- for pages ----------------------------------------------------------------------------------------------------
 
 

@@ -4,11 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from sqlmodel import col, select
-
 from angelon.core.specs.gateway import Gateway
-from angelon.db import events
-from angelon.db.tables import SendRow
+from angelon.db import events, sends
 from angelon.web.services import live, messages, routes, session, store_id
 
 
@@ -26,8 +23,7 @@ class Step:
 
 def steps() -> list[Step]:
     """Every step; none where a send has gone out, so that nobody needs leading any more."""
-    sent = select(SendRow.id).where(SendRow.store_id == store_id(), col(SendRow.settled_at).is_not(None)).limit(1)
-    if session().exec(sent).first() is not None:
+    if sends.any_settled(session(), store_id()):
         return []
     setup = live().setup
     source = next(iter(setup.sources.values()), None)
