@@ -50,7 +50,7 @@ def suggestions(page: Any) -> None:
     page.goto(f"/sources/{key}/capture")
     page.locator("summary", has_text="aste").first.click()
     page.locator("textarea[name=body]").fill(SAMPLE.read_text().partition("\n\n")[2])
-    page.locator("textarea[name=body]").locator("xpath=ancestor::form").get_by_role("button").click()
+    page.get_by_role("button", name="Keep as a sample").click()
     page.goto(f"/sources/{key}/read")
 
 

@@ -66,16 +66,20 @@ export function start(root) {
     offer,
   };
 
+  let kept; // what came while a variable was being chosen: shown once the list is closed
   function paint(now) {
     if (!now) return;
-    if (!now.made && [...fields.values()].some((made) => made.choosing)) return;
-      // half of a variable, while it is being chosen
+    kept = !now.made && [...fields.values()].some((made) => made.choosing) ? now : null;
+    if (kept) return;
     shown.paint(now);
     const here = `${channel}.${locale}.`;
     for (const [place, made] of fields) made.mark(now.problems.filter((p) => p.where === here + place
       || (p.where === place && place !== "")));
     for (const listener of listeners) listener(now);
   }
+
+  for (const event of ["keyup", "click", "focusout"])
+    root.addEventListener(event, () => setTimeout(() => paint(kept)));
 
   if (text) {
     ({ email, sms, chat })[channel](root, page);
