@@ -7,6 +7,7 @@ import pytest
 from angelon.core.countries import countries
 from angelon.db import specs
 from angelon.db.database import Database
+from angelon.db.tables import MessageRow, RouteRow
 from angelon.engine.clock import Clock
 from angelon.settings import Settings
 from angelon.web import services
@@ -128,3 +129,23 @@ def test_the_steps_are_gone_once_a_mail_is_out(client, bench, mailbox):
     bench.dispatcher().run_batch()
     assert bench.rows("SELECT state FROM send") == [("sent",)]
     assert "steps done" not in text(client.get("/"))
+
+
+def test_the_line_calls_twice_only_what_tells_the_same_news(client, bench):
+    def live(spec, table):
+        with bench.database.writing() as session:
+            row = specs.save_draft(session, table, bench.store_id, spec, bench.clock.now())
+            specs.publish(session, row, bench.clock.now())
+            if table is RouteRow:
+                specs.switch(session, row, True, bench.clock.now())
+        bench.services.setups.forget()
+
+    live(made.message(key="care", name="Care"), MessageRow)
+    live(made.route(key="second", name="Second", send="care"), RouteRow)
+    page = client.get("/").get_data(as_text=True)
+    assert "Received and Second speak at created" in page
+    assert "twice-number" not in page
+    live(made.route(key="second", name="Second", send="received"), RouteRow)
+    page = client.get("/").get_data(as_text=True)
+    assert "twice-number" in page
+    assert "2 routes tell the same at created" in page

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import datetime as dt
+import itertools
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -10,6 +12,7 @@ from flask import Blueprint, g, render_template, request
 
 from angelon.core import event_types
 from angelon.core.planning.readiness import problems_of
+from angelon.core.specs import Message
 from angelon.db import events, gateway_health, overview, shapes, specs
 from angelon.db.specs import StoredRoute
 from angelon.web.formats import moment
@@ -34,6 +37,8 @@ class Stop:
     height: float
     live: dict[str, list[str]]
     draft: dict[str, list[str]]
+    twice: frozenset[str] = frozenset()
+    """The channels by which two live routes tell the same news."""
 
 
 @dataclass(frozen=True)
@@ -47,7 +52,7 @@ class Need:
     href: str
 
 
-def the_line(counts: dict[str, int], stored: list[StoredRoute]) -> list[Stop]:
+def the_line(counts: dict[str, int], stored: list[StoredRoute], messages: Mapping[str, Message]) -> list[Stop]:
     most = max([counts.get(t, 0) for t, _ in event_types.LINE] + [1])
     stops = []
     for number, (type_, label) in enumerate(event_types.LINE):
@@ -65,9 +70,19 @@ def the_line(counts: dict[str, int], stored: list[StoredRoute]) -> list[Stop]:
                 max(2.0, 38 * counts.get(type_, 0) / most),
                 speaking,
                 waiting,
+                frozenset(channel for channel, keys in speaking.items() if _same_news(keys, stored, messages)),
             )
         )
     return stops
+
+
+def _same_news(keys: list[str], stored: list[StoredRoute], messages: Mapping[str, Message]) -> bool:
+    """Whether two of these routes send the same message, or messages that tell of the same."""
+    sent = [row.spec.send for row in stored if row.key in keys]
+    return any(
+        one == other or (one in messages and other in messages and messages[one].same_news(messages[other]))
+        for one, other in itertools.combinations(sent, 2)
+    )
 
 
 def gap_of(stops: list[Stop]) -> tuple[Stop, Stop, int] | None:
@@ -89,7 +104,7 @@ def index() -> Any:
     days = SPANS.get(span, SPANS["month"])[1]
     since = g.now - dt.timedelta(days=days)
     counts = overview.events_by_type(session(), list(live().source_ids.values()), since)
-    stops = the_line(counts, routes())
+    stops = the_line(counts, routes(), live().setup.messages)
     sends, trouble, orders = overview.by_day(session(), store_id(), g.now - dt.timedelta(days=31), g.zone)
     return render_template(
         "overview/index.html",
