@@ -420,6 +420,21 @@ def test_one_receipt_that_can_t_be_taken_keeps_no_other_from_it(bench, monkeypat
     ]
 
 
+def test_receipts_that_can_t_be_matched_keep_no_claimed_send_from_going_out(bench, monkeypatch):
+    """Matching comes after the claim by the same commit: a fault in it must not strand what was claimed."""
+    shop = Shop(bench)
+    shop.route()
+    monkeypatch.setattr(dispatching, "match_early", lambda *a: 1 // 0)
+    working = dispatcher(bench, way := Transport(Outcome("accepted", "250", "taken", reference="m-1")))
+    for _ in range(2):
+        shop.order()
+        working.run_batch(limit=1)
+    while working.run_batch(limit=1):
+        pass
+    assert set(bench.rows("SELECT state FROM send WHERE channel = 'email'")) <= {("sent",), ("delivered",)}
+    assert sum(way.handed.values()) == bench.rows("SELECT count(*) FROM send")[0][0] > 0
+
+
 # ---- following, asking
 
 

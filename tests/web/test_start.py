@@ -3,11 +3,12 @@
 import shutil
 
 import pytest
+from sqlmodel import select
 
 from angelon.core.countries import countries
 from angelon.db import specs
 from angelon.db.database import Database
-from angelon.db.tables import MessageRow, RouteRow
+from angelon.db.tables import ChangeRow, MessageRow, RouteRow
 from angelon.engine.clock import Clock
 from angelon.settings import Settings
 from angelon.web import services
@@ -77,6 +78,9 @@ def test_a_shop_is_named_and_the_overview_leads_on(empty):
         "DE",
         "Europe/Berlin",
     )
+    with database.reading() as session:
+        changed = session.exec(select(ChangeRow)).one()
+    assert (changed.action, changed.kind, changed.key) == ("created", "store", "groesse-soehne")
     client.post("/sources", data={"name": "Lamp shop"})
     page = text(client.get("/"))
     assert "2 of 7 steps done" in page

@@ -123,9 +123,14 @@ class Dispatcher:
             self._match_receipts()
 
     def _match_receipts(self) -> None:
+        """Matches receipts that came before their send was stored. After a fault they wait: sends are in hand."""
         if self._results.references:
-            match_early(self._database, self._setups, self._clock, self._results.references)
-            self._results.references = []
+            try:
+                match_early(self._database, self._setups, self._clock, self._results.references)
+            except Exception as error:
+                log.warning("early receipts could not be matched", why=str(error)[:200])
+            else:
+                self._results.references = []
 
     def _store_and_claim(self, limit: int, gateway_id: int | None) -> list[Any]:
         """Stores what tries have come to and takes the next sends by one commit; by two where that fails."""

@@ -6,7 +6,6 @@ refused: so a page shows what was typed, whatever it was.
 
 from __future__ import annotations
 
-import copy
 from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass
 from typing import Any
@@ -84,7 +83,7 @@ def filled(
     `optional` names the parts that are left out unless a box is ticked: path of the part, name of the box. `switches`
     are the boxes that are values themselves. A field that the form does not have leaves its value.
     """
-    made = copy.deepcopy(spec.model_dump(mode="json"))
+    made = spec.model_dump(mode="json")
     problems = []
     for path, spelling in fields.items():
         if path not in form:

@@ -12,6 +12,7 @@ from functools import cached_property
 from typing import Any
 
 from angelon.core.payload.paths import child
+from angelon.core.suggestions.looks import currency, money
 from angelon.core.suggestions.meaning import meaning
 
 MAX_FIELDS = 400
@@ -231,8 +232,6 @@ def _role(objects: list[dict[str, Any]]) -> str:
 
 def _currency_beside(value: dict[str, Any], path: str) -> str:
     """The path of a currency's code in an object that is an amount: a number, its currency, and little else."""
-    from angelon.core.suggestions.looks import currency, money
-
     if not 2 <= len(value) <= 4:
         return ""
     codes = [key for key, inner in value.items() if currency(inner)]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Bundle, Store
-from angelon.db import bundles, specs
+from angelon.db import bundles, changes, specs
 from angelon.engine.installation import Installation
 from angelon.engine.unit import Actor
 
@@ -15,7 +15,9 @@ def create(installation: Installation, store: Store, actor: Actor) -> int:
         if specs.stores(session):
             raise Invalid([Problem("", "There is a store already.", "Open the overview.")])
         bundles.apply(session, Bundle(store=store), installation.clock.now())
-        made = specs.stores(session)[0].id or 0
+        row = specs.stores(session)[0]
+        made = row.id or 0
+        changes.add(session, made, installation.clock.now(), actor.name, "created", "store", row.key, after=row.spec)
     installation.setups.forget()
     installation.notifier.notify()
     return made
