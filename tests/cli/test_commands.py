@@ -76,6 +76,19 @@ def test_commands_without_what_they_need_say_what_to_do(tmp_path):
     )
 
 
+def test_a_sample_is_rehearsed_by_a_route_for_new_orders_however_long_ago_it_was_placed(tmp_path):
+    bundle = tmp_path / "new-only.yaml"
+    given = BUNDLE.read_text("utf-8")
+    row = "- key: on-its-way\n  name: On its way\n  when: [parcel.picked_up]\n"
+    assert row in given
+    new = row.replace("parcel.picked_up", "order.updated") + "  only_new_orders: true\n"
+    bundle.write_text(given.replace(row, new), "utf-8")
+    angelon_(tmp_path, "apply", str(bundle))
+    sample = str(PAYLOADS / "webshop-order-updated.http")
+    told = angelon_(tmp_path, "rehearse", "on-its-way", sample, "--at", "2026-12-03T10:00:00Z", "--json")
+    assert json.loads(told)["outcome"] == "send"
+
+
 def test_rehearse_and_render_show_real_values(tmp_path):
     angelon_(tmp_path, "apply", str(BUNDLE))
     told = json.loads(

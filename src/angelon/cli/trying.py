@@ -107,7 +107,7 @@ def _event_of(source: Any, file: Path, at: dt.datetime) -> tuple[Any, Any]:
 @click.option("--json", "as_json", is_flag=True, help="As JSON.")
 def rehearse(route: str, file: Path, at: str | None, as_json: bool) -> None:
     """What ROUTE would make of the event in FILE. Nothing is stored and nothing sent."""
-    from angelon.core.planning.inputs import ActiveRoute, Facts
+    from angelon.core.planning.inputs import ALWAYS, ActiveRoute, Facts
     from angelon.core.planning.plan import decide, work_out
     from angelon.db import live_setup, specs
 
@@ -131,7 +131,7 @@ def rehearse(route: str, file: Path, at: str | None, as_json: bool) -> None:
         source = live.setup.sources[key]
         event, _ = _event_of(source, file, now)
         reading, variables = work_out(source, live.setup, event.payload)
-        decision = decide(event, reading, variables, ActiveRoute(spec, now), live.setup, Facts(), now)
+        decision = decide(event, reading, variables, ActiveRoute(spec, ALWAYS), live.setup, Facts(), now)
         if best is None or sum(x.verdict == "yes" for x in decision.trace) > sum(
             x.verdict == "yes" for x in best.trace
         ):
