@@ -378,9 +378,9 @@ def test_the_next_way_after_a_failure_is_planned_by_the_same_rules():
     event = Event("ev", "order.created", "placed", "shop", payload, NOON)
     reading, variables = work_out(around.sources["shop"], around, payload)
 
-    def instead(step, facts=None):
+    def instead(step, facts=None, **more):
         return plan_fallback(
-            event, reading, variables, route, around, facts or Facts(), NOON, Recipient(), step, "Given up."
+            event, reading, variables, route, around, facts or Facts(), NOON, Recipient(), step, "Given up.", **more
         )
 
     assert (instead(0).channel, instead(0).recipient, instead(0).due_at, instead(0).state) == (
@@ -391,6 +391,9 @@ def test_the_next_way_after_a_failure_is_planned_by_the_same_rules():
     )
     assert instead(1) is None
     assert instead(0, Facts(suppressed={"phone:+493023125014": "no"})).state is State.SKIPPED
+    told = Facts(same_delivery=(prior_sends("other", 3, "sms", address="+493023125014"),))
+    assert instead(0, told).state is State.SKIPPED
+    assert instead(0, told, manual=True).state is State.SCHEDULED  # somebody chose the order
 
 
 def test_by_hand_a_route_takes_any_event_and_waits_for_nothing_but_the_hours():

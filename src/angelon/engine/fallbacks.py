@@ -119,6 +119,7 @@ class Fallbacks:
             recipient,
             row.step,
             f"{why} So by another way.",
+            manual=bool(row.run_id),
         )
         if send is None:
             return None

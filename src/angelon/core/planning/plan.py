@@ -239,11 +239,13 @@ def plan_fallback(
     recipient: Recipient,
     after_step: int,
     why: str,
+    *,
+    manual: bool = False,
 ) -> PlannedSend | None:
     """The send by the next way that the reader can be reached by, after the way `after_step` has come to nothing; None
-    where none is left.
+    where none is left. `manual` is whether the send that it follows is of a run by hand.
     """
-    evaluation = _RouteEvaluation(PlanningContext(event, reading, variables, setup, facts, now), route, facts)
+    evaluation = _RouteEvaluation(PlanningContext(event, reading, variables, setup, facts, now), route, facts, manual)
     for step in range(after_step + 1, len(route.fallback.options) + 1):
         for person in people(evaluation.context, recipient, route.option(step)[1]):
             if person.address:
