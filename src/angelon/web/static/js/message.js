@@ -58,6 +58,7 @@ export function start(root) {
           draft.changed();
         },
         focused: () => (last = made),
+        chosen: () => paint(kept),
       });
       fields.set(place, made);
       return made;
@@ -77,9 +78,6 @@ export function start(root) {
       || (p.where === place && place !== "")));
     for (const listener of listeners) listener(now);
   }
-
-  for (const event of ["keyup", "click", "focusout"])
-    root.addEventListener(event, () => setTimeout(() => paint(kept)));
 
   if (text) {
     ({ email, sms, chat })[channel](root, page);

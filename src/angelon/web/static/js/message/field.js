@@ -13,9 +13,10 @@ const inkOfPages = HighlightStyle.define([
   { tag: tags.comment, color: "var(--ink-3)" },
 ]);
 
-// `variables` are {name, value, about, required}; `changed` hears the text; `focused` that it has the caret.
+// `variables` are {name, value, about, required}; `changed` hears the text; `focused` that it has the caret; `chosen`
+// that the list of variables was closed or the caret has left.
 export function field({ into, text, label, hint = "", oneLine = false, page = false, rich = false, variables, changed,
-  focused }) {
+  focused, chosen }) {
   const by = Object.fromEntries(variables.map((v) => [v.name, v]));
   const known = (name) => by[name] ?? (name === "order" || name === "loop" || name.startsWith("order.")
     ? { value: by[name]?.value } : undefined);
@@ -46,6 +47,9 @@ export function field({ into, text, label, hint = "", oneLine = false, page = fa
       EditorView.updateListener.of((update) => {
         if (update.docChanged) changed(update.state.doc.toString());
         if (update.focusChanged && update.view.hasFocus) focused?.();
+        const listed = completionStatus(update.startState) === "active";
+        if ((listed && completionStatus(update.state) !== "active") || (update.focusChanged && !update.view.hasFocus))
+          setTimeout(() => chosen?.());
       }),
     ],
   });
@@ -55,7 +59,7 @@ export function field({ into, text, label, hint = "", oneLine = false, page = fa
     view,
     label,
     get choosing() {
-      return completionStatus(view.state) === "active";
+      return view.hasFocus && completionStatus(view.state) === "active";
     },
     insert(source) {
       const { from, to } = view.state.selection.main;
