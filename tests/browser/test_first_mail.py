@@ -86,6 +86,17 @@ def test_from_a_new_source_to_the_mail_in_the_mailbox(page, running):
     bench.get_by_role("button", name="Add path").click()
     expect(page.locator(".toast.bad-news")).to_contain_text("is not a JSONPath")
 
+    # what was mapped is a draft; undoing takes one edit back, and published it counts
+    draft = page.get_by_role("region", name="Draft")
+    expect(draft).to_contain_text("changes are not live yet")
+    expect(draft.locator("summary")).to_contain_text("What it does to 1 sample")
+    draft.get_by_role("button", name="Undo name: $.ship_to.name").click()
+    expect(draft.get_by_role("button", name="Undo email: $.buyer.email")).to_be_visible()
+    choose("reading.name", "$.ship_to.name")
+    draft.get_by_role("button", name="Publish the mapping").click()
+    expect(page.get_by_text("Revision 1 of the mapping is live")).to_be_visible()
+    expect(draft).to_have_count(0)
+
     # a mail is written with these variables; the preview follows the typing
     page.goto("/messages")
     page.get_by_label("Name of the new message").fill("Pier thanks")

@@ -175,6 +175,11 @@ def bench_edit(client, **form):
     return client.post("/sources/shop/read", data=form, headers={"X-Fragment": "1"})
 
 
+def publish_mapping(client, **form):
+    """What the page says once the mapping's draft was to go live."""
+    return client.post("/sources/shop/read/publish", data=form, follow_redirects=True)
+
+
 def test_the_bench_maps_a_field_adds_steps_and_shows_each_value(client, bench):
     post(client)
     page = bench_edit(client, act="new_variable", name="Buyer phone", type="phone", path="$.buyer.phone")
@@ -194,6 +199,7 @@ def test_the_bench_maps_a_field_adds_steps_and_shows_each_value(client, bench):
     page = bench_edit(client, act="or_path", field="recipes.buyer_phone", path="$.x.y")
     assert "otherwise $.x.y" in text(page)
     bench_edit(client, act="default", field="recipes.buyer_phone", default="+49301")
+    assert "is live: the next delivery is read this way" in text(publish_mapping(client))
     with bench.database.reading() as session:
         recipe = specs.by_key(session, SourceRow, bench.store_id, "shop").spec["recipes"]["buyer_phone"]
     assert recipe == {"path": "$.buyer.phone", "or_paths": ["$.x.y"], "default": "+49301"}

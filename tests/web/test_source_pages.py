@@ -10,7 +10,7 @@ from angelon.core.specs.stored import from_stored
 from angelon.db import specs
 from angelon.db.tables import SourceRow
 from tests import made
-from tests.web.test_pages import bench_edit, post, text
+from tests.web.test_pages import bench_edit, post, publish_mapping, text
 
 
 @pytest.fixture
@@ -31,6 +31,7 @@ def test_one_click_takes_all_that_is_sure_lines_included(client, bare):
     assert "suggestions are sure" in page
     assert "its name says total, and it looks like an amount" in page
     bench_edit(client, act="take_sure")
+    publish_mapping(client)
     source = stored(bare)
     assert {
         part: r.path
@@ -56,6 +57,7 @@ def test_one_suggestion_is_taken_and_corrected_by_a_click(client, bare):
     post(client)
     bench_edit(client, act="take", field="reading.number", recipe=json.dumps("$.reference"))
     bench_edit(client, act="path", field="reading.number", path="$.id")
+    publish_mapping(client)
     assert stored(bare).reading["number"].path == "$.id"
     assert bench_edit(client, act="take", field="reading.number", recipe="{").status_code == 422
 
@@ -63,6 +65,7 @@ def test_one_suggestion_is_taken_and_corrected_by_a_click(client, bare):
 def test_a_click_on_an_item_s_field_maps_the_part_of_every_line(client, bench):
     post(client)
     bench_edit(client, act="path", field="line.sku", path="$.lines[0].quantity")
+    publish_mapping(client)
     assert stored(bench).line["sku"].path == "$.quantity"
 
 
@@ -147,20 +150,6 @@ def test_a_table_is_kept_used_and_its_faults_told(client, bench):
     assert stored(bench).lookups == {}
 
 
-def test_what_is_in_use_is_unmapped_or_deleted_only_when_it_is_said_twice_or_not_at_all(client, bench):
-    post(client)
-    page = text(bench_edit(client, act="open", field="recipes.customer_name"))
-    assert "Used in Received (email in en), Received (email in de)" in page
-    refused = bench_edit(client, act="drop_variable", field="recipes.customer_name")
-    assert "is used in Received (email in en), Received (email in de)" in refused.json["detail"]
-    asked = bench_edit(client, act="clear", field="recipes.customer_name")
-    assert asked.status_code == 422
-    assert "without a mapping those are held for orders of Shop" in asked.json["detail"]
-    assert "customer_name" in stored(bench).recipes
-    assert bench_edit(client, act="clear", field="recipes.customer_name", sure="yes").status_code == 200
-    assert "customer_name" not in stored(bench).recipes
-
-
 def test_steps_are_kept_under_a_name_and_used_again(client, bench):
     post(client)
     bench_edit(client, act="new_variable", name="a", path="$.buyer.name")
@@ -171,13 +160,15 @@ def test_steps_are_kept_under_a_name_and_used_again(client, bench):
     bench_edit(client, act="new_variable", name="b", path="$.state")
     page = bench_edit(client, act="add_step", field="recipes.b", do="run", **{"p.steps": "loud_name"})
     assert "PAID" in text(page)
-    assert [s.do for s in stored(bench).shared_steps["loud_name"]] == ["strip", "upper"]
     assert "loud_name strip · upper" in text(page)
+    publish_mapping(client)
+    assert [s.do for s in stored(bench).shared_steps["loud_name"]] == ["strip", "upper"]
     refused = bench_edit(client, act="drop_steps", table="loud_name")
     assert "The steps “loud_name” are used in Shop (the recipe of a), Shop (the recipe of b)" in refused.json["detail"]
     for variable in ("a", "b"):
         bench_edit(client, act="drop_step", field=f"recipes.{variable}", number="0")
     assert bench_edit(client, act="drop_steps", table="loud_name").status_code == 200
+    publish_mapping(client)
     assert stored(bench).shared_steps == {}
 
 

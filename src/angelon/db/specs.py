@@ -12,9 +12,10 @@ from typing import Any, Generic, TypeVar
 from sqlmodel import Session, col, func, select
 
 from angelon.core.problems import Invalid, Problem
-from angelon.core.specs import Message, Route, Store, Variable
+from angelon.core.specs import Message, Route, Source, Store, Variable
 from angelon.core.specs.base import Spec
 from angelon.core.specs.stored import from_stored, to_stored, upgraded
+from angelon.db import mappings
 from angelon.db.tables import (
     MessageRow,
     RevisionRow,
@@ -188,6 +189,9 @@ def save_live(session: Session, table: type[Any], store_id: int, spec: Spec, now
     row.spec = to_stored(spec)
     touch(session, store_id)
     session.flush()
+    if isinstance(spec, Source):
+        mappings.keep_revision(session, row, spec, now)
+        mappings.forget_if_live(session, row)
     return row
 
 
@@ -222,10 +226,13 @@ def delete_variable(session: Session, store_id: int, name: str) -> None:
         return
     session.delete(row)
     for source in session.exec(select(SourceRow).where(SourceRow.store_id == store_id)):
-        recipes = source.spec.get("recipes", {})
-        if name in recipes:
-            source.spec = {**source.spec, "recipes": {key: value for key, value in recipes.items() if key != name}}
-            count_edit(source)
+        for column in ("spec", "draft"):
+            data = getattr(source, column) or {}
+            if name in data.get("recipes", {}):
+                left = {key: value for key, value in data["recipes"].items() if key != name}
+                setattr(source, column, {**data, "recipes": left})
+                count_edit(source)
+        mappings.forget_if_live(session, source)
     touch(session, store_id)
     session.flush()
 

@@ -127,8 +127,26 @@ class SourceRow(SQLModel, table=True):
     store_id: int = Field(foreign_key="store.id")
     key: str
     spec: dict[str, Any] = _json()
+    draft: dict[str, Any] | None = _json()
+    """The mapping that is being edited, where it is not what is live."""
+    drafted_at: dt.datetime | None = _instant()
     edits: int = _edits()
     created_at: dt.datetime = _instant()
+
+
+class MappingStepRow(SQLModel, table=True):
+    """One edit of a mapping's draft, with what the draft was before it: undone newest first, gone once it is live."""
+
+    __tablename__ = "mapping_step"
+    __table_args__ = (Index("ix_mapping_step_source", "source_id", "id"),)
+    id: int | None = Field(default=None, primary_key=True)
+    source_id: int = Field(foreign_key="source.id")
+    at: dt.datetime = _instant(nullable=False)
+    actor: str
+    said: str
+    """What was done, for the button that undoes it: `email: path $.buyer.email`."""
+    before: dict[str, Any] | None = _json()
+    """The draft before the edit; None where there was none."""
 
 
 class VariableRow(SQLModel, table=True):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from sqlalchemy import Connection, func
@@ -15,6 +15,7 @@ from angelon.core.planning.inputs import ALWAYS, ActiveRoute, Contact, Facts
 from angelon.core.planning.plan import Decision, decide, work_out
 from angelon.core.planning.rehearsal_history import RehearsalHistory
 from angelon.core.reading import Reading
+from angelon.core.specs import Source
 from angelon.core.specs.route import Route
 from angelon.db import answers, events, history
 from angelon.db.live_setup import LiveSetup
@@ -45,6 +46,11 @@ class Span:
 
     def since(self, now: dt.datetime) -> dt.datetime | None:
         return now - dt.timedelta(days=self.days) if self.days else None
+
+
+def with_source(live: LiveSetup, source: Source) -> LiveSetup:
+    """The set-up with a source as it is given, in place of the live one."""
+    return replace(live, setup=replace(live.setup, sources={**live.setup.sources, source.key: source}))
 
 
 def rehearse(

@@ -7,8 +7,10 @@ from typing import Any
 from sqlmodel import Session, col, select
 
 from angelon.core import usage
-from angelon.core.specs import Message, Route
+from angelon.core.specs import Message, Route, Source
+from angelon.core.specs.mapping import Mapping, with_mapping
 from angelon.core.specs.stored import from_stored
+from angelon.db import mappings
 from angelon.db.live_setup import LiveSetup
 from angelon.db.tables import MessageRow, RouteRow
 
@@ -19,9 +21,20 @@ def among(session: Session, live: LiveSetup) -> usage.Specs:
     return usage.Specs(
         (*setup.messages.values(), *_drafts(session, live.store_id, MessageRow, Message)),
         (*(active.route for active in setup.routes), *_drafts(session, live.store_id, RouteRow, Route)),
-        tuple(setup.sources.values()),
+        (*setup.sources.values(), *_mappings(session, live)),
         setup.store,
     )
+
+
+def _mappings(session: Session, live: LiveSetup) -> list[Source]:
+    """Sources as their mappings are drafted."""
+    found = []
+    for key, data in mappings.drafts(session, live.store_id).items():
+        try:
+            found.append(with_mapping(live.setup.sources[key], from_stored(Mapping, data)))
+        except (KeyError, ValueError):
+            continue
+    return found
 
 
 def _drafts(session: Session, store_id: int, table: Any, kind: Any) -> list[Any]:

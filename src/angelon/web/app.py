@@ -61,6 +61,7 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     from angelon.web.runs.views import pages as runs
     from angelon.web.segments.views import pages as segments
     from angelon.web.sends.views import pages as sends
+    from angelon.web.sources.mapping_views import pages as mappings
     from angelon.web.sources.views import pages as sources
     from angelon.web.start.views import pages as start
     from angelon.web.suppressions.views import pages as suppressions
@@ -73,6 +74,7 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
         orders,
         sends,
         sources,
+        mappings,
         messages,
         letterhead,
         library,

@@ -13,6 +13,7 @@ from angelon.core.problems import Invalid
 from angelon.core.specs.check import Check, Expected
 from angelon.core.specs.message import Message
 from angelon.core.specs.route import Route
+from angelon.core.specs.source import Source
 from angelon.core.templates import CantRender
 from angelon.core.values import show
 
@@ -31,9 +32,13 @@ class Outcome:
         return not self.differences
 
 
-def with_changes(setup: Setup, message: Message | None = None) -> Setup:
-    """A set-up in which one message is another."""
-    return setup if message is None else replace(setup, messages={**setup.messages, message.key: message})
+def with_changes(setup: Setup, message: Message | None = None, source: Source | None = None) -> Setup:
+    """A set-up in which one message, or one source, is another."""
+    if message is not None:
+        setup = replace(setup, messages={**setup.messages, message.key: message})
+    if source is not None:
+        setup = replace(setup, sources={**setup.sources, source.key: source})
+    return setup
 
 
 def run(check: Check, routes: Mapping[str, Route], setup: Setup) -> Outcome:

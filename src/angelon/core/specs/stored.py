@@ -90,5 +90,9 @@ def _renamed(data: Mapping[str, Any], names: Mapping[str, str]) -> Data:
     return {names.get(name, name): value for name, value in data.items()}
 
 
-UPGRADES: dict[tuple[str, int], Callable[[Data], Data]] = {("route", 1): _route_1, ("source", 1): _source_1}
+UPGRADES: dict[tuple[str, int], Callable[[Data], Data]] = {
+    ("route", 1): _route_1,
+    ("source", 1): _source_1,
+    ("mapping", 1): _source_1,
+}
 """(kind, format) to what brings its data into the next format."""

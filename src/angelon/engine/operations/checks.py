@@ -9,7 +9,7 @@ from sqlmodel import Session
 from angelon.core.planning import checking
 from angelon.core.planning.checking import Outcome
 from angelon.core.problems import Invalid, Problem
-from angelon.core.specs import Message, Route
+from angelon.core.specs import Message, Route, Source
 from angelon.core.specs.check import Check
 from angelon.core.specs.keys import key_of
 from angelon.core.specs.stored import from_stored
@@ -84,6 +84,15 @@ def failing_with_message(session: Session, live: LiveSetup, message: Message) ->
     }
     rows = [row for row in rows if row.spec.get("route") in sending]
     return [outcome for outcome in run(rows, routes, live, message) if not outcome.passed]
+
+
+def failing_with_source(session: Session, live: LiveSetup, source: Source) -> list[Outcome]:
+    """The checks kept from a source's events that would fail with the source as given."""
+    rows = [row for row in checks.all_of(session, live.store_id) if row.spec.get("source") == source.key]
+    routes = routes_by_key(session, live.store_id) if rows else {}
+    changed = checking.with_changes(live.setup, source=source)
+    outcomes = [checking.run(from_stored(Check, row.spec), routes, changed) for row in rows]
+    return [outcome for outcome in outcomes if not outcome.passed]
 
 
 def keep(work: Work, route_key: str, event_id: str) -> str:

@@ -17,7 +17,6 @@ from angelon.core.specs.base import read_spec
 from angelon.core.specs.enrichment import Enrichment
 from angelon.core.specs.keys import key_of
 from angelon.core.specs.stored import from_stored
-from angelon.core.usage import Use
 from angelon.db import specs
 from angelon.db.records import NewDelivery, NewEvent
 from angelon.db.tables import SourceRow
@@ -165,25 +164,3 @@ def delete_variable(work: Work, name: str) -> None:
     if uses:
         raise Invalid([Problem("", f"“{name}” is used in {usage.listed(uses)}.", "Take it out there first.")])
     work.specs.delete_variable(name)
-
-
-def delete_table(work: Work, key: str, name: str) -> None:
-    """Takes a source's table away. Raises Invalid where a recipe looks into it."""
-    source = current(work, key)
-    uses = usage.of_table(name, source)
-    _without(work, source, "lookups", name, uses, f"The table “{name}” is used", "Take the step out first.")
-
-
-def delete_kept_steps(work: Work, key: str, name: str) -> None:
-    """Takes steps that a source keeps under a name away. Raises Invalid where a recipe runs them."""
-    source = current(work, key)
-    uses = usage.of_kept_steps(name, source)
-    _without(work, source, "shared_steps", name, uses, f"The steps “{name}” are used", "Take them out first.")
-
-
-def _without(work: Work, source: Source, part: str, name: str, uses: list[Use], used: str, mend: str) -> None:
-    """Stores a source without one of what it keeps by name. Raises Invalid where something uses it."""
-    if uses:
-        raise Invalid([Problem("", f"{used} in {usage.listed(uses)}.", mend)])
-    left = {kept: value for kept, value in getattr(source, part).items() if kept != name}
-    work.specs.save(source.model_copy(update={part: left}))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from angelon.core.specs.gateway import Gateway
-from angelon.db import events, sends
+from angelon.db import events, mappings, sends
 from angelon.web.services import live, messages, routes, session, store_id
 
 
@@ -30,6 +30,7 @@ def steps() -> list[Step]:
     at = f"/sources/{source.key}" if source is not None else "/sources"
     came = bool(live().source_ids) and bool(events.latest_of_each(session(), list(live().source_ids.values())))
     mapped = source is not None and {"number", "email"} <= source.reading.keys()
+    drafted = not mapped and source is not None and source.key in mappings.drafts(session(), store_id())
     ready = next((gateway for gateway in setup.gateways.values() if _set_up(gateway)), None)
     written, published = messages(), bool(setup.messages)
     made = routes()
@@ -52,8 +53,12 @@ def steps() -> list[Step]:
         Step(
             "Map",
             mapped,
-            "Number and email are mapped." if mapped else "Say which field is the order’s number, which the email.",
-            "Map its fields",
+            "Number and email are mapped."
+            if mapped
+            else "The mapping is a draft: publish it, and it counts."
+            if drafted
+            else "Say which field is the order’s number, which the email.",
+            "Publish it" if drafted else "Map its fields",
             f"{at}/read" if source else "/sources",
         ),
         Step(

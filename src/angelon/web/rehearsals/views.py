@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections import Counter
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 from flask import Blueprint, Response, abort, flash, g, redirect, render_template, request, stream_with_context, url_for
@@ -89,7 +89,7 @@ def run(route: str) -> Any:
     called, now = names(), live()
 
     def lines() -> Iterator[str]:
-        tally = _Effect() if "was" in chosen else _Spans()
+        tally = EffectTally() if "was" in chosen else _Spans()
         with services().database.reading() as reading:  # the request's own is closed by the time that this is read
             for done, of, came in rehearse(reading.connection(), now, chosen, span, g.now):
                 for one in came:
@@ -144,30 +144,35 @@ def general(line: TraceLine) -> str:
     return line.why.partition(": it is ")[0].rstrip(".") + "." if line.part == "if" else line.why
 
 
-class _Effect:
-    """What a change of a route does to what comes of many events."""
+class EffectTally:
+    """What a change of a route or a mapping does to what comes of many events."""
 
     template = "rehearsals/_effect.html"
 
     def __init__(self) -> None:
         self.kinds: Counter[str] = Counter()
         self.parts: Counter[str] = Counter()
-        self.rows: list[tuple[Rehearsed, Change]] = []
+        self.rows: list[tuple[Rehearsed, Change, str]] = []
         self.events = 0
 
     def take(self, one: Rehearsed) -> None:
         self.events += 1
-        for change in compare(one.decisions["was"], one.decisions["now"]):
+        self.take_changes(one, compare(one.decisions["was"], one.decisions["now"]))
+
+    def take_changes(self, one: Rehearsed, changes: Sequence[Change], route: str = "") -> None:
+        """What becomes of one event; `route` names the route where several are compared."""
+        for change in changes:
             self.kinds[change.kind] += 1
             self.parts.update(change.parts)
             if change.kind != "same":
-                self.rows.append((one, change))
+                self.rows.append((one, change, route))
 
     def around(self) -> dict[str, Any]:
-        newest = self.rows[::-1][:SHOWN]
+        newest = sorted(self.rows[::-1], key=lambda row: row[0].received_at, reverse=True)[:SHOWN]
         return {
             "rows": [
-                (one, change, both(change) if number < 40 else None) for number, (one, change) in enumerate(newest)
+                (one, change, both(change) if number < 40 else None, route)
+                for number, (one, change, route) in enumerate(newest)
             ]
         }
 

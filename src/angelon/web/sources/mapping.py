@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import json
-import re
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -11,11 +9,10 @@ from angelon.core.payload.paths import BadPath, compile_path
 from angelon.core.payload.tree import Field, fields
 from angelon.core.reading import ITEM_TYPES
 from angelon.core.recipes.evaluate import Evaluation, evaluate, label
-from angelon.core.recipes.steps import STEPS, StepKind, fitting
+from angelon.core.recipes.steps import StepKind, fitting
 from angelon.core.shape import Drift, Shape, drift
-from angelon.core.specs.keys import key_of
 from angelon.core.specs.source import LINE_PARTS, PARCEL_PARTS, READING, Source
-from angelon.core.specs.variable import Recipe, Step, Type, Variable
+from angelon.core.specs.variable import Recipe, Type, Variable
 from angelon.core.suggestions import Suggestion, orders_in, suggest, suggest_item, suggest_variable, sure
 from angelon.core.values import Value, show
 from angelon.web.sample_event import SampleEvent
@@ -285,7 +282,7 @@ def column(row: Row, locale: str = "en") -> list[dict[str, Any]]:
         lines.append(
             {
                 "label": line.label,
-                "value": "" if line.problem else _short(line.value, locale),
+                "value": "" if line.problem else value_line(line.value, locale),
                 "problem": line.problem,
                 "used": line.used,
                 "path": number if number < len(paths) else None,
@@ -307,7 +304,10 @@ def column(row: Row, locale: str = "en") -> list[dict[str, Any]]:
     return lines
 
 
-def _short(value: Value, locale: str) -> str:
+def value_line(value: Value, locale: str) -> str:
+    """A value in one line, as a reader of `locale` has it; a dash for none."""
+    if value is None:
+        return "—"
     if isinstance(value, list):
         inner = ", ".join(show(item, locale) if not isinstance(item, dict) else "{…}" for item in value[:4])
         return f"[{inner}{', …' if len(value) > 4 else ''}] {len(value)}"
@@ -315,117 +315,3 @@ def _short(value: Value, locale: str) -> str:
         return "{" + ", ".join(list(value)[:5]) + "}"
     text = show(value, locale)
     return text if len(text) <= 120 else text[:119] + "…"
-
-
-# ---- edits --------------------------------------------------------------------------------------------------------
-
-
-class InvalidEdit(ValueError):
-    """An edit that can't be made, with what to do instead."""
-
-
-def edit(source: Source, field_id: str, act: str, given: dict[str, str]) -> Source:
-    """The source after one edit of a recipe. Raises InvalidEdit."""
-    kind, _, name = field_id.partition(".")
-    if kind not in ("reading", "recipes", "line", "parcel") or not name:
-        raise InvalidEdit("Choose a variable first.")
-    recipes: dict[str, Recipe] = dict(getattr(source, kind))
-    recipe = recipes.get(name, Recipe()).model_copy(deep=True)
-    if act == "clear":
-        recipes.pop(name, None)
-        return source.model_copy(update={kind: recipes})
-    if act in ("path", "or_path"):
-        path = given.get("path", "").strip()
-        if kind in ("line", "parcel") and (inside := re.match(r"\$.*?\[\d+\]", path)):
-            path = "$" + path[inside.end() :]  # a field of an item was clicked: its path starts at the item
-        if path:
-            try:
-                compile_path(path)
-            except BadPath as error:
-                raise InvalidEdit(f"{error.problem.what} {error.problem.mend}") from None
-        if act == "path":
-            recipe.path = path
-            if len(path) == 0 and not recipe.default:
-                recipes.pop(name, None)
-                return source.model_copy(update={kind: recipes})
-        elif path and path not in (recipe.path, *recipe.or_paths):
-            recipe.or_paths.append(path)
-    elif act == "drop_path":
-        number = _number(given, "number")
-        paths = [p for p in (recipe.path, *recipe.or_paths) if p]
-        if 0 <= number < len(paths):
-            paths.pop(number)
-        recipe.path, recipe.or_paths = (paths[0] if paths else ""), paths[1:]
-    elif act in ("add_step", "set_step"):
-        kind_of = STEPS.get(given.get("do", ""))
-        if kind_of is None:
-            raise InvalidEdit("Choose a step from the list.")
-        step = {
-            kind_of.name: {
-                p.name: _given(p.kind, given[f"p.{p.name}"])
-                for p in kind_of.parameters
-                if given.get(f"p.{p.name}", "") != ""
-            }
-        }
-        made = Step.model_validate(step)
-        if act == "add_step":
-            recipe.steps.append(made)
-        else:
-            number = _number(given, "number")
-            if not 0 <= number < len(recipe.steps):
-                raise InvalidEdit("That step is no longer there. Reload the page.")
-            recipe.steps[number] = made
-    elif act == "drop_step":
-        number = _number(given, "number")
-        if 0 <= number < len(recipe.steps):
-            recipe.steps.pop(number)
-    elif act == "step_up":
-        number = _number(given, "number")
-        if 0 < number < len(recipe.steps):
-            recipe.steps[number - 1], recipe.steps[number] = recipe.steps[number], recipe.steps[number - 1]
-    elif act == "share_steps":
-        kept = key_of(given.get("name_of_steps", ""), "_")
-        if not kept or not kept[0].isalpha() or not recipe.steps:
-            raise InvalidEdit("Give the steps a name that starts with a letter, and have at least one.")
-        if any(s.do == "run" and s.given.get("steps") == kept for s in recipe.steps):
-            raise InvalidEdit(f"These steps run “{kept}” themselves. Choose another name.")
-        shared = {**source.shared_steps, kept: recipe.steps}
-        recipe.steps = [Step.model_validate({"run": {"steps": kept}})]
-        source = source.model_copy(update={"shared_steps": shared})
-    elif act == "take":
-        try:
-            recipe = Recipe.model_validate(json.loads(given.get("recipe", "")))
-        except (ValueError, RecursionError):
-            raise InvalidEdit("That suggestion can't be read. Reload the page.") from None
-    elif act == "default":
-        recipe.default = given.get("default", "") or None
-    else:
-        raise InvalidEdit("That is nothing that can be done here.")
-    if not recipe.path and not recipe.or_paths and not recipe.steps and recipe.default is None:
-        recipes.pop(name, None)
-    else:
-        recipes[name] = recipe
-    return source.model_copy(update={kind: recipes})
-
-
-def _given(kind: str, text: str) -> Any:
-    if kind == "number":
-        return (
-            float(text)
-            if "." in text and text.replace(".", "").lstrip("-").isdigit()
-            else int(text)
-            if text.lstrip("-").isdigit()
-            else text
-        )
-    if kind == "flag":
-        return text in ("true", "on", "yes")
-    if kind == "list":
-        return [part.strip() for part in text.split(",") if part.strip()]
-    return text
-
-
-def _number(given: dict[str, str], name: str) -> int:
-    try:
-        return int(given.get(name, ""))
-    except ValueError:
-        return -1

@@ -18,7 +18,6 @@ from flask import (
     abort,
     flash,
     g,
-    jsonify,
     redirect,
     render_template,
     request,
@@ -27,50 +26,32 @@ from flask import (
 )
 from sqlmodel import Session
 
-from angelon.core import event_types, usage
+from angelon.core import event_types
 from angelon.core.deliveries import without_secrets
 from angelon.core.numbers import decimal_sign
 from angelon.core.payload.body import NotReadable
 from angelon.core.payload.redact import BLOT, redacted, secret
 from angelon.core.problems import Invalid, NotFound, Problem
-from angelon.core.recipes.evaluate import label
-from angelon.core.recipes.steps import STEPS
-from angelon.core.shape import Shape, compare
+from angelon.core.shape import Shape
 from angelon.core.specs import Source
 from angelon.core.specs.base import read_spec
-from angelon.core.specs.keys import key_of
 from angelon.core.specs.source import Signing
-from angelon.core.specs.variable import Type
-from angelon.core.values import regional
-from angelon.db import events, orders, shapes, specs
+from angelon.db import events, mappings, orders, shapes, specs
 from angelon.db.tables import DeliveryRow, EventRow, SourceRow
 from angelon.engine.intake import KEPT_BODY
 from angelon.engine.operations import events as event_operations
 from angelon.engine.operations import sources as operations
-from angelon.engine.usage import among
-from angelon.web import sample_event as sample_events
 from angelon.web.conflicts import edits_seen
 from angelon.web.forms import CODE, TEXT, WORDS, Spelling, filled, pairs
 from angelon.web.numbers import whole
 from angelon.web.services import kinds_of_events, live, services, session, store_id, work
 from angelon.web.sources import look_ups, mapping
+from angelon.web.sources.stored import address, source_of
 
 pages = Blueprint("sources", __name__, url_prefix="/sources", template_folder="templates")
 
 WATCHERS = threading.BoundedSemaphore(24)
 WATCH_SECONDS = 120
-
-
-def _source(key: str) -> tuple[Source, int]:
-    setup_now = live()
-    if key not in setup_now.setup.sources:
-        abort(404, f"There is no source “{key}”. It may have been taken away.")
-    return setup_now.setup.sources[key], setup_now.source_ids[key]
-
-
-def address(key: str) -> str:
-    """Where a store delivers to."""
-    return f"{services().settings.base_url or request.url_root.rstrip('/')}/in/{key}"
 
 
 @dataclass(frozen=True)
@@ -107,7 +88,8 @@ def index() -> Any:
         )
         for key, source in live().setup.sources.items()
     ]
-    return render_template("sources/index.html", rows=rows, variables=len(live().setup.variables))
+    drafts = mappings.drafts(session(), store_id())
+    return render_template("sources/index.html", rows=rows, variables=len(live().setup.variables), drafts=drafts)
 
 
 @pages.post("")
@@ -127,15 +109,15 @@ def create() -> Any:
 
 @pages.get("/<key>")
 def show(key: str) -> Any:
-    _, source_id = _source(key)
+    _, source_id = source_of(key)
     if not events.recent(session(), source_id, 1):
         return redirect(url_for(".connect", key=key))
-    return redirect(url_for(".read", key=key))
+    return redirect(url_for("mappings.read", key=key))
 
 
 @pages.get("/<key>/connect")
 def connect(key: str) -> Any:
-    source, source_id = _source(key)
+    source, source_id = source_of(key)
     return _connect_page(source, source_id)
 
 
@@ -180,7 +162,7 @@ _CONNECT: dict[str, Spelling] = {
 @pages.post("/<key>/connect")
 def save_connect(key: str) -> Any:
     """Signing, where the event's name and the delivery's id stand, and what the names mean."""
-    source, source_id = _source(key)
+    source, source_id = source_of(key)
     form = request.form
     spec, problems = filled(form, source, _CONNECT, {}, ("on",) if "more" in form else ())
     for locator in ("event_name", "delivery_id"):
@@ -237,11 +219,6 @@ def rotate_secret(key: str) -> Any:
     more = f" The old one works for another {hours} h." if hours else ""
     flash(f"The secret is new. Give it to the store.{more}", "good")
     return redirect(url_for(".connect", key=key))
-
-
-def _save(source: Source) -> None:
-    with work() as unit:
-        unit.specs.save(source)
 
 
 # ---- capture ------------------------------------------------------------------------------------------------------
@@ -304,7 +281,7 @@ def _readable(body: bytes) -> str:
 
 @pages.get("/<key>/capture")
 def capture(key: str) -> Any:
-    source, source_id = _source(key)
+    source, source_id = source_of(key)
     recent = _deliveries(session(), events.recent(session(), source_id, 12))
     refused = events.refused(session(), source_id, 12)
     after = max([d["event"].received_at for d in recent] + [r.at for r in refused], default=g.now)
@@ -322,7 +299,7 @@ def capture(key: str) -> Any:
 @pages.get("/<key>/live")
 def watch(key: str) -> Any:
     """Server-sent events: each delivery as it comes in, as the page's own HTML."""
-    _, source_id = _source(key)
+    _, source_id = source_of(key)
     try:
         after = dt.datetime.fromisoformat(request.headers.get("Last-Event-ID") or request.args.get("after", ""))
     except ValueError:
@@ -374,7 +351,7 @@ def watch(key: str) -> Any:
 @pages.get("/<key>/events/<event_id>.http")
 def download(key: str, event_id: str) -> Any:
     """A delivery as an `.http` file: headers, blank line, body; fit for `angelon emit`."""
-    _, source_id = _source(key)
+    _, source_id = source_of(key)
     event = events.rows_by_ids(session(), [event_id]).get(event_id)
     if event is None or event.source_id != source_id:
         abort(404, "There is no such event.")
@@ -393,164 +370,13 @@ def download(key: str, event_id: str) -> Any:
     )
 
 
-# ---- read: the mapping --------------------------------------------------------------------------------------------
-
-
-@pages.get("/<key>/read")
-def read(key: str) -> Any:
-    source, source_id = _source(key)
-    return render_template("sources/read.html", **_mapping(source, source_id, request.args.get("open", "")))
-
-
-def _mapping(source: Source, source_id: int, opened: str) -> dict[str, Any]:
-    sample = sample_events.select(live(), [source.key], changed=source)
-    samples = sample_events.samples(live(), source, source_id)
-    the_store = live().setup.store
-    locale = regional(
-        (sample.reading.text("language") if sample.reading else "") or the_store.locale, the_store.country
-    )
-    laid = mapping.lay_out(
-        source, dict(live().setup.variables), sample, opened, locale, samples, shapes.of_source(session(), source_id)
-    )
-    return {
-        "source": source,
-        "sample": sample,
-        "mapping": laid,
-        "used": _used(opened),
-        "types": [t.value for t in Type],
-        "column": mapping.column,
-        "step_label": label,
-        "locale": locale,
-        "address": address(source.key),
-        "latest": events.recent(session(), source_id, 1),
-    }
-
-
-@pages.post("/<key>/read")
-def edit(key: str) -> Any:
-    """One edit of the mapping. Answers with the page’s part anew, or goes back to the page where there is no script."""
-    source, source_id = _source(key)
-    given = {name: str(value) for name, value in request.form.items()}
-    act, field_id = given.get("act", ""), given.get("field", "")
-    opened, problem = field_id, ""
-    try:
-        if act == "new_variable":
-            with work() as unit:
-                name = operations.create_variable(unit, given.get("name", ""), given.get("type", ""))
-            opened = f"recipes.{name}"
-            source = live().setup.sources[key]
-            if given.get("path", "").strip():
-                source = mapping.edit(source, opened, "path", given)
-                _save(source)
-        elif act == "drop_variable":
-            with work() as unit:
-                operations.delete_variable(unit, field_id.partition(".")[2])
-            source, opened = live().setup.sources[key], ""
-        elif act == "set_variable":
-            with work() as unit:
-                changes = {name: given[name] for name in ("type", "about") if name in given}
-                required = given.get("required") == "on"
-                operations.change_variable(unit, field_id.partition(".")[2], changes | {"required": required})
-            source = live().setup.sources[key]
-        elif act == "take_sure":
-            source = _take_sure(source, source_id)
-            opened = ""
-        elif act == "set_table":
-            source = _table(source, given)
-            _save(source)
-        elif act in ("drop_table", "drop_steps"):
-            drop = operations.delete_table if act == "drop_table" else operations.delete_kept_steps
-            with work() as unit:
-                drop(unit, key, given.get("table", ""))
-            source = live().setup.sources[key]
-        elif act in ("clear", "drop_path") and given.get("sure") != "yes" and _last_path(source, field_id):
-            used = _used(field_id)
-            if used:
-                raise mapping.InvalidEdit(
-                    f"{field_id.partition('.')[2]} is used in {usage.listed(used)}: without a mapping those are held "
-                    f"for orders of {source.name}. Click once more to do it all the same."
-                )
-            source = mapping.edit(source, field_id, act, given)
-            _save(read_spec(Source, source.model_dump(mode="json")))
-        elif act != "open":
-            source = mapping.edit(source, field_id, act, given)
-            _save(read_spec(Source, source.model_dump(mode="json")))
-    except mapping.InvalidEdit as error:
-        problem = str(error)
-    except Invalid as error:
-        problem = f"{error.problems[0].where and error.problems[0].where + ': '}{error.problems[0].what}".strip()
-        problem = f"{problem} {error.problems[0].mend}".strip()
-    if request.headers.get("X-Fragment"):
-        if problem:
-            return jsonify({"detail": problem}), 422
-        return render_template("sources/_mapping.html", **_mapping(source, source_id, opened))
-    if problem:
-        flash(problem, "bad")
-    return redirect(url_for(".read", key=key, open=opened))
-
-
-def _take_sure(source: Source, source_id: int) -> Source:
-    """Takes every suggestion that is sure, lists first so that their items' parts follow."""
-    for _ in range(2):
-        laid = _mapping(source, source_id, "")["mapping"]
-        for row in laid.sure:
-            source = mapping.edit(
-                source, row.field_id, "take", {"recipe": json.dumps(row.suggestion.recipe.model_dump())}
-            )
-        _save(read_spec(Source, source.model_dump(mode="json")))
-        source = live().setup.sources[source.key]
-    return source
-
-
-def _last_path(source: Source, field_id: str) -> bool:
-    """Whether a field is mapped by one path alone, so that nothing is left when that goes."""
-    kind, _, name = field_id.partition(".")
-    recipe = getattr(source, kind, {}).get(name)
-    return recipe is not None and not recipe.or_paths
-
-
-def _used(field_id: str) -> list[usage.Use]:
-    """Where a variable, or a part of the order, is used."""
-    kind, _, name = field_id.partition(".")
-    if kind not in ("recipes", "reading"):
-        return []
-    return usage.of_name(name if kind == "recipes" else f"order.{name}", among(session(), live()))
-
-
-def _table(source: Source, given: dict[str, str]) -> Source:
-    """Keeps a small table for the step lookup: a line a row, `what = what to use`."""
-    name = key_of(given.get("table", ""), "_")
-    if not name or not name[0].isalpha():
-        raise mapping.InvalidEdit("Give the table a name that starts with a letter, such as short_names.")
-    rows = {}
-    for number, line in enumerate(given.get("rows", "").splitlines(), 1):
-        if line.strip():
-            what, equals, use = line.partition("=")
-            if not equals or not what.strip():
-                raise mapping.InvalidEdit(f"Line {number} of the table is no row: write it as HER-180 = the Heron.")
-            rows[what.strip()] = use.strip()
-    tables = {key: dict(table) for key, table in source.lookups.items()} | {name: rows}
-    return read_spec(Source, {**source.model_dump(mode="json"), "lookups": tables})
-
-
-@pages.post("/<key>/split")
-def split_orders(key: str) -> Any:
-    """Has each order of a delivery's list read by itself."""
-    source, _ = _source(key)
-    at = request.form.get("at", "")
-    try:
-        _save(read_spec(Source, source.model_dump(mode="json") | {"orders_at": at}))
-    except Invalid as error:
-        flash(str(error.problems[0]), "bad")
-    else:
-        flash(f"Each order at {at} is an event of its own from now on.", "good")
-    return redirect(url_for(".read", key=key))
+# ---- samples ------------------------------------------------------------------------------------------------------
 
 
 @pages.post("/<key>/sample")
 def add_sample(key: str) -> Any:
     """Keeps a pasted or uploaded payload as a sample: it is read like a delivery, and makes no send."""
-    _source(key)
+    source_of(key)
     file = request.files.get("file")
     raw = file.read() if file and file.filename else request.form.get("body", "").encode()
     name = request.form.get("name", "").strip()
@@ -574,46 +400,22 @@ def add_sample(key: str) -> Any:
         flash(f"Not kept: {error.problems[0].what}", "bad")
         return redirect(url_for(".capture", key=key))
     flash("Kept as a sample. It is read like a delivery, and makes no send.", "good")
-    return redirect(url_for(".read", key=key, sample=id_))
+    return redirect(url_for("mappings.read", key=key, sample=id_))
 
 
 @pages.post("/<key>/events/<event_id>/pin")
 def pin(key: str, event_id: str) -> Any:
     """Keeps a delivery among the samples however old it gets; again, and it is one of many once more."""
-    _, source_id = _source(key)
+    _, source_id = source_of(key)
     with work() as unit:
         pinned = event_operations.pin(unit, source_id, event_id)
     flash("Pinned: it stays among the samples." if pinned else "No longer pinned.", "good")
     return redirect(url_for(".capture", key=key))
 
 
-@pages.get("/<key>/compare")
-def compare_samples(key: str) -> Any:
-    """What one sample has, lacks, or says otherwise than another."""
-    source, source_id = _source(key)
-    samples = sample_events.samples(live(), source, source_id, 30)
-    by_id = {s.event.id: s for s in samples if s.event}
-    now = by_id.get(request.args.get("now", "")) or (samples[0] if samples else None)
-    was = by_id.get(request.args.get("was", "")) or next(
-        (s for s in samples[1:] if s.event and now and now.event and s.event.name == now.event.name),
-        samples[-1] if samples else None,
-    )
-    found = compare(was.payload, now.payload) if was and now else []
-    return render_template(
-        "sources/compare.html",
-        source=source,
-        samples=samples,
-        was=was,
-        now=now,
-        found=found,
-        latest=events.recent(session(), source_id, 1),
-        kinds=("gone", "added", "changed"),
-    )
-
-
 @pages.app_context_processor
-def steps_for_forms() -> dict[str, Any]:
-    return {"step_kinds": lambda: STEPS, "curl": curl}
+def curl_for_forms() -> dict[str, Any]:
+    return {"curl": curl}
 
 
 # ---- asked elsewhere ----------------------------------------------------------------------------------------------
@@ -621,19 +423,19 @@ def steps_for_forms() -> dict[str, Any]:
 
 @pages.get("/<key>/ask")
 def asked(key: str) -> Any:
-    return look_ups.page(*_source(key))
+    return look_ups.page(*source_of(key))
 
 
 @pages.post("/<key>/ask")
 def keep_asked(key: str) -> Any:
-    return look_ups.save(*_source(key))
+    return look_ups.save(*source_of(key))
 
 
 @pages.post("/<key>/ask/drop")
 def drop_asked(key: str) -> Any:
-    return look_ups.remove(_source(key)[0])
+    return look_ups.remove(source_of(key)[0])
 
 
 @pages.post("/<key>/ask/allow")
 def allow_asked(key: str) -> Any:
-    return look_ups.allow(_source(key)[0])
+    return look_ups.allow(source_of(key)[0])

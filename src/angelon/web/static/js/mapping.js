@@ -64,11 +64,7 @@ export function start(root) {
         form.querySelector("input:not([type=hidden]), select")?.focus();
         return;
       }
-      const given = { field: variable.dataset.field, number: act.dataset.number ?? "", sure: act.dataset.sure ?? "" };
-      if (!(await ask(act.dataset.act, given)) && ["clear", "drop_path"].includes(act.dataset.act)) {
-        act.dataset.sure = "yes"; // it is in use: the next click does it all the same
-        act.textContent = "Unmap all the same";
-      }
+      await ask(act.dataset.act, { field: variable.dataset.field, number: act.dataset.number ?? "" });
     } else if (opener) {
       const field = opener.dataset.open;
       const closing = field === chosen;

@@ -1,0 +1,166 @@
+"""The mapping's draft: what it does before it is live, undone, published, brought back, two people at once."""
+
+import json
+
+import pytest
+
+from angelon.db import changes, checks, mappings, specs
+from angelon.db.tables import SourceRow
+from tests import made
+from tests.web.test_pages import bench_edit, post, publish_mapping, text
+from tests.web.test_source_pages import stored
+
+
+def draft_of(bench):
+    with bench.database.reading() as session:
+        return specs.by_key(session, SourceRow, bench.store_id, "shop").draft
+
+
+def test_an_edit_changes_nothing_that_goes_out_until_it_is_published(client, bench):
+    post(client)
+    page = text(bench_edit(client, act="path", field="recipes.total", path="$.reference"))
+    assert "1 change is not live yet: total" in page
+    post(client, made.body(id=2, reference="BK-2"))
+    bench.plan()
+    values = [json.loads(row[0])["total"] for row in bench.rows('SELECT "values" FROM send ORDER BY id')]
+    assert len(values) == 2
+    assert all("135" in json.dumps(value) for value in values)
+    assert "Revision 2 of the mapping is live" in text(publish_mapping(client))
+    assert (draft_of(bench), stored(bench).recipes["total"].path) == (None, "$.reference")
+
+
+def test_what_a_draft_does_to_the_samples_is_shown_value_by_value(client, bench):
+    for number in range(3):
+        post(client, made.body(id=number, reference=f"BK-{number}"))
+    page = text(bench_edit(client, act="path", field="reading.number", path="$.id"))
+    assert "What it does to 3 samples: 1 value differs" in page
+    assert "order.number ± 3 other 2 BK-2 2" in page
+    page = text(bench_edit(client, act="path", field="recipes.total", path="$.nothing"))
+    assert "total − 3 missing" in page
+
+
+def test_edits_are_undone_one_by_one_and_a_draft_like_the_live_one_is_none(client, bench):
+    post(client)
+    bench_edit(client, act="path", field="recipes.total", path="$.id")
+    page = text(bench_edit(client, act="path", field="reading.number", path="$.id"))
+    assert "2 changes are not live yet" in page
+    assert "Undo number: $.id" in page
+    page = text(bench_edit(client, act="undo"))
+    assert "1 change is not live yet: total" in page
+    assert "Undo total: $.id" in page
+    page = text(bench_edit(client, act="undo"))
+    assert "not live yet" not in page
+    assert draft_of(bench) is None
+    bench_edit(client, act="path", field="recipes.total", path="$.id")
+    bench_edit(client, act="path", field="recipes.total", path="$.total")
+    assert draft_of(bench) is None
+    assert "There is no draft" in text(publish_mapping(client))
+
+
+def test_a_draft_is_discarded_and_an_older_revision_brought_back(client, bench):
+    post(client)
+    bench_edit(client, act="path", field="recipes.total", path="$.id")
+    assert "The draft is discarded" in text(client.post("/sources/shop/read/discard", follow_redirects=True))
+    assert (draft_of(bench), bench.rows("SELECT count(*) FROM mapping_step")) == (None, [(0,)])
+    bench_edit(client, act="path", field="recipes.total", path="$.id")
+    publish_mapping(client)
+    page = text(client.post("/sources/shop/read/restore", data={"revision": "1"}, follow_redirects=True))
+    assert "Revision 1 is the draft now" in page
+    assert stored(bench).recipes["total"].path == "$.id"
+    publish_mapping(client)
+    assert stored(bench).recipes["total"].path == "$.total"
+    assert client.post("/sources/shop/read/restore", data={"revision": "77"}).status_code == 404
+
+
+def test_what_is_in_use_is_unmapped_only_when_it_is_said_so_and_never_deleted(client, bench):
+    post(client)
+    page = text(bench_edit(client, act="open", field="recipes.customer_name"))
+    assert "Used in Received (email in en), Received (email in de)" in page
+    refused = bench_edit(client, act="drop_variable", field="recipes.customer_name")
+    assert "is used in Received (email in en), Received (email in de)" in refused.json["detail"]
+    page = text(bench_edit(client, act="clear", field="recipes.customer_name"))
+    assert "customer_name is mapped no more, and is used in Received" in page
+    asked = publish_mapping(client)
+    assert asked.status_code == 409
+    assert "customer_name would be mapped no more, and is used in Received (email in en)" in text(asked)
+    assert "customer_name" in stored(bench).recipes
+    assert "is live" in text(publish_mapping(client, override="yes"))
+    assert "customer_name" not in stored(bench).recipes
+    assert "customer_name was mapped no more." in text(client.get("/sources/shop/read"))
+
+
+def test_a_check_that_a_draft_would_fail_stops_it_until_it_is_overridden(client, bench):
+    post(client)
+    bench.plan()
+    (event_id,) = bench.rows("SELECT id FROM event")[0]
+    client.post("/checks/keep", data={"route": "received", "event": event_id})
+    with bench.database.reading() as session:
+        assert len(checks.all_of(session, bench.store_id)) == 1
+    bench_edit(client, act="path", field="recipes.total", path="$.reference")
+    asked = publish_mapping(client)
+    assert asked.status_code == 409
+    assert "1 check would fail" in text(asked)
+    assert stored(bench).recipes["total"].path == "$.total"
+    assert "is live" in text(publish_mapping(client, override="yes"))
+    assert "Went live although failed" in text(client.get("/sources/shop/read"))
+
+
+def test_of_two_who_edit_at_once_both_edits_are_kept_and_none_is_published_unseen(client, bench):
+    post(client)
+    bench_edit(client, act="path", field="recipes.total", path="$.id")
+    seen = bench.rows("SELECT edits FROM source")[0][0]
+    bench_edit(client, act="path", field="reading.number", path="$.id")  # somebody else, meanwhile
+    page = text(publish_mapping(client, edits=str(seen)))
+    assert "The mapping was changed while you looked at it" in page
+    assert draft_of(bench)["recipes"]["total"] == "$.id"
+    assert draft_of(bench)["reading"]["number"] == "$.id"
+    now = bench.rows("SELECT edits FROM source")[0][0]
+    assert "is live" in text(publish_mapping(client, edits=str(now)))
+
+
+def test_a_draft_that_can_not_be_read_is_told_and_discarded_and_the_live_mapping_goes_on(client, bench):
+    post(client)
+    bench_edit(client, act="path", field="recipes.total", path="$.id")
+    with bench.database.writing() as session:
+        row = specs.by_key(session, SourceRow, bench.store_id, "shop")
+        row.draft = {"format": 2, "reading": {"email": {"nonsense": 1}}}
+    page = client.get("/sources/shop/read")
+    assert page.status_code == 200
+    assert "The draft can’t be read as it is stored" in text(page)
+    post(client, made.body(id=5, reference="BK-5"))
+    assert bench.plan() == 2
+    client.post("/sources/shop/read/discard")
+    assert "can’t be read as it is stored" not in text(client.get("/sources/shop/read"))
+
+
+def test_what_a_draft_does_to_sends_is_compared_event_by_event(client, bench):
+    for number in range(3):
+        post(client, made.body(id=number, reference=f"BK-{number}"))
+    bench.plan()
+    bench_edit(client, act="path", field="reading.email", path="$.nobody")
+    assert client.get("/sources/shop/read/effect").status_code == 200
+    lines = client.get("/sources/shop/read/effect/run?span=100").get_data(as_text=True).splitlines()
+    told = json.loads(lines[-1])["html"]
+    assert "3</b><span>events" in told.replace("\n", "")
+    assert "− gone" in told or "state" in told
+
+
+def test_a_bundle_that_is_applied_is_a_revision_and_a_draft_of_the_same_is_none(bench, client):
+    with bench.database.writing() as session:
+        row = specs.by_key(session, SourceRow, bench.store_id, "shop")
+        specs.save_live(session, SourceRow, bench.store_id, made.source(decimal_sign=","), bench.clock.now())
+        assert len(specs.revisions(session, mappings.KIND, row.id)) == 1  # nothing of the mapping changed
+        changed = made.source(recipes={"total": "$.id"})
+        specs.save_live(session, SourceRow, bench.store_id, changed, bench.clock.now())
+        assert [one.number for one in specs.revisions(session, mappings.KIND, row.id)] == [2, 1]
+
+
+@pytest.mark.parametrize("act", ["path", "undo", "take_sure", "set_table", "nothing"])
+def test_who_changed_the_mapping_is_kept_once_it_is_live(client, bench, act):
+    post(client)
+    bench_edit(client, act="path", field="recipes.total", path="$.id")
+    publish_mapping(client)
+    with bench.database.reading() as session:
+        last = changes.listed(session, bench.store_id, "source", "shop", 1)[0]
+    assert (last.action, last.actor) == ("mapping published", "this machine")
+    assert bench_edit(client, act=act, field="").status_code in (200, 422)
