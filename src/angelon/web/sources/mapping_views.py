@@ -51,7 +51,11 @@ from angelon.web.sources.stored import address, source_of
 pages = Blueprint("mappings", __name__, url_prefix="/sources", template_folder="templates")
 
 SPANS = {"100": Span(0, 100), "1000": Span(0, 1000), "7d": Span(7)}
-SPAN_LABELS = {"100": "the last 100 events", "1000": "the last 1,000 events", "7d": "the last 7 days"}
+SPAN_LABELS = {
+    "100": "the last 100 events of each route",
+    "1000": "the last 1,000 events of each route",
+    "7d": "the last 7 days",
+}
 
 
 @pages.get("/<key>/read")
@@ -107,7 +111,7 @@ def _draft(as_live: Source, source: Source, source_id: int, samples: list[sample
     before = [sample_events.SampleEvent(one.event, source=as_live) for one in samples]
     sample_events.read(live(), before)
     pairs = [
-        (new.number, (old.reading, old.variables), (new.reading, new.variables))
+        (old.number, (old.reading, old.variables), (new.reading, new.variables))
         for old, new in zip(before, samples, strict=True)
         if old.reading and old.variables and new.reading and new.variables
     ]
@@ -269,7 +273,7 @@ def run_effect(key: str) -> Any:
                     for old, new in zip(before, after, strict=True):
                         seen[old.event_id] += 1
                         tally.take_changes(
-                            new, compare_decisions(old.decisions[route.key], new.decisions[route.key]), route.name
+                            old, compare_decisions(old.decisions[route.key], new.decisions[route.key]), route.name
                         )
                     yield json.dumps({"done": number * of + done, "of": len(routes) * of}) + "\n"
         tally.events = len(seen)
