@@ -11,13 +11,18 @@ import sqlite3
 import subprocess
 import sys
 import time
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 import httpx
 import pytest
+import structlog
+from click.testing import CliRunner
 from jinja2 import FileSystemBytecodeCache
 from sqlalchemy import event
 
+from angelon.cli.main import main
 from angelon.core.specs import Bundle
 from angelon.db import bundles, specs
 from angelon.db.database import Database
@@ -116,8 +121,7 @@ class Bench:
             return connection.exec_driver_sql(sql, parameters).fetchall()
 
 
-@pytest.fixture
-def bundle() -> Bundle:
+def small_bundle() -> Bundle:
     return Bundle(
         store=made.store(),
         sources=[made.source()],
@@ -130,13 +134,19 @@ def bundle() -> Bundle:
 
 
 @pytest.fixture
-def bench(tmp_path: Path, bundle: Bundle, migrated: Path, request: pytest.FixtureRequest) -> Bench:
-    settings = Settings(home=tmp_path / "home", secret_key="a-key-for-tests-only")
+def bundle() -> Bundle:
+    return small_bundle()
+
+
+@contextmanager
+def bench_in(home: Path, bundle: Bundle, migrated: Path, durable: bool = False) -> Iterator[Bench]:
+    """A bench in a data folder of its own; what it writes survives a loss of power only where it is `durable`."""
+    settings = Settings(home=home, secret_key="a-key-for-tests-only")
     settings.home.mkdir(mode=0o700)
     shutil.copyfile(migrated, settings.home / "angelon.db")
     clock = Clock()
     database = Database(settings.url)
-    if request.node.get_closest_marker("durable") is None:  # no test but these pulls the plug
+    if not durable:
         event.listen(
             database.engine, "connect", lambda connection, _: connection.execute("PRAGMA synchronous=OFF").close()
         )
@@ -147,6 +157,13 @@ def bench(tmp_path: Path, bundle: Bundle, migrated: Path, request: pytest.Fixtur
     yield Bench(settings.home, settings, serving, database, serving.vault, clock, Box(settings.home), store_id)
     serving.writer.close()
     database.close()
+
+
+@pytest.fixture
+def bench(tmp_path: Path, bundle: Bundle, migrated: Path, request: pytest.FixtureRequest) -> Iterator[Bench]:
+    durable = request.node.get_closest_marker("durable") is not None  # no test but these pulls the plug
+    with bench_in(tmp_path / "home", bundle, migrated, durable) as made_bench:
+        yield made_bench
 
 
 @pytest.fixture
@@ -200,15 +217,11 @@ class Running:
         return self._process.wait(30)
 
     def cli(self, *arguments: str, code: int = 0) -> str:
-        done = subprocess.run(
-            [sys.executable, "-m", "angelon", *arguments],
-            env=self.environment,
-            capture_output=True,
-            text=True,
-            timeout=60,
-        )
-        assert done.returncode == code, done.stdout + done.stderr
-        return done.stdout + done.stderr
+        """What a command prints: over HTTP and the demo's database as any other, in this process for speed."""
+        done = CliRunner().invoke(main, arguments, env={"ANGELON_HOME": str(self.home)})
+        structlog.reset_defaults()  # the command logs to a stream that is closed by now
+        assert done.exit_code == code, done.output
+        return done.output
 
     def mails(self, to: str = "") -> list[dict]:
         return httpx.get(f"{self.url}/standins/mail.json", params={"to": to, "limit": 1000}).json()

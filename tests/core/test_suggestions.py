@@ -8,7 +8,7 @@ from angelon.core.payload.paths import compile_path
 from angelon.core.recipes.evaluate import as_variable
 from angelon.core.specs.source import READING
 from angelon.core.specs.variable import Type, Variable
-from angelon.core.suggestions import orders_in, suggest, suggest_item, suggest_variable, sure, words
+from angelon.core.suggestions import orders_in, suggest, suggest_item, suggest_variables, sure, words
 from tests import made
 from tests.shapes import CASES, first_right, value_cases, values_right
 
@@ -50,7 +50,7 @@ def test_a_field_is_sure_for_one_part_only():
 
 def test_a_link_comes_from_a_field_that_holds_one():
     samples = [{"order": {"pay_link_id": "77", "pay_url": "https://pay.example/77"}}]
-    guesses = suggest_variable(Variable(name="pay_link"), samples, suggest(samples))
+    guesses = suggest_variables([Variable(name="pay_link")], samples, suggest(samples))["pay_link"]
     assert [guess.path for guess in guesses] == ["$.order.pay_url"]
 
 
@@ -116,13 +116,13 @@ def test_parts_of_a_line_start_at_the_line():
 
 def test_a_list_variable_becomes_texts_that_people_read():
     samples = [made.order()]
-    guess = suggest_variable(Variable(name="items", type="list"), samples, suggest(samples))[0]
+    guess = suggest_variables([Variable(name="items", type="list")], samples, suggest(samples))["items"][0]
     assert as_variable(made.order(), guess.recipe, Type.LIST).value == ["1 × Heron", "2 × line"]
 
 
 def test_a_key_value_list_is_looked_up_by_its_key():
     samples = [{"extras": [{"key": "gift_note", "value": "Hi"}, {"key": "colour", "value": "red"}]}]
-    guess = suggest_variable(Variable(name="gift_note"), samples, suggest(samples))[0]
+    guess = suggest_variables([Variable(name="gift_note")], samples, suggest(samples))["gift_note"][0]
     assert guess.path == '$.extras[?@.key == "gift_note"].value'
     assert compile_path(guess.path).find(samples[0]) == "Hi"
 

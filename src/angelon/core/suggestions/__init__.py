@@ -25,7 +25,7 @@ from angelon.core.suggestions.parts import LINE, PARCEL, PARTS, Part
 from angelon.core.suggestions.places import Place, places
 from angelon.core.values import number_of
 
-__all__ = ["Suggestion", "orders_in", "suggest", "suggest_item", "suggest_variable", "sure", "words"]
+__all__ = ["Suggestion", "orders_in", "suggest", "suggest_item", "suggest_variables", "sure", "words"]
 
 SURE = 0.74
 """From which score a guess may be called sure."""
@@ -400,9 +400,16 @@ _AS_PART = {
 }
 
 
-def suggest_variable(
-    variable: Variable, samples: Sequence[Any], reading: dict[str, list[Suggestion]]
-) -> list[Suggestion]:
+def suggest_variables(
+    variables: Iterable[Variable], samples: Sequence[Any], reading: dict[str, list[Suggestion]]
+) -> dict[str, list[Suggestion]]:
+    """Ranked guesses for each variable, by its name; `reading` are those for the order's parts."""
+    wanted = list(variables)
+    at = places(samples) if wanted else []
+    return {variable.name: _for_variable(variable, at, reading) for variable in wanted}
+
+
+def _for_variable(variable: Variable, at: Sequence[Place], reading: dict[str, list[Suggestion]]) -> list[Suggestion]:
     """Ranked guesses for one variable: from its name and type, and from the part of the order that it is named
     after. One that holds a link comes from fields that hold links.
     """
@@ -413,7 +420,7 @@ def suggest_variable(
     wanted = " ".join(words(variable.name))
     is_link = variable.type is Type.URL or bool({"link", "url"} & set(words(variable.name)))
     look = looks.link if is_link else _LOOKS.get(variable.type, lambda v: 0.0)
-    for place in places(samples):
+    for place in at:
         value = place.value
         if place.items:
             score = fuzz.ratio(wanted, " ".join(words(place.key))) / 100 if variable.type is Type.LIST else 0.0

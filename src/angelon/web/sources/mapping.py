@@ -13,7 +13,7 @@ from angelon.core.recipes.steps import StepKind, fitting
 from angelon.core.shape import Drift, Shape, drift
 from angelon.core.specs.source import LINE_PARTS, PARCEL_PARTS, READING, Source
 from angelon.core.specs.variable import Recipe, Type, Variable
-from angelon.core.suggestions import Suggestion, orders_in, suggest, suggest_item, suggest_variable, sure
+from angelon.core.suggestions import Suggestion, orders_in, suggest, suggest_item, suggest_variables, sure
 from angelon.core.values import Value, show
 from angelon.web.sample_event import SampleEvent
 
@@ -119,6 +119,8 @@ def lay_out(
         row.drift = drifts.get(row.field_id)
         reading.append(row)
     rows = []
+    unmapped = [variable for name, variable in variables.items() if name not in source.recipes]
+    guessed = suggest_variables(unmapped, payloads, guesses) if payloads else {}
     for name, variable in variables.items():
         recipe = source.recipes.get(name)
         row = _row(
@@ -132,8 +134,8 @@ def lay_out(
             locale,
             variable.required,
         )
-        if recipe is None and payloads:
-            _guess(row, suggest_variable(variable, payloads, guesses))
+        if recipe is None:
+            _guess(row, guessed.get(name, []))
         row.drift = drifts.get(row.field_id)
         rows.append(row)
     page = MappingPage(tree[:TREE_LIMIT], max(0, len(tree) - TREE_LIMIT), reading, rows)
