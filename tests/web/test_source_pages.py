@@ -1,7 +1,11 @@
 """Connecting, capturing and mapping through the pages: suggestions, samples, drift, tables, kept steps."""
 
+import base64
+import hashlib
+import hmac
 import io
 import json
+import time
 
 import pytest
 
@@ -231,3 +235,61 @@ def test_a_megabyte_of_payload_leaves_the_bench_usable(client, bare):
     page = client.get("/sources/shop/read")
     assert page.status_code == 200
     assert len(page.data) < 600_000
+
+
+def refused_delivery(client, bench, secret="a-key-of-the-shop", body=None):
+    """A delivery signed otherwise than the source expects; what the page of deliveries then says."""
+    body = body or made.body()
+    made_signature = base64.b64encode(hmac.new(secret.encode(), body, hashlib.sha256).digest()).decode()
+    headers = {"Content-Type": "application/json", "Store-Event": "placed", "X-Quay-Hmac": made_signature}
+    before = bench.rows("SELECT count(*) FROM refused")
+    assert client.post("/in/shop", data=body, headers=headers).status_code == 401
+    until = time.monotonic() + 10
+    while bench.rows("SELECT count(*) FROM refused") == before and time.monotonic() < until:
+        time.sleep(0.02)  # it is kept a moment after the answer
+    return bench.rows("SELECT id FROM refused ORDER BY id DESC LIMIT 1")[0][0], headers, body
+
+
+@pytest.fixture
+def signed(bench):
+    """The source, that expects signatures in a header of its own, with a secret."""
+    bench.change(made.source(signing={"header": "Store-Signature"}), SourceRow)
+    with bench.database.writing() as session:
+        row = specs.by_key(session, SourceRow, bench.store_id, "shop")
+        bench.vault.put(session, "source", row.id, "a-key-of-the-shop", bench.clock.now())
+        specs.touch(session, bench.store_id)
+    return bench
+
+
+def test_the_way_of_signing_is_taken_from_a_refused_delivery_by_one_click(client, signed):
+    id_, headers, body = refused_delivery(client, signed)
+    page = text(client.get("/sources/shop/capture"))
+    assert "Its signature seems to stand in X-Quay-Hmac , written in base64. It fits this source’s secret." in page
+    done = client.post(f"/sources/shop/refused/{id_}/signing", follow_redirects=True)
+    assert "From now on the signature is read from X-Quay-Hmac" in text(done)
+    assert client.post("/in/shop", data=body, headers=headers).status_code == 202
+    assert client.post("/in/shop", data=body + b" ", headers=headers).status_code == 401
+
+
+def test_with_another_secret_it_is_said_that_the_store_s_own_is_needed(client, signed):
+    refused_delivery(client, signed, "some-other-secret")
+    assert "It does not fit this source’s secret: paste the store’s own" in text(client.get("/sources/shop/capture"))
+
+
+def test_a_refused_delivery_is_kept_as_a_sample_and_nobody_is_written_to(client, signed):
+    id_, _, _ = refused_delivery(client, signed)
+    done = client.post(f"/sources/shop/refused/{id_}/sample", follow_redirects=True)
+    assert "Kept as a sample" in text(done)
+    assert signed.plan() == 0
+    assert [row[0] for row in signed.rows("SELECT type FROM event")] == ["order.created"]
+    assert client.post("/sources/shop/refused/999/sample").status_code == 404
+    assert client.post("/sources/shop/refused/999/signing").status_code == 404
+
+
+def test_a_refused_delivery_that_is_no_order_or_too_large_says_so(client, signed):
+    id_, _, _ = refused_delivery(client, signed, body=b"{nope")
+    assert "Not kept: The body is not JSON" in text(
+        client.post(f"/sources/shop/refused/{id_}/sample", follow_redirects=True)
+    )
+    id_, _, _ = refused_delivery(client, signed, body=made.body(note="x" * 70_000))
+    assert "was not kept whole" in text(client.post(f"/sources/shop/refused/{id_}/sample", follow_redirects=True))

@@ -321,6 +321,10 @@ class RefusedRow(SQLModel, table=True):
     headers: dict[str, Any] = _json()
     body_start: str = ""
     body_bytes: int = 0
+    body: bytes | None = Field(default=None, sa_column=Column(LargeBinary))
+    """All of it, where it is small: what a sample is made of."""
+    signing: dict[str, Any] | None = _json()
+    """How it seems to be signed, where its signature was refused: a `Signing`, and whether a secret `verified` it."""
 
 
 class OrderRow(SQLModel, table=True):

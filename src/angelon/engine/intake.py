@@ -9,6 +9,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from angelon.core import signing_guesses
 from angelon.core.deliveries import Received, digest, read_delivery, storable_text, without_secrets
 from angelon.core.enriching import wanted
 from angelon.core.payload.body import NotReadable, parse_body
@@ -103,7 +104,8 @@ class Intake:
         now = self._clock.now()
         refusal = self._refusal(live, source_id, source, headers, raw, length, remote, now)
         if refusal is not None:
-            return self._refuse(source_id, headers, raw, refusal)
+            tried = self._valid(source_id, live.version, now) if refusal.status == 401 else []
+            return self._refuse(source_id, headers, raw, refusal, tried)
         try:
             received = read_delivery(source, headers, raw)
         except NotReadable as error:
@@ -224,17 +226,25 @@ class Intake:
             value = body.get(name) if isinstance(body, dict) else None
         return value if isinstance(value, str) and 0 < len(value) <= 500 and value.isprintable() else None
 
-    def _refuse(self, source_id: int, headers: Mapping[str, str], raw: bytes, answer: Answer) -> Answer:
+    def _refuse(
+        self, source_id: int, headers: Mapping[str, str], raw: bytes, answer: Answer, secrets: Sequence[Secret] = ()
+    ) -> Answer:
+        """Keeps what is refused; where it is for its signature, with how it seems to be signed."""
+        now = self._clock.now()
+        unsigned = answer.status == 401
+        guess = signing_guesses.guess(headers, raw, [s.text for s in secrets], now) if unsigned else None
         self._writer.keep_refused(
             {
                 "source_id": source_id,
-                "at": self._clock.now(),
+                "at": now,
                 "status": answer.status,
                 "reason": answer.body["detail"],
                 "mend": answer.body["mend"],
                 "headers": without_secrets(headers),
                 "body_start": raw[:KEPT_BODY].decode(errors="replace").replace("\x00", "\ufffd"),
                 "body_bytes": len(raw),
+                "body": raw if unsigned and len(raw) <= signing_guesses.MOST_BYTES else None,
+                "signing": {**guess.signing.plain(), "verified": guess.verified} if guess is not None else None,
             }
         )
         return answer

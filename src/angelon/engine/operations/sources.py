@@ -16,10 +16,11 @@ from angelon.core.specs import Source, Variable
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.enrichment import Enrichment
 from angelon.core.specs.keys import key_of
+from angelon.core.specs.source import Signing
 from angelon.core.specs.stored import from_stored
 from angelon.db import specs
 from angelon.db.records import NewDelivery, NewEvent
-from angelon.db.tables import SourceRow
+from angelon.db.tables import RefusedRow, SourceRow
 from angelon.engine.unit import Work, found
 from angelon.engine.usage import among
 
@@ -112,6 +113,36 @@ def add_sample(work: Work, key: str, name: str, headers: Mapping[str, str], body
     work.events.add_sample(delivery)
     work.record("sample kept", "source", key, None, {"event": id_, "name": called})
     return id_
+
+
+def sign_as_refused(work: Work, key: str, refused_id: int) -> Signing:
+    """Takes the way of signing from a refused delivery. Raises NotFound, and Invalid where it tells none."""
+    source = current(work, key)
+    row = _refused(work, key, refused_id)
+    if not row.signing:
+        raise Invalid([Problem("", "No header of this delivery looks like a signature.")])
+    told = {name: value for name, value in row.signing.items() if name != "verified"}
+    spec = source.model_dump(mode="json") | {"signing": told}
+    work.specs.save(read_spec(Source, spec), action="signing taken from a refused delivery")
+    return read_spec(Signing, told)
+
+
+def sample_of_refused(work: Work, key: str, refused_id: int) -> str:
+    """Keeps a refused delivery as a sample: read like a delivery, and never sent for; gives its event's id. Raises
+    NotFound, NotReadable and Invalid.
+    """
+    row = _refused(work, key, refused_id)
+    if row.body is None:
+        raise Invalid([Problem("", "This delivery was not kept whole.", "Have the store send it again.")])
+    return add_sample(work, key, "", row.headers or {}, row.body)
+
+
+def _refused(work: Work, key: str, refused_id: int) -> RefusedRow:
+    row: RefusedRow | None = work.session.get(RefusedRow, refused_id)
+    if row is not None and row.source_id != work.live.source_ids.get(key):
+        row = None
+    one: RefusedRow = found(row, "This delivery is not kept any more: the newest 100 of each source are.")
+    return one
 
 
 def save_look_up(work: Work, key: str, look_up: Enrichment, was: str) -> None:

@@ -403,6 +403,40 @@ def add_sample(key: str) -> Any:
     return redirect(url_for("mappings.read", key=key, sample=id_))
 
 
+@pages.post("/<key>/refused/<int:refused_id>/signing")
+def sign_as_refused(key: str, refused_id: int) -> Any:
+    """Takes the way of signing from a refused delivery."""
+    try:
+        with work() as unit:
+            signing = operations.sign_as_refused(unit, key, refused_id)
+    except NotFound:
+        raise
+    except Invalid as error:
+        flash(str(error.problems[0]), "bad")
+        return redirect(url_for(".capture", key=key))
+    where = signing.header if signing.scheme == "hmac-sha256" else "webhook-signature"
+    flash(f"From now on the signature is read from {where}. Have the store send the delivery again.", "good")
+    return redirect(url_for(".capture", key=key))
+
+
+@pages.post("/<key>/refused/<int:refused_id>/sample")
+def sample_of_refused(key: str, refused_id: int) -> Any:
+    """Keeps a refused delivery as a sample."""
+    try:
+        with work() as unit:
+            id_ = operations.sample_of_refused(unit, key, refused_id)
+    except NotReadable as error:
+        flash(f"Not kept: {error.problem.what} {error.problem.mend}", "bad")
+        return redirect(url_for(".capture", key=key))
+    except NotFound:
+        raise
+    except Invalid as error:
+        flash(f"Not kept: {error.problems[0]}", "bad")
+        return redirect(url_for(".capture", key=key))
+    flash("Kept as a sample. It is read like a delivery, and makes no send.", "good")
+    return redirect(url_for("mappings.read", key=key, sample=id_))
+
+
 @pages.post("/<key>/events/<event_id>/pin")
 def pin(key: str, event_id: str) -> Any:
     """Keeps a delivery among the samples however old it gets; again, and it is one of many once more."""
