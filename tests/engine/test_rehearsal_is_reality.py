@@ -11,9 +11,10 @@ from hypothesis import strategies as st
 
 from angelon.core.specs import Route
 from angelon.db import suppressions
+from angelon.db.events import in_order
 from angelon.db.tables import SourceRow
 from angelon.engine.planner import Planner
-from angelon.engine.rehearsals import Span, rehearse
+from angelon.engine.rehearsals import Span, rehearse, rehearse_one
 from tests import made
 from tests.engine.test_fallbacks import PHONE, Shop
 
@@ -163,7 +164,12 @@ def test_what_a_rehearsal_shows_is_what_the_worker_does(fresh, happened, spec):
         came = [
             one for _, _, some in rehearse(session.connection(), live, {"now": route}, Span(), shop.now) for one in some
         ]
+        alone = {
+            row.id: rehearse_one(session.connection(), live, route, row)
+            for row in in_order(session.connection(), [one.event_id for one in came])
+        }
     assert {one.event_id: shown(one.decisions["now"].sends) for one in came if one.decisions["now"].sends} == did
+    assert {event_id: shown(decision.sends) for event_id, decision in alone.items() if decision.sends} == did
 
 
 def made_table():

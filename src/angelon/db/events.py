@@ -22,6 +22,8 @@ EVENT: Table = EventRow.__table__  # type: ignore[attr-defined]
 DELIVERY: Table = DeliveryRow.__table__  # type: ignore[attr-defined]
 REFUSED: Table = RefusedRow.__table__  # type: ignore[attr-defined]
 KEPT_REFUSED = 100
+LEADING = 200
+"""Events of a customer that are rehearsed before the one in hand."""
 _MARK_PLANNED = Bulk(
     update(EVENT)
     .where(EVENT.c.id == bindparam("b_id"))
@@ -280,6 +282,25 @@ def in_span(
             statement.order_by(EVENT.c.received_at.desc(), EVENT.c.parent_id.is_(None), EVENT.c.id.desc()).limit(newest)
         ).scalars()
     )[::-1]
+
+
+def leading_to(
+    connection: Connection, event: Any, order_ids: Sequence[int], source_ids: Sequence[int], types: Sequence[str]
+) -> list[str]:
+    """The ids of these orders' events up to one of them, oldest first, as they are planned; the newest LEADING."""
+    statement = (
+        core_select(EVENT.c.id)
+        .where(
+            EVENT.c.order_id.in_(order_ids),
+            EVENT.c.source_id.in_(source_ids),
+            EVENT.c.type.in_(types),
+            EVENT.c.received_at <= event.received_at,
+        )
+        .order_by(EVENT.c.received_at.desc(), EVENT.c.parent_id.is_(None), EVENT.c.id.desc())
+        .limit(LEADING)
+    )
+    ids = list(connection.execute(statement).scalars())[::-1]
+    return ids[: ids.index(event.id) + 1] if event.id in ids else [event.id]
 
 
 def count_others(

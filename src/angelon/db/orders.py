@@ -18,6 +18,8 @@ from angelon.db.tables import ContactRow, EventRow, OrderRow, SendRow, SourceRow
 
 ORDER: Table = OrderRow.__table__  # type: ignore[attr-defined]
 CONTACT: Table = ContactRow.__table__  # type: ignore[attr-defined]
+MOST_OF_ONE = 50
+"""Orders of one customer that are looked at together."""
 
 
 _ORDER_COLUMNS = ("number", "status", "seen", "total", "placed_at", "last_event_at", "contact_id", "language", "read")
@@ -248,3 +250,10 @@ def get(session: Session, store_id: int, order_id: int) -> OrderRow | None:
     """An order of this store."""
     row = session.get(OrderRow, order_id)
     return row if row is not None and row.store_id == store_id else None
+
+
+def of_same_customer(connection: Connection, order_id: int) -> list[int]:
+    """An order's id, with those of the newest orders of the same customer."""
+    contact = core_select(ORDER.c.contact_id).where(ORDER.c.id == order_id).scalar_subquery()
+    others = core_select(ORDER.c.id).where(ORDER.c.contact_id == contact).order_by(ORDER.c.id.desc()).limit(MOST_OF_ONE)
+    return list(dict.fromkeys([order_id, *connection.execute(others).scalars()]))

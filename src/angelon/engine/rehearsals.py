@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -17,7 +17,7 @@ from angelon.core.planning.rehearsal_history import RehearsalHistory
 from angelon.core.reading import Reading
 from angelon.core.specs import Source
 from angelon.core.specs.route import Route
-from angelon.db import answers, events, history
+from angelon.db import answers, events, history, orders
 from angelon.db.live_setup import LiveSetup
 from angelon.db.orders import ORDER
 from angelon.engine.event_reader import Payloads, event_of
@@ -74,6 +74,33 @@ def rehearse(
     for start in range(0, len(ids), CHUNK):
         rows = events.in_order(connection, ids[start : start + CHUNK])
         yield start + len(rows), len(ids), list(_chunk(connection, live, routes, histories, leave, customers, rows))
+
+
+def rehearse_one(connection: Connection, live: LiveSetup, route: Route, event: Any) -> Decision | None:
+    """What a route makes of one event: what a rehearsal over all that came for its customer before it makes of it, and
+    so what the worker would. None where the route does not wait for such an event.
+    """
+    if event.type not in route.when or live.source_key(event.source_id) not in route.sources:
+        return None
+    order_ids = orders.of_same_customer(connection, event.order_id) if event.order_id is not None else []
+    sources = [live.source_ids[key] for key in route.sources if key in live.source_ids]
+    ids = events.leading_to(connection, event, order_ids, sources, route.when) if order_ids else [event.id]
+    asked = history.HistoryNeeds.by([route], live.setup)
+    customers = _Customers(connection, live, order_ids) if asked.customer or asked.caps else None
+    histories = {"now": RehearsalHistory()}
+    found = None
+    for one in _chunk(
+        connection,
+        live,
+        {"now": route},
+        histories,
+        frozenset({route.key}),
+        customers,
+        events.in_order(connection, ids),
+    ):
+        if one.event_id == event.id:
+            found = one.decisions["now"]
+    return found
 
 
 def _chunk(
@@ -180,31 +207,32 @@ def _statuses(seen: list[Any], at: dt.datetime) -> tuple[str, ...]:
 class _Customers:
     """What is known of a store's customers, as of any moment: read once for a whole rehearsal."""
 
-    def __init__(self, connection: Connection, live: LiveSetup) -> None:
+    def __init__(self, connection: Connection, live: LiveSetup, order_ids: Sequence[int] | None = None) -> None:
+        """`order_ids` are the orders of one customer, where nobody else is asked about."""
         self._of_order: dict[int, str] = {}
         self._met: dict[str, list[dt.datetime]] = {}
         self._happened: dict[str, list[tuple[str, dt.datetime]]] = {}
         event = history.EVENT
-        first = (
-            core_select(event.c.order_id, func.min(event.c.received_at).label("met"))
-            .where(event.c.order_id.is_not(None))
-            .group_by(event.c.order_id)
-            .subquery()
+        met = core_select(event.c.order_id, func.min(event.c.received_at).label("met")).where(
+            event.c.order_id.is_not(None) if order_ids is None else event.c.order_id.in_(order_ids)
         )
+        first = met.group_by(event.c.order_id).subquery()
         known = (
             core_select(ORDER.c.id, ORDER.c.contact_id, first.c.met)
             .join(first, first.c.order_id == ORDER.c.id)
             .where(ORDER.c.store_id == live.store_id, ORDER.c.contact_id.is_not(None))
         )
+        if order_ids is not None:
+            known = known.where(ORDER.c.id.in_(order_ids))
         for row in connection.execute(known):
             self._of_order[row.id] = str(row.contact_id)
             self._met.setdefault(str(row.contact_id), []).append(row.met)
-        rows = connection.execute(
-            core_select(event.c.order_id, event.c.type, event.c.received_at).where(
-                event.c.type.in_(["return.received", "feedback.negative"]), event.c.order_id.is_not(None)
-            )
+        told = core_select(event.c.order_id, event.c.type, event.c.received_at).where(
+            event.c.type.in_(["return.received", "feedback.negative"]), event.c.order_id.is_not(None)
         )
-        for row in rows:
+        if order_ids is not None:
+            told = told.where(event.c.order_id.in_(order_ids))
+        for row in connection.execute(told):
             identity = self._of_order.get(row.order_id)
             if identity:
                 self._happened.setdefault(identity, []).append((row.type, row.received_at))

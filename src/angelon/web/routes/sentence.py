@@ -26,6 +26,7 @@ from angelon.db.live_setup import LiveSetup
 from angelon.db.sends import Filter
 from angelon.db.specs import StoredRoute
 from angelon.engine.operations import routes as operations
+from angelon.engine.rehearsals import rehearse_one
 from angelon.web import sample_event as sample_events
 from angelon.web.services import kinds_of_events, live, names, session, store_id
 from angelon.web.sources.mapping import drifting
@@ -127,6 +128,9 @@ def rehearse(route: Route, sample: sample_events.SampleEvent, now: LiveSetup) ->
     """What a route as it stands would make of the sample event; nothing is stored and nothing sent."""
     if sample.event is None or sample.reading is None or sample.variables is None or sample.source is None:
         return None
+    found = rehearse_one(session().connection(), now, route, sample.event)
+    if found is not None:
+        return found
     event = happened(sample)
     return decide(
         event,
