@@ -220,3 +220,46 @@ def test_a_timing_is_said_as_people_say_it():
         )
         == "1 day before expected on at 09:00, between 08:00 and 20:00 on Mon, Tue there"
     )
+
+
+@pytest.mark.parametrize(
+    ("first", "last", "day", "goes"),
+    [
+        ("2026-12-01", "2026-12-24", "2029-12-01", True),
+        ("2026-12-01", "2026-12-24", "2029-12-24", True),
+        ("2026-12-01", "2026-12-24", "2029-12-25", False),
+        ("2026-12-01", "2026-12-24", "2029-11-30", False),
+        ("2026-12-20", "2026-01-06", "2030-01-06", True),
+        ("2026-12-20", "2026-01-06", "2030-01-07", False),
+        ("2026-12-20", "2026-01-06", "2029-12-31", True),
+        ("2024-02-29", "2024-03-02", "2027-03-01", True),
+        ("2024-02-29", "2024-03-02", "2027-02-28", False),
+    ],
+)
+def test_a_season_returns_every_year(first, last, day, goes):
+    timing = Timing(not_before=first, not_after=last, yearly=True)
+    zone = ZoneInfo("Europe/Dublin")
+    now = dt.datetime.combine(dt.date.fromisoformat(day), dt.time(12), zone).astimezone(dt.UTC)
+    found = due(timing, now, now, zone, lambda _: False)
+    assert (found.at == now) is goes
+    if not goes:
+        assert "outside its season" in found.why
+        assert "of every year" in found.why
+
+
+def test_a_season_goes_by_the_reader_s_day_and_by_when_a_window_opens():
+    timing = Timing(
+        not_before="2026-12-01", not_after="2026-12-24", yearly=True, window={"start": "09:00", "end": "18:00"}
+    )
+    late = dt.datetime(2028, 12, 24, 20, tzinfo=dt.UTC)
+    assert due(timing, late, late, ZoneInfo("Europe/Dublin"), lambda _: False).at is None  # opens on the 25th
+    west = due(timing, late, late, ZoneInfo("America/New_York"), lambda _: False)
+    assert west.at == late  # still three in the afternoon there
+
+
+def test_a_season_needs_both_its_days_and_is_described():
+    with pytest.raises(ValueError, match="needs its first day and its last"):
+        Timing(not_before="2026-12-01", yearly=True)
+    assert "only from 1 December to 24 December of every year" in describe(
+        Timing(not_before="2026-12-01", not_after="2026-12-24", yearly=True)
+    )

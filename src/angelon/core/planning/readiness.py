@@ -156,7 +156,7 @@ def _timing(route: Route, setup: Setup, today: dt.date | None) -> list[Problem]:
                 "Choose another day.",
             )
         )
-    if today and timing.not_after and timing.not_after < today:
+    if today and timing.not_after and not timing.yearly and timing.not_after < today:
         found.append(
             Problem(
                 "timing",

@@ -61,6 +61,11 @@ class Window(Spec):
         return self
 
 
+def _of_year(day: dt.date) -> tuple[int, int]:
+    """Month and day; the 29th of February comes after the 28th in every year."""
+    return day.month, day.day
+
+
 _UNITS = {"minutes": "minute", "hours": "hour", "days": "day", "business_days": "business day"}
 
 
@@ -83,6 +88,10 @@ class Timing(Spec):
     window: Window | None = None
     not_before: dt.date | None = None
     not_after: dt.date | None = None
+    yearly: bool = False
+    """Whether the two dates are a season that returns every year: month and day alone count, it may reach over New
+    Year, and what would go out outside it does not.
+    """
     late: Literal["now", "skip"] = "now"
 
     _at = field_validator("at")(_time)
@@ -116,6 +125,13 @@ class Timing(Spec):
             f"{anchor}{at}"
         )
 
+    def in_season(self, day: dt.date) -> bool:
+        """Whether a day is in the season that returns every year; every day is where there is none."""
+        if not self.yearly or self.not_before is None or self.not_after is None:
+            return True
+        first, last, here = (_of_year(one) for one in (self.not_before, self.not_after, day))
+        return first <= here <= last if first <= last else here >= first or here <= last
+
     @property
     def at_once(self) -> bool:
         """Whether it asks for nothing at all."""
@@ -127,7 +143,9 @@ class Timing(Spec):
     def _sound(self) -> Timing:
         if self.anchor == "expected" and not self.variable:
             raise ValueError("needs the variable that holds the expected day")
-        if self.not_before and self.not_after and self.not_after < self.not_before:
+        if self.yearly and not (self.not_before and self.not_after):
+            raise ValueError("returns every year, and for that needs its first day and its last: give both dates")
+        if not self.yearly and self.not_before and self.not_after and self.not_after < self.not_before:
             raise ValueError("ends before it begins: the last day is earlier than the first")
         if self.anchor == "previous" and self.amount < 0:
             raise ValueError("would be before the send that it counts from: wait after it")

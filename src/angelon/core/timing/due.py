@@ -43,7 +43,7 @@ def due(timing: Timing, anchor: dt.datetime | dt.date, now: dt.datetime, zone: Z
         at = now
         if timing.amount or timing.at:
             reasons.append("its time has passed, so at once")
-    if timing.not_before:
+    if timing.not_before and not timing.yearly:
         opens = moment(timing.not_before, dt.time(), zone)
         if at < opens:
             at = opens
@@ -55,7 +55,9 @@ def due(timing: Timing, anchor: dt.datetime | dt.date, now: dt.datetime, zone: Z
         if inside > at:
             reasons.append(f"moved into the window {timing.window.start} to {timing.window.end}")
             at = inside
-    if timing.not_after and at.astimezone(zone).date() > timing.not_after:
+    if not timing.in_season(at.astimezone(zone).date()):
+        return Due(None, f"It would go out on {_shown(at, zone)}, outside its season, {season(timing)}.")
+    if timing.not_after and not timing.yearly and at.astimezone(zone).date() > timing.not_after:
         return Due(None, f"It would go out on {_shown(at, zone)}, after {timing.not_after:%-d %B %Y}, the last day.")
     return Due(at, ", ".join(reasons))
 
@@ -133,6 +135,11 @@ def _first_at(day: dt.date, start: dt.time, zone: ZoneInfo) -> dt.datetime:
     return late
 
 
+def season(timing: Timing) -> str:
+    """The season that returns every year: `1 December to 24 December of every year`."""
+    return f"{timing.not_before:%-d %B} to {timing.not_after:%-d %B} of every year"
+
+
 def describe(timing: Timing) -> str:
     """A timing as people say it."""
     parts = [timing.label]
@@ -146,6 +153,8 @@ def describe(timing: Timing) -> str:
             f"{timing.window.end}{days}{'' if timing.window.holidays else ', not on holidays'} "
             f"{'there' if timing.zone == 'recipient' else 'here'}"
         )
+    if timing.yearly:
+        return ", ".join([*parts, f"only from {season(timing)}"])
     if timing.not_before:
         parts.append(f"not before {timing.not_before:%-d %B %Y}")
     if timing.not_after:

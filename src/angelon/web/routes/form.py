@@ -106,6 +106,8 @@ def _timing(form: Any) -> dict[str, Any]:
     )
     if form.get("timing.before") == "yes" and whole(str(made.get("amount", "0")).lstrip("-")) is not None:
         made["amount"] = -abs(int(made["amount"]))
+    if form.get("timing.yearly"):
+        made["yearly"] = True
     if form.get("timing.windowed"):
         made["window"] = {
             "start": form.get("timing.start") or "08:00",
