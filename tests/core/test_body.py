@@ -3,8 +3,10 @@
 import json
 
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
-from angelon.core.payload.body import MAX_DEPTH, NotReadable, parse_body
+from angelon.core.payload.body import MAX_DEPTH, NotReadable, parse_body, surely_readable
 from angelon.core.payload.forms import nest
 
 
@@ -80,3 +82,29 @@ def test_odd_form_names_are_kept_as_they_are():
 
 def test_a_form_that_is_a_value_and_a_branch_loses_neither():
     assert nest([("a", "1"), ("a[b]", "2")]) == {"a": {"": "1", "b": "2"}}
+
+
+@settings(max_examples=400, deadline=None, derandomize=True)
+@given(
+    st.recursive(
+        st.none() | st.booleans() | st.integers() | st.floats() | st.text(),
+        lambda inner: st.lists(inner, max_size=4) | st.dictionaries(st.text(max_size=5), inner, max_size=4),
+        max_leaves=20,
+    ),
+    st.lists(st.tuples(st.integers(0, 200), st.binary(min_size=0, max_size=3)), max_size=3),
+    st.sampled_from(["", '"\\ud800"', "1" * 4500, "1e999", "NaN", "[" * 70 + "]" * 70, "\ufeff{}"]),
+)
+def test_what_is_surely_readable_is_read(value, broken, odd):
+    raw = odd.encode() if odd else json.dumps(value).encode()
+    for at, junk in broken:
+        raw = raw[:at] + junk + raw[at + 1 :]
+    if surely_readable(raw, "application/json"):
+        parse_body(raw, "application/json")  # raises nothing
+
+
+def test_what_is_surely_readable_is_told_by_its_type_and_bounds():
+    assert surely_readable(b'{"a": 1}', "application/json; charset=utf-8")
+    assert not surely_readable(b"a=1", "application/x-www-form-urlencoded")
+    assert not surely_readable(b"", "application/json")
+    assert not surely_readable(b"[" * 65 + b"]" * 65, "application/json")
+    assert not surely_readable(b"1" * 4500, "application/json")

@@ -38,7 +38,7 @@ class Web:
         self.process = subprocess.Popen(
             [sys.executable, "-m", "angelon", "web", "--port", str(self.port)],
             env=env,
-            stderr=subprocess.PIPE,
+            stderr=subprocess.DEVNULL,
             text=True,
         )
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
 
-from angelon.core.payload.body import NotReadable, media_type, parse_body
+from angelon.core.payload.body import NotReadable, media_type, parse_body, surely_readable
 from angelon.core.payload.paths import MISSING, BadPath, compile_path
 from angelon.core.problems import Problem
 from angelon.core.specs.source import Locator, Source
@@ -30,10 +30,15 @@ class Received:
     """What the store calls it; empty where it does not."""
 
 
-def read_delivery(source: Source, headers: Mapping[str, str], raw: bytes) -> list[Received]:
-    """The events in a delivery. `headers` has lower-case names. Raises NotReadable with the problem and the status."""
-    payload = cloud_event(headers, parse_body(raw, headers.get("content-type")))
-    batch = split(source, payload)
+def read_delivery(source: Source, headers: Mapping[str, str], raw: bytes, with_payload: bool = True) -> list[Received]:
+    """The events in a delivery. `headers` has lower-case names. Raises NotReadable with the problem and the status.
+
+    Without `with_payload` the payload may be None: where name and id stand in headers, and the body is JSON for sure.
+    """
+    if not with_payload and _by_headers(source) and surely_readable(raw, headers.get("content-type")):
+        batch: list[Any] = [None]
+    else:
+        batch = split(source, cloud_event(headers, parse_body(raw, headers.get("content-type"))))
     found = []
     for number, item in enumerate(batch):
         name = locate(source.event_name, headers, item) or UNNAMED
@@ -42,6 +47,11 @@ def read_delivery(source: Source, headers: Mapping[str, str], raw: bytes) -> lis
             delivery = f"{delivery}#{number}"
         found.append(Received(item, name[:200], source.event_names.get(name, ""), delivery[:200]))
     return found
+
+
+def _by_headers(source: Source) -> bool:
+    """Whether no event's name or id stands in the payload."""
+    return not (source.orders_at or source.event_name.path or source.delivery_id.path)
 
 
 def digest(raw: bytes) -> str:
@@ -111,6 +121,8 @@ def locate(locator: Locator, headers: Mapping[str, str], payload: Any) -> str:
 
 def storable_text(text: str) -> str:
     """Text as any database takes it: without NUL and half surrogates, which stand as the replacement character."""
+    if text.isascii() and "\x00" not in text:
+        return text
     return text.replace("\x00", "\ufffd").encode("utf-8", "replace").decode()
 
 

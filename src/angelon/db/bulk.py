@@ -9,6 +9,7 @@ from typing import Any
 
 from sqlalchemy import Connection
 from sqlalchemy.sql.dml import UpdateBase
+from sqlalchemy.types import TypeDecorator
 
 
 class Bulk:
@@ -66,7 +67,7 @@ class _Prepared:
         self._get = itemgetter(*self._names)
         self._converters: list[tuple[int, Callable[[Any], Any]]] = []
         for position, name in enumerate(self._names):
-            convert = compiled.binds[name].type.dialect_impl(dialect).bind_processor(dialect)
+            convert = _converter(compiled.binds[name].type.dialect_impl(dialect), dialect)
             if convert is not None:
                 self._converters.append((position, convert))
 
@@ -84,6 +85,17 @@ class _Prepared:
         for row in rows:
             values = list(self._get({**self._fixed, **row} if self._fixed else row))
             for position, convert in self._converters:
-                values[position] = convert(values[position])
+                if values[position] is not None:  # what is not there is written as NULL, whatever the type
+                    values[position] = convert(values[position])
             made.append(tuple(values) if self._positional else dict(zip(self._names, values, strict=True)))
         return made
+
+
+def _converter(kind: Any, dialect: Any) -> Callable[[Any], Any] | None:
+    """What brings a value of a column's type into the form that the driver takes; None where it takes it as it is."""
+    own = isinstance(kind, TypeDecorator) and type(kind).process_bind_param is not TypeDecorator.process_bind_param
+    if own and kind.impl_instance.bind_processor(dialect) is None:
+        decorated = kind
+        return lambda value: decorated.process_bind_param(value, dialect)
+    found: Callable[[Any], Any] | None = kind.bind_processor(dialect)
+    return found

@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import os
 import random
-import threading
+import struct
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
@@ -21,22 +21,18 @@ class Dice(random.SystemRandom):
     every delivery.
     """
 
-    _FETCHED = 4096
-
     def __init__(self) -> None:
         super().__init__()
-        self._lock = threading.Lock()
-        self._left = b""
+        self._left: list[int] = []
 
     def getrandbits(self, k: int) -> int:
-        size = (k + 7) // 8
-        if not 0 < size <= self._FETCHED:
+        if not 0 < k <= 64:
             return super().getrandbits(k)
-        with self._lock:
-            if len(self._left) < size:
-                self._left = os.urandom(self._FETCHED)
-            taken, self._left = self._left[:size], self._left[size:]
-        return int.from_bytes(taken) >> (size * 8 - k)
+        try:
+            return self._left.pop() >> (64 - k)
+        except IndexError:  # threads that find none at the same moment each fetch some
+            self._left.extend(struct.unpack("512Q", os.urandom(4096)))
+            return self.getrandbits(k)
 
 
 @dataclass

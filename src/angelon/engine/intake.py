@@ -107,7 +107,7 @@ class Intake:
             tried = self._valid(source_id, live.version, now) if refusal.status == 401 else []
             return self._refuse(source_id, headers, raw, refusal, tried)
         try:
-            received = read_delivery(source, headers, raw)
+            received = read_delivery(source, headers, raw, with_payload=False)
         except NotReadable as error:
             return self._refuse(
                 source_id, headers, raw, _problem(error.status, "Not readable", error.problem.what, error.problem.mend)

@@ -18,6 +18,9 @@ from angelon.db.records import NewDelivery
 GATHER = 0.008
 """Seconds that a commit waits for as many deliveries as the last one had."""
 
+LOOK = 0.001
+"""Seconds between two looks at what has come meanwhile: to be woken by each delivery would cost its thread a turn."""
+
 log = structlog.get_logger()
 
 
@@ -98,12 +101,11 @@ class GroupCommit:
         """
         batch = [self._queue.get()]
         until = time.monotonic() + GATHER
+        while self._queue.qsize() + 1 < self._last and time.monotonic() < until:
+            time.sleep(LOOK)
         with contextlib.suppress(Empty):
             while len(batch) < self._most:
-                if len(batch) >= self._last:
-                    batch.append(self._queue.get_nowait())
-                else:
-                    batch.append(self._queue.get(timeout=max(0.0, until - time.monotonic())))
+                batch.append(self._queue.get_nowait())
         self._last = min(len(batch), self._most)
         return batch
 

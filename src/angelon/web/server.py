@@ -12,12 +12,13 @@ import io
 import sys
 import threading
 from collections import deque
-from collections.abc import Callable, Iterable
+from collections.abc import Awaitable, Callable, Iterable
 from concurrent.futures import ThreadPoolExecutor
-from typing import Any
+from typing import Any, TypeVar
 from urllib.parse import unquote
 
 import structlog
+from granian.rsgi import ProtocolClosed  # type: ignore[attr-defined]
 
 from angelon.db.records import NewDelivery
 from angelon.engine.intake import Answer, Intake
@@ -27,6 +28,7 @@ from angelon.web.intake.views import MOST_READ, PREFIX, as_http, query_of
 from angelon.web.origins import Proxies
 
 log = structlog.get_logger()
+_T = TypeVar("_T")
 
 MOST_BODY = 21 * 1024 * 1024
 """Bytes that a page's form may have."""
@@ -40,6 +42,8 @@ BUFFERED = 256 * 1024 * 1024
 """Bytes of bodies that are held at the same time."""
 PAGES, STREAMS = 64, 40
 """Threads for pages; how many of them may be pages that go on being written."""
+STORED = 30.0
+"""Seconds that a delivery may take to be stored."""
 LARGE = 64 * 1024
 """Bytes from which a delivery is taken apart in a thread, so that others are answered meanwhile."""
 SLOW_READER = 30.0
@@ -83,6 +87,40 @@ class _Told:
                 future.set_result(None)
 
 
+class _Deadlines:
+    """Ends tasks that wait for too long: one look a second for all of them, in place of a timer for each."""
+
+    def __init__(self, loop: asyncio.AbstractEventLoop) -> None:
+        self._loop = loop
+        self._until: dict[asyncio.Task[Any], float] = {}
+        self._ended: set[asyncio.Task[Any]] = set()
+        self._look()
+
+    async def within(self, seconds: float, awaited: Awaitable[_T]) -> _T:
+        """What is awaited. Raises TimeoutError where it takes longer, by up to a second."""
+        task = asyncio.current_task(self._loop)
+        assert task is not None
+        self._until[task] = self._loop.time() + seconds
+        try:
+            return await awaited
+        except asyncio.CancelledError:
+            if task not in self._ended:
+                raise
+            self._ended.discard(task)
+            task.uncancel()
+            raise TimeoutError from None
+        finally:
+            del self._until[task]
+
+    def _look(self) -> None:
+        now = self._loop.time()
+        for task, until in self._until.items():
+            if until < now and task not in self._ended:
+                self._ended.add(task)
+                task.cancel()
+        self._loop.call_later(1, self._look)
+
+
 class RsgiServer:
     """The application as the server calls it (RSGI 1.x)."""
 
@@ -101,6 +139,7 @@ class RsgiServer:
         tune_interpreter()
         self._loop = loop
         self._told = _Told(loop)
+        self._deadlines = _Deadlines(loop)
 
     def __rsgi_del__(self, loop: asyncio.AbstractEventLoop) -> None:
         self._threads.shutdown(wait=False, cancel_futures=True)
@@ -145,6 +184,8 @@ class RsgiServer:
                 _refuse(protocol, 503, "Too much is coming in at the same time.", ("retry-after", "5"))
             else:
                 _refuse(protocol, 413, "The body is too large.")
+        except ProtocolClosed:  # the sender hung up: nobody is left to be told
+            log.info("a request was not sent to its end", path=scope.path[:100])
         except Exception:
             log.exception("a request failed", path=scope.path[:100])
             with contextlib.suppress(Exception):
@@ -155,8 +196,7 @@ class RsgiServer:
     async def _small_body(self, protocol: Any) -> bytes:
         """A body that says that it is small, at once: the server reads no more of it than it says. Raises _TooSlow."""
         try:
-            async with asyncio.timeout(SMALL_BODY):
-                body: bytes = await protocol()
+            body: bytes = await self._deadlines.within(SMALL_BODY, protocol())
         except TimeoutError:
             raise _TooSlow from None
         self._held += len(body)
@@ -211,8 +251,7 @@ class RsgiServer:
         future = self._loop.create_future()
         try:
             job = self._writer.submit(delivery, self._told.teller(future))
-            async with asyncio.timeout(30):
-                await future
+            await self._deadlines.within(STORED, future)
         except (Busy, TimeoutError):
             return self._intake.not_stored(Busy())
         if job.error is not None:

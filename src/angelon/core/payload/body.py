@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import json
+import re
 from typing import Any
 from urllib.parse import unquote_to_bytes
+
+import orjson
 
 from angelon.core.payload.forms import nest
 from angelon.core.problems import Problem
@@ -45,6 +48,29 @@ def parse_body(raw: bytes, content_type: str | None) -> Any:
         Problem("Content-Type", f"“{kind}” is not a type this source reads.", f"Send application/json or {FORM_TYPE}."),
         415,
     )
+
+
+def surely_readable(raw: bytes, content_type: str | None) -> bool:
+    """Whether a body is JSON that `parse_body` reads, told without its value, in a tenth of the time; False where that
+    is not sure.
+    """
+    if content_type != "application/json" and media_type(content_type) not in JSON_TYPES:
+        return False
+    opens = raw.count(b"{") + raw.count(b"[")
+    if opens > MAX_DEPTH or raw.count(b",") + opens >= MAX_FIELDS:
+        return False
+    if len(raw) >= LONGEST_NUMBER and _LONG_NUMBER.search(raw):
+        return False
+    try:
+        orjson.loads(raw)
+    except orjson.JSONDecodeError:
+        return False
+    return True
+
+
+LONGEST_NUMBER = 4000
+"""Digits from which a number is left to `parse_body`, which refuses it (sys.int_info.default_max_str_digits)."""
+_LONG_NUMBER = re.compile(rb"[0-9]{4000}")
 
 
 def _json(raw: bytes) -> Any:
