@@ -113,6 +113,12 @@ _INTO: dict[str, Callable[[Value, Context], Any]] = {
 }
 
 
+_READ = "_read"
+"""Where a step keeps its parameters as they were read, apart from its fields: where they are the same for every
+payload.
+"""
+
+
 def run_step(name: str, given: dict[str, Any], value: Value, context: Context, kept: Step | None = None) -> Value:
     """The value after a step; with `kept`, its parameters are read once and kept with it. Raises StepFailed: an unknown
     step, a parameter or a value that does not fit.
@@ -126,12 +132,11 @@ def run_step(name: str, given: dict[str, Any], value: Value, context: Context, k
             f"There is no step “{name}”.",
             f"Did you mean “{close[0]}”?" if close else "The steps are listed under Add a step.",
         )
-    if kept is not None and kept._read is not None:
-        parameters = kept._read
-    else:
+    parameters = kept.__dict__.get(_READ) if kept is not None else None
+    if parameters is None:
         parameters = kind.plain if not given and kind.plain is not None else read_parameters(kind, given, context)
         if kept is not None and not any(p.path and looks_like_path(given.get(p.name)) for p in kind.parameters):
-            kept._read = parameters
+            kept.__dict__[_READ] = parameters
     if value is None and not kind.takes_nothing:
         raise StepFailed("There is no value to work on.")
     try:

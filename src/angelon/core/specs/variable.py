@@ -5,7 +5,7 @@ from __future__ import annotations
 from enum import StrEnum
 from typing import Any
 
-from pydantic import Field, PrivateAttr, field_validator, model_serializer, model_validator
+from pydantic import Field, field_validator, model_serializer, model_validator
 
 from angelon.core.specs.base import OneLine, Spec, VariableName
 
@@ -40,8 +40,6 @@ class Step(Spec):
 
     do: str = Field(min_length=1, max_length=40)
     given: dict[str, Any] = Field(default_factory=dict)
-    _read: dict[str, Any] | None = PrivateAttr(default=None)
-    """What `given` says, read once, where it says the same for every payload."""
 
     @model_validator(mode="before")
     @classmethod
