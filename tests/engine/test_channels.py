@@ -138,7 +138,7 @@ def test_a_chat_text_that_is_not_approved_is_held_and_goes_when_it_is(bench, pro
         id_ = bench.rows("SELECT id FROM send WHERE channel = 'chat'")[0][0]
         session.get(queries.SendRow, id_).revision_id = None
         session.flush()
-        assert queries.move(session, bench.store_id, id_, State.SCHEDULED, bench.clock.now())
+        assert queries.move(session, bench.store_id, [id_], State.SCHEDULED, bench.clock.now())
     bench.dispatcher().run_batch()
     assert sends(bench, "chat")[0][0] == "sent"
 

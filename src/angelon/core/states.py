@@ -28,7 +28,7 @@ MOVES: dict[State, frozenset[State]] = {
     State.DELIVERED: frozenset({State.READ}),
     State.READ: frozenset(),
     State.HELD: frozenset({State.SCHEDULED, State.CANCELLED, State.SKIPPED, State.FAILED}),
-    State.FAILED: frozenset({State.SCHEDULED}),
+    State.FAILED: frozenset({State.SCHEDULED, State.CANCELLED}),
     State.SKIPPED: frozenset({State.SCHEDULED}),
     State.CANCELLED: frozenset({State.SCHEDULED}),
 }
@@ -43,7 +43,7 @@ MEANING: dict[State, str] = {
     State.HELD: "a person must act",
     State.FAILED: "given up",
     State.SKIPPED: "a guard said no",
-    State.CANCELLED: "a person took it back",
+    State.CANCELLED: "a person took it back, or took it as settled",
 }
 
 DUE: tuple[State, ...] = (State.SCHEDULED, State.RETRYING)

@@ -15,7 +15,7 @@ from angelon.core.planning.plan import PlannedSend, TraceLine
 from angelon.core.specs.message import Message
 from angelon.core.specs.route import Route
 from angelon.core.states import State, move
-from angelon.core.values import Value, pack
+from angelon.core.values import Value, pack, unpack
 from angelon.db.live_setup import LiveSetup
 
 
@@ -186,6 +186,35 @@ class NewSend:
             instead_of=instead_of,
             run_id=run_id,
             fallback_at=_fallback_at(live, route, send, now),
+        )
+
+    @classmethod
+    def again(cls, was: Any, id_: str, recipient: str, now: dt.datetime) -> NewSend:
+        """The same once more, at once, by hand: to the same person, at the same address or another. `was` is a row of
+        the send table; its values are worked out from the event anew.
+        """
+        saw = f"sent again by hand, after {was.id}"
+        return cls(
+            id_,
+            was.store_id,
+            was.channel,
+            recipient,
+            was.recipient_name,
+            was.locale,
+            State.SCHEDULED,
+            now,
+            now,
+            event_id=was.event_id,
+            order_id=was.order_id,
+            route_id=was.route_id,
+            message_id=was.message_id,
+            gateway_id=was.gateway_id,
+            values={name: unpack(value) for name, value in (was.values_ or {}).items()},
+            trace=(TraceLine("by hand", "yes", saw),),
+            whom=was.whom,
+            step=was.step,
+            test=was.test,
+            draft=was.draft,
         )
 
     @classmethod

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass, field
 from typing import Any
 
 from sqlalchemy import Connection, Table, bindparam, func, insert, literal, or_, text, union_all, update
@@ -12,6 +12,7 @@ from sqlalchemy import select as core_select
 from sqlalchemy.dialects import postgresql, sqlite
 from sqlmodel import Session, col, select
 
+from angelon.core.sending.causes import general
 from angelon.core.states import State, sources_by_hand, sources_of
 from angelon.core.states import move as move_state
 from angelon.db.bulk import Bulk
@@ -38,6 +39,7 @@ SEND: Table = SendRow.__table__  # type: ignore[attr-defined]
 ATTEMPT: Table = AttemptRow.__table__  # type: ignore[attr-defined]
 CONTENT: Table = ContentRow.__table__  # type: ignore[attr-defined]
 MESSAGE: Table = MessageRow.__table__  # type: ignore[attr-defined]
+ROUTE: Table = RouteRow.__table__  # type: ignore[attr-defined]
 ORDER: Table = OrderRow.__table__  # type: ignore[attr-defined]
 HEARTBEAT: Table = HeartbeatRow.__table__  # type: ignore[attr-defined]
 
@@ -110,12 +112,12 @@ def _keep_content(dialect: Any) -> Any:
 
 _KEEP_CONTENT, _KEEP_CONTENT_POSTGRESQL = _keep_content(sqlite), _keep_content(postgresql)
 _CLAIMS = {(locked, whose): _claim(locked, whose) for locked in (False, True) for whose in ("one", "none", "all")}
-_GATEWAY: Table = GatewayRow.__table__  # type: ignore[attr-defined]
+GATEWAY: Table = GatewayRow.__table__  # type: ignore[attr-defined]
 _FIRST_DUE = core_select(func.min(SEND.c.due_at)).where(text(WAITING))
 _DUE = union_all(
     core_select(
-        _GATEWAY.c.id,
-        _FIRST_DUE.where(SEND.c.gateway_id == _GATEWAY.c.id).correlate(_GATEWAY).scalar_subquery().label("at"),
+        GATEWAY.c.id,
+        _FIRST_DUE.where(SEND.c.gateway_id == GATEWAY.c.id).correlate(GATEWAY).scalar_subquery().label("at"),
     ),
     core_select(literal(None), _FIRST_DUE.where(SEND.c.gateway_id.is_(None)).scalar_subquery()),
 )
@@ -304,18 +306,36 @@ def next_due(connection: Connection) -> dt.datetime | None:
     return min(due_by_gateway(connection).values(), default=None)
 
 
-def move(session: Session, store_id: int, send_id: str, now_state: State, now: dt.datetime, reason: str = "") -> bool:
-    """Moves one send of a store by hand, where the table of states allows it from where it is; says whether it did."""
+def move(
+    session: Session, store_id: int, ids: Sequence[str], now_state: State, now: dt.datetime, reason: str = ""
+) -> list[str]:
+    """Moves sends of a store by hand, where the table of states allows it from where each is; gives which were."""
     changes: dict[str, Any] = {"state": now_state, "reason": reason}
     if now_state is State.SCHEDULED:
         # values are worked out again from the event, as mapping and message stand now
         changes |= {"due_at": now, "tries": 0, "first_try_at": None, "settled_at": None, "revision_id": None}
     done = session.connection().execute(
         update(SEND)
-        .where(SEND.c.id == send_id, SEND.c.store_id == store_id, SEND.c.state.in_(sources_by_hand(now_state)))
+        .where(SEND.c.id.in_(list(ids)), SEND.c.store_id == store_id, SEND.c.state.in_(sources_by_hand(now_state)))
         .values(**changes)
+        .returning(SEND.c.id)
     )
-    return done.rowcount == 1
+    moved = set(done.scalars())
+    return [id_ for id_ in ids if id_ in moved]
+
+
+def correct(session: Session, store_id: int, ids: Sequence[str], recipient: str) -> int:
+    """Gives sends another address, where none of them is out or in a worker's hands; says how many have it now."""
+    done = session.connection().execute(
+        update(SEND)
+        .where(SEND.c.id.in_(list(ids)), SEND.c.store_id == store_id, SEND.c.state.in_(CORRECTABLE))
+        .values(recipient=recipient)
+    )
+    return int(done.rowcount)
+
+
+CORRECTABLE = (State.HELD, State.FAILED, State.SCHEDULED, State.RETRYING, State.SKIPPED, State.CANCELLED)
+"""The states of a send whose address may still be another."""
 
 
 # ---- heartbeats ---------------------------------------------------------------------------------------------------
@@ -369,6 +389,12 @@ class Filter:
     since: dt.datetime | None = None
     order_id: int | None = None
     route_id: int | None = None
+    routes: tuple[str, ...] = ()
+    gateways: tuple[str, ...] = ()
+    """Keys, as those of `messages` are."""
+    reasons: tuple[str, ...] = ()
+    """Any of them, each as a send has it."""
+    recipient: str = ""
 
 
 @dataclass(frozen=True)
@@ -390,6 +416,14 @@ def _narrowed(statement: Any, wanted: Filter, leave: str = "") -> Any:
         statement = statement.where(SEND.c.channel.in_(wanted.channels))
     if wanted.messages and leave != "messages":
         statement = statement.where(MessageRow.key.in_(wanted.messages))  # type: ignore[attr-defined]
+    if wanted.routes and leave != "routes":
+        statement = statement.where(RouteRow.key.in_(wanted.routes))  # type: ignore[attr-defined]
+    if wanted.gateways and leave != "gateways":
+        statement = statement.where(GatewayRow.key.in_(wanted.gateways))  # type: ignore[attr-defined]
+    if wanted.reasons:
+        statement = statement.where(SEND.c.reason.in_(wanted.reasons))
+    if wanted.recipient:
+        statement = statement.where(SEND.c.recipient == wanted.recipient)
     if wanted.since:
         statement = statement.where(SEND.c.created_at >= wanted.since)
     if wanted.order_id is not None:
@@ -428,18 +462,82 @@ def listed(
 
 
 def counts(session: Session, store_id: int, wanted: Filter, facet: str) -> dict[str, int]:
-    """How many sends there are for each value of a facet (states, channels, messages), the other filters in force."""
-    column: Any = {"states": SEND.c.state, "channels": SEND.c.channel, "messages": MESSAGE.c.key}[facet]
-    statement = (
-        core_select(column, func.count())
-        .select_from(SEND)
-        .outerjoin(MESSAGE, MESSAGE.c.id == SEND.c.message_id)
-        .where(SEND.c.store_id == store_id)
-    )
-    if wanted.words:
-        statement = statement.outerjoin(ORDER, ORDER.c.id == SEND.c.order_id)
+    """How many sends there are for each value of a facet (states, channels, messages, routes, gateways), the other
+    filters in force.
+    """
+    column: Any = {
+        "states": SEND.c.state,
+        "channels": SEND.c.channel,
+        "messages": MESSAGE.c.key,
+        "routes": ROUTE.c.key,
+        "gateways": GATEWAY.c.key,
+    }[facet]
+    statement = core_select(column, func.count()).select_from(_joined(wanted, facet)).where(SEND.c.store_id == store_id)
     statement = _narrowed(statement, wanted, leave=facet).group_by(column)
     return {name: number for name, number in session.connection().execute(statement) if name}
+
+
+def _joined(wanted: Filter, facet: str = "") -> Any:
+    """Sends with what a filter or a facet looks at."""
+    joined: Any = SEND.outerjoin(MESSAGE, MESSAGE.c.id == SEND.c.message_id)
+    if wanted.routes or facet == "routes":
+        joined = joined.outerjoin(ROUTE, ROUTE.c.id == SEND.c.route_id)
+    if wanted.gateways or facet == "gateways":
+        joined = joined.outerjoin(GATEWAY, GATEWAY.c.id == SEND.c.gateway_id)
+    if wanted.words:
+        joined = joined.outerjoin(ORDER, ORDER.c.id == SEND.c.order_id)
+    return joined
+
+
+def matching(
+    session: Session, store_id: int, wanted: Filter, states: Collection[State], after: str, limit: int
+) -> list[str]:
+    """The ids of sends that fit a filter and are in one of these states, in the order of their ids, after one of
+    them.
+    """
+    statement = (
+        core_select(SEND.c.id)
+        .select_from(_joined(wanted))
+        .where(SEND.c.store_id == store_id, SEND.c.state.in_(states), SEND.c.id > after)
+    )
+    return list(session.connection().execute(_narrowed(statement, wanted).order_by(SEND.c.id).limit(limit)).scalars())
+
+
+@dataclass
+class Cause:
+    """Why several sends are held or have failed: the state, the gateway's key, and how many they are."""
+
+    state: str
+    reason: str
+    """Without what is one send's own."""
+    gateway: str
+    number: int = 0
+    exact: list[str] = field(default_factory=list)
+    """The reasons as the sends have them, the most frequent first."""
+
+
+MOST_REASONS = 2000
+"""Different reasons that are looked at for their causes."""
+
+
+def causes(session: Session, store_id: int) -> list[Cause]:
+    """What needs attention by its cause, the most frequent first."""
+    number = func.count().label("number")
+    statement = (
+        core_select(SEND.c.state, SEND.c.reason, GATEWAY.c.key, number)
+        .select_from(SEND.outerjoin(GATEWAY, GATEWAY.c.id == SEND.c.gateway_id))
+        .where(SEND.c.store_id == store_id, SEND.c.state.in_(("held", "failed")), SEND.c.test.is_(False))
+        .group_by(SEND.c.state, SEND.c.reason, GATEWAY.c.key)
+        .order_by(number.desc(), SEND.c.reason)
+        .limit(MOST_REASONS)
+    )
+    found: dict[tuple[str, str, str], Cause] = {}
+    for state, reason, key, count in session.connection().execute(statement):
+        told = general(reason)
+        cause = found.setdefault((state, told, key or ""), Cause(state, told, key or ""))
+        cause.number += count
+        cause.exact.append(reason)
+    return sorted(found.values(), key=lambda cause: -cause.number)
 
 
 def attempts_of(session: Session, ids: Sequence[str]) -> dict[str, list[AttemptRow]]:

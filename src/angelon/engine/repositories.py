@@ -149,11 +149,13 @@ class Sends:
 
     def move(self, ids: Sequence[str], to: State, reason: str = "") -> list[str]:
         """Moves sends of this store by hand, those that the table lets; gives which were."""
-        moved = [
-            id_ for id_ in ids if sends.move(self._work.session, self._work.store_id, id_, to, self._work.now, reason)
-        ]
-        for id_ in moved:
-            self._work.record(_VERBS.get(to, to.value), "send", id_, None, {"reason": reason} if reason else None)
+        moved = sends.move(self._work.session, self._work.store_id, ids, to, self._work.now, reason)
+        verb, why = _VERBS.get(to, to.value), {"reason": reason} if reason else {}
+        if len(moved) > MOST_NAMED:
+            self._work.record(verb, "sends", f"{len(moved)} sends", None, {"ids": moved, **why})
+        else:
+            for id_ in moved:
+                self._work.record(verb, "send", id_, None, why or None)
         if moved and to is State.SCHEDULED:
             self._work.wake()
         return moved
@@ -194,6 +196,8 @@ _TABLES: dict[str, Any] = {
     "message": MessageRow,
     "route": RouteRow,
 }
+MOST_NAMED = 20
+"""Sends that are moved together and still have a line each among the changes."""
 _VERBS = {State.SCHEDULED: "sent again", State.CANCELLED: "cancelled", State.HELD: "held"}
 
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 from angelon.core.messages.channels import CHANNEL_LABELS, CHANNELS, compiled_part
 from angelon.core.planning.plan import values_for
@@ -10,11 +12,14 @@ from angelon.core.planning.preflight import unknown_variable
 from angelon.core.problems import Invalid, Problem
 from angelon.core.sending.due import EventFacts
 from angelon.core.specs import Message
-from angelon.core.states import State
+from angelon.core.states import State, sources_by_hand
 from angelon.core.templates import CantRender
 from angelon.core.values import Value
+from angelon.db import sends
 from angelon.db.records import NewSend
-from angelon.engine.unit import Work
+from angelon.db.sends import Filter
+from angelon.db.tables import SendRow
+from angelon.engine.unit import Work, found
 
 
 def send_again(work: Work, ids: Sequence[str]) -> list[str]:
@@ -28,6 +33,99 @@ def send_again(work: Work, ids: Sequence[str]) -> list[str]:
 def cancel(work: Work, ids: Sequence[str]) -> list[str]:
     """Takes back sends that are not out; gives which were."""
     return work.sends.move(ids, State.CANCELLED, "Taken back by hand.")
+
+
+_NEW_ID = re.compile(r"sd-[0-9a-z]{19}")
+CHUNK = 200
+"""Sends that are moved in one transaction where many are."""
+ACTS: dict[str, tuple[State, str]] = {
+    "retry": (State.SCHEDULED, ""),
+    "cancel": (State.CANCELLED, "Taken back by hand."),
+}
+"""What may be done with many sends at once, by name: the state that they move to, and why."""
+
+
+@dataclass(frozen=True, slots=True)
+class Chunk:
+    """A part of a bulk action: how many were looked at and how many were moved; where the next part begins, empty where
+    there is none.
+    """
+
+    seen: int
+    moved: int
+    next: str
+
+
+def in_bulk(work: Work, act: str, wanted: Filter, after: str = "", limit: int = CHUNK) -> Chunk:
+    """Does one thing with the sends that fit a filter, a part at a time, in the order of their ids from `after` on: so
+    that no other writer waits for all of them. Those that are in a worker's hands, or moved on meanwhile, are passed
+    over; what a guard or a person stopped is sent only where the filter names that state. Raises Invalid for an act
+    that is none.
+    """
+    if act not in ACTS:
+        raise Invalid([Problem("act", "That is nothing that can be done with sends.")])
+    to, reason = ACTS[act]
+    states = [s for s in sources_by_hand(to) if s not in (State.SKIPPED, State.CANCELLED) or s in wanted.states]
+    ids = sends.matching(work.session, work.store_id, wanted, states, after, limit)
+    moved = work.sends.move(ids, to, reason) if ids else []
+    return Chunk(len(ids), len(moved), ids[-1] if len(ids) == limit else "")
+
+
+def ticked(work: Work, act: str, ids: Sequence[str]) -> Chunk:
+    """The same with chosen sends. Raises Invalid for an act that is none."""
+    if act not in ACTS:
+        raise Invalid([Problem("act", "That is nothing that can be done with sends.")])
+    to, reason = ACTS[act]
+    return Chunk(len(ids), len(work.sends.move(ids, to, reason)), "")
+
+
+def correct_address(work: Work, send_id: str, to: str, everywhere: bool) -> int:
+    """Another address for a send that is not out, and with `everywhere` for every other one that goes to the old one;
+    those that were held or had failed go out at once. Says how many have it. Raises NotFound and Invalid.
+    """
+    send = _found(work, send_id)
+    address = _address(send.channel, to, work.live.setup.store.country)
+    if State(send.state) not in sends.CORRECTABLE:
+        raise Invalid([Problem("to", "It is out already.", "Send it again to the other address.")])
+    ids = [send_id]
+    if everywhere and send.recipient:
+        old = Filter(channels=(send.channel,), recipient=send.recipient)
+        open_ = (State.HELD, State.FAILED, State.SCHEDULED, State.RETRYING)
+        ids = list(dict.fromkeys([*ids, *sends.matching(work.session, work.store_id, old, open_, "", 1000)]))
+    changed = sends.correct(work.session, work.store_id, ids, address)
+    stuck = sends.matching(
+        work.session,
+        work.store_id,
+        Filter(channels=(send.channel,), recipient=address),
+        (State.HELD, State.FAILED),
+        "",
+        1000,
+    )
+    work.sends.move([id_ for id_ in stuck if id_ in set(ids)], State.SCHEDULED)
+    work.record("address corrected", "send", send_id, {"to": send.recipient}, {"to": address, "sends": changed})
+    return changed
+
+
+def repeat(work: Work, send_id: str, to: str = "", as_id: str = "") -> str:
+    """Sends once more what is out, as a send of its own: to the same address or another. Gives the new send's id;
+    `as_id` is the one that it shall have, so that a form that is sent twice sends once. What keeps any send back
+    (suppression, consent, a paused gateway) keeps this one, too. Raises NotFound and Invalid.
+    """
+    send = _found(work, send_id)
+    id_ = as_id if _NEW_ID.fullmatch(as_id) else work.clock.new_id("sd", work.now)
+    if work.sends.get(id_) is not None:
+        return id_
+    if State(send.state) not in (State.SENT, State.DELIVERED, State.READ):
+        raise Invalid([Problem("", "It is not out yet.", "Try it again, or release it.")])
+    address = _address(send.channel, to, work.live.setup.store.country) if to.strip() else send.recipient
+    work.sends.add([NewSend.again(send, id_, address, work.now)])
+    work.record("sent once more", "send", send_id, None, {"as": id_, "to": address})
+    return id_
+
+
+def _found(work: Work, send_id: str) -> SendRow:
+    row: SendRow = found(work.sends.get(send_id), f"There is no send “{send_id}”.")
+    return row
 
 
 def send_test(

@@ -3,19 +3,21 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Sequence
 from email.utils import format_datetime
 from typing import Any
 
-from flask import Blueprint, Response, abort, flash, g, redirect, render_template, request, url_for
+from flask import Blueprint, Response, abort, flash, g, jsonify, redirect, render_template, request, url_for
 
 from angelon.core.messages.email import RenderedEmail
+from angelon.core.problems import Invalid, NotFound
 from angelon.core.sending.mail import rebuild
 from angelon.core.states import MEANING, State, sources_by_hand
 from angelon.db import sends, sent_files
-from angelon.db.sends import Filter, ListedSend
+from angelon.db.sends import CORRECTABLE, Cause, Filter, ListedSend
 from angelon.engine.operations import sends as operations
 from angelon.web.paging import Page
-from angelon.web.services import names, session, store_id, work
+from angelon.web.services import names, services, session, store_id, work
 
 pages = Blueprint("sends", __name__, url_prefix="/sends", template_folder="templates")
 
@@ -26,21 +28,18 @@ SPANS = {
     "all": ("all time", None),
 }
 PAGE = 60
+FACETS = ("states", "channels", "messages", "routes", "gateways")
+MOST_CAUSES = 6
 
 
 @pages.get("")
 def index() -> Any:
     span = request.args.get("span", "month")
     since = SPANS.get(span, SPANS["month"])[1]
-    wanted = Filter(
-        tuple(s for s in request.args.getlist("state") if s in [state.value for state in State]),
-        tuple(request.args.getlist("channel")),
-        tuple(request.args.getlist("message")),
-        request.args.get("words", "").strip()[:100],
-        g.now - since if since else None,
-    )
+    causes = sends.causes(session(), store_id())
+    wanted = _wanted(request.args, g.now - since if since else None, causes)
     page = Page(sends.listed(session(), store_id(), wanted, PAGE + 1, Page.after()), PAGE)
-    facets = {facet: sends.counts(session(), store_id(), wanted, facet) for facet in ("states", "channels", "messages")}
+    facets = {facet: sends.counts(session(), store_id(), wanted, facet) for facet in FACETS}
     return render_template(
         "sends/index.html",
         sends=page.items,
@@ -53,7 +52,61 @@ def index() -> Any:
         states=[s.value for s in State],
         outcome=outcome,
         older=page.older(lambda one: (one.send.created_at, one.send.id)),
+        causes=causes[:MOST_CAUSES],
+        cause=request.args.get("cause", ""),
+        stuck=sum(cause.number for cause in causes),
+        total=sum(number for state, number in facets["states"].items() if not wanted.states or state in wanted.states),
     )
+
+
+def _wanted(given: Any, since: dt.datetime | None, causes: Sequence[Cause]) -> Filter:
+    """What the list is narrowed to, from the address or a form; `cause` names what needs attention."""
+    cause = given.get("cause", "")
+    reasons = [reason for one in causes if one.reason == cause for reason in one.exact][:500] if cause else []
+    return Filter(
+        tuple(s for s in given.getlist("state") if s in [state.value for state in State]),
+        tuple(given.getlist("channel")),
+        tuple(given.getlist("message")),
+        given.get("words", "").strip()[:100],
+        since,
+        routes=tuple(given.getlist("route")),
+        gateways=tuple(given.getlist("gateway")),
+        reasons=tuple(reasons) or (("",) if cause else ()),
+    )
+
+
+@pages.post("/bulk")
+def bulk() -> Any:
+    """One thing done with the sends that are ticked, or with all that fit the filter: a part at a time for a script,
+    all at once where there is none.
+    """
+    form = request.form
+    act, ids = form.get("act", ""), form.getlist("send")[:PAGE]
+    span = SPANS.get(form.get("span", "month"), SPANS["month"])[1]
+    after, seen, moved = form.get("after", ""), 0, 0
+    wanted = _wanted(form, g.now - span if span else None, sends.causes(session(), store_id()))
+    while True:
+        try:
+            with work() as unit:
+                if form.get("all") == "yes":
+                    part = operations.in_bulk(unit, act, wanted, after)
+                else:
+                    part = operations.ticked(unit, act, ids)
+        except Invalid as error:
+            abort(400, str(error.problems[0]))
+        seen, moved, after = seen + part.seen, moved + part.moved, part.next
+        if request.headers.get("X-Fragment"):
+            return jsonify({"seen": part.seen, "moved": part.moved, "next": part.next})
+        if not after:
+            break
+    flash(_done(act, moved, seen), "good" if moved else "bad")
+    return redirect(form.get("back", "") if form.get("back", "").startswith("/sends") else url_for(".index"))
+
+
+def _done(act: str, moved: int, seen: int) -> str:
+    sends_ = "1 send is" if moved == 1 else f"{moved:,} sends are"
+    told = f"{sends_} {'on the way again' if act == 'retry' else 'cancelled'}."
+    return told + (f" {seen - moved:,} had moved on meanwhile." if seen > moved else "")
 
 
 def outcome(listed: ListedSend, attempts: list[Any]) -> str:
@@ -88,6 +141,10 @@ def one(send_id: str) -> Any:
         names=names(),
         may=[target for target in State if state in sources_by_hand(target)],
         State=State,
+        correctable=state in CORRECTABLE,
+        out=state in (State.SENT, State.DELIVERED, State.READ),
+        typed=request.args.get("to", ""),
+        new_id=services().clock.new_id("sd"),
     )
 
 
@@ -111,6 +168,38 @@ def act(send_id: str) -> Any:
 
 
 ACTS = {"release": operations.send_again, "retry": operations.send_again, "cancel": operations.cancel}
+
+
+@pages.post("/<send_id>/address")
+def correct(send_id: str) -> Any:
+    """Another address for a send that is not out, or for all of that person's."""
+    to, everywhere = request.form.get("to", ""), request.form.get("everywhere") == "yes"
+    try:
+        with work() as unit:
+            changed = operations.correct_address(unit, send_id, to, everywhere)
+    except NotFound:
+        raise
+    except Invalid as error:
+        flash(f"Not changed: {error.problems[0].what} {error.problems[0].mend}".strip(), "bad")
+        return redirect(url_for(".one", send_id=send_id, to=to[:200]))
+    flash(f"{'It goes' if changed == 1 else f'{changed} sends go'} to {to.strip()} now.", "good")
+    return redirect(url_for(".one", send_id=send_id))
+
+
+@pages.post("/<send_id>/again")
+def repeat(send_id: str) -> Any:
+    """Sends once more what is out."""
+    to = request.form.get("to", "")
+    try:
+        with work() as unit:
+            new = operations.repeat(unit, send_id, to, request.form.get("as", ""))
+    except NotFound:
+        raise
+    except Invalid as error:
+        flash(f"Not sent: {error.problems[0].what} {error.problems[0].mend}".strip(), "bad")
+        return redirect(url_for(".one", send_id=send_id, to=to[:200]))
+    flash("It is on its way once more. This is the new send.", "good")
+    return redirect(url_for(".one", send_id=new))
 
 
 @pages.get("/<send_id>.eml")

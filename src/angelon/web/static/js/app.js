@@ -14,6 +14,7 @@ const behaviours = {
   segment: () => import("./segment.js"),
   refresh: () => import("./refresh.js"),
   start: () => import("./start.js"),
+  bulk: () => import("./bulk.js"),
 };
 
 theme();
@@ -27,5 +28,6 @@ for (const element of document.querySelectorAll("[data-behaviour]")) {
   });
 }
 document.addEventListener("change", (event) => {
-  event.target.closest("form[data-sends-itself]")?.requestSubmit();
+  const form = event.target.closest("form[data-sends-itself]");
+  if (form && (event.target.form ?? form) === form) form.requestSubmit();
 });

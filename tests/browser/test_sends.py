@@ -1,0 +1,69 @@
+"""The morning: what failed in the night is mended by one action; a wrong address is corrected where it is seen."""
+
+import sqlite3
+
+from playwright.sync_api import expect
+
+REASON = "554 5.7.1 <{to}>: relay access denied"
+
+
+def fail(running, number):
+    """As if a mail server had refused so many mails."""
+    newest = "SELECT id FROM send WHERE state = 'sent' AND channel = 'email' AND NOT test ORDER BY id DESC LIMIT ?"
+    with sqlite3.connect(running.home / "angelon.db", timeout=10) as plain:
+        ids = [row[0] for row in plain.execute(newest, (number,))]
+        marks = ", ".join("?" * len(ids))
+        plain.execute(
+            f"UPDATE send SET state = 'failed', reason = replace(?, '{{to}}', recipient) WHERE id IN ({marks})",
+            [REASON, *ids],
+        )
+    return ids
+
+
+def states(running, ids):
+    with sqlite3.connect(running.home / "angelon.db", timeout=10) as plain:
+        marks = ", ".join("?" * len(ids))
+        return {row[0] for row in plain.execute(f"SELECT state FROM send WHERE id IN ({marks})", ids)}
+
+
+def test_twenty_failed_sends_are_mended_by_one_action(page, running):
+    ids = fail(running, 20)
+    page.goto("/sends")
+    causes = page.get_by_role("region", name="What needs attention")
+    causes.get_by_role("link", name="20 × 554 5.7.1 <…>: relay access denied").click()
+    expect(page.locator("#list tbody tr")).to_have_count(20)
+    bulk = page.locator("#bulk")
+    expect(bulk).to_be_hidden()
+    page.get_by_label("Tick all shown").check()
+    expect(bulk).to_contain_text("20 ticked")
+    bulk.get_by_role("button", name="Send again").click()
+    expect(page.locator(".toast")).to_contain_text("20 sends are on the way again.")
+    running.wait_for(lambda: states(running, ids) <= {"sent", "delivered", "read"}, 40)
+    page.goto("/sends")
+    expect(page.get_by_text("relay access denied")).to_have_count(0)
+
+
+def test_a_wrong_address_is_corrected_on_the_send_s_page(page, running):
+    (failed,) = fail(running, 1)
+    page.goto(f"/sends/{failed}")
+    page.get_by_text("Correct the address").click()
+    page.get_by_label("goes to").fill("nobody at all")
+    page.get_by_role("button", name="Correct it").click()
+    expect(page.get_by_text("is no email address")).to_be_visible()
+    expect(page.get_by_label("goes to")).to_have_value("nobody at all")
+    page.get_by_label("goes to").fill("moved.house@example.org")
+    page.get_by_role("button", name="Correct it").click()
+    expect(page.get_by_text("It goes to moved.house@example.org now.")).to_be_visible()
+    running.wait_for(lambda: states(running, [failed]) <= {"sent", "delivered", "read"})
+
+
+def test_ticks_stay_while_the_list_comes_anew(page, running):
+    page.goto("/sends")
+    first = page.locator("input[name=send]").first
+    chosen = first.get_attribute("value")
+    first.check()
+    page.locator("h1").click()  # away from the list, which is fetched again now and then
+    page.evaluate("document.activeElement.blur()")
+    page.wait_for_timeout(3500)
+    expect(page.locator(f"input[name=send][value='{chosen}']")).to_be_checked()
+    expect(page.locator("#bulk")).to_contain_text("1 ticked")
