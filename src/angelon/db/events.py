@@ -16,7 +16,7 @@ from sqlmodel import Session, col, func, select
 from angelon.db.bulk import Bulk
 from angelon.db.lists import older_than
 from angelon.db.records import NewDelivery, NewEvent
-from angelon.db.tables import PINNED, PROBLEM, DeliveryRow, EventRow, Instant, OrderRow, RefusedRow
+from angelon.db.tables import PINNED, PROBLEM, ContactRow, DeliveryRow, EventRow, Instant, OrderRow, RefusedRow
 
 EVENT: Table = EventRow.__table__  # type: ignore[attr-defined]
 DELIVERY: Table = DeliveryRow.__table__  # type: ignore[attr-defined]
@@ -386,6 +386,53 @@ def rows_by_ids(session: Session, ids: Collection[str]) -> dict[str, EventRow]:
     """Events by id, as rows."""
     rows = session.exec(select(EventRow).where(col(EventRow.id).in_(list(ids)))) if ids else ()
     return {row.id: row for row in rows}
+
+
+@dataclass(frozen=True)
+class OfOrder:
+    """An event with what people know its order by."""
+
+    id: str
+    source_id: int
+    type: str
+    name: str
+    received_at: dt.datetime
+    number: str
+    customer: str
+
+
+def found_of_orders(
+    session: Session, order_ids: Sequence[int], source_ids: Sequence[int], types: Collection[str], limit: int
+) -> list[OfOrder]:
+    """The newest events of these orders, sources and types (of any type where none is given)."""
+    return _with_orders(session, EVENT.c.order_id.in_(list(order_ids)), source_ids, types, limit)
+
+
+def newest_of_types(session: Session, source_ids: Sequence[int], types: Collection[str], limit: int) -> list[OfOrder]:
+    """The newest events of these types, with their orders."""
+    ids = [one.id for one in newest_of_each(session, source_ids, sorted(types), False, limit)][:limit]
+    return _with_orders(session, EVENT.c.id.in_(ids), source_ids, (), limit)
+
+
+def _with_orders(
+    session: Session, where: Any, source_ids: Sequence[int], types: Collection[str], limit: int
+) -> list[OfOrder]:
+    columns: Any = (EVENT.c.id, EVENT.c.source_id, EVENT.c.type, EVENT.c.name, EVENT.c.received_at)
+    statement = (
+        core_select(*columns, col(OrderRow.number), col(ContactRow.name))
+        .select_from(EVENT)
+        .outerjoin(OrderRow, col(OrderRow.id) == EVENT.c.order_id)
+        .outerjoin(ContactRow, col(ContactRow.id) == col(OrderRow.contact_id))
+        .where(where, EVENT.c.source_id.in_(list(source_ids)))
+        .order_by(EVENT.c.received_at.desc(), EVENT.c.id.desc())
+        .limit(limit)
+    )
+    if types:
+        statement = statement.where(EVENT.c.type.in_(sorted(types)))
+    rows: Any = session.connection().execute(statement)
+    return [
+        OfOrder(id_, source, type_, name, at, no or "", who or "") for id_, source, type_, name, at, no, who in rows
+    ]
 
 
 def pinned_and_newest(session: Session, source_id: int, limit: int) -> list[EventRow]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from dataclasses import dataclass
 from typing import Any
+from urllib.parse import urlencode
 from zoneinfo import ZoneInfo
 
 from flask import Flask, g, request
@@ -93,6 +94,8 @@ def install(app: Flask) -> None:
             g.store = rows[0]
             g.zone = ZoneInfo(rows[0].spec.get("timezone", "UTC"))
 
+    app.jinja_env.globals["with_args"] = with_args
+
     @app.context_processor
     def around() -> dict[str, Any]:
         row = g.get("store")
@@ -121,3 +124,11 @@ def frame() -> Frame:
         return Frame(rail({}), 0, Pulse("open", "no shop yet"))
     numbers = overview.numbers(session(), row.id, g.now)
     return Frame(rail(numbers.counts), numbers.needs, pulse(numbers, g.now))
+
+
+def with_args(**changes: str) -> str:
+    """The query of this page's address with some parts changed, those that are empty left out; what only answers to an
+    earlier search goes.
+    """
+    kept = {name: value for name, value in request.args.items() if name not in ("find", "sample", "order")}
+    return "?" + urlencode({name: value for name, value in (kept | changes).items() if value})

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 from flask import request
 from flask import session as cookie
 
+from angelon.core import event_types
 from angelon.core.enriching import with_answers
 from angelon.core.payload.body import NotReadable
 from angelon.core.planning.plan import work_out
@@ -16,7 +17,7 @@ from angelon.core.reading import Reading
 from angelon.core.recipes.evaluate import Variables
 from angelon.core.sending.due import EventFacts
 from angelon.core.specs.source import Source
-from angelon.db import answers, events
+from angelon.db import answers, events, orders
 from angelon.db.live_setup import LiveSetup
 from angelon.db.tables import EventRow
 from angelon.engine.event_reader import GONE, event_of, parts_of
@@ -24,6 +25,10 @@ from angelon.web.services import session
 
 REACH = 40
 """Events among which a sample event is chosen."""
+OF_ORDER = 60
+"""Events of one order that are looked at for one that fits."""
+SHOWN = 12
+"""Events that are offered where one is looked for."""
 A_SOURCE = 14
 """Deliveries of a source that its mapping is shown for."""
 
@@ -38,6 +43,10 @@ class SampleEvent:
     position: int = 0
     total: int = 0
     number: str = ""
+    find: str = ""
+    """What was looked for, where an event was looked for by its order, customer or kind."""
+    choices: list[events.OfOrder] = field(default_factory=list)
+    """What was found."""
     payload: Any = None
     source: Source | None = None
     reading: Reading | None = None
@@ -70,8 +79,11 @@ def select(
     `changed` is a source's spec as it is being edited, read in place of the stored one.
     """
     sample = select_many(live, {"": Wanted(sources, types)}, changed)[""]
-    if sample.event is not None and request.args.get("sample"):
+    if sample.event is not None and (request.args.get("sample") or request.args.get("order")):
         cookie["sample"] = sample.event.id
+    sample.find = request.args.get("find", "").strip()[:100]
+    if sample.find:
+        sample.choices = _found(live, sample.find, Wanted(sources, types))
     return sample
 
 
@@ -80,7 +92,8 @@ def select_many(live: LiveSetup, wanted: Mapping[str, Wanted], changed: Source |
     source_ids = sorted(live.source_ids.values())
     types = sorted({type_ for one in wanted.values() for type_ in one.types or ()})
     found = events.newest_of_each(session(), source_ids, types, any(not one.types for one in wanted.values()), REACH)
-    chosen = {name: _choose(live, one, found) for name, one in wanted.items()}
+    asked = _asked(live)
+    chosen = {name: _choose(live, one, found, asked) for name, one in wanted.items()}
     rows = events.rows_by_ids(session(), {sample.event_id for sample in chosen.values() if sample.event_id})
     samples = {}
     for name, choice in chosen.items():
@@ -103,7 +116,36 @@ class _Choice:
     total: int = 0
 
 
-def _choose(live: LiveSetup, wanted: Wanted, found: Sequence[events.Newest]) -> _Choice:
+@dataclass(frozen=True, slots=True)
+class _Asked:
+    """The event that somebody asked for, and others of its order, newest first."""
+
+    id: str = ""
+    events: tuple[events.OfOrder, ...] = ()
+    outright: bool = False
+    """Whether it was asked for on this page, rather than on one before."""
+
+
+def _asked(live: LiveSetup) -> _Asked:
+    """By its id, or as whatever fits of an order; an event chosen on an earlier page is taken along."""
+    outright = request.args.get("sample", "")
+    source_ids = sorted(live.source_ids.values())
+    order = request.args.get("order", "")
+    if order.isdigit() and len(order) < 18 and not outright:
+        found = events.found_of_orders(session(), [int(order)], source_ids, (), OF_ORDER)
+        return _Asked(found[0].id if found else "", tuple(found), True)
+    id_ = outright or cookie.get("sample", "")
+    row = events.rows_by_ids(session(), [id_]).get(id_) if id_ else None
+    if row is None or row.source_id not in source_ids:
+        return _Asked()
+    one = events.OfOrder(row.id, row.source_id, row.type, row.name, row.received_at, "", "")
+    others = (
+        events.found_of_orders(session(), [row.order_id], source_ids, (), OF_ORDER) if row.order_id is not None else []
+    )
+    return _Asked(id_, (one, *(other for other in others if other.id != id_)), bool(outright))
+
+
+def _choose(live: LiveSetup, wanted: Wanted, found: Sequence[events.Newest], asked: _Asked) -> _Choice:
     keys = live.source_ids if wanted.sources is None else wanted.sources
     source_ids = {live.source_ids[key] for key in keys if key in live.source_ids}
     types = set(wanted.types or ())
@@ -111,12 +153,34 @@ def _choose(live: LiveSetup, wanted: Wanted, found: Sequence[events.Newest]) -> 
         one.id for one in found if one.source_id in source_ids and (one.type in types if types else one.delivered)
     ]
     ids = list(dict.fromkeys(fitting))[:REACH]
-    if not ids:
-        return _Choice()
-    asked = request.args.get("sample") or cookie.get("sample")
-    at = ids.index(asked) if asked in ids else 0
+    at = ids.index(asked.id) if asked.id in ids else None
+    if at is None:
+        of_source = [one for one in asked.events if one.source_id in source_ids]
+        fits = next((one.id for one in of_source if not types or one.type in types), "")
+        outright = asked.id if asked.outright and of_source and of_source[0].id == asked.id else ""
+        if fits or outright:  # older than those that are gone through, or not of a kind that is waited for
+            chosen = fits or outright
+            return _Choice(chosen, ids[0] if ids else "", "", 0, len(ids)) if chosen not in ids else _at(ids, chosen)
+    return _at(ids, ids[at or 0]) if ids else _Choice()
+
+
+def _at(ids: Sequence[str], id_: str) -> _Choice:
+    at = ids.index(id_)
     previous = ids[at + 1] if at + 1 < len(ids) else ""
-    return _Choice(ids[at], previous, ids[at - 1] if at else "", at + 1, len(ids))
+    return _Choice(id_, previous, ids[at - 1] if at else "", at + 1, len(ids))
+
+
+def _found(live: LiveSetup, words: str, wanted: Wanted) -> list[events.OfOrder]:
+    """Events by the order's number, the customer, or what their kind is called: those that fit first."""
+    keys = live.source_ids if wanted.sources is None else wanted.sources
+    source_ids = sorted(live.source_ids[key] for key in keys if key in live.source_ids)
+    known = [*event_types.LABELS, *(t for source in live.setup.sources.values() for t in source.event_names.values())]
+    kinds = {type_ for type_ in known if words.lower() in event_types.label(type_).lower() or words.lower() == type_}
+    if kinds:
+        return events.newest_of_types(session(), source_ids, kinds, SHOWN)
+    matching = [order.id for order, _, _ in orders.listed(session(), live.store_id, words, 20) if order.id is not None]
+    found = events.found_of_orders(session(), matching, source_ids, wanted.types or (), SHOWN) if matching else []
+    return found or (events.found_of_orders(session(), matching, source_ids, (), SHOWN) if matching else [])
 
 
 def recent_of(source_id: int) -> list[EventRow]:
