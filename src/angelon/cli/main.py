@@ -8,45 +8,64 @@ import sys
 from typing import Any
 
 import click
-import structlog
 
 from angelon.cli import running, set_up, trying
 from angelon.cli.parents import end_with_starter
-from angelon.settings import BadSettings
 
 
 class Angelon(click.Group):
     """Turns expected errors into one line that says what to do."""
 
     def invoke(self, ctx: click.Context) -> Any:
-        from angelon.cli.serving import PortTaken
-        from angelon.core.problems import Invalid
-        from angelon.db.database import NewerDatabase
-        from angelon.db.secrets import WrongKey
-
         try:
             return super().invoke(ctx)
-        except PortTaken as error:
-            raise click.ClickException(str(error)) from None
-        except BadSettings as error:
-            raise click.ClickException(str(error)) from None
-        except Invalid as error:
-            lines = "\n".join(f"  {problem}" for problem in error.problems[:40])
-            raise click.ClickException(f"Nothing was changed.\n{lines}") from None
-        except OSError as error:
-            raise click.ClickException(
-                f"{error.filename or 'A file'} can't be used: {error.strerror or error}."
-            ) from None
-        except (NewerDatabase, WrongKey) as error:
-            raise click.ClickException(str(error)) from None
+        except click.exceptions.Exit:
+            raise
+        except Exception as error:
+            told = _sentence(error)
+            if told is None:
+                raise
+            raise click.ClickException(told) from None
+
+
+def _sentence(error: Exception) -> str | None:
+    """What a person is told of an expected error; None for one that is not. Imported here, where something went wrong:
+    most of it is more than a small command needs.
+    """
+    from angelon.cli.serving import PortTaken
+    from angelon.core.problems import Invalid
+    from angelon.db.database import NewerDatabase
+    from angelon.db.secrets import WrongKey
+    from angelon.settings import BadSettings
+
+    if isinstance(error, Invalid):
+        lines = "\n".join(f"  {problem}" for problem in error.problems[:40])
+        return f"Nothing was changed.\n{lines}"
+    if isinstance(error, PortTaken | BadSettings | NewerDatabase | WrongKey):
+        return str(error)
+    if isinstance(error, OSError):
+        return f"{error.filename or 'A file'} can't be used: {error.strerror or error}."
+    return None
 
 
 @click.group(cls=Angelon, context_settings={"help_option_names": ["-h", "--help"]})
 @click.version_option(package_name="angelon")
-def main() -> None:
+@click.pass_context
+def main(context: click.Context) -> None:
     """Store events to email, SMS and chat: mapped, rehearsed, logged and retried."""
     os.umask(0o077)  # what Angelon keeps is its owner's alone
     end_with_starter()
+    if context.invoked_subcommand not in LOGS_NOTHING:
+        _log_to_stderr()
+
+
+LOGS_NOTHING = frozenset({"segments"})
+"""Commands that start without a log: to import it takes longer than they do."""
+
+
+def _log_to_stderr() -> None:
+    import structlog
+
     structlog.configure(
         processors=[
             structlog.processors.add_log_level,

@@ -1,20 +1,26 @@
-"""The database and store that a command works on."""
+"""The database and store that a command works on. What they need is imported when they are opened: a command that needs
+neither starts at once.
+"""
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
-from sqlalchemy.exc import DBAPIError
 
-from angelon import settings
-from angelon.db.database import Database
-from angelon.engine.installation import Installation
-from angelon.settings import Settings
+if TYPE_CHECKING:
+    from angelon.db.database import Database
+    from angelon.engine.installation import Installation
+    from angelon.settings import Settings
 
 
 def open_database(chosen: Settings | None = None) -> Database:
     """The database of the settings, up to date."""
+    from sqlalchemy.exc import DBAPIError
+
+    from angelon import settings
+    from angelon.db.database import Database
+
     chosen = chosen or settings.load()
     settings.private_folder(chosen.home)
     database = Database(chosen.url)
@@ -30,8 +36,10 @@ def open_database(chosen: Settings | None = None) -> Database:
 
 def open_installation() -> Installation:
     """What operations work with, over the database of the settings."""
+    from angelon import settings
     from angelon.db.secrets import Vault
     from angelon.engine.clock import Clock
+    from angelon.engine.installation import Installation
     from angelon.engine.notifications import Notifier
     from angelon.engine.setups import Setups
 

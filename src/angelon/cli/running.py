@@ -7,7 +7,6 @@ from typing import Any
 
 import click
 
-from angelon import settings
 from angelon.cli.opening import open_database
 
 
@@ -25,6 +24,7 @@ def _ready(family: Any, url: str) -> bool:
 @click.option("--fresh", is_flag=True, help="Start from empty.")
 def demo(port: int, fresh: bool) -> None:
     """Load the demo, and run web, workers and stand-ins."""
+    from angelon import settings
     from angelon.cli.serving import THREADS, ProcessGroup, check_port, free_port
     from angelon.demo import load
 
@@ -55,6 +55,7 @@ def demo(port: int, fresh: bool) -> None:
 @click.option("--port", default=8080, show_default=True)
 def serve(host: str, port: int) -> None:
     """Run the web process and the workers."""
+    from angelon import settings
     from angelon.cli.serving import THREADS, ProcessGroup, check_port
 
     chosen = settings.load()
@@ -76,6 +77,7 @@ def serve(host: str, port: int) -> None:
 @click.option("--port", default=8080, show_default=True)
 def web(host: str, port: int) -> None:
     """Run the web process alone."""
+    from angelon import settings
     from angelon.cli.serving import check_port, run_web
 
     chosen = settings.load()
@@ -100,6 +102,7 @@ def web(host: str, port: int) -> None:
 )
 def worker(threads: int, role: str | None) -> None:
     """Run the workers: they plan events and deliver sends."""
+    from angelon import settings
     from angelon.db.secrets import Vault
     from angelon.engine.worker import BOTH, Worker
 
@@ -124,6 +127,7 @@ def worker(threads: int, role: str | None) -> None:
 @click.option("--provider-port", default=2580, show_default=True)
 def standins(host: str, mail_port: int, provider_port: int) -> None:
     """Run the stand-in mailbox, SMS provider and chat provider alone."""
+    from angelon import settings
     from angelon.standins.box import Box
     from angelon.standins.serving import serve as serve_standins
 

@@ -11,7 +11,6 @@ from typing import Any
 
 import click
 
-from angelon import settings
 from angelon.cli.opening import first_store, open_database
 
 
@@ -28,6 +27,7 @@ def emit(source: str, file: Path, url: str | None) -> None:
 
     import httpx
 
+    from angelon import settings
     from angelon.cli.files import read_request
     from angelon.cli.serving import running_at
     from angelon.core.signatures import sign
