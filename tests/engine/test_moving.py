@@ -164,7 +164,7 @@ def test_a_held_send_goes_out_once_the_recipe_is_mended_and_it_is_released(bench
     bench.change(made.source(), SourceRow)
     with bench.database.writing() as session:
         assert queries.move(
-            session, bench.store_id, bench.rows("SELECT id FROM send")[0][0], State.SCHEDULED, bench.clock.now()
+            session, bench.store_id, [bench.rows("SELECT id FROM send")[0][0]], State.SCHEDULED, bench.clock.now()
         )
     bench.dispatcher().run_batch()
     assert sends(bench)[0][:2] == ("sent", "")
@@ -181,7 +181,7 @@ def test_an_address_that_is_found_only_when_a_held_send_is_released_is_asked_abo
     with bench.database.writing() as session:
         suppressions.add(session, 1, "email:joerg@example.org", "asked for it.", bench.clock.now())
         assert queries.move(
-            session, bench.store_id, bench.rows("SELECT id FROM send")[0][0], State.SCHEDULED, bench.clock.now()
+            session, bench.store_id, [bench.rows("SELECT id FROM send")[0][0]], State.SCHEDULED, bench.clock.now()
         )
     bench.dispatcher().run_batch()
     assert sends(bench)[0][:2] == ("skipped", "joerg@example.org must not be written to: asked for it.")

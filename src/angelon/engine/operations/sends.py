@@ -40,6 +40,7 @@ CHUNK = 200
 """Sends that are moved in one transaction where many are."""
 ACTS: dict[str, tuple[State, str]] = {
     "retry": (State.SCHEDULED, ""),
+    "hold": (State.HELD, "Held by hand."),
     "cancel": (State.CANCELLED, "Taken back by hand."),
 }
 """What may be done with many sends at once, by name: the state that they move to, and why."""

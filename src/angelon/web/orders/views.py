@@ -6,18 +6,20 @@ import datetime as dt
 from dataclasses import dataclass
 from typing import Any
 
-from flask import Blueprint, abort, g, render_template, request
+from flask import Blueprint, abort, flash, g, redirect, render_template, request, url_for
 
 from angelon.core import event_types
+from angelon.core.problems import Invalid, NotFound
 from angelon.core.values import show, unpack
-from angelon.db import orders, sends
+from angelon.db import changes, orders, sends
 from angelon.db.sends import Filter
 from angelon.db.tables import EventRow
+from angelon.engine.operations import orders as operations
 from angelon.web.orders import outcomes
 from angelon.web.paging import Page
 from angelon.web.runs.views import runs_of
 from angelon.web.sends.views import outcome
-from angelon.web.services import live, names, session, store_id
+from angelon.web.services import live, names, session, store_id, work
 
 A_PAGE = 100
 
@@ -39,6 +41,27 @@ def index() -> Any:
 
 @pages.get("/<int:order_id>")
 def one(order_id: int) -> Any:
+    return _page(order_id)
+
+
+@pages.post("/<int:order_id>/notes")
+def add_note(order_id: int) -> Any:
+    """A note for the team."""
+    typed = request.form.get("text", "")
+    try:
+        with work() as unit:
+            operations.add_note(unit, order_id, typed)
+    except NotFound:
+        raise
+    except Invalid as error:
+        flash(f"Not kept: {error.problems[0]}", "bad")
+        return _page(order_id, typed), 422
+    flash("The note is kept.", "good")
+    return redirect(url_for(".one", order_id=order_id))
+
+
+def _page(order_id: int, typed: str = "") -> Any:
+    """The order's page; `typed` is a note that was not kept."""
     order = orders.get(session(), store_id(), order_id)
     if order is None:
         abort(404, "There is no such order.")
@@ -64,6 +87,9 @@ def one(order_id: int) -> Any:
         runs=runs_of(order_id),
         label=event_types.label,
         story=story(happened, made),
+        notes=[n for n in changes.listed(session(), store_id(), "order", str(order_id)) if n.action == operations.NOTE],
+        by_hand=[active.route for active in live().setup.routes],
+        typed=typed,
     )
 
 

@@ -100,12 +100,16 @@ def bulk() -> Any:
         if not after:
             break
     flash(_done(act, moved, seen), "good" if moved else "bad")
-    return redirect(form.get("back", "") if form.get("back", "").startswith("/sends") else url_for(".index"))
+    back = form.get("back", "")
+    return redirect(back if back.startswith(("/sends", "/orders/")) else url_for(".index"))
+
+
+DONE = {"retry": "on the way again", "hold": "held", "cancel": "cancelled"}
 
 
 def _done(act: str, moved: int, seen: int) -> str:
     sends_ = "1 send is" if moved == 1 else f"{moved:,} sends are"
-    told = f"{sends_} {'on the way again' if act == 'retry' else 'cancelled'}."
+    told = f"{sends_} {DONE.get(act, act)}."
     return told + (f" {seen - moved:,} had moved on meanwhile." if seen > moved else "")
 
 

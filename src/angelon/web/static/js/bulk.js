@@ -13,8 +13,8 @@ export function start(form) {
   function show() {
     for (const box of boxes()) box.checked = chosen.has(box.value);
     const number = chosen.size;
-    form.hidden = !number && !all.checked;
-    said.textContent = all.checked ? "All of them" : number === 1 ? "1 ticked" : `${number} ticked`;
+    form.hidden = !number && !all?.checked;
+    said.textContent = all?.checked ? "All of them" : number === 1 ? "1 ticked" : `${number} ticked`;
     const whole = list.querySelector("[data-tick-all]");
     if (whole) whole.checked = boxes().length > 0 && boxes().every((box) => box.checked);
   }
@@ -32,10 +32,10 @@ export function start(form) {
   form.addEventListener("submit", async (event) => {
     event.preventDefault();
     const act = event.submitter?.value ?? "retry";
-    const words = act === "retry" ? "on the way again" : "cancelled";
+    const words = { retry: "on the way again", hold: "held", cancel: "cancelled" }[act] ?? act;
     for (const button of form.querySelectorAll("button")) button.disabled = true;
     progress.hidden = false;
-    const whole = all.checked ? Number(all.parentElement.textContent.replace(/\D/g, "")) || 1 : chosen.size;
+    const whole = all?.checked ? Number(all.parentElement.textContent.replace(/\D/g, "")) || 1 : chosen.size;
     let seen = 0, moved = 0, after = "";
     try {
       do {
@@ -43,7 +43,7 @@ export function start(form) {
         part.set("act", act);
         part.set("after", after);
         part.delete("send");
-        if (!all.checked) for (const id of chosen) part.append("send", id);
+        if (!all?.checked) for (const id of chosen) part.append("send", id);
         const told = await post(form.action, part);
         seen += told.seen;
         moved += told.moved;

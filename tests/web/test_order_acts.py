@@ -1,0 +1,46 @@
+"""What can be done on an order's page: notes, its sends held, cancelled and sent again, a route run for it."""
+
+from tests import made
+from tests.web.test_pages import post, text
+
+
+def test_a_note_is_kept_with_who_and_when_and_an_empty_or_long_one_is_told(client, bench):
+    post(client)
+    bench.plan()
+    done = client.post(
+        "/orders/1/notes", data={"text": " She rang: <b>leave it</b>\nat number 9. "}, follow_redirects=True
+    )
+    page = done.get_data(as_text=True)
+    assert "The note is kept." in text(done)
+    assert "She rang: &lt;b&gt;leave it&lt;/b&gt;\nat number 9.<br>" in page
+    assert "this machine" in text(done)
+    empty = client.post("/orders/1/notes", data={"text": "   "})
+    assert (empty.status_code, "The note is empty." in text(empty)) == (422, True)
+    long = client.post("/orders/1/notes", data={"text": "x" * 2001})
+    assert long.status_code == 422
+    assert "x" * 2001 in long.get_data(as_text=True), "nothing typed is lost"
+    assert client.post("/orders/99/notes", data={"text": "a"}).status_code == 404
+
+
+def test_what_is_planned_for_an_order_is_held_and_released_on_its_page(client, bench):
+    post(client, made.body())
+    bench.plan()
+    (send,) = (row[0] for row in bench.rows("SELECT id FROM send"))
+    page = client.get("/orders/1").get_data(as_text=True)
+    assert f'value="{send}"' in page
+    form = {"send": send, "back": "/orders/1"}
+    done = client.post("/sends/bulk", data={**form, "act": "hold"}, follow_redirects=True)
+    assert "1 send is held." in text(done)
+    assert "What the customer was told" in text(done), "back on the order's page"
+    assert bench.rows("SELECT state, reason FROM send") == [("held", "Held by hand.")]
+    client.post("/sends/bulk", data={**form, "act": "retry"})
+    assert bench.rows("SELECT state FROM send") == [("scheduled",)]
+
+
+def test_a_route_is_run_for_the_order_in_hand(client, bench):
+    post(client)
+    bench.plan()
+    page = client.get("/orders/1").get_data(as_text=True)
+    assert 'action="/runs/new"' in page
+    assert '<option value="received">Received</option>' in page
+    assert "BK-7" in text(client.get("/runs/new?order=1&route=received"))
