@@ -25,6 +25,7 @@ from angelon.db import bundles, files, live_setup, reviews, specs
 from angelon.db.database import Database
 from angelon.db.secrets import Vault
 from angelon.db.tables import GatewayRow, RouteRow, SourceRow
+from angelon.demo.everyday import live_with_it
 from angelon.demo.seed import DAYS, seed
 from angelon.engine.receipts import token_of
 from angelon.settings import Settings
@@ -64,7 +65,7 @@ def prepare(database: Database, settings: Settings, port: int, free_port: Callab
     with database.reading() as session:
         empty = not specs.stores(session)
     if empty:
-        _load(database, vault, box)
+        _load(database, settings, vault, box)
     ports = Ports(_port(box, "mail_port", free_port), _port(box, "provider_port", free_port))
     with database.writing() as session:
         for row in session.exec(select(GatewayRow)):
@@ -100,7 +101,7 @@ def _pointed(spec: Any, ports: Ports) -> Any:
     return _OURS.sub(lambda m: f"http://127.0.0.1:{ports.providers}/{m[1]}/", spec) if isinstance(spec, str) else spec
 
 
-def _load(database: Database, vault: Vault, box: Box) -> None:
+def _load(database: Database, settings: Settings, vault: Vault, box: Box) -> None:
     now = dt.datetime.now(dt.UTC)
     began = now - dt.timedelta(days=DAYS + 2)
     bundle = read_bundle(BUNDLE.read_text())
@@ -135,6 +136,7 @@ def _load(database: Database, vault: Vault, box: Box) -> None:
         live = live_setup.load(session, store_id)
         session.close()
         seed(database, live, vault, now)
+        live_with_it(database, settings, vault, store_id, now)
 
 
 def _reviewed(session: Session, box: Box, store_id: int, at: dt.datetime) -> None:
