@@ -130,3 +130,19 @@ def test_a_route_is_changed_by_keyboard_alone(page):
     page.locator(".slot[open] input[value='order.paid']").focus()
     page.keyboard.press("Space")
     expect(page.locator(".slot summary").first).to_have_text("packed")
+
+
+def test_on_a_phone_the_menu_has_every_place_with_its_word(page, running):
+    page.set_viewport_size({"width": 380, "height": 800})
+    page.goto("/orders")
+    rail = page.locator("#rail")
+    expect(rail).to_be_hidden()
+    page.get_by_role("link", name="Menu", exact=True).click()
+    for word in ("Overview", "Sends", "Suppressions", "Checks", "Stand-ins"):
+        expect(rail.get_by_text(word, exact=True)).to_be_in_viewport()
+    page.get_by_role("link", name="Close the menu").click()
+    expect(rail).to_be_hidden()
+    page.get_by_role("link", name="Menu", exact=True).click()
+    rail.get_by_role("link", name="Routes").click()
+    expect(page.get_by_role("heading", name="Routes", level=1)).to_be_visible()
+    expect(rail).to_be_hidden()
