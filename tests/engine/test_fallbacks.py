@@ -479,3 +479,23 @@ def test_a_fallback_says_what_no_other_route_says(shop):
     shop.follow()
     shop.dispatch()
     assert sorted(mail.values["text"] for mail in shop.ways["sms"].mails) == ["Care well", "Order of Jo"]
+
+
+@pytest.mark.parametrize("act", ["hold", "cancel"])
+def test_what_a_person_holds_or_takes_back_goes_by_no_other_way(shop, act):
+    from angelon.engine.operations import sends as operations
+    from angelon.engine.unit import unit
+
+    shop.route(
+        timing={"amount": 10, "unit": "minutes"},
+        fallback={"options": [{"gateway": "line", "channel": "sms"}], "within_minutes": 5},
+    )
+    shop.order()
+    (send,) = (row[0] for row in shop.bench.rows("SELECT id FROM send"))
+    with unit(shop.bench.services.installation, shop.bench.store_id) as work:
+        assert operations.ticked(work, act, [send]).moved == 1
+    shop.later(minutes=60)
+    shop.follow()
+    shop.dispatch()
+    assert (shop.ways["email"].mails, shop.ways["sms"].mails) == ([], [])
+    assert len(shop.bench.rows("SELECT id FROM send")) == 1

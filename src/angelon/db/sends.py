@@ -314,6 +314,8 @@ def move(
     if now_state is State.SCHEDULED:
         # values are worked out again from the event, as mapping and message stand now
         changes |= {"due_at": now, "tries": 0, "first_try_at": None, "settled_at": None, "revision_id": None}
+    else:
+        changes["fallback_at"] = None  # what a person holds or takes back goes by no other way either
     done = session.connection().execute(
         update(SEND)
         .where(SEND.c.id.in_(list(ids)), SEND.c.store_id == store_id, SEND.c.state.in_(sources_by_hand(now_state)))
