@@ -19,9 +19,12 @@ from angelon.core.values import Value, pack, unpack
 from angelon.db.live_setup import LiveSetup
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)
 class NewEvent:
-    """An event as it is stored. Times are aware; `item` counts the orders of one delivery from 0."""
+    """An event as it is stored. Times are aware; `item` counts the orders of one delivery from 0.
+
+    Made for every delivery, and for that not frozen, which would double what making it costs; nothing changes one.
+    """
 
     id: str
     source_id: int
@@ -83,7 +86,7 @@ _EVENT_FIELDS = tuple(one.name for one in fields(NewEvent))
 _event_values = attrgetter(*_EVENT_FIELDS)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)
 class NewDelivery:
     """One request as it came in: its body and kept headers, stored once, and the events in it."""
 
