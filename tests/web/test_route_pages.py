@@ -58,9 +58,9 @@ def test_every_part_of_the_sentence_is_kept_and_read_back(client, bench):
             "timing.unit": "hours",
             "timing.anchor": "event",
             "timing.windowed": "1",
-            "timing.start": "08:00",
-            "timing.end": "20:00",
-            "timing.weekdays": ["0", "1"],
+            "timing.window.start": "08:00",
+            "timing.window.end": "20:00",
+            "timing.window.weekdays": ["0", "1"],
         },
     )
     save(
@@ -90,7 +90,7 @@ def test_every_part_of_the_sentence_is_kept_and_read_back(client, bench):
             "fallback.there": "1",
             "fallback.gateway": ["", ""],
             "fallback.send": ["", ""],
-            "fallback.within": "0",
+            "fallback.within_minutes": "0",
             "fallback.tell": "owner",
         },
     ).get_data(as_text=True)
@@ -116,9 +116,9 @@ def test_every_part_of_the_sentence_is_kept_and_read_back(client, bench):
             {
                 "timing.there": "1",
                 "timing.windowed": "1",
-                "timing.start": "08:00",
-                "timing.end": "08:00",
-                "timing.weekdays": "0",
+                "timing.window.start": "08:00",
+                "timing.window.end": "08:00",
+                "timing.window.weekdays": "0",
             },
             "never opens",
         ),

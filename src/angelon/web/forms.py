@@ -68,6 +68,8 @@ LINES = Spelling(_split, _written("\n".join))
 WORDS = Spelling(lambda text: text.replace(",", " ").split(), _written(" ".join))
 COMMAS = Spelling(lambda text: _split(text, ","), _written(", ".join))
 HEADERS = Spelling(_headers, _written(lambda value: "\n".join(f"{name}: {text}" for name, text in value.items())))
+OR_ZERO = Spelling(lambda text: text.strip() or 0, _written(str))
+OR_NONE = Spelling(lambda text: text.strip() or None, _written(str))
 MEGABYTES = Spelling(_bytes, _written(lambda value: f"{value / 1e6:g}"))
 
 
@@ -97,7 +99,7 @@ def filled(
             value = form[path]
         _put(made, path.split("."), value)
     for path in switches:
-        _put(made, path.split("."), form.get(path) == "yes")
+        _put(made, path.split("."), form.get(path) in ("yes", "1"))
     for path, box in (optional or {}).items():
         if box not in form:
             _put(made, path.split("."), None)
@@ -108,6 +110,15 @@ def pairs(form: MultiDict[str, str], left: str, right: str) -> dict[str, str]:
     """Rows of two fields each; one that has nothing on either side is left out."""
     rows = zip(form.getlist(left), form.getlist(right), strict=False)
     return {a.strip(): b.strip() for a, b in rows if a.strip() and b.strip()}
+
+
+def rows(form: MultiDict[str, str], **columns: str) -> list[dict[str, str]]:
+    """Rows of several fields each, by the part that a field (`most="cap.most"`) holds; one whose first field is empty
+    is left out.
+    """
+    found = zip(*(form.getlist(field) for field in columns.values()), strict=False)
+    made = [dict(zip(columns, (value.strip() for value in row), strict=True)) for row in found]
+    return [row for row in made if row[next(iter(columns))]]
 
 
 def _put(into: dict[str, Any], path: list[str], value: Any) -> None:

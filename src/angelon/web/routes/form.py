@@ -1,4 +1,4 @@
-"""A route's form, read back into what it changes of the spec."""
+"""A route's form, read back into what it changes of the spec: one part of the sentence at a time."""
 
 from __future__ import annotations
 
@@ -6,48 +6,74 @@ import json
 from typing import Any
 
 from angelon.core.problems import Invalid, Problem
+from angelon.core.specs import Route
+from angelon.web.forms import OR_NONE, OR_ZERO, TEXT, Spelling, filled, rows
 from angelon.web.numbers import row_ids, whole
 from angelon.web.services import live
 
+FIELDS: dict[str, Spelling] = {
+    **dict.fromkeys(("name", "send", "gateway", "once"), TEXT),
+    **dict.fromkeys(("priority", "once_days", "fallback.within_minutes", "timing.amount"), OR_ZERO),
+    **dict.fromkeys(("guards.after_route", "fallback.tell", "fallback.no_address"), TEXT),
+    **dict.fromkeys(("timing.unit", "timing.at", "timing.zone", "timing.late"), TEXT),
+    **dict.fromkeys(("timing.window.start", "timing.window.end"), TEXT),
+    **dict.fromkeys(("timing.not_before", "timing.not_after"), OR_NONE),
+}
+SWITCHES = {
+    "when": ("only_new_orders",),
+    "guards": tuple(
+        f"guards.{one}" for one in ("skip_discounted", "skip_refunded", "after_answer", "even_if_notified")
+    ),
+    "timing": ("timing.yearly",),
+}
+"""The boxes of each part of the sentence that are values themselves."""
 
-def changes_from(form: Any) -> dict[str, Any]:
-    """What one part of the form says of the route's spec. Raises Invalid where the form can't be read."""
-    spec: dict[str, Any] = {}
-    for part in ("name", "send", "gateway", "once", "priority"):
-        if part in form:
-            spec[part] = form[part] or (0 if part == "priority" else "")
+
+def changes_from(form: Any, route: Route) -> dict[str, Any]:
+    """What one part of the form says of the route's spec, over the route as it stands. Raises Invalid where the form
+    can't be read.
+    """
+    parts = {path.partition(".")[0] for path in FIELDS if path in form}
+    parts |= {name.removesuffix(".there") for name in form if name.endswith(".there")}
+    switches = [switch for part in parts for switch in SWITCHES.get(part, ())]
+    made, problems = filled(form, route, FIELDS, {"timing.window": "timing.windowed"}, switches)
+    if problems:
+        raise Invalid(problems)
+    changes = {part: made[part] for part in parts if part in made}
     for part in ("when", "sources"):
-        if f"{part}.there" in form:
-            spec[part] = form.getlist(part)
+        if part in parts:
+            changes[part] = form.getlist(part)
     if form.get("own_type", "").strip():
-        spec["when"] = [*spec.get("when", []), form["own_type"].strip()]
-    if "when.there" in form:
-        spec["only_new_orders"] = bool(form.get("only_new_orders"))
-    if "once_days" in form:
-        spec["once_days"] = form["once_days"] or 0
-    if "timing.there" in form:
-        spec["timing"] = _timing(form)
-    if "to.there" in form:
-        spec["to"] = _recipients(form)
-    if "guards.there" in form:
-        spec["guards"] = _guards(form)
-    if "fallback.there" in form:
-        spec["fallback"] = _fallback(form)
-    if "asks.there" in form:
-        spec["asks"] = [
-            {"variable": variable, "asks": text.strip()}
-            for variable, text in zip(form.getlist("asks.variable"), form.getlist("asks.text"), strict=False)
-            if variable
+        changes["when"] = [*changes.get("when", []), form["own_type"].strip()]
+    if "when" in parts:
+        changes["only_new_orders"] = made["only_new_orders"]
+    if "timing" in parts:
+        changes["timing"] = _timing(form, made["timing"])
+    if "to" in parts:
+        changes["to"] = _recipients(form)
+    if "guards" in parts:
+        caps = rows(form, most="cap.most", per="cap.per", days="cap.days")
+        changes["guards"]["caps"] = [{**cap, "days": cap["days"] or 0} for cap in caps]
+    if "fallback" in parts:
+        changes["fallback"]["options"] = [
+            option | {"channel": _channel(option["gateway"])}
+            for option in rows(form, gateway="fallback.gateway", send="fallback.send")
         ]
+    if "asks" in parts:
+        changes["asks"] = rows(form, variable="asks.variable", asks="asks.text")
     if "only_if" in form:
         try:
-            spec["only_if"] = json.loads(form["only_if"])
+            changes["only_if"] = json.loads(form["only_if"])
         except (ValueError, RecursionError):
             raise Invalid([Problem("if", "The page sent conditions that can’t be read.", "Reload it.")]) from None
-    gateway = live().setup.gateways.get(spec.get("gateway", ""))
-    if gateway is not None:
-        spec["channel"] = gateway.channel
-    return spec
+    if live().setup.gateways.get(changes.get("gateway", "")) is not None:
+        changes["channel"] = _channel(changes["gateway"])
+    return changes
+
+
+def _channel(gateway: str) -> str:
+    found = live().setup.gateways.get(gateway)
+    return found.channel if found is not None else "email"
 
 
 def _recipients(form: Any) -> list[dict[str, Any]]:
@@ -62,57 +88,19 @@ def _recipients(form: Any) -> list[dict[str, Any]]:
     ]
 
 
-def _guards(form: Any) -> dict[str, Any]:
-    caps = [
-        {"most": most, "per": per, "days": days or 0}
-        for most, per, days in zip(
-            form.getlist("cap.most"), form.getlist("cap.per"), form.getlist("cap.days"), strict=False
-        )
-        if most.strip()
-    ]
-    flags = {
-        name: bool(form.get(f"guards.{name}"))
-        for name in ("skip_discounted", "skip_refunded", "after_answer", "even_if_notified")
-    }
-    return {"caps": caps, "after_route": form.get("guards.after_route", ""), **flags}
-
-
-def _fallback(form: Any) -> dict[str, Any]:
-    options = []
-    for gateway, send in zip(form.getlist("fallback.gateway"), form.getlist("fallback.send"), strict=False):
-        if gateway:
-            known_one = live().setup.gateways.get(gateway)
-            options.append({"gateway": gateway, "channel": known_one.channel if known_one else "email", "send": send})
-    return {
-        "options": options,
-        "within_minutes": form.get("fallback.within") or 0,
-        "tell": form.get("fallback.tell", ""),
-        "no_address": form.get("fallback.no_address") or "hold",
-    }
-
-
-def _timing(form: Any) -> dict[str, Any]:
-    """The timing of the sentence's form; what is left empty is left out."""
-    made: dict[str, Any] = {
-        name: form[f"timing.{name}"]
-        for name in ("amount", "unit", "at", "zone", "not_before", "not_after", "late")
-        if form.get(f"timing.{name}")
-    }
+def _timing(form: Any, made: dict[str, Any]) -> dict[str, Any]:
+    """The timing with what takes two fields: before or after, the day of a variable, days of a window."""
     anchor = form.get("timing.anchor", "event")
-    made |= (
-        {"anchor": "expected", "variable": anchor.partition(":")[2]}
-        if anchor.startswith("day:")
-        else {"anchor": anchor}
-    )
-    if form.get("timing.before") == "yes" and whole(str(made.get("amount", "0")).lstrip("-")) is not None:
+    day = anchor.partition(":")[2] if anchor.startswith("day:") else ""
+    made |= {"anchor": "expected", "variable": day} if day else {"anchor": anchor, "variable": ""}
+    if form.get("timing.before") == "yes" and whole(str(made["amount"]).lstrip("-")) is not None:
         made["amount"] = -abs(int(made["amount"]))
-    if form.get("timing.yearly"):
-        made["yearly"] = True
-    if form.get("timing.windowed"):
+    if "timing.windowed" in form:
+        window = made.get("window") or {}
         made["window"] = {
-            "start": form.get("timing.start") or "08:00",
-            "end": form.get("timing.end") or "20:00",
-            "weekdays": row_ids(form.getlist("timing.weekdays")),
+            "start": window.get("start") or "08:00",
+            "end": window.get("end") or "20:00",
+            "weekdays": row_ids(form.getlist("timing.window.weekdays")),
             "holidays": not form.get("timing.no_holidays"),
         }
     return made

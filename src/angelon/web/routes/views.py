@@ -71,7 +71,7 @@ def save(key: str) -> Any:
     fragment = request.headers.get("X-Fragment")
     try:
         with work() as unit:
-            operations.change_draft(unit, key, changes_from(request.form), edits_seen())
+            operations.change_draft(unit, key, changes_from(request.form, stored(key).spec), edits_seen())
     except Invalid as error:
         if error.is_conflict:
             raise

@@ -4,7 +4,7 @@ import { post } from "./request.js";
 import { sheets } from "./mail_frames.js";
 import { say } from "./toast.js";
 
-const HOURS = ["timing.start", "timing.end", "timing.weekdays", "timing.no_holidays"];
+const HOURS = ["timing.window.start", "timing.window.end", "timing.window.weekdays", "timing.no_holidays"];
 
 export function start(root) {
   let before = Promise.resolve();
