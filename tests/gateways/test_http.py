@@ -13,7 +13,7 @@ from angelon.gateways import reviews
 from angelon.gateways.fetching import CantFetch, fetch, public
 from angelon.gateways.http import HttpTransport
 from angelon.gateways.interface import ProviderMessage
-from angelon.standins import providers as standin
+from angelon.standins import account as standin
 from angelon.standins.box import Box
 from angelon.standins.providers import Providers
 from tests.made import provider

@@ -7,13 +7,14 @@ from typing import Any
 
 from flask import Blueprint, Response, abort, current_app, flash, jsonify, redirect, render_template, request, url_for
 
+from angelon.standins.account import FAULTS as PROVIDER_FAULTS
 from angelon.standins.box import Box, opened, shown
 from angelon.standins.catalogue import CUSTOMERS, PRODUCTS
+from angelon.standins.chat import answered, chat_json
 from angelon.standins.counter import CantPost, Counter, next_state
 from angelon.standins.mailbox import FAULTS
-from angelon.standins.providers import FAULTS as PROVIDER_FAULTS
-from angelon.standins.providers import answered, chat_json, sms_json
 from angelon.standins.reviewer import RULES
+from angelon.standins.sms import sms_json
 from angelon.web.numbers import whole
 
 pages = Blueprint("standins", __name__, url_prefix="/standins", template_folder="templates")

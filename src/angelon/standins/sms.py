@@ -1,0 +1,53 @@
+"""The SMS provider's API."""
+
+from __future__ import annotations
+
+import uuid
+from typing import Any
+
+from flask import Blueprint, jsonify, request
+
+from angelon.standins import account
+from angelon.standins.account import Refused, box
+from angelon.standins.box import SmsRow
+
+api = Blueprint("sms", __name__, url_prefix="/sms")
+
+
+@api.post("/messages")
+def take() -> Any:
+    """Takes a message; one that has been taken before under its idempotency key is told of again."""
+    body = account.entered(box(), "sms")
+    to, text = str(body.get("to", "")), str(body.get("text", ""))
+    if not to.startswith("+") or not to[1:].isdigit() or not 7 <= len(to) <= 16:
+        raise Refused(422, f"{to[:40] or 'The empty number'} is no number in the international form.")
+    if not text:
+        raise Refused(422, "The text is empty.")
+    key = request.headers.get("Idempotency-Key", "")
+    row = box().by_key(SmsRow, key)
+    if row is None:
+        row = SmsRow(
+            received_at=account.now(),
+            sender=str(body.get("from", "")),
+            to=to,
+            text=text,
+            segments=int(body.get("segments") or 1),
+            reference=f"sm-{uuid.uuid4().hex[:12]}",
+            key=key,
+        )
+        box().keep(row)
+    account.tell(box(), "sms", row.reference, "delivered", "", 0.6)
+    account.left(box(), "sms")
+    return jsonify({"id": row.reference, "state": "queued"}), 202
+
+
+def sms_json(row: SmsRow) -> dict[str, Any]:
+    """A text as `/standins/sms.json` gives it."""
+    return {
+        "from": row.sender,
+        "to": row.to,
+        "text": row.text,
+        "segments": row.segments,
+        "received_at": row.received_at.isoformat(),
+        "id": row.reference,
+    }
