@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 
 from sqlmodel import Session
 
 from angelon.core.planning import checking
 from angelon.core.planning.checking import Outcome
+from angelon.core.planning.plan import Decision
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Message, Route, Source
+from angelon.core.specs.base import read_spec
 from angelon.core.specs.check import Check
 from angelon.core.specs.keys import key_of
 from angelon.core.specs.stored import from_stored
+from angelon.core.values import show
 from angelon.db import checks, history, specs
 from angelon.db.live_setup import LiveSetup
 from angelon.db.tables import CheckRow, EventRow
@@ -140,6 +144,37 @@ def save(work: Work, check: Check, action: str = "saved") -> None:
     before = from_stored(Check, row.spec).plain() if row is not None else None
     checks.save(work.session, work.store_id, check)
     work.record(action, "check", check.key, before, check.plain())
+
+
+def decision_now(session: Session, live: LiveSetup, check: Check) -> Decision | None:
+    """What comes of a check's event now; None where its route or source is gone."""
+    route = routes_by_key(session, live.store_id, drafts=True).get(check.route)
+    if route is None or check.source not in live.setup.sources:
+        return None
+    return checking.decision_of(check, route, live.setup)
+
+
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """What is looked at of one of a check's sends: values by name, and lines that have to stand in its text."""
+
+    values: Sequence[str]
+    contains: Sequence[str]
+
+
+def change(work: Work, key: str, name: str, texts: str, wanted: Sequence[Wanted]) -> None:
+    """Changes a check's name, what of its texts counts, and what is looked at of each send; a value that is looked at
+    anew has to be what it is now. Raises NotFound and Invalid.
+    """
+    check = from_stored(Check, _row(work, key).spec)
+    decision = decision_now(work.session, work.live, check)
+    spec = check.model_dump(mode="json") | {"name": name, "texts": texts}
+    for number, (send, one) in enumerate(zip(spec["sends"], wanted, strict=False)):
+        came = decision.sends[number].values if decision and number < len(decision.sends) else {}
+        kept = send["values"]
+        send["values"] = {value: kept.get(value) or show(came.get(value), send["locale"]) for value in one.values}
+        send["contains"] = list(one.contains)
+    save(work, read_spec(Check, spec))
 
 
 def accept(work: Work, key: str) -> bool:

@@ -9,12 +9,9 @@ from flask import Blueprint, Response, abort, flash, redirect, render_template, 
 
 from angelon.core import event_types
 from angelon.core.payload.body import NotReadable
-from angelon.core.planning import checking
-from angelon.core.problems import Invalid
-from angelon.core.specs.base import read_spec
+from angelon.core.problems import Invalid, NotFound
 from angelon.core.specs.check import Check
 from angelon.core.specs.stored import from_stored
-from angelon.core.values import show
 from angelon.db import checks
 from angelon.db.tables import CheckRow
 from angelon.engine.operations import checks as operations
@@ -64,17 +61,9 @@ def one(key: str) -> Any:
     )
 
 
-def _decision(check: Check) -> Any:
-    """What comes of a check's event now; None where its route or source is gone."""
-    route = operations.routes_by_key(session(), store_id(), drafts=True).get(check.route)
-    if route is None or check.source not in live().setup.sources:
-        return None
-    return checking.decision_of(check, route, live().setup)
-
-
 def _values(check: Check) -> list[str]:
     """The names of values that could be looked at: those that its sends have, and those chosen."""
-    decision = _decision(check)
+    decision = operations.decision_now(session(), live(), check)
     if decision is None:
         return []
     made = {name for send in decision.sends for name in send.values if name != "order"}
@@ -98,23 +87,21 @@ def change(key: str) -> Any:
     """Takes the form: name, what of the texts counts, chosen values, what has to stand in the text."""
     check = from_stored(Check, _row(key).spec)
     form = request.form
-    spec = check.model_dump(mode="json")
-    spec |= {"name": form.get("name", check.name), "texts": form.get("texts", check.texts)}
-    decision = _decision(check)
-    for number, send in enumerate(spec["sends"]):
-        came = decision.sends[number].values if decision and number < len(decision.sends) else {}
-        kept = send["values"]
-        chosen = form.getlist(f"values.{number}")
-        send["values"] = {name: kept.get(name) or show(came.get(name), send["locale"]) for name in chosen}
-        lines = form.get(f"contains.{number}", "").splitlines()
-        send["contains"] = [line.strip() for line in lines if line.strip()]
+    wanted = [
+        operations.Wanted(
+            form.getlist(f"values.{number}"),
+            [line.strip() for line in form.get(f"contains.{number}", "").splitlines() if line.strip()],
+        )
+        for number in range(len(check.sends))
+    ]
     try:
-        made = read_spec(Check, spec)
+        with work() as unit:
+            operations.change(unit, key, form.get("name", check.name), form.get("texts", check.texts), wanted)
+    except NotFound:
+        raise
     except Invalid as error:
         flash(str(error.problems[0]), "bad")
         return redirect(url_for(".one", key=key))
-    with work() as unit:
-        operations.save(unit, made)
     flash("Saved.", "good")
     return redirect(url_for(".one", key=key))
 
