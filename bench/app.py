@@ -12,6 +12,7 @@ from angelon.web import services
 from angelon.web.app import create_app
 from angelon.web.origins import Proxies
 from angelon.web.server import RsgiServer
+from bench.serving import serve
 
 
 def application() -> Any:
@@ -26,22 +27,5 @@ def application() -> Any:
     return RsgiServer(create_app(made, [pages]), made.intake, made.writer, Proxies([]))
 
 
-def main() -> None:
-    from granian import Granian
-    from granian.constants import Interfaces
-    from granian.log import LogLevels
-
-    Granian(
-        "bench.app:application",
-        address="127.0.0.1",
-        port=int(os.environ["BENCH_PORT"]),
-        interface=Interfaces.RSGI,
-        factory=True,
-        workers=1,
-        backlog=1024,
-        log_level=LogLevels.error,
-    ).serve()
-
-
 if __name__ == "__main__":
-    main()
+    serve("bench.app:application", "rsgi", factory=True)

@@ -21,6 +21,8 @@ from flask import Flask, Response, request
 from huey import SqliteHuey
 from jinja2 import Environment
 
+from bench.serving import serve
+
 HOME = Path(os.environ.get("HAND_HOME", "."))
 SECRET = os.environ.get("HAND_SECRET", "").encode()
 MAIL_PORT = int(os.environ.get("HAND_MAIL_PORT", "25"))
@@ -109,21 +111,5 @@ def send(id_: str) -> None:
             connection.execute("INSERT OR REPLACE INTO sent VALUES (?, datetime('now'), ?)", (id_, error))
 
 
-def main() -> None:
-    from granian import Granian
-    from granian.constants import Interfaces
-    from granian.log import LogLevels
-
-    Granian(
-        "bench.handwritten:app",
-        address="127.0.0.1",
-        port=int(os.environ["BENCH_PORT"]),
-        interface=Interfaces.WSGI,
-        workers=1,
-        backlog=1024,
-        log_level=LogLevels.error,
-    ).serve()
-
-
 if __name__ == "__main__":
-    main()
+    serve("bench.handwritten:app", "wsgi")
