@@ -98,7 +98,7 @@ def test_an_address_is_corrected_for_one_or_all_of_a_person_s_sends(client, benc
     done = client.post(
         f"/sends/{ids[0]}/address", data={"to": "right@example.org", "everywhere": "yes"}, follow_redirects=True
     )
-    assert "2 sends go to right@example.org now." in text(done)
+    assert "2 sends have the address right@example.org now." in text(done)
     assert bench.rows("SELECT recipient, state FROM send ORDER BY id") == [
         ("right@example.org", "scheduled"),
         ("right@example.org", "scheduled"),

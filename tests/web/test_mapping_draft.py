@@ -4,6 +4,8 @@ import json
 
 import pytest
 
+from angelon.core.specs import Source
+from angelon.core.specs.mapping import Mapping
 from angelon.db import changes, checks, mappings, specs
 from angelon.db.tables import SourceRow
 from tests import made
@@ -164,3 +166,20 @@ def test_who_changed_the_mapping_is_kept_once_it_is_live(client, bench, act):
         last = changes.listed(session, bench.store_id, "source", "shop", 1)[0]
     assert (last.action, last.actor) == ("mapping published", "this machine")
     assert bench_edit(client, act=act, field="").status_code in (200, 422)
+
+
+def test_the_parts_of_a_mapping_are_those_of_a_source_of_the_same_kinds():
+    for name, part in Mapping.model_fields.items():
+        assert part.annotation == Source.model_fields[name].annotation, name
+
+
+def test_what_only_an_unmapped_recipe_used_is_no_loss(client, bench):
+    post(client)
+    bench_edit(client, act="new_variable", name="a", path="$.buyer.name")
+    bench_edit(client, act="new_variable", name="b", path="$.state")
+    page = bench_edit(client, act="add_step", field="recipes.b", do="template", **{"p.text": "{{ value }} {{ a }}"})
+    assert "paid Jörg" in " ".join(text(page).split())
+    publish_mapping(client)
+    for name in ("a", "b"):
+        bench_edit(client, act="clear", field=f"recipes.{name}")
+    assert publish_mapping(client).status_code == 200

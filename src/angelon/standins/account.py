@@ -66,6 +66,13 @@ def left(kept: Box, provider: str) -> None:
         connection.shutdown(socket.SHUT_RDWR)
 
 
+def taken(kept: Box, provider: str, reference: str) -> Any:
+    """The answer to a message that is taken; its receipt follows."""
+    tell(kept, provider, reference, "delivered", "", 0.6)
+    left(kept, provider)
+    return jsonify({"id": reference, "state": "queued"}), 202
+
+
 def refused(error: Refused) -> Any:
     """The answer to what is not taken."""
     answer = jsonify({"state": "refused", "reason": error.reason})

@@ -64,9 +64,7 @@ def take() -> Any:
             key=key,
         )
         box().keep(message)
-    account.tell(box(), "chat", message.reference, "delivered", "", 0.6)
-    account.left(box(), "chat")
-    return jsonify({"id": message.reference, "state": "queued"}), 202
+    return account.taken(box(), "chat", message.reference)
 
 
 def answered(box: Box, reference: str, text: str) -> None:

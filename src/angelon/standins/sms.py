@@ -5,7 +5,7 @@ from __future__ import annotations
 import uuid
 from typing import Any
 
-from flask import Blueprint, jsonify, request
+from flask import Blueprint, request
 
 from angelon.standins import account
 from angelon.standins.account import Refused, box
@@ -36,9 +36,7 @@ def take() -> Any:
             key=key,
         )
         box().keep(row)
-    account.tell(box(), "sms", row.reference, "delivered", "", 0.6)
-    account.left(box(), "sms")
-    return jsonify({"id": row.reference, "state": "queued"}), 202
+    return account.taken(box(), "sms", row.reference)
 
 
 def sms_json(row: SmsRow) -> dict[str, Any]:

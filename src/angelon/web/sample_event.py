@@ -160,7 +160,9 @@ def _choose(live: LiveSetup, wanted: Wanted, found: Sequence[events.Newest], ask
         outright = asked.id if asked.outright and of_source and of_source[0].id == asked.id else ""
         if fits or outright:  # older than those that are gone through, or not of a kind that is waited for
             chosen = fits or outright
-            return _Choice(chosen, ids[0] if ids else "", "", 0, len(ids)) if chosen not in ids else _at(ids, chosen)
+            if chosen in ids:
+                return _at(ids, chosen)
+            return _Choice(chosen, next=ids[0] if ids else "", total=len(ids))
     return _at(ids, ids[at or 0]) if ids else _Choice()
 
 

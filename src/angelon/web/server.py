@@ -113,12 +113,12 @@ class _Deadlines:
             del self._until[task]
 
     def _look(self) -> None:
+        self._loop.call_later(1, self._look)  # first, so that nothing that follows ends it
         now = self._loop.time()
         for task, until in self._until.items():
             if until < now and task not in self._ended:
                 self._ended.add(task)
                 task.cancel()
-        self._loop.call_later(1, self._look)
 
 
 class RsgiServer:

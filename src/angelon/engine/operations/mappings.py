@@ -5,7 +5,7 @@ published.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from angelon.core import usage
 from angelon.core.problems import Conflict, Invalid, Problem
@@ -124,14 +124,16 @@ class Loss:
     uses: list[Use]
 
 
-def losses(work_among: usage.Specs, was: Source, now: Source) -> list[Loss]:
-    """What is mapped no more by a changed mapping and is in use."""
+def losses(specs: usage.Specs, was: Source, now: Source) -> list[Loss]:
+    """What is mapped no more by a changed mapping and is in use; the source's own recipes count as they are changed."""
+    others = tuple(source for source in specs.sources if source.key != now.key)
+    specs = replace(specs, sources=(*others, now))
     lost = []
     for field_id in unmapped(mapping_of(was), mapping_of(now)):
         part, _, name = field_id.partition(".")
         if part in ("reading", "recipes"):
             called = f"order.{name}" if part == "reading" else name
-            uses = usage.of_name(called, work_among)
+            uses = usage.of_name(called, specs)
             if uses:
                 lost.append(Loss(called, uses))
     return lost

@@ -186,7 +186,8 @@ def correct(send_id: str) -> Any:
     except Invalid as error:
         flash(f"Not changed: {error.problems[0].what} {error.problems[0].mend}".strip(), "bad")
         return redirect(url_for(".one", send_id=send_id, to=to[:200]))
-    flash(f"{'It goes' if changed == 1 else f'{changed} sends go'} to {to.strip()} now.", "good")
+    has = "1 send has" if changed == 1 else f"{changed} sends have"
+    flash(f"{has} the address {to.strip()} now. What was held or had failed goes out at once.", "good")
     return redirect(url_for(".one", send_id=send_id))
 
 

@@ -35,7 +35,7 @@ export function start(form) {
     const words = { retry: "on the way again", hold: "held", cancel: "cancelled" }[act] ?? act;
     for (const button of form.querySelectorAll("button")) button.disabled = true;
     progress.hidden = false;
-    const whole = all?.checked ? Number(all.parentElement.textContent.replace(/\D/g, "")) || 1 : chosen.size;
+    const whole = all?.checked ? Number(all.dataset.all) || 1 : chosen.size;
     let seen = 0, moved = 0, after = "";
     try {
       do {
