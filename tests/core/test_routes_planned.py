@@ -4,7 +4,7 @@ import datetime as dt
 
 import pytest
 
-from angelon.core.planning.inputs import ActiveRoute, Contact, Event, Facts, PriorSend
+from angelon.core.planning.inputs import ActiveRoute, Answer, Contact, Event, Facts, PriorSend
 from angelon.core.planning.plan import decide, plan, plan_fallback, work_out
 from angelon.core.planning.readiness import problems_of
 from angelon.core.specs.recipients import Recipient
@@ -224,7 +224,7 @@ def prior_sends(route="other", minutes=0, channel="email", address="joerg@exampl
         (guarded(after_answer=True), Facts(), None, "no answer has come"),
         (
             guarded(after_route="hello", after_answer=True),
-            Facts(prior_sends=(prior_sends("hello", 5),), types=(("answer.received", NOON - dt.timedelta(minutes=9)),)),
+            Facts(prior_sends=(prior_sends("hello", 5),), answers=(Answer("Yes", NOON - dt.timedelta(minutes=9)),)),
             None,
             "no answer has come",
         ),
@@ -269,7 +269,7 @@ def test_a_guard_says_no_with_the_reason_and_the_send_is_kept_as_skipped(route, 
         (guarded(skip_discounted=True, skip_refunded=True), Facts()),
         (
             guarded(after_route="hello", after_answer=True),
-            Facts(prior_sends=(prior_sends("hello", 9),), types=(("answer.received", NOON - dt.timedelta(minutes=5)),)),
+            Facts(prior_sends=(prior_sends("hello", 9),), answers=(Answer("Yes", NOON - dt.timedelta(minutes=5)),)),
         ),
         (
             guarded(caps=[{"most": 2, "per": "customer", "days": 1}]),

@@ -30,6 +30,15 @@ SIDINGS: tuple[tuple[str, str, float], ...] = (
 OTHERS: tuple[tuple[str, str], ...] = (
     ("order.updated", "order updated"),
     ("order.status_changed", "status changed"),
+    ("payment.status_changed", "payment status changed"),
+    ("fulfilment.status_changed", "fulfilment status changed"),
+    ("return.status_changed", "return status changed"),
+    ("payment.partly_paid", "paid in part"),
+    ("payment.partly_refunded", "refunded in part"),
+    ("fulfilment.partly_shipped", "shipped in part"),
+    ("fulfilment.partly_delivered", "delivered in part"),
+    ("return.requested", "return requested"),
+    ("return.partly_received", "returned in part"),
     ("order.ready_to_collect", "ready to collect"),
     ("parcel.failed", "delivery failed"),
     ("feedback.negative", "negative feedback"),
@@ -37,6 +46,14 @@ OTHERS: tuple[tuple[str, str], ...] = (
     ("send.failed", "a send failed for good"),
     ("send.held", "a send is held"),
 )
+
+CHANGES: dict[str, str] = {
+    "status": "order.status_changed",
+    "payment_status": "payment.status_changed",
+    "fulfilment_status": "fulfilment.status_changed",
+    "return_status": "return.status_changed",
+}
+"""The statuses that an order has side by side, and the event that a change of each makes."""
 
 OURS: frozenset[str] = frozenset({"send.failed", "send.held"})
 """What happens here, not in the store: events about sends."""

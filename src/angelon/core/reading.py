@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from angelon.core.event_types import STOPS
+from angelon.core.event_types import CHANGES, STOPS
 from angelon.core.problems import Problem
 from angelon.core.recipes.context import Context
 from angelon.core.recipes.evaluate import Evaluation, evaluate
@@ -102,9 +102,18 @@ def read(source: Source, store: Store, payload: Any) -> Reading:
         found = parts.get(part)
         if found and found.problem is None and found.value is not None:
             parts[part] = replace(found, value=[_item(item, recipes, names, context) for item in found.value])
-    status = parts.get("status")
-    meaning = source.statuses.get(show(status.value)) if status and status.value is not None else None
-    return Reading(parts, context, STOPS.get(meaning or ""))
+    return Reading(parts, context, _stage(source, parts))
+
+
+def _stage(source: Source, parts: dict[str, Evaluation]) -> int | None:
+    """The farthest stop of the line that one of the order's statuses stands for."""
+    found = []
+    for part in CHANGES:
+        status = parts.get(part)
+        meaning = source.meanings(part).get(show(status.value)) if status and status.value is not None else None
+        if meaning in STOPS:
+            found.append(STOPS[meaning])
+    return max(found, default=None)
 
 
 def _code(evaluation: Evaluation | None, length: int) -> str:
@@ -119,7 +128,7 @@ def _item(item: Any, recipes: dict[str, Recipe], names: tuple[str, ...], context
         whole = item if isinstance(item, dict) else {"name": item}
         return {**dict.fromkeys(names), **whole}
     inner = replace(context, payload=item)
-    made: dict[str, Value] = dict.fromkeys(names)
+    made: dict[str, Value] = dict.fromkeys((*names, *recipes))
     for part, recipe in recipes.items():
         made[part] = evaluate(recipe, ITEM_TYPES.get(part, Type.TEXT), inner, part).value
     if "quantity" in names and "quantity" not in recipes:

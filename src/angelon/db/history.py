@@ -5,12 +5,13 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, field, replace
+from typing import Any
 
 from sqlalchemy import Connection, Table, bindparam, func, tuple_
 from sqlalchemy import select as core_select
 
 from angelon.core.messages.channels import CHANNELS, address_key
-from angelon.core.planning.inputs import Contact, Facts, PriorSend, Setup
+from angelon.core.planning.inputs import Answer, Contact, Facts, PriorSend, Setup
 from angelon.core.reading import Reading
 from angelon.core.specs.condition import compares
 from angelon.core.specs.route import Route
@@ -53,6 +54,9 @@ _SENDS = (
 )
 
 
+_OF_EVENTS = frozenset({"history.events", "history.answer", "history.answers"})
+
+
 @dataclass(frozen=True, slots=True)
 class HistoryNeeds:
     """What a store's routes ask of the past; what none asks is not looked up."""
@@ -69,7 +73,8 @@ class HistoryNeeds:
             if any(name.startswith("segment.") for name in of):
                 of += [part.of for segment in setup.store.segments for part in compares(segment.holds)]
             customer |= route.once == "customer" or any(name.startswith("contact.") for name in of)
-            events |= route.guards.skip_refunded or route.guards.after_answer or "history.events" in of
+            events |= route.guards.skip_refunded or route.guards.after_answer or route.guards.unless_answered
+            events |= not _OF_EVENTS.isdisjoint(of)
             caps |= any(cap.per == "customer" for cap in route.guards.caps)
         return HistoryNeeds(customer, events, caps)
 
@@ -94,6 +99,8 @@ class BatchHistory:
     """By order."""
     types: dict[int, list[tuple[str, dt.datetime]]] = field(default_factory=dict)
     """Events by order, oldest first."""
+    answers: dict[int, list[Answer]] = field(default_factory=dict)
+    """What customers have answered, by order, oldest first."""
     suppressed: dict[str, str] = field(default_factory=dict)
     contacts: dict[int, Contact] = field(default_factory=dict)
     """Customers as they were before the batch, by contact; one that is not here is new."""
@@ -122,6 +129,7 @@ class BatchHistory:
         leave: frozenset[str] = frozenset(),
         language: str = "",
         new_orders: int = 0,
+        other_statuses: Mapping[str, tuple[str, ...]] | None = None,
     ) -> Facts:
         """The facts for one event.
 
@@ -149,6 +157,8 @@ class BatchHistory:
             sent_to_customer=tuple(sent_at),
             same_delivery=tuple(one.send for one in counted if one.delivery == delivery),
             suppressed=self.suppressed,
+            other_statuses=other_statuses or {},
+            answers=tuple(self.answers.get(order_id, [])) if order_id is not None else (),
         )
 
 
@@ -166,12 +176,14 @@ def known(
     if ids:
         _add_sends(connection, found, ids)
     if ids and found.needs.events:
-        columns = (EVENT.c.order_id, EVENT.c.type, EVENT.c.received_at)
+        columns = (EVENT.c.order_id, EVENT.c.type, EVENT.c.received_at, EVENT.c.name)
         rows = connection.execute(
             core_select(*columns).where(EVENT.c.order_id.in_(ids), EVENT.c.type != "").order_by(EVENT.c.received_at)
         )
         for row in rows:
             found.types.setdefault(row.order_id, []).append((row.type, row.received_at))
+            if row.type == "answer.received":
+                found.answers.setdefault(row.order_id, []).append(Answer(row.name, row.received_at))
     if contact_ids and found.needs.customer:
         found.contacts = contacts(connection, contact_ids)
         found.last_sent = last_sent(connection, contact_ids)
@@ -291,19 +303,39 @@ class OrderSoFar:
     contact_id: int | None
     status: str
     statuses: tuple[str, ...]
+    other_statuses: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    """By part (`payment_status`, …)."""
+
+    @property
+    def current(self) -> dict[str, str]:
+        """Every status that the order has now, by part."""
+        found = {part: seen[-1] for part, seen in self.other_statuses.items() if seen}
+        return found | ({"status": self.status} if self.status else {})
 
 
 def orders(connection: Connection, keys: Collection[tuple[int, str]]) -> dict[tuple[int, str], OrderSoFar]:
     """Orders by source and reference, in one query."""
-    columns = (ORDER.c.id, ORDER.c.source_id, ORDER.c.reference, ORDER.c.contact_id, ORDER.c.status, ORDER.c.seen)
+    columns = (
+        *(ORDER.c.id, ORDER.c.source_id, ORDER.c.reference, ORDER.c.contact_id),
+        *(ORDER.c.status, ORDER.c.seen, ORDER.c.seen_others),
+    )
     where = tuple_(ORDER.c.source_id, ORDER.c.reference).in_(list(keys))
     rows = connection.execute(core_select(*columns).where(where)) if keys else ()
     return {
         (row.source_id, row.reference): OrderSoFar(
-            row.id, row.contact_id, row.status, tuple(status for status, _ in row.seen or [])
+            row.id,
+            row.contact_id,
+            row.status,
+            tuple(status for status, _ in row.seen or []),
+            statuses_by_part(row.seen_others),
         )
         for row in rows
     }
+
+
+def statuses_by_part(seen: Mapping[str, Iterable[Any]] | None) -> dict[str, tuple[str, ...]]:
+    """The statuses besides the order's own, each oldest first, from how a row of the order table keeps them."""
+    return {part: tuple(status for status, _ in entries) for part, entries in (seen or {}).items()}
 
 
 @dataclass(frozen=True, slots=True)
@@ -345,8 +377,9 @@ def of_many(
             order.statuses if order else (),
             leave.get(name, frozenset()),
             known_by.get(contact_id, "") if contact_id else "",
+            other_statuses=order.other_statuses if order else None,
         )
-        facts[name] = replace(made, status=order.status if order and order.status else None)
+        facts[name] = replace(made, current=order.current if order else {})
     return facts
 
 

@@ -22,7 +22,10 @@ MOST_OF_ONE = 50
 """Orders of one customer that are looked at together."""
 
 
-_ORDER_COLUMNS = ("number", "status", "seen", "total", "placed_at", "last_event_at", "contact_id", "language", "read")
+_ORDER_COLUMNS = (
+    *("number", "status", "seen", "seen_others", "total", "placed_at", "last_event_at", "contact_id", "language"),
+    "read",
+)
 _CONTACT_COLUMNS = ("name", "email", "phone", "country", "language")
 _ORDERS = core_select(ORDER).where(
     tuple_(ORDER.c.source_id, ORDER.c.reference).in_(bindparam("b_keys", expanding=True))
@@ -105,6 +108,7 @@ class Ledger:
         texts = {"number": reference, "status": "", "total": "", "language": ""}
         times = {"placed_at": event.at, "last_event_at": event.at}
         rest = {"store_id": self._store_id, "source_id": source_id, "reference": reference, "seen": []}
+        rest["seen_others"] = None
         return {**rest, **texts, **times, "contact_id": None, "read": None}
 
     def known(self, key: tuple[int, str]) -> dict[str, Any] | None:
@@ -175,15 +179,21 @@ def by_ids(session: Session, store_id: int, ids: Collection[int]) -> list[OrderR
     return [found[id_] for id_ in wanted if id_ in found]
 
 
-def statuses(session: Session, source_id: int) -> list[str]:
-    """The statuses that a source's newest orders have had, in the store's own words."""
+def statuses(session: Session, source_id: int) -> dict[str, list[str]]:
+    """The statuses that a source's newest orders have had, in the store's own words, by part (`status`,
+    `payment_status`, …).
+    """
     rows = session.exec(
-        select(OrderRow.seen)
+        select(OrderRow.seen, OrderRow.seen_others)
         .where(OrderRow.source_id == source_id)
         .order_by(col(OrderRow.last_event_at).desc())
         .limit(200)
     )
-    return sorted({status for seen in rows for status, _ in seen or []})[:30]
+    found: dict[str, set[str]] = {}
+    for seen, others in rows:
+        for part, entries in {"status": seen, **(others or {})}.items():
+            found.setdefault(part, set()).update(status for status, _ in entries or [])
+    return {part: sorted(words)[:30] for part, words in found.items()}
 
 
 def listed(

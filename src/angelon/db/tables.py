@@ -342,6 +342,8 @@ class OrderRow(SQLModel, table=True):
     status: str = ""
     seen: list[Any] = _json()
     """Every status with its time."""
+    seen_others: dict[str, Any] | None = _json()
+    """The same for the order's other statuses, by part (`payment_status`, …)."""
     total: str = ""
     """As people read it."""
     placed_at: dt.datetime = _instant(nullable=False)

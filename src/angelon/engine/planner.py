@@ -11,7 +11,7 @@ from typing import Any
 import structlog
 from sqlalchemy import Connection
 
-from angelon.core.event_types import OURS
+from angelon.core.event_types import CHANGES, OURS
 from angelon.core.orders import OrderState, StatusChange, note_status
 from angelon.core.payload.body import NotReadable
 from angelon.core.planning.inputs import Event, Facts
@@ -337,9 +337,10 @@ class _Batch:
             return
         source = self._live.setup.sources[self._live.source_key(row.source_id)]
         if one.reading.reference and not row.parent_id:
-            order_id, was, status = self._project(row, one.reading)
+            order_id, changes = self._project(row, one.reading)
             if row.order_id is None:
-                self._derive(source, row, was, status, order_id)
+                self._derive(source, row, changes, order_id)
+                was, status = changes.get("status", ("", ""))
                 done |= {"was": was, "now": status}  # a rehearsal has to see the change that planning saw
             done |= {"order_id": order_id}  # planned before, in part: the change of status was found then
         came = min(row.received_at, now)  # a clock that was put back must not make it wait
@@ -389,27 +390,32 @@ class _Batch:
             tuple(status for status, _ in order.get("seen") or []),
             language=self._ledger.language(contact_id),
             new_orders=self._ledger.new_orders[contact_id] if contact_id is not None else 0,
+            other_statuses=history.statuses_by_part(order.get("seen_others")),
         )
 
     def _listens(self, route: str) -> list[str]:
         return next(active.route.when for active in self._live.setup.routes if active.route.key == route)
 
-    def _project(self, row: Any, reading: Reading) -> tuple[int, str, str]:
-        """Takes an event into its order; gives the order's id and the change of status that it makes now (was, now)."""
+    def _project(self, row: Any, reading: Reading) -> tuple[int, dict[str, tuple[str, str]]]:
+        """Takes an event into its order; gives the order's id and the changes that it makes now: by the part that a
+        status is (`status`, `payment_status`, …), what it was and what it is.
+        """
         key = (row.source_id, _reference(reading))
         known = self._ledger.known(key)
         placed = reading.moment("placed_at")
         at = (
             reading.moment("changed_at") or (placed if row.type == "order.created" else None) or row.received_at
         ).astimezone(dt.UTC)
-        state = OrderState(
-            tuple(StatusChange(s, dt.datetime.fromisoformat(t)) for s, t in (known["seen"] if known else []))
-        )
-        late = state.latest is not None and at < state.latest
-        change = note_status(state, reading.text("status")[:100], at)
+        states = {part: _state_of(known, part) for part in CHANGES}
+        late = any(state.latest is not None and at < state.latest for state in states.values())
+        noted = {part: note_status(state, reading.text(part)[:100], at) for part, state in states.items()}
         values: dict[str, Any] = {
-            "seen": [[c.status, c.at.isoformat()] for c in change.state.seen],
-            "status": change.state.status,
+            "seen": _as_stored(noted["status"].state),
+            "seen_others": {
+                part: _as_stored(one.state) for part, one in noted.items() if part != "status" and one.state.seen
+            }
+            or None,
+            "status": noted["status"].state.status,
         }
         if known is None or row.received_at > known["last_event_at"]:
             values["last_event_at"] = row.received_at
@@ -428,22 +434,21 @@ class _Batch:
         elif placed and not late:
             values["placed_at"] = placed
         order_id = self._ledger.order(key, values)
-        if known is None and row.type not in ("order.created", "order.status_changed"):
-            return order_id, "", ""  # an order met in the middle of its life: its status is no news
-        return order_id, change.was, change.now
+        if known is None and row.type != "order.created" and row.type not in CHANGES.values():
+            return order_id, {}  # an order met in the middle of its life: its status is no news
+        return order_id, {part: (one.was, one.now) for part, one in noted.items() if one.changed}
 
-    def _derive(self, source: Source, row: Any, was: str, status: str, order_id: int) -> None:
-        """The events that follow from a change of status: that it changed, and what the source says the new status
-        means.
+    def _derive(self, source: Source, row: Any, changes: Mapping[str, tuple[str, str]], order_id: int) -> None:
+        """The events that follow from changes of status: that each changed, and what the source says the new status
+        means. What two of them mean alike happens once.
         """
-        if not status:
-            return
-        types = []
-        if row.type not in ("order.status_changed", "order.created"):
-            types.append("order.status_changed")
-        meaning = source.statuses.get(status)
-        if meaning and meaning != row.type:
-            types.append(meaning)
+        made: dict[str, tuple[str, str]] = {}
+        for part, change in changes.items():
+            if row.type not in (CHANGES[part], "order.created"):
+                made.setdefault(CHANGES[part], change)
+            meaning = source.meanings(part).get(change[1])
+            if meaning and meaning != row.type:
+                made.setdefault(meaning, change)
         self._derived += [
             NewEvent.derived(
                 row,
@@ -456,8 +461,20 @@ class _Batch:
                 was,
                 status,
             )
-            for type_ in types
+            for type_, (was, status) in made.items()
         ]
+
+
+def _state_of(known: Mapping[str, Any] | None, part: str) -> OrderState:
+    """One of an order's statuses as its row keeps it."""
+    if known is None:
+        return OrderState()
+    seen = known["seen"] if part == "status" else (known["seen_others"] or {}).get(part)
+    return OrderState(tuple(StatusChange(status, dt.datetime.fromisoformat(at)) for status, at in seen or []))
+
+
+def _as_stored(state: OrderState) -> list[list[str]]:
+    return [[change.status, change.at.isoformat()] for change in state.seen]
 
 
 def _reference(reading: Reading) -> str:

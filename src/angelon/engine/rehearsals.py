@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -11,8 +11,8 @@ from sqlalchemy import Connection, func
 from sqlalchemy import select as core_select
 
 from angelon.core.payload.body import NotReadable
-from angelon.core.planning.inputs import ALWAYS, ActiveRoute, Contact, Facts
-from angelon.core.planning.plan import Decision, decide, work_out
+from angelon.core.planning.inputs import ALWAYS, ActiveRoute, Contact, Facts, PriorSend
+from angelon.core.planning.plan import Decision, decide, in_turn, work_out
 from angelon.core.planning.rehearsal_history import RehearsalHistory
 from angelon.core.reading import Reading
 from angelon.core.specs import Source
@@ -103,6 +103,14 @@ def rehearse_one(connection: Connection, live: LiveSetup, route: Route, event: A
     return found
 
 
+def speaking_before(active: Sequence[ActiveRoute], rehearsed: Sequence[Route]) -> frozenset[str]:
+    """The keys of the active routes that have their say before the first of those that are rehearsed."""
+    own = {route.key: route for route in rehearsed}
+    routes = [one for one in active if one.route.key not in own]
+    turn = [one.route.key for one in in_turn([*routes, *(ActiveRoute(route, ALWAYS) for route in own.values())])]
+    return frozenset(turn[: min((turn.index(key) for key in own), default=0)])
+
+
 def _chunk(
     connection: Connection,
     live: LiveSetup,
@@ -130,29 +138,35 @@ def _chunk(
     known = history.known(connection, live, list(routes.values()), order_ids, readings)
     seen = (
         {
-            row.id: row.seen or []
-            for row in connection.execute(core_select(ORDER.c.id, ORDER.c.seen).where(ORDER.c.id.in_(order_ids)))
+            row.id: {"status": row.seen or []} | (row.seen_others or {})
+            for row in connection.execute(
+                core_select(ORDER.c.id, ORDER.c.seen, ORDER.c.seen_others).where(ORDER.c.id.in_(order_ids))
+            )
         }
         if order_ids
         else {}
     )
+    before = speaking_before(live.setup.routes, list(routes.values()))
     for row, payload, reading, variables in read:
         if reading is None:
             continue
         source = live.source_key(row.source_id)
         event = event_of(row, live.setup.sources[source], payload)
         at, delivery = row.received_at, row.parent_id or row.id
-        base = _as_of(
+        statuses = {part: _statuses(entries, at) for part, entries in seen.get(row.order_id, {}).items()}
+        base = as_of(
             known.facts(
                 source,
                 reading.reference,
                 delivery,
                 row.order_id,
                 None,
-                _statuses(seen.get(row.order_id, []), at),
+                statuses.pop("status", ()),
                 leave,
+                other_statuses=statuses,
             ),
             row,
+            before,
         )
         identity = customers.identity(row.order_id) if customers else ""
         if customers:
@@ -182,21 +196,29 @@ def _read(
     return payload, reading, variables
 
 
-def _as_of(known: Facts, row: Any) -> Facts:
-    """What had happened when an event was planned. What follows from a delivery came after it, in the same moment."""
-    at = row.received_at
+def as_of(known: Facts, row: Any, before: Collection[str]) -> Facts:
+    """What had happened when an event (a row of the event table) was planned. What follows from a delivery came after
+    it, in the same moment. Of what was sent in the very moment of planning, that of the routes `before` counts.
+    """
+    at, planned = row.received_at, max(row.planned_at or row.received_at, row.received_at)
+
+    def there(send: PriorSend) -> bool:
+        return send.at < planned or send.at == at or (send.at == planned and send.route in before)
+
     types = tuple(t for t in known.types if t[1] < at or (t[1] == at and (row.parent_id or t[0] == row.type)))
     return Facts(
         known.sent_for_order,
         known.last_sent_to_customer,
         known.statuses,
-        known.status,
+        known.current,
         known.contact,
         types,
-        tuple(s for s in known.prior_sends if s.at <= at),
+        tuple(s for s in known.prior_sends if there(s)),
         tuple(m for m in known.sent_to_customer if m <= at),
-        tuple(s for s in known.same_delivery if s.at <= at),
+        tuple(s for s in known.same_delivery if there(s)),
         known.suppressed,
+        known.other_statuses,
+        tuple(answer for answer in known.answers if answer.at <= at),
     )
 
 

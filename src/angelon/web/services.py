@@ -118,11 +118,7 @@ def routes() -> list[StoredRoute]:
 
 def kinds_of_events() -> dict[str, str]:
     """Every kind of event with what people call it: those that are known to all, then the store's own."""
-    own = {
-        type_
-        for source in live().setup.sources.values()
-        for type_ in (*source.event_names.values(), *source.statuses.values())
-    }
+    own = {type_ for source in live().setup.sources.values() for type_ in source.event_types()}
     return event_types.LABELS | {type_: event_types.label(type_) for type_ in sorted(own - event_types.LABELS.keys())}
 
 

@@ -8,7 +8,8 @@ from dataclasses import dataclass
 
 from angelon.core.messages.channels import address_key
 from angelon.core.planning.context import PlanningContext
-from angelon.core.planning.inputs import Facts
+from angelon.core.planning.inputs import Answer, Facts
+from angelon.core.planning.subjects import answers
 from angelon.core.specs.route import Route
 from angelon.core.values import number_of, show
 
@@ -48,6 +49,10 @@ def after_route(given: GuardInput) -> GuardResult | None:
     if not wanted:
         return None
     went = [one for one in given.facts.prior_sends if one.route == wanted and one.out]
+    planned = next((one for one in given.facts.prior_sends if one.route == wanted and one.due_at < given.due_at), None)
+    if not went and planned is not None and given.context.now < given.due_at:
+        at = planned.due_at.astimezone(given.context.zone)
+        return GuardResult(f"{given.route_name(wanted)} speaks before it, on {at:%-d %B %H:%M}; asked again then")
     if not went:
         return GuardResult(
             f"{given.route_name(wanted)} has not spoken",
@@ -59,20 +64,34 @@ def after_route(given: GuardInput) -> GuardResult | None:
 
 def after_answer(given: GuardInput) -> GuardResult | None:
     """Only after an answer of the customer; with `after_route`, an answer since that route's send."""
-    guards = given.route.guards
-    if not guards.after_answer:
+    if not given.route.guards.after_answer:
         return None
-    since = (
-        max((one.at for one in given.facts.prior_sends if one.route == guards.after_route), default=None)
-        if guards.after_route
-        else None
-    )
-    answers = [at for type_, at in given.facts.types if type_ == "answer.received" and (since is None or at >= since)]
-    if given.context.event.type == "answer.received" and (since is None or given.context.event.received_at >= since):
-        answers.append(given.context.event.received_at)
-    if not answers:
+    found = _answers(given)
+    if not found:
         return GuardResult("no answer yet", "It speaks only after the customer has answered, and no answer has come.")
-    return GuardResult(f"answered on {answers[-1]:%-d %B}")
+    return GuardResult(_answered(found[-1], given))
+
+
+def unless_answered(given: GuardInput) -> GuardResult | None:
+    """Only as long as the customer has not answered; with `after_route`, not since that route's send."""
+    if not given.route.guards.unless_answered:
+        return None
+    found = _answers(given)
+    if not found:
+        return GuardResult("no answer so far")
+    said = _answered(found[-1], given)
+    return GuardResult(said, f"The customer {said}, and it speaks only as long as they have not answered.")
+
+
+def _answers(given: GuardInput) -> list[Answer]:
+    """The customer's answers, where the route speaks after another those since its send."""
+    wanted = given.route.guards.after_route
+    since = max((one.at for one in given.facts.prior_sends if one.route == wanted), default=None) if wanted else None
+    return [answer for answer in answers(given.context) if since is None or answer.at >= since]
+
+
+def _answered(answer: Answer, given: GuardInput) -> str:
+    return f"answered “{answer.text[:60]}” on {answer.at.astimezone(given.context.zone):%-d %B}"
 
 
 def not_discounted(given: GuardInput) -> GuardResult | None:
@@ -183,6 +202,7 @@ Guard = Callable[[GuardInput], GuardResult | None]
 GUARDS: tuple[Guard, ...] = (
     after_route,
     after_answer,
+    unless_answered,
     not_discounted,
     not_refunded,
     caps,
@@ -198,5 +218,5 @@ NOT_WHEN_MANUAL: frozenset[Guard] = frozenset({not_already_notified})
 FIRST_ONLY: frozenset[Guard] = frozenset({after_route, after_answer, caps})
 """Guards that a send in place of another has passed already."""
 
-WHEN_DUE: tuple[Guard, ...] = (not_refunded, suppressed, consent)
+WHEN_DUE: tuple[Guard, ...] = (after_route, unless_answered, not_refunded, suppressed, consent)
 """Guards that are asked again when a send is due, since what they look at may have changed."""

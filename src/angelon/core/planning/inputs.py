@@ -81,6 +81,13 @@ class Contact:
     language: str = ""
 
 
+class Answer(NamedTuple):
+    """What a customer has answered to a send: the words of a button, or of their own. `at` is aware."""
+
+    text: str
+    at: dt.datetime
+
+
 class PriorSend(NamedTuple):
     """A send that has gone out or may still, or was tried: as much of it as guards look at. Times are aware."""
 
@@ -108,8 +115,8 @@ class Facts:
     """Route key to when it last spoke to this customer (aware)."""
     statuses: tuple[str, ...] = ()
     """Every status that the order has had, in the store's own words, oldest first."""
-    status: str | None = None
-    """The order's status now, where it may be another than the event's."""
+    current: Mapping[str, str] = field(default_factory=dict)
+    """The order's statuses now by part (`status`, `payment_status`, …), where they may be others than the event's."""
     contact: Contact | None = None
     types: tuple[tuple[str, dt.datetime], ...] = ()
     """Every event of this order so far: its type and when it came, oldest first."""
@@ -121,6 +128,14 @@ class Facts:
     """What other events of the same delivery have made routes say."""
     suppressed: Mapping[str, str] = field(default_factory=dict)
     """Addresses that must not be written to, as guards write them (`address_key`), and why."""
+    other_statuses: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    """What `statuses` is for the order's status, for its others: by part (`payment_status`, …)."""
+    answers: tuple[Answer, ...] = ()
+    """What the order's customer has answered so far, oldest first."""
+
+    def statuses_of(self, part: str) -> tuple[str, ...]:
+        """Every value that one of the order's statuses has had, oldest first."""
+        return self.statuses if part == "status" else self.other_statuses.get(part, ())
 
     def after(self, label: tuple[PriorSend, ...]) -> Facts:
         """These facts once a route is about to tell something, too, about the same delivery."""
@@ -129,11 +144,13 @@ class Facts:
             self.sent_for_order,
             self.last_sent_to_customer,
             self.statuses,
-            self.status,
+            self.current,
             self.contact,
             self.types,
             self.prior_sends + label,
             self.sent_to_customer + to_customer,
             self.same_delivery + label,
             self.suppressed,
+            self.other_statuses,
+            self.answers,
         )

@@ -116,7 +116,7 @@ def plan(
     """
     context = PlanningContext(event, reading, variables, setup, facts, now)
     made: dict[str, Decision] = {}
-    for active in sorted(setup.routes, key=lambda active: active.route.priority):
+    for active in in_turn(setup.routes):
         if active.route.key in done:
             continue
         decision = made[active.route.key] = _decide(_RouteEvaluation(context, active.route, facts), active.since)
@@ -124,6 +124,22 @@ def plan(
             label = tuple(prior_send_of(send, now) for send in decision.sends if send.state is not State.SKIPPED)
             facts = facts.after(label) if label else facts
     return [made[active.route.key] for active in setup.routes if active.route.key in made]
+
+
+def in_turn(routes: Sequence[ActiveRoute]) -> list[ActiveRoute]:
+    """Routes in the order in which they have their say: by rank, and none before the one that it speaks after."""
+    made: list[ActiveRoute] = []
+    waiting = sorted(routes, key=lambda active: active.route.priority)
+    while waiting:
+        left = {active.route.key for active in waiting}
+        ready = [active for active in waiting if active.route.guards.after_route not in left - {active.route.key}]
+        if not ready:  # they wait for one another
+            return made + waiting
+        if len(ready) == len(waiting):
+            return made + ready
+        made += ready
+        waiting = [active for active in waiting if active not in ready]
+    return made
 
 
 def prior_send_of(send: PlannedSend, now: dt.datetime, out: bool = False) -> PriorSend:
@@ -223,7 +239,7 @@ def _no(route: Route, trace: list[TraceLine], part: str, saw: str, why: str) -> 
 
 def _happened(event: Event) -> str:
     """What happened, in words."""
-    if event.type == "order.status_changed" and event.now:
+    if event.type in event_types.CHANGES.values() and event.now:
         return f"was {event.was or 'unknown'}, now {event.now}"
     return event_types.label(event.type) if event.type else f"“{event.name}”, which means nothing here yet"
 

@@ -33,6 +33,8 @@ def describe_guards(route: Route, routes: Mapping[str, str]) -> str:
         label.append(f"only after “{routes.get(guards.after_route, guards.after_route)}”")
     if guards.after_answer:
         label.append("only after the customer’s answer")
+    if guards.unless_answered:
+        label.append("only while the customer has not answered")
     label += [
         (
             f"at most {cap.most} message{'s' if cap.most > 1 else ''} per "

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from angelon.core.conditions.evaluate import Subject, Verdict, evaluate
+from angelon.core.event_types import CHANGES
 from angelon.core.planning.context import PlanningContext
-from angelon.core.planning.inputs import Contact, Setup
+from angelon.core.planning.inputs import Answer, Contact, Setup
 from angelon.core.problems import Problem
 from angelon.core.specs.condition import OPERATOR_LABELS, OPERATORS, Compare, Group, compares
 from angelon.core.specs.source import READING
@@ -50,10 +51,14 @@ def _subject(name: str, context: PlanningContext) -> Subject:
         evaluation = context.variables[name]
         return Subject(evaluation.value if evaluation.present else None, KINDS.get(variable.type.value, "text"))
     if root == "order" and part in READING:
-        value = facts.status if part == "status" and facts.status is not None else reading.value(part)
+        value = facts.current.get(part) or reading.value(part)
         return Subject(value, KINDS.get(READING[part][0].value, "text"))
-    if name == "history.statuses":
-        return Subject(list(facts.statuses), "list")
+    if root == "history" and part.removesuffix("es") in CHANGES:
+        return Subject(list(facts.statuses_of(part.removesuffix("es"))), "list")
+    if name == "history.answers":
+        return Subject([answer.text for answer in answers(context)], "list")
+    if name == "history.answer":
+        return Subject(next((answer.text for answer in reversed(answers(context))), None), "text")
     if name == "history.events":
         return Subject([type_ for type_, _ in facts.types], "list")
     if root == "contact" and part in CONTACT:
@@ -71,6 +76,14 @@ def _subject(name: str, context: PlanningContext) -> Subject:
         verdict = evaluate(segment.holds, lambda inner: subject(inner, context), context.today, setup.store.locale)
         return Subject(verdict.yes, "flag", verdict.problem)
     return Subject(problem=f"There is nothing called “{name}” to compare.")
+
+
+def answers(context: PlanningContext) -> list[Answer]:
+    """What the order's customer has answered, oldest first; with what this very event brings."""
+    found, event = list(context.facts.answers), context.event
+    if event.type == "answer.received" and not any(answer.at == event.received_at for answer in found):
+        found.append(Answer(event.name, event.received_at))
+    return found
 
 
 CONTACT = {"orders": "number", "returned": "flag", "complained": "flag", "language": "text"}
@@ -135,7 +148,8 @@ def subjects(setup: Setup) -> list[tuple[str, str]]:
     found += [
         (f"order.{part}", KINDS.get(wanted.value, "text")) for part, (wanted, _) in READING.items() if part != "address"
     ]
-    found += [("status", "change"), ("history.statuses", "list"), ("history.events", "list")]
+    found += [("status", "change"), *((f"history.{part}es", "list") for part in CHANGES), ("history.events", "list")]
+    found += [("history.answer", "text"), ("history.answers", "list")]
     return [
         *found,
         *((f"contact.{part}", kind) for part, kind in CONTACT.items()),

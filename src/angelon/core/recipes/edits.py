@@ -46,6 +46,20 @@ def edited(mapping: MappingSpec, field_id: str, act: str, given: Given) -> Mappi
     return changed.model_copy(update={part: recipes})
 
 
+def with_part(mapping: MappingSpec, kind: str, name: str, path: str) -> MappingSpec:
+    """The mapping with a part of one's own of each line or parcel. Raises Invalid."""
+    if kind not in ("line", "parcel"):
+        raise _invalid("Only a line or a parcel can have parts of its own.")
+    key = key_of(name, "_")
+    if not key or not key[0].isalpha():
+        raise _invalid("Give the part a name that starts with a letter, such as category.")
+    if key in getattr(mapping, kind):
+        raise _invalid(f"A {kind} has a part “{key}” already. Open it in the list, or choose another name.")
+    if not path.strip():
+        raise _invalid(f"Write where “{key}” stands in each {kind}, such as $.{key}.")
+    return edited(mapping, f"{kind}.{key}", "path", {"path": path})
+
+
 def with_table(mapping: MappingSpec, name: str, text: str) -> MappingSpec:
     """The mapping with a small table for the step lookup; `text` has a row a line, `what = what to use`. Raises
     Invalid.

@@ -97,6 +97,8 @@ def guards_again(send: DueSend, around: Around) -> bool:
     return (
         any(part.again for part in compares(route.only_if))
         or route.guards.skip_refunded
+        or route.guards.unless_answered
+        or bool(route.guards.after_route)
         or (send.whom == "customer" and bool(around.setup.store.consent_for(send.channel)))
     )
 

@@ -21,7 +21,8 @@ class Guards(Spec):
     """A route's own guards, besides once per order, suppression and the store's consent.
 
     `after_route` is the key of a route that has to have spoken for the order before. `after_answer` asks for an answer
-    of the customer (an event `answer.received`) since. `even_if_notified` lets a route speak although another tells the
+    of the customer (an event `answer.received`) since; `unless_answered` lets the route speak only as long as none has
+    come, which is asked again when the send is due. `even_if_notified` lets a route speak although another tells the
     same person the same news by the same channel about the same delivery within the store's echo span.
     """
 
@@ -30,6 +31,7 @@ class Guards(Spec):
     skip_refunded: bool = False
     after_route: str = Field("", max_length=60)
     after_answer: bool = False
+    unless_answered: bool = False
     even_if_notified: bool = False
 
 

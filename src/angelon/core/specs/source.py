@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import re
 from typing import Any, Literal
 
 from pydantic import Field, field_validator, model_serializer, model_validator
 
-from angelon.core.event_types import well_formed
+from angelon.core.event_types import CHANGES, well_formed
 from angelon.core.specs.base import Key, Name, OneLine, Spec, VariableName
 from angelon.core.specs.enrichment import Enrichment
 from angelon.core.specs.variable import Recipe, Step, Type
@@ -15,6 +16,9 @@ READING: dict[str, tuple[Type, str]] = {
     "reference": (Type.TEXT, "what the store itself calls the order, never shown to a customer"),
     "number": (Type.TEXT, "the number that the customer sees"),
     "status": (Type.TEXT, "the order's status in the store's own words"),
+    "payment_status": (Type.TEXT, "how far it is paid, where the store tells that apart"),
+    "fulfilment_status": (Type.TEXT, "how far it is packed and shipped, where the store tells that apart"),
+    "return_status": (Type.TEXT, "what is coming back, where the store tells that apart"),
     "total": (Type.MONEY, "what the customer pays"),
     "discount": (Type.MONEY, "what was taken off the price"),
     "currency": (Type.TEXT, "an ISO 4217 code"),
@@ -33,6 +37,7 @@ READING: dict[str, tuple[Type, str]] = {
 """The parts of a reading: type and meaning."""
 
 LINE_PARTS = ("name", "sku", "quantity", "price")
+"""The parts of a line that every source knows; a source may read others of its own besides (`category`)."""
 PARCEL_PARTS = ("carrier", "number", "expected_on")
 
 
@@ -95,6 +100,10 @@ class Source(Spec):
     event_name: Locator = Field(default_factory=Locator)
     event_names: dict[str, str] = Field(default_factory=dict)
     statuses: dict[str, str] = Field(default_factory=dict)
+    """What the words of the order's status mean, as event types; the three below are those of its other statuses."""
+    payment_statuses: dict[str, str] = Field(default_factory=dict)
+    fulfilment_statuses: dict[str, str] = Field(default_factory=dict)
+    return_statuses: dict[str, str] = Field(default_factory=dict)
     orders_at: str = Field("", max_length=500)
     same_body_minutes: int = Field(10, ge=0, le=1440)
     max_bytes: int = Field(1_048_576, ge=1024, le=16_777_216)
@@ -114,7 +123,16 @@ class Source(Spec):
     """What is asked elsewhere about each delivery before it is mapped."""
     on: bool = True
 
-    @field_validator("event_names", "statuses")
+    def meanings(self, part: str) -> dict[str, str]:
+        """What the words of one of an order's statuses (`status`, `payment_status`, …) mean, as event types."""
+        found: dict[str, str] = getattr(self, f"{part}es")
+        return found
+
+    def event_types(self) -> list[str]:
+        """Every type of event that something of it means."""
+        return [*self.event_names.values(), *(type_ for part in CHANGES for type_ in self.meanings(part).values())]
+
+    @field_validator("event_names", "statuses", "payment_statuses", "fulfilment_statuses", "return_statuses")
     @classmethod
     def _types(cls, names: dict[str, str]) -> dict[str, str]:
         for theirs, ours in names.items():
@@ -132,12 +150,12 @@ class Source(Spec):
     @field_validator("line")
     @classmethod
     def _line(cls, parts: dict[str, Recipe]) -> dict[str, Recipe]:
-        return _known(parts, LINE_PARTS)
+        return _known_or_own(parts, LINE_PARTS)
 
     @field_validator("parcel")
     @classmethod
     def _parcel(cls, parts: dict[str, Recipe]) -> dict[str, Recipe]:
-        return _known(parts, PARCEL_PARTS)
+        return _known_or_own(parts, PARCEL_PARTS)
 
     @field_validator("allow_from")
     @classmethod
@@ -158,6 +176,19 @@ class Source(Spec):
         if len(set(names)) < len(names):
             raise ValueError("has two enrichments of one name; each answer stands under its own")
         return enrichments
+
+
+_OWN_PART = re.compile(r"[a-z][a-z0-9_]{0,59}\Z")
+
+
+def _known_or_own(parts: dict[str, Recipe], known: tuple[str, ...]) -> dict[str, Recipe]:
+    """Parts of a line or parcel: those that are known, and others under names that a text can use."""
+    for name in parts:
+        if name not in known and not _OWN_PART.match(name):
+            raise ValueError(
+                f"“{name}” can't name a part: write it in small letters, digits and underscores, like category"
+            )
+    return parts
 
 
 def _known(parts: dict[str, Recipe], known: Any) -> dict[str, Recipe]:

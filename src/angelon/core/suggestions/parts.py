@@ -108,6 +108,22 @@ def _status(place: Place, look: float) -> float:
     )
 
 
+def _payment_status(place: Place, look: float) -> float:
+    return _best(("status" in place.own and "payment" in place.own | place.around, 0.9))
+
+
+def _fulfilment_status(place: Place, look: float) -> float:
+    own = place.own
+    return _best(
+        ("status" in own and "fulfilment" in own | place.around, 0.9),
+        ("status" in own and "parcel" in own, 0.76),
+    )
+
+
+def _return_status(place: Place, look: float) -> float:
+    return _best(("status" in place.own and "return" in place.own | place.around, 0.9))
+
+
 def _total(place: Place, look: float) -> float:
     own, order = place.own, _about_order(place)
     return _best(
@@ -163,6 +179,7 @@ def _language(place: Place, look: float) -> float:
 
 
 _WITHIN = (("item", 0.6), ("parcel", 0.55), ("carrier", 0.5))
+_NOT_STATUS = (("before", 0.6), ("event", 0.5), ("address", 0.5), ("item", 0.5), ("id", 0.5), ("number", 0.5))
 PARTS: dict[str, Part] = {
     "reference": Part(
         _reference,
@@ -201,6 +218,25 @@ PARTS: dict[str, Part] = {
         ),
         favoured=frozenset({"now"}),
         says=("status", "now"),
+    ),
+    "payment_status": Part(
+        _payment_status, looks.status, "is one short word", against=_NOT_STATUS, around=_WITHIN, says=("payment",)
+    ),
+    "fulfilment_status": Part(
+        _fulfilment_status,
+        looks.status,
+        "is one short word",
+        against=(*_NOT_STATUS, ("payment", 0.5)),
+        around=_WITHIN,
+        says=("fulfilment", "parcel"),
+    ),
+    "return_status": Part(
+        _return_status,
+        looks.status,
+        "is one short word",
+        against=(*_NOT_STATUS, ("payment", 0.5)),
+        around=_WITHIN,
+        says=("return",),
     ),
     "discount": Part(_discount, looks.money, "looks like an amount", around=_WITHIN, says=("discount",)),
     "total": Part(

@@ -65,6 +65,11 @@ def take(work: Work, key: str, recipes: Iterable[tuple[str, str]]) -> None:
     _change(work, key, all_of_them, f"{len(taken)} suggestions taken")
 
 
+def add_part(work: Work, key: str, kind: str, name: str, path: str) -> None:
+    """Adds a part of one's own to each line or parcel. Raises Invalid."""
+    _change(work, key, lambda mapping: edits.with_part(mapping, kind, name, path), f"{kind} part {name} added")
+
+
 def save_table(work: Work, key: str, name: str, text: str) -> None:
     """Keeps a table for the step lookup. Raises Invalid."""
     _change(work, key, lambda mapping: edits.with_table(mapping, name, text), f"table {name}")

@@ -11,9 +11,9 @@ from flask import Blueprint, abort, flash, g, redirect, render_template, request
 from angelon.core import event_types
 from angelon.core.problems import Invalid, NotFound
 from angelon.core.values import show, unpack
-from angelon.db import changes, orders, sends
+from angelon.db import changes, history, orders, sends
 from angelon.db.sends import Filter
-from angelon.db.tables import EventRow
+from angelon.db.tables import EventRow, OrderRow
 from angelon.engine.operations import orders as operations
 from angelon.web.orders import outcomes
 from angelon.web.paging import Page
@@ -86,11 +86,19 @@ def _page(order_id: int, typed: str = "") -> Any:
         shapes=outcomes.SHAPES,
         runs=runs_of(order_id),
         label=event_types.label,
+        changes=event_types.CHANGES.values(),
+        statuses=statuses_of(order),
         story=story(happened, made),
         notes=[n for n in changes.listed(session(), store_id(), "order", str(order_id)) if n.action == operations.NOTE],
         by_hand=[active.route for active in live().setup.routes],
         typed=typed,
     )
+
+
+def statuses_of(order: OrderRow) -> dict[str, str]:
+    """What an order's statuses are now, by part; those that it has."""
+    others = {part: seen[-1] for part, seen in history.statuses_by_part(order.seen_others).items() if seen}
+    return ({"status": order.status} if order.status else {}) | others
 
 
 WIDTH, LEFT = 1000, 90

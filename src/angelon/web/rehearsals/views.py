@@ -233,8 +233,8 @@ def _tried(spec: Route, key: str, received: Received) -> Iterator[tuple[Event, D
     """The delivery as the source names it; and, where that means something else, as what the route waits for."""
     source = live().setup.sources[key]
     reading, variables = work_out(source, live().setup, received.payload)
-    meaning = source.statuses.get(reading.text("status"), "")
-    for type_ in dict.fromkeys([received.type, *([meaning] if meaning in spec.when else [])]):
+    meanings = [source.meanings(part).get(reading.text(part), "") for part in event_types.CHANGES]
+    for type_ in dict.fromkeys([received.type, *(meaning for meaning in meanings if meaning in spec.when)]):
         event = Event("given", type_, received.name, key, received.payload, g.now)
         statuses = (reading.text("status"),) if reading.text("status") else ()
         yield (

@@ -22,7 +22,8 @@ FIELDS: dict[str, Spelling] = {
 SWITCHES = {
     "when": ("only_new_orders",),
     "guards": tuple(
-        f"guards.{one}" for one in ("skip_discounted", "skip_refunded", "after_answer", "even_if_notified")
+        f"guards.{one}"
+        for one in ("skip_discounted", "skip_refunded", "after_answer", "unless_answered", "even_if_notified")
     ),
     "timing": ("timing.yearly",),
 }

@@ -26,7 +26,7 @@ from angelon.db.live_setup import LiveSetup
 from angelon.db.sends import Filter
 from angelon.db.specs import StoredRoute
 from angelon.engine.operations import routes as operations
-from angelon.engine.rehearsals import rehearse_one
+from angelon.engine.rehearsals import as_of, rehearse_one, speaking_before
 from angelon.web import sample_event as sample_events
 from angelon.web.services import kinds_of_events, live, names, session, store_id
 from angelon.web.sources.mapping import drifting
@@ -187,12 +187,9 @@ def known(sample: sample_events.SampleEvent, asking: list[Route], now: LiveSetup
         leave,
     )
     at = sample.event.received_at
-    before = tuple(one for one in found.prior_sends if one.at <= at)
     return dataclasses.replace(
-        found,
-        status=None,
-        prior_sends=before,
-        same_delivery=tuple(one for one in found.same_delivery if one.at <= at),
+        as_of(found, sample.event, speaking_before(now.setup.routes, asking)),
+        current={},
         types=tuple(t for t in found.types if t[1] <= at),
         sent_to_customer=tuple(moment for moment in found.sent_to_customer if moment < at),
     )
@@ -244,5 +241,14 @@ def conditions(group: Group, sample: sample_events.SampleEvent, route: Route | N
         "operators": OPERATORS,
         "said": OPERATOR_LABELS,
         "called": segments,
-        "items": {"order.lines": list(LINE_PARTS), "order.parcels": list(PARCEL_PARTS)},
+        "items": {
+            "order.lines": parts_of_items("line", LINE_PARTS),
+            "order.parcels": parts_of_items("parcel", PARCEL_PARTS),
+        },
     }
+
+
+def parts_of_items(kind: str, known: tuple[str, ...]) -> list[str]:
+    """The parts of a line or parcel that a condition may look at: those that are known, and the sources' own."""
+    own = {name for source in live().setup.sources.values() for name in getattr(source, kind)}
+    return [*known, *sorted(own - set(known))]

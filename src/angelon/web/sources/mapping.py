@@ -190,7 +190,7 @@ def _inner(source: Source, kind: str, part: str, names: tuple[str, ...], sample:
         root = f"{places[0]}[0]" if places else ""
     guesses = suggest_item(kind, items)
     rows = []
-    for name in names:
+    for name in (*names, *(own for own in getattr(source, kind) if own not in names)):
         own = getattr(source, kind).get(name)
         wanted = ITEM_TYPES.get(name, Type.TEXT)
         made = (
@@ -202,7 +202,8 @@ def _inner(source: Source, kind: str, part: str, names: tuple[str, ...], sample:
             kind,
             name,
             wanted,
-            f"of each {kind}; the path starts at the {kind}",
+            f"of each {kind}; the path starts at the {kind}"
+            + ("" if name in names else f"; in a text {{{{ {kind}.{name} }}}} within a loop over the order’s {part}"),
             own,
             made,
             sample,

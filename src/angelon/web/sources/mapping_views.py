@@ -165,6 +165,8 @@ def _edit(key: str, act: str, field_id: str, given: dict[str, str]) -> str:
         if act == "set_variable":
             changes = {part: given[part] for part in ("type", "about") if part in given}
             source_operations.change_variable(unit, name, changes | {"required": given.get("required") == "on"})
+        elif act == "new_part":
+            operations.add_part(unit, key, given.get("kind", ""), given.get("name", ""), given.get("path", ""))
         elif act == "set_table":
             operations.save_table(unit, key, given.get("table", ""), given.get("rows", ""))
         elif act == "drop_table":

@@ -127,7 +127,12 @@ def _connect_page(
     """The page; `spec` is what was typed, where it could not be saved."""
     spec = spec or source.model_dump(mode="json")
     row = specs.by_key(session(), SourceRow, store_id(), source.key)
-    statuses = [status for status in orders.statuses(session(), source_id) if status not in spec["statuses"]]
+    seen = orders.statuses(session(), source_id)
+    statuses = [
+        StatusWords(part, label, spec[f"{part}es"], _left(seen, spec, part))
+        for part, label in STATUS_LABELS.items()
+        if part == "status" or part in source.reading or spec[f"{part}es"]
+    ]
     return render_template(
         "sources/connect.html",
         source=source,
@@ -139,9 +144,42 @@ def _connect_page(
         spec=spec,
         types=kinds_of_events(),
         latest=events.recent(session(), source_id, 1),
-        unmapped_statuses=[(status, "") for status in statuses],
+        statuses=statuses,
         observed=_observed(shapes.of_source(session(), source_id).values()),
     )
+
+
+STATUS_LABELS = {
+    "status": "What its statuses mean",
+    "payment_status": "What its payment statuses mean",
+    "fulfilment_status": "What its fulfilment statuses mean",
+    "return_status": "What its return statuses mean",
+}
+
+
+def _left(seen: dict[str, list[str]], spec: dict[str, Any], part: str) -> list[str]:
+    """The words of one of the statuses that orders have had, and that mean nothing yet."""
+    return [word for word in seen.get(part, []) if word not in spec[f"{part}es"]]
+
+
+@dataclass(frozen=True)
+class StatusWords:
+    """One of an order's statuses on the page: what its words mean, and the words met so far that mean nothing yet."""
+
+    part: str
+    label: str
+    known: dict[str, str]
+    unmapped: list[str]
+
+    @property
+    def called(self) -> str:
+        """What one of its words is."""
+        return f"The store’s {self.part.replace('_', ' ')}"
+
+    @property
+    def pairs(self) -> list[tuple[str, str]]:
+        """Each word with what it means, then those that mean nothing yet, then an empty row."""
+        return [*self.known.items(), *((word, "") for word in self.unmapped), ("", "")]
 
 
 def _observed(known: Iterable[Shape]) -> str | None:
@@ -169,8 +207,9 @@ def save_connect(key: str) -> Any:
         text = form.get(f"{locator}.text", "").strip()
         spec[locator] = {form.get(f"{locator}.kind", "path"): text} if text else {}
     spec["event_names"] = pairs(form, "theirs", "ours") | pairs(form, "theirs_own", "own_kind")
-    if "status" in form:
-        spec["statuses"] = pairs(form, "status", "status_means")
+    for part in STATUS_LABELS:
+        if part in form:
+            spec[f"{part}es"] = pairs(form, part, f"{part}_means")
     if "challenge.method" in form and not form["challenge.method"]:
         spec["challenge"] = None
     try:
