@@ -39,6 +39,7 @@ icons = {
     "overview": "waypoints", "orders": "package", "sends": "send", "sources": "cable", "messages": "pen-line", "routes": "signpost",
     "gateways": "door-open", "standins": "theater", "search": "search", "copy": "copy", "light": "sun", "dark": "moon", "system": "monitor",
     "suppressions": "ban", "senders": "stamp", "rehearsals": "drafting-compass", "checks": "list-checks", "changes": "history", "handlers": "file-code", "letterhead": "book-marked", "files": "folder-open",
+    "settings": "sliders-horizontal", "guide": "book-open",
 }
 symbols = []
 for name, icon in sorted(icons.items()):

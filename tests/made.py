@@ -114,7 +114,7 @@ def gateway(port: int = 2525, **changes: Any) -> Gateway:
         "name": "Mailroom",
         "host": "127.0.0.1",
         "port": port,
-        "sender": {"address": "orders@kites.example", "name": "Kites"},
+        "sender": {"address": "orders@kites.example", "name": "Kites", "verified": True},
     }
     return Gateway.model_validate(spec | changes)
 

@@ -162,7 +162,9 @@ def test_a_source_without_a_recipe_is_told_with_the_way_to_map_it():
 
 def test_a_pale_accent_and_an_unverified_sender_are_warned_about():
     store = made.store().model_copy(update={"letterhead": Letterhead(accent="#e8d9a0")})
-    found = checked(email(), store=store)
+    gateway = made.gateway()
+    unknown = gateway.model_copy(update={"sender": gateway.sender.model_copy(update={"verified": False})})
+    found = checked(email(), store=store, gateways={"mailroom": unknown})
     assert "contrast of 1." in found["letterhead.accent", "warning"]
     assert "not verified" in found["gateways.mailroom", "warning"]
 

@@ -10,7 +10,15 @@ from angelon.db.tables import GatewayRow
 CALL = {"url": "https://p.example/send", "body": "{}", "headers": {"X-A": "b"}, "refused": ["no", "never"]}
 SMS = {"key": "line", "name": "Line", "kind": "sms", "call": CALL, "receipts": {}, "price": "0.05"}
 CHAT = {"key": "chat", "name": "Chat", "kind": "chat", "call": CALL, "review": {"submit": CALL, "look": CALL}}
-FORMS = ["/sources/shop/connect", "/gateways/mailroom", "/gateways/line", "/gateways/chat", "/letterhead"]
+FORMS = [
+    "/sources/shop/connect",
+    "/gateways/mailroom",
+    "/gateways/line",
+    "/gateways/chat",
+    "/letterhead",
+    "/settings",
+    "/settings/rules",
+]
 FORMS += ["/sources/shop/ask"]
 NOT_LOOKED_AT = ("edits", "csrf_token", "password", "was", "logo_file")
 """A password is never shown again; the others are no values."""

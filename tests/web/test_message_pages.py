@@ -167,7 +167,6 @@ def test_comparing_marks_words_and_never_half_a_variable():
 
 @pytest.mark.parametrize("starter", STARTERS, ids=lambda s: s.key)
 def test_every_starting_point_stands_in_three_languages_and_brings_its_variables(client, bench, starter):
-    from angelon.db.tables import StoreRow
 
     with bench.database.writing() as session:
         row = session.get(StoreRow, bench.store_id)
@@ -285,46 +284,6 @@ def test_the_letterhead_is_seen_on_all_before_it_is_kept(client, bench):
     assert refused.status_code == 422
     assert "image/svg+xml by its content" in text(refused)
     assert "keep me" in text(refused)
-
-
-def test_rules_languages_and_team_are_kept_and_a_bad_one_is_told(client, bench):
-    base = {
-        "letterhead.accent": "#0E5A55",
-        "letterhead.font": "serif",
-        "letterhead.logo": "",
-        "letterhead.logo_alt": "",
-        "letterhead.logo_width": "160",
-        "letterhead.header": "",
-        "letterhead.signature": "",
-        "letterhead.footer": "",
-        "letterhead.subject_prefix": "",
-    }
-    with bench.database.writing() as session:
-        row = session.get(StoreRow, bench.store_id)
-        row.spec = row.spec | {"team": [{"name": "Nuala", "role": "owner", "email": "nuala@kites.example"}]}
-    bench.services.setups.forget()
-    form = base | {
-        "rules.forbidden": "act now\n\nhurry",
-        "rules.link_hosts": "kites.example",
-        "locales": "de, fr",
-        "team": "Nuala, nuala@kites.example, +353 20 915 0001\nTomas (packer), tomas@kites.example",
-        "private_hosts": "",
-    }
-    client.post("/letterhead", data=form)
-    with bench.database.reading() as session:
-        kept = live_setup.load(session, bench.store_id).setup.store
-    assert (kept.rules.forbidden, kept.rules.link_hosts, kept.locales) == (
-        ["act now", "hurry"],
-        ["kites.example"],
-        ["de", "fr"],
-    )
-    assert [(p.name, p.role, p.email, p.phone) for p in kept.team] == [
-        ("Nuala", "owner", "nuala@kites.example", "+353209150001"),
-        ("Tomas", "packer", "tomas@kites.example", ""),
-    ], "whoever had a role keeps it"
-    refused = client.post("/letterhead", data=form | {"team": "Nuala, nuala@, 12"})
-    assert refused.status_code == 422
-    assert "is no email address" in text(refused)
 
 
 def test_files_are_kept_by_what_they_are_and_taken_off(client, bench):

@@ -57,6 +57,10 @@ def test_every_page_leads_to_naming_the_shop_and_none_is_a_closed_door(empty):
         "/gateways",
         "/checks",
         "/letterhead",
+        "/senders",
+        "/settings",
+        "/settings/team",
+        "/settings/rules",
     ):
         answer = client.get(address, follow_redirects=True)
         assert (answer.status_code, answer.request.path) == (200, "/start"), address

@@ -10,7 +10,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from typing import Any, Literal, NoReturn
 from urllib.parse import quote
@@ -392,8 +392,8 @@ def _fields_of(tree: nodes.Template, root: str) -> frozenset[str]:
 
 @dataclass(frozen=True, slots=True)
 class Compiled:
-    """A template ready to be filled. `names` are the variables that it uses, `order_fields` what it looks at of the
-    order.
+    """A template ready to be filled. `names` are the variables that it uses, `order_fields` and `shop_fields` what it
+    looks at of the order and of the shop. `shop` is what is known of the shop itself.
     """
 
     source: str
@@ -401,6 +401,17 @@ class Compiled:
     names: frozenset[str]
     html: bool
     order_fields: frozenset[str] = frozenset()
+    shop_fields: frozenset[str] = frozenset()
+    shop: Mapping[str, Value] = field(default_factory=dict)
+
+    @property
+    def shop_gaps(self) -> frozenset[str]:
+        """What it looks at of the shop and is empty there."""
+        return frozenset(name for name in self.shop_fields if self.shop.get(name) is None)
+
+    def of_shop(self, shop: Mapping[str, Value]) -> Compiled:
+        """The same template for a shop."""
+        return replace(self, shop=shop) if self.shop_fields else self
 
     def render(
         self, values: Mapping[str, Value], locale: str = "en", limit: int = MAX_OUTPUT, holes: Holes = "allow"
@@ -409,7 +420,7 @@ class Compiled:
 
         `holes` says what becomes of a missing value that stands bare in the text.
         """
-        scope = {**values, "$locale": locale, "$budget": _Budget(), "$holes": holes}
+        scope = {"shop": self.shop, **values, "$locale": locale, "$budget": _Budget(), "$holes": holes}
         made: list[str] = []
         length = 0
         try:
@@ -419,6 +430,12 @@ class Compiled:
                     raise SecurityError(f"it makes more than {limit:,} characters")
                 made.append(chunk)
         except _Hole as error:
+            if str(error).startswith("shop."):
+                raise CantRender(
+                    Problem(
+                        "", f"The shop has no {str(error)[5:]} yet, and the text shows it.", "Write it in Settings."
+                    )
+                ) from None
             raise CantRender(
                 Problem(
                     "",
@@ -461,15 +478,15 @@ def compile_template(source: str, html: bool = False) -> Compiled:
     try:
         tree = environment.parse(source)
         _Bound(html).visit(tree)
-        names = frozenset(find_undeclared_variables(tree)) - {"loop"}
-        order_fields = _fields_of(tree, "order")
+        names = frozenset(find_undeclared_variables(tree)) - {"loop", "shop"}
+        order_fields, shop_fields = _fields_of(tree, "order"), _fields_of(tree, "shop")
         code = environment.compile(tree)
         template = Template.from_code(environment, code, environment.make_globals(None))
     except TemplateSyntaxError as error:
         _explain(error, source)
     except (RecursionError, SyntaxError, MemoryError):
         raise BadTemplate("the text nests too many conditions or loops.") from None
-    return Compiled(source, template, names, html, order_fields)
+    return Compiled(source, template, names, html, order_fields, shop_fields)
 
 
 def _explain(error: TemplateSyntaxError, source: str) -> NoReturn:

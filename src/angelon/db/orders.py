@@ -169,6 +169,14 @@ class Ledger:
             _UPDATE_CONTACT.run(self._connection, changed)
 
 
+def is_customer(session: Session, store_id: int, address: str) -> bool:
+    """Whether an email address is known as a customer's."""
+    statement = select(ContactRow.id).where(
+        ContactRow.store_id == store_id, ContactRow.identity == f"email:{address.lower()}"[:300]
+    )
+    return session.exec(statement).first() is not None
+
+
 def by_ids(session: Session, store_id: int, ids: Collection[int]) -> list[OrderRow]:
     """Orders of a store by id, each once, in the order that they are asked for."""
     wanted = list(dict.fromkeys(ids))

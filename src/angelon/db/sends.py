@@ -286,6 +286,16 @@ def release_held(connection: Connection, gateway_id: int, reason: str, now: dt.d
     return int(done.rowcount)
 
 
+def release_held_for(connection: Connection, store_id: int, reason: str, now: dt.datetime) -> int:
+    """Schedules the sends of a store that were held for one reason, by whatever gateway; says how many."""
+    done = connection.execute(
+        update(SEND)
+        .where(SEND.c.store_id == store_id, SEND.c.state == State.HELD, SEND.c.reason == reason)
+        .values(state=move_state(State.HELD, State.SCHEDULED), due_at=now, reason="", revision_id=None)
+    )
+    return int(done.rowcount)
+
+
 def last_of_route(connection: Connection, route_id: int | None, order_ids: Sequence[int]) -> dict[int, dt.datetime]:
     """When a route last made a send for each of these orders that is not skipped or taken back."""
     gone = [State.SKIPPED, State.CANCELLED]

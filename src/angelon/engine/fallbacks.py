@@ -139,7 +139,7 @@ class Fallbacks:
             route.name,
             message.name if message else route.send,
             row.recipient_name or row.recipient or "the customer",
-            link_to(self._base_url, row.id),
+            link_to(live.setup.store.base_url or self._base_url, row.id),
         )
         return [
             NewSend.notice(

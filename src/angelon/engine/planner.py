@@ -316,7 +316,10 @@ class _Batch:
         given: dict[str, Value] | None = None
         if row.type in OURS:
             about = row.delivery_key.partition(">")[0]
-            given = {"problem": row.name, "problem_link": link_to(self._base_url, about)}
+            given = {
+                "problem": row.name,
+                "problem_link": link_to(self._live.setup.store.base_url or self._base_url, about),
+            }
         reading, variables = work_out(source, self._live.setup, payload, given)
         return _Read(row, payload, reading, variables)
 

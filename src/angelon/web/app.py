@@ -60,7 +60,9 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     from angelon.web.routes.views import pages as routes
     from angelon.web.runs.views import pages as runs
     from angelon.web.segments.views import pages as segments
+    from angelon.web.senders.views import pages as senders
     from angelon.web.sends.views import pages as sends
+    from angelon.web.settings.views import pages as settings
     from angelon.web.sources.mapping_views import pages as mappings
     from angelon.web.sources.views import pages as sources
     from angelon.web.start.views import pages as start
@@ -81,6 +83,8 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
         routes,
         segments,
         gateways,
+        senders,
+        settings,
         suppressions,
         rehearsals,
         checks,

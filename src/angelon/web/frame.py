@@ -56,6 +56,7 @@ def rail(counts: dict[str, int]) -> list[tuple[str, list[Place]]]:
             "Deliver",
             [
                 Place("Gateways", "/gateways", "gateways", counts.get("gateways")),
+                Place("Senders", "/senders", "senders"),
                 Place("Suppressions", "/suppressions", "suppressions"),
             ],
         ),
@@ -68,6 +69,7 @@ def rail(counts: dict[str, int]) -> list[tuple[str, list[Place]]]:
                 Place("Stand-ins", "/standins", "standins"),
             ],
         ),
+        ("Shop", [Place("Settings", "/settings", "settings")]),
     ]
 
 

@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from typing import NoReturn
 from urllib.parse import urlsplit
 
-from flask import Flask, Response, abort, request
+from flask import Flask, Response, abort, g, request
 
 from angelon.settings import IPNetwork, Settings
 
@@ -56,20 +56,29 @@ def refuse(status: int, text: str) -> NoReturn:
     abort(Response(text, status, mimetype="text/plain"))
 
 
+def _said_by_shop() -> set[str]:
+    """The host of the public address in the shop's settings."""
+    row = g.get("store")
+    address = row.spec.get("base_url", "") if row is not None else ""
+    return {host_of(address)} if address else set()
+
+
 def install(app: Flask, settings: Settings) -> None:
     """Refuses pages under a foreign host (DNS rebinding), and changes that another site's page asks for."""
-    known = {*THIS_MACHINE, *([host_of(settings.base_url)] if settings.base_url else []), *settings.hosts()}
+    installed = {*THIS_MACHINE, *([host_of(settings.base_url)] if settings.base_url else []), *settings.hosts()}
 
     @app.before_request
     def check() -> None:
         if request.path.startswith(OPEN_TO_ANY_NAME):
             return
         asked = host_of(request.host)
+        known = installed | _said_by_shop()
         if asked not in known:
             refuse(
                 421,
                 f"These pages do not answer to the name “{asked[:80]}”. Open them as 127.0.0.1 on this machine, or "
-                "set ANGELON_BASE_URL to the address that you use.",
+                "write the address that you use as “Public address” in "
+                "Settings, or set ANGELON_BASE_URL to it.",
             )
         if request.method in ("GET", "HEAD", "OPTIONS"):
             return

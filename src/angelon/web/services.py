@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 
-from flask import abort, current_app, g, redirect, url_for
+from flask import abort, current_app, g, redirect, request, url_for
 from sqlmodel import Session
 
 from angelon.core import event_types
@@ -139,6 +139,14 @@ def names() -> dict[str, dict[str, str]]:
         "gateways": {key: gateway.name for key, gateway in setup.gateways.items()},
         "routes": {row.key: row.spec.name for row in routes()},
     }
+
+
+def public_address() -> str:
+    """Where this installation is reached from outside, without a slash at its end: as the shop says, else as it is
+    installed, else as this page was asked for.
+    """
+    said = live().setup.store.base_url if g.get("store") else ""
+    return said or services().settings.base_url or request.url_root.rstrip("/")
 
 
 def actor() -> Actor:

@@ -249,14 +249,12 @@ def columns_mjml(block: Columns, tokens: Tokens, locale: str, letterhead: Letter
                 error.problem = error.problem.at(f"{side}.{number}")
                 raise
         sides += f'<mj-column width="50%">{made}</mj-column>'
-    section = f'<mj-section css-class="paper" background-color="{PAPER}" padding="0">{sides}</mj-section>'
+    section = f'<mj-section css-class="paper" background-color="{letterhead.body}" padding="0">{sides}</mj-section>'
     if block.only_if:
         return _only_if(block.only_if, section, tokens)
     return section
 
 
-PAPER = "#fffdf7"
-INK = "#1d232c"
 HAIR = "#ebe5d7"
 
 

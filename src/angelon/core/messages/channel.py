@@ -75,6 +75,11 @@ class Part(ABC):
     def order_fields(self) -> frozenset[str]:
         """What it looks at of the order."""
 
+    @property
+    def shop_gaps(self) -> frozenset[str]:
+        """What it says of the shop and is empty there."""
+        return frozenset()
+
     @abstractmethod
     def render(self, values: Mapping[str, Value], holes: Holes = "refuse") -> Rendered:
         """The message for these values. Raises CantRender."""

@@ -8,13 +8,13 @@ import hashlib
 import json
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from typing import Any, ClassVar
 
 from angelon.core.addresses import phone_text, read_phone
 from angelon.core.messages.channel import Channel, Part, Rendered
-from angelon.core.messages.order_fields import unknown_fields
+from angelon.core.messages.known_fields import shop_values, unknown_fields
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs.message import ChatText, Message
 from angelon.core.specs.store import Store
@@ -97,6 +97,10 @@ class CompiledChat(Part):
         return frozenset().union(*(p.names for p in self.placeholders)) if self.placeholders else frozenset()
 
     @property
+    def shop_gaps(self) -> frozenset[str]:
+        return frozenset().union(*(p.shop_gaps for p in self.placeholders)) if self.placeholders else frozenset()
+
+    @property
     def order_fields(self) -> frozenset[str]:
         """What it looks at of the order."""
         return frozenset().union(*(p.order_fields for p in self.placeholders)) if self.placeholders else frozenset()
@@ -153,7 +157,9 @@ def fill(numbered: str, texts: tuple[str, ...]) -> str:
 
 def compile_chat(text: ChatText, store: Store, locale: str) -> CompiledChat:
     """Compiles one locale's chat message. Raises Invalid with every problem."""
-    return _compiled(json.dumps(text.model_dump(mode="json"), sort_keys=True), store.country, locale)
+    made = _compiled(json.dumps(text.model_dump(mode="json"), sort_keys=True), store.country, locale)
+    shop = shop_values(store)
+    return replace(made, placeholders=tuple(placeholder.of_shop(shop) for placeholder in made.placeholders))
 
 
 @lru_cache(maxsize=512)
@@ -168,7 +174,7 @@ def _compiled(spec: str, country: str, locale: str) -> CompiledChat:
         except BadTemplate as error:
             problems.append(error.problem.at(where))
             return ""
-        problems.extend(problem.at(where) for problem in unknown_fields(whole.order_fields))
+        problems.extend(problem.at(where) for problem in unknown_fields(whole))
         made = ""
         for jinja, part in segments(source):
             if not jinja:

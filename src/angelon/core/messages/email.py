@@ -16,8 +16,6 @@ import mjml
 from angelon.core.addresses import check_email
 from angelon.core.messages.attachments import AttachmentRequest, compile_attachment
 from angelon.core.messages.blocks import (
-    INK,
-    PAPER,
     Tokens,
     block_mjml,
     block_text,
@@ -29,8 +27,8 @@ from angelon.core.messages.blocks import (
 )
 from angelon.core.messages.channel import Channel, Part, Rendered
 from angelon.core.messages.cleaning import unsafe
+from angelon.core.messages.known_fields import shop_values, unknown_fields
 from angelon.core.messages.nesting import problems_of_markup
-from angelon.core.messages.order_fields import unknown_fields
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs.message import Columns, EmailText, Message
 from angelon.core.specs.store import Letterhead, Store
@@ -99,18 +97,22 @@ class CompiledEmail(Part):
     attachments: tuple[Mapping[str, Compiled | AttachmentRequest], ...] = ()
     _names: frozenset[str] = field(init=False)
     _order_fields: frozenset[str] = field(init=False)
+    _shop_gaps: frozenset[str] = field(init=False)
 
     def __post_init__(self) -> None:
         names = self.subject.names | self.html.names | self.text.names
         fields = self.subject.order_fields | self.html.order_fields | self.text.order_fields
+        gaps = self.subject.shop_gaps | self.html.shop_gaps | self.text.shop_gaps
         for compiled in (
             *self.envelope.values(),
             *(part for attachment in self.attachments for part in attachment.values()),
         ):
             names |= compiled.names
             fields |= compiled.order_fields if isinstance(compiled, Compiled) else frozenset()
+            gaps |= compiled.shop_gaps if isinstance(compiled, Compiled) else frozenset()
         object.__setattr__(self, "_names", names)
         object.__setattr__(self, "_order_fields", fields)
+        object.__setattr__(self, "_shop_gaps", gaps)
 
     @property
     def names(self) -> frozenset[str]:
@@ -119,6 +121,10 @@ class CompiledEmail(Part):
     @property
     def order_fields(self) -> frozenset[str]:
         return self._order_fields
+
+    @property
+    def shop_gaps(self) -> frozenset[str]:
+        return self._shop_gaps
 
     def render(self, values: Mapping[str, Value], holes: Holes = "refuse") -> RenderedEmail:
         """The email for these values. Raises CantRender, its problem saying which part."""
@@ -185,7 +191,7 @@ def compile_email(text: EmailText, store: Store, locale: str, message: Message |
         [
             text.model_dump(mode="json"),
             store.letterhead.model_dump(mode="json"),
-            store.name,
+            shop_values(store),
             store.country,
             locale,
             extras,
@@ -197,7 +203,8 @@ def compile_email(text: EmailText, store: Store, locale: str, message: Message |
 
 @lru_cache(maxsize=512)
 def _compiled(key: str) -> CompiledEmail:
-    spec, letterhead_spec, store_name, country, locale, extras = json.loads(key)
+    spec, letterhead_spec, shop, country, locale, extras = json.loads(key)
+    store_name = shop["name"]
     text, letterhead = EmailText.model_validate(spec), Letterhead.model_validate(letterhead_spec)
     problems: list[Problem] = []
     prefix = f"{letterhead.subject_prefix} " if letterhead.subject_prefix else ""
@@ -224,13 +231,22 @@ def _compiled(key: str) -> CompiledEmail:
             )
         )
     envelope = {}
-    for part, template in (extras.get("envelope") or {}).items():
+    of_all = {"cc": letterhead.cc, "bcc": letterhead.bcc}
+    written = {part: (extras.get("envelope") or {}).get(part, "") for part in ("reply_to", "cc", "bcc")}
+    for part, own in written.items():
+        template = ", ".join(text for text in (own, of_all.get(part, "")) if text)
         compiled = _part(part, template, problems) if template else None
         if compiled is not None:
             envelope[part] = compiled
     attachments = compile_attachment(extras.get("attachments") or [], problems)
     if problems or subject is None or html is None or plain_text is None:
         raise Invalid(problems or [Problem("", "The email can't be made.")])
+    subject, html, plain_text = (part.of_shop(shop) for part in (subject, html, plain_text))
+    envelope = {name: part.of_shop(shop) for name, part in envelope.items()}
+    attachments = tuple(
+        {name: part.of_shop(shop) if isinstance(part, Compiled) else part for name, part in one.items()}
+        for one in attachments
+    )
     return CompiledEmail(subject, html, plain_text, regional(locale, country), envelope, attachments)
 
 
@@ -259,9 +275,7 @@ def _part(where: str, source: str, problems: list[Problem], html: bool = False) 
         problems.append(error.problem.at(where))
         return None
     problems += [
-        problem.at(where)
-        for problem in unknown_fields(made.order_fields)
-        if all(problem.what != other.what for other in problems)
+        problem.at(where) for problem in unknown_fields(made) if all(problem.what != other.what for other in problems)
     ]
     return made
 
@@ -311,17 +325,17 @@ def _layout(text: EmailText, letterhead: Letterhead, store_name: str, locale: st
             f'width="{letterhead.logo_width}px" />'
         ) + (head if letterhead.header else "")
     signature = f'<mj-text css-class="ink">{made["letterhead.signature"]}</mj-text>' if letterhead.signature else ""
-    section = f'<mj-section css-class="paper" background-color="{PAPER}"'
+    section = f'<mj-section css-class="paper" background-color="{letterhead.body}"'
     source = (
         f'<mjml lang="{html_module.escape(locale)}"><mj-head><mj-preview>{made["preheader"]}</mj-preview>'
         "<mj-attributes>"
         f'<mj-all font-family="{FONTS[letterhead.font]}" />'
-        f'<mj-text font-size="16px" line-height="1.5" color="{INK}" padding="6px 24px" />'
-        f'<mj-table font-size="15px" line-height="1.4" color="{INK}" padding="6px 24px" />'
+        f'<mj-text font-size="16px" line-height="1.5" color="{letterhead.ink}" padding="6px 24px" />'
+        f'<mj-table font-size="15px" line-height="1.4" color="{letterhead.ink}" padding="6px 24px" />'
         '<mj-button padding="10px 24px 16px" font-size="16px" />'
         f'<mj-divider padding="10px 24px" /><mj-image padding="8px 24px" /></mj-attributes>'
         f"<mj-style>{_DARK_STYLE}</mj-style></mj-head>"
-        f'<mj-body css-class="ground" background-color="#f4f1e9" width="600px">'
+        f'<mj-body css-class="ground" background-color="{letterhead.page}" width="600px">'
         f'{section} border-top="3px solid {letterhead.accent}" padding="14px 0 4px">'
         f"<mj-column>{head}</mj-column></mj-section>"
         f"{sections}"
@@ -343,7 +357,7 @@ def _sections(text: EmailText, tokens: Tokens, locale: str, letterhead: Letterhe
     def close() -> str:
         return (
             (
-                f'<mj-section css-class="paper" background-color="{PAPER}" '
+                f'<mj-section css-class="paper" background-color="{letterhead.body}" '
                 f'padding="0"><mj-column>{column}</mj-column></mj-section>'
             )
             if column

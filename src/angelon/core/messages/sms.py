@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import Any, ClassVar
 
 from angelon.core.addresses import phone_text, read_phone
 from angelon.core.messages.channel import Channel, Part, Rendered
-from angelon.core.messages.order_fields import unknown_fields
+from angelon.core.messages.known_fields import shop_values, unknown_fields
 from angelon.core.messages.segments import Count, count
 from angelon.core.problems import Invalid
 from angelon.core.specs.gateway import Gateway
@@ -67,6 +67,10 @@ class CompiledSms(Part):
         return self.text.names
 
     @property
+    def shop_gaps(self) -> frozenset[str]:
+        return self.text.shop_gaps
+
+    @property
     def order_fields(self) -> frozenset[str]:
         """What it looks at of the order."""
         return self.text.order_fields
@@ -102,7 +106,8 @@ class SmsChannel(Channel):
 
 def compile_sms(text: SmsText, store: Store, locale: str) -> CompiledSms:
     """Compiles one locale's SMS. Raises Invalid."""
-    return _compiled(text.text, store.country, locale)
+    made = _compiled(text.text, store.country, locale)
+    return replace(made, text=made.text.of_shop(shop_values(store))) if made.text.shop_fields else made
 
 
 @lru_cache(maxsize=512)
@@ -111,7 +116,7 @@ def _compiled(text: str, country: str, locale: str) -> CompiledSms:
         made = CompiledSms(compile_template(text), regional(locale, country))
     except BadTemplate as error:
         raise Invalid([error.problem.at("text")]) from None
-    found = unknown_fields(made.text.order_fields)
+    found = unknown_fields(made.text)
     if found:
         raise Invalid([problem.at("text") for problem in found])
     return made

@@ -15,6 +15,7 @@ from angelon.core.planning.context import PlanningContext
 from angelon.core.planning.guards import FIRST_ONLY, GUARDS, NOT_WHEN_MANUAL, GuardInput
 from angelon.core.planning.inputs import ActiveRoute, Event, Facts, PriorSend, Setup
 from angelon.core.planning.people import Person, people, recipient_key
+from angelon.core.planning.senders import sender_problem
 from angelon.core.planning.subjects import worked_condition
 from angelon.core.problems import Invalid, Problem
 from angelon.core.reading import Reading, read
@@ -438,7 +439,7 @@ def _hole(compiled: Part, values: Mapping[str, Value]) -> str:
     missing.
     """
     order = values.get("order")
-    missing = any(values.get(name) is None for name in compiled.names)
+    missing = bool(compiled.shop_gaps) or any(values.get(name) is None for name in compiled.names)
     if isinstance(order, dict) and not missing:
         missing = any(_incomplete(order.get(part)) for part in compiled.order_fields)
     if not missing:
@@ -578,6 +579,10 @@ class _SendBuilder:
             )
         elif gateway.paused:
             self._problem("by", gateway.name, f"{gateway.name} is paused.")
+        elif why := sender_problem(
+            self.evaluation.route, self.context.setup.messages.get(self.message_key), gateway, self.context.setup.store
+        ):
+            self._problem("by", gateway.name, why)
         else:
             self._yes("by", gateway.name)
 

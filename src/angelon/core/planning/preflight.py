@@ -15,7 +15,7 @@ from rapidfuzz import process
 
 from angelon.core.colours import ENOUGH, contrast
 from angelon.core.messages.attachments import LibraryFile
-from angelon.core.messages.blocks import LIBRARY, PAPER
+from angelon.core.messages.blocks import LIBRARY
 from angelon.core.messages.channel import Part, Rendered
 from angelon.core.messages.channels import CHANNEL_LABELS, CHANNELS, compiled_part
 from angelon.core.messages.chat import CompiledChat, RenderedChat, review_problems
@@ -23,11 +23,13 @@ from angelon.core.messages.email import RenderedEmail
 from angelon.core.messages.sms import RenderedSms
 from angelon.core.planning.inputs import Setup
 from angelon.core.planning.plan import values_for
+from angelon.core.planning.senders import sender_problem
 from angelon.core.problems import Invalid, Problem
 from angelon.core.reading import Reading
 from angelon.core.recipes.evaluate import Variables
 from angelon.core.specs.message import FromLibrary, Message
 from angelon.core.specs.source import Source
+from angelon.core.specs.store import Rules, RuleSet
 from angelon.core.templates import CantRender
 
 SHOWN_IN_FULL = 100_000
@@ -60,6 +62,8 @@ class Preflight:
     files: Sequence[LibraryFile] = ()
     reviews: Mapping[tuple[str, str], str] = field(default_factory=dict)
     """(locale, mark) to the state of the review of a chat text."""
+    routes: Sequence[str] = ()
+    """The keys of the routes that send the message."""
     found: list[Problem] = field(default_factory=list)
 
     def run(self) -> list[Problem]:
@@ -261,14 +265,15 @@ class Preflight:
         elif parts.scheme not in ("http", "https") or not parts.hostname or "." not in parts.hostname.strip("."):
             self._error(where, f"The link “{shown}” is no full address.", "Start it with https:// and a host.")
         else:
-            hosts = [h.lower().lstrip(".") for h in self.setup.store.rules.link_hosts]
             host = parts.hostname.lower()
-            if hosts and not any(host == h or host.endswith("." + h) for h in hosts):
-                self._error(
-                    where,
-                    f"The link goes to {host}, and the store’s rules allow {', '.join(hosts)} only.",
-                    "Point it there, or allow the host in the store’s rules.",
-                )
+            for rules in self._rules(where.partition(".")[0]):
+                hosts = [h.lower().lstrip(".") for h in rules.link_hosts]
+                if hosts and not any(host == h or host.endswith("." + h) for h in hosts):
+                    self._error(
+                        where,
+                        f"The link goes to {host}, and {_called(rules)} allow {', '.join(hosts)} only.",
+                        "Point it there, or allow the host in Settings.",
+                    )
 
     def _sms(self, where: str, sms: RenderedSms, label: str) -> None:
         caps = [
@@ -296,13 +301,17 @@ class Preflight:
     def _phrases(self, channel: str, where: str, mail: Rendered) -> None:
         words = f"{mail.summary()} {mail.text}".casefold()
         field = CHANNELS[channel].text_field
-        for phrase in self.setup.store.rules.forbidden:
-            if phrase.casefold() in words:
-                self._error(
-                    f"{where}.{field}",
-                    f"It says “{phrase}”, which the store’s rules forbid.",
-                    "Say it otherwise, or change the rules on the letterhead’s page.",
-                )
+        for rules in self._rules(channel):
+            for phrase in rules.forbidden:
+                if phrase.casefold() in words:
+                    self._error(
+                        f"{where}.{field}",
+                        f"It says “{phrase}”, which {_called(rules)} forbid.",
+                        "Say it otherwise, or change the rules in Settings.",
+                    )
+
+    def _rules(self, channel: str) -> list[Rules]:
+        return self.setup.store.rules_for(channel, self.routes)
 
     # ---- the whole
 
@@ -319,7 +328,7 @@ class Preflight:
                     f"{channel}.{locale}",
                     f"The {CHANNEL_LABELS[channel]} in {locale} is never sent: the store does not list {locale} "
                     "among its languages.",
-                    f"List it on the letterhead’s page. Until then those readers get {used}.",
+                    f"List it in Settings. Until then those readers get {used}.",
                 )
         for locale in dict.fromkeys([store.locale, *store.locales]):
             if locale not in have and locale.partition("-")[0] not in have:
@@ -332,12 +341,19 @@ class Preflight:
 
     def _letterhead(self) -> None:
         letterhead = self.setup.store.letterhead
-        ratio = contrast(letterhead.accent, PAPER)
+        ratio = contrast(letterhead.accent, letterhead.body)
         if not letterhead.logo and ratio < ENOUGH:
             self._warn(
                 "letterhead.accent",
                 f"The accent colour on paper has a contrast of {ratio:.1f}; {ENOUGH} is needed to read it easily.",
                 "Choose a darker one.",
+            )
+        inked = contrast(letterhead.ink, letterhead.body)
+        if inked < ENOUGH:
+            self._warn(
+                "letterhead.ink",
+                f"The text colour on the body colour has a contrast of {inked:.1f}; {ENOUGH} is needed to read it.",
+                "Choose a darker text or a lighter body.",
             )
         if letterhead.logo:
             self._in_library(
@@ -345,19 +361,17 @@ class Preflight:
             )
 
     def _sender(self) -> None:
+        chosen = self.message.envelope.sender
+        if chosen and not any(sender.key == chosen for sender in self.setup.store.senders):
+            self._error("envelope.sender", f"There is no sender “{chosen}” any more.", "Choose another, or none.")
+            return
         for channel, key, _ in self.speaking:
             gateway = self.setup.gateways.get(key)
-            if (
-                channel == "email"
-                and gateway is not None
-                and gateway.sender is not None
-                and not gateway.sender.verified
-            ):
-                self._warn(
-                    f"gateways.{key}",
-                    f"{gateway.sender.address}, which {gateway.name} sends from, is not verified.",
-                    "Have a code sent to it.",
-                )
+            if channel == "email" and gateway is not None:
+                why = sender_problem(None, self.message, gateway, self.setup.store)
+                if why:
+                    tell, place = (self._error, "envelope.sender") if chosen else (self._warn, f"gateways.{key}")
+                    tell(place, why, "Have a code sent to it, on the page Senders.")
 
     def _attachments(self) -> None:
         gateways = [
@@ -413,6 +427,14 @@ class Preflight:
                 f"{CHANNEL_LABELS[channel]} part.",
                 "Write one, or change the route.",
             )
+
+
+def _called(rules: Rules) -> str:
+    """What people call a set of rules."""
+    if not isinstance(rules, RuleSet):
+        return "the store’s rules"
+    of = [*([CHANNEL_LABELS[rules.channel]] if rules.channel else []), *rules.routes]
+    return f"the rules for {' and '.join(of) or 'everything'}"
 
 
 def _no_check(*_: object) -> None:

@@ -7,6 +7,7 @@ from collections.abc import Mapping
 
 from angelon.core.messages.channels import CHANNEL_LABELS, CHANNELS
 from angelon.core.planning.inputs import Setup
+from angelon.core.planning.senders import sender_problem
 from angelon.core.planning.sentence import listed
 from angelon.core.planning.subjects import checked
 from angelon.core.problems import Problem
@@ -102,6 +103,9 @@ def _way(
         )
     elif gateway.paused:
         found.append(Problem(by_part, f"{gateway.name} is paused: what is made is held.", "Let it go on.", "warning"))
+    why = sender_problem(route, message, gateway, setup.store) if gateway is not None else ""
+    if why:
+        found.append(Problem(by_part, why, "Verify it with a code on the page Senders, or choose another sender."))
     return found
 
 
@@ -118,11 +122,11 @@ def _to(route: Route, setup: Setup) -> list[Problem]:
                     Problem(
                         "to",
                         f"Nobody of the shop has the role “{recipient.who}”.",
-                        "Give it to somebody on the letterhead’s page.",
+                        "Give it to somebody in Settings.",
                     )
                 )
             found += [
-                Problem("to", f"{member.name}, the {recipient.who}, has no {what}.", "Add it on the letterhead’s page.")
+                Problem("to", f"{member.name}, the {recipient.who}, has no {what}.", "Add it in Settings.")
                 for member in members
                 if not member.address(route.channel)
             ]
@@ -240,7 +244,7 @@ def _fallback(route: Route, setup: Setup) -> list[Problem]:
             Problem(
                 "fallback",
                 f"Nobody of the shop with the role “{tell}” has an email address.",
-                "Give it to somebody on the letterhead’s page.",
+                "Give it to somebody in Settings.",
             )
         )
     if tell and not any(gateway.channel == "email" for gateway in setup.gateways.values()):

@@ -31,7 +31,7 @@ def build_mail(
 ) -> BuiltMail | Held:
     """The mail of a ready send. `left_out` are attachments that could not be had and need not be."""
     assert isinstance(ready.rendered, RenderedEmail)
-    sender = ready.gateway.sender
+    sender = ready.sender
     assert sender is not None
     refused = limit_violation([file for file in files if not file.content_id], ready.gateway.limits)
     if refused:

@@ -16,9 +16,11 @@ from angelon.core.planning.context import PlanningContext
 from angelon.core.planning.guards import WHEN_DUE, GuardInput
 from angelon.core.planning.people import customer
 from angelon.core.planning.plan import reached, values_for
+from angelon.core.planning.senders import sender_of, sender_problem
 from angelon.core.planning.subjects import only_again, worked_condition
 from angelon.core.sending.due import Around, DueSend, EventFacts, guards_again, has_its_values, part_of
-from angelon.core.specs.gateway import Gateway
+from angelon.core.specs.gateway import Gateway, Sender
+from angelon.core.specs.message import Message
 from angelon.core.templates import CantRender
 from angelon.core.values import Value, show
 
@@ -66,6 +68,8 @@ class Ready:
     cc: tuple[str, ...] = ()
     bcc: tuple[str, ...] = ()
     reply_to: tuple[str, ...] = ()
+    sender: Sender | None = None
+    """Who a mail is from."""
 
     @property
     def cost(self) -> str:
@@ -83,6 +87,10 @@ def prepare(send: DueSend, around: Around, now: dt.datetime) -> Prepared:
         return Held("The route has no gateway.")
     if gateway.paused:
         return Held(f"{gateway.name} is paused.")
+    route = around.routes.get(send.route)
+    why = sender_problem(route, _message_of(send, around), gateway, around.setup.store) if not send.test else ""
+    if why:
+        return Held(why)
     stopped = _suppressed(send, send.recipient, around) or _guarded(send, around, now)
     if stopped is not None:
         return stopped
@@ -109,7 +117,14 @@ def prepare(send: DueSend, around: Around, now: dt.datetime) -> Prepared:
     revision = None if send.draft is not None else around.revisions.get(send.message)
     values = filled.values if filled.anew else None
     ready = Ready(gateway, rendered, filled.recipient, filled.recipient_name, locale, revision, values, template)
-    return _with_files(ready, rendered, send, filled.values, around) if isinstance(rendered, RenderedEmail) else ready
+    if not isinstance(rendered, RenderedEmail):
+        return ready
+    ready = replace(ready, sender=sender_of(route, message, gateway, around.setup.store) or gateway.sender)
+    return _with_files(ready, rendered, send, filled.values, around)
+
+
+def _message_of(send: DueSend, around: Around) -> Message | None:
+    return send.draft if send.draft is not None else around.setup.messages.get(send.message)
 
 
 def _suppressed(send: DueSend, address: str, around: Around) -> Skipped | None:
@@ -187,7 +202,7 @@ def _with_files(
     ready: Ready, mail: RenderedEmail, send: DueSend, values: dict[str, Value], around: Around
 ) -> Ready | Held:
     """A mail with its addresses read and its files chosen."""
-    if ready.gateway.sender is None:
+    if ready.sender is None:
         return Held(f"{ready.gateway.name} has no sender.")
     lists: dict[str, tuple[str, ...]] = {}
     for part, text in (("cc", mail.cc), ("bcc", mail.bcc), ("reply-to", mail.reply_to)):

@@ -116,8 +116,11 @@ class EmailText(Spec):
 
 
 class Envelope(Spec):
-    """Who else an email concerns, in every language: addresses parted by commas, which may hold variables."""
+    """Who an email is from and who else it concerns, in every language: addresses parted by commas, which may hold
+    variables. `sender` is the key of one of the shop's senders; empty for the gateway's own.
+    """
 
+    sender: str = Field("", max_length=60)
     reply_to: OneLine = ""
     cc: OneLine = ""
     bcc: OneLine = ""

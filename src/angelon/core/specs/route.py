@@ -37,6 +37,8 @@ class Route(Spec):
     channel: Literal["email", "sms", "chat"] = "email"
     to: list[Recipient] = Field(default_factory=lambda: [Recipient()], max_length=20)
     gateway: str = ""
+    sender: str = Field("", max_length=60)
+    """Who its emails are from, by the key of one of the shop's senders; empty for the message's, else the gateway's."""
     only_if: Group = Field(default_factory=Group)
     """What has to hold; an empty group always does."""
     timing: Timing = Field(default_factory=Timing)

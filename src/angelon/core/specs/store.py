@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Iterable
 from typing import Annotated, Literal
 from zoneinfo import available_timezones
 
@@ -11,6 +13,10 @@ from pydantic import Field, StringConstraints, field_validator
 from angelon.core.addresses import BadPhone, check_email, phone_text, read_phone
 from angelon.core.specs.base import Key, Locale, Name, OneLine, Spec, VariableName
 from angelon.core.specs.condition import Group
+from angelon.core.specs.gateway import Sender
+
+Colour = Annotated[str, StringConstraints(pattern=r"^#[0-9a-fA-F]{6}$")]
+"""A colour as CSS writes it: `#0E5A55`."""
 
 
 class Letterhead(Spec):
@@ -18,7 +24,13 @@ class Letterhead(Spec):
     pixels.
     """
 
-    accent: Annotated[str, StringConstraints(pattern=r"^#[0-9a-fA-F]{6}$")] = "#0E5A55"
+    accent: Colour = "#0E5A55"
+    page: Colour = "#F4F1E9"
+    """What stands behind the mail."""
+    body: Colour = "#FFFDF7"
+    """What its text stands on."""
+    ink: Colour = "#1D232C"
+    """Its text."""
     font: Literal["sans-serif", "serif", "monospace"] = "sans-serif"
     logo: OneLine = ""
     logo_alt: OneLine = ""
@@ -27,6 +39,19 @@ class Letterhead(Spec):
     signature: str = Field("", max_length=2000)
     footer: str = Field("", max_length=2000)
     subject_prefix: OneLine = ""
+    cc: OneLine = ""
+    bcc: OneLine = ""
+    """Addresses that get a copy of every mail, parted by commas."""
+
+
+class ShopSender(Sender):
+    """An address that mails come from, with a name and an address for replies: chosen by messages and routes."""
+
+    key: Key
+
+    def called(self, shop: str) -> str:
+        """How lists to choose from call it; `shop` is the shop's name."""
+        return f"{self.name or shop} <{self.address}>{'' if self.verified else ', not verified'}"
 
 
 class TeamMember(Spec):
@@ -72,6 +97,19 @@ class Rules(Spec):
     """Where links may go: these hosts and the hosts under them; anywhere where there is none."""
 
 
+class RuleSet(Rules):
+    """Rules for one channel, or for what some routes send; for both where both are named."""
+
+    channel: Literal["", "email", "sms", "chat"] = ""
+    routes: list[Key] = Field(default_factory=list, max_length=50)
+
+    def applies(self, channel: str, routes: Iterable[str]) -> bool:
+        """Whether it counts for a text of a channel that these routes send."""
+        return (not self.channel or self.channel == channel) and (
+            not self.routes or not set(self.routes).isdisjoint(routes)
+        )
+
+
 class Segment(Spec):
     """Customers that have something in common, under a name: conditions that routes can ask for."""
 
@@ -90,8 +128,21 @@ class Store(Spec):
     timezone: str = "UTC"
     country: str = Field("", pattern=r"^([A-Z]{2})?$")
     support_email: OneLine = ""
+    """Where customers write to: in texts `shop.email`, and where replies go."""
+    support_phone: OneLine = ""
+    """Where customers call: `shop.phone`."""
+    website: str = Field("", max_length=300)
+    hours: OneLine = ""
+    """When somebody answers, in words: `shop.hours`."""
+    base_url: str = Field("", max_length=300)
+    """Where this Angelon can be reached from outside, where that was not set for the whole installation."""
+    reader_times: Literal["shop", "reader"] = "shop"
+    """Whose time zone the times in messages to customers are in."""
+    senders: list[ShopSender] = Field(default_factory=list, max_length=50)
     letterhead: Letterhead = Field(default_factory=Letterhead)
     rules: Rules = Field(default_factory=Rules)
+    more_rules: list[RuleSet] = Field(default_factory=list, max_length=50)
+    """Rules that count for a channel or for some routes besides those for everything."""
     team: list[TeamMember] = Field(default_factory=list, max_length=50)
     private_hosts: list[OneLine] = Field(default_factory=list, max_length=50)
     """Hosts that may be fetched from although their addresses are private (RFC 6890)."""
@@ -104,6 +155,25 @@ class Store(Spec):
     def consent_for(self, channel: str) -> str:
         """The variable that says whether a customer has agreed to a channel; empty where the channel needs none."""
         return next((name for key, name in self.consent.items() if key == channel), "")
+
+    def rules_for(self, channel: str, routes: Iterable[str]) -> list[Rules]:
+        """The rules that count for a text of a channel that these routes send."""
+        return [self.rules, *(rules for rules in self.more_rules if rules.applies(channel, routes))]
+
+    @field_validator("website", "base_url")
+    @classmethod
+    def _address(cls, address: str) -> str:
+        if address and not re.fullmatch(r"https?://[^\s/?#]+(/\S*)?", address):
+            raise ValueError("has to be a whole web address, such as https://shop.example")
+        return address.rstrip("/")
+
+    @field_validator("senders")
+    @classmethod
+    def _told_apart(cls, senders: list[ShopSender]) -> list[ShopSender]:
+        keys = [sender.key for sender in senders]
+        if len(set(keys)) < len(keys):
+            raise ValueError("has two senders of one key; give each its own")
+        return senders
 
     @field_validator("timezone")
     @classmethod

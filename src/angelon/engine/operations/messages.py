@@ -70,12 +70,10 @@ def preflight(
     message: Message, live: LiveSetup, samples: Sequence[Sample], states: Mapping[tuple[str, str], str]
 ) -> list[Problem]:
     """What would go wrong with a message, errors first. `states` are those of its chat texts' reviews."""
-    sending = [
-        (active.route.channel, active.route.gateway, active.route.sources)
-        for active in live.setup.routes
-        if active.route.send == message.key
-    ]
-    return Preflight(message, live.setup, sending, samples, live.files, states).run()
+    routes = [active.route for active in live.setup.routes if active.route.send == message.key]
+    sending = [(route.channel, route.gateway, route.sources) for route in routes]
+    keys = [route.key for route in routes]
+    return Preflight(message, live.setup, sending, samples, live.files, states, keys).run()
 
 
 def publish(work: Work, key: str, samples: Sequence[Sample], override: bool = False) -> RevisionRow:

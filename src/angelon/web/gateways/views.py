@@ -188,6 +188,15 @@ def save(key: str) -> Any:
     return redirect(url_for(".edit", key=key))
 
 
+def going_out(released: int) -> str:
+    """What is said of held sends that go out now; empty where there are none."""
+    return (
+        f" {released} held send{'s' if released > 1 else ''} go{'es' if released == 1 else ''} out now."
+        if released
+        else ""
+    )
+
+
 def _tried(gateway: Gateway) -> list[Problem]:
     """What is wrong with a provider's requests, found by making them with example values."""
     if gateway.kind == "smtp":
@@ -222,8 +231,8 @@ def verify(key: str) -> Any:
     try:
         if typed:
             with work() as unit:
-                operations.verify_sender(unit, gateway, typed)
-            flash(f"{gateway.sender.address} is verified.", "good")
+                released = operations.verify_sender(unit, gateway, typed)
+            flash(f"{gateway.sender.address} is verified." + going_out(released), "good")
         else:
             operations.send_code(services().installation, store_id(), gateway, actor())
             flash(f"A code is on its way to {gateway.sender.address}.", "good")

@@ -1,9 +1,8 @@
-"""The letterhead, with a contact sheet of every message under it; the store's rules; the team that gets test sends."""
+"""The letterhead, with every message as it looks under it."""
 
 from __future__ import annotations
 
-import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -11,15 +10,14 @@ from flask import Blueprint, flash, jsonify, redirect, render_template, request,
 
 from angelon.core.colours import ENOUGH, contrast, ink_on
 from angelon.core.messages.attachments import detect_media_type, file_name
-from angelon.core.messages.blocks import PAPER
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Store
 from angelon.core.specs.base import read_spec
-from angelon.core.specs.store import Letterhead, TeamMember
+from angelon.core.specs.store import Letterhead
 from angelon.engine.operations import store as operations
 from angelon.web import sample_event as sample_events
 from angelon.web.conflicts import edits_seen
-from angelon.web.forms import LINES, RAW, TEXT, WORDS, Spelling, filled
+from angelon.web.forms import RAW, TEXT, Spelling, filled
 from angelon.web.messages.preview import Preview, preview
 from angelon.web.sample_event import Wanted
 from angelon.web.services import live, messages, store, work
@@ -29,8 +27,6 @@ pages = Blueprint("letterhead", __name__, url_prefix="/letterhead", template_fol
 _FIELDS: dict[str, Spelling] = {
     **dict.fromkeys((f"letterhead.{name}" for name in Letterhead.model_fields), TEXT),
     **dict.fromkeys(("letterhead.signature", "letterhead.footer"), RAW),
-    **dict.fromkeys(("rules.forbidden", "rules.link_hosts", "private_hosts"), LINES),
-    "locales": WORDS,
 }
 
 
@@ -50,7 +46,6 @@ def _page(the_store: Store, problems: Sequence[Problem] = (), spec: dict[str, An
         spec=spec,
         problems=problems,
         pictures=pictures,
-        team=request.form.get("team", "\n".join(_written(member) for member in the_store.team)),
         edits=request.form.get("edits", store().edits),
         sheets=_sheets(the_store),
         judged=_judged(the_store),
@@ -59,9 +54,10 @@ def _page(the_store: Store, problems: Sequence[Problem] = (), spec: dict[str, An
 
 def _judged(the_store: Store) -> dict[str, Any]:
     """Whether the accent can be read: as text on paper, and under the words of a button."""
-    accent = the_store.letterhead.accent
+    accent, body = the_store.letterhead.accent, the_store.letterhead.body
     return {
-        "paper": round(contrast(accent, PAPER), 1),
+        "paper": round(contrast(accent, body), 1),
+        "text": round(contrast(the_store.letterhead.ink, body), 1),
         "button": round(contrast(accent, ink_on(accent)), 1),
         "ink": ink_on(accent),
         "enough": ENOUGH,
@@ -88,14 +84,8 @@ def _sheets(the_store: Store) -> list[tuple[str, str, Preview]]:
 
 
 def _changed() -> tuple[dict[str, Any], list[Problem]]:
-    """The store with the letterhead, rules and team of the form, as plain data; and what can't be read."""
-    form, kept = request.form, live().setup.store
-    spec, problems = filled(form, kept, _FIELDS)
-    if "team" in form:
-        roles = {member.name: member.role for member in kept.team}
-        spec["team"] = [_person(line, roles) for line in form["team"].splitlines() if line.strip()]
-    spec["locales"] = [tag for tag in spec["locales"] if tag != spec["locale"]]
-    return spec, problems
+    """The store with the letterhead of the form, as plain data; and what can't be read."""
+    return filled(request.form, live().setup.store, _FIELDS)
 
 
 def _read(spec: dict[str, Any], problems: list[Problem]) -> Store:
@@ -103,28 +93,6 @@ def _read(spec: dict[str, Any], problems: list[Problem]) -> Store:
     if problems:
         raise Invalid(problems)
     return read_spec(Store, spec)
-
-
-def _written(member: TeamMember) -> str:
-    """Somebody of the team as one line of the form."""
-    role = f" ({member.role})" if member.role else ""
-    return ", ".join(part for part in (member.name + role, member.email, member.phone) if part)
-
-
-_ROLE = re.compile(r"(.*?)\s*\(([^()]*)\)\s*$")
-
-
-def _person(line: str, roles: Mapping[str, str]) -> dict[str, str]:
-    """`name (role), address, number`: what has an @ is the address, what has digits only the number. Whoever had a role
-    keeps it where the line names none.
-    """
-    made = {"name": "", "email": "", "phone": ""}
-    for part in (piece.strip() for piece in line.split(",")):
-        kind = "email" if "@" in part else "phone" if part and not part.strip("+0123456789 ()-/") else "name"
-        made[kind] = f"{made[kind]} {part}".strip()
-    found = _ROLE.match(made["name"])
-    name, role = (found[1], found[2].strip()) if found else (made["name"], roles.get(made["name"], ""))
-    return made | {"name": name, "role": role}
 
 
 @pages.post("/seen")

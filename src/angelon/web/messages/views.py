@@ -118,6 +118,13 @@ def edit(key: str) -> Any:
         library=_library(),
         expected=[tag for tag in [shop.locale, *shop.locales] if tag not in message.variants(channel)],
         team=shop.team,
+        senders=[
+            [
+                sender.key,
+                f"{sender.name or shop.name} <{sender.address}>" + ("" if sender.verified else ", not verified"),
+            ]
+            for sender in shop.senders
+        ],
         types=kinds_of_events(),
         gateways=[gateway for gateway in live().setup.gateways.values() if gateway.channel == channel],
         review=_review(message, row, locale) if channel == "chat" else None,

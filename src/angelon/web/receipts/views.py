@@ -9,7 +9,7 @@ from flask import Blueprint, abort, jsonify, request
 
 from angelon.core.payload.body import NotReadable, parse_body
 from angelon.engine.receipts import take_all, token_of
-from angelon.web.services import live, services
+from angelon.web.services import live, public_address, services
 
 pages = Blueprint("receipts", __name__, url_prefix="/receipts")
 MOST = 200_000
@@ -17,8 +17,7 @@ MOST = 200_000
 
 def address_of(key: str) -> str:
     """Where a gateway's provider tells what became of sends."""
-    base = services().settings.base_url or request.url_root.rstrip("/")
-    return f"{base}/receipts/{key}/{token_of(services().settings.key(), key)}"
+    return f"{public_address()}/receipts/{key}/{token_of(services().settings.key(), key)}"
 
 
 @pages.post("/<key>/<token>")

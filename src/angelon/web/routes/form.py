@@ -12,7 +12,7 @@ from angelon.web.numbers import row_ids, whole
 from angelon.web.services import live
 
 FIELDS: dict[str, Spelling] = {
-    **dict.fromkeys(("name", "send", "gateway", "once"), TEXT),
+    **dict.fromkeys(("name", "send", "gateway", "sender", "once"), TEXT),
     **dict.fromkeys(("priority", "once_days", "fallback.within_minutes", "timing.amount"), OR_ZERO),
     **dict.fromkeys(("guards.after_route", "fallback.tell", "fallback.no_address"), TEXT),
     **dict.fromkeys(("timing.unit", "timing.at", "timing.zone", "timing.late"), TEXT),

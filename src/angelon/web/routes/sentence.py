@@ -70,6 +70,7 @@ def page(row: StoredRoute) -> dict[str, Any]:
             "fallback": describe_fallback(route, called["gateways"], called["messages"]),
         },
         "roles": sorted({member.role for member in setup.store.team if member.role}),
+        "senders": {sender.key: sender.called(setup.store.name) for sender in setup.store.senders},
         "gateway_channel": {key: gateway.channel for key, gateway in setup.gateways.items()},
         "addresses": "\n".join(
             ", ".join(part for part in (r.name, r.who) if part) for r in route.to if r.kind == "address"

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from flask import abort, request
+from flask import abort
 
 from angelon.core.specs import Source
-from angelon.web.services import live, services
+from angelon.web.services import live, public_address
 
 
 def source_of(key: str) -> tuple[Source, int]:
@@ -18,4 +18,4 @@ def source_of(key: str) -> tuple[Source, int]:
 
 def address(key: str) -> str:
     """Where a store delivers to."""
-    return f"{services().settings.base_url or request.url_root.rstrip('/')}/in/{key}"
+    return f"{public_address()}/in/{key}"

@@ -4,10 +4,11 @@ import { post, settled } from "./request.js";
 
 export function start(root) {
   const form = root.querySelector("form");
-  const swatch = root.querySelector("[data-swatch]");
-  const accent = form.elements["letterhead.accent"];
-  swatch.addEventListener("input", () => ((accent.value = swatch.value), look()));
-  accent.addEventListener("input", () => /^#[0-9a-f]{6}$/i.test(accent.value) && (swatch.value = accent.value));
+  for (const swatch of root.querySelectorAll("[data-swatch]")) {
+    const written = form.elements[swatch.dataset.swatch];
+    swatch.addEventListener("input", () => ((written.value = swatch.value), look()));
+    written.addEventListener("input", () => /^#[0-9a-f]{6}$/i.test(written.value) && (swatch.value = written.value));
+  }
   form.addEventListener("input", () => look());
   form.addEventListener("change", () => look());
   const frames = [...root.querySelectorAll("[data-sheet]")];
@@ -34,10 +35,10 @@ export function start(root) {
         { className: "bad", textContent: told.problems.map((p) => `${p.what} ${p.mend}`).join(" ") }));
       return;
     }
-    const { paper, button, enough } = told.judged;
+    const { paper, button, text, enough } = told.judged;
     judged.replaceChildren(
-      Object.assign(document.createElement("span"), { className: paper >= enough ? "good" : "wait",
-        textContent: `Contrast on paper ${paper}, in a button ${button}` }),
+      Object.assign(document.createElement("span"), { className: Math.min(paper, text) >= enough ? "good" : "wait",
+        textContent: `Contrast of the accent on the body ${paper}, in a button ${button}, of text ${text}` }),
       Object.assign(document.createElement("span"), { className: "quiet", textContent: `; ${enough} is needed.` }),
     );
     for (const frame of frames) {

@@ -236,9 +236,18 @@ export function email(root, page) {
   function envelope() {
     spec.envelope ??= {};
     const holder = root.querySelector("[data-envelope]");
-    for (const [part, label, hint] of [["reply_to", "Answers go to", "the gateway’s own address"],
-      ["cc", "Copy (cc)", "addresses, parted by commas"], ["bcc", "Hidden copy (bcc)",
-      "addresses, parted by commas"]]) {
+    const senders = JSON.parse(holder.dataset.senders);
+    const chosen = spec.envelope.sender ?? "";
+    if (chosen && !senders.some(([key]) => key === chosen)) senders.push([chosen, `${chosen}, deleted`]);
+    const select = element("select", { ariaLabel: "Sender", onchange: () => {
+      spec.envelope.sender = select.value;
+      changed();
+    } }, ...[["", "the gateway’s own"], ...senders].map(([key, called]) =>
+      element("option", { value: key, selected: key === chosen }, called)));
+    holder.append(element("div", { className: "line" }, element("span", {}, "From"),
+      element("span", { className: "select" }, select)));
+    for (const [part, label, hint] of [["reply_to", "Reply-To", "the sender’s"],
+      ["cc", "Cc", "addresses, parted by commas"], ["bcc", "Bcc", "addresses, parted by commas"]]) {
       const into = element("div", { className: "into" });
       holder.append(element("div", { className: "line" }, element("span", {}, label), into));
       make(into, part, spec.envelope[part] ?? "", { label, hint, oneLine: true, write: (now) =>

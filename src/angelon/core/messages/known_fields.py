@@ -1,0 +1,43 @@
+"""The fields of `order` and `shop` that a text may use, and what is said of one that is none."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+
+from rapidfuzz import process
+
+from angelon.core.problems import Problem
+from angelon.core.specs.source import READING
+from angelon.core.specs.store import Store
+from angelon.core.templates import Compiled
+
+ORDER_FIELDS = frozenset(READING) | {"stage"}
+
+
+SHOP_FIELDS = {
+    "name": "the shop's name",
+    "email": "where customers write to",
+    "phone": "where customers call",
+    "website": "the shop's own pages",
+    "hours": "when somebody answers",
+}
+"""What a text may say of the shop itself: field and meaning."""
+
+
+def shop_values(store: Store) -> dict[str, str | None]:
+    """What is known of a shop, for its texts."""
+    ways = {"email": store.support_email, "phone": store.support_phone, "website": store.website, "hours": store.hours}
+    return {"name": store.name, **{name: text or None for name, text in ways.items()}}
+
+
+def unknown_fields(made: Compiled) -> list[Problem]:
+    """A problem for each field that no order, or no shop, has, with the closest one."""
+    orders = [_unknown(name, "order", "An order", ORDER_FIELDS) for name in sorted(made.order_fields - ORDER_FIELDS)]
+    shops = [_unknown(name, "shop", "The shop", SHOP_FIELDS) for name in sorted(made.shop_fields - SHOP_FIELDS.keys())]
+    return [*orders, *shops]
+
+
+def _unknown(name: str, root: str, called: str, known: Collection[str]) -> Problem:
+    close = process.extractOne(name, sorted(known), score_cutoff=55)
+    mend = f"Did you mean {root}.{close[0]}?" if close else f"The fields are {', '.join(sorted(known))}."
+    return Problem("", f"{called} has no field “{name}”.", mend)

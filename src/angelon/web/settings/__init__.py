@@ -1,0 +1,1 @@
+"""What holds for the whole shop: its name and languages, ways to reach it, its team, its rules."""
