@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
+from decimal import Context as DecimalContext
+from decimal import Decimal, localcontext
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -14,7 +17,7 @@ from angelon.core.recipes.evaluate import Evaluation, evaluate
 from angelon.core.specs.source import LINE_PARTS, PARCEL_PARTS, READING, Source
 from angelon.core.specs.store import Store
 from angelon.core.specs.variable import Recipe, Type
-from angelon.core.values import Day, Value, show
+from angelon.core.values import Day, Money, Value, number_of, show
 
 ITEM_TYPES = {"quantity": Type.NUMBER, "price": Type.MONEY, "expected_on": Type.DATE}
 
@@ -70,7 +73,40 @@ class Reading:
         made["lines"] = self.value("lines") or []
         made["parcels"] = self.value("parcels") or []
         made["stage"] = self.stage
+        made["discount"] = _positive(made["discount"])
+        made["tax_on_top"] = _on_top(made)
         return made
+
+
+def _positive(amount: Value) -> Value:
+    """An amount without its sign: stores write a discount either way."""
+    return Money(abs(amount.amount), amount.currency) if isinstance(amount, Money) else amount
+
+
+def _on_top(order: Mapping[str, Value]) -> bool:
+    """Whether the tax comes on top of the lines, postage and discount, rather than being within them: where the sum
+    with it is nearer to the total than without it.
+    """
+    total, tax = order["total"], order["tax"]
+    if not isinstance(total, Money) or not isinstance(tax, Money):
+        return False
+    priced = [
+        (line["price"].amount, number_of(line.get("quantity")) or 1)
+        for line in order["lines"]
+        if isinstance(line, dict) and isinstance(line.get("price"), Money)
+    ]
+    if not priced or len(priced) < len(order["lines"]):
+        return False
+    with localcontext(_WIDE):
+        lines = sum((price * count for price, count in priced), Decimal(0))
+        postage, discount = (
+            order[part].amount if isinstance(order[part], Money) else Decimal(0) for part in ("postage", "discount")
+        )
+        left = total.amount - (lines + postage - discount)
+        return bool(tax.amount) and abs(left - tax.amount) < abs(left)
+
+
+_WIDE = DecimalContext(prec=120)
 
 
 def read(source: Source, store: Store, payload: Any) -> Reading:

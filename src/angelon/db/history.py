@@ -167,7 +167,7 @@ def known(
     live: LiveSetup,
     routes: Collection[Route],
     order_ids: Collection[int],
-    readings: Iterable[Reading],
+    readings: Collection[Reading],
     contact_ids: Collection[int] = (),
 ) -> BatchHistory:
     """The past of these orders and customers, as far as these routes ask, in at most seven queries."""
@@ -195,6 +195,7 @@ def known(
         for channel in CHANNELS.values()
         if reading.text(channel.address_part)
     }
+    address_keys |= {address_key("chat", account) for reading in readings if (account := reading.text("account"))}
     if address_keys or any(recipient.kind != "customer" for route in routes for recipient in route.to):
         address_keys |= fixed_address_keys(routes, live.setup)
         found.suppressed = suppressions.among(connection, live.store_id, address_keys)

@@ -105,7 +105,7 @@ def install(app: Flask) -> None:
         return {
             "frame": frame,
             "store_name": row.spec.get("name") if row else "No store yet",
-            "store_spec": {"currency": "EUR", **(row.spec if row else {})},
+            "store_spec": {"currency": "EUR", **({"timezone": "UTC", **row.spec} if row else {})},
             "theme": theme if theme in ("light", "dark") else "system",
             "now": g.now,
         }

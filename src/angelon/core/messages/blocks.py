@@ -32,12 +32,40 @@ from angelon.core.templates import BadTemplate, compile_template, segments
 
 _WORDS = {
     "total": {"en": "Total", "de": "Gesamt", "fr": "Total", "es": "Total", "el": "Σύνολο", "ja": "合計"},
+    "postage": {"en": "Postage", "de": "Versand", "fr": "Livraison", "es": "Envío", "el": "Μεταφορικά", "ja": "送料"},
+    "discount": {"en": "Discount", "de": "Rabatt", "fr": "Remise", "es": "Descuento", "el": "Έκπτωση", "ja": "割引"},
+    "tax": {"en": "Tax", "de": "Steuer", "fr": "Taxe", "es": "Impuesto", "el": "Φόρος", "ja": "税"},
+    "tax in it": {
+        "en": "of which tax",
+        "de": "darin Steuer",
+        "fr": "dont taxe",
+        "es": "incluido impuesto",
+        "el": "περιλαμβάνει φόρο",
+        "ja": "内税",
+    },
     "packed": {"en": "packed", "de": "gepackt", "fr": "emballé", "es": "empaquetado"},
     "on its way": {"en": "on its way", "de": "unterwegs", "fr": "en route", "es": "en camino"},
     "at your door": {"en": "out for delivery", "de": "in Zustellung", "fr": "en livraison", "es": "en reparto"},
     "delivered": {"en": "delivered", "de": "zugestellt", "fr": "livré", "es": "entregado"},
     "expected": {"en": "expected", "de": "erwartet", "fr": "prévu", "es": "previsto"},
 }
+_SUMS = (
+    ("postage", "order.postage is defined and order.postage", "{{ order.postage }}"),
+    (
+        "discount",
+        "order.discount is defined and order.discount and order.discount.amount",
+        "\u2212{{ order.discount }}",
+    ),
+    ("tax", "order.tax is defined and order.tax and order.tax_on_top", "{{ order.tax }}"),
+)
+"""What stands between the lines and their total: its word, when it is shown, what it shows. Values that were kept with
+a send before these parts were read don't have them.
+"""
+_TAX_WITHIN = (
+    "tax in it",
+    "order.tax is defined and order.tax and order.tax.amount and not order.tax_on_top",
+    "{{ order.tax }}",
+)
 _PROGRESS = (("packed", 2), ("on its way", 4), ("at your door", 6), ("delivered", 7))
 """The stops that a customer is shown, and the stage (`event_types.STOPS`) from which each is reached."""
 
@@ -301,14 +329,19 @@ def _lines_mjml(block: Lines, tokens: Tokens, locale: str) -> str:
         + tokens.placeholder("{% endfor %}")
     )
     if block.total:
-        rows += (
-            tokens.placeholder("{% if order.total %}")
-            + (
-                f'<tr><td style="padding:10px 0;font-weight:700">{words_in(locale)("total")}</td><td '
-                f'style="padding:10px 0;font-weight:700;text-align:right">{tokens.put("{{ order.total }}")}</td></tr>'
+        strong = "padding:10px 0;font-weight:700"
+        total = ("total", "order.total", "{{ order.total }}")
+        for (word, holds, shown), style in (
+            *((one, "padding:6px 0") for one in _SUMS),
+            (total, strong),
+            (_TAX_WITHIN, "padding:0 0 8px;font-size:13px"),
+        ):
+            rows += (
+                tokens.placeholder(f"{{% if {holds} %}}")
+                + f'<tr><td style="{style}">{words_in(locale)(word)}</td>'
+                + f'<td style="{style};text-align:right;white-space:nowrap">{tokens.put(shown)}</td></tr>'
+                + tokens.placeholder("{% endif %}")
             )
-            + tokens.placeholder("{% endif %}")
-        )
     return f'<mj-table css-class="ink">{rows}</mj-table>'
 
 
@@ -358,7 +391,8 @@ def block_text(block: Block, locale: str) -> str:
             "line.price }}){% endif %}\n{% endfor %}"
         )
         if block.total:
-            made += "{% if order.total %}" + word("total") + ": {{ order.total }}{% endif %}"
+            for name, holds, shown in (*_SUMS, ("total", "order.total", "{{ order.total }}"), _TAX_WITHIN):
+                made += f"{{% if {holds} %}}{word(name)}: {shown}\n{{% endif %}}"
     elif isinstance(block, Address):
         made = (block.title.strip() + "\n" if block.title else "") + "{{ order.address }}"
     elif isinstance(block, Parcel):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import threading
 
 from angelon.core.messages.channel import Channel, Part
@@ -9,6 +10,7 @@ from angelon.core.messages.chat import ChatChannel
 from angelon.core.messages.email import EmailChannel
 from angelon.core.messages.sms import SmsChannel
 from angelon.core.problems import Invalid
+from angelon.core.specs.gateway import Gateway
 from angelon.core.specs.message import Message
 from angelon.core.specs.store import Store
 
@@ -40,6 +42,32 @@ def compiled_part(message: Message, channel: str, locale: str, store: Store) -> 
             _KEPT.pop(next(iter(_KEPT)), None)
         _KEPT[cache_key] = (message, store, part)
     return part
+
+
+ACCOUNT = re.compile(r"[^\s<>,;]{1,200}\Z")
+"""The form of an account's id: one word."""
+
+
+def address_part(channel: str, gateway: Gateway | None) -> str:
+    """Which part of an order holds the customer's address for a gateway of this channel."""
+    return "account" if _by_account(channel, gateway) else CHANNELS[channel].address_part
+
+
+def address_label(channel: str, gateway: Gateway | None) -> str:
+    return "account id" if _by_account(channel, gateway) else CHANNELS[channel].address_label
+
+
+def check_address(channel: str, gateway: Gateway | None, text: str, country: str | None = None) -> str:
+    """An address as a gateway takes it. Raises ValueError with a sentence that says why it is none."""
+    if _by_account(channel, gateway):
+        if not ACCOUNT.match(text.strip()):
+            raise ValueError("An account id is one word of at most 200 characters, as the chat provider writes it.")
+        return text.strip()
+    return CHANNELS[channel].check_address(text, country)
+
+
+def _by_account(channel: str, gateway: Gateway | None) -> bool:
+    return channel == "chat" and gateway is not None and gateway.addresses == "account"
 
 
 def address_key(channel: str, address: str) -> str:

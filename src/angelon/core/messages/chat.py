@@ -149,6 +149,10 @@ class ChatChannel(Channel):
     def check_address(self, text: str, country: str | None = None) -> str:
         return phone_text(read_phone(text, country))
 
+    def address_key(self, address: str) -> str:
+        """An account's id, which is no number, is a key of its own."""
+        return super().address_key(address) if address.startswith("+") else f"account:{address.strip()}"
+
 
 def fill(numbered: str, texts: tuple[str, ...]) -> str:
     """A numbered text with texts in place of `{1}`, `{2}`, all at once."""

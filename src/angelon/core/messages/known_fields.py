@@ -11,7 +11,7 @@ from angelon.core.specs.source import READING
 from angelon.core.specs.store import Store
 from angelon.core.templates import Compiled
 
-ORDER_FIELDS = frozenset(READING) | {"stage"}
+ORDER_FIELDS = frozenset(READING) | {"stage", "tax_on_top"}
 
 
 SHOP_FIELDS = {

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from typing import Any, NamedTuple
 
-from angelon.core.messages.channels import CHANNELS
+from angelon.core.messages.channels import CHANNELS, address_label, address_part, check_address
 from angelon.core.payload.paths import MISSING, compile_path
 from angelon.core.planning.context import PlanningContext
 from angelon.core.planning.inputs import Facts, Setup
 from angelon.core.reading import Reading
+from angelon.core.specs.gateway import Gateway
 from angelon.core.specs.recipients import Recipient
 from angelon.core.timing.places import language_of
 from angelon.core.values import regional, show
@@ -33,20 +34,21 @@ def recipient_key(recipient: Recipient) -> str:
     return "customer" if recipient.kind == "customer" else f"{recipient.kind}:{recipient.who}"
 
 
-def people(context: PlanningContext, recipient: Recipient, channel: str) -> list[Person]:
-    """Everybody behind a recipient, for a channel; at least one, who may have no address."""
-    cache_key = ("people", recipient.kind, recipient.who, recipient.name, channel)
+def people(context: PlanningContext, recipient: Recipient, channel: str, gateway_key: str = "") -> list[Person]:
+    """Everybody behind a recipient, for a channel and a gateway of it; at least one, who may have no address."""
+    gateway = context.setup.gateways.get(gateway_key)
+    cache_key = ("people", recipient.kind, recipient.who, recipient.name, channel, address_part(channel, gateway))
     found: list[Person] | None = context.kept.get(cache_key)
     if found is None:
-        found = context.kept[cache_key] = _people(context, recipient, channel)
+        found = context.kept[cache_key] = _people(context, recipient, channel, gateway)
     return found
 
 
-def _people(context: PlanningContext, recipient: Recipient, channel: str) -> list[Person]:
+def _people(context: PlanningContext, recipient: Recipient, channel: str, gateway: Gateway | None) -> list[Person]:
     setup, reading = context.setup, context.reading
     store = setup.store
     if recipient.kind == "customer":
-        address, name, why = customer(channel, reading)
+        address, name, why = customer(channel, reading, gateway)
         return [Person(recipient, address, name, locale_of_reader(reading, context.facts, setup), why)]
     if recipient.kind == "role":
         members = [member for member in store.team if member.role.casefold() == recipient.who.casefold()]
@@ -64,28 +66,37 @@ def _people(context: PlanningContext, recipient: Recipient, channel: str) -> lis
             for member in members
         ]
     if recipient.kind == "address":
-        return [_address(recipient, recipient.who, channel, store.locale)]
-    found: Any = compile_path(recipient.who).find(context.event.payload)
+        return [_address(recipient, recipient.who, channel, gateway, store.locale)]
+    if recipient.kind == "variable":
+        if recipient.who not in setup.variables:
+            why = f"There is no variable “{recipient.who}” any more."
+            return [Person(recipient, "", "", store.locale, why)]
+        evaluation = context.variables[recipient.who]
+        found: Any = evaluation.value if evaluation.present else None
+        nothing = evaluation.problem.what if evaluation.problem else f"“{recipient.who}” has no value in this event."
+    else:
+        found = compile_path(recipient.who).find(context.event.payload)
+        nothing = f"Nothing stands at {recipient.who} in this event."
     values = [] if found is MISSING or found is None else found if isinstance(found, list) else [found]
     if not values:
-        return [Person(recipient, "", "", store.locale, f"Nothing stands at {recipient.who} in this event.")]
+        return [Person(recipient, "", "", store.locale, nothing)]
     return [
-        _address(recipient, show(value), channel, locale_of_reader(reading, context.facts, setup))
+        _address(recipient, show(value), channel, gateway, locale_of_reader(reading, context.facts, setup))
         for value in values[:50]
     ]
 
 
-def _address(recipient: Recipient, text: str, channel: str, locale: str) -> Person:
+def _address(recipient: Recipient, text: str, channel: str, gateway: Gateway | None, locale: str) -> Person:
     """An address that was written or found, checked."""
     try:
-        address = CHANNELS[channel].check_address(text)
+        address = check_address(channel, gateway, text)
     except ValueError as error:
         return Person(
             recipient,
             "",
             recipient.name,
             locale,
-            f"“{text[:60]}” is no {CHANNELS[channel].address_label}: {error}",
+            f"“{text[:60]}” is no {address_label(channel, gateway)}: {error}",
         )
     return Person(recipient, address, recipient.name, locale)
 
@@ -102,12 +113,17 @@ def locale_of_reader(reading: Reading, facts: Facts, setup: Setup) -> str:
     return spoken.get(language_of(country), setup.store.locale) if country else setup.store.locale
 
 
-def customer(channel: str, reading: Reading) -> tuple[str, str, str]:
-    """The customer's address and name for a channel; or why there is none."""
-    part = CHANNELS[channel].address_part
+def customer(channel: str, reading: Reading, gateway: Gateway | None = None) -> tuple[str, str, str]:
+    """The customer's address and name for a channel and a gateway of it; or why there is none."""
+    part = address_part(channel, gateway)
     evaluation = reading.parts.get(part)
     if evaluation is None:
         return "", "", f"The source does not read the customer's {part} yet."
     if evaluation.problem:
         return "", "", f"The order has no usable {part}. {evaluation.problem.what}"
+    if part == "account":
+        try:
+            return check_address(channel, gateway, show(evaluation.value)), show(reading.value("name")), ""
+        except ValueError as error:
+            return "", "", f"The order has no usable account. {error}"
     return str(evaluation.value), show(reading.value("name")), ""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from typing import Any, Literal, NamedTuple
 
@@ -24,11 +24,12 @@ from angelon.core.specs.gateway import Gateway
 from angelon.core.specs.recipients import Recipient
 from angelon.core.specs.route import Route
 from angelon.core.specs.source import Source
+from angelon.core.specs.store import Store
 from angelon.core.specs.timing import Timing
 from angelon.core.states import State
 from angelon.core.templates import CantRender
 from angelon.core.timing.due import describe, due
-from angelon.core.timing.places import is_holiday
+from angelon.core.timing.places import is_holiday, zone_of
 from angelon.core.values import Day, Value
 
 Verdict = Literal["yes", "no", "waits", "problem", "open"]
@@ -264,7 +265,8 @@ def plan_fallback(
     """
     evaluation = _RouteEvaluation(PlanningContext(event, reading, variables, setup, facts, now), route, facts, manual)
     for step in range(after_step + 1, len(route.fallback.options) + 1):
-        for person in people(evaluation.context, recipient, route.option(step)[1]):
+        gateway, channel, _ = route.option(step)
+        for person in people(evaluation.context, recipient, channel, gateway):
             if person.address:
                 return _SendBuilder(
                     evaluation, person, step, [TraceLine("fallback", "yes", why)], [], is_fallback=True
@@ -273,7 +275,14 @@ def plan_fallback(
 
 
 def reached(
-    event: Event, reading: Reading, variables: Variables, route: Route, setup: Setup, whom: str, channel: str
+    event: Event,
+    reading: Reading,
+    variables: Variables,
+    route: Route,
+    setup: Setup,
+    whom: str,
+    channel: str,
+    gateway: str = "",
 ) -> tuple[str, str, str]:
     """Address and name of the recipient that a send names (`recipient_key`), as they are read now; or why there is
     none.
@@ -283,7 +292,7 @@ def reached(
         person
         for recipient in route.to
         if recipient_key(recipient) == whom
-        for person in people(context, recipient, channel)
+        for person in people(context, recipient, channel, gateway)
     ]
     if not found:
         return "", "", "The route no longer speaks to this recipient."
@@ -346,7 +355,7 @@ def _for_everybody(evaluation: _RouteEvaluation, trace: list[TraceLine], held: l
             )
         )
     for recipient in route.to:
-        for person in people(context, recipient, route.channel):
+        for person in people(context, recipient, route.channel, route.gateway):
             chosen, step, detour = person, 0, None
             if not person.address:
                 chosen, step, detour = _other_way(evaluation, person)
@@ -373,8 +382,8 @@ def _for_everybody(evaluation: _RouteEvaluation, trace: list[TraceLine], held: l
 def _other_way(evaluation: _RouteEvaluation, person: Person) -> tuple[Person, int, TraceLine | None]:
     """The first of the other ways by which somebody without an address for the route's own can be reached."""
     for step in range(1, len(evaluation.route.fallback.options) + 1):
-        channel = evaluation.route.option(step)[1]
-        for other in people(evaluation.context, person.recipient, channel):
+        gateway, channel, _ = evaluation.route.option(step)
+        for other in people(evaluation.context, person.recipient, channel, gateway):
             if other.address:
                 return other, step, TraceLine("fallback", "yes", f"{person.why} So by {CHANNEL_LABELS[channel]}.")
     return person, 0, None
@@ -389,16 +398,17 @@ class _Text(NamedTuple):
     why: str = ""
 
 
-def _text(context: PlanningContext, option: tuple[str, str, str], locale: str) -> _Text:
+def _text(context: PlanningContext, option: tuple[str, str, str], locale: str, whom: str) -> _Text:
     """The text of a way (gateway, channel, message) for a reader of `locale`."""
-    cache_key = ("text", *option, locale)
+    clock = clock_of(context.setup.store, whom, context.reading)
+    cache_key = ("text", *option, locale, clock)
     found: _Text | None = context.kept.get(cache_key)
     if found is None:
-        found = context.kept[cache_key] = _worked_text(context, option, locale)
+        found = context.kept[cache_key] = _worked_text(context, option, locale, clock)
     return found
 
 
-def _worked_text(context: PlanningContext, option: tuple[str, str, str], locale: str) -> _Text:
+def _worked_text(context: PlanningContext, option: tuple[str, str, str], locale: str, clock: dt.tzinfo | None) -> _Text:
     (gateway_key, channel, message_key), setup = option, context.setup
     message = setup.messages.get(message_key)
     if message is None:
@@ -415,7 +425,7 @@ def _worked_text(context: PlanningContext, option: tuple[str, str, str], locale:
         compiled = compiled_part(message, channel, chosen, setup.store)
     except Invalid as error:
         return _Text(chosen, {}, message.name, f"“{message.name}” can't be made: {error.problems[0].what}")
-    values, missing = values_for(compiled.names, context.reading, context.variables)
+    values, missing = values_for(compiled.names, context.reading, context.variables, clock)
     saw = f"{message.name}, in {chosen}"
     if missing:
         unanswered = next(
@@ -543,7 +553,8 @@ class _SendBuilder:
 
     def _send(self) -> None:
         """The message, its locale and its values."""
-        text = _text(self.context, (self.gateway_key, self.channel, self.message_key), self.locale)
+        way = (self.gateway_key, self.channel, self.message_key)
+        text = _text(self.context, way, self.locale, self.person.to)
         self.locale, self.values = text.locale, dict(text.values)
         if text.why:
             self._problem("send", text.saw, text.why)
@@ -721,13 +732,41 @@ def _by_name(names: frozenset[str]) -> list[str]:
     return sorted(names - {"order"})
 
 
-def values_for(names: frozenset[str], reading: Reading, variables: Variables) -> tuple[dict[str, Value], list[Problem]]:
-    """The values that a template needs, and what is missing among them. `order` is the order as read."""
+def values_for(
+    names: frozenset[str], reading: Reading, variables: Variables, zone: dt.tzinfo | None = None
+) -> tuple[dict[str, Value], list[Problem]]:
+    """The values that a template needs, and what is missing among them. `order` is the order as read.
+
+    Moments are by the shop's clock; with a `zone` those are by the clock of that zone.
+    """
     wanted = _by_name(names)
     values = variables.values(wanted)
     if "order" in names:
         values["order"] = reading.order()
+    if zone is not None and zone != reading.context.zone:
+        values = {name: _moved(value, reading.context.zone, zone) for name, value in values.items()}
     return values, variables.problems(wanted)
+
+
+def _moved(value: Value, shop: dt.tzinfo, zone: dt.tzinfo) -> Value:
+    """A value with its moments in another zone, those that are by the shop's clock."""
+    if isinstance(value, Day):
+        moment = value.value
+        by_shop = isinstance(moment, dt.datetime) and moment.tzinfo == shop
+        return replace(value, value=moment.astimezone(zone)) if by_shop else value  # type: ignore[attr-defined]
+    if isinstance(value, dict):
+        return {name: _moved(inner, shop, zone) for name, inner in value.items()}
+    return [_moved(inner, shop, zone) for inner in value] if isinstance(value, list) else value
+
+
+def clock_of(store: Store, whom: str, reading: Reading) -> dt.tzinfo | None:
+    """By whose clock the times in a message are: the reader's zone where the store says so and a customer reads it
+    (`whom` as in `recipient_key`), else the shop's, as None.
+    """
+    if store.reader_times != "reader" or whom != "customer":
+        return None
+    country = reading.context.country or store.country
+    return zone_of(country, reading.text("phone"), store.timezone)[0]
 
 
 def _or(names: list[str]) -> str:

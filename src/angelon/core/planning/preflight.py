@@ -29,7 +29,7 @@ from angelon.core.reading import Reading
 from angelon.core.recipes.evaluate import Variables
 from angelon.core.specs.message import FromLibrary, Message
 from angelon.core.specs.source import Source
-from angelon.core.specs.store import Rules, RuleSet
+from angelon.core.specs.store import Rules, RuleSet, Store
 from angelon.core.templates import CantRender
 
 SHOWN_IN_FULL = 100_000
@@ -318,17 +318,23 @@ class Preflight:
     def _locales(self, channel: str) -> None:
         store = self.setup.store
         have = self.message.variants(channel)
-        listed = {store.locale, *store.locales}
         for locale in have:
-            if locale not in listed and not any(
-                of.partition("-")[0] == locale or of == locale.partition("-")[0] for of in listed
-            ):
+            if not listed(locale, store):
                 used = self.message.locale_for(channel, store.locale)
                 self._warn(
                     f"{channel}.{locale}",
                     f"The {CHANNEL_LABELS[channel]} in {locale} is never sent: the store does not list {locale} "
                     "among its languages.",
                     f"List it in Settings. Until then those readers get {used}.",
+                )
+        for place in self.message.older:
+            if place.startswith(f"{channel}."):
+                locale = place.partition(".")[2]
+                self._warn(
+                    place,
+                    f"The {CHANNEL_LABELS[channel]} in {locale} is older than the one in {self.message.locale}, which "
+                    "was changed since.",
+                    "Change it too, or say on its page that it still says the same.",
                 )
         for locale in dict.fromkeys([store.locale, *store.locales]):
             if locale not in have and locale.partition("-")[0] not in have:
@@ -427,6 +433,12 @@ class Preflight:
                 f"{CHANNEL_LABELS[channel]} part.",
                 "Write one, or change the route.",
             )
+
+
+def listed(locale: str, store: Store) -> bool:
+    """Whether a shop speaks a language, so that a text in it reaches somebody."""
+    spoken = {store.locale, *store.locales}
+    return locale in spoken or any(of.partition("-")[0] == locale or of == locale.partition("-")[0] for of in spoken)
 
 
 def _called(rules: Rules) -> str:

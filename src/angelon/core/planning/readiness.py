@@ -5,13 +5,14 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Mapping
 
-from angelon.core.messages.channels import CHANNEL_LABELS, CHANNELS
+from angelon.core.messages.channels import CHANNEL_LABELS, address_label, check_address
 from angelon.core.planning.inputs import Setup
 from angelon.core.planning.senders import sender_problem
 from angelon.core.planning.sentence import listed
 from angelon.core.planning.subjects import checked
 from angelon.core.problems import Problem
 from angelon.core.specs.condition import compares
+from angelon.core.specs.gateway import Gateway
 from angelon.core.specs.route import Route
 from angelon.core.specs.timing import Timing
 
@@ -113,7 +114,8 @@ def _to(route: Route, setup: Setup) -> list[Problem]:
     if not route.to:
         return [Problem("to", "The route speaks to nobody.", "Choose at least one recipient.")]
     found = []
-    what = CHANNELS[route.channel].address_label
+    gateway = setup.gateways.get(route.gateway)
+    what = address_label(route.channel, gateway)
     for recipient in route.to:
         if recipient.kind == "role":
             members = [member for member in setup.store.team if member.role.casefold() == recipient.who.casefold()]
@@ -130,7 +132,10 @@ def _to(route: Route, setup: Setup) -> list[Problem]:
                 for member in members
                 if not member.address(route.channel)
             ]
-        elif recipient.kind == "address" and not _fits(recipient.who, route.channel):
+        elif recipient.kind == "variable" and recipient.who not in setup.variables:
+            what_ = f"There is no variable “{recipient.who}” any more, which holds an address of the route."
+            found.append(Problem("to", what_, "Choose another."))
+        elif recipient.kind == "address" and not _fits(recipient.who, route.channel, gateway):
             found.append(
                 Problem(
                     "to",
@@ -141,9 +146,9 @@ def _to(route: Route, setup: Setup) -> list[Problem]:
     return found
 
 
-def _fits(address: str, channel: str) -> bool:
+def _fits(address: str, channel: str, gateway: Gateway | None) -> bool:
     try:
-        CHANNELS[channel].check_address(address)
+        check_address(channel, gateway, address)
     except ValueError:
         return False
     return True

@@ -15,7 +15,7 @@ from angelon.core.messages.email import RenderedEmail
 from angelon.core.planning.context import PlanningContext
 from angelon.core.planning.guards import WHEN_DUE, GuardInput
 from angelon.core.planning.people import customer
-from angelon.core.planning.plan import reached, values_for
+from angelon.core.planning.plan import clock_of, reached, values_for
 from angelon.core.planning.senders import sender_of, sender_problem
 from angelon.core.planning.subjects import only_again, worked_condition
 from angelon.core.sending.due import Around, DueSend, EventFacts, guards_again, has_its_values, part_of
@@ -173,7 +173,8 @@ def _filled(send: DueSend, part: Part, around: Around) -> _Filled | Held | Skipp
     known = around.events.get(send.id)
     if known is None:
         return Held(around.unreadable.get(send.id) or "The event is no longer kept, or its source is gone.")
-    values, missing = values_for(part.names, known.reading, known.variables)
+    clock = clock_of(around.setup.store, send.whom, known.reading)
+    values, missing = values_for(part.names, known.reading, known.variables, clock)
     if missing:
         return Held(missing[0].what)
     address, name, why = recipient_now(send, known, around)
@@ -190,10 +191,17 @@ def recipient_now(send: DueSend, known: EventFacts, around: Around) -> tuple[str
         return send.recipient, send.recipient_name, ""
     route = around.routes.get(send.route)
     if route is None:
-        address, name, why = customer(send.channel, known.reading)
+        address, name, why = customer(send.channel, known.reading, around.setup.gateways.get(send.gateway))
     else:
         address, name, why = reached(
-            known.event, known.reading, known.variables, route, around.setup, send.whom, send.channel
+            known.event,
+            known.reading,
+            known.variables,
+            route,
+            around.setup,
+            send.whom,
+            send.channel,
+            send.gateway,
         )
     return address, show(name), why
 

@@ -140,6 +140,8 @@ class Gateway(Spec):
     sender: Sender | None = None
     limits: Limits = Field(default_factory=Limits)
     sender_id: OneLine = ""
+    addresses: Literal["phone", "account"] = "phone"
+    """What a chat provider knows people by: their phone number, or an account's id of its own (`order.account`)."""
     """What an SMS or chat message comes from, in the provider's own terms: a name, a number, an account."""
     call: HttpCall = Field(default_factory=HttpCall)
     auth: Auth = Field(default_factory=Auth)

@@ -206,6 +206,9 @@ class Message(Spec):
     category: Literal["order", "service", "offer"] = "order"
     """What a chat provider is told the message is: news of an order, an answer or question about one, or an offer."""
 
+    older: dict[str, str] = Field(default_factory=dict)
+    """Texts that were not changed since the main language was, by `channel.locale`: the digest of what that said."""
+
     def channels(self) -> list[str]:
         return [channel for channel in CHANNELS if getattr(self, channel)]
 

@@ -11,12 +11,14 @@ from angelon.core.specs.base import OneLine, Spec
 
 
 class Recipient(Spec):
-    """The order's customer; everybody of the shop with a role; one fixed address; or what stands at a path (RFC 9535).
+    """The order's customer; everybody of the shop with a role; one fixed address; what stands at a path (RFC 9535); or
+    a variable, whose steps make an address of whatever the payload holds.
 
-    Each address gets a send of its own. `who` is the role, the address or the path; `name` what a fixed one is called.
+    Each address gets a send of its own. `who` is the role, the address, the path or the variable's name; `name` what a
+    fixed one is called.
     """
 
-    kind: Literal["customer", "role", "address", "path"] = "customer"
+    kind: Literal["customer", "role", "address", "path", "variable"] = "customer"
     who: OneLine = ""
     name: OneLine = ""
 
@@ -29,7 +31,12 @@ class Recipient(Spec):
     def _whole(self) -> Recipient:
         if self.kind != "customer" and not self.who:
             raise ValueError(
-                {"role": "names no role", "address": "has no address or number", "path": "has no path"}[self.kind]
+                {
+                    "role": "names no role",
+                    "address": "has no address or number",
+                    "path": "has no path",
+                    "variable": "names no variable",
+                }[self.kind]
             )
         if self.kind == "path":
             try:
@@ -46,4 +53,5 @@ class Recipient(Spec):
             "role": f"the {self.who}",
             "address": self.name or self.who,
             "path": f"what stands at {self.who}",
+            "variable": f"the {self.who.replace('_', ' ')}",
         }[self.kind]

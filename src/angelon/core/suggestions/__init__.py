@@ -68,7 +68,7 @@ def suggest(samples: Sequence[Any]) -> dict[str, list[Suggestion]]:
     _one_part_each(found)
     if orders_in(samples) is not None:
         found = {name: [_capped(s, OF_ORDERS) for s in ranked] for name, ranked in found.items()}
-    return {name: found[name] for name in READING}
+    return {name: found.get(name, []) for name in READING}
 
 
 def suggest_item(kind: str, items: Sequence[Any]) -> dict[str, list[Suggestion]]:

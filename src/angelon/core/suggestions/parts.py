@@ -140,6 +140,19 @@ def _discount(place: Place, look: float) -> float:
     return 0.95 if "discount" in place.own or ("discount" in place.around and "amount" in place.own) else 0.0
 
 
+def _postage(place: Place, look: float) -> float:
+    return 0.93 if "postage" in place.own or ("postage" in place.around and "amount" in place.own) else 0.0
+
+
+def _tax(place: Place, look: float) -> float:
+    own = place.own
+    return _best(
+        ("tax" in own and "total" in own, 0.94),
+        ("tax" in own and not own & {"id", "number", "reference", "unit"}, 0.9),
+        ("tax" in place.around and "amount" in own and _about_order(place), 0.7),
+    )
+
+
 def _currency(place: Place, look: float) -> float:
     return _best(("currency" in place.own, 0.97), ("unit" in place.own, 0.8))
 
@@ -239,6 +252,22 @@ PARTS: dict[str, Part] = {
         says=("return",),
     ),
     "discount": Part(_discount, looks.money, "looks like an amount", around=_WITHIN, says=("discount",)),
+    "postage": Part(
+        _postage,
+        looks.money,
+        "looks like an amount",
+        against=(("tax", 0.5), ("discount", 0.5), ("number", 0.5), ("id", 0.6), ("total", 0.05)),
+        around=(*_WITHIN, ("tax", 0.5), ("discount", 0.5)),
+        says=("postage",),
+    ),
+    "tax": Part(
+        _tax,
+        looks.money,
+        "looks like an amount",
+        against=(("net", 0.4), ("number", 0.6), ("id", 0.6), ("postage", 0.5), ("each", 0.5), ("discount", 0.5)),
+        around=(*_WITHIN, ("postage", 0.5), ("discount", 0.5)),
+        says=("tax",),
+    ),
     "total": Part(
         _total,
         looks.money,

@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 from angelon.core.messages.channels import CHANNELS
+from angelon.core.messages.older import with_older
 from angelon.core.planning.preflight import Preflight, Sample
 from angelon.core.problems import Conflict, Invalid, NotFound, Problem
 from angelon.core.specs import Message, Variable
@@ -49,7 +50,9 @@ def save_draft(
     if not force and known is not None and known != stamp(row) and not _is_draft(row, after):
         theirs = specs.current_spec(work.session, row)
         raise Conflict("message", message.key, row.edits, theirs, message.plain(), "another window")
-    return stamp(work.specs.save_draft(message))
+    earlier = specs.current_spec(work.session, row)
+    before = from_stored(Message, earlier) if earlier else None
+    return stamp(work.specs.save_draft(with_older(before, message)))
 
 
 def stamp(row: Any) -> str:
@@ -60,7 +63,10 @@ def stamp(row: Any) -> str:
 def _is_draft(row: MessageRow, spec: Mapping[str, Any] | None) -> bool:
     try:
         return (
-            spec is not None and row.draft is not None and read_spec(Message, spec) == from_stored(Message, row.draft)
+            spec is not None
+            and row.draft is not None
+            and read_spec(Message, {**spec, "older": {}})
+            == from_stored(Message, row.draft).model_copy(update={"older": {}})
         )
     except Invalid:
         return False
@@ -126,6 +132,13 @@ def remove_text(work: Work, key: str, channel: str, locale: str) -> None:
     spec = specs.current_spec(work.session, _row(work, key))
     texts = {name: text for name, text in spec.get(channel, {}).items() if name != locale}
     work.specs.save_draft(read_spec(Message, {**spec, channel: texts}))
+
+
+def still_right(work: Work, key: str, channel: str, locale: str) -> None:
+    """Takes a text for up to date that is older than the main language's."""
+    spec = specs.current_spec(work.session, _row(work, key))
+    older = {place: mark for place, mark in spec.get("older", {}).items() if place != f"{channel}.{locale}"}
+    work.specs.save_draft(read_spec(Message, {**spec, "older": older}))
 
 
 def _row(work: Work, key: str) -> MessageRow:

@@ -6,12 +6,12 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from angelon.core.messages.channels import CHANNEL_LABELS, CHANNELS, compiled_part
-from angelon.core.planning.plan import values_for
+from angelon.core.messages.channels import CHANNEL_LABELS, address_label, check_address, compiled_part
+from angelon.core.planning.plan import clock_of, values_for
 from angelon.core.planning.preflight import unknown_variable
 from angelon.core.problems import Invalid, Problem
 from angelon.core.sending.due import EventFacts
-from angelon.core.specs import Message
+from angelon.core.specs import Gateway, Message
 from angelon.core.states import State, sources_by_hand
 from angelon.core.templates import CantRender
 from angelon.core.values import Value
@@ -85,7 +85,7 @@ def correct_address(work: Work, send_id: str, to: str, everywhere: bool) -> int:
     those that were held or had failed go out at once. Says how many have it. Raises NotFound and Invalid.
     """
     send = _found(work, send_id)
-    address = _address(send.channel, to, work.live.setup.store.country)
+    address = _address(send.channel, to, work.live.setup.store.country, _gateway(work, send))
     if State(send.state) not in sends.CORRECTABLE:
         raise Invalid([Problem("to", "It is out already.", "Send it again to the other address.")])
     ids = [send_id]
@@ -118,7 +118,11 @@ def repeat(work: Work, send_id: str, to: str = "", as_id: str = "") -> str:
         return id_
     if State(send.state) not in (State.SENT, State.DELIVERED, State.READ):
         raise Invalid([Problem("", "It is not out yet.", "Try it again, or release it.")])
-    address = _address(send.channel, to, work.live.setup.store.country) if to.strip() else send.recipient
+    address = (
+        _address(send.channel, to, work.live.setup.store.country, _gateway(work, send))
+        if to.strip()
+        else send.recipient
+    )
     work.sends.add([NewSend.again(send, id_, address, work.now)])
     work.record("sent once more", "send", send_id, None, {"as": id_, "to": address})
     return id_
@@ -152,14 +156,15 @@ def send_test(
     if locale not in message.variants(channel):
         what = f"There is no {CHANNEL_LABELS[channel]} in {locale}."
         raise Invalid([Problem("locale", what, "Choose another language.")])
-    address = _address(channel, to, setup.store.country)
+    address = _address(channel, to, setup.store.country, setup.gateways.get(gateway_key))
     part = compiled_part(message, channel, locale, setup.store)
     unknown = sorted(part.names - set(setup.variables) - {"order"})
     if unknown:
         raise Invalid([unknown_variable(unknown[0], setup)])
     values: dict[str, Value] = {}
     if sample is not None:
-        values, missing = values_for(part.names, sample.reading, sample.variables)
+        clock = clock_of(setup.store, "customer", sample.reading)
+        values, missing = values_for(part.names, sample.reading, sample.variables, clock)
         if missing:
             raise Invalid([Problem(missing[0].where, missing[0].what, "Choose another sample event, or map it.")])
     elif part.names:
@@ -182,11 +187,14 @@ def send_test(
     return id_
 
 
-def _address(channel: str, to: str, country: str) -> str:
+def _gateway(work: Work, send: SendRow) -> Gateway | None:
+    return work.live.setup.gateways.get(work.live.gateway_key(send.gateway_id))
+
+
+def _address(channel: str, to: str, country: str, gateway: Gateway | None) -> str:
     text = to.strip()
-    one = CHANNELS[channel]
     try:
-        return one.check_address(text, country or None)
+        return check_address(channel, gateway, text, country or None)
     except ValueError as error:
-        what = f"“{text[:60]}” is no {one.address_label}. {error}"
+        what = f"“{text[:60]}” is no {address_label(channel, gateway)}. {error}"
         raise Invalid([Problem("to", what, "Write one, or choose somebody of the team.")]) from None

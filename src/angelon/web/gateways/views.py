@@ -145,7 +145,7 @@ def _call(path: str) -> dict[str, Spelling]:
 
 
 _PROVIDER: dict[str, Spelling] = _RETRY | {
-    **dict.fromkeys(("name", "timeout_seconds", "sender_id", "price", "max_segments"), TEXT),
+    **dict.fromkeys(("name", "timeout_seconds", "sender_id", "addresses", "price", "max_segments"), TEXT),
     **dict.fromkeys(("auth.scheme", "auth.username", "auth.header"), TEXT),
     **_call("call"),
     **dict.fromkeys(("receipts.id_at", "receipts.state_at", "receipts.text_at"), TEXT),

@@ -13,12 +13,12 @@ from angelon.core.messages.channel import Part
 from angelon.core.messages.channels import compiled_part
 from angelon.core.messages.chat import CompiledChat
 from angelon.core.planning.people import customer
-from angelon.core.planning.plan import values_for
+from angelon.core.planning.plan import clock_of, values_for
 from angelon.core.planning.preflight import Sample, place_of, unknown_variable
 from angelon.core.problems import Invalid, Problem
 from angelon.core.reading import Reading
 from angelon.core.recipes.context import Context
-from angelon.core.specs import Message
+from angelon.core.specs import Gateway, Message
 from angelon.core.templates import CantRender
 from angelon.core.values import Value
 from angelon.db.live_setup import LiveSetup
@@ -127,7 +127,8 @@ def _values(
     ]
     values: dict[str, Any] = {}
     if sample.reading is not None and sample.variables is not None:
-        values, missing = values_for(compiled.names - set(unknown), sample.reading, sample.variables)
+        clock = clock_of(live.setup.store, "customer", sample.reading)
+        values, missing = values_for(compiled.names - set(unknown), sample.reading, sample.variables, clock)
         for problem in missing:
             name = problem.where.rpartition(".")[2]
             seen.problems.append(
@@ -139,7 +140,7 @@ def _values(
                 )
             )
             values[name] = f"⟨{name}⟩"
-        address, name, _ = customer(channel, sample.reading)
+        address, name, _ = customer(channel, sample.reading, _gateway_of(message, channel, live))
         seen.to = f"{name} <{address}>" if name and "@" in address else address
     else:
         values = {name: _sample(name, live) for name in compiled.names if name != "order"}
@@ -148,6 +149,14 @@ def _values(
         if values.get(name) is None and (name in unknown or sample.reading is None):
             values[name] = f"⟨{name}⟩"
     return values
+
+
+def _gateway_of(message: Message, channel: str, live: LiveSetup) -> Gateway | None:
+    """The gateway that a live route sends a message through, else the first of its channel."""
+    routes = [active.route for active in live.setup.routes if active.route.send == message.key]
+    keys = [route.gateway for route in routes if route.channel == channel]
+    keys += [gateway.key for gateway in live.setup.gateways.values() if gateway.channel == channel]
+    return live.setup.gateways.get(keys[0]) if keys else None
 
 
 def _sample(name: str, live: LiveSetup) -> Any:

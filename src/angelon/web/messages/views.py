@@ -9,7 +9,7 @@ from flask import Blueprint, Response, abort, flash, jsonify, redirect, render_t
 from angelon.core.messages.blocks import Tokens
 from angelon.core.messages.channels import CHANNEL_LABELS, CHANNELS, compiled_part
 from angelon.core.messages.cleaning import cleaned
-from angelon.core.planning.preflight import Sample
+from angelon.core.planning.preflight import Sample, listed
 from angelon.core.problems import Conflict, Invalid, NotFound, Problem
 from angelon.core.specs import Gateway, Message, Variable
 from angelon.core.specs.base import read_spec
@@ -112,6 +112,8 @@ def edit(key: str) -> Any:
         seen=preview(message, channel, locale, live(), sample, samples),
         checks=_checked(message, row, samples),
         locales=list(message.variants(channel)),
+        older=older_locales(message, channel),
+        unlisted=locale in message.variants(channel) and not listed(locale, shop),
         cards=_cards(message, row),
         channels=CHANNELS,
         called=CHANNEL_LABELS,
@@ -129,6 +131,11 @@ def edit(key: str) -> Any:
         gateways=[gateway for gateway in live().setup.gateways.values() if gateway.channel == channel],
         review=_review(message, row, locale) if channel == "chat" else None,
     )
+
+
+def older_locales(message: Message, channel: str) -> list[str]:
+    """The languages of a channel whose text is older than the main language's."""
+    return [place.partition(".")[2] for place in message.older if place.startswith(f"{channel}.")]
 
 
 def _sources(key: str) -> list[str]:
@@ -228,7 +235,7 @@ def _order_fields(sample: sample_events.SampleEvent, locale: str) -> list[dict[s
     ]
 
 
-_NOT_SHOWN = frozenset({"reference", "changed_at", "customer_id", "currency"})
+_NOT_SHOWN = frozenset({"reference", "changed_at", "customer_id", "currency", "account"})
 """Parts that no customer reads."""
 
 
@@ -314,6 +321,16 @@ def discard(key: str) -> Any:
     else:
         flash("Nothing is live yet, so there is nothing to go back to.", "bad")
     return redirect(url_for(".edit", key=key))
+
+
+@pages.post("/<key>/still-right")
+def still_right(key: str) -> Any:
+    """Takes a text for up to date although the main language was changed since."""
+    channel, locale = request.form.get("channel", ""), request.form.get("locale", "")
+    with work() as unit:
+        operations.still_right(unit, key, channel, locale)
+    flash(f"The text in {locale} counts as up to date.", "good")
+    return redirect(url_for(".edit", key=key, channel=channel, locale=locale))
 
 
 # ---- parts and languages ------------------------------------------------------------------------------------------

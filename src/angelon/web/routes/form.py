@@ -84,6 +84,7 @@ def _recipients(form: Any) -> list[dict[str, Any]]:
         name, comma, address = line.strip().rpartition(",")
         if line.strip():
             found.append({"kind": "address", "who": address.strip(), "name": name.strip() if comma else ""})
+    found += [{"kind": "variable", "who": name} for name in form.getlist("to.variable") if name]
     return found + [
         {"kind": "path", "who": line.strip()} for line in form.get("to.paths", "").splitlines() if line.strip()
     ]

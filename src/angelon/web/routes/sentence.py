@@ -8,7 +8,7 @@ from typing import Any
 from flask import g
 
 from angelon.core.conditions.evaluate import describe_group
-from angelon.core.messages.channels import CHANNELS, compiled_part
+from angelon.core.messages.channels import address_part, compiled_part
 from angelon.core.planning.context import PlanningContext
 from angelon.core.planning.inputs import ALWAYS, ActiveRoute, Event, Facts
 from angelon.core.planning.plan import Decision, PlannedSend, TraceLine, decide
@@ -75,6 +75,7 @@ def page(row: StoredRoute) -> dict[str, Any]:
         "addresses": "\n".join(
             ", ".join(part for part in (r.name, r.who) if part) for r in route.to if r.kind == "address"
         ),
+        "to_variables": [r.who for r in route.to if r.kind == "variable"],
         "paths": "\n".join(r.who for r in route.to if r.kind == "path"),
         "waiting": routes.waiting(session(), row.id, g.now),
         "variables": list(setup.variables),
@@ -104,7 +105,8 @@ def drifts(route: Route) -> list[tuple[str, str, Any]]:
     """(source key, source name, drift) of every field that this route's message or recipient needs and that has
     drifted.
     """
-    needed = {f"reading.{CHANNELS[route.channel].address_part}", "reading.reference"}
+    part = address_part(route.channel, live().setup.gateways.get(route.gateway))
+    needed = {f"reading.{part}", "reading.reference"}
     message = live().setup.messages.get(route.send)
     if message is None:
         return []

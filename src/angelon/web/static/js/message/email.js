@@ -14,7 +14,7 @@ const FIELDS = {
   mjml: [["mjml", "<mj-text>…</mj-text>", false]],
 };
 const NOTES = {
-  lines: "name, quantity and price of each line · then the total",
+  lines: "name, quantity and price of each line · postage, discount, tax · then the total",
   address: "then the address that the source reads, line by line",
   parcel: "carrier, number and day of each parcel · how far it has come",
   divider: "a thin line across",
