@@ -86,9 +86,15 @@ def _without_year(locale: Locale) -> str:
     return pattern.strip(" ,") or "EEEE d MMMM"
 
 
-@lru_cache(maxsize=4096)
 def show_day(day: Day, tag: str) -> str:
     """A day or moment as a reader of that locale writes it."""
+    moment = day.value
+    return _day_shown(day, tag, str(moment.tzinfo) if isinstance(moment, dt.datetime) else "")
+
+
+@lru_cache(maxsize=4096)
+def _day_shown(day: Day, tag: str, zone: str) -> str:
+    """`zone` tells one moment by two clocks apart, which are equal to Python."""
     locale = locale_of(tag)
     if day.format == "day":
         return format_date(day.value, _without_year(locale), locale=locale)

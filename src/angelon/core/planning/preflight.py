@@ -307,7 +307,7 @@ class Preflight:
                     self._error(
                         f"{where}.{field}",
                         f"It says “{phrase}”, which {_called(rules)} forbid.",
-                        "Say it otherwise, or change the rules in Settings.",
+                        f"Say “{phrase}” otherwise, or change the rules in Settings.",
                     )
 
     def _rules(self, channel: str) -> list[Rules]:
