@@ -339,16 +339,16 @@ def test_a_changed_letterhead_is_seen_on_every_message_before_it_is_kept(page):
     sheet = page.frame_locator("[data-sheet='order-received']")
     other = page.frame_locator("[data-sheet='packed']")
     expect(sheet.locator("body")).to_contain_text("We start sewing")
-    page.get_by_label("Foot").fill("Written by the sea")
+    page.get_by_label("Footer").fill("Written by the sea")
     expect(sheet.locator("body")).to_contain_text("Written by the sea")
     expect(other.locator("body")).to_contain_text("Written by the sea")
-    page.get_by_label("as text").fill("#e8d9a0")
-    expect(page.locator("[data-judged]")).to_contain_text("Contrast on paper 1.")
+    page.get_by_label("Accent, as text").fill("#e8d9a0")
+    expect(page.locator("[data-judged]")).to_contain_text("Contrast of the accent on the body 1.")
     assert page.locator("[data-judged] .wait").count() == 1
-    page.get_by_label("as text").fill("#12")
+    page.get_by_label("Accent, as text").fill("#12")
     expect(page.locator("[data-judged] .bad")).to_be_visible()
     page.reload()
-    expect(page.get_by_label("Foot")).to_contain_text("Answer this mail")
+    expect(page.get_by_label("Footer")).to_contain_text("Answer this mail")
 
 
 def test_revisions_are_compared_and_brought_back(page, written):

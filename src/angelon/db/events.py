@@ -16,7 +16,7 @@ from sqlmodel import Session, col, func, select
 from angelon.db.bulk import Bulk
 from angelon.db.lists import older_than
 from angelon.db.records import NewDelivery, NewEvent
-from angelon.db.tables import PINNED, PROBLEM, ContactRow, DeliveryRow, EventRow, Instant, OrderRow, RefusedRow
+from angelon.db.tables import PINNED, PROBLEM, ContactRow, DeliveryRow, EventRow, Instant, OrderRow, RefusedRow, SendRow
 
 EVENT: Table = EventRow.__table__  # type: ignore[attr-defined]
 DELIVERY: Table = DeliveryRow.__table__  # type: ignore[attr-defined]
@@ -208,6 +208,21 @@ def of_orders(connection: Connection, order_ids: Collection[int]) -> dict[int, l
     for row in connection.execute(statement.order_by(EVENT.c.order_id, *newest_first)):
         found.setdefault(row.order_id, []).append(row)
     return found
+
+
+def answers_to(session: Session, send: SendRow) -> list[EventRow]:
+    """What a customer has answered to a send, oldest first."""
+    if not send.event_id:
+        return []
+    event = session.get(EventRow, send.event_id)
+    if event is None:
+        return []
+    statement = select(EventRow).where(
+        EventRow.parent_id == (event.parent_id or event.id),
+        EventRow.type == "answer.received",
+        col(EventRow.delivery_key).startswith(f"{send.id}>"),
+    )
+    return list(session.exec(statement.order_by(col(EventRow.received_at))))
 
 
 def delivery_of(session: Session, event: Any) -> DeliveryRow:

@@ -13,7 +13,7 @@ from angelon.core.messages.email import RenderedEmail
 from angelon.core.problems import Invalid, NotFound
 from angelon.core.sending.mail import rebuild
 from angelon.core.states import MEANING, State, sources_by_hand
-from angelon.db import sends, sent_files
+from angelon.db import events, sends, sent_files
 from angelon.db.sends import CORRECTABLE, Cause, Filter, ListedSend
 from angelon.engine.operations import sends as operations
 from angelon.web.paging import Page
@@ -148,6 +148,7 @@ def one(send_id: str) -> Any:
         correctable=state in CORRECTABLE,
         out=state in (State.SENT, State.DELIVERED, State.READ),
         typed=request.args.get("to", ""),
+        answers=events.answers_to(session(), found.listed.send),
         new_id=services().clock.new_id("sd"),
     )
 
