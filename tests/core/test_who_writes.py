@@ -246,3 +246,25 @@ def test_the_lines_block_shows_what_makes_the_total(amounts, told):
     for line in told:
         assert line in rendered.text
         assert line.partition(": ")[2] in rendered.html
+
+
+@pytest.mark.parametrize(
+    ("placed", "outcome"),
+    [
+        ("2026-11-03T11:59:59+00:00", "no"),
+        ("2026-11-03T12:00:30+00:00", "send"),
+        ("2026-11-03T12:00:00+00:00", "send"),
+        ("2026-11-03T11:59:00+00:00", "no"),
+        ("2026-11-03", "send"),
+        ("2026-11-02", "no"),
+    ],
+)
+def test_an_order_of_the_very_second_minute_or_day_counts_as_placed_since(placed, outcome):
+    """Switched on at 12:00:30.4; stores tell when an order was placed to the second, the minute or the day."""
+    since = made.NOON.replace(second=30, microsecond=400_000)
+    route = made.route(when=["order.updated"], only_new_orders=True)
+    there, payload = setup(), made.order(placed_at=placed)
+    event = Event("ev-1", "order.updated", "changed", "shop", payload, since.replace(minute=5))
+    reading, variables = work_out(there.sources["shop"], there, payload)
+    decision = decide(event, reading, variables, ActiveRoute(route, since), there, Facts(), since.replace(minute=5))
+    assert decision.outcome == outcome, decision.reason

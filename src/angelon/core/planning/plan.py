@@ -208,7 +208,7 @@ def _decided(evaluation: _RouteEvaluation, since: dt.datetime) -> Decision:
                 f"({since.astimezone(context.zone):%-d %B %Y %H:%M %Z}).",
             )
         placed = context.reading.moment("placed_at") if route.only_new_orders else None
-        if placed is not None and placed < since and event.type != "order.created":
+        if placed is not None and placed < _as_exact_as(placed, since) and event.type != "order.created":
             return _no(
                 route,
                 [],
@@ -233,6 +233,19 @@ def _decided(evaluation: _RouteEvaluation, since: dt.datetime) -> Decision:
         trace.append(TraceLine("from", "yes", source_name))
     held = _only_if(evaluation, trace)
     return Decision(route.key, "no", trace) if held is None else _for_everybody(evaluation, trace, held)
+
+
+def _as_exact_as(moment: dt.datetime, other: dt.datetime) -> dt.datetime:
+    """Another moment, as exact as this one is told: stores tell when an order was placed to the second, the minute or
+    the day. Both are aware.
+    """
+    if moment.microsecond:
+        return other
+    other = other.astimezone(moment.tzinfo).replace(microsecond=0)
+    if moment.second:
+        return other
+    other = other.replace(second=0)
+    return other if moment.hour or moment.minute else other.replace(hour=0, minute=0)
 
 
 def _no(route: Route, trace: list[TraceLine], part: str, saw: str, why: str) -> Decision:
