@@ -4,6 +4,7 @@ things happen.
 
 import datetime as dt
 import random
+from itertools import chain
 
 import pytest
 from hypothesis import HealthCheck, Phase, given, settings
@@ -14,7 +15,8 @@ from angelon.db import suppressions
 from angelon.db.events import in_order
 from angelon.db.tables import SourceRow
 from angelon.engine.planner import Planner
-from angelon.engine.rehearsals import Span, rehearse, rehearse_one
+from angelon.engine.rehearsals import Span, rehearse, rehearse_fallbacks, rehearse_one
+from angelon.gateways.interface import Outcome
 from tests import made
 from tests.engine.test_fallbacks import PHONE, Shop
 
@@ -170,6 +172,53 @@ def test_what_a_rehearsal_shows_is_what_the_worker_does(fresh, happened, spec):
         }
     assert {one.event_id: shown(one.decisions["now"].sends) for one in came if one.decisions["now"].sends} == did
     assert {event_id: shown(decision.sends) for event_id, decision in alone.items() if decision.sends} == did
+
+
+def test_a_rehearsed_fallback_is_what_the_worker_falls_back_to(fresh):
+    """Whoever is reached by another way where the first fails, and which guards stop that: as it is rehearsed."""
+    cases = [
+        ({}, {}),
+        ({"skip_discounted": True}, {"off": "5.00"}),
+        ({"skip_refunded": True}, {}),
+        ({"unless_answered": True}, {}),
+        ({"caps": [{"most": 1, "per": "order", "days": 0}]}, {}),
+    ]
+    for guards, changes in cases:
+        for buyer in BUYERS.values():
+            for suppressed in (False, True):
+                shop = fresh()
+                route = route_of(
+                    {"to": ["customer"]},
+                    guards=guards,
+                    fallback={"options": [{"gateway": "line", "channel": "sms"}]},
+                )
+                shop.publish(made_table(), route)
+                shop.deliver("d1", "placed", id=1, buyer=buyer, **changes)
+                shop.bench.plan()
+                if suppressed:
+                    with shop.bench.database.writing() as session:
+                        key = f"phone:{PHONE['phone'].replace(' ', '')}"
+                        suppressions.add(session, shop.bench.store_id, key, "stop.", shop.now)
+                live = shop.bench.services.setups.get(shop.bench.store_id)
+                with shop.bench.database.reading() as session:
+                    connection = session.connection()
+                    (event,) = [
+                        row
+                        for row in in_order(connection, [r[0] for r in shop.bench.rows("SELECT id FROM event")])
+                        if row.type == "order.created"
+                    ]
+                    decision = rehearse_one(connection, live, route, event)
+                    after = rehearse_fallbacks(connection, live, route, event, decision.sends)
+                shop.ways["email"].outcome = Outcome("permanent", "550", "no such mailbox")
+                shop.dispatch()
+                shop.follow()
+                shop.ways["email"].outcome = Outcome("accepted", "250", "taken")
+                rows = shop.bench.rows(
+                    "SELECT recipient, channel, state, reason FROM send WHERE step = 1 ORDER BY rowid"
+                )
+                first = [send for send in decision.sends if send.step == 1]
+                shown_ = [(s.recipient, s.channel, s.state.value, s.reason) for s in [*first, *chain.from_iterable(after)]]
+                assert [tuple(row) for row in rows] == shown_, (guards, buyer, suppressed)
 
 
 def made_table():

@@ -219,7 +219,7 @@ def test_nobody_is_reminded_of_a_question_that_never_went_out(shop):
     shop.bench.change(
         made.source(reading=made.source().model_dump(mode="json")["reading"] | {"phone": "$.buyer.phone"}), SourceRow
     )
-    shop.ways["sms"].outcome = Outcome("refused", "400", "no such number")
+    shop.ways["sms"].outcome = Outcome("permanent", "400", "no such number")
     shop.route(key="ask", name="Ask", channel="sms", gateway="line")
     shop.route(
         key="remind",

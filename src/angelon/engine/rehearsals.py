@@ -10,13 +10,16 @@ from typing import Any
 from sqlalchemy import Connection, func
 from sqlalchemy import select as core_select
 
+from angelon.core.messages.channels import CHANNEL_LABELS
 from angelon.core.payload.body import NotReadable
 from angelon.core.planning.inputs import ALWAYS, ActiveRoute, Contact, Facts, PriorSend
-from angelon.core.planning.plan import Decision, decide, in_turn, work_out
+from angelon.core.planning.people import recipient_key
+from angelon.core.planning.plan import Decision, PlannedSend, decide, in_turn, plan_fallback, work_out
 from angelon.core.planning.rehearsal_history import RehearsalHistory
 from angelon.core.reading import Reading
 from angelon.core.specs import Source
 from angelon.core.specs.route import Route
+from angelon.core.states import State
 from angelon.db import answers, events, history, orders
 from angelon.db.live_setup import LiveSetup
 from angelon.db.orders import ORDER
@@ -100,6 +103,35 @@ def rehearse_one(connection: Connection, live: LiveSetup, route: Route, event: A
     ):
         if one.event_id == event.id:
             found = one.decisions["now"]
+    return found
+
+
+def rehearse_fallbacks(
+    connection: Connection, live: LiveSetup, route: Route, event: Any, planned: Sequence[PlannedSend]
+) -> list[list[PlannedSend]]:
+    """For each planned send what would follow if it failed, and then if that failed too, as the worker makes it."""
+    found: list[list[PlannedSend]] = [[] for _ in planned]
+    if not route.fallback.options or not any(send.state is State.SCHEDULED for send in planned):
+        return found
+    payloads = Payloads()
+    payloads.load(connection, live, [event])
+    root = event.parent_id or event.id
+    payload, reading, variables = _read(live, payloads, event, answers.of(connection, {root}).get(root))
+    if reading is None:
+        return found
+    known = history.of_one(connection, live, [route], event.source_id, reading, root, frozenset({route.key}))
+    facts = as_of(known, event, speaking_before(live.setup.routes, [route]))
+    happened = event_of(event, live.setup.sources[live.source_key(event.source_id)], payload)
+    for send, chain in zip(planned, found, strict=True):
+        recipient = next((one for one in route.to if recipient_key(one) == send.to), None)
+        last: PlannedSend | None = send
+        while recipient is not None and last is not None and last.state is State.SCHEDULED:
+            why = f"{CHANNEL_LABELS[last.channel]} failed. So by another way."
+            last = plan_fallback(
+                happened, reading, variables, route, live.setup, facts, last.due_at, recipient, last.step, why
+            )
+            if last is not None:
+                chain.append(last)
     return found
 
 

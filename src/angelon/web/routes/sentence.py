@@ -26,7 +26,7 @@ from angelon.db.live_setup import LiveSetup
 from angelon.db.sends import Filter
 from angelon.db.specs import StoredRoute
 from angelon.engine.operations import routes as operations
-from angelon.engine.rehearsals import as_of, rehearse_one, speaking_before
+from angelon.engine.rehearsals import as_of, rehearse_fallbacks, rehearse_one, speaking_before
 from angelon.web import sample_event as sample_events
 from angelon.web.services import kinds_of_events, live, names, session, store_id
 from angelon.web.sources.mapping import drifting
@@ -55,7 +55,7 @@ def page(row: StoredRoute) -> dict[str, Any]:
         "problems": problems(route, called),
         "names": called,
         "total": sum(total.values()),
-        "shown": [(send, rendered(send, live())) for send in decision.sends] if decision else [],
+        "shown": _shown(route, sample, decision),
         "types": kinds_of_events(),
         "by_part": by_part(decision.trace) if decision else {},
         "conditions": conditions(route.only_if, sample, route),
@@ -80,6 +80,16 @@ def page(row: StoredRoute) -> dict[str, Any]:
         "waiting": routes.waiting(session(), row.id, g.now),
         "variables": list(setup.variables),
     }
+
+
+def _shown(
+    route: Route, sample: sample_events.SampleEvent, decision: Decision | None
+) -> list[tuple[PlannedSend, Any, list[PlannedSend]]]:
+    """What would come out: each send, what it says, and what would follow if it failed."""
+    if decision is None or sample.event is None:
+        return []
+    after = rehearse_fallbacks(session().connection(), live(), route, sample.event, decision.sends)
+    return [(send, rendered(send, live()), follow) for send, follow in zip(decision.sends, after, strict=True)]
 
 
 def by_part(trace: list[TraceLine]) -> dict[str, TraceLine]:
