@@ -217,7 +217,9 @@ def test_a_rehearsed_fallback_is_what_the_worker_falls_back_to(fresh):
                     "SELECT recipient, channel, state, reason FROM send WHERE step = 1 ORDER BY rowid"
                 )
                 first = [send for send in decision.sends if send.step == 1]
-                shown_ = [(s.recipient, s.channel, s.state.value, s.reason) for s in [*first, *chain.from_iterable(after)]]
+                shown_ = [
+                    (s.recipient, s.channel, s.state.value, s.reason) for s in [*first, *chain.from_iterable(after)]
+                ]
                 assert [tuple(row) for row in rows] == shown_, (guards, buyer, suppressed)
 
 

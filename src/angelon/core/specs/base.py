@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Mapping
 from typing import Annotated, Any, Self, TypeVar
 
@@ -56,49 +57,105 @@ _SAID = {
     "missing": "is missing",
     "extra_forbidden": "is not known here",
     "string_too_short": "is empty",
-    "string_too_long": "is too long",
     "string_type": "has to be text",
     "int_parsing": "has to be a whole number",
+    "int_from_float": "has to be a whole number",
     "int_type": "has to be a whole number",
+    "int_parsing_size": "is too large a number",
     "float_parsing": "has to be a number",
     "float_type": "has to be a number",
-    "bool_parsing": "has to be true or false",
-    "bool_type": "has to be true or false",
+    "decimal_parsing": "has to be a number",
+    "bool_parsing": "has to be yes or no",
+    "bool_type": "has to be yes or no",
     "list_type": "has to be a list",
     "dict_type": "has to be a mapping of names to values",
     "model_type": "has to be a mapping of names to values",
     "model_attributes_type": "has to be a mapping of names to values",
+    "date_from_datetime_parsing": "has to be a day",
+    "date_parsing": "has to be a day",
+    "date_type": "has to be a day",
+    "time_parsing": "has to be a time of day",
+    "time_type": "has to be a time of day",
+    "datetime_parsing": "has to be a day and time",
+    "datetime_from_date_parsing": "has to be a day and time",
+}
+"""What is wrong, by pydantic's own names of errors."""
+
+_LIMITS = {
+    "greater_than_equal": ("has to be at least {}", "ge"),
+    "greater_than": ("has to be more than {}", "gt"),
+    "less_than_equal": ("may be at most {}", "le"),
+    "less_than": ("has to be less than {}", "lt"),
+    "string_too_long": ("is longer than {} characters", "max_length"),
+    "too_long": ("has more than {} entries", "max_length"),
+    "too_short": ("has fewer than {} entries", "min_length"),
 }
 
 _PATTERNS = {
-    r"^[a-z0-9]+(-[a-z0-9]+)*$": "may hold lower-case letters, digits and single hyphens",
-    r"^[a-z][a-z0-9_]*$": "may hold lower-case letters, digits and underscores, and starts with a letter",
+    r"^[a-z0-9]+(-[a-z0-9]+)*$": ("may hold lower-case letters, digits and single hyphens", "order-received"),
+    r"^[a-z][a-z0-9_]*$": (
+        "may hold lower-case letters, digits and underscores, and starts with a letter",
+        "customer_name",
+    ),
+    r"^[a-z]{2,3}(-[A-Z][a-z]{3})?(-([A-Z]{2}|[0-9]{3}))?$": ("is no language code", "de, or de-AT"),
+    r"^([A-Z]{2})?$": ("is no country code", "IE"),
+    r"^[A-Z]{3}$": ("is no currency code", "EUR"),
+    r"^#[0-9a-fA-F]{6}$": ("is no colour", "#0E5A55"),
+}
+"""What a text that does not fit a pattern is, and one that does."""
+
+_EXAMPLES = {
+    "has to be a whole number": "10",
+    "has to be a number": "2.5",
+    "has to be a day": "2026-12-24",
+    "has to be a time of day": "09:30",
+    "has to be a day and time": "2026-12-24T09:30",
 }
 
 
 def problems_of(error: ValidationError) -> list[Problem]:
-    """Pydantic's errors as problems: where as a dotted path, what as a sentence."""
-    found = []
-    for item in error.errors(include_url=False):
-        where = ".".join(str(part) for part in item["loc"] if not str(part).startswith("function-"))
-        context = item.get("ctx") or {}
-        if item["type"] == "string_pattern_mismatch":
-            what = _PATTERNS.get(str(context.get("pattern")), "does not have the form it needs")
-        elif item["type"] in ("literal_error", "enum"):
-            what = f"has to be one of {context.get('expected')}"
-        elif item["type"] == "value_error":
-            what = str(context.get("error") or item["msg"])
-        else:
-            what = _SAID.get(item["type"]) or item["msg"][:1].lower() + item["msg"][1:]
-        last = str(item["loc"][-1]) if item["loc"] else "this"
-        shown = item.get("input")
-        told = (
-            f" It was “{str(shown)[:60]}”."
-            if isinstance(shown, str | int | float) and item["type"] != "extra_forbidden" and shown != ""
-            else ""
-        )
-        found.append(Problem(where, f"“{last}” {what}.{told}"))
-    return found
+    """Pydantic's errors as problems: where as a dotted path, what as a sentence that names the field and what was
+    given, and an example where there is one.
+    """
+    return [_problem(item) for item in error.errors(include_url=False)]
+
+
+def _problem(item: Any) -> Problem:
+    where = ".".join(str(part) for part in item["loc"] if not str(part).startswith("function-"))
+    context, kind = item.get("ctx") or {}, item["type"]
+    example = ""
+    if kind == "string_pattern_mismatch":
+        what, example = _PATTERNS.get(str(context.get("pattern")), ("does not have the form it needs", ""))
+    elif kind in ("literal_error", "enum"):
+        what = f"has to be one of {_plainly(str(context.get('expected')))}"
+    elif kind == "value_error":
+        what = str(context.get("error") or item["msg"])
+    elif kind in _LIMITS:
+        said, limit = _LIMITS[kind]
+        what = said.format(f"{context.get(limit):,}" if isinstance(context.get(limit), int) else context.get(limit))
+    else:
+        what = _SAID.get(kind) or item["msg"][:1].lower() + item["msg"][1:]
+        example = _EXAMPLES.get(what, "")
+    shown = item.get("input")
+    given = isinstance(shown, str | int | float) and kind != "extra_forbidden" and shown != ""
+    told = f" It was “{str(shown)[:60]}”." if given and f"“{str(shown)[:60]}”" not in what else ""
+    mend = f"Write it like {example}." if example else ""
+    return Problem(where, f"“{_called(item['loc'])}” {what}.{told}", mend)
+
+
+def _called(place: tuple[int | str, ...]) -> str:
+    """What a field is called in a sentence: its name without underscores; that of its list where it is one of many."""
+    names = [part for part in place if isinstance(part, str) and not part.startswith("function-")]
+    number = next((part + 1 for part in reversed(place) if isinstance(part, int)), None)
+    if not names:
+        return "this"
+    last = names[-1].replace("_", " ")
+    return f"{last}, number {number}" if isinstance(place[-1], int) else last
+
+
+def _plainly(expected: str) -> str:
+    """A list of words as pydantic writes it (`'a', 'b' or 'c'`), without its quotes."""
+    return re.sub(r"'([^']*)'", lambda word: word[1] or "nothing", expected)
 
 
 def read_spec(kind: type[SpecT], data: Any) -> SpecT:
