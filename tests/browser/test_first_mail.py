@@ -19,8 +19,8 @@ def test_from_a_new_source_to_the_mail_in_the_mailbox(page, running):
     page.get_by_text("Where it delivers").click()
     page.get_by_label("Webhook address").fill(address)
     page.get_by_label("Signing secret").fill(secret)
-    page.get_by_role("button", name="Keep").click()
-    expect(page.get_by_text("The counter delivers there from now on.")).to_be_visible()
+    page.get_by_role("button", name="Save").click()
+    expect(page.get_by_text("The test shop delivers there from now on.")).to_be_visible()
 
     # capture waits; a test order arrives live
     page.goto("/sources/pier-shop/capture")

@@ -261,7 +261,7 @@ def test_a_language_is_listed_where_its_text_is_written_and_the_others_are_told_
     page.get_by_label("Text: text").fill("Grazie.")
     expect(page.locator("[data-saved]")).to_have_text("draft saved just now")
     page.get_by_role("button", name="Add it to the shop’s languages").click()
-    expect(page.get_by_text("The shop speaks it from now on")).to_be_visible()
+    expect(page.get_by_text("The shop uses it from now on")).to_be_visible()
     expect(page.get_by_text("does not list it")).to_have_count(0)
     page.get_by_role("button", name="Publish").click()
     expect(page.get_by_text("Revision 2 is live.")).to_be_visible()

@@ -124,7 +124,7 @@ def test_what_is_being_written_stays_while_an_earlier_choice_is_kept(page):
 
 def test_a_change_is_seen_on_past_orders_before_it_is_live_and_a_check_stops_it(page):
     ready(page, "/routes/order-cancelled")
-    page.get_by_role("button", name="Keep this as a check").click()
+    page.get_by_role("button", name="Save as a check").click()
     expect(page.get_by_text("What comes out is what must come out.")).to_be_visible()
     ready(page, "/routes/order-cancelled")
     page.locator("summary", has_text="at once").click()

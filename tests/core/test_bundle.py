@@ -47,7 +47,7 @@ def test_a_route_s_other_ways_and_what_it_waits_for_are_looked_up():
             "guards: {after_route: x}}\n"
         )
     )
-    for part in ("goes on by “g”", "goes on with “m”", "speaks only after “x”"):
+    for part in ("goes on by “g”", "goes on with “m”", "is sent only after “x”"):
         assert part in sent_for_order
 
 

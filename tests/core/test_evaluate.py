@@ -25,7 +25,7 @@ def test_the_second_path_is_used_where_the_first_is_empty_and_the_trace_says_so(
     )
     assert made.value == "+493023125014"
     assert made.path == "$.ship.phone"
-    assert [line.label for line in made.lines] == ["$.buyer.phone", "otherwise $.ship.phone", "otherwise $.x", "phone"]
+    assert [line.label for line in made.lines] == ["$.buyer.phone", "fallback $.ship.phone", "fallback $.x", "phone"]
     assert [line.used for line in made.lines] == [True, True, False, True]
     assert "it is empty there" in made.lines[0].problem.what
 

@@ -104,7 +104,7 @@ def test_once_per_order_skips_the_second():
     sent_for_order = Facts(frozenset({("received", "shop", "4711")}))
     decision = decide(facts=sent_for_order)
     assert (decision.outcome, decision.send.state) == ("skipped", State.SKIPPED)
-    assert "already spoken for order BK-7" in decision.reason
+    assert "already sent for order BK-7" in decision.reason
     setup = made.setup(routes=[ActiveRoute(made.route(once="event"), LONG_AGO)])
     assert decide(facts=sent_for_order, setup=setup).outcome == "send"
 

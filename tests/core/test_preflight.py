@@ -157,7 +157,7 @@ def test_missing_languages_say_what_their_readers_get():
 def test_a_source_without_a_recipe_is_told_with_the_way_to_map_it():
     source = made.source(recipes={})
     found = checked(email([{"kind": "text", "text": "{{ total }}"}]), sources={"shop": source}, gateways=verified())
-    assert "Shop has no recipe for “total”" in found["sources.shop.total", "warning"]
+    assert "Shop has no mapping for “total”" in found["sources.shop.total", "warning"]
 
 
 def test_a_pale_accent_and_an_unverified_sender_are_warned_about():

@@ -140,7 +140,7 @@ def test_each_recipient_gets_a_send_of_its_own_and_nobody_two():
     [
         ([], "The route has no recipient."),
         ([{"kind": "role", "who": "packer"}], "Nobody of the shop has the role “packer”."),
-        ([{"kind": "path", "who": "$.seller"}], "Nothing stands at $.seller in this event."),
+        ([{"kind": "path", "who": "$.seller"}], "There is nothing at $.seller in this event."),
         ([{"kind": "address", "who": "not an address"}], "“not an address” is no email address"),
     ],
 )
@@ -219,7 +219,7 @@ def prior_sends(route="other", minutes=0, channel="email", address="joerg@exampl
             guarded(after_route="hello"),
             Facts(prior_sends=(prior_sends("hello", out=False),)),
             None,
-            "It speaks only after “hello” has",
+            "It is sent only after “hello” has",
         ),
         (guarded(after_answer=True), Facts(), None, "no answer has come"),
         (
@@ -339,7 +339,7 @@ def test_another_text_of_the_same_news_is_one_too_many_and_other_news_is_not():
 def test_once_per_customer_forgets_after_its_days():
     route = made.route(once="customer", once_days=30)
     at = {"received": NOON - dt.timedelta(days=29)}
-    assert "it speaks once a customer in 30 days" in decided(route, facts=Facts(last_sent_to_customer=at)).reason
+    assert "it sends once per customer in 30 days" in decided(route, facts=Facts(last_sent_to_customer=at)).reason
     assert (
         decided(route, facts=Facts(last_sent_to_customer={"received": NOON - dt.timedelta(days=30)})).outcome == "send"
     )
@@ -411,7 +411,7 @@ def test_by_hand_a_route_takes_any_event_and_waits_for_nothing_but_the_hours():
 @pytest.mark.parametrize(
     ("route", "part", "label"),
     [
-        (made.route(to=[]), "to", "speaks to nobody"),
+        (made.route(to=[]), "to", "has no recipient"),
         (made.route(to=[{"kind": "role", "who": "packer"}]), "to", "Nobody of the shop has the role “packer”"),
         (made.route(to=[{"kind": "address", "who": "+353209150001"}]), "to", "is no email address"),
         (only_if(("gone_variable", "present", "")), "if", "looks at “gone_variable”, which is not there any more"),

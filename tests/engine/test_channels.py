@@ -229,7 +229,7 @@ def test_a_route_through_a_gateway_of_another_channel_is_held(bench):
     bench.deliver(made.body())
     bench.plan()
     trace = bench.rows("SELECT trace FROM send WHERE channel = 'sms'")[0][0]
-    assert "Mailroom sends email, and the route speaks by SMS." in trace
+    assert "Mailroom sends email, and the route sends SMS." in trace
 
 
 def test_an_sms_over_the_gateway_s_cap_is_held_when_it_is_planned(bench, providers):
@@ -297,7 +297,7 @@ def test_an_empty_shelf_holds_only_where_it_is_required(bench, mailbox):
     publish(bench, attachments=[{"kind": "library", "shelf": "none"}])
     assert run(bench)[0] == "sent"
     publish(bench, attachments=[{"kind": "library", "shelf": "none", "required": True}])
-    assert run(bench, id=2, reference="BK-8") == ("held", "The shelf “none” has no file for this order.")
+    assert run(bench, id=2, reference="BK-8") == ("held", "The folder “none” has no file for this order.")
 
 
 def test_a_file_over_the_gateway_s_limits_is_held_with_the_reason(bench, mailbox):

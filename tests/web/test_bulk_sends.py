@@ -125,7 +125,7 @@ def test_what_is_out_is_sent_once_more_and_a_double_click_sends_it_once(client, 
         ("joerg@example.org", "sent"),
         ("other@example.org", "sent"),
     ]
-    assert "sent again by hand" in text(client.get(f"/sends/{as_id}"))
+    assert "sent again manually" in text(client.get(f"/sends/{as_id}"))
 
 
 def test_what_keeps_any_send_back_keeps_one_that_is_sent_once_more(client, bench, mailbox):

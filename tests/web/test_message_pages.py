@@ -295,7 +295,9 @@ def test_files_are_kept_by_what_they_are_and_taken_off(client, bench):
             follow_redirects=True,
         )
 
-    assert "is on the shelf care-sheets. By its content it is application/pdf." in text(upload(b"%PDF-1 x", "../a.exe"))
+    assert "is in the folder care-sheets. By its content it is application/pdf." in text(
+        upload(b"%PDF-1 x", "../a.exe")
+    )
     assert "it is image/png" in text(upload(PNG, "b.pdf", by="sku", match="HER-180"))
     assert "Choose a file that is not empty." in text(upload(b"", "c.pdf"))
     assert "Say which sku" in text(upload(b"x", "c.txt", by="sku"))

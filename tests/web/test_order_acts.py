@@ -31,8 +31,8 @@ def test_what_is_planned_for_an_order_is_held_and_released_on_its_page(client, b
     form = {"send": send, "back": "/orders/1"}
     done = client.post("/sends/bulk", data={**form, "act": "hold"}, follow_redirects=True)
     assert "1 send is held." in text(done)
-    assert "What the customer was told" in text(done), "back on the order's page"
-    assert bench.rows("SELECT state, reason FROM send") == [("held", "Held by hand.")]
+    assert "Sends" in text(done), "back on the order's page"
+    assert bench.rows("SELECT state, reason FROM send") == [("held", "Held manually.")]
     client.post("/sends/bulk", data={**form, "act": "retry"})
     assert bench.rows("SELECT state FROM send") == [("scheduled",)]
 

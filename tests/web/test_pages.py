@@ -197,7 +197,7 @@ def test_the_bench_maps_a_field_adds_steps_and_shows_each_value(client, bench):
     page = bench_edit(client, act="drop_step", field="recipes.buyer_phone", number="0")
     assert "region" not in re.findall(r'<ol class="steps">.*?</ol>', page.get_data(as_text=True), re.S)[0]
     page = bench_edit(client, act="or_path", field="recipes.buyer_phone", path="$.x.y")
-    assert "otherwise $.x.y" in text(page)
+    assert "fallback $.x.y" in text(page)
     bench_edit(client, act="default", field="recipes.buyer_phone", default="+49301")
     assert "is live: the next delivery is read this way" in text(publish_mapping(client))
     with bench.database.reading() as session:
@@ -232,8 +232,8 @@ def test_a_bad_edit_on_the_bench_says_what_to_do_and_changes_nothing(client, ben
 def test_a_path_that_matches_nothing_is_shown_at_its_line(client):
     post(client)
     page = text(bench_edit(client, act="path", field="recipes.total", path="$.totals"))
-    assert "$.totals: nothing stands there." in page
-    assert "Choose another path, or say what to use otherwise." in page
+    assert "$.totals: nothing is there." in page
+    assert "Choose another path, or give a fallback text." in page
 
 
 def test_a_large_payload_keeps_the_bench_usable(client):
@@ -369,7 +369,7 @@ def test_an_order_s_page_says_why_for_every_route(client, bench):
     post(client)
     bench.plan()
     page = text(client.get("/orders/1"))
-    assert "will speak email to joerg@example.org" in page
+    assert "scheduled email to joerg@example.org" in page
     assert "No event of this order was what it waits for: paid." in page
 
 
@@ -403,7 +403,7 @@ def test_the_overview_shows_the_line_a_gap_and_what_needs_a_hand(client, bench):
     bench.plan()
     page = text(client.get("/"))
     assert "Held: BK-7" in page
-    assert "1 order went through here and nobody was told" in page
+    assert "1 order went through here and nothing was sent" in page
     assert State.HELD in bench.rows("SELECT state FROM send")[0]
 
 

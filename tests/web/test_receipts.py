@@ -70,10 +70,10 @@ def test_an_answer_becomes_an_event_of_the_order_and_the_same_receipt_again_is_n
     ("told", "said"),
     [
         ({"id": "m-2", "state": "delivered"}, "No send has this id yet; kept until one has."),
-        ({"state": "delivered"}, "No id stands at $.id."),
+        ({"state": "delivered"}, "There is no id at $.id."),
         ({"id": "m-1", "state": "enroute"}, "“enroute” means nothing here."),
-        ({"id": {"of": "m-1"}, "state": "delivered"}, "No id stands at $.id."),
-        ("5", "No id stands at $.id."),
+        ({"id": {"of": "m-1"}, "state": "delivered"}, "There is no id at $.id."),
+        ("5", "There is no id at $.id."),
         ([], None),
     ],
 )

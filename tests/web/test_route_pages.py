@@ -155,7 +155,7 @@ def test_a_condition_on_a_deleted_variable_and_an_empty_to_keep_a_route_off(clie
     )
     save(client, only_if=json.dumps({"of": []}))
     save(client, **{"to.there": "1"})
-    assert "The route speaks to nobody." in text(
+    assert "The route has no recipient." in text(
         client.post("/routes/received/switch", data={"on": "yes"}, follow_redirects=True)
     )
 
@@ -308,7 +308,7 @@ def test_a_route_is_run_by_hand_on_orders_of_a_file_and_twice_is_asked_about(cli
         "No order here has this number: XX-9",
         "Given more than once, taken once: BK-2",
         "A note",
-        "It spoke for this order before",
+        "It has sent for this order before",
         "0 messages would go out for 2 orders",
     ):
         assert said in page
@@ -327,7 +327,7 @@ def test_a_route_is_run_by_hand_on_orders_of_a_file_and_twice_is_asked_about(cli
     )
     assert bench.rows("SELECT count(*) FROM send")[0][0] == before + 1, "a double click sends once"
     assert "0 of 1 send settled" in page
-    assert "already spoken for order BK-2" in page
+    assert "already sent for order BK-2" in page
     assert "By hand" in text(client.get(f"/orders/{orders[0]}"))
     assert "By hand" not in text(client.get(f"/orders/{orders[1]}"))
 
@@ -547,7 +547,7 @@ def test_an_order_s_page_says_when_a_route_will_speak_and_when_it_never_saw_it(c
     bench.clock.now = lambda: start() + dt.timedelta(minutes=5)
     client.post("/routes/later/switch", data={"on": "yes"})
     page = text(client.get("/orders/1"))
-    assert "will speak" in page
+    assert "scheduled" in page
     assert "“created” came before it was switched on" in page
 
 

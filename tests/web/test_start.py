@@ -151,7 +151,7 @@ def test_the_line_calls_twice_only_what_tells_the_same_news(client, bench):
     live(made.message(key="care", name="Care"), MessageRow)
     live(made.route(key="second", name="Second", send="care"), RouteRow)
     page = client.get("/").get_data(as_text=True)
-    assert "Received and Second speak at created" in page
+    assert "Received and Second send at created" in page
     assert "twice-number" not in page
     live(made.route(key="second", name="Second", send="received"), RouteRow)
     page = client.get("/").get_data(as_text=True)

@@ -42,7 +42,7 @@ MEANING: dict[State, str] = {
     State.RETRYING: "a try failed; another follows",
     State.HELD: "a person must act",
     State.FAILED: "given up",
-    State.SKIPPED: "a guard said no",
+    State.SKIPPED: "a limit applies",
     State.CANCELLED: "a person took it back, or took it as settled",
 }
 

@@ -440,7 +440,7 @@ class Compiled:
                 Problem(
                     "",
                     f"{error} has no value for this order, and the text shows it.",
-                    "Map it, give it a value to use otherwise, or show the block only if it has one.",
+                    "Map it, give it a fallback text, or show the block only if it has one.",
                 )
             ) from None
         except UndefinedError as error:

@@ -354,6 +354,18 @@ def recent(session: Session, source_id: int, limit: int = 20, type: str | None =
     )
 
 
+def named(session: Session, source_id: int, name: str, limit: int) -> list[EventRow]:
+    """A source's newest events of one name that mean nothing yet."""
+    statement = select(EventRow).where(
+        EventRow.source_id == source_id,
+        EventRow.name == name,
+        EventRow.type == "",
+        col(EventRow.parent_id).is_(None),
+        EventRow.delivery_id != "",
+    )
+    return list(session.exec(statement.order_by(col(EventRow.received_at).desc()).limit(limit)))
+
+
 @dataclass(frozen=True, slots=True)
 class Newest:
     """One of the newest events: as much of it as a choice among them needs."""

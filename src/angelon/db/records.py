@@ -196,7 +196,7 @@ class NewSend:
         """The same once more, at once, by hand: to the same person, at the same address or another. `was` is a row of
         the send table; its values are worked out from the event anew.
         """
-        saw = f"sent again by hand, after {was.id}"
+        saw = f"sent again manually, after {was.id}"
         return cls(
             id_,
             was.store_id,
@@ -213,7 +213,7 @@ class NewSend:
             message_id=was.message_id,
             gateway_id=was.gateway_id,
             values={name: unpack(value) for name, value in (was.values_ or {}).items()},
-            trace=(TraceLine("by hand", "yes", saw),),
+            trace=(TraceLine("manual run", "yes", saw),),
             whom=was.whom,
             step=was.step,
             test=was.test,
@@ -250,7 +250,7 @@ class NewSend:
             message_id=message_id,
             gateway_id=live.gateway_ids[gateway],
             values=values,
-            trace=(TraceLine("test", "yes", "sent by hand from the message’s page"),),
+            trace=(TraceLine("test", "yes", "sent from the message’s page"),),
             test=True,
             draft=message.plain(),
         )

@@ -109,7 +109,7 @@ def take(session: Session, live: LiveSetup, gateway: Gateway, body: Any, clock: 
         return "The gateway takes no receipts."
     reference, word = _at(form.id_at, body), _at(form.state_at, body).casefold()
     if not reference:
-        return f"No id stands at {form.id_at}."
+        return f"There is no id at {form.id_at}."
     gateway_id = live.gateway_ids[gateway.key]
     row = session.exec(select(SendRow).where(SendRow.gateway_id == gateway_id, SendRow.reference == reference)).first()
     if row is None:

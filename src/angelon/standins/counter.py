@@ -86,7 +86,7 @@ class Counter:
         with self._box.session() as session:
             row = session.get(ShopOrderRow, order_id)
             if row is None:
-                raise CantPost("There is no such order at the counter.")
+                raise CantPost("There is no such order in the test shop.")
             state = state or next_state(row.state) or row.state
             row.state = state
             if state == "shipped" and "parcel" not in row.spec:
@@ -121,7 +121,7 @@ class Counter:
     def _ready(self) -> None:
         if not self.address:
             raise CantPost(
-                "The counter does not know where to deliver. Copy a source's address into “Where it delivers”."
+                "The test shop does not know where to deliver. Copy a source's address into “Where it delivers”."
             )
 
     def _post(self, row: ShopOrderRow, state: str, at: dt.datetime, first: bool) -> PostedRow:

@@ -81,10 +81,10 @@ def act() -> Any:
                 posted = counter.move(whole(form.get("order")) or 0, form.get("state", ""))
             case "connect":
                 counter.connect(form.get("address", ""), form.get("secret", ""))
-                flash("The counter delivers there from now on.", "good")
+                flash("The test shop delivers there from now on.", "good")
                 return redirect(url_for(".index"))
             case _:
-                abort(400, "The counter does not know that.")
+                abort(400, "The test shop does not know that.")
     except CantPost as error:
         flash(str(error), "bad")
         return redirect(url_for(".index"))

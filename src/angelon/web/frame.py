@@ -8,7 +8,7 @@ from typing import Any
 from urllib.parse import urlencode
 from zoneinfo import ZoneInfo
 
-from flask import Flask, g, request
+from flask import Flask, current_app, g, request
 
 from angelon.db import overview, specs
 from angelon.web.services import services, session
@@ -104,6 +104,7 @@ def install(app: Flask) -> None:
         theme = request.cookies.get("theme", "system")
         return {
             "frame": frame,
+            "next_step": next_step,
             "store_name": row.spec.get("name") if row else "No store yet",
             "store_spec": {"currency": "EUR", **({"timezone": "UTC", **row.spec} if row else {})},
             "theme": theme if theme in ("light", "dark") else "system",
@@ -126,6 +127,23 @@ def frame() -> Frame:
         return Frame(rail({}), 0, Pulse("open", "no shop yet"))
     numbers = overview.numbers(session(), row.id, g.now)
     return Frame(rail(numbers.counts), numbers.needs, pulse(numbers, g.now))
+
+
+def next_step() -> Any:
+    """The first step to the first mail that is not done; None where a send has gone out, or where the page in view is
+    the place for it.
+    """
+    row = g.get("store")
+    led: set[int] = current_app.extensions.setdefault("angelon.led", set())
+    if row is None or not row.id or row.id in led or request.path in ("/", "/start"):
+        return None
+    from angelon.web.overview.steps import steps
+
+    found = steps()
+    if not found:
+        led.add(row.id)
+    left = next((step for step in found if not step.done), None)
+    return left if left is not None and left.href != request.path else None
 
 
 def with_args(**changes: str) -> str:

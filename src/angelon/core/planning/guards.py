@@ -52,11 +52,11 @@ def after_route(given: GuardInput) -> GuardResult | None:
     planned = next((one for one in given.facts.prior_sends if one.route == wanted and one.due_at < given.due_at), None)
     if not went and planned is not None and given.context.now < given.due_at:
         at = planned.due_at.astimezone(given.context.zone)
-        return GuardResult(f"{given.route_name(wanted)} speaks before it, on {at:%-d %B %H:%M}; asked again then")
+        return GuardResult(f"{given.route_name(wanted)} is sent before it, on {at:%-d %B %H:%M}; asked again then")
     if not went:
         return GuardResult(
-            f"{given.route_name(wanted)} has not spoken",
-            f"It speaks only after “{given.route_name(wanted)}” has, and that has not gone out for order "
+            f"{given.route_name(wanted)} has not been sent",
+            f"It is sent only after “{given.route_name(wanted)}” has, and that has not gone out for order "
             f"{given.context.reading.number}.",
         )
     return GuardResult(f"after {given.route_name(wanted)}, made on {went[-1].at:%-d %B}")
@@ -68,7 +68,7 @@ def after_answer(given: GuardInput) -> GuardResult | None:
         return None
     found = _answers(given)
     if not found:
-        return GuardResult("no answer yet", "It speaks only after the customer has answered, and no answer has come.")
+        return GuardResult("no answer yet", "It is sent only after the customer has answered, and no answer has come.")
     return GuardResult(_answered(found[-1], given))
 
 
@@ -80,7 +80,7 @@ def unless_answered(given: GuardInput) -> GuardResult | None:
     if not found:
         return GuardResult("no answer so far")
     said = _answered(found[-1], given)
-    return GuardResult(said, f"The customer {said}, and it speaks only as long as they have not answered.")
+    return GuardResult(said, f"The customer {said}, and it is sent only as long as they have not answered.")
 
 
 def _answers(given: GuardInput) -> list[Answer]:

@@ -76,7 +76,7 @@ def _people(context: PlanningContext, recipient: Recipient, channel: str, gatewa
         nothing = evaluation.problem.what if evaluation.problem else f"“{recipient.who}” has no value in this event."
     else:
         found = compile_path(recipient.who).find(context.event.payload)
-        nothing = f"Nothing stands at {recipient.who} in this event."
+        nothing = f"There is nothing at {recipient.who} in this event."
     values = [] if found is MISSING or found is None else found if isinstance(found, list) else [found]
     if not values:
         return [Person(recipient, "", "", store.locale, nothing)]

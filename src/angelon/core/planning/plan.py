@@ -187,7 +187,7 @@ def _decided(evaluation: _RouteEvaluation, since: dt.datetime) -> Decision:
     route, context = evaluation.route, evaluation.context
     event = context.event
     if evaluation.manual:
-        trace = [TraceLine("when", "yes", "run by hand")]
+        trace = [TraceLine("when", "yes", "manual run")]
     else:
         saw = _happened(event)
         if event.type not in route.when:
@@ -308,7 +308,7 @@ def reached(
         for person in people(context, recipient, channel, gateway)
     ]
     if not found:
-        return "", "", "The route no longer speaks to this recipient."
+        return "", "", "The route no longer sends to this recipient."
     chosen = next((person for person in found if person.address), found[0])
     return chosen.address, chosen.name, chosen.why
 
@@ -598,7 +598,7 @@ class _SendBuilder:
             self._problem(
                 "by",
                 gateway.name,
-                f"{gateway.name} sends {CHANNEL_LABELS[gateway.channel]}, and the route speaks by "
+                f"{gateway.name} sends {CHANNEL_LABELS[gateway.channel]}, and the route sends "
                 f"{CHANNEL_LABELS[self.channel]}.",
             )
         elif gateway.paused:
@@ -675,8 +675,8 @@ class _SendBuilder:
                 span = f" in {route.once_days} days" if route.once_days else ""
                 return self._no(
                     "once",
-                    f"spoke to them on {last:%-d %B %Y}",
-                    f"This route spoke to the customer on {last:%-d %B %Y}, and it speaks once a customer{span}.",
+                    f"sent to them on {last:%-d %B %Y}",
+                    f"This route sent to the customer on {last:%-d %B %Y}, and it sends once per customer{span}.",
                 )
             self._yes("once", "first for this customer" if last is None else f"last on {last:%-d %B %Y}")
         elif route.once != "order":
@@ -686,8 +686,8 @@ class _SendBuilder:
         elif (route.key, self.context.event.source, reading.reference) in facts.sent_for_order:
             return self._no(
                 "once",
-                f"spoke for {reading.number} before",
-                f"This route has already spoken for order {reading.number}, and it speaks once per order.",
+                f"sent for {reading.number} before",
+                f"This route has already sent for order {reading.number}, and it sends once per order.",
             )
         else:
             self._yes("once", f"first for {reading.number}")

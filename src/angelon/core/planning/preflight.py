@@ -178,7 +178,7 @@ class Preflight:
 
     def _mapped(self, channel: str, locale: str, compiled: Part) -> None:
         """Sources that use the message and have no recipe for what it needs."""
-        for spoken, _, sources in self.speaking:
+        for spoken, _, sources in self.speaking or [(channel, "", tuple(self.setup.sources))]:
             if spoken != channel:
                 continue
             for key in sources:
@@ -194,7 +194,7 @@ class Preflight:
                     ):
                         self._warn(
                             f"sources.{key}.{name}",
-                            f"{source.name} has no recipe for “{name}”: its sends of this message would be held.",
+                            f"{source.name} has no mapping for “{name}”: its sends of this message would be held.",
                             "Map it.",
                         )
 
@@ -392,7 +392,7 @@ class Preflight:
             if isinstance(spec, FromLibrary):
                 if spec.shelf not in shelves:
                     (self._error if spec.required else self._warn)(
-                        where, f"The shelf “{spec.shelf}” of the library is empty.", "Upload a file to it."
+                        where, f"The folder “{spec.shelf}” of the library is empty.", "Upload a file to it."
                     )
                 for file in self.files:
                     for gateway in gateways:
@@ -400,7 +400,7 @@ class Preflight:
                             self._error(
                                 where,
                                 f"“{file.name}” is {file.type} by its content, which {gateway.name} does not take.",
-                                "Take it off the shelf, or allow the type on the gateway’s page.",
+                                "Remove it from the folder, or allow the type on the gateway’s page.",
                             )
                         if file.shelf == spec.shelf and file.size > gateway.limits.total_bytes:
                             self._error(

@@ -112,7 +112,7 @@ def _way(
 
 def _to(route: Route, setup: Setup) -> list[Problem]:
     if not route.to:
-        return [Problem("to", "The route speaks to nobody.", "Choose at least one recipient.")]
+        return [Problem("to", "The route has no recipient.", "Choose at least one recipient.")]
     found = []
     gateway = setup.gateways.get(route.gateway)
     what = address_label(route.channel, gateway)
@@ -139,7 +139,7 @@ def _to(route: Route, setup: Setup) -> list[Problem]:
             found.append(
                 Problem(
                     "to",
-                    f"“{recipient.who}” is no {what}, and the route speaks by {CHANNEL_LABELS[route.channel]}.",
+                    f"“{recipient.who}” is no {what}, and the route sends {CHANNEL_LABELS[route.channel]}.",
                     "Correct it, or take it out.",
                 )
             )
@@ -181,13 +181,13 @@ def _guards(route: Route, setup: Setup, routes: Mapping[str, str] | None) -> lis
     after = route.guards.after_route
     if after == route.key:
         found.append(
-            Problem("guards", "The route waits for itself to have spoken, so it never speaks.", "Choose another route.")
+            Problem("guards", "The route waits for itself to have sent, so it never sends.", "Choose another route.")
         )
     elif after and routes is not None and after not in routes:
         found.append(
             Problem(
                 "guards",
-                f"It speaks only after “{after}”, and there is no such route any more.",
+                f"It is sent only after “{after}”, and there is no such route any more.",
                 "Choose another, or none.",
             )
         )
@@ -195,7 +195,7 @@ def _guards(route: Route, setup: Setup, routes: Mapping[str, str] | None) -> lis
         found.append(
             Problem(
                 "guards",
-                f"It speaks only after “{(routes or {}).get(after, after)}”, which is off.",
+                f"It is sent only after “{(routes or {}).get(after, after)}”, which is off.",
                 "Switch that on, or choose another.",
                 "warning",
             )
@@ -303,7 +303,7 @@ def _echoes(route: Route, setup: Setup) -> list[Problem]:
             found.append(
                 Problem(
                     "guards",
-                    f"{both}. Where both would speak, {wins} does and the other is skipped.",
+                    f"{both}. Where both would send, {wins} does and the other is skipped.",
                     "Change the rank, let a condition part them, or delay one.",
                     "warning",
                 )

@@ -116,7 +116,7 @@ def _evaluate(recipe: Recipe, wanted: Type, context: Context, where: str) -> Eva
     if problem is None:
         tried = recipe.path or "The recipe"
         problem = Problem(
-            where, f"{tried} has no value in this event.", "Choose another path, or say what to use otherwise."
+            where, f"{tried} has no value in this event.", "Choose another path, or give a fallback text."
         )
     return Evaluation(None, problem, lines, used)
 
@@ -127,7 +127,7 @@ def _first_value(recipe: Recipe, context: Context, where: str, lines: list[Line]
     used = ""
     problem: Problem | None = None
     for position, path in enumerate((recipe.path, *recipe.or_paths) if recipe.path else recipe.or_paths):
-        label = path if position == 0 else f"otherwise {path}"
+        label = path if position == 0 else f"fallback {path}"
         if used:
             lines.append(Line(label, used=False))
             continue
@@ -138,7 +138,7 @@ def _first_value(recipe: Recipe, context: Context, where: str, lines: list[Line]
             lines.append(Line(label, problem=problem))
             continue
         if absent(found):
-            nothing = "nothing stands there" if found is MISSING else "it is empty there"
+            nothing = "nothing is there" if found is MISSING else "it is empty there"
             lines.append(Line(label, problem=Problem(where, f"{path}: {nothing}.")))
         else:
             value, used = found, path
@@ -151,9 +151,9 @@ def _default(recipe: Recipe, wanted: Type, context: Context, where: str, lines: 
     try:
         value = coerce.as_type(recipe.default, wanted, context)
     except StepFailed as error:
-        problem = Problem(where, f"What is to be used otherwise does not fit: {error.what}", error.mend)
-        return Evaluation(None, problem, [*lines, Line("otherwise, as it stands", problem=problem)], used)
-    return Evaluation(value, None, [*lines, Line("otherwise, as it stands", value)], used)
+        problem = Problem(where, f"The fallback text does not fit: {error.what}", error.mend)
+        return Evaluation(None, problem, [*lines, Line("fallback text", problem=problem)], used)
+    return Evaluation(value, None, [*lines, Line("fallback text", value)], used)
 
 
 class Variables:
@@ -206,7 +206,7 @@ class Variables:
         recipe = self._recipes.get(name)
         if recipe is None:
             return Evaluation(
-                None, Problem(where, f"{name} has no recipe in this source.", "Map it on the source's page.")
+                None, Problem(where, f"{name} is not mapped in this source.", "Map it on the source's page.")
             )
         if name in self._open:
             circle = " → ".join([*self._open[self._open.index(name) :], name])

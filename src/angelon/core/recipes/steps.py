@@ -442,7 +442,7 @@ def lookup(value: Value, p: dict[str, Any], context: Context) -> str:
         return table[key]
     if p["default"] is not None:
         return str(p["default"])
-    raise StepFailed(f"The table “{p['table']}” has no row “{key[:60]}”.", "Add the row, or say what to use otherwise.")
+    raise StepFailed(f"The table “{p['table']}” has no row “{key[:60]}”.", "Add the row, or give a fallback text.")
 
 
 @step(

@@ -230,7 +230,7 @@ def _with_files(
     for wanted in mail.wanted:
         chosen = _chosen(wanted, send, values, around) if wanted.kind == "library" else ()
         if wanted.kind == "library" and wanted.required and not chosen:
-            return Held(f"The shelf “{wanted.shelf}” has no file for this order.")
+            return Held(f"The folder “{wanted.shelf}” has no file for this order.")
         attachments.append((wanted, chosen))
     return replace(
         ready,

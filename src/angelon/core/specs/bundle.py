@@ -81,7 +81,7 @@ class Bundle(Spec):
         found += [
             Problem(
                 f"routes.{index}.guards.after_route",
-                f"Route “{route.name}” speaks only after “{route.guards.after_route}”, and no route has that key.",
+                f"Route “{route.name}” is sent only after “{route.guards.after_route}”, and no route has that key.",
             )
             for index, route in enumerate(self.routes)
             if route.guards.after_route and route.guards.after_route not in routes

@@ -11,7 +11,9 @@ from angelon.engine.unit import Work
 def put(work: Work, file: LibraryFile, data: bytes) -> None:
     """Puts a file on its shelf; one of the same name for the same orders is replaced."""
     files.put(work.session, work.store_id, file, data, work.now)
-    work.record("put on the shelf", "file", f"{file.shelf}/{file.name}", None, {"type": file.type, "bytes": file.size})
+    work.record(
+        "added to the folder", "file", f"{file.shelf}/{file.name}", None, {"type": file.type, "bytes": file.size}
+    )
     work.change_setup()
 
 

@@ -213,7 +213,7 @@ def store(
     work.sends.add(made)
     run.results = results
     work.session.flush()
-    work.record("run by hand", "route", route.key, None, {"orders": len(chosen), "sends": len(made), "run": run.id})
+    work.record("run manually", "route", route.key, None, {"orders": len(chosen), "sends": len(made), "run": run.id})
     return run
 
 

@@ -31,7 +31,7 @@ NAMED = {
     "step_up": "a step moved up",
     "share_steps": "its steps kept under a name",
     "take": "a suggestion taken",
-    "default": "what is used otherwise",
+    "default": "the fallback text",
     "clear": "unmapped",
 }
 """What an edit is called on the button that undoes it."""

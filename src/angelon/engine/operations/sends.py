@@ -32,7 +32,7 @@ def send_again(work: Work, ids: Sequence[str]) -> list[str]:
 
 def cancel(work: Work, ids: Sequence[str]) -> list[str]:
     """Takes back sends that are not out; gives which were."""
-    return work.sends.move(ids, State.CANCELLED, "Taken back by hand.")
+    return work.sends.move(ids, State.CANCELLED, "Cancelled manually.")
 
 
 _NEW_ID = re.compile(r"sd-[0-9a-z]{19}")
@@ -40,8 +40,8 @@ CHUNK = 200
 """Sends that are moved in one transaction where many are."""
 ACTS: dict[str, tuple[State, str]] = {
     "retry": (State.SCHEDULED, ""),
-    "hold": (State.HELD, "Held by hand."),
-    "cancel": (State.CANCELLED, "Taken back by hand."),
+    "hold": (State.HELD, "Held manually."),
+    "cancel": (State.CANCELLED, "Cancelled manually."),
 }
 """What may be done with many sends at once, by name: the state that they move to, and why."""
 

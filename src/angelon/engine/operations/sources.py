@@ -8,7 +8,8 @@ import secrets
 from collections.abc import Mapping
 
 from angelon.core import usage
-from angelon.core.deliveries import digest, read_delivery, without_secrets
+from angelon.core.deliveries import UNNAMED, digest, read_delivery, without_secrets
+from angelon.core.payload.body import NotReadable
 from angelon.core.payload.paths import BadPath, compile_path
 from angelon.core.problems import Invalid, NotFound, Problem
 from angelon.core.signatures import well_made
@@ -16,9 +17,9 @@ from angelon.core.specs import Source, Variable
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.enrichment import Enrichment
 from angelon.core.specs.keys import key_of
-from angelon.core.specs.source import Signing
+from angelon.core.specs.source import Locator, Signing
 from angelon.core.specs.stored import from_stored
-from angelon.db import specs
+from angelon.db import events, specs
 from angelon.db.records import NewDelivery, NewEvent
 from angelon.db.tables import RefusedRow, SourceRow
 from angelon.engine.unit import Work, found
@@ -74,6 +75,34 @@ def name_event(work: Work, key: str, theirs: str, ours: str) -> int:
     names = {**source.event_names, theirs: ours}
     work.specs.save(read_spec(Source, {**source.model_dump(mode="json"), "event_names": names}))
     return work.events.give_meaning(work.live.source_ids[key], theirs, ours)
+
+
+MOST_RENAMED = 500
+"""Kept events that are read again under the name that their delivery gives them."""
+
+
+def name_from(work: Work, key: str, locator: Locator, theirs: str, ours: str) -> int:
+    """Says where the event's name stands and what one name means, and reads the newest kept events that had no name so;
+    gives how many. Nobody is written to about them. Raises Invalid.
+    """
+    source = current(work, key)
+    names = {**source.event_names, **({theirs: ours} if theirs and ours else {})}
+    spec = source.model_dump(mode="json") | {"event_name": locator.model_dump(mode="json"), "event_names": names}
+    made = read_spec(Source, spec)
+    save(work, made)
+    source_id = work.live.source_ids[key]
+    changed = 0
+    for event in events.named(work.session, source_id, UNNAMED, MOST_RENAMED):
+        kept = events.delivery_of(work.session, event)
+        try:
+            read = read_delivery(made, {"content-type": kept.content_type, **(kept.headers or {})}, kept.body)
+        except NotReadable:
+            continue
+        if event.item < len(read) and read[event.item].name != UNNAMED:
+            event.name, event.type = read[event.item].name, read[event.item].type
+            changed += 1
+    work.session.flush()
+    return changed
 
 
 def rotate_secret(work: Work, key: str, text: str, overlap_hours: int) -> None:

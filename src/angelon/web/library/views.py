@@ -47,7 +47,7 @@ def upload() -> Any:
     elif len(data) > MOST:
         problem = f"The file is larger than {MOST // 1_000_000} MB. Make it smaller, or let the mail point to it."
     elif not shelf:
-        problem = "Name the shelf, with at least one letter or digit."
+        problem = "Name the folder, with at least one letter or digit."
     elif by not in BY or (by and not match):
         problem = "Say which sku, order number or language the file is for, or keep it for every order."
     if problem or file is None:
@@ -57,7 +57,7 @@ def upload() -> Any:
     kept = LibraryFile(0, shelf, name, detect_media_type(data), len(data), by, match if by else "")  # type: ignore[arg-type]
     with work() as unit:
         operations.put(unit, kept, data)
-    flash(f"“{name}” is on the shelf {shelf}. By its content it is {kept.type}.", "good")
+    flash(f"“{name}” is in the folder {shelf}. By its content it is {kept.type}.", "good")
     return redirect(url_for(".index"))
 
 
@@ -94,5 +94,5 @@ def remove(file_id: int) -> Any:
         row = operations.remove(unit, file_id)
     if row is None:
         abort(404, "There is no such file.")
-    flash(f"“{row.name}” is removed from the shelf {row.shelf}. Mails that are due from now on go without it.", "good")
+    flash(f"“{row.name}” is removed from the folder {row.shelf}. Mails that are due from now on go without it.", "good")
     return redirect(url_for(".index"))

@@ -166,7 +166,7 @@ def _sample(name: str, live: LiveSetup) -> Any:
 
 def _file_label(wanted: Any) -> str:
     if wanted.kind == "library":
-        return f"files of the shelf “{wanted.shelf}” for this order"
+        return f"files of the folder “{wanted.shelf}” for this order"
     return f"calendar entry on {wanted.on:%-d %B}" if wanted.kind == "calendar" else wanted.name or wanted.url
 
 

@@ -19,13 +19,13 @@ from angelon.web.formats import moment
 from angelon.web.services import live, routes
 
 SHAPES = {
-    "spoke": "yes",
-    "will speak": "scheduled",
+    "sent": "yes",
+    "scheduled": "scheduled",
     "held": "held",
     "skipped": "skipped",
     "failed": "failed",
-    "said no": "no",
-    "never saw it": "open",
+    "condition not met": "no",
+    "does not apply": "open",
     "waits": "open",
     "off": "open",
 }
@@ -86,15 +86,15 @@ def _said(row: StoredRoute, route: Route, mine: list[ListedSend], now: dt.dateti
         return RouteOutcome(
             row.key,
             route.name,
-            "will speak",
+            "scheduled",
             f"{how}, {moment(send.due_at)}." + (f" {send.reason}" if send.reason else ""),
             send=send.id,
         )
     if send.state in ("held", "failed"):
         return RouteOutcome(row.key, route.name, send.state, send.reason, send=send.id, mend=f"/sends/{send.id}")
     if send.state == "cancelled":
-        return RouteOutcome(row.key, route.name, "skipped", send.reason or "Somebody took it back.", send=send.id)
-    return RouteOutcome(row.key, route.name, "spoke", f"{how}, {moment(send.settled_at or send.due_at)}.", send=send.id)
+        return RouteOutcome(row.key, route.name, "skipped", send.reason or "Cancelled manually.", send=send.id)
+    return RouteOutcome(row.key, route.name, "sent", f"{how}, {moment(send.settled_at or send.due_at)}.", send=send.id)
 
 
 def _decided(row: StoredRoute, route: Route, happened: list[EventRow]) -> RouteOutcome | None:
@@ -112,14 +112,14 @@ def _decided(row: StoredRoute, route: Route, happened: list[EventRow]) -> RouteO
         return None
     _, decision, event_id = best
     settled = next((line for line in decision["trace"] if line["verdict"] in ("no", "problem")), None)
-    word = {"send": "spoke", "held": "held", "skipped": "skipped", "no": "said no"}[decision["outcome"]]
+    word = {"send": "sent", "held": "held", "skipped": "skipped", "no": "condition not met"}[decision["outcome"]]
     if settled and settled["part"] == "when" and "before the route was switched on" in settled["why"]:
-        word = "never saw it"
+        word = "does not apply"
     return RouteOutcome(
         row.key,
         route.name,
         word,
-        settled["why"] if settled else "It spoke.",
+        settled["why"] if settled else "It was sent.",
         settled["part"] if settled else "",
         settled["saw"] if settled else "",
         mend=f"/routes/{row.key}?sample={event_id}",
@@ -145,7 +145,7 @@ def _never(row: StoredRoute, route: Route, source_key: str, happened: list[Event
         return RouteOutcome(
             row.key,
             route.name,
-            "never saw it",
+            "does not apply",
             f"It does not listen to {source.name if source else source_key}.",
             "from",
             source.name if source else source_key,
@@ -155,7 +155,7 @@ def _never(row: StoredRoute, route: Route, source_key: str, happened: list[Event
         return RouteOutcome(
             row.key,
             route.name,
-            "never saw it",
+            "does not apply",
             f"“{event_types.label(came[-1].type)}” came before it was switched on ({moment(row.since)}).",
             "when",
             moment(came[-1].received_at),
@@ -165,7 +165,7 @@ def _never(row: StoredRoute, route: Route, source_key: str, happened: list[Event
         return RouteOutcome(
             row.key,
             route.name,
-            "never saw it",
+            "does not apply",
             f"It waits for {waits}. A delivery called “{unnamed[0]}” means nothing here yet.",
             "when",
             unnamed[0],
@@ -175,7 +175,7 @@ def _never(row: StoredRoute, route: Route, source_key: str, happened: list[Event
         return RouteOutcome(
             row.key,
             route.name,
-            "never saw it",
+            "does not apply",
             f"{source.name} is off: nothing more comes from it.",
             "from",
             source.name,

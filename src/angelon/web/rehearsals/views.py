@@ -140,7 +140,7 @@ class _Spans:
 def general(line: TraceLine) -> str:
     """Why a part said no, for counting: without what is one order's own."""
     if line.part == "once":
-        return "It had spoken for the order, or to the customer, before."
+        return "It had sent for the order, or to the customer, before."
     return line.why.partition(": it is ")[0].rstrip(".") + "." if line.part == "if" else line.why
 
 

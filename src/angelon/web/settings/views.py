@@ -112,7 +112,7 @@ def add_language() -> Any:
     try:
         with work() as unit:
             operations.change(unit, {"locales": [*the_store.locales, tag]}, what="languages")
-        flash(f"The shop speaks {tag} from now on: texts in it are sent to its readers.", "good")
+        flash(f"The shop uses {tag} from now on: texts in it are sent to its readers.", "good")
     except Invalid as error:
         flash(str(error.problems[0]), "bad")
     return redirect(back)

@@ -44,9 +44,9 @@ from angelon.engine.usage import among
 from angelon.web import sample_event as sample_events
 from angelon.web.conflicts import edits_seen
 from angelon.web.rehearsals.views import EffectTally
-from angelon.web.services import live, names, services, session, store_id, work
+from angelon.web.services import kinds_of_events, live, names, services, session, store_id, work
 from angelon.web.sources import mapping
-from angelon.web.sources.stored import address, source_of
+from angelon.web.sources.stored import address, name_guess, source_of
 
 pages = Blueprint("mappings", __name__, url_prefix="/sources", template_folder="templates")
 
@@ -78,8 +78,11 @@ def _page(key: str, opened: str) -> dict[str, Any]:
     locale = regional(
         (sample.reading.text("language") if sample.reading else "") or the_store.locale, the_store.country
     )
+    newest = events.recent(session(), source_id, 1)
     return {
         "source": source,
+        "name_guess": name_guess(as_live, newest[0] if newest else None),
+        "kinds": kinds_of_events(),
         "sample": sample,
         "mapping": mapping.lay_out(
             source,
@@ -98,7 +101,7 @@ def _page(key: str, opened: str) -> dict[str, Any]:
         "value_line": mapping.value_line,
         "locale": locale,
         "address": address(key),
-        "latest": events.recent(session(), source_id, 1),
+        "latest": newest,
         "edits": row.edits,
         "broken_draft": broken,
         "draft": _draft(as_live, source, source_id, samples) if row.draft is not None and not broken else None,

@@ -35,7 +35,7 @@ from angelon.core.problems import Invalid, NotFound, Problem
 from angelon.core.shape import Shape
 from angelon.core.specs import Source
 from angelon.core.specs.base import read_spec
-from angelon.core.specs.source import Signing
+from angelon.core.specs.source import Locator, Signing
 from angelon.db import events, mappings, orders, shapes, specs
 from angelon.db.tables import DeliveryRow, EventRow, SourceRow
 from angelon.engine.intake import KEPT_BODY
@@ -46,7 +46,7 @@ from angelon.web.forms import CODE, TEXT, WORDS, Spelling, filled, pairs
 from angelon.web.numbers import whole
 from angelon.web.services import kinds_of_events, live, services, session, store_id, work
 from angelon.web.sources import look_ups, mapping
-from angelon.web.sources.stored import address, source_of
+from angelon.web.sources.stored import address, name_guess, source_of
 
 pages = Blueprint("sources", __name__, url_prefix="/sources", template_folder="templates")
 
@@ -225,6 +225,26 @@ def save_connect(key: str) -> Any:
     return redirect(url_for(".connect", key=key))
 
 
+@pages.post("/<key>/name-from")
+def name_from(key: str) -> Any:
+    """Takes the place of the event's name, and what it means, as they were guessed from a delivery."""
+    form = request.form
+    back = form.get("back", "")
+    back = back if back.startswith(f"/sources/{key}/") else url_for(".connect", key=key)
+    try:
+        locator = read_spec(Locator, {"header": form.get("header", ""), "path": form.get("path", "")})
+        with work() as unit:
+            kept = operations.name_from(unit, key, locator, form.get("theirs", "").strip(), form.get("ours", ""))
+    except NotFound:
+        raise
+    except Invalid as error:
+        flash(str(error.problems[0]), "bad")
+        return redirect(back)
+    read = f" {kept:,} kept {'delivery was' if kept == 1 else 'deliveries were'} read so." if kept else ""
+    flash(f"Event names are read from {locator.path or locator.header} now.{read}", "good")
+    return redirect(back)
+
+
 @pages.post("/<key>/names")
 def name_event(key: str) -> Any:
     """Says what one of the store's names means: a kind that is known, or one of its own."""
@@ -321,7 +341,8 @@ def _readable(body: bytes) -> str:
 @pages.get("/<key>/capture")
 def capture(key: str) -> Any:
     source, source_id = source_of(key)
-    recent = _deliveries(session(), events.recent(session(), source_id, 12))
+    recent_events = events.recent(session(), source_id, 12)
+    recent = _deliveries(session(), recent_events)
     refused = events.refused(session(), source_id, 12)
     after = max([d["event"].received_at for d in recent] + [r.at for r in refused], default=g.now)
     return render_template(
@@ -331,7 +352,10 @@ def capture(key: str) -> Any:
         deliveries=recent,
         refused=refused,
         after=after.isoformat(),
-        latest=events.recent(session(), source_id, 1),
+        latest=recent_events[:1],
+        name_guess=name_guess(source, recent_events[0] if recent_events else None),
+        types=kinds_of_events(),
+        shown_refused=whole(request.args.get("refused")),
     )
 
 

@@ -1,0 +1,203 @@
+"""From an empty folder to the first mail, by what is on the screen alone; every click and every field is counted."""
+
+import base64
+import hashlib
+import hmac
+import json
+import os
+import re
+import signal
+import subprocess
+import sys
+import time
+
+import httpx
+import pytest
+from playwright.sync_api import expect
+
+from angelon.cli.serving import free_port
+from angelon.standins.box import Box
+from angelon.standins.mailbox import Mailbox
+
+MOST_INPUTS = 45
+BODY = {
+    "type": "sale.new",
+    "order_no": "HL-2001",
+    "grand_total": "59.90",
+    "currency": "EUR",
+    "created": "2026-11-20T10:00:00+00:00",
+    "customer": {"first_name": "Mika", "last_name": "Brandt", "email": "mika@example.net"},
+    "items": [{"sku": "LAMP-1", "title": "Harbour lamp", "qty": 1, "unit_price": "59.90"}],
+}
+
+
+class Hands:
+    """A person at the pages: counts what they click, choose and type."""
+
+    def __init__(self, page):
+        self.page, self.inputs = page, []
+
+    def click(self, role, name, within=None, exact=False):
+        self.inputs.append(f"click {name}")
+        (within or self.page).get_by_role(role, name=name, exact=exact).first.click()
+
+    def fill(self, label, text, exact=False):
+        self.inputs.append(f"fill {label}")
+        self.page.get_by_label(label, exact=exact).first.fill(text)
+
+    def choose(self, label, option):
+        self.inputs.append(f"choose {label}")
+        self.page.get_by_label(label).first.select_option(label=option)
+
+    def tick(self, label, within=None):
+        self.inputs.append(f"tick {label}")
+        (within or self.page).get_by_label(label).first.click()
+
+
+@pytest.fixture
+def empty(tmp_path):
+    """`angelon serve` on an empty folder: its address."""
+    port = free_port()
+    process = subprocess.Popen(
+        [sys.executable, "-m", "angelon", "serve", "--port", str(port)],
+        env={**os.environ, "ANGELON_HOME": str(tmp_path / "home")},
+        stdout=subprocess.PIPE,
+        text=True,
+        start_new_session=True,
+    )
+    for line in process.stdout:
+        if "ready" in line:
+            break
+    yield f"http://127.0.0.1:{port}"
+    process.send_signal(signal.SIGTERM)
+    assert process.wait(30) == 0
+
+
+@pytest.fixture
+def mail_server(tmp_path):
+    """The person's own mail server."""
+    (tmp_path / "mail").mkdir()
+    server = Mailbox(Box(tmp_path / "mail"))
+    server.start()
+    server.box = Box(tmp_path / "mail")
+    yield server
+    server.stop()
+
+
+def store_sends(address, secret, body):
+    """The store delivers, signed in its own way: base64 in a header of its own."""
+    data = json.dumps(body).encode()
+    signed = base64.b64encode(hmac.new(secret.encode(), data, hashlib.sha256).digest()).decode()
+    headers = {"X-Harbour-Signature": signed, "content-type": "application/json"}
+    return httpx.post(address, content=data, headers=headers).status_code
+
+
+def mails(server, seconds=20):
+    until = time.monotonic() + seconds
+    while time.monotonic() < until:
+        found = server.box.mails()
+        if found:
+            return found
+        time.sleep(0.1)
+    raise AssertionError("no mail came")
+
+
+def test_from_an_empty_folder_to_the_first_mail(browser, empty, mail_server):
+    context = browser.new_context(
+        viewport={"width": 1280, "height": 800}, base_url=empty, permissions=["clipboard-read", "clipboard-write"]
+    )
+    context.set_default_timeout(10_000)
+    page = context.new_page()
+    hands = Hands(page)
+
+    page.goto("/")
+    hands.fill("Name of the shop", "Harbour Lamps")
+    hands.choose("Country", "Ireland")
+    hands.fill("Where customers may write to", "hello@lamps.example")
+    hands.click("button", "Start")
+    expect(page.get_by_text("The steps below lead to its first mail.")).to_be_visible()
+
+    # connect, receive: the signature's form is taken from the delivery that was refused
+    hands.click("link", "Connect a source")
+    hands.fill("Name of the new source", "Webshop")
+    hands.click("button", "Connect a source")
+    hands.click("button", "Copy", exact=True)
+    address = page.evaluate("navigator.clipboard.readText()")
+    hands.inputs.append("click Copy")
+    page.locator("[data-copy='#secret-1']").click()
+    secret = page.evaluate("navigator.clipboard.readText()")
+    hands.click("link", "Watch for the first delivery")
+    expect(page.get_by_text("Nothing has come in yet")).to_be_visible()
+    assert store_sends(address, secret, BODY) == 401
+    hands.click("link", "Act on it")
+    hands.click("button", "Read signatures this way")
+    expect(page.get_by_text("From now on the signature is read from")).to_be_visible()
+    assert store_sends(address, secret, BODY) == 202
+
+    # map; where the name of the event stands is guessed, and what it means
+    hands.click("link", "Map it")
+    expect(page.get_by_text("“sale.new”, which means")).to_be_visible()
+    expect(page.get_by_label("What sale.new means")).to_have_value("order.created")
+    hands.click("button", "Use this name")
+    expect(page.get_by_text("Event names are read from $.type now. 1 kept delivery was read so.")).to_be_visible()
+    hands.click("button", re.compile("^Accept all"))
+    expect(page.locator(".sure")).to_have_count(0)
+    hands.click("button", "Publish the mapping")
+    expect(page.get_by_text("of the mapping is live")).to_be_visible()
+
+    # the mail server, with a code to the sender
+    hands.click("link", "Set up a gateway")
+    hands.fill("Name of the new gateway", "Mailroom")
+    hands.click("button", "Set up a gateway")
+    hands.fill("Host", "127.0.0.1")
+    hands.fill("Port", str(mail_server.port))
+    hands.click("button", "Save", exact=True)
+    expect(page.get_by_text("Saved. The next try uses it.")).to_be_visible()
+    hands.click("button", "Send a code")
+    expect(page.get_by_text("A code is on its way to hello@lamps.example.")).to_be_visible()
+    code = re.search(rb"Subject: (\d{6})", mails(mail_server)[0].raw)[1].decode()
+    hands.fill("The code", code)
+    hands.click("button", "Verify")
+    expect(page.get_by_text("hello@lamps.example is verified.")).to_be_visible()
+
+    # write
+    hands.click("link", "Write a message")
+    hands.click("button", "Use this text")
+    expect(page.get_by_text("which you did not have")).to_be_visible()
+    hands.click("link", "Map it")
+    hands.click("button", re.compile("^Accept"))
+    expect(page.locator('.var[data-field="recipes.customer_name"] .value')).to_contain_text("Mika")
+    hands.click("button", "Publish the mapping")
+    expect(page.get_by_text("of the mapping is live")).to_be_visible()
+    hands.click("link", "Open it")
+    expect(page.locator("[data-behaviour='message']")).to_have_attribute("data-started", "")
+    hands.click("button", "Publish")
+    expect(page.get_by_text("Revision 1 is live.")).to_be_visible()
+
+    # switch on
+    hands.click("link", "Make a route")
+    hands.fill("Name of the new route", "Order received")
+    hands.click("button", "Make a route")
+    for slot, choice in (
+        ("choose an event", "created"),
+        ("choose a source", "Webshop"),
+        ("choose a message", "Order received"),
+    ):
+        if page.locator(".slot summary", has_text=slot).count():
+            hands.inputs.append(f"open {slot}")
+            page.locator(".slot summary", has_text=slot).click()
+            hands.tick(choice, page.locator(".slot[open]"))
+            expect(page.locator(".slot summary", has_text=slot)).to_have_count(0)
+    hands.click("button", "Switch on")
+    expect(page.get_by_text("The route is live.")).to_be_visible()
+
+    assert store_sends(address, secret, BODY | {"order_no": "HL-2002"}) == 202
+    until = time.monotonic() + 20
+    while time.monotonic() < until and not any(b"HL-2002" in mail.raw for mail in mail_server.box.mails()):
+        time.sleep(0.1)
+    mail = next(mail for mail in mail_server.box.mails() if b"HL-2002" in mail.raw)
+    assert (mail.mail_from, mail.rcpt_to) == ("hello@lamps.example", "mika@example.net")
+    hands.click("link", "Overview")
+    print(len(hands.inputs), hands.inputs)
+    assert len(hands.inputs) < MOST_INPUTS, hands.inputs
+    context.close()
