@@ -17,6 +17,10 @@ LISTENS = "_ANGELON_LISTENS"
 IPNetwork = ipaddress.IPv4Network | ipaddress.IPv6Network
 
 
+SECRETS = ("ANGELON_SECRET_SOURCE_", "ANGELON_SECRET_GATEWAY_")
+"""How the environment's names for secrets of sources and gateways begin, which `angelon apply` looks at."""
+
+
 class BadSettings(ValueError):
     """Settings that can't be used; says which, and what to do."""
 
@@ -115,7 +119,11 @@ def private_folder(folder: Path) -> None:
 def load(**given: object) -> Settings:
     """The settings. Raises BadSettings for one that is malformed or that nobody knows."""
     known = {f"ANGELON_{name.upper()}" for name in Settings.model_fields}
-    unknown = [name for name in (*os.environ, *_named_in_file()) if name.startswith("ANGELON_") and name not in known]
+    unknown = [
+        name
+        for name in (*os.environ, *_named_in_file())
+        if name.startswith("ANGELON_") and name not in known and not name.startswith(SECRETS)
+    ]
     if unknown:
         raise BadSettings(f"{unknown[0]} is no setting of Angelon. The settings are {', '.join(sorted(known))}.")
     try:

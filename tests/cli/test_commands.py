@@ -2,6 +2,7 @@
 
 import json
 import os
+import sqlite3
 import subprocess
 import sys
 from pathlib import Path
@@ -26,6 +27,17 @@ def angelon_(home, *arguments, code=0, **environment):
     return done.output
 
 
+def verified(home):
+    """As if a code had been read at every sender's address: a bundle is not believed that it was."""
+    with sqlite3.connect(home / "angelon.db") as plain:
+        for key, spec in plain.execute("SELECT key, spec FROM gateway").fetchall():
+            told = json.loads(spec)
+            if "sender" in told:
+                told["sender"]["verified"] = True
+                plain.execute("UPDATE gateway SET spec = ? WHERE key = ?", (json.dumps(told), key))
+        plain.execute("UPDATE store SET version = version + 1")
+
+
 def run_alone(home, *arguments, code=0, **environment):
     done = subprocess.run(
         [sys.executable, "-m", "angelon", *arguments],
@@ -42,7 +54,7 @@ def test_apply_and_export_are_byte_stable(tmp_path):
     assert "route order-received: new" in angelon_(tmp_path, "apply", str(BUNDLE))
     first = angelon_(tmp_path, "export")
     (tmp_path / "out.yaml").write_text(first)
-    assert angelon_(tmp_path, "apply", str(tmp_path / "out.yaml")) == "nothing changed\n"
+    assert angelon_(tmp_path, "apply", str(tmp_path / "out.yaml")).startswith("nothing changed\n")
     assert angelon_(tmp_path, "export") == first
 
 
@@ -84,6 +96,7 @@ def test_a_sample_is_rehearsed_by_a_route_for_new_orders_however_long_ago_it_was
     new = row.replace("parcel.picked_up", "order.updated") + "  only_new_orders: true\n"
     bundle.write_text(given.replace(row, new), "utf-8")
     angelon_(tmp_path, "apply", str(bundle))
+    verified(tmp_path)
     sample = str(PAYLOADS / "webshop-order-updated.http")
     told = angelon_(tmp_path, "rehearse", "on-its-way", sample, "--at", "2026-12-03T10:00:00Z", "--json")
     assert json.loads(told)["outcome"] == "send"
@@ -91,6 +104,7 @@ def test_a_sample_is_rehearsed_by_a_route_for_new_orders_however_long_ago_it_was
 
 def test_rehearse_and_render_show_real_values(tmp_path):
     angelon_(tmp_path, "apply", str(BUNDLE))
+    verified(tmp_path)
     told = json.loads(
         angelon_(
             tmp_path,
@@ -237,3 +251,67 @@ def test_checks_of_files_run_against_a_bundle_with_a_difference_to_read(tmp_path
 
 def test_the_store_s_checks_are_written_as_files_and_read_back(running, tmp_path):
     assert "checks written" in running.cli("check", "--save", str(tmp_path))
+
+
+def test_a_set_up_goes_whole_into_a_folder_and_back(tmp_path):
+    """Files, checks, suppressions and drafts too; what is lacking is listed, and what can't work yet is left off."""
+    from angelon.db import checks, files, live_setup, specs, suppressions
+    from angelon.db.database import Database
+    from angelon.db.tables import MessageRow
+    from angelon.settings import Settings
+    from tests import made
+
+    here, there, out = tmp_path / "here", tmp_path / "there", tmp_path / "out"
+    here.mkdir(), there.mkdir()
+    angelon_(here, "apply", str(BUNDLE))
+    database = Database(Settings(home=here, secret_key="a-key-for-tests-only").url)
+    with database.writing() as session:
+        now = made.NOON
+        picture = live_setup.LibraryFile(0, "letterhead", "brackwater-kites.png", "image/png", 8)
+        files.put(session, 1, picture, b"\x89PNG\r\n\x1a\n", now)
+        files.put(
+            session, 1, live_setup.LibraryFile(0, "care", "a.pdf", "application/pdf", 5, "sku", "X"), b"%PDF-", now
+        )
+        suppressions.add(session, 1, "email:no@example.org", "asked, not to be, written to.", now)
+        from angelon.core.specs.check import Check
+
+        checks.save(session, 1, Check(key="c", name="C", route="order-received", source="webshop", at=now, payload={}))
+        draft = specs.message(session, 1, "packed").spec.model_copy(update={"name": "Packed, drafted"})
+        specs.save_draft(session, MessageRow, 1, draft, now)
+    database.close()
+
+    verified(here)
+    tokens = {f"ANGELON_SECRET_GATEWAY_{key}": "a-token" for key in ("TEXT_LINE", "HARBOUR_CHAT")}
+    assert "route order-received: switched on" in angelon_(here, "apply", str(BUNDLE), **tokens)
+
+    told = angelon_(here, "export", "--to", str(out))
+    assert "left out: signing secret of" in told
+    assert (out / "files" / "care" / "x-a.pdf").read_bytes() == b"%PDF-"
+    applied = angelon_(there, "apply", str(out), ANGELON_SECRET_GATEWAY_TEXT_LINE="a-token")
+    assert "files: 2" in applied
+    assert "drafts: 1" in applied
+    assert "gateway text-line: secret set" in applied
+    assert "lacking: gateway harbour-chat: no token" in applied
+    assert "lacking: gateway mailroom: orders@brackwater.example is not verified." in applied, "it is not believed"
+    assert "route order-received: left off. by: orders@brackwater.example is not verified yet" in applied
+    assert "route order-received-text: switched on" in applied
+    assert "route order-received-chat: left off" in applied
+    again = tmp_path / "again"
+    angelon_(there, "export", "--to", str(again))
+    same = ("files.yaml", "suppressions.csv", "drafts.yaml", "checks/c.yaml", "files/care/x-a.pdf")
+    assert [name for name in same if (out / name).read_bytes() != (again / name).read_bytes()] == []
+    twice = angelon_(there, "apply", str(again))
+    assert "new" not in twice.replace("new suppressions", "")
+
+
+def test_a_folder_that_is_none_or_holds_what_can_not_be_changes_nothing(tmp_path):
+    folder = tmp_path / "folder"
+    folder.mkdir()
+    assert "The folder has no bundle.yaml" in angelon_(tmp_path, "apply", str(folder), code=1)
+    (folder / "bundle.yaml").write_text("store: {key: a, name: A}")
+    (folder / "files.yaml").write_text("- {at: ../../etc/passwd, folder: x, name: y}")
+    assert "There is no file “../../etc/passwd” in the folder." in angelon_(tmp_path, "apply", str(folder), code=1)
+    (folder / "files.yaml").write_text("")
+    (folder / "suppressions.csv").write_text("address,why\njo@example.org,no\n")
+    assert "Write it like email:jo@example.org" in angelon_(tmp_path, "apply", str(folder), code=1)
+    assert "Apply a bundle first" in angelon_(tmp_path, "export", code=1)

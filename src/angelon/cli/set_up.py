@@ -11,25 +11,73 @@ from angelon.cli.opening import first_store, open_database, open_installation
 
 
 @click.command()
-@click.argument("bundle", type=click.Path(exists=True, dir_okay=False, path_type=Path))
-def apply(bundle: Path) -> None:
-    """Create or update everything in BUNDLE; nothing changes if any part is invalid."""
-    from angelon.core.specs.bundle import read_bundle
-    from angelon.engine.operations.bundles import apply as apply_bundle
+@click.argument("bundle", type=click.Path(exists=True, path_type=Path))
+@click.option("--ask/--no-ask", default=None, help="Ask for secrets that are missing; without it, in a terminal only.")
+def apply(bundle: Path, ask: bool | None) -> None:
+    """Create or update everything in BUNDLE, a file or a folder; nothing changes if any part is invalid.
 
-    made = read_bundle(bundle.read_text())
-    for line in apply_bundle(open_installation(), made) or ["nothing changed"]:
+    Secrets that are missing are taken from the environment (ANGELON_SECRET_GATEWAY_KEY, ANGELON_SECRET_SOURCE_KEY), or
+    asked for. What is lacking is listed, and routes that can't work yet are left off.
+    """
+    from angelon.core.specs.bundle import read_bundle
+    from angelon.db import specs
+    from angelon.engine.operations import bundles, folders
+    from angelon.engine.unit import unit
+
+    installation = open_installation()
+    folder = folders.read(bundle) if bundle.is_dir() else None
+    made = folder.bundle if folder is not None else read_bundle(bundle.read_text())
+    asking = sys.stdin.isatty() if ask is None else ask
+
+    missing = bundles.missing_secrets(installation, made)
+    secrets = bundles.from_environment(missing)
+    for secret in missing if asking else []:
+        if (secret.kind, secret.key) not in secrets:
+            click.echo(f"{secret.name} has {secret.what}.")
+            text = click.prompt("Its secret (Enter for none)", default="", hide_input=True, show_default=False)
+            secrets |= {(secret.kind, secret.key): text} if text else {}
+    first = []
+    if folder is not None:  # files first: a route that needs one is not left off for want of it
+        with installation.database.reading() as session:
+            there = next((row.id for row in specs.stores(session) if row.key == made.store.key), None)
+        if there is None:
+            bundles.apply(installation, made.model_copy(update={"live": []}))
+            with installation.database.reading() as session:
+                there = next(row.id for row in specs.stores(session) if row.key == made.store.key)
+            first = [f"store {made.store.key}: new"]
+        with unit(installation, there or 0) as work:
+            first += folders.add_beside(work, folder)
+    applied = bundles.apply(installation, made, secrets=secrets)
+    if folder is not None:
+        with unit(installation, there or 0) as work:
+            first += folders.add_drafts(work, folder)
+    for line in first + applied.changes or ["nothing changed"]:
         click.echo(line)
+    for line in applied.lacking:
+        click.echo(f"lacking: {line}")
+    for line in applied.left_off:
+        click.echo(f"route {line}")
 
 
 @click.command()
-def export() -> None:
-    """Print the store's set-up as a bundle."""
+@click.option(
+    "--to",
+    type=click.Path(file_okay=False, path_type=Path),
+    help="Write a folder with files, checks, suppressions and drafts, too.",
+)
+def export(to: Path | None) -> None:
+    """Print the store's set-up as a bundle, or write all of it into a folder."""
     from angelon.core.specs.bundle import write_bundle
     from angelon.db import bundles
 
     with open_database().reading() as session:
-        click.echo(write_bundle(bundles.export(session, first_store(session))), nl=False)
+        if to is None:
+            click.echo(write_bundle(bundles.export(session, first_store(session))), nl=False)
+            return
+        from angelon.engine.operations import folders
+
+        for line in folders.write(session, first_store(session), to):
+            click.echo(line)
 
 
 @click.command()
