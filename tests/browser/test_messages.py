@@ -16,7 +16,7 @@ def written(page):
         form = page.locator("form", has=page.get_by_label("Text to start from"))
         form.get_by_label("Text to start from").select_option(starter)
         form.get_by_label("Another name").fill(name)
-        form.get_by_role("button", name="Accept").click()
+        form.get_by_role("button", name="Use this text").click()
         expect(page.get_by_role("heading", name=name)).to_be_visible()
         next(count)
 

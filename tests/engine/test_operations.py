@@ -139,16 +139,16 @@ def test_another_store_s_sends_are_out_of_reach(bench, work):
 
 
 def test_a_bundle_applied_again_changes_and_keeps_nothing(bench, bundle):
-    assert apply(bench.services.installation, bundle) == []
+    assert apply(bench.services.installation, bundle).changes == []
     changed = bundle.model_copy(update={"routes": [made.route(name="Renamed")]})
-    assert apply(bench.services.installation, changed) == ["route received: changed name"]
+    assert apply(bench.services.installation, changed).changes == ["route received: changed name"]
     assert [row[1:] for row in changes(bench)] == [("bundle applied: changed name", "route", "received")]
 
 
 def test_a_deleted_route_is_brought_back_by_a_bundle_that_has_it(bench, bundle, work):
     with work() as one:
         routes.delete(one, "received")
-    assert apply(bench.services.installation, bundle) == ["route received: switched on"]
+    assert apply(bench.services.installation, bundle).changes == ["route received: switched on"]
     with bench.database.reading() as session:
         row = specs.by_key(session, RouteRow, bench.store_id, "received")
     assert (row.on, row.gone_at) == (True, None)

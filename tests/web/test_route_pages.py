@@ -328,8 +328,8 @@ def test_a_route_is_run_by_hand_on_orders_of_a_file_and_twice_is_asked_about(cli
     assert bench.rows("SELECT count(*) FROM send")[0][0] == before + 1, "a double click sends once"
     assert "0 of 1 send settled" in page
     assert "already sent for order BK-2" in page
-    assert "By hand" in text(client.get(f"/orders/{orders[0]}"))
-    assert "By hand" not in text(client.get(f"/orders/{orders[1]}"))
+    assert "Manual runs" in text(client.get(f"/orders/{orders[0]}"))
+    assert "Manual runs" not in text(client.get(f"/orders/{orders[1]}"))
 
 
 # ---- suppressions, consent, segments
@@ -530,7 +530,7 @@ def test_the_list_switches_routes_and_names_their_first_problem(client, bench):
     assert bench.rows("SELECT \"on\" FROM route WHERE key = 'received'") == [(0,)]
     answer = client.post("/routes/received/switch", data={"on": "yes", "back": "/routes"})
     assert answer.headers["Location"] == "/routes"
-    assert "There is a route called “received” already" in text(
+    assert "There is a route called “Received” already" in text(
         client.post("/routes", data={"name": "Received"}, follow_redirects=True)
     )
 

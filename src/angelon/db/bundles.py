@@ -82,11 +82,11 @@ def _apply_versioned(
     if _note(changes, kind, item.key, live.spec if live else None, item):
         row = specs.save_draft(session, table, store_id, item, now)
         specs.publish(session, row, now)
-    if isinstance(row, RouteRow):
+    if row is not None:
         row.gone_at = None
-        if on != row.on:
-            changes.append(f"route {item.key}: switched {'on' if on else 'off'}")
-            specs.switch(session, row, on, now)
+    if isinstance(row, RouteRow) and on != row.on:
+        changes.append(f"route {item.key}: switched {'on' if on else 'off'}")
+        specs.switch(session, row, on, now)
 
 
 def _problems_of_texts(bundle: Bundle, variables: set[str]) -> list[Problem]:
@@ -132,7 +132,7 @@ def export(session: Session, store_id: int) -> Bundle:
     on = {row.key for row in specs.routes(session, store_id) if row.on}
     return Bundle(
         store=live.setup.store,
-        sources=list(live.setup.sources.values()),
+        sources=list(live.sources.values()),
         variables=list(live.setup.variables.values()),
         gateways=list(live.setup.gateways.values()),
         messages=list(live.setup.messages.values()),

@@ -42,6 +42,14 @@ class LiveSetup:
     routes: dict[str, Route] = field(default_factory=dict)
     """Every route as it last went live, by key, those that are off too: what they have scheduled goes by it."""
 
+    gone_sources: frozenset[str] = frozenset()
+    """Sources that were deleted: there for the events that came from them."""
+
+    @property
+    def sources(self) -> dict[str, Source]:
+        """The sources that are not deleted, by key."""
+        return {key: one for key, one in self.setup.sources.items() if key not in self.gone_sources}
+
     def source_key(self, source_id: int | None) -> str:
         """The key of a source's row; empty where it is gone."""
         return self._source_keys.get(source_id, "")
@@ -84,13 +92,15 @@ def load(session: Session, store_id: int) -> LiveSetup:
     def rows(table: Any, *where: Any) -> list[Any]:
         return list(session.exec(select(table).where(table.store_id == store_id, *where).order_by(col(table.id))))
 
-    sources, gateways, variables = rows(SourceRow), rows(GatewayRow), rows(VariableRow)
-    messages, routes = rows(MessageRow), rows(RouteRow, col(RouteRow.gone_at).is_(None))
+    sources, variables = rows(SourceRow), rows(VariableRow)
+    gateways, messages, routes = (
+        rows(table, col(table.gone_at).is_(None)) for table in (GatewayRow, MessageRow, RouteRow)
+    )
     revisions = _live_revisions(session, messages, routes)
     published = {row.key: from_stored(Route, revisions[row.live_id]) for row in routes if row.live_id in revisions}
     setup = Setup(
         from_stored(Store, store.spec),
-        {row.key: from_stored(Source, row.spec) for row in sources},
+        {row.key: _source(row) for row in sources},
         {row.name: from_stored(Variable, row.spec) for row in variables},
         {row.key: from_stored(Message, revisions[row.live_id]) for row in messages if row.live_id in revisions},
         {row.key: from_stored(Gateway, row.spec) for row in gateways},
@@ -108,7 +118,14 @@ def load(session: Session, store_id: int) -> LiveSetup:
         {row.key: row.live_id for row in messages if row.live_id is not None},
         _files(session, store_id),
         published,
+        frozenset(row.key for row in sources if row.gone_at is not None),
     )
+
+
+def _source(row: SourceRow) -> Source:
+    """A source as it is stored; one that was deleted takes nothing, and is there for the events that came from it."""
+    source = from_stored(Source, row.spec)
+    return source if row.gone_at is None else source.model_copy(update={"on": False})
 
 
 def _live_revisions(session: Session, messages: list[Any], routes: list[Any]) -> dict[int | None, dict[str, Any]]:

@@ -66,7 +66,8 @@ StoredRoute = Versioned[Route]
 
 def messages(session: Session, store_id: int) -> list[StoredMessage]:
     """Every message that can be read, in one query, oldest first."""
-    return [found for found in _versioned(session, MessageRow, Message, store_id) if _readable(found)]
+    where = col(MessageRow.gone_at).is_(None)
+    return [found for found in _versioned(session, MessageRow, Message, store_id, where) if _readable(found)]
 
 
 def routes(session: Session, store_id: int, gone: bool = False) -> list[StoredRoute]:
@@ -77,7 +78,8 @@ def routes(session: Session, store_id: int, gone: bool = False) -> list[StoredRo
 
 def message(session: Session, store_id: int, key: str) -> StoredMessage | None:
     """A message by its key. Its `spec` raises Invalid where nothing of it can be read."""
-    return next(iter(_versioned(session, MessageRow, Message, store_id, col(MessageRow.key) == key)), None)
+    where = (col(MessageRow.key) == key, col(MessageRow.gone_at).is_(None))
+    return next(iter(_versioned(session, MessageRow, Message, store_id, *where)), None)
 
 
 def route(session: Session, store_id: int, key: str) -> StoredRoute | None:
@@ -186,7 +188,7 @@ def save_live(session: Session, table: type[Any], store_id: int, spec: Spec, now
             row.created_at = now
         session.add(row)
     count_edit(row)
-    row.spec = to_stored(spec)
+    row.spec, row.gone_at = to_stored(spec), None
     touch(session, store_id)
     session.flush()
     if isinstance(spec, Source):

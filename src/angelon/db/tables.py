@@ -131,6 +131,8 @@ class SourceRow(SQLModel, table=True):
     """The mapping that is being edited, where it is not what is live."""
     drafted_at: dt.datetime | None = _instant()
     edits: int = _edits()
+    gone_at: dt.datetime | None = _instant()
+    """When it was deleted."""
     created_at: dt.datetime = _instant()
 
 
@@ -167,6 +169,8 @@ class GatewayRow(SQLModel, table=True):
     key: str
     spec: dict[str, Any] = _json()
     edits: int = _edits()
+    gone_at: dt.datetime | None = _instant()
+    """When it was deleted."""
 
 
 class MessageRow(SQLModel, table=True):
@@ -180,6 +184,8 @@ class MessageRow(SQLModel, table=True):
     live_id: int | None = None
     """The revision that is live."""
     edits: int = _edits()
+    gone_at: dt.datetime | None = _instant()
+    """When it was deleted."""
 
 
 class RouteRow(SQLModel, table=True):

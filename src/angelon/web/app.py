@@ -67,9 +67,11 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     from angelon.web.sources.views import pages as sources
     from angelon.web.start.views import pages as start
     from angelon.web.suppressions.views import pages as suppressions
+    from angelon.web.upkeep.views import pages as upkeep
 
     for blueprint in (
         health,
+        upkeep,
         start,
         overview,
         events,

@@ -134,7 +134,7 @@ def names() -> dict[str, dict[str, str]]:
     """What sources, messages, gateways and routes are called, by key. Drafts count."""
     setup = live().setup
     return {
-        "sources": {key: source.name for key, source in setup.sources.items()},
+        "sources": {key: source.name for key, source in live().sources.items()},
         "messages": {row.key: row.spec.name for row in messages()},
         "gateways": {key: gateway.name for key, gateway in setup.gateways.items()},
         "routes": {row.key: row.spec.name for row in routes()},

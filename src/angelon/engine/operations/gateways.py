@@ -7,10 +7,9 @@ from typing import Any
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Gateway
 from angelon.core.specs.base import read_spec
-from angelon.core.specs.keys import key_of
 from angelon.db import gateway_health, sends
 from angelon.engine.installation import Installation
-from angelon.engine.operations import senders
+from angelon.engine.operations import senders, upkeep
 from angelon.engine.operations import store as store_operations
 from angelon.engine.unit import MACHINE, Actor, Work
 
@@ -28,11 +27,9 @@ _FIRST_CALLS: dict[str, dict[str, Any]] = {
 
 def create(work: Work, name: str, kind: str) -> str:
     """A new gateway with what its kind starts from; gives its key. Raises Invalid."""
-    key = key_of(name)
-    if not key or kind not in KINDS:
-        raise Invalid([Problem("name", "Give the gateway a name with at least one letter or digit.")])
-    if work.specs.row("gateway", key) is not None:
-        raise Invalid([Problem("name", f"There is a gateway called “{key}” already.", "Choose another name.")])
+    if kind not in KINDS:
+        raise Invalid([Problem("kind", f"“{kind}” is no kind of gateway.", f"Choose one of {', '.join(KINDS)}.")])
+    key = upkeep.free_key(work, "gateway", name)
     spec: dict[str, Any] = {"key": key, "name": name, "kind": kind}
     if kind == "smtp":
         spec["sender"] = {"address": work.live.setup.store.support_email or "shop@example.com"}
@@ -44,6 +41,8 @@ def create(work: Work, name: str, kind: str) -> str:
 
 def save(work: Work, gateway: Gateway, password: str = "", expected: int | None = None) -> None:
     """A gateway's settings, and its password or token where there is a new one. Raises Conflict."""
+    others = {key: name for key, name in upkeep.names_of(work.session, work.store_id, "gateway").items()}
+    upkeep.refuse_twin(gateway.name, (name for key, name in others.items() if key != gateway.key), "gateway")
     before = work.live.setup.gateways.get(gateway.key)
     known = before.sender.address if before is not None and before.sender is not None else ""
     if gateway.sender is not None and gateway.sender.address != known:

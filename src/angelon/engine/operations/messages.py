@@ -11,31 +11,28 @@ from angelon.core.planning.preflight import Preflight, Sample
 from angelon.core.problems import Conflict, Invalid, NotFound, Problem
 from angelon.core.specs import Message, Variable
 from angelon.core.specs.base import read_spec
-from angelon.core.specs.keys import key_of
 from angelon.core.specs.stored import from_stored
 from angelon.db import reviews, specs
 from angelon.db.live_setup import LiveSetup
 from angelon.db.tables import MessageRow, RevisionRow
-from angelon.engine.operations import checks
+from angelon.engine.operations import checks, upkeep
 from angelon.engine.unit import Work, found
 
 
-def create(work: Work, name: str, starter: Mapping[str, Any] | None, variables: Sequence[Variable]) -> list[str]:
-    """A new message: an empty mail, or what a starter says (`key` and `name` are put in); gives the variables that were
-    made for it. Raises Invalid.
+def create(
+    work: Work, name: str, starter: Mapping[str, Any] | None, variables: Sequence[Variable]
+) -> tuple[str, list[str]]:
+    """A new message: an empty mail, or what a starter says (`key` and `name` are put in); gives its key, and the
+    variables that were made for it. Raises Invalid.
     """
-    key = key_of(name)
-    if not key:
-        raise Invalid([Problem("name", "Give the message a name with at least one letter or digit.")])
-    if work.specs.row("message", key) is not None:
-        raise Invalid([Problem("name", f"There is a message called “{key}” already.", "Choose another name.")])
+    key = upkeep.free_key(work, "message", name)
     locale = work.live.setup.store.locale
     blank = {"locale": locale, "email": {locale: dict(CHANNELS["email"].blank)}}
     work.specs.save_draft(read_spec(Message, {**(starter or blank), "key": key, "name": name}))
     made = [variable for variable in variables if variable.name not in work.live.setup.variables]
     for variable in made:
         work.specs.save_variable(variable)
-    return [variable.name for variable in made]
+    return key, [variable.name for variable in made]
 
 
 def save_draft(
@@ -82,13 +79,25 @@ def preflight(
     return Preflight(message, live.setup, sending, samples, live.files, states, keys).run()
 
 
-def publish(work: Work, key: str, samples: Sequence[Sample], override: bool = False) -> RevisionRow:
-    """Makes the draft live: every send from now on says it. `samples` are real events that it is tried with.
+def only(channels: Sequence[str], draft: Message, live: Message | None) -> Message:
+    """A draft with only these channels' texts; the others are as they are live."""
+    others = {channel: live.variants(channel) if live else {} for channel in CHANNELS if channel not in channels}
+    older = {place: mark for place, mark in draft.older.items() if place.partition(".")[0] in channels}
+    return draft.model_copy(update={**others, "older": older})
+
+
+def publish(
+    work: Work, key: str, samples: Sequence[Sample], override: bool = False, channels: Sequence[str] = ()
+) -> RevisionRow:
+    """Makes the draft live: every send from now on says it; with `channels` only what it says by those, while the rest
+    stays a draft. `samples` are real events that it is tried with.
 
     Raises Invalid with what keeps it from going live, and ChecksFailed where checks fail and `override` is not set.
     """
     row = _row(work, key)
-    message = from_stored(Message, specs.current_spec(work.session, row))
+    draft = message = from_stored(Message, specs.current_spec(work.session, row))
+    if channels:
+        message = only(channels, draft, work.live.setup.messages.get(key))
     states = reviews.states(work.session, row.id or 0)
     stops = [problem for problem in preflight(message, work.live, samples, states) if problem.severity == "error"]
     if stops:
@@ -96,7 +105,12 @@ def publish(work: Work, key: str, samples: Sequence[Sample], override: bool = Fa
     failed = checks.failing_with_message(work.session, work.live, message)
     if failed and not override:
         raise checks.ChecksFailed(failed)
-    return work.specs.publish("message", row, checks.override_note(failed))
+    if message != draft:
+        work.specs.save_draft(message)
+    made = work.specs.publish("message", row, checks.override_note(failed))
+    if message != draft:
+        work.specs.save_draft(draft)
+    return made
 
 
 def discard_draft(work: Work, key: str) -> bool:
@@ -142,5 +156,8 @@ def still_right(work: Work, key: str, channel: str, locale: str) -> None:
 
 
 def _row(work: Work, key: str) -> MessageRow:
-    row: MessageRow = found(work.specs.row("message", key), f"There is no message “{key}”.")
+    there = work.specs.row("message", key)
+    row: MessageRow = found(
+        there if there is not None and there.gone_at is None else None, f"There is no message “{key}”."
+    )
     return row

@@ -13,26 +13,19 @@ from angelon.core.planning.readiness import problems_of
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Route
 from angelon.core.specs.base import read_spec
-from angelon.core.specs.keys import key_of
 from angelon.core.specs.stored import from_stored
 from angelon.db import routes, specs
 from angelon.db.live_setup import LiveSetup
 from angelon.db.tables import RouteRow
-from angelon.engine.operations import checks
+from angelon.engine.operations import checks, upkeep
 from angelon.engine.unit import Work, found
 
 
 def create(work: Work, name: str, when: str = "") -> str:
     """A new route, off, with what is obvious filled in; gives its key. Raises Invalid."""
-    wanted = key_of(name)
-    if not wanted:
-        raise Invalid([Problem("name", "Give the route a name with at least one letter or digit.")])
-    there = work.specs.row("route", wanted)
-    if there is not None and there.gone_at is None:
-        raise Invalid([Problem("name", f"There is a route called “{wanted}” already.", "Choose another name.")])
-    setup = work.live.setup
+    key = upkeep.free_key(work, "route", name)
+    setup, sources = work.live.setup, list(work.live.sources)
     gateways = sorted(setup.gateways.values(), key=lambda gateway: gateway.channel != "email")
-    key = work.specs.free_key("route", wanted)
     spec: dict[str, Any] = {
         "key": key,
         "name": name,
@@ -40,7 +33,7 @@ def create(work: Work, name: str, when: str = "") -> str:
         "channel": gateways[0].channel if gateways else "email",
         "when": [when] if when in event_types.LABELS else [],
         "only_new_orders": True,
-        "sources": list(setup.sources) if len(setup.sources) == 1 else [],
+        "sources": sources if len(sources) == 1 else [],
     }
     work.specs.save_draft(read_spec(Route, spec))
     return key

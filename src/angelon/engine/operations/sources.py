@@ -22,6 +22,7 @@ from angelon.core.specs.stored import from_stored
 from angelon.db import events, specs
 from angelon.db.records import NewDelivery, NewEvent
 from angelon.db.tables import RefusedRow, SourceRow
+from angelon.engine.operations import upkeep
 from angelon.engine.unit import Work, found
 from angelon.engine.usage import among
 
@@ -31,9 +32,7 @@ LONGEST_OVERLAP = 24 * 30
 
 def create(work: Work, name: str) -> str:
     """A new source with a signing secret; gives its key. Raises Invalid."""
-    key = key_of(name)
-    if not key:
-        raise Invalid([Problem("name", "Give the source a name with at least one letter or digit.")])
+    key = upkeep.free_key(work, "source", name)
     if specs.source_taken(work.session, key):
         raise Invalid([Problem("name", f"There is a source with the key “{key}” already.", "Choose another name.")])
     spec = {
@@ -62,6 +61,8 @@ def save(work: Work, source: Source, expected: int | None = None) -> None:
             problems.append(error.problem.at(name))
     if problems:
         raise Invalid(problems)
+    others = upkeep.names_of(work.session, work.store_id, "source")
+    upkeep.refuse_twin(source.name, (name for key, name in others.items() if key != source.key), "source")
     work.specs.save(source, expected)
     for name, type_ in source.event_names.items():
         work.events.give_meaning(work.live.source_ids[source.key], name, type_)

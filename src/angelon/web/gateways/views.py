@@ -14,7 +14,6 @@ from angelon.core.retries import RetryPolicy
 from angelon.core.specs import Gateway
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.gateway import HttpCall, Receipts, Review
-from angelon.core.specs.keys import key_of
 from angelon.db import gateway_health, specs
 from angelon.db.sends import gateway_states
 from angelon.db.tables import GatewayRow
@@ -72,11 +71,11 @@ def create() -> Any:
     name = request.form.get("name", "").strip()
     try:
         with work() as unit:
-            operations.create(unit, name, request.form.get("kind", "smtp"))
+            key = operations.create(unit, name, request.form.get("kind", "smtp"))
     except Invalid as error:
         flash(f"{error.problems[0].what} {error.problems[0].mend}".strip(), "bad")
         return redirect(url_for(".index"))
-    return redirect(url_for(".edit", key=key_of(name)))
+    return redirect(url_for(".edit", key=key))
 
 
 @pages.post("/<key>/probe")

@@ -13,7 +13,6 @@ from angelon.core.planning.preflight import Sample, listed
 from angelon.core.problems import Conflict, Invalid, NotFound, Problem
 from angelon.core.specs import Gateway, Message, Variable
 from angelon.core.specs.base import read_spec
-from angelon.core.specs.keys import key_of
 from angelon.core.specs.source import READING
 from angelon.core.specs.stored import upgraded
 from angelon.core.specs.variable import Type
@@ -71,7 +70,7 @@ def create() -> Any:
         variables = [read_spec(Variable, variable) for variable in starter.variables]
     try:
         with work() as unit:
-            made = operations.create(unit, name, spec, variables)
+            key, made = operations.create(unit, name, spec, variables)
     except Invalid as error:
         flash(f"{error.problems[0].what} {error.problems[0].mend}", "bad")
         return redirect(url_for(".index"))
@@ -82,7 +81,7 @@ def create() -> Any:
             f"and each source still has to say where to find {'them' if many else 'it'}.",
             "good",
         )
-    return redirect(url_for(".edit", key=key_of(name)))
+    return redirect(url_for(".edit", key=key))
 
 
 @pages.get("/<key>")
@@ -141,7 +140,7 @@ def older_locales(message: Message, channel: str) -> list[str]:
 def _sources(key: str) -> list[str]:
     """The sources that the message's live routes listen to; all where none does."""
     found = {s for active in live().setup.routes if active.route.send == key for s in active.route.sources}
-    return [s for s in live().setup.sources if s in found] or list(live().setup.sources)
+    return [s for s in live().sources if s in found] or list(live().sources)
 
 
 def _sample_event(key: str) -> sample_events.SampleEvent:
@@ -284,12 +283,13 @@ def preflight_part(key: str) -> Any:
 
 @pages.post("/<key>/publish")
 def publish(key: str) -> Any:
-    carried = {name: request.form.get(name, "") for name in ("locale", "channel")}
+    carried = {name: request.form.get(name, "") for name in ("locale", "channel", "only")}
     back = redirect(url_for(".edit", key=key, locale=carried["locale"] or None, channel=carried["channel"] or None))
     samples = _samples(key)
     try:
         with work() as unit:
-            revision = operations.publish(unit, key, samples, request.form.get("override") == "yes")
+            channels = [channel for channel in request.form.getlist("only") if channel in CHANNELS]
+            revision = operations.publish(unit, key, samples, request.form.get("override") == "yes", channels)
             number = revision.number
     except ChecksFailed as error:
         return render_template(

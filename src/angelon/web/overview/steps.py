@@ -26,7 +26,7 @@ def steps() -> list[Step]:
     if sends.any_settled(session(), store_id()):
         return []
     setup = live().setup
-    source = next(iter(setup.sources.values()), None)
+    source = next(iter(live().sources.values()), None)
     at = f"/sources/{source.key}" if source is not None else "/sources"
     came = bool(live().source_ids) and bool(events.latest_of_each(session(), list(live().source_ids.values())))
     mapped = source is not None and {"number", "email"} <= source.reading.keys()

@@ -145,7 +145,7 @@ def _drifts() -> list[Need]:
     """Sources whose payloads no longer have what a recipe needs."""
     found = []
     known = shapes.of_sources(session(), list(live().source_ids.values()))
-    for key, source in live().setup.sources.items():
+    for key, source in live().sources.items():
         drifts = drifting(source, known.get(live().source_ids[key], {}))
         if drifts:
             first = min(drifts.values(), key=lambda drift: drift.since)

@@ -86,7 +86,7 @@ def index() -> Any:
             events.silence(arrivals.get(ids[key], []), g.now),
             mapping.drifting(source, known.get(ids[key], {})),
         )
-        for key, source in live().setup.sources.items()
+        for key, source in live().sources.items()
     ]
     drafts = mappings.drafts(session(), store_id())
     return render_template("sources/index.html", rows=rows, variables=len(live().setup.variables), drafts=drafts)

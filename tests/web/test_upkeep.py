@@ -1,0 +1,124 @@
+"""Renaming, copying and deleting the things of the set-up, with where they are used and undone; publishing by channel."""
+
+import html
+import re
+
+import pytest
+
+from angelon.core.specs import Message
+from angelon.db import live_setup, specs
+from angelon.db.tables import MessageRow
+from tests import made
+
+PAGES = {"message": "/messages", "gateway": "/gateways", "source": "/sources"}
+
+
+def text(answer):
+    return html.unescape(re.sub(r"\s+", " ", answer.get_data(as_text=True)))
+
+
+def live(bench):
+    with bench.database.reading() as session:
+        return live_setup.load(session, bench.store_id)
+
+
+def keys(bench):
+    now = live(bench)
+    with bench.database.reading() as session:
+        messages = {row.key: row.spec.name for row in specs.messages(session, bench.store_id)}
+    return {
+        "message": messages,
+        "gateway": {key: one.name for key, one in now.setup.gateways.items()},
+        "source": {key: one.name for key, one in now.sources.items()},
+    }
+
+
+THINGS = [("message", "received", "Received"), ("gateway", "mailroom", "Mailroom"), ("source", "shop", "Shop")]
+
+
+@pytest.mark.parametrize(("kind", "key", "name"), THINGS)
+def test_a_thing_is_renamed_copied_and_its_copy_deleted_and_brought_back(client, bench, kind, key, name):
+    told = client.post(f"/upkeep/{kind}/{key}/rename", data={"name": "Größe 凧"}, follow_redirects=True)
+    assert f"“{name}” is called “Größe 凧” now." in text(told)
+    client.post(f"/upkeep/{kind}/{key}/copy")
+    assert keys(bench)[kind] == {key: "Größe 凧", f"{key}-2": "Größe 凧 (copy)"}
+    client.post(f"/upkeep/{kind}/{key}/copy")
+    assert keys(bench)[kind][f"{key}-3"] == "Größe 凧 (copy 2)"
+    gone = client.post(f"/upkeep/{kind}/{key}-2/delete", follow_redirects=True)
+    assert f"“{key}-2” is deleted." in text(gone)
+    assert f"{key}-2" not in keys(bench)[kind]
+    assert client.get(f"{PAGES[kind]}/{key}-2", follow_redirects=True).status_code == 404
+    back = client.post(f"/upkeep/{kind}/{key}-2/restore", follow_redirects=True)
+    assert "“Größe 凧 (copy)” is back." in text(back)
+    assert f"{key}-2" in keys(bench)[kind]
+
+
+@pytest.mark.parametrize(("kind", "key", "name"), THINGS)
+def test_what_is_used_is_not_deleted_and_twins_of_a_name_are_refused(client, bench, kind, key, name):
+    told = client.post(f"/upkeep/{kind}/{key}/delete", follow_redirects=True)
+    assert f"Not deleted: “{name}” is used by Received" in text(told)
+    client.post(f"/upkeep/{kind}/{key}/copy")
+    twin = client.post(f"/upkeep/{kind}/{key}-2/rename", data={"name": name.upper()}, follow_redirects=True)
+    assert f"Not renamed: There is a {kind} called “{name.upper()}” already." in text(twin)
+    new = client.post(PAGES[kind], data={"name": f" {name.lower()} ", "kind": "smtp"}, follow_redirects=True)
+    assert f"There is a {kind} called “{name.lower()}” already." in text(new)
+    for bad, why in (("", "is empty"), ("x" * 101, "is longer than 100 characters"), ("a\x00b", "")):
+        refused = client.post(f"/upkeep/{kind}/{key}/rename", data={"name": bad}, follow_redirects=True)
+        assert "Not renamed" in text(refused)
+        assert why in text(refused)
+    assert keys(bench)[kind][key] == name
+
+
+@pytest.mark.parametrize(("kind", "key", "name"), THINGS)
+def test_a_new_thing_may_have_the_name_of_one_that_was_deleted(client, bench, kind, key, name):
+    client.post(f"/upkeep/{kind}/{key}/copy")
+    client.post(f"/upkeep/{kind}/{key}-2/delete")
+    answer = client.post(PAGES[kind], data={"name": f"{name} (copy)", "kind": "smtp"})
+    assert answer.status_code == 302
+    assert f"{name} (copy)" in keys(bench)[kind].values()
+
+
+def test_titles_in_any_script_make_keys(client, bench):
+    for name, key in (("Größe", "groesse"), ("凧の店", None), ("Ελένη", None)):
+        client.post("/messages", data={"name": name})
+        found = {said: made_key for made_key, said in keys(bench)["message"].items()}
+        assert re.fullmatch(r"[a-z0-9]+(-[a-z0-9]+)*", found[name])
+        assert key is None or found[name] == key
+
+
+def test_events_of_a_deleted_source_are_still_there_and_it_takes_no_more(client, bench):
+    bench.deliver(made.body())
+    bench.plan()
+    with bench.database.writing() as session:
+        row = session.query(__import__("angelon.db.tables", fromlist=["RouteRow"]).RouteRow).one()
+        row.on, row.gone_at = False, bench.clock.now()
+    bench.services.setups.forget()
+    assert client.post("/upkeep/source/shop/delete").headers["Location"].endswith("?gone=shop")
+    bench.services.setups.forget()
+    assert "BK-7" in text(client.get("/orders"))
+    assert client.get("/orders/1").status_code == 200
+    assert bench.deliver(made.body(id=9)).status >= 400
+    assert "/sources/shop" not in client.get("/sources").get_data(as_text=True)
+
+
+def test_one_channel_goes_live_while_another_stays_a_draft(client, bench):
+    spec = made.message().model_dump(mode="json")
+    spec["sms"] = {"en": {"text": "Order in: {{ total }}"}}
+    spec["email"]["en"]["subject"] = "Thank you so much"
+    with bench.database.writing() as session:
+        specs.save_draft(session, MessageRow, bench.store_id, Message.model_validate(spec), bench.clock.now())
+    page = text(client.get("/messages/received"))
+    assert "Publish these only; the rest stays a draft." in page
+    told = client.post("/messages/received/publish", data={"only": "email", "channel": "email"}, follow_redirects=True)
+    assert "Revision 2 is live." in text(told)
+    now = live(bench).setup.messages["received"]
+    assert (now.email["en"].subject, now.sms) == ("Thank you so much", {})
+    with bench.database.reading() as session:
+        stored = specs.message(session, bench.store_id, "received")
+    assert stored.draft is not None
+    assert stored.draft.sms["en"].text == "Order in: {{ total }}"
+    client.post("/messages/received/publish", data={"only": "sms", "channel": "sms"})
+    with bench.database.reading() as session:
+        stored = specs.message(session, bench.store_id, "received")
+    assert stored.live.sms["en"].text == "Order in: {{ total }}"
+    assert stored.draft is None or stored.draft == stored.live
