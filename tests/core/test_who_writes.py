@@ -268,3 +268,24 @@ def test_an_order_of_the_very_second_minute_or_day_counts_as_placed_since(placed
     reading, variables = work_out(there.sources["shop"], there, payload)
     decision = decide(event, reading, variables, ActiveRoute(route, since), there, Facts(), since.replace(minute=5))
     assert decision.outcome == outcome, decision.reason
+
+
+def test_a_mail_of_text_alone_has_one_part_and_the_letterhead_s_footer():
+    from angelon.core.messages.email import RenderedEmail
+    from angelon.core.messages.mime import Envelope, build
+
+    mail = {"subject": "Order {{ order.number }}", "text": "Thank you for {{ total }}.", "text_only": True}
+    message = made.message(email={"en": mail})
+    store = made.store().model_copy(
+        update={"letterhead": made.store().letterhead.model_copy(update={"footer": "By the sea"})}
+    )
+    send = decided(made.route(), setup(store, messages={"received": message}), made.order(language="en")).sends[0]
+    rendered = compiled_part(message, "email", "en", store).render(send.values)
+    assert rendered.html == ""
+    assert rendered.text == "Thank you for €135.50.\n\n--\nBy the sea\n"
+    assert isinstance(rendered, RenderedEmail)
+    data = build(rendered, Envelope("a@kites.example", "A", "b@example.org", "", "1@kites.example", made.NOON))
+    assert b"multipart" not in data
+    assert b"Content-Type: text/plain; charset=utf-8" in data
+    empty = made.message(email={"en": mail | {"text": " "}})
+    assert "The mail has no text." in [problem.what for problem in Preflight(empty, setup()).run()]

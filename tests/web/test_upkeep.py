@@ -1,4 +1,4 @@
-"""Renaming, copying and deleting the things of the set-up, with where they are used and undone; publishing by channel."""
+"""Renaming, copying and deleting the things of the set-up, where they are used, and undone; publishing by channel."""
 
 import html
 import re

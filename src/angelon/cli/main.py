@@ -86,6 +86,7 @@ for command in (
     running.standins,
     set_up.apply,
     set_up.export,
+    set_up.schema,
     set_up.check,
     trying.emit,
     trying.rehearse,

@@ -81,6 +81,16 @@ def export(to: Path | None) -> None:
 
 
 @click.command()
+def schema() -> None:
+    """Print the JSON Schema of a bundle (draft 2020-12), for an editor or a check of one's own."""
+    import json
+
+    from angelon.core.specs.bundle import Bundle
+
+    click.echo(json.dumps(Bundle.model_json_schema(), indent=1, ensure_ascii=False))
+
+
+@click.command()
 @click.argument("files", nargs=-1, type=click.Path(exists=True, path_type=Path))
 @click.option(
     "--bundle",

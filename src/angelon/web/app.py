@@ -49,6 +49,7 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     from angelon.web.checks.views import pages as checks
     from angelon.web.events.views import pages as events
     from angelon.web.gateways.views import pages as gateways
+    from angelon.web.guide.views import pages as guide
     from angelon.web.health.views import pages as health
     from angelon.web.letterhead.views import pages as letterhead
     from angelon.web.library.views import pages as library
@@ -71,6 +72,7 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
 
     for blueprint in (
         health,
+        guide,
         upkeep,
         start,
         overview,

@@ -11,6 +11,7 @@ from zoneinfo import ZoneInfo
 from flask import Flask, current_app, g, request
 
 from angelon.db import overview, specs
+from angelon.web.guide.views import page_for
 from angelon.web.services import services, session
 
 
@@ -69,7 +70,7 @@ def rail(counts: dict[str, int]) -> list[tuple[str, list[Place]]]:
                 Place("Stand-ins", "/standins", "standins"),
             ],
         ),
-        ("Shop", [Place("Settings", "/settings", "settings")]),
+        ("Shop", [Place("Settings", "/settings", "settings"), Place("Guide", page_for(request.path), "guide")]),
     ]
 
 

@@ -210,13 +210,17 @@ def _compiled(key: str) -> CompiledEmail:
     prefix = f"{letterhead.subject_prefix} " if letterhead.subject_prefix else ""
     subject = _part("subject", prefix + text.subject, problems)
     html = None
-    if text.html:
+    if text.text_only:
+        html = compile_template("", True)
+    elif text.html:
         html = _own_page(text.html, problems)
     else:
         source = _layout(text, letterhead, store_name, locale, problems)
         if not problems:
             html = _part("blocks", source, problems, True)
-    if text.text:
+    if text.text_only:
+        plain_text = _part("text", text.text + "\n\n" + _sign_off(letterhead, store_name), problems)
+    elif text.text:
         plain_text = _part("text", text.text, problems)
     elif text.html:
         plain_text = None if problems else _part("html", text_of(text.html), problems)

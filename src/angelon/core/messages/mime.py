@@ -112,7 +112,9 @@ def build(mail: RenderedEmail, envelope: Envelope, files: Sequence[File] = ()) -
         "Auto-Submitted: auto-generated",
         *(["X-Test: yes"] if envelope.test else []),
     ]
-    content = _many("alternative", f"=_a{mark}", [_text_part("plain", mail.text), _text_part("html", mail.html)])
+    content = _text_part("plain", mail.text)
+    if mail.html:
+        content = _many("alternative", f"=_a{mark}", [content, _text_part("html", mail.html)])
     shown, attached = [f for f in files if f.content_id], [f for f in files if not f.content_id]
     if shown:
         content = _many("related", f"=_r{mark}", [content, *map(_file_part, shown)], '; type="multipart/alternative"')

@@ -112,7 +112,9 @@ class Preflight:
     def _empty_parts(self, where: str, text: Any) -> None:
         if not text.subject.strip():
             self._error(f"{where}.subject", "The subject is empty.", "Write one.")
-        if not text.blocks and not text.html:
+        if text.text_only and not text.text.strip():
+            self._error(f"{where}.text", "The mail has no text.", "Write it, or go back to blocks.")
+        if not text.text_only and not text.blocks and not text.html:
             self._error(f"{where}.blocks", "The mail has no text.", "Add a block.")
         for place, block in text.pieces():
             spot = f"{where}.{place}"

@@ -104,6 +104,8 @@ class EmailText(Spec):
     blocks: list[Block] = Field(default_factory=list, max_length=100)
     html: str = Field("", max_length=300_000)
     text: str = Field("", max_length=50_000)
+    text_only: bool = False
+    """Whether the mail has no HTML at all: `text` is all of it, with the letterhead's signature and footer under it."""
 
     def pieces(self) -> Iterator[tuple[str, Any]]:
         """Every block with its place: `blocks.3`, and inside columns `blocks.3.left.0`."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from flask import Blueprint, Response, abort, flash, redirect, render_template, request, url_for
+from flask import Blueprint, Response, abort, flash, jsonify, redirect, render_template, request, url_for
 
 from angelon.core.messages.attachments import LibraryFile, detect_media_type, file_name
 from angelon.core.specs.keys import key_of
@@ -32,6 +32,27 @@ def index() -> Any:
                 if isinstance(attachment, FromLibrary):
                     uses.setdefault(attachment.shelf, {}).setdefault(row.key, row.spec.name)
     return render_template("library/index.html", shelves=shelves, by=BY, uses=uses)
+
+
+PICTURES = ("image/png", "image/jpeg", "image/gif")
+"""What every mail program shows."""
+
+
+@pages.post("/picture")
+def upload_picture() -> Any:
+    """A picture for a text, from the editor: kept in the folder “pictures”, for every order."""
+    file = request.files.get("file")
+    data = file.read(MOST + 1) if file is not None else b""
+    found = detect_media_type(data) if data else ""
+    if len(data) > MOST:
+        return jsonify({"detail": f"The picture is larger than {MOST // 1_000_000} MB. Make it smaller."}), 413
+    if file is None or found not in PICTURES:
+        told = f"The file is {found or 'empty'} by its content. Use a PNG, JPEG or GIF, which every mail program shows."
+        return jsonify({"detail": told}), 415
+    kept = LibraryFile(0, "pictures", file_name(file.filename or "", "picture"), found, len(data))
+    with work() as unit:
+        operations.put(unit, kept, data)
+    return jsonify({"picture": f"{kept.shelf}/{kept.name}"})
 
 
 @pages.post("")

@@ -38,7 +38,7 @@ export function start(root) {
 
   const page = {
     spec, text, variables, library: json(root, "library"), changed: draft.changed,
-    addresses: { import: root.dataset.import },
+    addresses: { import: root.dataset.import, picture: root.dataset.picture },
     plain: shown.plain,
     onSeen: (listener) => listeners.push(listener),
     forget: (start) => {

@@ -124,7 +124,24 @@ export function email(root, page) {
       const now = Number(width.value);
       if (now >= 16 && now <= 1200) (block.width = now), changed();
     });
-    return element("div", { className: "only-if" }, "from ", files, " ", width, " pixels wide");
+    const file = Object.assign(document.createElement("input"),
+      { type: "file", accept: "image/png,image/jpeg,image/gif", hidden: true });
+    file.addEventListener("change", async () => {
+      if (!file.files[0]) return;
+      const form = new FormData();
+      form.append("file", file.files[0]);
+      try {
+        const told = await post(page.addresses.picture, form);
+        if (!library.pictures.includes(told.picture)) library.pictures.push(told.picture);
+        block.src = `library:${told.picture}`;
+        draw();
+        changed();
+      } catch (error) {
+        say(error.message, true);
+      }
+    });
+    return element("div", { className: "only-if" }, "from ", files, " ", button("Upload a picture", () => file.click(),
+      { className: "button small" }), file, " ", width, " pixels wide");
   }
 
   function onlyIf(block) {
@@ -183,8 +200,9 @@ export function email(root, page) {
         holder.append(element("div", { className: "line" }, element("span", {}, "Page (HTML)"), into));
         make(into, "html", text.html, { label: "Page (HTML)", page: true, write: (now) => (text.html = now) });
       }
+      const pasted = own ? [] : [button("Paste HTML", () => paste(holder), { className: "button small" })];
       const back = own ? [button("Back to blocks", () => back_(), { className: "button small" })] : [];
-      holder.append(element("div", { className: "row pad-small" }, pick, ...back, file));
+      holder.append(element("div", { className: "row pad-small" }, pick, ...pasted, ...back, file));
     };
     const back_ = () => {
       const was = text.html;
@@ -193,6 +211,14 @@ export function email(root, page) {
       changed();
       page.offer("The page is taken out; the blocks are back.", "Put it back", () =>
         ((text.html = was), show(), changed()));
+    };
+    const paste = (into) => {
+      const field = Object.assign(document.createElement("textarea"), { className: "textarea mono", rows: 8 });
+      field.setAttribute("aria-label", "HTML");
+      into.append(element("div", { className: "pad-small" }, field, element("div", { className: "row" },
+        button("Use this HTML", () => take(new File([field.value], "pasted.html", { type: "text/html" })),
+          { className: "button small" }))));
+      field.focus();
     };
     const take = async (file) => {
       const form = new FormData();
@@ -214,8 +240,25 @@ export function email(root, page) {
 
   function plainText() {
     const holder = root.querySelector("[data-plain-part]");
+    const other = root.querySelectorAll("[data-with-blocks], [data-own-page]");
+    const only = (now) => () => {
+      text.text_only = now;
+      if (now) text.text ||= page.plain() || " ";
+      show();
+      changed();
+    };
     const show = () => {
       page.forget("text");
+      for (const part of other)
+        part.hidden = text.text_only || (part.matches("[data-with-blocks]") && Boolean(text.html));
+      if (text.text_only) {
+        holder.closest("details").open = true;
+        const into = element("div", { className: "into" });
+        holder.replaceChildren(into, element("div", { className: "note" }, "The mail is this text alone, without HTML ",
+          button("Back to blocks", only(false), { className: "button small" })));
+        make(into, "text", text.text, { label: "Plain text", write: (now) => (text.text = now) });
+        return;
+      }
       const into = element("div", { className: "into" });
       if (text.text) {
         holder.replaceChildren(into, element("div", { className: "note" },
@@ -225,6 +268,7 @@ export function email(root, page) {
       } else {
         holder.replaceChildren(element("div", { className: "note" }, "made from the mail ",
           button("Write it yourself", () => ((text.text = page.plain() || " "), show(), changed()),
+          { className: "button small" }), button("Send as plain text only", only(true),
           { className: "button small" })));
       }
     };
