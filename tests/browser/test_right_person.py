@@ -296,8 +296,8 @@ def test_who_answers_no_is_not_thanked(page, running):
     page.goto("/standins")
     page.get_by_label("Customer").select_option(label="Aoife Ní Bhriain, Kinsale (en)")
     page.get_by_label("Ash reel").fill("1")
-    page.get_by_role("button", name="Place the order").click()
     before = len(httpx.get(f"{running.url}/standins/chat.json").json())
+    page.get_by_role("button", name="Place the order").click()
     running.wait_for(lambda: len(httpx.get(f"{running.url}/standins/chat.json").json()) > before or None)
     page.goto("/standins/chat")
     page.get_by_role("button", name="Change something").click()
@@ -310,3 +310,19 @@ def test_who_answers_no_is_not_thanked(page, running):
     expect(page.get_by_text("the customer answered: “Change something”")).to_be_visible()
     comes(page, "answer is not Change something does not hold")
     assert not [mail for mail in running.mails() if mail["subject"].startswith("Glad to hear")]
+
+
+def test_products_are_ticked_from_those_that_were_sold(page):
+    page.goto("/routes/order-received")
+    expect(page.locator("#sentence")).to_have_attribute("data-started", "")
+    page.locator(".slot summary", has_text="always").click()
+    page.get_by_role("button", name="Add a condition").click()
+    page.locator("[data-mark='g.0-of']").select_option("order.lines")
+    page.locator("[data-mark='g.0-item']").select_option("sku")
+    page.locator("[data-mark='g.0-op']").select_option("one_of")
+    page.locator(".seen-values summary").click()
+    page.locator(".seen-values label", has_text="Heron 1.8 m delta").locator("input").check()
+    expect(page.locator("[data-mark='g.0-values']")).to_have_value("HER-180")
+    expect(page.locator(".slot summary", has_text="sku is one of HER-180")).to_be_visible()
+    page.get_by_role("button", name="Remove the condition").click()
+    expect(page.locator(".slot summary", has_text="always")).to_be_visible()

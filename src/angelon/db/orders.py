@@ -169,6 +169,40 @@ class Ledger:
             _UPDATE_CONTACT.run(self._connection, changed)
 
 
+SEEN_IN, MOST_VALUES = 200, 60
+"""Newest orders that values are collected from, and how many different ones of each part."""
+_PARTS_SEEN = ("status", "payment_status", "fulfilment_status", "return_status", "country", "language", "currency")
+
+
+def values_seen(session: Session, store_id: int) -> dict[str, list[tuple[str, str]]]:
+    """The values that parts of the newest orders have had, most frequent first: by `order.country`, or
+    `order.lines.sku` for a field of their lines; each with a title where a code has one.
+    """
+    rows = session.exec(
+        select(OrderRow.read, OrderRow.seen, OrderRow.seen_others)
+        .where(OrderRow.store_id == store_id)
+        .order_by(col(OrderRow.last_event_at).desc())
+        .limit(SEEN_IN)
+    )
+    counted: dict[str, Counter[tuple[str, str]]] = {}
+
+    def note(name: str, value: Any, title: Any = "") -> None:
+        if isinstance(value, str) and value.strip():
+            counted.setdefault(name, Counter())[value[:80], str(title or "")[:80]] += 1
+
+    for read, seen, others in rows:
+        for part in _PARTS_SEEN:
+            note(f"order.{part}", (read or {}).get(part))
+        for part, entries in {"status": seen, **(others or {})}.items():
+            for word, _ in entries or []:
+                note(f"history.{part}es", word)
+                note("status" if part == "status" else part, word)
+        for line in (read or {}).get("lines") or []:
+            for name, value in line.items() if isinstance(line, dict) else ():
+                note(f"order.lines.{name}", value, line.get("name") if name in ("sku", "code") else "")
+    return {name: [pair for pair, _ in found.most_common(MOST_VALUES)] for name, found in counted.items()}
+
+
 def is_customer(session: Session, store_id: int, address: str) -> bool:
     """Whether an email address is known as a customer's."""
     statement = select(ContactRow.id).where(

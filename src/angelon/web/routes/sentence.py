@@ -21,7 +21,7 @@ from angelon.core.specs.source import LINE_PARTS, PARCEL_PARTS
 from angelon.core.templates import CantRender
 from angelon.core.timing.due import describe as describe_timing
 from angelon.core.values import show
-from angelon.db import history, routes, sends, shapes
+from angelon.db import history, orders, routes, sends, shapes
 from angelon.db.live_setup import LiveSetup
 from angelon.db.sends import Filter
 from angelon.db.specs import StoredRoute
@@ -254,6 +254,7 @@ def conditions(group: Group, sample: sample_events.SampleEvent, route: Route | N
         "operators": OPERATORS,
         "said": OPERATOR_LABELS,
         "called": segments,
+        "seen": orders.values_seen(session(), store_id()),
         "items": {
             "order.lines": parts_of_items("line", LINE_PARTS),
             "order.parcels": parts_of_items("parcel", PARCEL_PARTS),

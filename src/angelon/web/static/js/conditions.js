@@ -89,14 +89,35 @@ export function conditions(form, keep) {
       : told.operators[kind];
     pieces.push(labelled(choice((ops.includes(part.op) ? ops : [part.op, ...ops]).map((op) => [op, told.said[op]]),
       part.op, (now) => ((part.op = now), soon())), "How it is compared", `${place}-op`));
+    const seen = told.seen?.[part.item ? `${part.of}.${part.item}` : part.of] ?? [];
     const input = (name, label, text, write) => {
       const made = labelled(element("input", { className: "input", value: text, placeholder: kind === "date"
         ? "today+3 or 2026-12-24" : "" }), label, `${place}-${name}`);
       made.addEventListener("change", () => (write(made.value), changed()));
-      return made;
+      if (!seen.length || name === "values") return made;
+      const list = element("datalist", { id: `${place}-${name}-seen` }, ...seen.map(([value, title]) =>
+        element("option", { value, label: title || value })));
+      made.setAttribute("list", list.id);
+      return element("span", {}, made, list);
     };
-    if (["one_of", "none_of"].includes(part.op)) pieces.push(input("values", "Values, parted by commas",
-      (part.values ?? []).join(", "), (now) => (part.values = now.split(",").map((v) => v.trim()).filter(Boolean))));
+    if (["one_of", "none_of"].includes(part.op)) {
+      const typed = input("values", "Values, parted by commas", (part.values ?? []).join(", "), (now) =>
+        (part.values = now.split(",").map((v) => v.trim()).filter(Boolean)));
+      pieces.push(typed);
+      if (seen.length) pieces.push(element("details", { className: "seen-values" },
+        element("summary", { className: "link" }, `choose from ${seen.length} seen`),
+        element("div", { className: "ticks" }, ...seen.map(([value, title]) => {
+          const tick = element("input", { type: "checkbox", checked: (part.values ?? []).includes(value) });
+          tick.addEventListener("change", () => {
+            part.values = (part.values ?? []).filter((one) => one !== value);
+            if (tick.checked) part.values.push(value);
+            typed.value = part.values.join(", ");
+            changed();
+          });
+          return element("label", { className: "check" }, tick, value,
+            ...(title ? [" ", element("span", { className: "quiet" }, title)] : []));
+        }))));
+    }
     else if (part.op === "changed") pieces.push("from", input("value", "From which status", part.value ?? "", (now) =>
       (part.value = now)), "to", input("to", "To which status", part.to ?? "", (now) => (part.to = now)));
     else if (!["present", "absent", "yes", "no"].includes(part.op)) {
@@ -104,8 +125,8 @@ export function conditions(form, keep) {
       if (part.op === "between") pieces.push("and", input("to", "Upper value", part.to ?? "", (now) =>
         (part.to = now)));
     }
-    const again = labelled(element("input", { type: "checkbox", checked: Boolean(part.again) }), "Also when it is due",
-      `${place}-again`);
+    const again = labelled(element("input", { type: "checkbox", checked: Boolean(part.again) }),
+      "Check again before sending", `${place}-again`);
     again.addEventListener("change", () => ((part.again = again.checked), changed()));
     const saw = verdict?.problem || (verdict ? verdict.saw || "empty" : known.value);
     return element("div", { className: "compare" },
@@ -114,7 +135,7 @@ export function conditions(form, keep) {
       element("div", { className: "row under" }, ...(verdict?.read
         ? [element("span", { className: "quiet" }, `read as ${verdict.read} · the sample has`)]
         : []), element("span", { className: verdict?.problem ? "wait"
-        : "value" }, saw), element("label", { className: "check push" }, again, "also when it is due")));
+        : "value" }, saw), element("label", { className: "check push" }, again, "check again before sending")));
   }
 
   tree.replaceChildren(groupOf(group, told.verdict, "g", null));
