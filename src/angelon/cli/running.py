@@ -26,22 +26,29 @@ def demo(port: int, fresh: bool) -> None:
     """Load the demo, and run web, workers and stand-ins."""
     from angelon import settings
     from angelon.cli.serving import THREADS, ProcessGroup, check_port, free_port
-    from angelon.demo import load
 
     chosen = settings.load()
     port = port or free_port()
     check_port("127.0.0.1", port)
     if fresh:
-        load.start_from_empty(chosen.home)
+        from angelon.demo.folder import start_from_empty
+
+        start_from_empty(chosen.home)
     database = open_database(chosen)
-    ports = load.prepare(database, chosen, port, free_port)
-    database.close()
     family = ProcessGroup()
     family.listen()
-    family.start("stand-ins", "standins", "--mail-port", str(ports.mail), "--provider-port", str(ports.providers))
     url = f"http://127.0.0.1:{port}"
+    family.start("web", "web", "--port", str(port))  # it takes seconds to start, beside what follows
+    try:
+        from angelon.demo import load
+
+        ports = load.prepare(database, chosen, port, free_port)
+    except BaseException:
+        family.end()
+        raise
+    database.close()
+    family.start("stand-ins", "standins", "--mail-port", str(ports.mail), "--provider-port", str(ports.providers))
     family.start_workers(chosen.senders, THREADS, ANGELON_BASE_URL=chosen.base_url or url)
-    family.start("web", "web", "--port", str(port))
     if _ready(family, url):
         click.echo(f"Angelon is ready: {url}")
         sys.stdout.flush()

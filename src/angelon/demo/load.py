@@ -2,52 +2,24 @@
 
 from __future__ import annotations
 
-import contextlib
 import datetime as dt
 import re
-import secrets
-import shutil
 import socket
 from collections.abc import Callable
 from dataclasses import dataclass
-from pathlib import Path
-from typing import Any, Literal
+from typing import Any
 
-from sqlalchemy import text
-from sqlmodel import Session, select
+from sqlmodel import select
 
-from angelon.core.messages.attachments import LibraryFile, detect_media_type
-from angelon.core.messages.chat import compile_chat, review_values
 from angelon.core.specs import Gateway
-from angelon.core.specs.bundle import read_bundle
 from angelon.core.specs.stored import from_stored
-from angelon.db import bundles, files, live_setup, reviews, specs
+from angelon.db import specs
 from angelon.db.database import Database
 from angelon.db.secrets import Vault
-from angelon.db.tables import GatewayRow, RouteRow, SourceRow
-from angelon.demo.everyday import live_with_it
-from angelon.demo.seed import DAYS, seed
+from angelon.db.tables import GatewayRow
 from angelon.engine.receipts import token_of
 from angelon.settings import Settings
-from angelon.standins.box import Box, ChatTextRow
-from angelon.standins.reviewer import review
-
-BUNDLE = Path(__file__).with_name("bundle.yaml")
-FILES = Path(__file__).with_name("files")
-LIBRARY: tuple[tuple[str, str, Literal["", "sku"], str], ...] = (
-    ("letterhead", "brackwater-kites.png", "", ""),
-    ("care-sheets", "heron-first-flight.pdf", "sku", "HER-180"),
-    ("care-sheets", "returns.pdf", "", ""),
-)
-"""The demo's files: shelf, name, and for which orders."""
-
-
-def start_from_empty(home: Path) -> None:
-    """Takes the data folder's databases away; the secret key stays."""
-    for pattern in ("angelon.db*", "standins.db*", "run.json"):
-        for file in home.glob(pattern):
-            file.unlink()
-    shutil.rmtree(home / "tmp", ignore_errors=True)
+from angelon.standins.box import Box
 
 
 @dataclass(frozen=True)
@@ -65,7 +37,9 @@ def prepare(database: Database, settings: Settings, port: int, free_port: Callab
     with database.reading() as session:
         empty = not specs.stores(session)
     if empty:
-        _load(database, settings, vault, box)
+        from angelon.demo.filling import fill  # what it needs takes a second to import
+
+        fill(database, settings, vault, box)
     ports = Ports(_port(box, "mail_port", free_port), _port(box, "provider_port", free_port))
     with database.writing() as session:
         for row in session.exec(select(GatewayRow)):
@@ -99,102 +73,6 @@ def _pointed(spec: Any, ports: Ports) -> Any:
         made = {name: _pointed(value, ports) for name, value in spec.items()}
         return {**made, "port": ports.mail} if made.get("host") == "127.0.0.1" and "port" in made else made
     return _OURS.sub(lambda m: f"http://127.0.0.1:{ports.providers}/{m[1]}/", spec) if isinstance(spec, str) else spec
-
-
-def _load(database: Database, settings: Settings, vault: Vault, box: Box) -> None:
-    now = dt.datetime.now(dt.UTC)
-    began = now - dt.timedelta(days=DAYS + 2)
-    bundle = read_bundle(BUNDLE.read_text())
-    with database.writing() as session:
-        bundles.apply(session, bundle, began)
-        store_row = specs.stores(session)[0]
-        for row in session.exec(select(SourceRow)):
-            secret = secrets.token_urlsafe(24)
-            vault.put(session, "source", row.id or 0, secret, began)
-            if row.key == "webshop":
-                box.set("shop_secret", secret)
-        for key in ("sms", "chat"):
-            token = secrets.token_urlsafe(18)
-            box.set(f"{key}_token", token)
-            for gateway in session.exec(select(GatewayRow)):
-                if gateway.spec.get("kind") == key:
-                    vault.put(session, "gateway", gateway.id or 0, token, began)
-        for shelf, name, by, match in LIBRARY:
-            data = (FILES / name).read_bytes()
-            files.put(
-                session,
-                store_row.id or 0,
-                LibraryFile(0, shelf, name, detect_media_type(data), len(data), by, match),
-                data,
-                began,
-            )
-        _reviewed(session, box, store_row.id or 0, began)
-        for route in session.exec(select(RouteRow)):
-            route.since = began if route.on else None
-        store_id = specs.stores(session)[0].id or 0
-    with _unhurried(database), database.reading() as session:
-        live = live_setup.load(session, store_id)
-        session.close()
-        seed(database, live, vault, now)
-        live_with_it(database, settings, vault, store_id, now)
-
-
-def _reviewed(session: Session, box: Box, store_id: int, at: dt.datetime) -> None:
-    """The chat texts of the demo were handed in and approved when the shop began."""
-    live = live_setup.load(session, store_id)
-    gateway = next(way for way in live.setup.gateways.values() if way.kind == "chat")
-    for key, message in live.setup.messages.items():
-        for locale, chat in message.chat.items():
-            compiled = compile_chat(chat, live.setup.store, locale)
-            spec = review_values(compiled, message.category, key, locale)
-            row = ChatTextRow(reference=f"tx-demo-{key}-{locale}", submitted_at=at, spec=chat_spec(spec))
-            row.reason = review(row.spec)
-            row.state, row.decided_at = ("rejected" if row.reason else "approved"), at
-            box.keep(row)
-            reviews.note(
-                session,
-                store_id,
-                live.gateway_ids[gateway.key],
-                live.message_ids[key],
-                locale,
-                compiled.numbered.digest(message.category),
-                chat.model_dump(mode="json"),
-                row.state,
-                row.reason,
-                row.reference,
-                at,
-            )
-
-
-def chat_spec(values: dict[str, Any]) -> dict[str, Any]:
-    """What the chat provider keeps of a text handed in: the fields of its API."""
-    return {
-        "language": values["locale"],
-        "category": values["category"],
-        **{part: values[part] for part in ("header", "body", "footer", "buttons", "samples", "placeholders")},
-    }
-
-
-@contextlib.contextmanager
-def _unhurried(database: Database):  # type: ignore[no-untyped-def]
-    """While the demo is loaded, commits need not survive a power cut: it can be loaded again."""
-    if not database.sqlite:
-        yield
-        return
-    from sqlalchemy import event
-
-    def relax(connection: object, _: object) -> None:
-        connection.execute("PRAGMA synchronous=OFF")  # type: ignore[attr-defined]
-
-    event.listen(database.engine, "connect", relax)
-    database.engine.dispose()
-    try:
-        yield
-    finally:
-        event.remove(database.engine, "connect", relax)
-        database.engine.dispose()
-        with database.engine.connect() as connection:
-            connection.execute(text("SELECT 1"))
 
 
 def _free(port: int) -> bool:
