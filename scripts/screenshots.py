@@ -27,7 +27,7 @@ def effect(page: Any) -> None:
 
 
 def check(page: Any) -> None:
-    page.get_by_role("button", name="Keep this as a check").click()
+    page.get_by_role("button", name="Save as a check").click()
     kept = page.url
     page.go_back()
     page.locator("summary", has_text="at once").click()
@@ -50,7 +50,7 @@ def suggestions(page: Any) -> None:
     page.goto(f"/sources/{key}/capture")
     page.locator("summary", has_text="aste").first.click()
     page.locator("textarea[name=body]").fill(SAMPLE.read_text().partition("\n\n")[2])
-    page.get_by_role("button", name="Keep as a sample").click()
+    page.get_by_role("button", name="Save as a sample").click()
     page.goto(f"/sources/{key}/read")
 
 
@@ -71,6 +71,7 @@ SHOTS: list[tuple[str, str, Any]] = [
     ("capture", "/sources/webshop/capture", None),
     ("connect", "/sources/webshop/connect", None),
     ("standins", "/standins", None),
+    ("settings", "/settings", None),
     ("effect", "/routes/order-received", effect),
     ("check", "/routes/order-cancelled", check),
     ("suggestions", "/sources", suggestions),

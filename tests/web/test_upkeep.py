@@ -1,6 +1,7 @@
 """Renaming, copying and deleting the things of the set-up, where they are used, and undone; publishing by channel."""
 
 import html
+import json
 import re
 
 import pytest
@@ -122,3 +123,41 @@ def test_one_channel_goes_live_while_another_stays_a_draft(client, bench):
         stored = specs.message(session, bench.store_id, "received")
     assert stored.live.sms["en"].text == "Order in: {{ total }}"
     assert stored.draft is None or stored.draft == stored.live
+
+
+def test_a_segment_is_renamed_copied_deleted_and_brought_back(client, bench):
+    def names():
+        return {one.key: one.name for one in live(bench).setup.store.segments}
+
+    client.post("/segments", data={"name": "凧の店"})
+    (key,) = names()
+    client.post("/segments", data={"name": "Regulars"})
+    twin = client.post("/segments", data={"name": "regulars "}, follow_redirects=True)
+    assert "There is a segment called “regulars” already." in text(twin)
+    client.post("/segments/regulars/rename", data={"name": "Größe"})
+    assert names() == {key: "凧の店", "regulars": "Größe"}
+    refused = client.post("/segments/regulars/rename", data={"name": "凧の店"}, follow_redirects=True)
+    assert "Not renamed: There is a segment called “凧の店” already." in text(refused)
+    client.post("/segments/regulars/copy")
+    client.post("/segments/regulars/copy")
+    assert list(names().values()) == ["凧の店", "Größe", "Größe (copy)", "Größe (copy 2)"]
+    before = live(bench).setup.store.segments
+    gone = client.post("/segments/regulars/delete", follow_redirects=True)
+    assert "“regulars” is deleted." in text(gone)
+    assert "regulars" not in names()
+    assert client.post("/segments/regulars/delete").status_code == 404, "the second click of two"
+    assert "“Größe” is back." in text(client.post("/segments/regulars/restore", follow_redirects=True))
+    assert sorted(live(bench).setup.store.segments, key=str) == sorted(before, key=str)
+    client.post("/segments/regulars/restore")
+    assert len(names()) == 4, "brought back once"
+    assert client.post("/segments/never/restore").status_code == 404
+
+
+def test_a_segment_that_only_the_live_route_asks_for_is_not_deleted(client, bench):
+    asked = json.dumps({"of": [{"kind": "compare", "of": "segment.regulars", "op": "yes"}]})
+    client.post("/segments", data={"name": "Regulars"})
+    client.post("/routes/received", data={"only_if": asked}, headers={"X-Fragment": "1"})
+    client.post("/routes/received/switch", data={"on": "yes", "late": "no"})
+    client.post("/routes/received", data={"only_if": json.dumps({"of": []})}, headers={"X-Fragment": "1"})
+    told = client.post("/segments/regulars/delete", follow_redirects=True)
+    assert "Not deleted: The segment is used by Received." in text(told)

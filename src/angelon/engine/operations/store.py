@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from itertools import chain, count
 from typing import Any
+
+from sqlmodel import col, select
 
 from angelon.core.messages.attachments import LibraryFile, detect_media_type
 from angelon.core.problems import Invalid, Problem
@@ -14,7 +17,8 @@ from angelon.core.specs.keys import key_of
 from angelon.core.specs.store import Segment
 from angelon.core.specs.stored import from_stored
 from angelon.db import files, specs
-from angelon.db.tables import StoreRow
+from angelon.db.tables import ChangeRow, StoreRow
+from angelon.engine.operations.upkeep import refuse_twin
 from angelon.engine.unit import Work, found
 
 Change = Callable[[dict[str, Any]], Mapping[str, Any]]
@@ -47,11 +51,13 @@ def save_letterhead(work: Work, store: Store, logo: bytes = b"", expected: int |
 
 def create_segment(work: Work, name: str) -> str:
     """A new segment; gives its key. Raises Invalid."""
-    key = key_of(name, "_")
-    key = key if key[:1].isalpha() else f"s_{key}"
     store = current(work)
-    if not name or any(segment.key == key for segment in store.segments):
-        raise Invalid([Problem("name", "Give the segment a name of its own, with at least one letter.")])
+    if not name.strip() or not key_of(name):
+        raise Invalid(
+            [Problem("name", "Give the segment a name with at least one letter or digit.", "Such as Regulars.")]
+        )
+    refuse_twin(name, (segment.name for segment in store.segments), "segment")
+    key = _free_segment_key(store, name)
     returning = {"kind": "compare", "of": "contact.orders", "op": "at_least", "value": "2"}
     made = read_spec(Segment, {"key": key, "name": name, "holds": {"of": [returning]}})
     _save_segments(work, [*store.segments, made])
@@ -61,25 +67,72 @@ def create_segment(work: Work, name: str) -> str:
 def save_segment(work: Work, segment: Segment, expected: int | None = None) -> None:
     """A segment as it was edited; it counts at once in every route that asks for it. Raises Conflict."""
     store = current(work)
+    refuse_twin(segment.name, (one.name for one in store.segments if one.key != segment.key), "segment")
     _save_segments(work, [segment if one.key == segment.key else one for one in store.segments], expected)
 
 
+def _free_segment_key(store: Store, name: str) -> str:
+    """A key that no segment has: a word of the language of conditions, so it starts with a letter."""
+    wanted = key_of(name, "_")
+    wanted = wanted if wanted[:1].isalpha() else f"s_{wanted}"
+    taken = {segment.key for segment in store.segments}
+    return next(key for key in chain([wanted], (f"{wanted}_{n}" for n in count(2))) if key not in taken)
+
+
+def copy_segment(work: Work, key: str) -> str:
+    """Another segment with the same conditions, under a name of its own; gives its key. Raises Invalid."""
+    store = current(work)
+    segment = _segment(store, key)
+    taken = {one.name.casefold() for one in store.segments}
+    names = chain([f"{segment.name[:88]} (copy)"], (f"{segment.name[:88]} (copy {n})" for n in count(2)))
+    name = next(name for name in names if name.casefold() not in taken)
+    made = read_spec(Segment, {**segment.plain(), "key": _free_segment_key(store, name), "name": name})
+    _save_segments(work, [*store.segments, made])
+    return made.key
+
+
+def restore_segment(work: Work, key: str) -> Segment:
+    """Brings a deleted segment back as it was. Raises Invalid where its name is another's by now, and NotFound."""
+    store = current(work)
+    if any(one.key == key for one in store.segments):
+        return _segment(store, key)
+    statement = (
+        select(ChangeRow.before)
+        .where(ChangeRow.store_id == work.store_id, ChangeRow.kind == "segment", ChangeRow.key == key)
+        .order_by(col(ChangeRow.id).desc())
+    )
+    before = found(work.session.exec(statement).first(), f"There is no segment “{key}”, and none was deleted.")
+    segment = read_spec(Segment, before)
+    refuse_twin(segment.name, (one.name for one in store.segments), "segment")
+    _save_segments(work, [*store.segments, segment])
+    return segment
+
+
+def _segment(store: Store, key: str) -> Segment:
+    one: Segment = found(next((one for one in store.segments if one.key == key), None), f"There is no segment “{key}”.")
+    return one
+
+
 def delete_segment(work: Work, key: str) -> None:
-    """Raises Invalid where a route asks for it."""
+    """Takes it out; `restore_segment` brings it back. Raises Invalid where a route asks for it."""
     using = [name for _, name in segment_uses(specs.routes(work.session, work.store_id)).get(key, [])]
     if using:
         what = f"The segment is used by {', '.join(using)}."
         raise Invalid([Problem("segment", what, "Take it out there first.")])
-    _save_segments(work, [one for one in current(work).segments if one.key != key])
+    store = current(work)
+    gone = _segment(store, key)
+    _save_segments(work, [one for one in store.segments if one.key != key])
+    work.record("deleted", "segment", key, gone.plain(), None)
 
 
 def segment_uses(routes: list[specs.StoredRoute]) -> dict[str, list[tuple[str, str]]]:
-    """Which routes ask for each segment: key and name."""
+    """Which routes ask for each segment, as they are live and as they are drafted: key and name."""
     uses: dict[str, list[tuple[str, str]]] = {}
     for row in routes:
-        route: Route = row.spec
-        for of in {part.of for part in compares(route.only_if) if part.of.startswith("segment.")}:
-            uses.setdefault(of.partition(".")[2], []).append((row.key, route.name))
+        versions: list[Route] = [one for one in (row.live if row.on else None, row.draft, row.spec) if one is not None]
+        asked = {part.of for route in versions for part in compares(route.only_if) if part.of.startswith("segment.")}
+        for of in sorted(asked):
+            uses.setdefault(of.partition(".")[2], []).append((row.key, row.spec.name))
     return uses
 
 

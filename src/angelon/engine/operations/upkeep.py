@@ -23,6 +23,12 @@ KINDS: dict[str, tuple[type[Any], type[Any]]] = {
     "source": (SourceRow, Source),
     "route": (RouteRow, Route),
 }
+EXAMPLES = {
+    "message": "Order received",
+    "gateway": "Mail server",
+    "source": "Harbour shop",
+    "route": "Order received, by email",
+}
 
 
 def names_of(session: Session, store_id: int, kind: str) -> dict[str, str]:
@@ -45,7 +51,7 @@ def free_key(work: Work, kind: str, name: str) -> str:
     """A key for a new thing of a kind. Raises Invalid where its name gives none, or is another's."""
     if not name.strip() or not key_of(name):
         what = f"Give the {kind} a name with at least one letter or digit."
-        raise Invalid([Problem("name", what, "Such as Order received.")])
+        raise Invalid([Problem("name", what, f"Such as {EXAMPLES[kind]}.")])
     refuse_twin(name, names_of(work.session, work.store_id, kind).values(), kind)
     return specs.free_key(work.session, KINDS[kind][0], work.store_id, key_of(name))
 

@@ -9,7 +9,7 @@ from flask import Blueprint, abort, flash, jsonify, redirect, render_template, r
 
 from angelon.core.conditions.evaluate import describe_group
 from angelon.core.planning.subjects import checked
-from angelon.core.problems import Invalid
+from angelon.core.problems import Invalid, NotFound
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.store import Segment
 from angelon.engine.operations import store as operations
@@ -91,12 +91,52 @@ def save(key: str) -> Any:
 
 @pages.post("/<key>/delete")
 def delete(key: str) -> Any:
-    _segment(key)
     try:
         with work() as unit:
             operations.delete_segment(unit, key)
+    except NotFound:
+        raise
     except Invalid as error:
-        flash(f"{error.problems[0].what} {error.problems[0].mend}", "bad")
+        flash(f"Not deleted: {error.problems[0].what} {error.problems[0].mend}", "bad")
         return redirect(url_for(".edit", key=key))
-    flash("The segment is deleted.", "good")
-    return redirect(url_for(".index"))
+    return redirect(url_for(".index", gone=key))
+
+
+@pages.post("/<key>/copy")
+def copy(key: str) -> Any:
+    try:
+        with work() as unit:
+            new = operations.copy_segment(unit, key)
+    except NotFound:
+        raise
+    except Invalid as error:
+        flash(f"Not copied: {error.problems[0].what} {error.problems[0].mend}", "bad")
+        return redirect(url_for(".edit", key=key))
+    flash("This is the copy. Change what is to be different.", "good")
+    return redirect(url_for(".edit", key=new))
+
+
+@pages.post("/<key>/rename")
+def rename(key: str) -> Any:
+    spec = _segment(key).plain()
+    try:
+        with work() as unit:
+            operations.save_segment(unit, read_spec(Segment, {**spec, "name": request.form.get("name", "").strip()}))
+    except Invalid as error:
+        flash(f"Not renamed: {error.problems[0].what} {error.problems[0].mend}".strip(), "bad")
+    return redirect(url_for(".edit", key=key))
+
+
+@pages.post("/<key>/restore")
+def restore(key: str) -> Any:
+    """Undoes a deletion."""
+    try:
+        with work() as unit:
+            segment = operations.restore_segment(unit, key)
+    except NotFound:
+        raise
+    except Invalid as error:
+        flash(f"Not restored: {error.problems[0].what} {error.problems[0].mend}".strip(), "bad")
+        return redirect(url_for(".index"))
+    flash(f"“{segment.name}” is back.", "good")
+    return redirect(url_for(".edit", key=key))
