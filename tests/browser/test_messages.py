@@ -334,6 +334,27 @@ def test_a_test_goes_through_the_real_gateway_and_says_how_it_went(page, running
     expect(page.locator("[data-tried]")).to_contain_text("is no email address")
 
 
+def test_a_letterhead_is_tried_on_any_message_from_its_page(page, running):
+    page.goto("/letterhead")
+    page.get_by_label("Message", exact=True).select_option(label="Order received")
+    page.get_by_label("Address", exact=True).fill("Nobody at all")
+    page.get_by_role("button", name="Send a test").click()
+    expect(page.locator("[data-tried]")).to_contain_text("is no email address")
+    page.get_by_label("Address", exact=True).fill("printer@brackwater.example")
+    page.get_by_label("Footer").fill("Not saved yet")
+    page.get_by_role("button", name="Send a test").click()
+    expect(page.locator("[data-tried]")).to_contain_text("Not sent: save the letterhead first.")
+    expect(page.get_by_label("Footer")).to_have_value("Not saved yet")
+    page.reload()
+    page.get_by_label("Message", exact=True).select_option(label="Order received")
+    page.get_by_label("Address", exact=True).fill("printer@brackwater.example")
+    page.get_by_role("button", name="Send a test").click()
+    expect(page.locator("[data-tried]")).to_contain_text("The gateway took it.")
+    mail = running.wait_for(lambda: running.mails("printer@brackwater.example"))[0]
+    assert mail["headers"]["X-Test"] == "yes"
+    assert "We start sewing" in mail["text"]
+
+
 def test_a_changed_letterhead_is_seen_on_every_message_before_it_is_kept(page):
     page.goto("/letterhead")
     sheet = page.frame_locator("[data-sheet='order-received']")

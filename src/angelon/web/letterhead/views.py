@@ -48,6 +48,9 @@ def _page(the_store: Store, problems: Sequence[Problem] = (), spec: dict[str, An
         pictures=pictures,
         edits=request.form.get("edits", store().edits),
         sheets=_sheets(the_store),
+        variants={row.key: row.spec.locale_for("email", the_store.locale) or row.spec.locale for row in messages()},
+        team=the_store.team,
+        gateways=[gateway for gateway in live().setup.gateways.values() if gateway.channel == "email"],
         judged=_judged(the_store),
     )
 

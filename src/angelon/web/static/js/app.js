@@ -21,6 +21,8 @@ theme();
 keys();
 copying();
 sheets();
+if (matchMedia("(max-width: 900px)").matches)
+  for (const fold of document.querySelectorAll("[data-closed-on-phones]")) fold.open = !!fold.querySelector(":checked");
 for (const element of document.querySelectorAll("[data-behaviour]")) {
   behaviours[element.dataset.behaviour]?.().then((module) => {
     module.start(element);

@@ -1,5 +1,6 @@
 // A change of the letterhead, seen at once on every message; nothing is kept until it is asked for.
 import { fill } from "./mail_frames.js";
+import { testSend } from "./message/test_send.js";
 import { post, settled } from "./request.js";
 
 export function start(root) {
@@ -11,6 +12,16 @@ export function start(root) {
   }
   form.addEventListener("input", () => look());
   form.addEventListener("change", () => look());
+  const saved = written();
+  testSend(root, async () => {
+    if (written() !== saved) throw new Error("Not sent: save the letterhead first. A test carries what is saved.");
+    return true;
+  });
+  const which = root.querySelector("[data-which]");
+  which?.addEventListener("change", () => {
+    which.form.action = which.value;
+    which.form.elements.locale.value = which.selectedOptions[0].dataset.locale;
+  });
   const frames = [...root.querySelectorAll("[data-sheet]")];
   const fit = () => frames.forEach((frame) =>
     (frame.style.transform = `scale(${frame.parentElement.clientWidth / 640})`));
@@ -46,4 +57,8 @@ export function start(root) {
       if (page !== undefined && frame.dataset.page !== page) fill(frame, page);
     }
   }, 120);
+
+  function written() {
+    return JSON.stringify([...new FormData(form)].map(([name, value]) => [name, value.name ?? value]));
+  }
 }
