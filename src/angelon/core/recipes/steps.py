@@ -9,7 +9,7 @@ from __future__ import annotations
 import datetime as dt
 import json
 import re as stdlib_re
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from dataclasses import replace as replace_context
 from decimal import ROUND_HALF_UP, Decimal
@@ -428,15 +428,22 @@ def _at(path: str, payload: Any) -> Any:
     "choose",
     "any",
     "any",
-    "Finds it in a small table kept with the source",
+    "Finds it in a small table kept with the source; of a list, each item",
     ("HER-180", "the Heron delta"),
     Parameter("table", "the table's name", required=True),
     Parameter("default", "what to use where the table has no such row"),
 )
-def lookup(value: Value, p: dict[str, Any], context: Context) -> str:
+def lookup(value: Value, p: dict[str, Any], context: Context) -> Value:
+    """What the table has for it; of a list, a list of what it has for each item."""
     table = context.lookups.get(p["table"])
     if table is None:
         raise StepFailed(f"The source has no table “{p['table']}”.", "Make it under Tables, or choose another.")
+    if isinstance(value, list):
+        return [_row(item, table, p, context) for item in value]
+    return _row(value, table, p, context)
+
+
+def _row(value: Value, table: Mapping[str, str], p: dict[str, Any], context: Context) -> str:
     key = coerce.text(value, context)
     if key in table:
         return table[key]
