@@ -144,6 +144,15 @@ def test_a_table_is_kept_used_and_its_faults_told(client, bench):
     bench_edit(client, act="new_variable", name="first_sku", path="$.lines[0].sku")
     page = bench_edit(client, act="add_step", field="recipes.first_sku", do="lookup", **{"p.table": "short"})
     assert "the Heron" in text(page)
+    twin = bench_edit(client, act="new_table", table="Short", rows="A = b")
+    assert "There is a table called “short” already." in twin.json["detail"]
+    page = bench_edit(client, act="rename_table", table="short", name="Short names")
+    assert "the Heron" in text(page)
+    assert "“short”" not in text(page)
+    bench_edit(client, act="copy_table", table="short_names")
+    assert "short_names_2" in text(bench_edit(client, act="drop_table", table="nothing"))
+    bench_edit(client, act="drop_table", table="short_names_2")
+    bench_edit(client, act="rename_table", table="short_names", name="short")
     refused = bench_edit(client, act="drop_table", table="short")
     assert (refused.status_code, refused.json["detail"]) == (
         422,
@@ -167,6 +176,10 @@ def test_steps_are_kept_under_a_name_and_used_again(client, bench):
     assert "loud_name strip · upper" in text(page)
     publish_mapping(client)
     assert [s.do for s in stored(bench).shared_steps["loud_name"]] == ["strip", "upper"]
+    bench_edit(client, act="rename_steps", table="loud_name", name="Shouted")
+    assert "Delete shouted" in text(bench_edit(client, act="copy_steps", table="shouted"))
+    bench_edit(client, act="drop_steps", table="shouted_2")
+    bench_edit(client, act="rename_steps", table="shouted", name="loud_name")
     refused = bench_edit(client, act="drop_steps", table="loud_name")
     assert "The steps “loud_name” are used in Shop (the recipe of a), Shop (the recipe of b)" in refused.json["detail"]
     for variable in ("a", "b"):

@@ -10,6 +10,7 @@ from dataclasses import dataclass, replace
 from angelon.core import usage
 from angelon.core.problems import Conflict, Invalid, Problem
 from angelon.core.recipes import edits
+from angelon.core.recipes import kept as kept_things
 from angelon.core.recipes.steps import STEPS
 from angelon.core.specs import Source
 from angelon.core.specs.mapping import Mapping as MappingSpec
@@ -73,6 +74,25 @@ def add_part(work: Work, key: str, kind: str, name: str, path: str) -> None:
 def save_table(work: Work, key: str, name: str, text: str) -> None:
     """Keeps a table for the step lookup. Raises Invalid."""
     _change(work, key, lambda mapping: edits.with_table(mapping, name, text), f"table {name}")
+
+
+def add_table(work: Work, key: str, name: str, text: str) -> None:
+    """A new table. Raises Invalid, where there is one of that name too."""
+
+    def added(mapping: MappingSpec) -> MappingSpec:
+        return edits.with_table(mapping, kept_things.new_name(mapping, "lookups", name), text)
+
+    _change(work, key, added, f"table {name} added")
+
+
+def rename_kept(work: Work, key: str, part: kept_things.Part, old: str, name: str) -> None:
+    """Gives a table or saved steps another name, in every step that names them too. Raises Invalid."""
+    _change(work, key, lambda mapping: kept_things.renamed(mapping, part, old, name), f"{old} renamed to {name}")
+
+
+def copy_kept(work: Work, key: str, part: kept_things.Part, name: str) -> None:
+    """Another table, or other saved steps, like these. Raises Invalid."""
+    _change(work, key, lambda mapping: kept_things.copied(mapping, part, name), f"{name} copied")
 
 
 def delete_table(work: Work, key: str, name: str) -> None:

@@ -27,6 +27,7 @@ from angelon.core.planning.effect import compare as compare_decisions
 from angelon.core.planning.mapping_effect import value_changes
 from angelon.core.problems import Invalid
 from angelon.core.recipes.evaluate import label
+from angelon.core.recipes.kept import Part
 from angelon.core.recipes.steps import STEPS
 from angelon.core.shape import compare
 from angelon.core.specs import Source
@@ -147,6 +148,14 @@ def edit(key: str) -> Any:
     return redirect(url_for(".read", key=key, open=opened))
 
 
+_KEPT: dict[str, Part] = {
+    "rename_table": "lookups",
+    "copy_table": "lookups",
+    "rename_steps": "shared_steps",
+    "copy_steps": "shared_steps",
+}
+
+
 def _edit(key: str, act: str, field_id: str, given: dict[str, str]) -> str:
     """Carries an edit out; gives the row that is open after it. Raises Invalid."""
     name = field_id.partition(".")[2]
@@ -172,6 +181,12 @@ def _edit(key: str, act: str, field_id: str, given: dict[str, str]) -> str:
             operations.add_part(unit, key, given.get("kind", ""), given.get("name", ""), given.get("path", ""))
         elif act == "set_table":
             operations.save_table(unit, key, given.get("table", ""), given.get("rows", ""))
+        elif act == "new_table":
+            operations.add_table(unit, key, given.get("table", ""), given.get("rows", ""))
+        elif act in ("rename_table", "rename_steps"):
+            operations.rename_kept(unit, key, _KEPT[act], given.get("table", ""), given.get("name", ""))
+        elif act in ("copy_table", "copy_steps"):
+            operations.copy_kept(unit, key, _KEPT[act], given.get("table", ""))
         elif act == "drop_table":
             operations.delete_table(unit, key, given.get("table", ""))
         elif act == "drop_steps":
