@@ -39,7 +39,7 @@ def check(page: Any) -> None:
 
 def one_send(page: Any) -> None:
     page.locator("tr[data-row] a").first.click()
-    page.get_by_role("heading", name="Its life").wait_for()
+    page.get_by_role("heading", name="History").wait_for()
 
 
 def suggestions(page: Any) -> None:
@@ -61,7 +61,6 @@ SHOTS: list[tuple[str, str, Any]] = [
     ("mapping", "/sources/webshop/read?open=recipes.items", None),
     ("message", "/messages/order-received", None),
     ("message-sms", "/messages/order-received?channel=sms&locale=fr", None),
-    ("message-chat", "/messages/order-received?channel=chat&locale=de", None),
     ("letterhead", "/letterhead", None),
     ("route", "/routes/how-it-went", None),
     ("order", "/orders/235", None),

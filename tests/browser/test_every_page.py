@@ -93,7 +93,7 @@ def test_the_keys_of_every_page(page):
     expect(page.locator("tr[data-row]").nth(1).locator("a").first).to_be_focused()
     page.keyboard.press("k")
     page.keyboard.press("Enter")
-    expect(page.get_by_role("heading", name="Its life")).to_be_visible()
+    expect(page.get_by_role("heading", name="History")).to_be_visible()
     page.wait_for_load_state()  # keys are heard once the page has started
     page.keyboard.press("Escape")
     expect(page.get_by_role("heading", name="Sends", exact=True)).to_be_visible()

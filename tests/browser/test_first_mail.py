@@ -16,7 +16,7 @@ def test_from_a_new_source_to_the_mail_in_the_mailbox(page, running):
 
     # the stand-in store is told where to deliver
     page.goto("/standins")
-    page.get_by_text("Where it delivers").click()
+    page.locator("summary", has_text="Webhook").click()
     page.get_by_label("Webhook address").fill(address)
     page.get_by_label("Signing secret").fill(secret)
     page.get_by_role("button", name="Save").click()

@@ -1,4 +1,4 @@
-"""The stand-ins' pages: the shop's counter and the customer's mailbox side by side."""
+"""The stand-ins' pages: the test shop and the customer's mailbox side by side."""
 
 from __future__ import annotations
 

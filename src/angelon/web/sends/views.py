@@ -1,4 +1,4 @@
-"""The list of sends, and one send's page with its life and what may be done with it."""
+"""The list of sends, and one send's page with its history and what may be done with it."""
 
 from __future__ import annotations
 
