@@ -133,7 +133,7 @@ def test_a_send_that_is_refused_for_good_goes_by_the_next_way_once(shop):
     shop.dispatch()
     assert shop.sends() == [("email", "jo@example.org", "failed"), ("sms", "+493023125014", "sent")]
     (trace,) = shop.bench.rows("SELECT trace FROM send WHERE channel = 'sms'")[0]
-    assert "550 no such mailbox So by another way." in trace
+    assert "550 no such mailbox The fallback is used." in trace
 
 
 def test_where_no_way_is_left_the_shop_is_told_with_the_reason_and_a_link(shop):
@@ -154,7 +154,7 @@ def test_where_no_way_is_left_the_shop_is_told_with_the_reason_and_a_link(shop):
     text = shop.bench.rows(
         "SELECT text FROM content JOIN send ON send.id = send_id WHERE recipient = 'nuala@kites.example'"
     )[0][0]
-    assert "“Received” did not reach Jo. Refused for good: 550 no such mailbox" in " ".join(text.split())
+    assert "“Received” did not reach Jo (BK-7). Refused for good: 550 no such mailbox" in " ".join(text.split())
     assert f"https://angelon.example/sends/{failed}" in text
 
 

@@ -304,6 +304,11 @@ def get(session: Session, store_id: int, order_id: int) -> OrderRow | None:
     return row if row is not None and row.store_id == store_id else None
 
 
+def number_of(connection: Connection, order_id: int) -> str:
+    """An order's number, as its store tells it; empty where there is no such order."""
+    return connection.scalar(core_select(ORDER.c.number).where(ORDER.c.id == order_id)) or ""
+
+
 def of_same_customer(connection: Connection, order_id: int) -> list[int]:
     """An order's id, with those of the newest orders of the same customer."""
     contact = core_select(ORDER.c.contact_id).where(ORDER.c.id == order_id).scalar_subquery()

@@ -14,11 +14,11 @@ from angelon.core.event_types import OURS
 from angelon.core.messages.channels import CHANNEL_LABELS
 from angelon.core.planning.notices import notice, notice_values
 from angelon.core.planning.people import recipient_key
-from angelon.core.planning.plan import plan_fallback
+from angelon.core.planning.plan import FALLBACK_USED, plan_fallback
 from angelon.core.specs.gateway import Gateway
 from angelon.core.specs.route import Route
 from angelon.core.states import State
-from angelon.db import events, history
+from angelon.db import events, history, orders
 from angelon.db import sends as queries
 from angelon.db.database import Database, is_database_failure
 from angelon.db.live_setup import LiveSetup
@@ -92,7 +92,7 @@ class Fallbacks:
                     reason = f"{why} {fallback.reason if fallback.state is State.SKIPPED else place}"
                     queries.give_up(connection, row.id, reason, now)
                 return made + 1
-        notices = self._notices(live, route, row, why, now)
+        notices = self._notices(connection, live, route, row, why, now)
         queries.add(connection, notices)
         return made + len(notices)
 
@@ -118,7 +118,7 @@ class Fallbacks:
             now,
             recipient,
             row.step,
-            f"{why} So by another way.",
+            f"{why} {FALLBACK_USED}",
             manual=bool(row.run_id),
         )
         if send is None:
@@ -126,7 +126,9 @@ class Fallbacks:
         id_ = self._clock.new_id("sd", now)
         return NewSend.planned(live, send, id_, row.event_id, row.order_id, now, instead_of=row.id, run_id=row.run_id)
 
-    def _notices(self, live: LiveSetup, route: Route, row: Any, why: str, now: dt.datetime) -> list[NewSend]:
+    def _notices(
+        self, connection: Connection, live: LiveSetup, route: Route, row: Any, why: str, now: dt.datetime
+    ) -> list[NewSend]:
         """A mail to everybody of the role that the route names."""
         gateway = _mail_gateway(live)
         role = route.fallback.tell.casefold()
@@ -134,11 +136,13 @@ class Fallbacks:
         if gateway is None or not members:
             return []
         message = live.setup.messages.get(route.send)
+        whom = row.recipient_name or row.recipient or "the customer"
+        number = orders.number_of(connection, row.order_id) if row.order_id else ""
         values = notice_values(
             why,
             route.name,
             message.name if message else route.send,
-            row.recipient_name or row.recipient or "the customer",
+            f"{whom} ({number})" if number else whom,
             link_to(live.setup.store.base_url or self._base_url, row.id),
         )
         return [

@@ -14,7 +14,7 @@ from angelon.core.messages.channels import CHANNEL_LABELS
 from angelon.core.payload.body import NotReadable
 from angelon.core.planning.inputs import ALWAYS, ActiveRoute, Contact, Facts, PriorSend
 from angelon.core.planning.people import recipient_key
-from angelon.core.planning.plan import Decision, PlannedSend, decide, in_turn, plan_fallback, work_out
+from angelon.core.planning.plan import FALLBACK_USED, Decision, PlannedSend, decide, in_turn, plan_fallback, work_out
 from angelon.core.planning.rehearsal_history import RehearsalHistory
 from angelon.core.reading import Reading
 from angelon.core.specs import Source
@@ -126,7 +126,7 @@ def rehearse_fallbacks(
         recipient = next((one for one in route.to if recipient_key(one) == send.to), None)
         last: PlannedSend | None = send
         while recipient is not None and last is not None and last.state is State.SCHEDULED:
-            why = f"{CHANNEL_LABELS[last.channel]} failed. So by another way."
+            why = f"{CHANNEL_LABELS[last.channel]} failed. {FALLBACK_USED}"
             last = plan_fallback(
                 happened, reading, variables, route, live.setup, facts, last.due_at, recipient, last.step, why
             )

@@ -9,11 +9,11 @@ from angelon.core.values import Value
 
 _WORDS = {
     "en": (
-        "Not told: {{ notice_whom }}",
-        "Somebody was not told",
+        "Not reached: {{ notice_whom }}",
+        "A customer was not reached",
         "“{{ notice_message }}” did not reach {{ notice_whom }}. {{ problem }}",
-        "See it and mend it",
-        "The route {{ notice_route }} has no other way left.",
+        "Open the send",
+        "The route {{ notice_route }} has no fallback left.",
     ),
     "de": (
         "Nicht erreicht: {{ notice_whom }}",
@@ -48,5 +48,5 @@ def notice(locale: str) -> Message:
 
 
 def notice_values(why: str, route: str, message: str, whom: str, link: str) -> dict[str, Value]:
-    """What the notice says."""
+    """What the notice says; `whom` is the customer, with the order's number where there is one."""
     return {"problem": why, "notice_route": route, "notice_message": message, "notice_whom": whom, "problem_link": link}

@@ -259,6 +259,10 @@ def _happened(event: Event) -> str:
     return event_types.label(event.type) if event.type else f"“{event.name}”, which means nothing here yet"
 
 
+FALLBACK_USED = "The fallback is used."
+"""What the trace of a fallback's send says after the reason why the first did not do."""
+
+
 def plan_fallback(
     event: Event,
     reading: Reading,
