@@ -390,10 +390,52 @@ def _fields_of(tree: nodes.Template, root: str) -> frozenset[str]:
     return frozenset(found)
 
 
+def _dotted(tree: nodes.Template, root: str) -> frozenset[str]:
+    """The fields that are written `root.name`, rather than `root['name']`."""
+    return frozenset(_field(node, root) for node in tree.find_all(nodes.Getattr)) - {""}
+
+
+def _needed_of(node: nodes.Node, root: str, known: frozenset[str] = frozenset()) -> frozenset[str]:
+    """The fields of one variable that a template can't do without: all but those that it looks at only where it has
+    asked first whether they are there (`{% if order.tax %}{{ order.tax }}{% endif %}`).
+    """
+    if isinstance(node, nodes.If):
+        asked, there = _asked(node.test, root, known)
+        parts = [asked, *(_needed_of(child, root, known | there) for child in node.body)]
+        parts += [_needed_of(child, root, known) for child in (*node.elif_, *node.else_)]
+        return frozenset().union(*parts)
+    if _field(node, root):
+        return frozenset({_field(node, root)}) - known
+    return frozenset().union(*(_needed_of(child, root, known) for child in node.iter_child_nodes()))
+
+
+def _asked(test: nodes.Node, root: str, known: frozenset[str]) -> tuple[frozenset[str], frozenset[str]]:
+    """What a condition itself can't do without, and which fields are there where it holds."""
+    if isinstance(test, nodes.And):
+        left, there = _asked(test.left, root, known)
+        right, more = _asked(test.right, root, known | there)
+        return left | right, there | more
+    if isinstance(test, nodes.Not):
+        return _asked(test.node, root, known)[0], frozenset()
+    if isinstance(test, nodes.Test) and test.name == "defined" and _field(test.node, root):
+        return frozenset(), frozenset()  # a field may be defined and None
+    if _field(test, root):
+        return frozenset(), frozenset({_field(test, root)})
+    return _needed_of(test, root, known), frozenset()
+
+
+def _field(node: nodes.Node, root: str) -> str:
+    """The field's name where a node is `root.name`, else nothing."""
+    if isinstance(node, nodes.Getattr) and isinstance(node.node, nodes.Name) and node.node.name == root:
+        return str(node.attr)
+    return ""
+
+
 @dataclass(frozen=True, slots=True)
 class Compiled:
     """A template ready to be filled. `names` are the variables that it uses, `order_fields` and `shop_fields` what it
-    looks at of the order and of the shop. `shop` is what is known of the shop itself.
+    looks at of the order and of the shop, `needed_order_fields` those of the order that it does not ask for first.
+    `shop` is what is known of the shop itself.
     """
 
     source: str
@@ -403,6 +445,7 @@ class Compiled:
     order_fields: frozenset[str] = frozenset()
     shop_fields: frozenset[str] = frozenset()
     shop: Mapping[str, Value] = field(default_factory=dict)
+    needed_order_fields: frozenset[str] = frozenset()
 
     @property
     def shop_gaps(self) -> frozenset[str]:
@@ -480,13 +523,14 @@ def compile_template(source: str, html: bool = False) -> Compiled:
         _Bound(html).visit(tree)
         names = frozenset(find_undeclared_variables(tree)) - {"loop", "shop"}
         order_fields, shop_fields = _fields_of(tree, "order"), _fields_of(tree, "shop")
+        needed = _needed_of(tree, "order") | (order_fields - _dotted(tree, "order"))
         code = environment.compile(tree)
         template = Template.from_code(environment, code, environment.make_globals(None))
     except TemplateSyntaxError as error:
         _explain(error, source)
     except (RecursionError, SyntaxError, MemoryError):
         raise BadTemplate("the text nests too many conditions or loops.") from None
-    return Compiled(source, template, names, html, order_fields, shop_fields)
+    return Compiled(source, template, names, html, order_fields, shop_fields, needed_order_fields=needed)
 
 
 def _explain(error: TemplateSyntaxError, source: str) -> NoReturn:

@@ -76,6 +76,11 @@ class Part(ABC):
         """What it looks at of the order."""
 
     @property
+    def needed_order_fields(self) -> frozenset[str]:
+        """What it looks at of the order without having asked first whether it is there."""
+        return self.order_fields
+
+    @property
     def shop_gaps(self) -> frozenset[str]:
         """What it says of the shop and is empty there."""
         return frozenset()

@@ -97,11 +97,13 @@ class CompiledEmail(Part):
     attachments: tuple[Mapping[str, Compiled | AttachmentRequest], ...] = ()
     _names: frozenset[str] = field(init=False)
     _order_fields: frozenset[str] = field(init=False)
+    _needed_order_fields: frozenset[str] = field(init=False)
     _shop_gaps: frozenset[str] = field(init=False)
 
     def __post_init__(self) -> None:
         names = self.subject.names | self.html.names | self.text.names
         fields = self.subject.order_fields | self.html.order_fields | self.text.order_fields
+        needed = self.subject.needed_order_fields | self.html.needed_order_fields | self.text.needed_order_fields
         gaps = self.subject.shop_gaps | self.html.shop_gaps | self.text.shop_gaps
         for compiled in (
             *self.envelope.values(),
@@ -109,9 +111,11 @@ class CompiledEmail(Part):
         ):
             names |= compiled.names
             fields |= compiled.order_fields if isinstance(compiled, Compiled) else frozenset()
+            needed |= compiled.needed_order_fields if isinstance(compiled, Compiled) else frozenset()
             gaps |= compiled.shop_gaps if isinstance(compiled, Compiled) else frozenset()
         object.__setattr__(self, "_names", names)
         object.__setattr__(self, "_order_fields", fields)
+        object.__setattr__(self, "_needed_order_fields", needed)
         object.__setattr__(self, "_shop_gaps", gaps)
 
     @property
@@ -121,6 +125,10 @@ class CompiledEmail(Part):
     @property
     def order_fields(self) -> frozenset[str]:
         return self._order_fields
+
+    @property
+    def needed_order_fields(self) -> frozenset[str]:
+        return self._needed_order_fields
 
     @property
     def shop_gaps(self) -> frozenset[str]:

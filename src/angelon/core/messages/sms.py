@@ -75,6 +75,10 @@ class CompiledSms(Part):
         """What it looks at of the order."""
         return self.text.order_fields
 
+    @property
+    def needed_order_fields(self) -> frozenset[str]:
+        return self.text.needed_order_fields
+
     def render(self, values: Mapping[str, Value], holes: Holes = "refuse") -> RenderedSms:
         """The SMS for these values. Raises CantRender."""
         text = tidy(self.text.render(values, self.locale, MAX_TEXT, holes))

@@ -468,7 +468,9 @@ def _hole(compiled: Part, values: Mapping[str, Value]) -> str:
     order = values.get("order")
     missing = bool(compiled.shop_gaps) or any(values.get(name) is None for name in compiled.names)
     if isinstance(order, dict) and not missing:
-        missing = any(_incomplete(order.get(part)) for part in compiled.order_fields)
+        missing = any(order.get(part) is None for part in compiled.needed_order_fields) or any(
+            _incomplete(order.get(part)) for part in compiled.order_fields
+        )
     if not missing:
         return ""
     try:
@@ -479,10 +481,9 @@ def _hole(compiled: Part, values: Mapping[str, Value]) -> str:
 
 
 def _incomplete(value: Value) -> bool:
-    """Whether a part of an order is missing, or something is in one of its lines or parcels."""
-    return value is None or (
-        isinstance(value, list)
-        and any(inner is None for item in value if isinstance(item, dict) for inner in item.values())
+    """Whether something is missing in one of an order's lines or parcels."""
+    return isinstance(value, list) and any(
+        inner is None for item in value if isinstance(item, dict) for inner in item.values()
     )
 
 
