@@ -44,7 +44,14 @@ def pytest_addoption(parser):
 
 
 LONGEST_FIRST = (
-    *("browser/test_every_page", "web/test_server", "browser/test_messages", "cli/test_commands"),
+    *(
+        "browser/test_every_page",
+        "browser/test_right_person",
+        "browser/test_from_nothing",
+        "web/test_server",
+        "browser/test_messages",
+        "cli/test_commands",
+    ),
     *("engine/test_processes", "test_proofs_short", "browser/test_mapping", "browser/test_routes"),
     *("engine/test_poison", "engine/test_crash", "browser/test_first_mail", "web/test_fuzz"),
 )
