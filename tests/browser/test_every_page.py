@@ -29,6 +29,7 @@ PAGES = [
     "/settings",
     "/settings/team",
     "/settings/rules",
+    "/guide/connect",
     "/files",
     "/gateways/text-line",
     "/gateways/harbour-chat",
