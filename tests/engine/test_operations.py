@@ -6,7 +6,7 @@ from angelon.core.problems import Conflict, Invalid, NotFound
 from angelon.core.states import State
 from angelon.db import specs
 from angelon.db.tables import ChangeRow, RouteRow
-from angelon.engine.operations import gateways, messages, routes, sends, sources, store, suppressions
+from angelon.engine.operations import gateways, messages, routes, sends, sources, store, suppressions, upkeep
 from angelon.engine.operations.bundles import apply
 from angelon.engine.unit import Actor, unit
 from tests import made
@@ -88,7 +88,7 @@ def test_a_route_goes_from_draft_to_live_off_copied_deleted_and_back(bench, work
     with work() as one:
         assert routes.publish_and_switch_on(one, key) == routes.SwitchedOn(0, 0)
     with work() as one:
-        assert routes.copy(one, key) == "moved-on-2"
+        assert upkeep.copy(one, "route", key) == "moved-on-2"
         assert routes.switch_off(one, key) == 0
         assert routes.delete(one, key) == 0
     with pytest.raises(NotFound), work() as one:

@@ -161,7 +161,7 @@ def test_a_condition_on_a_deleted_variable_and_an_empty_to_keep_a_route_off(clie
 
 
 def test_a_route_is_copied_deleted_and_brought_back(client, bench):
-    client.post("/routes/received/copy")
+    client.post("/upkeep/route/received/copy")
     assert "Received (copy)" in text(client.get("/routes"))
     page = text(client.post("/routes/received-2/delete", follow_redirects=True))
     assert "Undo" in page

@@ -1,5 +1,7 @@
 """The sample event: any one can be chosen, by order number, customer or kind; the one asked for is never replaced."""
 
+import pytest
+
 from tests import made
 from tests.web.test_pages import post, text
 
@@ -88,3 +90,10 @@ def test_going_through_samples_keeps_what_else_the_address_says(client, bench):
     post(client, made.body(id=2, reference="BK-2"))
     page = client.get("/messages/received?channel=email&locale=de").get_data(as_text=True)
     assert 'href="?channel=email&amp;locale=de&amp;sample=ev-' in page
+
+
+@pytest.mark.parametrize("order", ["²", "٣", "9" * 400, "-1", "1.5", ""])
+def test_an_order_that_is_no_id_in_the_address_is_no_fault(client, order):
+    for page in ("/sources/shop/read", "/sources/shop/ask", "/messages/received", "/routes/received"):
+        assert client.get(page, query_string={"order": order}).status_code == 200
+    assert client.get("/suppressions", query_string={"before": f"2026-01-01T00:00:00+00:00~{order}"}).status_code == 200

@@ -161,3 +161,31 @@ def test_a_segment_that_only_the_live_route_asks_for_is_not_deleted(client, benc
     client.post("/routes/received", data={"only_if": json.dumps({"of": []})}, headers={"X-Fragment": "1"})
     told = client.post("/segments/regulars/delete", follow_redirects=True)
     assert "Not deleted: The segment is used by Received." in text(told)
+
+
+def test_two_copies_of_a_route_have_two_names_and_its_menu_deletes_it(client, bench):
+    for _ in range(2):
+        client.post("/upkeep/route/received/copy")
+    with bench.database.reading() as session:
+        names = [row.spec.name for row in specs.routes(session, bench.store_id)]
+    assert sorted(names) == ["Received", "Received (copy 2)", "Received (copy)"]
+    assert 'action="/routes/received/delete"' in text(client.get("/routes/received"))
+
+
+@pytest.mark.parametrize(
+    ("page", "taken", "more"),
+    [
+        ("/sources", "Shop", {}),
+        ("/messages", "Received", {}),
+        ("/messages", "Received", {"starter": "order-shipped"}),
+        ("/gateways", "Mailroom", {"kind": "sms"}),
+        ("/routes", "Received", {"when": "order.created"}),
+    ],
+)
+def test_a_name_that_is_refused_is_still_in_its_field(client, page, taken, more):
+    told = text(client.post(page, data={"name": taken, **more}, follow_redirects=True))
+    assert f"called “{taken}” already." in told
+    assert f'value="{taken}"' in told
+    for name, chosen in more.items():
+        kept = f'<option value="{chosen}" selected' in told or f'name="{name}" value="{chosen}"' in told
+        assert kept or f'value="{chosen}"' not in told, (name, chosen)

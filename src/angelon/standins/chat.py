@@ -106,7 +106,7 @@ def _filled(part: Any, values: list[str]) -> Any:
     while at < len(text):
         end = text.find("}", at) if text[at] == "{" else -1
         inner = text[at + 1 : end] if end > at else ""
-        if inner.isdigit() and 0 < int(inner) <= len(values):
+        if inner.isascii() and inner.isdigit() and len(inner) < 4 and 0 < int(inner) <= len(values):
             made, at = made + values[int(inner) - 1], end + 1
         else:
             made, at = made + text[at], at + 1

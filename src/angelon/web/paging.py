@@ -9,6 +9,8 @@ from urllib.parse import urlencode
 
 from flask import request
 
+from angelon.web.numbers import whole
+
 Row = TypeVar("Row")
 BEFORE = "before"
 """The parameter that says after which row a page begins: its time and its id, parted by `~`."""
@@ -45,4 +47,5 @@ class Page(Generic[Row]):
     def after_time() -> tuple[dt.datetime, int] | None:
         """The same, for rows whose ids are numbers."""
         found = Page.after()
-        return (found[0], int(found[1])) if found is not None and found[1].isdigit() and len(found[1]) < 18 else None
+        number = whole(found[1]) if found is not None else None
+        return (found[0], number) if found is not None and number is not None else None

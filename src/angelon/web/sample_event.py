@@ -21,6 +21,7 @@ from angelon.db import answers, events, orders
 from angelon.db.live_setup import LiveSetup
 from angelon.db.tables import EventRow
 from angelon.engine.event_reader import GONE, event_of, parts_of
+from angelon.web.numbers import whole
 from angelon.web.services import session
 
 REACH = 40
@@ -130,9 +131,9 @@ def _asked(live: LiveSetup) -> _Asked:
     """By its id, or as whatever fits of an order; an event chosen on an earlier page is taken along."""
     outright = request.args.get("sample", "")
     source_ids = sorted(live.source_ids.values())
-    order = request.args.get("order", "")
-    if order.isdigit() and len(order) < 18 and not outright:
-        found = events.found_of_orders(session(), [int(order)], source_ids, (), OF_ORDER)
+    order = whole(request.args.get("order"))
+    if order is not None and not outright:
+        found = events.found_of_orders(session(), [order], source_ids, (), OF_ORDER)
         return _Asked(found[0].id if found else "", tuple(found), True)
     id_ = outright or cookie.get("sample", "")
     row = events.rows_by_ids(session(), [id_]).get(id_) if id_ else None

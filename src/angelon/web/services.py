@@ -7,10 +7,11 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 
-from flask import abort, current_app, g, redirect, request, url_for
+from flask import abort, current_app, flash, g, redirect, request, url_for
 from sqlmodel import Session
 
 from angelon.core import event_types
+from angelon.core.problems import Invalid, NotFound
 from angelon.db import specs
 from angelon.db.database import Database
 from angelon.db.live_setup import LiveSetup
@@ -160,6 +161,25 @@ def work() -> Iterator[Work]:
     with unit(services().installation, store_id(), actor()) as made:
         yield made
     read_anew()
+
+
+@contextmanager
+def work_or_back(back: str, refused: str = "") -> Iterator[Work]:
+    """A unit of work; where it is refused, the page goes to `back` and says there what was wrong and what to do.
+
+    What is not there, and what somebody else changed meanwhile, have pages of their own.
+    """
+    try:
+        with work() as made:
+            yield made
+    except NotFound:
+        raise
+    except Invalid as error:
+        if error.is_conflict:
+            raise
+        told = f"{error.problems[0].what} {error.problems[0].mend}".strip()
+        flash(f"{refused}: {told}" if refused else told, "bad")
+        abort(redirect(back))
 
 
 def read_anew() -> None:

@@ -179,11 +179,9 @@ def _step(given: Given) -> Step:
 
 
 def _parameter(kind: str, text: str) -> Any:
-    digits = text.lstrip("-")
     if kind == "number":
-        if "." in text and digits.replace(".", "").isdigit():
-            return float(text)
-        return int(text) if digits.isdigit() else text
+        number = re.fullmatch(r"-?[0-9]{1,18}(\.[0-9]{1,18})?", text)
+        return text if number is None else float(text) if number[1] else int(text)
     if kind == "flag":
         return text in ("true", "on", "yes")
     if kind == "list":

@@ -99,15 +99,6 @@ def switch_off(work: Work, key: str, hold_scheduled: bool = False) -> int:
     return held
 
 
-def copy(work: Work, key: str) -> str:
-    """A draft like this route's, off, under a name and key of its own; gives the key."""
-    row = _row(work, key)
-    new = work.specs.free_key("route", key)
-    now = from_stored(Route, specs.current_spec(work.session, row))
-    work.specs.save_draft(now.model_copy(update={"key": new, "name": f"{now.name[:90]} (copy)"}))
-    return new
-
-
 def delete(work: Work, key: str) -> int:
     """Switches a route off and removes it; what it has scheduled is held. Says how many sends that is."""
     row = _row(work, key)

@@ -18,7 +18,7 @@ from angelon.core.specs.store import Segment
 from angelon.core.specs.stored import from_stored
 from angelon.db import files, specs
 from angelon.db.tables import ChangeRow, StoreRow
-from angelon.engine.operations.upkeep import refuse_twin
+from angelon.engine.operations.upkeep import name_of_copy, refuse_twin
 from angelon.engine.unit import Work, found
 
 Change = Callable[[dict[str, Any]], Mapping[str, Any]]
@@ -83,9 +83,7 @@ def copy_segment(work: Work, key: str) -> str:
     """Another segment with the same conditions, under a name of its own; gives its key. Raises Invalid."""
     store = current(work)
     segment = _segment(store, key)
-    taken = {one.name.casefold() for one in store.segments}
-    names = chain([f"{segment.name[:88]} (copy)"], (f"{segment.name[:88]} (copy {n})" for n in count(2)))
-    name = next(name for name in names if name.casefold() not in taken)
+    name = name_of_copy(segment.name, (one.name for one in store.segments))
     made = read_spec(Segment, {**segment.plain(), "key": _free_segment_key(store, name), "name": name})
     _save_segments(work, [*store.segments, made])
     return made.key

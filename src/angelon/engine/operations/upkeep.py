@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from itertools import count
 from typing import Any
 
 from sqlmodel import Session, select
@@ -11,10 +12,10 @@ from angelon.core.problems import Invalid, NotFound, Problem
 from angelon.core.specs import Gateway, Message, Route, Source
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.keys import key_of
-from angelon.core.specs.stored import from_stored
+from angelon.core.specs.stored import from_stored, to_stored
 from angelon.core.usage import Use
 from angelon.db import specs
-from angelon.db.tables import GatewayRow, MessageRow, RouteRow, SourceRow
+from angelon.db.tables import GatewayRow, MessageRow, RevisionRow, RouteRow, SourceRow
 from angelon.engine.unit import Work, found
 
 KINDS: dict[str, tuple[type[Any], type[Any]]] = {
@@ -47,6 +48,13 @@ def refuse_twin(name: str, others: Iterable[str], what: str) -> None:
         raise Invalid([Problem("name", f"There is a {what} called “{name.strip()}” already.", "Choose another name.")])
 
 
+def name_of_copy(name: str, others: Iterable[str]) -> str:
+    """The first of “Name (copy)”, “Name (copy 2)” … that nothing else is called."""
+    taken = {other.casefold() for other in others}
+    names = (f"{name[:88]} (copy{f' {n}' if n > 1 else ''})" for n in count(1))
+    return next(made for made in names if made.casefold() not in taken)
+
+
 def free_key(work: Work, kind: str, name: str) -> str:
     """A key for a new thing of a kind. Raises Invalid where its name gives none, or is another's."""
     if not name.strip() or not key_of(name):
@@ -74,9 +82,6 @@ def rename(work: Work, kind: str, key: str, name: str) -> str:
 
 def _rename_live(work: Work, row: Any, name: str) -> None:
     """A message's name is no text that a customer reads: what is live is renamed as well."""
-    from angelon.core.specs.stored import to_stored
-    from angelon.db.tables import RevisionRow
-
     live = work.session.get(RevisionRow, row.live_id) if row.live_id else None
     if live is not None:
         spec = from_stored(Message, live.spec)
@@ -89,10 +94,7 @@ def copy(work: Work, kind: str, key: str) -> str:
     paused, and it and a source's take their secrets anew.
     """
     _, spec = _current(work, kind, key)
-    taken = {name.casefold() for name in names_of(work.session, work.store_id, kind).values()}
-    name, number = f"{spec.name[:90]} (copy)", 2
-    while name.casefold() in taken:
-        name, number = f"{spec.name[:88]} (copy {number})", number + 1
+    name = name_of_copy(spec.name, names_of(work.session, work.store_id, kind).values())
     new = specs.free_key(work.session, KINDS[kind][0], work.store_id, key)
     changes: dict[str, Any] = {"key": new, "name": name}
     if kind == "gateway":

@@ -21,7 +21,7 @@ from angelon.engine.operations import gateways as operations
 from angelon.web.conflicts import edits_seen
 from angelon.web.forms import COMMAS, HEADERS, MEGABYTES, RAW, TEXT, Spelling, filled
 from angelon.web.receipts.views import address_of
-from angelon.web.services import actor, live, services, session, store_id, work
+from angelon.web.services import actor, live, services, session, store_id, work, work_or_back
 
 pages = Blueprint("gateways", __name__, url_prefix="/gateways", template_folder="templates")
 
@@ -69,12 +69,9 @@ def index() -> Any:
 @pages.post("")
 def create() -> Any:
     name = request.form.get("name", "").strip()
-    try:
-        with work() as unit:
-            key = operations.create(unit, name, request.form.get("kind", "smtp"))
-    except Invalid as error:
-        flash(f"{error.problems[0].what} {error.problems[0].mend}".strip(), "bad")
-        return redirect(url_for(".index"))
+    kind = request.form.get("kind", "smtp")
+    with work_or_back(url_for(".index", name=name[:200], kind=kind[:20])) as unit:
+        key = operations.create(unit, name, kind)
     return redirect(url_for(".edit", key=key))
 
 

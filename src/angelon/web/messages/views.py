@@ -28,7 +28,18 @@ from angelon.web import sample_event as sample_events
 from angelon.web.messages import comparing, starters
 from angelon.web.messages.preview import Preview, edit_location, preview
 from angelon.web.numbers import whole
-from angelon.web.services import kinds_of_events, live, messages, read_anew, routes, services, session, store_id, work
+from angelon.web.services import (
+    kinds_of_events,
+    live,
+    messages,
+    read_anew,
+    routes,
+    services,
+    session,
+    store_id,
+    work,
+    work_or_back,
+)
 
 pages = Blueprint("messages", __name__, url_prefix="/messages", template_folder="templates")
 
@@ -68,12 +79,9 @@ def create() -> Any:
     if starter:
         spec = starter.spec("new", name or "new", shop.locale, [shop.locale, *shop.locales])
         variables = [read_spec(Variable, variable) for variable in starter.variables]
-    try:
-        with work() as unit:
-            key, made = operations.create(unit, name, spec, variables)
-    except Invalid as error:
-        flash(f"{error.problems[0].what} {error.problems[0].mend}", "bad")
-        return redirect(url_for(".index"))
+    back = url_for(".index", name=name[:200], starter=starter.key if starter else None)
+    with work_or_back(back) as unit:
+        key, made = operations.create(unit, name, spec, variables)
     if made:
         many = len(made) > 1
         flash(

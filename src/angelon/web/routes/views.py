@@ -17,7 +17,7 @@ from angelon.engine.operations.checks import ChecksFailed
 from angelon.web.conflicts import edits_seen
 from angelon.web.routes.form import changes_from
 from angelon.web.routes.sentence import page, problems
-from angelon.web.services import names, routes, session, store_id, work
+from angelon.web.services import names, routes, session, store_id, work, work_or_back
 
 pages = Blueprint("routes", __name__, url_prefix="/routes", template_folder="templates")
 
@@ -51,12 +51,9 @@ def index() -> Any:
 
 @pages.post("")
 def create() -> Any:
-    try:
-        with work() as unit:
-            key = operations.create(unit, request.form.get("name", "").strip(), request.form.get("when", ""))
-    except Invalid as error:
-        flash(f"{error.problems[0].what} {error.problems[0].mend}", "bad")
-        return redirect(url_for(".index"))
+    name, when = request.form.get("name", "").strip(), request.form.get("when", "")
+    with work_or_back(url_for(".index", name=name[:200], when=when[:100])) as unit:
+        key = operations.create(unit, name, when)
     return redirect(url_for(".edit", key=key))
 
 
@@ -162,14 +159,6 @@ def _switch_on(key: str, back: str) -> Any:
     more += f", {made.dropped} whose time had passed do not." if made.dropped else "." if more else ""
     flash(f"The route is live. Only events from now on count; nobody is written to about the past.{more}", "good")
     return redirect(back)
-
-
-@pages.post("/<key>/copy")
-def copy(key: str) -> Any:
-    with work() as unit:
-        new = operations.copy(unit, key)
-    flash("This is the copy. It is off; change what is to be different.", "good")
-    return redirect(url_for(".edit", key=new))
 
 
 @pages.post("/<key>/delete")

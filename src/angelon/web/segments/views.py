@@ -9,14 +9,14 @@ from flask import Blueprint, abort, flash, jsonify, redirect, render_template, r
 
 from angelon.core.conditions.evaluate import describe_group
 from angelon.core.planning.subjects import checked
-from angelon.core.problems import Invalid, NotFound
+from angelon.core.problems import Invalid
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.store import Segment
 from angelon.engine.operations import store as operations
 from angelon.web import sample_event as sample_events
 from angelon.web.conflicts import edits_seen
 from angelon.web.routes.sentence import conditions
-from angelon.web.services import live, routes, store, work
+from angelon.web.services import live, routes, store, work, work_or_back
 
 pages = Blueprint("segments", __name__, url_prefix="/segments", template_folder="templates")
 
@@ -30,12 +30,9 @@ def index() -> Any:
 
 @pages.post("")
 def create() -> Any:
-    try:
-        with work() as unit:
-            key = operations.create_segment(unit, request.form.get("name", "").strip())
-    except Invalid as error:
-        flash(f"{error.problems[0].what} {error.problems[0].mend}".strip(), "bad")
-        return redirect(url_for(".index"))
+    name = request.form.get("name", "").strip()
+    with work_or_back(url_for(".index", name=name[:200])) as unit:
+        key = operations.create_segment(unit, name)
     return redirect(url_for(".edit", key=key))
 
 
@@ -91,52 +88,32 @@ def save(key: str) -> Any:
 
 @pages.post("/<key>/delete")
 def delete(key: str) -> Any:
-    try:
-        with work() as unit:
-            operations.delete_segment(unit, key)
-    except NotFound:
-        raise
-    except Invalid as error:
-        flash(f"Not deleted: {error.problems[0].what} {error.problems[0].mend}", "bad")
-        return redirect(url_for(".edit", key=key))
+    with work_or_back(url_for(".edit", key=key), "Not deleted") as unit:
+        operations.delete_segment(unit, key)
     return redirect(url_for(".index", gone=key))
 
 
 @pages.post("/<key>/copy")
 def copy(key: str) -> Any:
-    try:
-        with work() as unit:
-            new = operations.copy_segment(unit, key)
-    except NotFound:
-        raise
-    except Invalid as error:
-        flash(f"Not copied: {error.problems[0].what} {error.problems[0].mend}", "bad")
-        return redirect(url_for(".edit", key=key))
+    with work_or_back(url_for(".edit", key=key), "Not copied") as unit:
+        new = operations.copy_segment(unit, key)
     flash("This is the copy. Change what is to be different.", "good")
     return redirect(url_for(".edit", key=new))
 
 
 @pages.post("/<key>/rename")
 def rename(key: str) -> Any:
-    spec = _segment(key).plain()
-    try:
-        with work() as unit:
-            operations.save_segment(unit, read_spec(Segment, {**spec, "name": request.form.get("name", "").strip()}))
-    except Invalid as error:
-        flash(f"Not renamed: {error.problems[0].what} {error.problems[0].mend}".strip(), "bad")
+    segment, name = _segment(key), request.form.get("name", "").strip()
+    with work_or_back(url_for(".edit", key=key), "Not renamed") as unit:
+        operations.save_segment(unit, read_spec(Segment, {**segment.plain(), "name": name}))
+    flash(f"“{segment.name}” is called “{name}” now.", "good")
     return redirect(url_for(".edit", key=key))
 
 
 @pages.post("/<key>/restore")
 def restore(key: str) -> Any:
     """Undoes a deletion."""
-    try:
-        with work() as unit:
-            segment = operations.restore_segment(unit, key)
-    except NotFound:
-        raise
-    except Invalid as error:
-        flash(f"Not restored: {error.problems[0].what} {error.problems[0].mend}".strip(), "bad")
-        return redirect(url_for(".index"))
+    with work_or_back(url_for(".index"), "Not restored") as unit:
+        segment = operations.restore_segment(unit, key)
     flash(f"“{segment.name}” is back.", "good")
     return redirect(url_for(".edit", key=key))

@@ -10,14 +10,14 @@ from typing import Any
 from flask import Blueprint, Response, abort, flash, g, jsonify, redirect, render_template, request, url_for
 
 from angelon.core.messages.email import RenderedEmail
-from angelon.core.problems import Invalid, NotFound
+from angelon.core.problems import Invalid
 from angelon.core.sending.mail import rebuild
 from angelon.core.states import MEANING, State, sources_by_hand
 from angelon.db import events, sends, sent_files
 from angelon.db.sends import CORRECTABLE, Cause, Filter, ListedSend
 from angelon.engine.operations import sends as operations
 from angelon.web.paging import Page
-from angelon.web.services import names, services, session, store_id, work
+from angelon.web.services import names, services, session, store_id, work, work_or_back
 
 pages = Blueprint("sends", __name__, url_prefix="/sends", template_folder="templates")
 
@@ -179,14 +179,8 @@ ACTS = {"release": operations.send_again, "retry": operations.send_again, "cance
 def correct(send_id: str) -> Any:
     """Another address for a send that is not out, or for all of that person's."""
     to, everywhere = request.form.get("to", ""), request.form.get("everywhere") == "yes"
-    try:
-        with work() as unit:
-            changed = operations.correct_address(unit, send_id, to, everywhere)
-    except NotFound:
-        raise
-    except Invalid as error:
-        flash(f"Not changed: {error.problems[0].what} {error.problems[0].mend}".strip(), "bad")
-        return redirect(url_for(".one", send_id=send_id, to=to[:200]))
+    with work_or_back(url_for(".one", send_id=send_id, to=to[:200]), "Not changed") as unit:
+        changed = operations.correct_address(unit, send_id, to, everywhere)
     has = "1 send has" if changed == 1 else f"{changed} sends have"
     flash(f"{has} the address {to.strip()} now. What was held or had failed goes out at once.", "good")
     return redirect(url_for(".one", send_id=send_id))
@@ -196,14 +190,8 @@ def correct(send_id: str) -> Any:
 def repeat(send_id: str) -> Any:
     """Sends once more what is out."""
     to = request.form.get("to", "")
-    try:
-        with work() as unit:
-            new = operations.repeat(unit, send_id, to, request.form.get("as", ""))
-    except NotFound:
-        raise
-    except Invalid as error:
-        flash(f"Not sent: {error.problems[0].what} {error.problems[0].mend}".strip(), "bad")
-        return redirect(url_for(".one", send_id=send_id, to=to[:200]))
+    with work_or_back(url_for(".one", send_id=send_id, to=to[:200]), "Not sent") as unit:
+        new = operations.repeat(unit, send_id, to, request.form.get("as", ""))
     flash("It is on its way once more. This is the new send.", "good")
     return redirect(url_for(".one", send_id=new))
 

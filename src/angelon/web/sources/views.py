@@ -44,7 +44,7 @@ from angelon.engine.operations import sources as operations
 from angelon.web.conflicts import edits_seen
 from angelon.web.forms import CODE, TEXT, WORDS, Spelling, filled, pairs
 from angelon.web.numbers import whole
-from angelon.web.services import kinds_of_events, live, services, session, store_id, work
+from angelon.web.services import kinds_of_events, live, services, session, store_id, work, work_or_back
 from angelon.web.sources import look_ups, mapping
 from angelon.web.sources.stored import address, name_guess, source_of
 
@@ -95,12 +95,8 @@ def index() -> Any:
 @pages.post("")
 def create() -> Any:
     name = request.form.get("name", "").strip()
-    try:
-        with work() as unit:
-            key = operations.create(unit, name)
-    except Invalid as error:
-        flash(f"{error.problems[0].what} {error.problems[0].mend}".strip(), "bad")
-        return redirect(url_for(".index"))
+    with work_or_back(url_for(".index", name=name[:200])) as unit:
+        key = operations.create(unit, name)
     return redirect(url_for(".connect", key=key))
 
 
@@ -231,15 +227,9 @@ def name_from(key: str) -> Any:
     form = request.form
     back = form.get("back", "")
     back = back if back.startswith(f"/sources/{key}/") else url_for(".connect", key=key)
-    try:
+    with work_or_back(back) as unit:
         locator = read_spec(Locator, {"header": form.get("header", ""), "path": form.get("path", "")})
-        with work() as unit:
-            kept = operations.name_from(unit, key, locator, form.get("theirs", "").strip(), form.get("ours", ""))
-    except NotFound:
-        raise
-    except Invalid as error:
-        flash(str(error.problems[0]), "bad")
-        return redirect(back)
+        kept = operations.name_from(unit, key, locator, form.get("theirs", "").strip(), form.get("ours", ""))
     read = f" {kept:,} kept {'delivery was' if kept == 1 else 'deliveries were'} read so." if kept else ""
     flash(f"Event names are read from {locator.path or locator.header} now.{read}", "good")
     return redirect(back)
@@ -250,14 +240,8 @@ def name_event(key: str) -> Any:
     """Says what one of the store's names means: a kind that is known, or one of its own."""
     theirs = request.form.get("theirs", "").strip()
     ours = request.form.get("own_kind", "").strip() or request.form.get("ours", "").strip()
-    try:
-        with work() as unit:
-            kept = operations.name_event(unit, key, theirs, ours)
-    except NotFound:
-        raise
-    except Invalid as error:
-        flash(str(error.problems[0]), "bad")
-        return redirect(url_for(".connect", key=key))
+    with work_or_back(url_for(".connect", key=key)) as unit:
+        kept = operations.name_event(unit, key, theirs, ours)
     read = f" {kept:,} kept deliveries are read so; nobody was written to about them." if kept else ""
     flash(f"“{theirs}” now means {event_types.label(ours)}.{read}", "good")
     return redirect(url_for(".connect", key=key))
@@ -267,14 +251,8 @@ def name_event(key: str) -> Any:
 def rotate_secret(key: str) -> Any:
     """Takes a pasted secret or makes one; the old one stays valid for as long as was chosen."""
     hours = whole(request.form.get("overlap_hours"), operations.LONGEST_OVERLAP) or 0
-    try:
-        with work() as unit:
-            operations.rotate_secret(unit, key, request.form.get("secret", "").strip(), hours)
-    except NotFound:
-        raise
-    except Invalid as error:
-        flash(f"{error.problems[0].what} {error.problems[0].mend}", "bad")
-        return redirect(url_for(".connect", key=key))
+    with work_or_back(url_for(".connect", key=key)) as unit:
+        operations.rotate_secret(unit, key, request.form.get("secret", "").strip(), hours)
     more = f" The old one works for another {hours} h." if hours else ""
     flash(f"The secret is new. Give it to the store.{more}", "good")
     return redirect(url_for(".connect", key=key))

@@ -6,9 +6,8 @@ from typing import Any
 
 from flask import Blueprint, abort, flash, redirect, request, url_for
 
-from angelon.core.problems import Invalid, NotFound
 from angelon.engine.operations import upkeep as operations
-from angelon.web.services import work
+from angelon.web.services import work_or_back
 
 pages = Blueprint("upkeep", __name__, url_prefix="/upkeep", template_folder="templates")
 COPIED = {
@@ -26,12 +25,6 @@ def _kind(kind: str) -> str:
     return kind
 
 
-def said(error: Invalid) -> str:
-    """What was wrong first, and what to do."""
-    problem = error.problems[0]
-    return f"{problem.what} {problem.mend}".strip()
-
-
 def _page(kind: str, key: str) -> str:
     return url_for(f"{kind}s.{'show' if kind == 'source' else 'edit'}", key=key)
 
@@ -39,27 +32,16 @@ def _page(kind: str, key: str) -> str:
 @pages.post("/<kind>/<key>/rename")
 def rename(kind: str, key: str) -> Any:
     name = request.form.get("name", "")
-    try:
-        with work() as unit:
-            old = operations.rename(unit, _kind(kind), key, name)
-        flash(f"“{old}” is called “{name.strip()}” now.", "good")
-    except NotFound:
-        raise
-    except Invalid as error:
-        flash(f"Not renamed: {said(error)}", "bad")
+    with work_or_back(_page(_kind(kind), key), "Not renamed") as unit:
+        old = operations.rename(unit, kind, key, name)
+    flash(f"“{old}” is called “{name.strip()}” now.", "good")
     return redirect(_page(kind, key))
 
 
 @pages.post("/<kind>/<key>/copy")
 def copy(kind: str, key: str) -> Any:
-    try:
-        with work() as unit:
-            new = operations.copy(unit, _kind(kind), key)
-    except NotFound:
-        raise
-    except Invalid as error:
-        flash(f"Not copied: {said(error)}", "bad")
-        return redirect(_page(kind, key))
+    with work_or_back(_page(_kind(kind), key), "Not copied") as unit:
+        new = operations.copy(unit, kind, key)
     flash(COPIED[kind], "good")
     return redirect(_page(kind, new))
 
@@ -68,26 +50,14 @@ def copy(kind: str, key: str) -> Any:
 def delete(kind: str, key: str) -> Any:
     if kind == "route":
         abort(404, "A route is deleted on the page of routes.")
-    try:
-        with work() as unit:
-            operations.delete(unit, _kind(kind), key)
-    except NotFound:
-        raise
-    except Invalid as error:
-        flash(f"Not deleted: {said(error)}", "bad")
-        return redirect(_page(kind, key))
+    with work_or_back(_page(_kind(kind), key), "Not deleted") as unit:
+        operations.delete(unit, kind, key)
     return redirect(url_for(f"{kind}s.index", gone=key))
 
 
 @pages.post("/<kind>/<key>/restore")
 def restore(kind: str, key: str) -> Any:
-    try:
-        with work() as unit:
-            name = operations.restore(unit, _kind(kind), key)
-    except NotFound:
-        raise
-    except Invalid as error:
-        flash(f"Not restored: {said(error)}", "bad")
-        return redirect(url_for(f"{kind}s.index"))
+    with work_or_back(url_for(f"{_kind(kind)}s.index"), "Not restored") as unit:
+        name = operations.restore(unit, kind, key)
     flash(f"“{name}” is back.", "good")
     return redirect(_page(kind, key))
