@@ -272,6 +272,14 @@ def test_a_set_up_goes_whole_into_a_folder_and_back(tmp_path):
         files.put(
             session, 1, live_setup.LibraryFile(0, "care", "a.pdf", "application/pdf", 5, "sku", "X"), b"%PDF-", now
         )
+        for match in ("Kite A", "kite-a"):  # two matches that are written alike
+            files.put(
+                session,
+                1,
+                live_setup.LibraryFile(0, "care", "b.pdf", "application/pdf", 6, "sku", match),
+                b"%PDF-" + match[-1:].encode(),
+                now,
+            )
         suppressions.add(session, 1, "email:no@example.org", "asked, not to be, written to.", now)
         from angelon.core.specs.check import Check
 
@@ -288,7 +296,7 @@ def test_a_set_up_goes_whole_into_a_folder_and_back(tmp_path):
     assert "left out: signing secret of" in told
     assert (out / "files" / "care" / "x-a.pdf").read_bytes() == b"%PDF-"
     applied = angelon_(there, "apply", str(out), ANGELON_SECRET_GATEWAY_TEXT_LINE="a-token")
-    assert "files: 2" in applied
+    assert "files: 4" in applied
     assert "drafts: 1" in applied
     assert "gateway text-line: secret set" in applied
     assert "lacking: gateway harbour-chat: no token" in applied
@@ -296,6 +304,8 @@ def test_a_set_up_goes_whole_into_a_folder_and_back(tmp_path):
     assert "route order-received: left off. by: orders@brackwater.example is not verified yet" in applied
     assert "route order-received-text: switched on" in applied
     assert "route order-received-chat: left off" in applied
+    alike = [file.read_bytes() for file in (out / "files" / "care").glob("*b.pdf")]
+    assert sorted(alike) == [b"%PDF-A", b"%PDF-a"]
     again = tmp_path / "again"
     angelon_(there, "export", "--to", str(again))
     same = ("files.yaml", "suppressions.csv", "drafts.yaml", "checks/c.yaml", "files/care/x-a.pdf")
@@ -314,4 +324,13 @@ def test_a_folder_that_is_none_or_holds_what_can_not_be_changes_nothing(tmp_path
     (folder / "files.yaml").write_text("")
     (folder / "suppressions.csv").write_text("address,why\njo@example.org,no\n")
     assert "Write it like email:jo@example.org" in angelon_(tmp_path, "apply", str(folder), code=1)
+    (folder / "suppressions.csv").write_bytes(b"address,why\nemail:jo@example.org,\xe4\n")
+    assert "suppressions.csv: The file is not UTF-8 text." in angelon_(tmp_path, "apply", str(folder), code=1)
+    (folder / "suppressions.csv").write_text("address,why,since\nemail:jo@example.org,no,soon\n")
+    assert "Line 2: “soon” is no time." in angelon_(tmp_path, "apply", str(folder), code=1)
+    (folder / "drafts.yaml").write_bytes(b"\xff\xfe")
+    assert "drafts.yaml: The file is not UTF-8 text." in angelon_(tmp_path, "apply", str(folder), code=1)
     assert "Apply a bundle first" in angelon_(tmp_path, "export", code=1)
+    (folder / "drafts.yaml").write_text("")
+    (folder / "suppressions.csv").write_text("address,why,since\nemail:jo@example.org,no,2026-01-01T10:00:00\n")
+    assert "new suppressions: 1" in angelon_(tmp_path, "apply", str(folder)), "a time without a zone is UTC"

@@ -59,6 +59,11 @@ class Versioned(Generic[SpecT]):
             raise Invalid([Problem(self.key, self.problem or "Nothing is stored under this key.")])
         return found
 
+    @property
+    def versions(self) -> list[SpecT]:
+        """Whatever of it may be sent: what is live and the draft."""
+        return [version for version in (self.live, self.draft) if version is not None]
+
 
 StoredMessage = Versioned[Message]
 StoredRoute = Versioned[Route]

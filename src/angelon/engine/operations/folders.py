@@ -5,7 +5,7 @@ drafts.yaml         messages, routes and mappings as they are drafted
 files.yaml          the library: folder, name, and for which orders each file is
 files/FOLDER/NAME   its files
 checks/KEY.yaml     a check each
-suppressions.csv    address, why, since (ISO 8601)
+suppressions.csv    address, why, since (ISO 8601; UTC where it names no zone)
 """
 
 from __future__ import annotations
@@ -72,7 +72,8 @@ def _yaml(data: Any) -> str:
 
 
 def _write_files(session: Session, store_id: int, folder: Path) -> list[str]:
-    listed, total = [], 0
+    listed: list[dict[str, str]] = []
+    total, written = 0, set()
     live = load(session, store_id)
     for number, file in enumerate(live.files):
         row = files.get(session, store_id, file.id)
@@ -81,6 +82,9 @@ def _write_files(session: Session, store_id: int, folder: Path) -> list[str]:
         # two files may have one name, for different orders: the second stands under its match
         own = file.name if file.by == "" else f"{key_of(file.match) or number}-{file.name}"
         at = Path("files") / file.shelf / file_name(own, "file").replace("/", "-")
+        if at.as_posix().casefold() in written:  # two matches that are written alike
+            at = at.with_name(f"{number}-{at.name}")
+        written.add(at.as_posix().casefold())
         (folder / at).parent.mkdir(parents=True, exist_ok=True)
         (folder / at).write_bytes(row.data)
         entry = {"at": at.as_posix(), "folder": file.shelf, "name": file.name}
@@ -137,7 +141,7 @@ def read(folder: Path) -> Folder:
     """Raises Invalid with the file that can't be read, and what is wrong in it."""
     if not (folder / BUNDLE).is_file():
         raise Invalid([Problem(str(folder), f"The folder has no {BUNDLE}.", "Write one with angelon export --to.")])
-    bundle = read_bundle((folder / BUNDLE).read_text())
+    bundle = read_bundle(_text(folder / BUNDLE))
     found = [_read_file(folder, entry) for entry in _load(folder / FILES, list)]
     kept = [
         _spec(Check, _load(file, dict), file.name)
@@ -153,12 +157,20 @@ def read(folder: Path) -> Folder:
     return Folder(bundle, found, kept, _read_suppressions(folder / SUPPRESSIONS), read_drafts)
 
 
+def _text(file: Path) -> str:
+    """A file's text. Raises Invalid where it is not UTF-8."""
+    try:
+        return file.read_text(encoding="utf-8")
+    except UnicodeDecodeError:
+        raise Invalid([Problem(file.name, "The file is not UTF-8 text.", "Save it as UTF-8.")]) from None
+
+
 def _load(file: Path, kind: type) -> Any:
     if not file.is_file():
         return kind()
     try:
-        data = yaml.safe_load(file.read_text())
-    except (yaml.YAMLError, UnicodeDecodeError) as error:
+        data = yaml.safe_load(_text(file))
+    except yaml.YAMLError as error:
         raise Invalid([Problem(file.name, f"The file is not YAML: {error}")]) from None
     if data is None:
         return kind()
@@ -194,13 +206,15 @@ def _read_suppressions(file: Path) -> list[tuple[str, str, dt.datetime | None]]:
     if not file.is_file():
         return []
     found = []
-    for number, row in enumerate(csv.DictReader(file.read_text().splitlines()), 2):
+    for number, row in enumerate(csv.DictReader(_text(file).splitlines()), 2):
         address = (row.get("address") or "").strip()
         if ":" not in address:
             what = f"Line {number}: “{address[:60]}” is no address."
             raise Invalid([Problem(file.name, what, "Write it like email:jo@example.org, or phone:+353209151234.")])
         try:
             since = dt.datetime.fromisoformat(row["since"]) if row.get("since") else None
+            if since is not None and since.tzinfo is None:
+                since = since.replace(tzinfo=dt.UTC)
         except ValueError:
             raise Invalid([Problem(file.name, f"Line {number}: “{row['since']}” is no time.")]) from None
         found.append((address, row.get("why") or "", since))

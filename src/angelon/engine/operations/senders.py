@@ -63,26 +63,23 @@ def delete(work: Work, key: str) -> None:
     """Raises Invalid where a message or a route is sent in its name."""
     store = store_operations.current(work)
     of(store, key)
-    using = uses(work.session, work.store_id, key)
+    using = uses(work.session, work.store_id).get(key, [])
     if using:
         what = f"The sender is used by {', '.join(use.name for use in using)}."
         raise Invalid([Problem("sender", what, "Choose another there first.")])
     _keep(work, [sender for sender in store.senders if sender.key != key])
 
 
-def uses(session: Session, store_id: int, key: str) -> list[Use]:
-    """The messages and routes that are sent in a sender's name, drafts too."""
-    messages = [
-        Use("message", row.key, row.spec.name, "its sender")
-        for row in specs.messages(session, store_id)
-        if row.spec.envelope.sender == key
-    ]
-    routes = [
-        Use("route", row.key, row.spec.name, "its sender")
-        for row in specs.routes(session, store_id)
-        if row.spec.sender == key
-    ]
-    return [*messages, *routes]
+def uses(session: Session, store_id: int) -> dict[str, list[Use]]:
+    """The messages and routes that are sent in each sender's name, as they are live and as they are drafted."""
+    found: dict[str, list[Use]] = {}
+    for message in specs.messages(session, store_id):
+        for key in {version.envelope.sender for version in message.versions} - {""}:
+            found.setdefault(key, []).append(Use("message", message.key, message.spec.name, "its sender"))
+    for route in specs.routes(session, store_id):
+        for key in {version.sender for version in route.versions} - {""}:
+            found.setdefault(key, []).append(Use("route", route.key, route.spec.name, "its sender"))
+    return found
 
 
 def of(store: Store, key: str) -> ShopSender:

@@ -10,7 +10,7 @@ from sqlmodel import col, select
 
 from angelon.core.messages.attachments import LibraryFile, detect_media_type
 from angelon.core.problems import Invalid, Problem
-from angelon.core.specs import Route, Store
+from angelon.core.specs import Store
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.condition import compares
 from angelon.core.specs.keys import key_of
@@ -127,8 +127,9 @@ def segment_uses(routes: list[specs.StoredRoute]) -> dict[str, list[tuple[str, s
     """Which routes ask for each segment, as they are live and as they are drafted: key and name."""
     uses: dict[str, list[tuple[str, str]]] = {}
     for row in routes:
-        versions: list[Route] = [one for one in (row.live if row.on else None, row.draft, row.spec) if one is not None]
-        asked = {part.of for route in versions for part in compares(route.only_if) if part.of.startswith("segment.")}
+        asked = {
+            part.of for route in row.versions for part in compares(route.only_if) if part.of.startswith("segment.")
+        }
         for of in sorted(asked):
             uses.setdefault(of.partition(".")[2], []).append((row.key, row.spec.name))
     return uses

@@ -139,7 +139,7 @@ def uses(session: Session, store_id: int, kind: str, key: str) -> list[Use]:
     """The routes that use a message, gateway or source, as they are live and as they are drafted."""
     found_: list[Use] = []
     for row in specs.routes(session, store_id):
-        for route in filter(None, (row.live if row.on else None, row.draft, row.spec)):
+        for route in row.versions:
             where = _used_in(route, kind, key)
             if where:
                 found_.append(Use("route", row.key, row.spec.name, where))

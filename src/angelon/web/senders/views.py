@@ -26,7 +26,7 @@ def index() -> Any:
 def _page(problems: Sequence[Problem] = (), typed: Mapping[str, str] | None = None) -> str:
     """The list; `typed` is a new sender that could not be made."""
     the_store = live().setup.store
-    uses = {sender.key: operations.uses(session(), store_id(), sender.key) for sender in the_store.senders}
+    uses = operations.uses(session(), store_id())
     mail = [gateway for gateway in live().setup.gateways.values() if gateway.channel == "email"]
     return render_template(
         "senders/index.html",
@@ -68,7 +68,7 @@ def _one(sender: ShopSender, problems: Sequence[Problem] = (), typed: Mapping[st
         sender=sender,
         problems=problems,
         typed=typed or sender.model_dump(mode="json"),
-        uses=operations.uses(session(), store_id(), sender.key),
+        uses=operations.uses(session(), store_id()).get(sender.key, []),
         gateways=_mail_gateways(),
         code_sent=bool(code) and code[0].text.startswith(f"{sender.address} "),
         edits=request.form.get("edits", store().edits),
