@@ -151,6 +151,7 @@ def test_a_segment_is_renamed_copied_deleted_and_brought_back(client, bench):
     client.post("/segments/regulars/restore")
     assert len(names()) == 4, "brought back once"
     assert client.post("/segments/never/restore").status_code == 404
+    assert 'action="/segments/regulars/restore"' in text(client.get("/changes"))
 
 
 def test_a_segment_that_only_the_live_route_asks_for_is_not_deleted(client, bench):
@@ -189,3 +190,23 @@ def test_a_name_that_is_refused_is_still_in_its_field(client, page, taken, more)
     for name, chosen in more.items():
         kept = f'<option value="{chosen}" selected' in told or f'name="{name}" value="{chosen}"' in told
         assert kept or f'value="{chosen}"' not in told, (name, chosen)
+
+
+@pytest.mark.parametrize("kind", ["message", "gateway", "source", "route"])
+def test_what_was_deleted_does_not_come_back_beside_another_of_its_name(client, bench, kind):
+    (key,) = {"message": ["received"], "gateway": ["mailroom"], "source": ["shop"], "route": ["received"]}[kind]
+    home = PAGES.get(kind, "/routes")
+    client.post(f"/upkeep/{kind}/{key}/copy")
+    client.post(f"/upkeep/{kind}/{key}-2/rename", data={"name": "Kite"})
+    client.post(f"/routes/{key}-2/delete" if kind == "route" else f"/upkeep/{kind}/{key}-2/delete")
+    client.post(home, data={"name": "kite", "kind": "smtp", "when": "order.created"})
+    back = f"/routes/{key}-2/restore" if kind == "route" else f"/upkeep/{kind}/{key}-2/restore"
+    told = text(client.post(back, follow_redirects=True))
+    assert f"Not restored: There is a {kind} called “Kite” already. Rename that one" in told
+    assert "Undo" in told, "it can still be undone from here"
+    assert f'action="{back}"' in text(client.get(f"/changes?kind={kind}")), "and from Changes, later"
+    client.post(f"/upkeep/{kind}/kite/rename", data={"name": "Another"})
+    client.post(back)
+    client.post(back)
+    assert client.get(f"{home}/{key}-2", follow_redirects=True).status_code == 200
+    assert len(bench.rows("SELECT id FROM change WHERE action = 'restored'")) == 1, "once, however often it is clicked"

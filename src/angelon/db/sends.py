@@ -276,21 +276,14 @@ def received(session: Session, send_id: str, state: State, reason: str, fallback
     return done.rowcount == 1
 
 
-def release_held(connection: Connection, gateway_id: int, reason: str, now: dt.datetime) -> int:
-    """Schedules the sends of a gateway that were held for one reason; says how many."""
+def release_held(
+    connection: Connection, store_id: int, reason: str, now: dt.datetime, gateway_id: int | None = None
+) -> int:
+    """Schedules the sends of a store, or of one of its gateways, that were held for one reason; says how many."""
+    whose = SEND.c.store_id == store_id if gateway_id is None else SEND.c.gateway_id == gateway_id
     done = connection.execute(
         update(SEND)
-        .where(SEND.c.gateway_id == gateway_id, SEND.c.state == State.HELD, SEND.c.reason == reason)
-        .values(state=move_state(State.HELD, State.SCHEDULED), due_at=now, reason="", revision_id=None)
-    )
-    return int(done.rowcount)
-
-
-def release_held_for(connection: Connection, store_id: int, reason: str, now: dt.datetime) -> int:
-    """Schedules the sends of a store that were held for one reason, by whatever gateway; says how many."""
-    done = connection.execute(
-        update(SEND)
-        .where(SEND.c.store_id == store_id, SEND.c.state == State.HELD, SEND.c.reason == reason)
+        .where(whose, SEND.c.state == State.HELD, SEND.c.reason == reason)
         .values(state=move_state(State.HELD, State.SCHEDULED), due_at=now, reason="", revision_id=None)
     )
     return int(done.rowcount)

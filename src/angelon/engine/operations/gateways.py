@@ -63,7 +63,7 @@ def resume(work: Work, gateway: Gateway) -> int:
     """Sends through it again, and releases what was held for it; says how many sends that is."""
     row = work.specs.save(gateway.model_copy(update={"paused": False}), action="resumed")
     work.wake()
-    return sends.release_held(work.connection, row.id, f"{gateway.name} is paused.", work.now)
+    return sends.release_held(work.connection, work.store_id, f"{gateway.name} is paused.", work.now, row.id)
 
 
 def probe(work: Work, gateway: Gateway) -> bool:

@@ -110,11 +110,8 @@ def delete(work: Work, key: str) -> int:
 
 
 def restore(work: Work, key: str) -> None:
-    """Undoes a deletion; the route is off."""
-    row = found(work.specs.row("route", key), f"There is no route “{key}”.")
-    row.gone_at = None
-    work.record("restored", "route", key)
-    work.change_setup()
+    """Undoes a deletion; the route is off. Raises Invalid and NotFound."""
+    upkeep.restore(work, "route", key)
 
 
 def _row(work: Work, key: str) -> RouteRow:

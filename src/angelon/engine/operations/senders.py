@@ -174,4 +174,4 @@ def verify(work: Work, key: str, typed: str) -> int:
 def release(work: Work, address: str) -> int:
     """Lets the sends go that were held since this address was not verified; says how many."""
     work.wake()
-    return sends.release_held_for(work.connection, work.store_id, unverified(address), work.now)
+    return sends.release_held(work.connection, work.store_id, unverified(address), work.now)

@@ -42,10 +42,10 @@ def names_of(session: Session, store_id: int, kind: str) -> dict[str, str]:
     return {row.key: from_stored(spec, row.spec).name for row in session.exec(statement)}
 
 
-def refuse_twin(name: str, others: Iterable[str], what: str) -> None:
+def refuse_twin(name: str, others: Iterable[str], what: str, mend: str = "Choose another name.") -> None:
     """Raises Invalid where something else is called so, whatever the case."""
     if any(name.strip().casefold() == other.strip().casefold() for other in others):
-        raise Invalid([Problem("name", f"There is a {what} called “{name.strip()}” already.", "Choose another name.")])
+        raise Invalid([Problem("name", f"There is a {what} called “{name.strip()}” already.", mend)])
 
 
 def name_of_copy(name: str, others: Iterable[str]) -> str:
@@ -125,13 +125,17 @@ def delete(work: Work, kind: str, key: str) -> None:
 
 
 def restore(work: Work, kind: str, key: str) -> str:
-    """Undoes a deletion; gives the thing's name."""
+    """Undoes a deletion; gives the thing's name. Raises Invalid where something else has it by now, and NotFound."""
     row = found(work.specs.row(kind, key), f"There is no {kind} “{key}”.")
+    others = names_of(work.session, work.store_id, kind)
+    there = row.gone_at is None
     row.gone_at = None
-    work.record("restored", kind, key)
-    work.change_setup()
     work.session.flush()
     _, spec = _current(work, kind, key)
+    if not there:
+        refuse_twin(spec.name, others.values(), kind, f"Rename that one, then restore “{key}” in Changes.")
+        work.record("restored", kind, key)
+        work.change_setup()
     return str(spec.name)
 
 

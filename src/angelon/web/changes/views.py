@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from flask import Blueprint, render_template, request
+from flask import Blueprint, render_template, request, url_for
 
 from angelon.core.shape import compare
 from angelon.db import changes
@@ -17,14 +17,17 @@ A_PAGE = 50
 SHOWN = 40
 """Fields of one change that are shown."""
 KINDS = (
-    "source", "variable", "message", "letterhead", "route", "gateway", "segments", "check", "file", "address", "send",
+    "source", "variable", "message", "letterhead", "route", "gateway", "segment", "segments", "check", "file",
+    "address", "send",
 )  # fmt: skip
 """What can be changed, for the filter."""
 PLACES = {
     "source": "/sources/{}", "message": "/messages/{}", "route": "/routes/{}", "gateway": "/gateways/{}",
-    "check": "/checks/{}", "send": "/sends/{}",
+    "check": "/checks/{}", "send": "/sends/{}", "segment": "/segments/{}",
 }  # fmt: skip
 """Where each kind of thing has its page."""
+RESTORED = {"message", "gateway", "source"}
+"""What is restored by one and the same address; routes and segments have their own."""
 
 
 @pages.get("")
@@ -35,12 +38,21 @@ def index() -> Any:
     shown = rows[:A_PAGE]
     return render_template(
         "changes/index.html",
-        rows=[(row, _fields(row), PLACES.get(row.kind, "").format(row.key)) for row in shown],
+        rows=[(row, _fields(row), PLACES.get(row.kind, "").format(row.key), _restoring(row)) for row in shown],
         kinds=KINDS,
         kind=kind,
         key=key,
         older=shown[-1].id if len(rows) > A_PAGE else None,
     )
+
+
+def _restoring(row: ChangeRow) -> str:
+    """Where what this change deleted is restored; empty where it deleted nothing that can be."""
+    if row.action != "deleted":
+        return ""
+    if row.kind in RESTORED:
+        return url_for("upkeep.restore", kind=row.kind, key=row.key)
+    return url_for(f"{row.kind}s.restore", key=row.key) if row.kind in ("route", "segment") else ""
 
 
 def _fields(row: ChangeRow) -> list[tuple[str, str, str]]:

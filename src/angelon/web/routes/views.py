@@ -170,7 +170,7 @@ def delete(key: str) -> Any:
 
 @pages.post("/<key>/restore")
 def restore(key: str) -> Any:
-    with work() as unit:
+    with work_or_back(url_for(".index", gone=key), "Not restored") as unit:
         operations.restore(unit, key)
     flash("The route is restored, and off.", "good")
     return redirect(url_for(".edit", key=key))

@@ -57,7 +57,7 @@ def delete(kind: str, key: str) -> Any:
 
 @pages.post("/<kind>/<key>/restore")
 def restore(kind: str, key: str) -> Any:
-    with work_or_back(url_for(f"{_kind(kind)}s.index"), "Not restored") as unit:
+    with work_or_back(url_for(f"{_kind(kind)}s.index", gone=key), "Not restored") as unit:
         name = operations.restore(unit, kind, key)
     flash(f"“{name}” is back.", "good")
     return redirect(_page(kind, key))
