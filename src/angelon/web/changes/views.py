@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from typing import Any
 
 from flask import Blueprint, render_template, request, url_for
@@ -65,4 +66,6 @@ def _fields(row: ChangeRow) -> list[tuple[str, str, str]]:
 
 
 def _text(value: Any) -> str:
-    return "—" if value is None else str(value)[:300]
+    if value is None:
+        return "—"
+    return (value if isinstance(value, str) else json.dumps(value, ensure_ascii=False, default=str))[:300]
