@@ -16,7 +16,7 @@ from angelon.core.specs.store import Store
 _NAMING = frozenset({"only_if", "day", "variable", "of"})
 """Fields that name a variable or an order's part as they stand, rather than in a template."""
 _JINJA = re.compile(r"\{\{.*?\}\}|\{%.*?%\}", re.S)
-_QUOTED = re.compile(r"'[^']*'|\"[^\"]*\"")
+_QUOTED = re.compile(r"('[^']*'|\"[^\"]*\")")
 
 
 @dataclass(frozen=True, slots=True)
@@ -110,8 +110,40 @@ def _of_step(source: Source, do: str, parameter: str, name: str) -> list[Use]:
 
 def _places(data: Any, name: str, called: Any) -> list[str]:
     """The places of a spec, as plain data, that use a name: each once, as `called` calls its path."""
-    word = re.compile(rf"(?<![.\w]){re.escape(name)}(?!\w)")
+    word = _word(name)
     return list(dict.fromkeys(called(path) for path, text in _texts(data, []) if _mentions(path, text, word)))
+
+
+def renamed(data: Any, old: str, new: str) -> Any:
+    """A spec as plain data in which a variable is called otherwise, wherever `of_name` finds it."""
+    word = _word(old)
+
+    def swap(path: list[str], text: str) -> str:
+        if path[-1] in _NAMING and "{" not in text:
+            return word.sub(new, text)
+        return _JINJA.sub(lambda part: "".join(_swapped(part.group(), word, new)), text)
+
+    def within(value: Any, path: list[str]) -> Any:
+        if isinstance(value, str):
+            return swap(path, value)
+        if isinstance(value, dict):
+            return {
+                key: inner if _of_items(key, inner) else within(inner, [*path, _field(value, str(key))])
+                for key, inner in value.items()
+            }
+        return [within(inner, [*path, ""]) for inner in value] if isinstance(value, list) else value
+
+    return within(data, [""])
+
+
+def _swapped(jinja: str, word: re.Pattern[str], new: str) -> Iterator[str]:
+    for number, part in enumerate(_QUOTED.split(jinja)):
+        yield part if number % 2 else word.sub(new, part)
+
+
+def _word(name: str) -> re.Pattern[str]:
+    """A variable's name in an expression: not an attribute of something else, nor the name of an argument."""
+    return re.compile(rf"(?<![.\w]){re.escape(name)}(?!\w|\s*=[^=])")
 
 
 def _mentions(path: list[str], text: str, word: re.Pattern[str]) -> bool:
@@ -125,10 +157,21 @@ def _texts(data: Any, path: list[str]) -> Iterator[tuple[list[str], str]]:
         yield path, data
     elif isinstance(data, dict):
         for key, value in data.items():
-            yield from _texts(value, [*path, str(key)])
+            if not _of_items(key, value):
+                yield from _texts(value, [*path, _field(data, str(key))])
     elif isinstance(data, list):
         for number, value in enumerate(data):
             yield from _texts(value, [*path, str(number)])
+
+
+def _of_items(key: str, value: Any) -> bool:
+    """Whether this is the step `each`, whose text names the parts of an item and no variables."""
+    return key == "each" and isinstance(value, dict) and set(value) <= {"text"}
+
+
+def _field(data: dict[str, Any], field: str) -> str:
+    """What a field is called; a recipient of kind variable names its variable in `who`."""
+    return "variable" if field == "who" and data.get("kind") == "variable" else field
 
 
 def _in_message(path: list[str]) -> str:

@@ -29,6 +29,17 @@ def add(
     )
 
 
+def last_deleted(session: Session, store_id: int, kind: str, key: str) -> Any:
+    """What a thing was when it was deleted last, as plain data; None where none of that key was."""
+    statement = (
+        select(ChangeRow.before)
+        .where(ChangeRow.store_id == store_id, ChangeRow.kind == kind, ChangeRow.key == key)
+        .where(ChangeRow.action == "deleted")
+        .order_by(col(ChangeRow.id).desc())
+    )
+    return session.exec(statement).first()
+
+
 def listed(
     session: Session, store_id: int, kind: str = "", key: str = "", limit: int = 50, before_id: int | None = None
 ) -> list[ChangeRow]:

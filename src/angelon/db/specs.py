@@ -226,22 +226,25 @@ def variable_row(session: Session, store_id: int, name: str) -> VariableRow | No
     return session.exec(select(VariableRow).where(VariableRow.store_id == store_id, VariableRow.name == name)).first()
 
 
-def delete_variable(session: Session, store_id: int, name: str) -> None:
-    """Deletes a variable, and every source's recipe for it."""
+def delete_variable(session: Session, store_id: int, name: str) -> dict[str, dict[str, Any]]:
+    """Deletes a variable, and every source's recipe for it; gives those: `spec` (live) and `draft`, by source."""
     row = variable_row(session, store_id, name)
     if row is None:
-        return
+        return {}
+    gone: dict[str, dict[str, Any]] = {}
     session.delete(row)
     for source in session.exec(select(SourceRow).where(SourceRow.store_id == store_id)):
         for column in ("spec", "draft"):
             data = getattr(source, column) or {}
             if name in data.get("recipes", {}):
+                gone.setdefault(source.key, {})[column] = data["recipes"][name]
                 left = {key: value for key, value in data["recipes"].items() if key != name}
                 setattr(source, column, {**data, "recipes": left})
                 count_edit(source)
         mappings.forget_if_live(session, source)
     touch(session, store_id)
     session.flush()
+    return gone
 
 
 def save_draft(session: Session, table: type[Any], store_id: int, spec: Spec, now: dt.datetime) -> Any:

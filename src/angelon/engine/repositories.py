@@ -11,7 +11,7 @@ from sqlmodel import select
 from angelon.core.problems import Conflict
 from angelon.core.specs import Gateway, Message, Route, Source, Store, Variable
 from angelon.core.specs.base import Spec
-from angelon.core.specs.stored import FORMAT_KEY, upgraded
+from angelon.core.specs.stored import FORMAT_KEY, to_stored, upgraded
 from angelon.core.states import State
 from angelon.db import changes, events, sends, specs
 from angelon.db.records import NewDelivery, NewEvent, NewSend
@@ -73,11 +73,11 @@ class Specs:
         self._note("saved" if row is not None else "created", "variable", variable.name, before, variable)
 
     def delete_variable(self, name: str) -> None:
-        """With every source's recipe for it."""
+        """With every source's recipe for it, which are kept with what was changed."""
         row = self.row("variable", name)
         if row is not None:
-            before = _plain("variable", row.spec)
-            specs.delete_variable(self._work.session, self._work.store_id, name)
+            recipes = specs.delete_variable(self._work.session, self._work.store_id, name)
+            before = {**_plain("variable", row.spec), "recipes": recipes}
             self._note("deleted", "variable", name, before, None)
 
     def save_draft(self, spec: Versioned, expected: int | None = None) -> Any:
@@ -110,6 +110,15 @@ class Specs:
             before = _plain(kind, earlier.spec) if earlier is not None else None
             self._note(f"published as revision {made.number}", kind, row.key, before, None)
             self._work.change_setup()
+        return made
+
+    def replace(self, spec: Versioned, note: str) -> RevisionRow:
+        """What is live becomes this, as a revision with a note; a draft stays as it is."""
+        kind = type(spec).__name__.lower()
+        row = self.row(kind, spec.key)
+        kept, row.draft = row.draft, to_stored(spec)
+        made = self.publish(kind, row, note)
+        row.draft = kept
         return made
 
     def switch(self, row: RouteRow, on: bool) -> None:

@@ -1,4 +1,4 @@
-"""Sources and the variables that they are mapped to."""
+"""Sources: created, changed, deliveries read again, secrets."""
 
 from __future__ import annotations
 
@@ -7,16 +7,14 @@ import datetime as dt
 import secrets
 from collections.abc import Mapping
 
-from angelon.core import usage
 from angelon.core.deliveries import UNNAMED, digest, read_delivery, without_secrets
 from angelon.core.payload.body import NotReadable
 from angelon.core.payload.paths import BadPath, compile_path
-from angelon.core.problems import Invalid, NotFound, Problem
+from angelon.core.problems import Invalid, Problem
 from angelon.core.signatures import well_made
-from angelon.core.specs import Source, Variable
+from angelon.core.specs import Source
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.enrichment import Enrichment
-from angelon.core.specs.keys import key_of
 from angelon.core.specs.source import Locator, Signing
 from angelon.core.specs.stored import from_stored
 from angelon.db import events, specs
@@ -24,7 +22,6 @@ from angelon.db.records import NewDelivery, NewEvent
 from angelon.db.tables import RefusedRow, SourceRow
 from angelon.engine.operations import upkeep
 from angelon.engine.unit import Work, found
-from angelon.engine.usage import among
 
 LONGEST_OVERLAP = 24 * 30
 """Hours that an old secret may stay valid for."""
@@ -193,35 +190,3 @@ def current(work: Work, key: str) -> Source:
     """A source as it stands in this transaction. Raises NotFound."""
     row: SourceRow = found(work.specs.row("source", key), f"There is no source “{key}”. It may have been deleted.")
     return from_stored(Source, row.spec)
-
-
-# ---- variables ------------------------------------------------------------------------------------------------------
-
-
-def create_variable(work: Work, name: str, type_: str) -> str:
-    """A new variable; gives its name as it is used in texts. Raises Invalid."""
-    key = key_of(name, "_")
-    if not key or not key[0].isalpha():
-        what = "Give the variable a name that starts with a letter, such as customer_name."
-        raise Invalid([Problem("", what)])
-    if work.specs.row("variable", key) is not None:
-        raise Invalid([Problem("", f"There is a variable “{key}” already.", "Choose it in the list.")])
-    work.specs.save_variable(read_spec(Variable, {"name": key, "type": type_ or "text"}))
-    return key
-
-
-def change_variable(work: Work, name: str, changes: Mapping[str, object], expected: int | None = None) -> None:
-    """Changes some of what is known of a variable. Raises Invalid, NotFound and Conflict."""
-    row = work.specs.row("variable", name)
-    if row is None:
-        raise NotFound(f"There is no variable “{name}”.")
-    spec = from_stored(Variable, row.spec).model_dump(mode="json")
-    work.specs.save_variable(read_spec(Variable, {**spec, **changes}), expected)
-
-
-def delete_variable(work: Work, name: str) -> None:
-    """With every source's recipe for it. Raises Invalid where anything uses it, live or as a draft."""
-    uses = usage.of_name(name, among(work.session, work.live))
-    if uses:
-        raise Invalid([Problem("", f"“{name}” is used in {usage.listed(uses)}.", "Take it out there first.")])
-    work.specs.delete_variable(name)

@@ -6,8 +6,6 @@ from collections.abc import Callable, Mapping
 from itertools import chain, count
 from typing import Any
 
-from sqlmodel import col, select
-
 from angelon.core.messages.attachments import LibraryFile, detect_media_type
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Store
@@ -16,8 +14,8 @@ from angelon.core.specs.condition import compares
 from angelon.core.specs.keys import key_of
 from angelon.core.specs.store import Segment
 from angelon.core.specs.stored import from_stored
-from angelon.db import files, specs
-from angelon.db.tables import ChangeRow, StoreRow
+from angelon.db import changes, files, specs
+from angelon.db.tables import StoreRow
 from angelon.engine.operations.upkeep import name_of_copy, refuse_twin
 from angelon.engine.unit import Work, found
 
@@ -30,12 +28,12 @@ def current(work: Work) -> Store:
     return from_stored(Store, row.spec)
 
 
-def change(work: Work, changes: Mapping[str, Any], expected: int | None = None, what: str = "store") -> Store:
+def change(work: Work, given: Mapping[str, Any], expected: int | None = None, what: str = "store") -> Store:
     """Changes some fields of the store and leaves the others as they are; `what` names the part that was edited.
 
     Raises Invalid, and Conflict.
     """
-    made = read_spec(Store, {**current(work).model_dump(mode="json"), **changes})
+    made = read_spec(Store, {**current(work).model_dump(mode="json"), **given})
     work.specs.save_store(made, expected, what)
     return made
 
@@ -94,12 +92,8 @@ def restore_segment(work: Work, key: str) -> Segment:
     store = current(work)
     if any(one.key == key for one in store.segments):
         return _segment(store, key)
-    statement = (
-        select(ChangeRow.before)
-        .where(ChangeRow.store_id == work.store_id, ChangeRow.kind == "segment", ChangeRow.key == key)
-        .order_by(col(ChangeRow.id).desc())
-    )
-    before = found(work.session.exec(statement).first(), f"There is no segment “{key}”, and none was deleted.")
+    last = changes.last_deleted(work.session, work.store_id, "segment", key)
+    before = found(last, f"There is no segment “{key}”, and none was deleted.")
     segment = read_spec(Segment, before)
     refuse_twin(segment.name, (one.name for one in store.segments), "segment")
     _save_segments(work, [*store.segments, segment])

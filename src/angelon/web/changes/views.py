@@ -28,7 +28,7 @@ PLACES = {
 }  # fmt: skip
 """Where each kind of thing has its page."""
 RESTORED = {"message", "gateway", "source"}
-"""What is restored by one and the same address; routes and segments have their own."""
+"""What is restored by one and the same address; routes, segments and variables have their own."""
 
 
 @pages.get("")
@@ -53,6 +53,8 @@ def _restoring(row: ChangeRow) -> str:
         return ""
     if row.kind in RESTORED:
         return url_for("upkeep.restore", kind=row.kind, key=row.key)
+    if row.kind == "variable":
+        return url_for("upkeep.restore_variable", name=row.key)
     return url_for(f"{row.kind}s.restore", key=row.key) if row.kind in ("route", "segment") else ""
 
 

@@ -38,7 +38,7 @@ from angelon.core.values import regional
 from angelon.db import events, mappings, shapes, specs
 from angelon.db.tables import SourceRow
 from angelon.engine.operations import mappings as operations
-from angelon.engine.operations import sources as source_operations
+from angelon.engine.operations import variables
 from angelon.engine.operations.checks import ChecksFailed
 from angelon.engine.rehearsals import Span, rehearse, with_source
 from angelon.engine.usage import among
@@ -61,7 +61,8 @@ SPAN_LABELS = {
 
 @pages.get("/<key>/read")
 def read(key: str) -> Any:
-    return render_template("sources/read.html", **_page(key, request.args.get("open", "")))
+    gone = request.args.get("gone", "")[:60]
+    return render_template("sources/read.html", **_page(key, request.args.get("open", "")), gone=gone)
 
 
 def _page(key: str, opened: str) -> dict[str, Any]:
@@ -142,10 +143,15 @@ def edit(key: str) -> Any:
     if request.headers.get("X-Fragment"):
         if problem:
             return jsonify({"detail": problem}), 422
-        return render_template("sources/_mapping.html", **_page(key, opened))
+        return render_template("sources/_mapping.html", **_page(key, opened), gone=_gone(act, field_id))
     if problem:
         flash(problem, "bad")
-    return redirect(url_for(".read", key=key, open=opened))
+    return redirect(url_for(".read", key=key, open=opened, gone=_gone(act, field_id) if not problem else None))
+
+
+def _gone(act: str, field_id: str) -> str | None:
+    """The variable that was deleted just now, to be offered back."""
+    return field_id.partition(".")[2] if act == "drop_variable" else None
 
 
 _KEPT: dict[str, Part] = {
@@ -167,16 +173,23 @@ def _edit(key: str, act: str, field_id: str, given: dict[str, str]) -> str:
         return ""
     with work() as unit:
         if act == "new_variable":
-            created = source_operations.create_variable(unit, given.get("name", ""), given.get("type", ""))
+            created = variables.create(unit, given.get("name", ""), given.get("type", ""))
             if given.get("path", "").strip():
                 operations.edit(unit, key, f"recipes.{created}", "path", given)
             return f"recipes.{created}"
         if act == "drop_variable":
-            source_operations.delete_variable(unit, name)
+            variables.delete(unit, name)
             return ""
+        if act == "restore_variable":
+            variables.restore(unit, name)
+            return field_id
+        if act == "rename_variable":
+            return f"recipes.{variables.rename(unit, name, given.get('name', ''))}"
+        if act == "copy_variable":
+            return f"recipes.{variables.copy(unit, name)}"
         if act == "set_variable":
             changes = {part: given[part] for part in ("type", "about") if part in given}
-            source_operations.change_variable(unit, name, changes | {"required": given.get("required") == "on"})
+            variables.change(unit, name, changes | {"required": given.get("required") == "on"})
         elif act == "new_part":
             operations.add_part(unit, key, given.get("kind", ""), given.get("name", ""), given.get("path", ""))
         elif act == "set_table":

@@ -7,6 +7,7 @@ from typing import Any
 from flask import Blueprint, abort, flash, redirect, request, url_for
 
 from angelon.engine.operations import upkeep as operations
+from angelon.engine.operations import variables
 from angelon.web.services import work_or_back
 
 pages = Blueprint("upkeep", __name__, url_prefix="/upkeep", template_folder="templates")
@@ -53,6 +54,16 @@ def delete(kind: str, key: str) -> Any:
     with work_or_back(_page(_kind(kind), key), "Not deleted") as unit:
         operations.delete(unit, kind, key)
     return redirect(url_for(f"{kind}s.index", gone=key))
+
+
+@pages.post("/variable/<name>/restore")
+def restore_variable(name: str) -> Any:
+    """Brings a deleted variable back, from Changes."""
+    back = url_for("changes.index", kind="variable", key=name)
+    with work_or_back(back, "Not restored") as unit:
+        variables.restore(unit, name)
+    flash(f"“{name}” is back, with its recipes.", "good")
+    return redirect(back)
 
 
 @pages.post("/<kind>/<key>/restore")
