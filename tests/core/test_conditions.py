@@ -177,3 +177,27 @@ def test_a_comparison_is_said_and_a_no_says_what_it_saw():
 def test_a_pattern_that_never_ends_is_stopped():
     verdict = compare(Compare(of="x", op="matches", value="(a|aa)+$"), lambda _: Subject("a" * 60 + "b"), TODAY)
     assert verdict.yes is False
+
+
+@pytest.mark.parametrize(
+    ("part", "label"),
+    [
+        (
+            {"of": "history.events", "which": "none", "op": "is", "value": "return.received"},
+            "none of the order’s events so far is return",
+        ),
+        (
+            {"of": "history.events", "which": "any", "op": "one_of", "values": ["order.paid", "own.kind"]},
+            "any of the order’s events so far is one of paid, own kind",
+        ),
+        (
+            {"of": "history.events", "which": "count", "op": "at_least", "value": "2"},
+            "the number of the order’s events so far is at least 2",
+        ),
+        ({"of": "contact.returned", "op": "no"}, "the customer has not returned anything"),
+        ({"of": "contact.complained", "op": "yes"}, "the customer has complained"),
+        ({"of": "order.country", "op": "is", "value": "IE"}, "order’s country is IE"),
+    ],
+)
+def test_a_comparison_is_said_in_words(part, label):
+    assert Compare.model_validate(part).label == label

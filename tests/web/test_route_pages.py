@@ -366,7 +366,7 @@ def test_a_segment_is_made_asked_for_and_can_t_be_deleted_while_it_is(client, be
         },
         headers=FRAGMENT,
     )
-    assert "contact’s orders is at least 1" in text(changed)
+    assert "the customer’s number of orders is at least 1" in text(changed)
 
 
 # ---- asked elsewhere

@@ -11,6 +11,7 @@ from typing import Any, NamedTuple
 
 import regex
 
+from angelon.core.event_types import label as event_label
 from angelon.core.specs.condition import OPERATOR_LABELS, Compare, Group
 from angelon.core.values import Day, Money, Value, number_of, show, sign_of_language
 
@@ -117,7 +118,10 @@ def compare(part: Compare, look: Look, today: dt.date, locale: str = "en") -> Ve
         answers = [_holds(part, value, _kind(value), today, locale) for value in values]
         yes = {"any": any(answers), "all": all(answers), "none": not any(answers)}[part.which]
         read = _understood(part, "number", locale) if any(_kind(value) == "number" for value in values) else ""
-        return Verdict(yes, label, _few([show(value, locale)[:60] for value in values]), read=read)
+        shown = [show(value, locale)[:60] for value in values]
+        if part.of == "history.events":
+            shown = [event_label(name) for name in shown]
+        return Verdict(yes, label, _few(shown), read=read)
     except _Unclear as unclear:
         return Verdict(False, label, subject.shown(locale), str(unclear))
 

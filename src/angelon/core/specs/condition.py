@@ -9,6 +9,7 @@ from typing import Annotated, Any, Literal
 import regex
 from pydantic import Discriminator, Field, Tag, field_validator, model_validator
 
+from angelon.core.event_types import label as event_label
 from angelon.core.specs.base import OneLine, Spec
 
 OPERATORS: dict[str, tuple[str, ...]] = {
@@ -54,7 +55,27 @@ OPERATOR_LABELS: dict[str, str] = {
     "changed": "changed",
 }
 
+SUBJECT_LABELS: dict[str, str] = {
+    "history.statuses": "the order’s statuses so far",
+    "history.payment_statuses": "the payment statuses so far",
+    "history.fulfilment_statuses": "the fulfilment statuses so far",
+    "history.return_statuses": "the return statuses so far",
+    "history.events": "the order’s events so far",
+    "history.answer": "the customer’s last answer",
+    "history.answers": "the customer’s answers",
+    "contact.orders": "the customer’s number of orders",
+    "contact.returned": "the customer has returned something",
+    "contact.complained": "the customer has complained",
+    "contact.language": "the customer’s language",
+}
+"""What people call what is looked at, where its name does not say it."""
+
 _SUBJECT = re.compile(r"[a-z][a-z0-9_]*(\.[a-z][a-z0-9_]*)?\Z")
+
+
+def subject_label(name: str) -> str:
+    """What people call what a comparison looks at: `order.country` is “order’s country”."""
+    return SUBJECT_LABELS.get(name) or name.replace("_", " ").replace(".", "’s ", 1)
 
 
 class Compare(Spec):
@@ -82,17 +103,20 @@ class Compare(Spec):
         """The comparison as people read it."""
         if self.of.startswith("segment."):
             return f"the customer is {'not ' if self.op == 'no' else ''}in “{self.of[8:].replace('_', ' ')}”"
-        of = self.of.replace("_", " ").replace(".", "’s ", 1)
+        of = subject_label(self.of)
+        if self.of in ("contact.returned", "contact.complained"):
+            return of if self.op == "yes" else of.replace(" has ", " has not ").replace("something", "anything")
         if self.which == "count":
             of = f"the number of {of}"
         elif self.which:
             of = f"{self.which} of {of}{': ' + self.item if self.item else ''}"
+        named = event_label if self.of == "history.events" and self.which != "count" else str
         given = (
-            ", ".join(self.values)
+            ", ".join(map(named, self.values))
             if self.op in ("one_of", "none_of")
             else f"{self.value} and {self.to}"
             if self.op == "between"
-            else self.value
+            else named(self.value)
         )
         if self.op == "changed":
             given = " ".join(

@@ -7,6 +7,7 @@ from typing import Any
 
 from flask import g
 
+from angelon.core import event_types
 from angelon.core.conditions.evaluate import describe_group
 from angelon.core.messages.channels import address_part, compiled_part
 from angelon.core.planning.context import PlanningContext
@@ -16,7 +17,7 @@ from angelon.core.planning.sentence import describe_fallback, describe_guards, d
 from angelon.core.planning.subjects import subject, subjects, worked_condition
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Route
-from angelon.core.specs.condition import OPERATOR_LABELS, OPERATORS, Group
+from angelon.core.specs.condition import OPERATOR_LABELS, OPERATORS, SUBJECT_LABELS, Group
 from angelon.core.specs.source import LINE_PARTS, PARCEL_PARTS
 from angelon.core.templates import CantRender
 from angelon.core.timing.due import describe as describe_timing
@@ -253,8 +254,8 @@ def conditions(group: Group, sample: sample_events.SampleEvent, route: Route | N
         "subjects": listed,
         "operators": OPERATORS,
         "said": OPERATOR_LABELS,
-        "called": segments,
-        "seen": orders.values_seen(session(), store_id()),
+        "called": SUBJECT_LABELS | segments,
+        "seen": orders.values_seen(session(), store_id()) | {"history.events": list(event_types.LABELS.items())},
         "items": {
             "order.lines": parts_of_items("line", LINE_PARTS),
             "order.parcels": parts_of_items("parcel", PARCEL_PARTS),
