@@ -180,6 +180,7 @@ def provider(kind: str, port: int) -> dict[str, Any]:
             **at,
         },
         "look": {"method": "GET", "url": f"{base}/chat/texts/{{{{ id | urlencode }}}}", **at},
+        "texts": {"call": {"method": "GET", "url": f"{base}/chat/texts"}},
     }
     return made | {
         "review": review,

@@ -1,8 +1,10 @@
 """One order by email, SMS and chat, through real servers: what goes out, what is held and why, what is tried again."""
 
+import datetime as dt
 import email
 import email.policy
 import http.server
+import re
 import threading
 
 import pytest
@@ -14,6 +16,7 @@ from angelon.core.states import State
 from angelon.db import files, reviews, specs
 from angelon.db.tables import GatewayRow, MessageRow, RouteRow
 from angelon.engine.reviews import ReviewService
+from angelon.standins.box import ChatTextRow
 from angelon.standins.providers import Providers
 from tests import made
 
@@ -161,8 +164,6 @@ def test_a_live_text_stays_in_use_while_its_successor_is_in_review(bench, provid
     assert bench.box.chats()[0].spec["body"].startswith("Hello Jörg")
     # the worker asks after it, and hears when it is decided
     bench.box.set("chat_review_seconds", 0)
-    import datetime as dt
-
     later = bench.clock.now() + dt.timedelta(seconds=10)
     bench.clock.now = lambda: later
     assert ReviewService(bench.database, bench.services.setups, bench.vault, bench.clock).check_pending() == 1
@@ -181,8 +182,6 @@ def test_a_busy_provider_is_tried_again_at_the_time_it_names(bench, providers):
     ((state, reason, *_),) = sends(bench, "sms")
     assert (state, reason) == ("retrying", "429 Too many messages at once.")
     bench.box.set("sms_fault", "none")
-    import datetime as dt
-
     later = bench.clock.now() + dt.timedelta(seconds=10)
     bench.clock.now = lambda: later
     bench.dispatcher().run_batch()
@@ -386,3 +385,34 @@ def test_the_logo_travels_with_the_mail(bench, mailbox):
     assert mail.get_content_type() == "multipart/related"
     picture = list(mail.iter_parts())[1]
     assert picture["Content-ID"].strip("<>") in mail.get_body(("html",)).get_content()
+
+
+def test_a_text_that_the_provider_approved_before_is_taken_over_and_sent_without_a_review(bench, providers, client):
+    at = dt.datetime.now(dt.UTC)
+    spec = {"language": "en", "category": "order", "header": {"kind": "none"}, "footer": "", "buttons": []}
+    bench.box.keep(
+        ChatTextRow(
+            reference="tx-old",
+            submitted_at=at,
+            state="approved",
+            spec={**spec, "name": "soon", "body": "Hello {1}, {2} it is.", "samples": ["Jo", "3"], "placeholders": 2},
+        )
+    )
+    page = client.get("/messages/received/approved?locale=en").get_data(as_text=True)
+    assert "Hello {1}, {2} it is." in page
+    assert "approved with" in page
+    given = {"gateway": "chat", "locale": "en", "reference": "tx-old", "gap.1": "customer_name"}
+    refused = client.post("/messages/received/approved", data=given)
+    assert refused.status_code == 422
+    assert "Gap {2} has no variable" in refused.get_data(as_text=True)
+    assert '<option value="customer_name" selected>' in re.sub(r"\s+", " ", refused.get_data(as_text=True))
+    client.post("/messages/received/approved", data=given | {"gap.2": "total"})
+    assert client.post("/messages/received/approved", data=given | {"reference": "none"}).status_code == 404
+    with bench.database.reading() as session:
+        row = specs.message(session, bench.store_id, "received")
+        assert row.draft.chat["en"].body == "Hello {{ customer_name }}, {{ total }} it is."
+        assert "approved" in reviews.states(session, row.id).values()
+    bench.box.set("chat_fault", "broken")
+    broken = client.get("/messages/received/approved").get_data(as_text=True)
+    assert "The list can’t be read" in broken
+    assert "could not be asked" in broken

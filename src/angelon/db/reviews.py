@@ -23,6 +23,11 @@ def of_message(session: Session, message_id: int) -> list[ReviewRow]:
     )
 
 
+def references(session: Session, store_id: int) -> set[str]:
+    """What providers call the texts that were handed in from here."""
+    return set(session.exec(select(ReviewRow.reference).where(ReviewRow.store_id == store_id)))
+
+
 def states(session: Session, message_id: int) -> dict[tuple[str, str], str]:
     """(locale, mark) to the best state that any gateway's review of it has reached."""
     found: dict[tuple[str, str], str] = {}

@@ -33,6 +33,28 @@ LIBRARY: tuple[tuple[str, str, Literal["", "sku"], str], ...] = (
 )
 """The demo's files: shelf, name, and for which orders."""
 
+EARLIER_TEXTS = (
+    (
+        "collect-soon",
+        "en",
+        "Hello {1}, your kite from order {2} waits for you in the workshop. We keep it for you until Saturday.",
+        ["Maren", "BK-1024"],
+    ),
+    (
+        "collect-soon",
+        "de",
+        "Hallo {1}, dein Drachen aus Bestellung {2} liegt in der Werkstatt bereit. Wir heben ihn bis Samstag auf.",
+        ["Maren", "BK-1024"],
+    ),
+    (
+        "wind-warning",
+        "en",
+        "We fly again on {1}. The meeting place is {2}, and you need no kite of your own.",
+        ["Sunday", "the pier"],
+    ),
+)
+"""Chat texts of an earlier day: name, language, body, a sample for each gap."""
+
 
 def fill(database: Database, settings: Settings, vault: Vault, box: Box) -> None:
     now = dt.datetime.now(dt.UTC)
@@ -62,6 +84,7 @@ def fill(database: Database, settings: Settings, vault: Vault, box: Box) -> None
                 began,
             )
         _reviewed(session, box, store_row.id or 0, began)
+        _older(box, began)
         for route in session.exec(select(RouteRow)):
             route.since = began if route.on else None
         store_id = specs.stores(session)[0].id or 0
@@ -97,6 +120,24 @@ def _reviewed(session: Session, box: Box, store_id: int, at: dt.datetime) -> Non
                 row.reference,
                 at,
             )
+
+
+def _older(box: Box, at: dt.datetime) -> None:
+    """Chat texts that the shop had approved before it had Angelon."""
+    for name, language, body, samples in EARLIER_TEXTS:
+        spec = {
+            "name": name,
+            "language": language,
+            "category": "service",
+            "header": {"kind": "none"},
+            "body": body,
+            "footer": "",
+            "buttons": [],
+            "samples": samples,
+            "placeholders": len(samples),
+        }
+        reference = f"tx-before-{name}-{language}"
+        box.keep(ChatTextRow(reference=reference, submitted_at=at, decided_at=at, state="approved", spec=spec))
 
 
 def chat_spec(values: dict[str, Any]) -> dict[str, Any]:

@@ -6,6 +6,7 @@ import datetime as dt
 
 import structlog
 
+from angelon.core.messages.approved import ApprovedText
 from angelon.core.messages.chat import compile_chat, review_problems, review_values
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs.message import Message
@@ -60,6 +61,10 @@ class ReviewService:
                 verdict.reference,
                 self._clock.now(),
             )
+
+    def approved(self, live: LiveSetup, gateway_key: str) -> list[ApprovedText]:
+        """The texts that a provider has approved already. Raises Invalid where it can't be asked."""
+        return providers.listed(live.setup.gateways[gateway_key], self._secret(live.gateway_ids[gateway_key]))
 
     def check_pending(self, message_id: int | None = None) -> int:
         """Asks after texts in review that were not asked after just now; says how many were decided."""

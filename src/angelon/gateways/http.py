@@ -58,11 +58,13 @@ def ask(
     call: HttpCall,
     line: Line | None = None,
     promised: tuple[str, ...] = ("outcome_at",),
+    most: int = MAX_ANSWER,
 ) -> tuple[Outcome, bytes]:
     """Makes one request and reads its outcome; gives it with the answer's body.
 
     `line` is the client's connection, so that a try can be cut off when its time is over. `promised` are the places
     that a good answer has to have something at, where the settings name them: one that lacks them is not accepted.
+    `most` is how many bytes of the answer are read.
     """
     where = httpx.URL(request.url).host
     line = line or Line()
@@ -86,7 +88,7 @@ def ask(
                 body = b""
                 for chunk in answer.iter_bytes():
                     body += chunk
-                    if len(body) > MAX_ANSWER:
+                    if len(body) > most:
                         break
         except (httpx.ConnectError, httpx.ConnectTimeout, httpx.PoolTimeout) as error:
             return Outcome("temporary", "", f"{where} can't be reached: {_why(error)}", unreachable=True), b""

@@ -9,9 +9,14 @@ from typing import Any, Literal
 import httpx
 
 from angelon.core.calls import CantCall, make_request, read_answer
+from angelon.core.messages.approved import ApprovedText, read_list
+from angelon.core.problems import Invalid, Problem
 from angelon.core.specs.gateway import Gateway, HttpCall
 from angelon.gateways.http import ask
 from angelon.gateways.trust import trusted
+
+LONGEST_LIST = 2_000_000
+"""Bytes of a list of texts that are read."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,6 +44,24 @@ def look(gateway: Gateway, secret: str, reference: str) -> Verdict:
         if gateway.review
         else Verdict("approved")
     )
+
+
+def listed(gateway: Gateway, secret: str) -> list[ApprovedText]:
+    """The texts that the provider has approved already. Raises Invalid where it can't be asked, or says no list."""
+    review = gateway.review
+    if review is None or review.texts is None:
+        return []
+    try:
+        request = make_request(review.texts.call, gateway.auth, secret, {})
+    except CantCall as error:
+        raise Invalid([error.problem]) from None
+    with httpx.Client(verify=trusted(), timeout=min(gateway.timeout_seconds, 15), trust_env=False) as client:
+        outcome, body = ask(client, request, review.texts.call, promised=(), most=LONGEST_LIST)
+    if outcome.kind != "accepted":
+        why = " ".join(part for part in (outcome.code, outcome.answer) if part)
+        what = f"{gateway.name} could not be asked: {why}"
+        raise Invalid([Problem("", what, "Look at the gateway’s settings, and open the list again.")])
+    return read_list(review, body)
 
 
 def _ask(

@@ -27,6 +27,14 @@ def submit() -> Any:
     return jsonify(_told(row)), 201
 
 
+@api.get("/texts")
+def texts() -> Any:
+    """Every text with how its review stands, newest first."""
+    account.entered(box(), "chat")
+    rows = box().chat_texts(200)
+    return jsonify({"texts": [{**row.spec, **_told(row), "name": _name(row)} for row in rows]})
+
+
 @api.get("/texts/<reference>")
 def text(reference: str) -> Any:
     """How the review of a text stands."""
@@ -74,6 +82,10 @@ def answered(box: Box, reference: str, text: str) -> None:
 
 def _told(row: ChatTextRow) -> dict[str, str]:
     return {"id": row.reference, "state": row.state, "reason": row.reason}
+
+
+def _name(row: ChatTextRow) -> str:
+    return str(row.spec.get("name") or f"{row.reference}-{row.spec.get('language', '')}")
 
 
 def _decide(row: ChatTextRow) -> None:

@@ -53,6 +53,7 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     from angelon.web.health.views import pages as health
     from angelon.web.letterhead.views import pages as letterhead
     from angelon.web.library.views import pages as library
+    from angelon.web.messages.approved_views import pages as approved
     from angelon.web.messages.views import pages as messages
     from angelon.web.orders.views import pages as orders
     from angelon.web.overview.views import pages as overview
@@ -82,6 +83,7 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
         sources,
         mappings,
         messages,
+        approved,
         letterhead,
         library,
         routes,

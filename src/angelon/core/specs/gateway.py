@@ -90,15 +90,38 @@ class Auth(Spec):
     header: OneLine = ""
 
 
+class ApprovedTexts(Spec):
+    """How a chat provider is asked for the texts that it has approved already, and where its answer says what.
+
+    `items_at` is the place of every text; the others are JSONPaths (RFC 9535) within one. Gaps of a text are written
+    `{1}` or `{{1}}`; a header is a text, or an object with `text` or `url`.
+    """
+
+    call: HttpCall
+    items_at: str = Field("$.texts[*]", max_length=300)
+    id_at: str = Field("$.id", max_length=300)
+    name_at: str = Field("$.name", max_length=300)
+    language_at: str = Field("$.language", max_length=300)
+    category_at: str = Field("$.category", max_length=300)
+    state_at: str = Field("$.state", max_length=300)
+    header_at: str = Field("$.header", max_length=300)
+    body_at: str = Field("$.body", max_length=300)
+    footer_at: str = Field("$.footer", max_length=300)
+    buttons_at: str = Field("$.buttons", max_length=300)
+    samples_at: str = Field("$.samples", max_length=300)
+
+
 class Review(Spec):
     """How a chat provider is asked to approve a text, and how it is asked what became of it.
 
     `submit` gets `text_key`, `locale`, `category`, `header`, `body`, `footer`, `buttons`, `samples`; `look` gets `id`,
-    the provider's own. `approved` and `rejected` are what stands at the outcome's path.
+    the provider's own. `approved` and `rejected` are what stands at the outcome's path. `texts` lists what the provider
+    has approved already.
     """
 
     submit: HttpCall
     look: HttpCall
+    texts: ApprovedTexts | None = None
     approved: list[OneLine] = Field(default_factory=lambda: ["approved"])
     rejected: list[OneLine] = Field(default_factory=lambda: ["rejected"])
 
@@ -140,9 +163,9 @@ class Gateway(Spec):
     sender: Sender | None = None
     limits: Limits = Field(default_factory=Limits)
     sender_id: OneLine = ""
+    """What an SMS or chat message comes from, in the provider's own terms: a name, a number, an account."""
     addresses: Literal["phone", "account"] = "phone"
     """What a chat provider knows people by: their phone number, or an account's id of its own (`order.account`)."""
-    """What an SMS or chat message comes from, in the provider's own terms: a name, a number, an account."""
     call: HttpCall = Field(default_factory=HttpCall)
     auth: Auth = Field(default_factory=Auth)
     review: Review | None = None

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+from angelon.core.messages.approved import ApprovedText, taken_over
 from angelon.core.messages.channels import CHANNELS
 from angelon.core.messages.older import with_older
 from angelon.core.planning.preflight import Preflight, Sample
@@ -17,6 +18,9 @@ from angelon.db.live_setup import LiveSetup
 from angelon.db.tables import MessageRow, RevisionRow
 from angelon.engine.operations import checks, upkeep
 from angelon.engine.unit import Work, found
+
+CATEGORIES = ("order", "service", "offer")
+"""What a message may be to a chat provider."""
 
 
 def create(
@@ -139,6 +143,40 @@ def add_text(work: Work, key: str, channel: str, locale: str) -> str | None:
     texts.setdefault(locale, texts[like] if like else dict(CHANNELS[channel].blank))
     work.specs.save_draft(read_spec(Message, {**spec, channel: texts}))
     return like
+
+
+def take_over(
+    work: Work, key: str, gateway_key: str, locale: str, text: ApprovedText, given: Mapping[int, str]
+) -> None:
+    """Makes a text that a chat provider has approved the draft's, with `given` in its gaps; it needs no review of its
+    own. Raises Invalid.
+    """
+    row = _row(work, key)
+    message = from_stored(Message, specs.current_spec(work.session, row))
+    chat, compiled = taken_over(text, given, work.live.setup.store, locale)
+    category = text.category if text.category in CATEGORIES else message.category
+    others = [other for other in message.chat if other != locale]
+    if others and category != message.category:
+        what = f"The text is approved as “{category}”, and this message is “{message.category}” in {', '.join(others)}."
+        raise Invalid([Problem("category", what, "Take it over into a message of its own.")])
+    spec = message.plain()
+    texts = {**spec.get("chat", {}), locale: chat.plain()}
+    made = read_spec(Message, {**spec, "chat": texts, "category": category})
+    work.specs.save_draft(made)
+    reviews.note(
+        work.session,
+        work.store_id,
+        work.live.gateway_ids[gateway_key],
+        row.id or 0,
+        locale,
+        compiled.numbered.digest(category),
+        chat.model_dump(mode="json"),
+        "approved",
+        "",
+        text.reference,
+        work.now,
+    )
+    work.change_setup()
 
 
 def remove_text(work: Work, key: str, channel: str, locale: str) -> None:

@@ -13,7 +13,7 @@ from angelon.core.problems import Invalid, Problem
 from angelon.core.retries import RetryPolicy
 from angelon.core.specs import Gateway
 from angelon.core.specs.base import read_spec
-from angelon.core.specs.gateway import HttpCall, Receipts, Review
+from angelon.core.specs.gateway import ApprovedTexts, HttpCall, Receipts, Review
 from angelon.db import gateway_health, specs
 from angelon.db.sends import gateway_states
 from angelon.db.tables import GatewayRow
@@ -25,7 +25,10 @@ from angelon.web.services import actor, live, services, session, store_id, work,
 
 pages = Blueprint("gateways", __name__, url_prefix="/gateways", template_folder="templates")
 
-_BLANK_REVIEW = Review(submit=HttpCall(), look=HttpCall()).model_dump(mode="json")
+_BLANK_REVIEW = Review(submit=HttpCall(), look=HttpCall(), texts=ApprovedTexts(call=HttpCall(method="GET"))).model_dump(
+    mode="json"
+)
+_TEXT_PLACES = tuple(name for name in ApprovedTexts.model_fields if name.endswith("_at"))
 EXAMPLES: dict[str, dict[str, Any]] = {
     "call": {
         "to": "+353209150001",
@@ -53,6 +56,7 @@ EXAMPLES: dict[str, dict[str, Any]] = {
         "placeholders": 1,
     },
     "look": {"id": "t-1"},
+    "list": {},
 }
 """Values that a request is tried with before it is kept."""
 
@@ -114,6 +118,7 @@ def _page(gateway: Gateway, problems: Sequence[Problem] = (), spec: dict[str, An
         code_sent=bool(code),
         kinds=operations.KINDS,
         blank_review=_BLANK_REVIEW,
+        text_places=_TEXT_PLACES,
         blank_receipts=Receipts().model_dump(mode="json"),
         receipts_at=address_of(gateway.key),
         health=gateway_health.load(session().connection()).get(gateway_id),
@@ -151,12 +156,14 @@ _CHAT: dict[str, Spelling] = _PROVIDER | {
     **_call("review.submit"),
     **_call("review.look"),
     **dict.fromkeys(("review.approved", "review.rejected"), COMMAS),
+    **_call("review.texts.call"),
+    **dict.fromkeys((f"review.texts.{place}" for place in _TEXT_PLACES), TEXT),
 }
 _FIELDS = {"smtp": _MAIL, "sms": _PROVIDER, "chat": _CHAT}
 _OPTIONAL: dict[str, dict[str, str]] = {
     "smtp": {},
     "sms": {"receipts": "receipts.on"},
-    "chat": {"receipts": "receipts.on", "review": "review.on"},
+    "chat": {"receipts": "receipts.on", "review.texts": "review.texts.on", "review": "review.on"},
 }
 
 
@@ -200,6 +207,8 @@ def _tried(gateway: Gateway) -> list[Problem]:
     tried: list[tuple[str, HttpCall, str]] = [("call", gateway.call, "call")]
     if gateway.review:
         tried += [("review.submit", gateway.review.submit, "submit"), ("review.look", gateway.review.look, "look")]
+        if gateway.review.texts:
+            tried.append(("review.texts.call", gateway.review.texts.call, "list"))
     return [problem for where, call, example in tried for problem in calls.problems_of(call, where, EXAMPLES[example])]
 
 

@@ -47,7 +47,7 @@ SAMPLES = 8
 """Events that a text is tried with for its length, size and links."""
 
 
-def _stored(key: str) -> StoredMessage:
+def stored_message(key: str) -> StoredMessage:
     found = specs.message(session(), store_id(), key)
     if found is None:
         abort(404, f"There is no message “{key}”.")
@@ -94,9 +94,9 @@ def create() -> Any:
 
 @pages.get("/<key>")
 def edit(key: str) -> Any:
-    row = _stored(key)
+    row = stored_message(key)
     message = row.spec
-    sample = _sample_event(key)
+    sample = sample_event(key)
     channel = request.args.get("channel", "")
     if channel not in CHANNELS:
         channel = (message.channels() or ["email"])[0]
@@ -113,7 +113,7 @@ def edit(key: str) -> Any:
         channel=channel,
         locale=locale,
         sample=sample,
-        variables=_variables(sample),
+        variables=variables_with_values(sample),
         stamp=operations.stamp(row),
         routes=[active.route for active in live().setup.routes if active.route.send == key],
         seen=preview(message, channel, locale, live(), sample, samples),
@@ -151,7 +151,7 @@ def _sources(key: str) -> list[str]:
     return [s for s in live().sources if s in found] or list(live().sources)
 
 
-def _sample_event(key: str) -> sample_events.SampleEvent:
+def sample_event(key: str) -> sample_events.SampleEvent:
     """The sample event among those that the message's routes listen to; any where none does."""
     return sample_events.select(live(), _sources(key))
 
@@ -201,7 +201,7 @@ def _library() -> dict[str, Any]:
     }
 
 
-def _variables(sample: sample_events.SampleEvent) -> list[dict[str, Any]]:
+def variables_with_values(sample: sample_events.SampleEvent) -> list[dict[str, Any]]:
     """Every variable with its value for the sample event, for the list to insert from."""
     listed = []
     the_store = live().setup.store
@@ -249,7 +249,7 @@ _NOT_SHOWN = frozenset({"reference", "changed_at", "customer_id", "currency", "a
 @pages.post("/<key>/draft")
 def save(key: str) -> Any:
     """Keeps the draft and answers with its preview. A text that can't be rendered is kept all the same."""
-    _stored(key)
+    stored_message(key)
     body = request.get_json(silent=True)
     spec = body.get("spec") if isinstance(body, dict) else None
     if not isinstance(body, dict) or not isinstance(spec, dict) or spec.get("key") != key:
@@ -262,7 +262,7 @@ def save(key: str) -> Any:
     seen = Preview()
     if channel in CHANNELS:  # first: what can't be shown is not kept
         samples = _samples(key) if channel == "sms" else []
-        seen = preview(message, channel, locale, live(), _sample_event(key), samples)
+        seen = preview(message, channel, locale, live(), sample_event(key), samples)
     known, after = body.get("known"), body.get("after")
     try:
         with work() as unit:
@@ -279,7 +279,7 @@ def save(key: str) -> Any:
 @pages.get("/<key>/preflight")
 def preflight_part(key: str) -> Any:
     """What would go wrong with the draft, as a part of the page."""
-    row = _stored(key)
+    row = stored_message(key)
     return render_template(
         "messages/_checks.html",
         checks=_checked(row.spec, row, _samples(key)),
@@ -303,7 +303,7 @@ def publish(key: str) -> Any:
         return render_template(
             "checks/failed.html",
             outcomes=error.outcomes,
-            what=_stored(key).spec.name,
+            what=stored_message(key).spec.name,
             to=url_for(".publish", key=key),
             back=url_for(".edit", key=key),
             carried=carried,
@@ -372,7 +372,7 @@ def variant(key: str) -> Any:
 @pages.post("/<key>/import")
 def import_page(key: str) -> Any:
     """A page of HTML from a file, with what no mail may hold taken out; the editor puts it into the draft."""
-    _stored(key)
+    stored_message(key)
     file = request.files.get("file")
     if file is None:
         return jsonify({"detail": "Choose a file of HTML."}), 400
@@ -406,7 +406,7 @@ def import_page(key: str) -> Any:
 @pages.get("/<key>/revisions")
 def revisions(key: str) -> Any:
     """Two revisions side by side: by default what is live, and the draft."""
-    row = _stored(key)
+    row = stored_message(key)
     kept = specs.revisions(session(), "message", row.id)
     found: dict[str, tuple[str, dict[str, Any]]] = {
         str(one.number): (f"Revision {one.number}", upgraded("message", one.spec)) for one in kept
@@ -447,7 +447,7 @@ def restore(key: str) -> Any:
 # ---- review -------------------------------------------------------------------------------------------------------
 
 
-def _review_service() -> ReviewService:
+def review_service() -> ReviewService:
     made = services()
     return ReviewService(made.database, made.setups, made.vault, made.clock)
 
@@ -464,6 +464,7 @@ def _review(message: Message, row: StoredMessage, locale: str) -> dict[str, Any]
     earlier = [one for one in reviews.of_message(session(), row.id) if one.locale == locale]
     return {
         "gateways": _reviewing_gateways(),
+        "listing": any(one.review and one.review.texts for one in _reviewing_gateways()),
         "now": next((one for one in earlier if one.digest == digest), None),
         "earlier": earlier[:6],
     }
@@ -476,13 +477,13 @@ def _reviewing_gateways() -> list[Gateway]:
 @pages.post("/<key>/review")
 def submit(key: str) -> Any:
     """Hands the chat text of one language in for review."""
-    row = _stored(key)
+    row = stored_message(key)
     locale = request.form.get("locale", "")
     gateway = request.form.get("gateway") or next((one.key for one in _reviewing_gateways()), "")
     if locale not in row.spec.chat or gateway not in live().setup.gateways:
         abort(400, "There is no such text to submit.")
     try:
-        kept = _review_service().submit(live(), row.spec, row.id, gateway, locale)
+        kept = review_service().submit(live(), row.spec, row.id, gateway, locale)
     except Invalid as error:
         flash(f"Not submitted: {error.problems[0].what} {error.problems[0].mend}", "bad")
         return redirect(url_for(".edit", key=key, channel="chat", locale=locale))
@@ -500,9 +501,9 @@ def submit(key: str) -> Any:
 @pages.get("/<key>/review")
 def review_part(key: str) -> Any:
     """How the chat text stands now, as a part of the page; asks the provider where it waits."""
-    _review_service().check_pending(_stored(key).id)
+    review_service().check_pending(stored_message(key).id)
     read_anew()
-    row, locale = _stored(key), request.args.get("locale", "")
+    row, locale = stored_message(key), request.args.get("locale", "")
     review = _review(row.spec, row, locale)
     return render_template("messages/_review.html", row=row, message=row.spec, locale=locale, review=review)
 
@@ -513,8 +514,8 @@ def review_part(key: str) -> Any:
 @pages.post("/<key>/test")
 def test(key: str) -> Any:
     """Sends the draft to somebody of the shop, through the real gateway; answers with the send."""
-    row = _stored(key)
-    sample = _sample_event(key).facts()
+    row = stored_message(key)
+    sample = sample_event(key).facts()
     channel, locale, gateway, to = (request.form.get(name, "") for name in ("channel", "locale", "gateway", "to"))
     try:
         with work() as unit:
