@@ -256,6 +256,9 @@ def test_blocks_are_added_moved_removed_and_brought_back(page, written):
     page.get_by_label("Button: url").fill("https://shop.brackwater.example/x")
     expect(page.locator("[data-checks]")).not_to_contain_text("elsewhere.example")
     page.locator("[data-add='image']").click()
+    page.get_by_label("Picture: src").fill("https://pictures.invalid/a.png")
+    drawn = preview.locator("img[src^='/mail-picture']")
+    expect(drawn).to_have_js_property("naturalWidth", 480)  # it can't be had here, and the drawing says so
     page.get_by_label("Picture from the library").select_option("library:letterhead/brackwater-kites.png")
     expect(page.locator("[data-checks] .note-line", has_text="no words for those who can’t see it")).to_be_visible()
     page.get_by_label("Remove Picture").focus()

@@ -16,7 +16,7 @@ from werkzeug.exceptions import NotFound as NotFoundPage
 from angelon.core.problems import Conflict, Invalid, NotFound
 from angelon.core.specs.base import problems_of
 from angelon.db.database import is_busy, is_database_failure
-from angelon.web import conflicts, formats, forms, frame, mail_frame, origins
+from angelon.web import conflicts, formats, forms, frame, mail_frame, mail_pictures, origins
 from angelon.web.intake.views import IntakeMiddleware
 from angelon.web.numbers import RowId
 from angelon.web.origins import Proxies
@@ -102,6 +102,7 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
         app.register_blueprint(blueprint)
     csrf.exempt(receipts)
     mail_frame.install(app)
+    app.register_blueprint(mail_pictures.pages)
     app.teardown_appcontext(close_session)
     app.after_request(_headers)
     app.register_error_handler(HTTPException, _error)

@@ -25,12 +25,19 @@ function write(frame) {
     if (value) shown.documentElement.setAttribute(name, value);
   }
   const scrolled = frame.contentWindow.scrollY;
-  shown.documentElement.innerHTML = page;
+  shown.documentElement.innerHTML = fetchedHere(page);
   frame.contentWindow.scrollTo(0, scrolled);
   frame.dataset.filled = "true";
   if (!("fit" in frame.dataset)) return;
   measure(frame);
   for (const picture of shown.images) picture.addEventListener("load", () => measure(frame));
+}
+
+// A picture at an address elsewhere is asked for through Angelon, which fetches it with care.
+function fetchedHere(page) {
+  return page.replace(/<img\b[^>]*>/gi, (tag) => tag.replace(/\ssrcset=("[^"]*"|'[^']*')/i, "")
+    .replace(/(\ssrc=)("https?:\/\/[^"]*"|'https?:\/\/[^']*')/i, (_, name, src) =>
+      `${name}"/mail-picture?src=${encodeURIComponent(src.slice(1, -1).replaceAll("&amp;", "&"))}"`));
 }
 
 function measure(frame) {
