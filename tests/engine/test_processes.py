@@ -142,3 +142,35 @@ def test_a_write_inside_a_write_of_the_same_thread_is_an_error_and_not_a_wait(tm
         assert not entered.wait(0.05)
     assert entered.wait(5)
     thread.join()
+
+
+def test_a_copy_of_a_process_throws_its_own_dice():
+    from angelon.engine.clock import Dice
+
+    dice = Dice()
+    dice.getrandbits(50)
+    reading, writing = os.pipe()
+    pid = os.fork()
+    if pid == 0:
+        os.write(writing, ",".join(str(dice.getrandbits(50)) for _ in range(20)).encode())
+        os._exit(0)
+    os.waitpid(pid, 0)
+    theirs = set(os.read(reading, 10_000).decode().split(","))
+    assert theirs.isdisjoint({str(dice.getrandbits(50)) for _ in range(20)})
+
+
+def test_a_copied_process_ends_as_a_started_one_does(tmp_path):
+    from angelon.cli.forked import Forked
+
+    assert Forked(("--version",), {}).wait(20) == 0
+    assert Forked(("no-such-command",), {}).wait(20) == 2
+    running = Forked(("standins", "--mail-port", "0", "--provider-port", "0"), {"ANGELON_HOME": str(tmp_path / "home")})
+    try:
+        assert running.poll() is None
+        with pytest.raises(subprocess.TimeoutExpired):
+            running.wait(0.1)
+        running.terminate()
+        running.wait(20)
+        assert running.poll() is not None
+    finally:
+        running.kill()

@@ -25,7 +25,7 @@ def _ready(family: Any, url: str) -> bool:
 def demo(port: int, fresh: bool) -> None:
     """Load the demo, and run web, workers and stand-ins."""
     from angelon import settings
-    from angelon.cli.serving import THREADS, ProcessGroup, check_port, free_port
+    from angelon.cli.serving import THREADS, ProcessGroup, check_port, free_port, import_all
 
     chosen = settings.load()
     port = port or free_port()
@@ -34,19 +34,21 @@ def demo(port: int, fresh: bool) -> None:
         from angelon.demo.folder import start_from_empty
 
         start_from_empty(chosen.home)
-    database = open_database(chosen)
+    import_all()
+    open_database(chosen).close()
     family = ProcessGroup()
     family.listen()
     url = f"http://127.0.0.1:{port}"
-    family.start("web", "web", "--port", str(port))  # it takes seconds to start, beside what follows
+    family.start("web", "web", "--port", str(port))  # it starts beside what follows
     try:
         from angelon.demo import load
 
+        database = open_database(chosen)
         ports = load.prepare(database, chosen, port, free_port)
+        database.close()
     except BaseException:
         family.end()
         raise
-    database.close()
     family.start("stand-ins", "standins", "--mail-port", str(ports.mail), "--provider-port", str(ports.providers))
     family.start_workers(chosen.senders, THREADS, ANGELON_BASE_URL=chosen.base_url or url)
     if _ready(family, url):
@@ -63,10 +65,11 @@ def demo(port: int, fresh: bool) -> None:
 def serve(host: str, port: int) -> None:
     """Run the web process and the workers."""
     from angelon import settings
-    from angelon.cli.serving import THREADS, ProcessGroup, check_port
+    from angelon.cli.serving import THREADS, ProcessGroup, check_port, import_all
 
     chosen = settings.load()
     check_port(host, port)
+    import_all()
     open_database(chosen).close()
     family = ProcessGroup()
     family.listen()
@@ -116,9 +119,10 @@ def worker(threads: int, role: str | None) -> None:
     chosen = settings.load()
     database = open_database(chosen)
     if role is None:
-        from angelon.cli.serving import ProcessGroup
+        from angelon.cli.serving import ProcessGroup, import_all
 
         database.close()
+        import_all()
         family = ProcessGroup()
         family.listen()
         family.start_workers(chosen.senders, threads)

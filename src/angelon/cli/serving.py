@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import errno
+import gc
 import json
 import os
 import secrets
@@ -19,6 +20,7 @@ from types import FrameType
 import httpx
 from granian.http import HTTP1Settings
 
+from angelon.cli.forked import Forked, can_fork
 from angelon.cli.parents import PARENT, SERVER
 from angelon.settings import LISTENS
 from angelon.web.services import PROCESS
@@ -105,11 +107,23 @@ def running_at(home: Path) -> str:
     return str(found["url"])
 
 
+def import_all() -> None:
+    """Imports what the processes need, once for all that are started from here."""
+
+    import angelon.cli.application
+    import angelon.engine.worker
+    import angelon.standins.serving  # noqa: F401
+
+    gc.collect()
+    gc.freeze()  # modules stay: neither this process nor a copy looks through them for garbage
+    gc.set_threshold(50_000, 20, 50)
+
+
 class ProcessGroup:
     """Child processes that live and die together."""
 
     def __init__(self) -> None:
-        self._children: dict[str, subprocess.Popen[bytes]] = {}
+        self._children: dict[str, subprocess.Popen[bytes] | Forked] = {}
         self._asked: dict[str, tuple[tuple[str, ...], dict[str, str]]] = {}
         self._followed: set[str] = set()
         self._ending = threading.Event()
@@ -119,9 +133,13 @@ class ProcessGroup:
     def start(self, name: str, *arguments: str, **environment: str) -> None:
         self._asked[name] = (arguments, environment)
         self._started[name] = time.monotonic()
-        self._children[name] = subprocess.Popen(  # noqa: S603 - our own commands
-            [sys.executable, "-m", "angelon", *arguments],
-            env={**os.environ, PROCESS: self.process, PARENT: str(os.getpid()), **environment},
+        around = {PROCESS: self.process, PARENT: str(os.getpid()), **environment}
+        self._children[name] = (
+            Forked(arguments, around)
+            if can_fork()
+            else subprocess.Popen(  # noqa: S603 - our own commands
+                [sys.executable, "-m", "angelon", *arguments], env={**os.environ, **around}
+            )
         )
 
     def start_workers(self, senders: int, threads: int, **environment: str) -> None:

@@ -53,6 +53,7 @@ def prepare(database: Database, settings: Settings, port: int, free_port: Callab
         box.set(
             f"{provider}_receipts", f"http://127.0.0.1:{port}/receipts/{gateway}/{token_of(settings.key(), gateway)}"
         )
+    box.engine.dispose()
     return ports
 
 

@@ -71,7 +71,7 @@ def happenings(today: dt.datetime, rng: random.Random) -> list[tuple[dt.datetime
     for day in range(DAYS + 1):
         date = start + dt.timedelta(days=day)
         quiet = date.weekday() >= 5
-        for _ in range(rng.randint(3, 6) if quiet else rng.randint(5, 10)):
+        for _ in range(rng.randint(2, 4) if quiet else rng.randint(4, 7)):
             serial += 1
             at = date.replace(hour=0, minute=0, second=0, microsecond=0) + dt.timedelta(
                 minutes=rng.randint(6 * 60, 23 * 60)

@@ -24,10 +24,13 @@ class Dice(random.SystemRandom):
     def __init__(self) -> None:
         super().__init__()
         self._left: list[int] = []
+        self._process = os.getpid()
 
     def getrandbits(self, k: int) -> int:
         if not 0 < k <= 64:
             return super().getrandbits(k)
+        if self._process != os.getpid():  # a copy of the process that fetched them
+            self._left, self._process = [], os.getpid()
         try:
             return self._left.pop() >> (64 - k)
         except IndexError:  # threads that find none at the same moment each fetch some
