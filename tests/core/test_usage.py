@@ -51,8 +51,8 @@ def around(**changes):
         ("order.number", ["Received (its conditions)"]),
         ("collect_by", ["Received (its timing)"]),
         ("problem", ["Received (its questions)"]),
-        ("last_name", ["Shop (the recipe of full)"]),
-        ("suffix", ["Shop (the kept steps tidy)"]),
+        ("last_name", ["Shop (the mapping of full)"]),
+        ("suffix", ["Shop (the saved steps tidy)"]),
         ("points", ["Regulars (its conditions)"]),
         ("agrees", ["Suppressions (consent for SMS)"]),
         ("total", []),
@@ -66,7 +66,7 @@ def test_a_name_is_found_wherever_it_is_used_and_nowhere_else(name, where):
 
 def test_tables_and_kept_steps_are_found_in_the_recipes_that_use_them():
     (source,) = around().sources
-    assert usage.listed(usage.of_table("names", source)) == "Shop (the recipe of short)"
-    assert usage.listed(usage.of_kept_steps("tidy", source)) == "Shop (the recipe of short)"
+    assert usage.listed(usage.of_table("names", source)) == "Shop (the mapping of short)"
+    assert usage.listed(usage.of_kept_steps("tidy", source)) == "Shop (the mapping of short)"
     assert usage.of_table("others", source) == []
     assert isinstance(source, Source)

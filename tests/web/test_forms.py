@@ -24,7 +24,7 @@ NOT_LOOKED_AT = ("edits", "csrf_token", "password", "was", "logo_file")
 """A password is never shown again; the others are no values."""
 ROWS = ("theirs", "status", "theirs_own", "own_kind")
 """The left field of a row, which counts only where the right one says something."""
-SWITCHED_OFF = ("challenge.", "receipts.")
+SWITCHED_OFF = ("challenge.", "receipts.", "review.texts.")
 """Fields of parts that are switched off in these forms count for nothing."""
 
 

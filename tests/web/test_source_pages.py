@@ -156,7 +156,7 @@ def test_a_table_is_kept_used_and_its_faults_told(client, bench):
     refused = bench_edit(client, act="drop_table", table="short")
     assert (refused.status_code, refused.json["detail"]) == (
         422,
-        "The table “short” is used in Shop (the recipe of first_sku). Take the step out first.",
+        "The table “short” is used in Shop (the mapping of first_sku). Take the step out first.",
     )
     bench_edit(client, act="drop_step", field="recipes.first_sku", number="0")
     assert bench_edit(client, act="drop_table", table="short").status_code == 200
@@ -181,7 +181,9 @@ def test_steps_are_kept_under_a_name_and_used_again(client, bench):
     bench_edit(client, act="drop_steps", table="shouted_2")
     bench_edit(client, act="rename_steps", table="shouted", name="loud_name")
     refused = bench_edit(client, act="drop_steps", table="loud_name")
-    assert "The steps “loud_name” are used in Shop (the recipe of a), Shop (the recipe of b)" in refused.json["detail"]
+    assert (
+        "The steps “loud_name” are used in Shop (the mapping of a), Shop (the mapping of b)" in refused.json["detail"]
+    )
     for variable in ("a", "b"):
         bench_edit(client, act="drop_step", field=f"recipes.{variable}", number="0")
     assert bench_edit(client, act="drop_steps", table="loud_name").status_code == 200

@@ -114,7 +114,7 @@ def test_a_copy_has_the_recipes_and_one_deleted_comes_back_with_them(client, ben
     assert "total_2 deleted" in page
     assert "Restore" in page
     told = client.post("/upkeep/variable/total_2/restore", follow_redirects=True)
-    assert "“total_2” is back, with its recipes." in text(told)
+    assert "“total_2” is back, with its mapping." in text(told)
     client.post("/upkeep/variable/total_2/restore")
     assert live(bench).setup.variables["total_2"].type == "money"
     assert client.post("/upkeep/variable/none/restore").status_code == 404

@@ -65,7 +65,7 @@ def of_name(name: str, among: Specs) -> list[Use]:
         Use("source", source.key, source.name, where)
         for source in among.sources
         for where in _places(_recipes(source), name, _in_source)
-        if where != f"the recipe of {name}"
+        if where != f"the mapping of {name}"
     ]
     found += [
         Use("store", "", "Suppressions", f"consent for {CHANNEL_LABELS.get(channel, channel)}")
@@ -101,7 +101,7 @@ def _of_step(source: Source, do: str, parameter: str, name: str) -> list[Use]:
         if any(step.do == do and step.given.get(parameter) == name for step in recipe.steps)
     ]
     found += [
-        Use("source", source.key, source.name, f"the kept steps {kept}")
+        Use("source", source.key, source.name, f"the saved steps {kept}")
         for kept, steps in source.shared_steps.items()
         if any(step.do == do and step.given.get(parameter) == name for step in steps)
     ]
@@ -195,7 +195,9 @@ def _recipes(source: Source) -> dict[str, Any]:
 def _in_source(path: list[str]) -> str:
     kind, name = path[0], path[1]
     if kind == "recipes":
-        return f"the recipe of {name}"
+        return f"the mapping of {name}"
     return (
-        f"the kept steps {name}" if kind == "shared_steps" else f"the {'order' if kind == 'reading' else kind}’s {name}"
+        f"the saved steps {name}"
+        if kind == "shared_steps"
+        else f"the {'order' if kind == 'reading' else kind}’s {name}"
     )

@@ -78,7 +78,7 @@ def evaluate(recipe: Recipe, wanted: Type, context: Context, where: str = "") ->
     if not found:
         return made
     problem = Problem(
-        where, f"{recipe.path or 'The recipe'} gives {found}.", "Choose another path, or add a step that takes it out."
+        where, f"{recipe.path or 'The mapping'} gives {found}.", "Choose another path, or add a step that takes it out."
     )
     if recipe.default is not None:
         instead = _default(
@@ -114,7 +114,7 @@ def _evaluate(recipe: Recipe, wanted: Type, context: Context, where: str) -> Eva
     if recipe.default is not None:
         return _default(recipe, wanted, context, where, lines, used)
     if problem is None:
-        tried = recipe.path or "The recipe"
+        tried = recipe.path or "The mapping"
         problem = Problem(
             where, f"{tried} has no value in this event.", "Choose another path, or give a fallback text."
         )

@@ -96,7 +96,7 @@ class Bundle(Spec):
             found += [
                 Problem(
                     f"sources.{index}.recipes.{name}",
-                    f"Source “{source.name}” has a recipe for “{name}”, and no variable has that name.",
+                    f"Source “{source.name}” maps “{name}”, and no variable has that name.",
                 )
                 for name in source.recipes
                 if name not in variables

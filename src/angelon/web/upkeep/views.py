@@ -62,7 +62,7 @@ def restore_variable(name: str) -> Any:
     back = url_for("changes.index", kind="variable", key=name)
     with work_or_back(back, "Not restored") as unit:
         variables.restore(unit, name)
-    flash(f"“{name}” is back, with its recipes.", "good")
+    flash(f"“{name}” is back, with its mapping.", "good")
     return redirect(back)
 
 
