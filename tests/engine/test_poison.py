@@ -221,7 +221,7 @@ def test_a_route_that_raises_harms_no_other_and_is_planned_again_alone(bench, cl
     bench.plan()
     planned, problem, sends = settled(bench, event)
     assert (planned, sends) == (True, 1)
-    assert "The route other could not be worked out: KeyError" in problem
+    assert "“Other” could not be worked out: KeyError" in problem
     monkeypatch.setattr(planning, "_decided", real)
     client.post("/events/plan")
     bench.plan()

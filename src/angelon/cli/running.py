@@ -129,7 +129,16 @@ def worker(threads: int, role: str | None) -> None:
         sys.exit(family.run())
     roles = BOTH if role == "all" else frozenset({role})
     vault = Vault(chosen.key())
-    sys.exit(Worker(database, chosen.home, vault, threads=threads, base_url=chosen.base_url, roles=roles).run())
+    made = Worker(
+        database,
+        chosen.home,
+        vault,
+        threads=threads,
+        base_url=chosen.base_url,
+        roles=roles,
+        handlers=chosen.handlers,
+    )
+    sys.exit(made.run())
 
 
 @click.command()

@@ -136,6 +136,6 @@ def export(session: Session, store_id: int) -> Bundle:
         variables=list(live.setup.variables.values()),
         gateways=list(live.setup.gateways.values()),
         messages=list(live.setup.messages.values()),
-        routes=list(live.routes.values()),
-        live=[key for key in live.routes if key in on],
+        routes=[route for route in live.routes.values() if not route.handler],
+        live=[key for key, route in live.routes.items() if key in on and not route.handler],
     )

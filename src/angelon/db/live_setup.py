@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
@@ -49,6 +50,18 @@ class LiveSetup:
     def sources(self) -> dict[str, Source]:
         """The sources that are not deleted, by key."""
         return {key: one for key, one in self.setup.sources.items() if key not in self.gone_sources}
+
+    def handlers_for(self, type_: str, source: str, at: dt.datetime) -> list[Route]:
+        """The routes of live handlers that wait for an event of a type from a source, received at a moment (aware)."""
+        return [
+            active.route
+            for active in self._handlers
+            if type_ in active.route.when and source in active.route.sources and at >= active.since
+        ]
+
+    @cached_property
+    def _handlers(self) -> list[ActiveRoute]:
+        return [active for active in self.setup.routes if active.route.handler]
 
     def source_key(self, source_id: int | None) -> str:
         """The key of a source's row; empty where it is gone."""

@@ -203,6 +203,19 @@ def values_seen(session: Session, store_id: int) -> dict[str, list[tuple[str, st
     return {name: [pair for pair, _ in found.most_common(MOST_VALUES)] for name, found in counted.items()}
 
 
+def orders_of_person(connection: Connection, store_id: int, identity: str, source_id: int, reference: str) -> int:
+    """How many orders somebody (`ContactRow.identity`) has placed so far, the one of this reference counted."""
+    if not identity:
+        return 1
+    of_person = (
+        core_select(func.count())
+        .select_from(ORDER.join(CONTACT, CONTACT.c.id == ORDER.c.contact_id))
+        .where(CONTACT.c.store_id == store_id, CONTACT.c.identity == identity)
+        .where(or_(ORDER.c.source_id != source_id, ORDER.c.reference != reference))
+    )
+    return 1 + int(connection.execute(of_person).scalar_one())
+
+
 def is_customer(session: Session, store_id: int, address: str) -> bool:
     """Whether an email address is known as a customer's."""
     statement = select(ContactRow.id).where(

@@ -144,6 +144,12 @@ def source_taken(session: Session, key: str) -> bool:
     return session.exec(select(SourceRow.id).where(SourceRow.key == key)).first() is not None
 
 
+def sources(session: Session, store_id: int) -> list[SourceRow]:
+    """The sources that are not deleted, oldest first."""
+    there = (SourceRow.store_id == store_id, col(SourceRow.gone_at).is_(None))
+    return list(session.exec(select(SourceRow).where(*there).order_by(col(SourceRow.id))))
+
+
 def stores(session: Session) -> list[StoreRow]:
     return list(session.exec(select(StoreRow).order_by(col(StoreRow.id))))
 

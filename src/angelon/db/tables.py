@@ -305,6 +305,37 @@ class AnswerRow(SQLModel, table=True):
     problem: str = ""
 
 
+class HandlerFolderRow(SQLModel, table=True):
+    """The folder of handlers as it was loaded last: what it registers, and what is wrong with its files."""
+
+    __tablename__ = "handler_folder"
+    id: int | None = Field(default=None, primary_key=True)
+    folder: str
+    digest: str
+    """What its contents are told apart by."""
+    loaded_at: dt.datetime = _instant(nullable=False)
+    handlers: list[Any] | None = _json()
+    problems: list[Any] | None = _json()
+    output: str = Field(default="", sa_column=Column(Text, nullable=False, server_default=""))
+
+
+class HandlerRunRow(SQLModel, table=True):
+    """One handler's call about one event: what it asked for or why it came to nothing, and what it printed."""
+
+    __tablename__ = "handler_run"
+    __table_args__ = (Index("ix_handler_run_at", "handler", "at"),)
+    event_id: str = Field(sa_column=Column(Text, ForeignKey("event.id"), primary_key=True))
+    handler: str = Field(primary_key=True)
+    at: dt.datetime = _instant(nullable=False)
+    tries: int = 1
+    took_ms: int = 0
+    asked: dict[str, Any] | None = _json()
+    output: str = ""
+    problem: str = ""
+    digest: str = ""
+    """The contents of the folder that it ran from."""
+
+
 class ShapeRow(SQLModel, table=True):
     """What a source's deliveries of one name have looked like so far."""
 

@@ -1,4 +1,6 @@
-"""Asks addresses about events before these are planned: outside any transaction, tried again, given up in the end."""
+"""Asks addresses and handlers about events before these are planned: outside any transaction, tried again, given up in
+the end.
+"""
 
 from __future__ import annotations
 
@@ -17,6 +19,7 @@ from angelon.db.database import Database, is_database_failure
 from angelon.db.live_setup import LiveSetup
 from angelon.engine.clock import Clock
 from angelon.engine.event_reader import Payloads
+from angelon.engine.handlers.runner import HandlerRunner
 from angelon.engine.planner import describe_fault
 from angelon.engine.setups import Setups
 from angelon.gateways.fetching import CantFetch, fetch
@@ -30,7 +33,10 @@ CLAIM = dt.timedelta(minutes=3)
 class Enricher:
     """Asks about events that wait for it. What goes wrong with one event is kept as its answer's problem."""
 
-    def __init__(self, database: Database, setups: Setups, clock: Clock, worker: str = "") -> None:
+    def __init__(
+        self, database: Database, setups: Setups, clock: Clock, worker: str = "", runner: HandlerRunner | None = None
+    ) -> None:
+        self._runner = runner or HandlerRunner(database, clock, None)
         self._database = database
         self._setups = setups
         self._clock = clock
@@ -60,7 +66,7 @@ class Enricher:
         live = self._setups.of_source(row.source_id)
         now = self._clock.now()
         with self._database.connection() as connection:
-            for one in wanted(live.setup.sources[live.source_key(row.source_id)].enrichments, row.name):
+            for one in _asked_about(live, row):
                 answers.keep(connection, row.id, one.name, 1, now, "", None, fault)
             answers.wait(connection, row.id, None)
         return True
@@ -68,12 +74,11 @@ class Enricher:
     def _one(self, row: Any) -> bool:
         """Asks everything about one event that has not been answered; says whether it needs nothing more."""
         live = self._setups.of_source(row.source_id)
-        source = live.setup.sources[live.source_key(row.source_id)]
         with self._database.reading() as session:
             done = {kept.name: kept for kept in answers.all_of(session.connection(), row.id)}
             self._payloads.load(session.connection(), live, [row])
         again: list[dt.datetime] = []
-        for one in wanted(source.enrichments, row.name):
+        for one in _asked_about(live, row):
             kept = done.get(one.name)
             if kept is not None and not kept.problem:
                 continue
@@ -86,10 +91,11 @@ class Enricher:
                 at = one.retry.next_try(tries, row.received_at, now, self._clock.rng.random)
                 if at is not None:
                     again.append(at)
+        until = min(again) if again else self._runner.run(live, row, self._payloads)
         self._payloads.trim()
         with self._database.connection() as connection:
-            answers.wait(connection, row.id, min(again) if again else None)
-        return not again
+            answers.wait(connection, row.id, until)
+        return until is None
 
     def _ask(self, live: LiveSetup, row: Any, one: Enrichment) -> tuple[str, Any, str, bool]:
         """(address, value, problem, whether another try would come to the same)."""
@@ -99,6 +105,12 @@ class Enricher:
         except NotReadable as error:
             return "", None, str(error), True
         return ask(live, one, work_out(source, live.setup, payload)[0].context)
+
+
+def _asked_about(live: LiveSetup, row: Any) -> list[Enrichment]:
+    """What is asked about an event: about a delivery itself, not about what follows from it."""
+    source = live.setup.sources[live.source_key(row.source_id)]
+    return [] if row.parent_id else wanted(source.enrichments, row.name)
 
 
 def ask(live: LiveSetup, one: Enrichment, context: Any) -> tuple[str, Any, str, bool]:

@@ -20,6 +20,7 @@ from angelon.core.planning.plan import work_out
 from angelon.core.problems import Problem
 from angelon.core.reading import Reading
 from angelon.core.recipes.evaluate import Variables
+from angelon.core.specs.asked import Asked
 from angelon.core.specs.source import Source
 from angelon.core.values import Value
 from angelon.db import answers, events
@@ -127,9 +128,16 @@ def payload_of(session: Session, live: LiveSetup, row: EventRow | Any, changed: 
     return with_answers(parts[row.item] if row.item < len(parts) else parts[0], answered or {})
 
 
-def event_of(row: Any, source: Source, payload: Any, unanswered: Mapping[str, str] | None = None) -> Event:
-    """A row of the event table as planning takes it."""
-    return Event(row.id, row.type, row.name, source.key, payload, row.received_at, row.was, row.now, unanswered or {})
+def event_of(
+    row: Any,
+    source: Source,
+    payload: Any,
+    unanswered: Mapping[str, str] | None = None,
+    asked: Mapping[str, Asked] | None = None,
+) -> Event:
+    """A row of the event table as planning takes it, with what handlers have asked for about it."""
+    happened = (row.id, row.type, row.name, source.key, payload, row.received_at, row.was, row.now)
+    return Event(*happened, unanswered or {}, asked or {})
 
 
 def read_event(
@@ -154,3 +162,13 @@ def within_bytes(sizes: Mapping[str, int], rows: Sequence[Any], most: int = MOST
         if total > most and number:
             return rows[:number]
     return rows
+
+
+def identity_of(row: Any, reading: Reading) -> str:
+    """What a customer is told apart by: email, else phone, else the source's own id; empty where the event
+    names none.
+    """
+    email, phone, own = reading.text("email"), reading.text("phone"), reading.text("customer_id")
+    return (
+        f"email:{email.lower()}" if email else f"phone:{phone}" if phone else f"{row.source_id}:{own}" if own else ""
+    )[:300]

@@ -112,7 +112,7 @@ class Intake:
             return self._refuse(
                 source_id, headers, raw, _problem(error.status, "Not readable", error.problem.what, error.problem.mend)
             )
-        return self._delivery(source, source_id, received, headers, raw, now)
+        return self._delivery(live, source, source_id, received, headers, raw, now)
 
     def _refusal(
         self,
@@ -143,6 +143,7 @@ class Intake:
 
     def _delivery(
         self,
+        live: LiveSetup,
         source: Source,
         source_id: int,
         received: Sequence[Received],
@@ -155,7 +156,8 @@ class Intake:
         for number, event in enumerate(received):
             event_id = self._clock.new_id("ev", now)
             key = f"d:{event.delivery_id}" if event.delivery_id else f"{BY_BODY}{known_by}:{event_id}"
-            waits = now if wanted(source.enrichments, event.name) else None
+            asks = wanted(source.enrichments, event.name) or live.handlers_for(event.type, source.key, now)
+            waits = now if asks else None
             events.append(
                 NewEvent(event_id, source_id, id_, key, event.name, event.type, now, number, waits_until=waits)
             )

@@ -21,7 +21,7 @@ from angelon.core.recipes.evaluate import Variables
 from angelon.core.specs.source import Source
 from angelon.core.states import State
 from angelon.core.values import Value, pack, show
-from angelon.db import answers, history, shapes
+from angelon.db import answers, handlers, history, shapes
 from angelon.db import events as event_queries
 from angelon.db import sends as send_queries
 from angelon.db.database import Database, is_database_failure
@@ -29,10 +29,13 @@ from angelon.db.live_setup import LiveSetup
 from angelon.db.orders import Ledger, Seen
 from angelon.db.records import NewEvent, NewSend
 from angelon.engine.clock import Clock
-from angelon.engine.event_reader import Payloads, within_bytes
+from angelon.engine.event_reader import Payloads, identity_of, within_bytes
 from angelon.engine.setups import Setups
 
 log = structlog.get_logger()
+
+BY_HANDLER = ">>"
+"""What the key of an event that a handler derived has in it."""
 
 BATCH_SECONDS = 0.05
 """How long planning a batch may keep others from writing."""
@@ -265,7 +268,7 @@ class _Batch:
         events = [
             Seen(
                 (one.row.source_id, _reference(one.reading)),
-                _identity_of(one.row, one.reading),
+                identity_of(one.row, one.reading),
                 _said_of_customer(one.reading),
                 one.row.received_at,
             )
@@ -275,7 +278,7 @@ class _Batch:
         derived = [
             Seen(
                 (one.row.source_id, _reference(one.reading)),
-                _identity_of(one.row, one.reading),
+                identity_of(one.row, one.reading),
                 {},
                 one.row.received_at,
             )
@@ -294,6 +297,8 @@ class _Batch:
         roots = {row.parent_id or row.id for row in rows if row.source_id in asking}
         self._answered = answers.of(self._connection, roots)
         self._unanswered = answers.problems(self._connection, roots)
+        listening = any(active.route.handler for active in self._live.setup.routes)
+        self._by_handlers = handlers.asked(self._connection, {row.id for row in rows}) if listening else {}
 
     def _learn(self, read: Sequence[_Read]) -> None:
         """Takes what came in into the shapes of its source, one for each name of a delivery."""
@@ -348,7 +353,9 @@ class _Batch:
             done |= {"order_id": order_id}  # planned before, in part: the change of status was found then
         came = min(row.received_at, now)  # a clock that was put back must not make it wait
         unanswered = self._unanswered.get(row.parent_id or row.id, {})
-        event = Event(row.id, row.type, row.name, source.key, one.payload, came, done["was"], done["now"], unanswered)
+        asked = self._by_handlers.get(row.id, {})
+        happened = (row.id, row.type, row.name, source.key, one.payload, came, done["was"], done["now"])
+        event = Event(*happened, unanswered, asked)
         self._decide(row, one.reading, one.variables, event, done, now)
 
     def _decide(
@@ -370,7 +377,9 @@ class _Batch:
             done["decisions"].append(_stored(decision))
             if decision.fault:
                 log.error("a route failed", event_id=row.id, route=decision.route, fault=decision.fault)
-                done["problem"] = f"The route {decision.route} could not be worked out: {decision.fault}"
+                name = self._live.routes[decision.route].name
+                done["problem"] = f"“{name}” could not be worked out: {decision.fault}"
+            self._derive_asked(row, event, decision, order_id)
             for send in decision.sends:
                 id_ = self._clock.new_id("sd", now)
                 self._sends.append(NewSend.planned(self._live, send, id_, row.id, order_id, now))
@@ -378,6 +387,26 @@ class _Batch:
                     route_id, delivery = self._live.route_ids[decision.route], row.parent_id or row.id
                     record = history.SendRecord(prior_send_of(send, now), route_id, delivery, order_id)
                     self._history.add(order.get("contact_id"), record)
+
+    def _derive_asked(self, row: Any, event: Event, decision: Decision, order_id: int | None) -> None:
+        """The events that a handler has follow from this one; one that follows so itself has none."""
+        if not event.asked or BY_HANDLER in row.delivery_key or all(line.part != "handler" for line in decision.trace):
+            return
+        handler = self._live.routes[decision.route].handler
+        asked = event.asked.get(handler)
+        for type_ in asked.derive if asked is not None and not asked.problem else ():
+            key = f"{row.id}{BY_HANDLER}{type_}"
+            self._derived.append(self._follows(row, key, handler, type_, order_id))
+
+    def _follows(
+        self, row: Any, key: str, name: str, type_: str, order_id: int | None, was: str = "", now: str = ""
+    ) -> NewEvent:
+        """An event that follows from another; it waits where a handler has to be asked about it."""
+        id_, at = self._clock.new_id("ev", row.received_at), row.received_at
+        made = NewEvent.derived(row, id_, key, name, type_, at, order_id, was, now)
+        if self._live.handlers_for(type_, self._live.source_key(row.source_id), at):
+            made.waits_until = at
+        return made
 
     def _facts(self, row: Any, reading: Reading, order: dict[str, Any], order_id: int | None) -> Facts:
         """What has happened before, as far as the live routes ask."""
@@ -429,7 +458,7 @@ class _Batch:
                 "language": reading.text("language")[:20],
                 "read": {part: pack(e.value) for part, e in reading.parts.items() if e.value is not None},
             }
-            identity = _identity_of(row, reading)
+            identity = identity_of(row, reading)
             if identity:
                 values["contact_id"] = self._ledger.contact(identity, _said_of_customer(reading), row.received_at)
         if known is None:
@@ -453,17 +482,7 @@ class _Batch:
             if meaning and meaning != row.type:
                 made.setdefault(meaning, change)
         self._derived += [
-            NewEvent.derived(
-                row,
-                self._clock.new_id("ev", row.received_at),
-                f"{row.id}>{type_}",
-                status,
-                type_,
-                row.received_at,
-                order_id,
-                was,
-                status,
-            )
+            self._follows(row, f"{row.id}>{type_}", status, type_, order_id, was, status)
             for type_, (was, status) in made.items()
         ]
 
@@ -482,16 +501,6 @@ def _as_stored(state: OrderState) -> list[list[str]]:
 
 def _reference(reading: Reading) -> str:
     return reading.reference[:200]
-
-
-def _identity_of(row: Any, reading: Reading) -> str:
-    """What a customer is told apart by: email, else phone, else the source's own id; empty where the event
-    names none.
-    """
-    email, phone, own = reading.text("email"), reading.text("phone"), reading.text("customer_id")
-    return (
-        f"email:{email.lower()}" if email else f"phone:{phone}" if phone else f"{row.source_id}:{own}" if own else ""
-    )[:300]
 
 
 def _said_of_customer(reading: Reading) -> dict[str, str]:

@@ -20,7 +20,7 @@ from angelon.core.reading import Reading
 from angelon.core.specs import Source
 from angelon.core.specs.route import Route
 from angelon.core.states import State
-from angelon.db import answers, events, history, orders
+from angelon.db import answers, events, handlers, history, orders
 from angelon.db.live_setup import LiveSetup
 from angelon.db.orders import ORDER
 from angelon.engine.event_reader import Payloads, event_of
@@ -179,11 +179,13 @@ def _chunk(
         else {}
     )
     before = speaking_before(live.setup.routes, list(routes.values()))
+    by_handlers = any(route.handler for route in routes.values())
+    asked = handlers.asked(connection, {row.id for row in rows}) if by_handlers else {}
     for row, payload, reading, variables in read:
         if reading is None:
             continue
         source = live.source_key(row.source_id)
-        event = event_of(row, live.setup.sources[source], payload)
+        event = event_of(row, live.setup.sources[source], payload, asked=asked.get(row.id))
         at, delivery = row.received_at, row.parent_id or row.id
         statuses = {part: _statuses(entries, at) for part, entries in seen.get(row.order_id, {}).items()}
         base = as_of(

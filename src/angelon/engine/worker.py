@@ -22,6 +22,7 @@ from angelon.engine.dispatcher import Dispatcher, recover
 from angelon.engine.enrichments import Enricher
 from angelon.engine.fallbacks import Fallbacks
 from angelon.engine.gateway_pools import POLL, GatewayPools
+from angelon.engine.handlers.runner import HandlerRunner
 from angelon.engine.long_lived import tune_interpreter
 from angelon.engine.notifications import PLANNING, SENDING, Listener, Notifier
 from angelon.engine.planner import Planner
@@ -52,10 +53,12 @@ class Worker:
         threads: int = 4,
         base_url: str = "",
         roles: frozenset[str] = BOTH,
+        handlers: Path | None = None,
     ) -> None:
         """`threads` deliver for each gateway, at most. `roles` is what the process is for: planning, sending or both.
-        Each may be done by several processes.
+        Each may be done by several processes. `handlers` is the folder of the shop's own functions.
         """
+        self._handlers = handlers
         self._roles = roles
         self._database = database
         self._home = home
@@ -186,13 +189,16 @@ class Worker:
         """Asks elsewhere about events that wait for it, and providers about texts in review; the planner is notified of
         events that need nothing more.
         """
-        enricher = Enricher(self._database, self._setups, self._clock, f"{self.name}-ask")
+        runner = HandlerRunner(self._database, self._clock, self._handlers)
+        enricher = Enricher(self._database, self._setups, self._clock, f"{self.name}-ask", runner)
         review_service = ReviewService(self._database, self._setups, self._vault, self._clock)
         listener = Listener(self._home, PLANNING)
         reviewed = 0.0
         while not self._stop.is_set():
             ready = 0
             try:
+                if runner.look():
+                    self._setups.forget()
                 ready = enricher.run_due()
                 if time.monotonic() - reviewed > HEARTBEAT_SECONDS:
                     reviewed = time.monotonic()
@@ -204,6 +210,8 @@ class Worker:
                 self._notifier.notify(PLANNING)
             else:
                 listener.wait(0.5)
+        if runner.handlers is not None:
+            runner.handlers.end()
         listener.close()
 
     def _maintain(self) -> bool:

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
 from angelon.core.messages.channel import Part
+from angelon.core.specs.asked import Asked
 from angelon.core.specs.gateway import Gateway
 from angelon.core.specs.message import Message
 from angelon.core.specs.route import Route
@@ -30,6 +31,8 @@ class Event:
     now: str = ""
     unanswered: Mapping[str, str] = field(default_factory=dict)
     """What was asked elsewhere about it in vain, by the enrichment's name, and why."""
+    asked: Mapping[str, Asked] = field(default_factory=dict)
+    """What handlers have asked for about it, by the handler's name."""
 
 
 ALWAYS = dt.datetime(1970, 1, 1, tzinfo=dt.UTC)

@@ -11,6 +11,7 @@ from typing import Any, Literal, NamedTuple
 from angelon.core import event_types
 from angelon.core.messages.channel import Part
 from angelon.core.messages.channels import CHANNEL_LABELS, compiled_part
+from angelon.core.planning.asked import as_route
 from angelon.core.planning.context import PlanningContext
 from angelon.core.planning.guards import FIRST_ONLY, GUARDS, NOT_WHEN_MANUAL, GuardInput
 from angelon.core.planning.inputs import ActiveRoute, Event, Facts, PriorSend, Setup
@@ -232,7 +233,9 @@ def _decided(evaluation: _RouteEvaluation, since: dt.datetime) -> Decision:
             )
         trace.append(TraceLine("from", "yes", source_name))
     held = _only_if(evaluation, trace)
-    return Decision(route.key, "no", trace) if held is None else _for_everybody(evaluation, trace, held)
+    if held is None:
+        return Decision(route.key, "no", trace)
+    return _by_handler(evaluation, trace, held) if route.handler else _for_everybody(evaluation, trace, held)
 
 
 def _as_exact_as(moment: dt.datetime, other: dt.datetime) -> dt.datetime:
@@ -343,6 +346,36 @@ def _only_if(evaluation: _RouteEvaluation, trace: list[TraceLine]) -> list[str] 
         return None
     trace.append(TraceLine("if", "yes", saw))
     return []
+
+
+def _by_handler(evaluation: _RouteEvaluation, trace: list[TraceLine], held: list[str]) -> Decision:
+    """What a handler has asked for: each send as a route of that message, way and recipient would make it."""
+    route, context = evaluation.route, evaluation.context
+    asked = context.event.asked.get(route.handler)
+    if asked is None:
+        return _no(route, trace, "handler", route.handler, f"The handler {route.handler} has not run for this event.")
+    if asked.problem:
+        why = f"The handler failed: {asked.problem.strip().splitlines()[-1][:300]}"
+        return Decision(route.key, "no", [*trace, TraceLine("handler", "problem", asked.file, why)], fault=why)
+    if asked.skip or not asked.sends:
+        saw = f"{asked.file}:{asked.skip_line}" if asked.skip_line else asked.file
+        why = f"The handler skips it: {asked.skip}." if asked.skip else "The handler asks for nothing to be sent."
+        return _no(route, trace, "handler", saw, why)
+    sends: list[PlannedSend] = []
+    lines: list[TraceLine] = []
+    for one in asked.sends:
+        own, given, problem = as_route(route, one, context)
+        line = TraceLine("handler", "problem" if problem else "yes", f"{asked.file}:{one.line}", problem)
+        around = PlanningContext(context.event, context.reading, given, context.setup, context.facts, context.now)
+        asking = _RouteEvaluation(around, own, evaluation.facts, evaluation.manual)
+        made = _for_everybody(asking, [*trace, line], [problem, *held] if problem else held)
+        sends += made.sends
+        lines += [line, *made.trace[len(trace) + 1 :]]
+    states = {send.state for send in sends}
+    outcome: Literal["send", "held", "skipped"] = (
+        "send" if State.SCHEDULED in states else "held" if State.HELD in states else "skipped"
+    )
+    return Decision(route.key, outcome, trace + lines, sends)
 
 
 def _for_everybody(evaluation: _RouteEvaluation, trace: list[TraceLine], held: list[str]) -> Decision:

@@ -171,7 +171,17 @@ class Variables:
         self._recipes = recipes
         self._context = replace(context, variable=self._of_another)
         self._done: dict[str, Evaluation] = {name: Evaluation(value) for name, value in (given or {}).items()}
+        self._given = dict(self._done)
         self._open: list[str] = []
+
+    def with_given(self, given: Mapping[str, Value]) -> Variables:
+        """These variables with values in place of what is worked out for them."""
+        if not given:
+            return self
+        made = Variables(self._variables, self._recipes, self._context, given)
+        made._done |= {name: done for name, done in self._given.items() if name not in given}
+        made._given = {name: made._done[name] for name in (*self._given, *given)}
+        return made
 
     def __getitem__(self, name: str) -> Evaluation:
         done = self._done.get(name)

@@ -104,8 +104,12 @@ def guards_again(send: DueSend, around: Around) -> bool:
 
 
 def has_its_values(send: DueSend, part: Part, around: Around) -> bool:
-    """Whether the values that were worked out when it was planned still fit the text."""
-    current = send.draft is not None or send.revision_id == around.revisions.get(send.message)
+    """Whether the values that were worked out when it was planned still fit the text. Those of a handler's send may be
+    the handler's own, and fit a newer text that asks for no others.
+    """
+    route = around.routes.get(send.route)
+    own = send.draft is not None or (route is not None and bool(route.handler))
+    current = own or send.revision_id == around.revisions.get(send.message)
     return bool(send.recipient) and current and send.stored.keys() >= part.names
 
 

@@ -51,6 +51,10 @@ class Route(Spec):
     asks: list[Question] = Field(default_factory=list, max_length=10)
     priority: int = Field(0, ge=-1000, le=1000)
     """Of two routes that would tell the same person the same thing, the one with the lower rank does."""
+    handler: str = Field("", max_length=100)
+    """The function of the shop's own (`angelon.handlers`) that says what is sent, in place of `send`, `channel`, `to`,
+    `gateway` and `timing`; empty where these say it.
+    """
 
     @model_validator(mode="before")
     @classmethod

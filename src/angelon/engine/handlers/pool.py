@@ -1,0 +1,206 @@
+"""Processes that handlers run in, apart from everything else: kept warm, cut off when they take too long or too much,
+replaced when they end or their files change.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import queue
+import select
+import signal
+import subprocess
+import sys
+import threading
+import time
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+LOADING = 20.0
+"""Seconds that a folder's files may take to be imported."""
+LONGEST_LINE = 4_000_000
+"""Bytes of one answer of a process."""
+
+
+@dataclass(frozen=True, slots=True)
+class Result:
+    """What one call came to: what it asks for, or in `problem` why not; what it printed; the seconds it took."""
+
+    asked: dict[str, Any] | None
+    problem: str
+    output: str
+    took: float
+
+
+@dataclass(frozen=True, slots=True)
+class Loaded:
+    """What a process found in its folder."""
+
+    digest: str
+    handlers: list[dict[str, Any]] = field(default_factory=list)
+    problems: list[dict[str, str]] = field(default_factory=list)
+    output: str = ""
+
+    def plain(self) -> dict[str, Any]:
+        return {"handlers": self.handlers, "problems": self.problems, "output": self.output}
+
+
+class Gone(RuntimeError):
+    """The process has ended, or was ended; says why."""
+
+
+class HandlerProcess:
+    """One process that has loaded a folder. For use by one thread at a time."""
+
+    def __init__(self, folder: Path) -> None:
+        there, reading = os.pipe()
+        self._writing = reading
+        self._reading, writing = os.pipe()
+        self._buffer = b""
+        environment = {name: value for name, value in os.environ.items() if not name.upper().startswith("ANGELON_")}
+        try:
+            self._process = subprocess.Popen(  # noqa: S603 - our own module
+                [sys.executable, "-m", "angelon.handlers.process", str(folder), str(there), str(writing)],
+                pass_fds=(there, writing),
+                stdin=subprocess.DEVNULL,
+                stdout=subprocess.DEVNULL,
+                stderr=subprocess.DEVNULL,
+                start_new_session=True,
+                env=environment | {"PYTHONDONTWRITEBYTECODE": "1"},
+            )
+        finally:
+            os.close(there)
+            os.close(writing)
+        try:
+            told = self._answer(LOADING)
+        except Gone as gone:
+            self.end()
+            told = {"handlers": [], "problems": [{"file": folder.name, "problem": str(gone)}], "digest": ""}
+        self.loaded = Loaded(told["digest"], told["handlers"], told["problems"], told.get("output", ""))
+
+    def call(self, handler: str, event: dict[str, Any], timeout: float) -> Result:
+        """Runs a handler on an event. Where it takes longer, or the process ends, the process is gone after it."""
+        began = time.monotonic()
+        try:
+            self._send({"handler": handler, "event": event})
+            told = self._answer(timeout + 0.05)
+        except Gone as gone:
+            self.end()
+            return Result(None, str(gone), "", time.monotonic() - began)
+        return Result(told.get("asked"), told.get("problem", ""), told.get("output", ""), told.get("took", 0.0))
+
+    @property
+    def runs(self) -> bool:
+        return self._process.poll() is None
+
+    def end(self) -> None:
+        """Ends it, with everything that it has started."""
+        with contextlib.suppress(ProcessLookupError, PermissionError):
+            os.killpg(self._process.pid, signal.SIGKILL)
+        with contextlib.suppress(subprocess.TimeoutExpired):
+            self._process.wait(5)
+        for handle in (self._reading, self._writing):
+            with contextlib.suppress(OSError):
+                os.close(handle)
+        self._reading = self._writing = -1
+
+    def _send(self, asked: dict[str, Any]) -> None:
+        data = json.dumps(asked).encode() + b"\n"
+        try:
+            while data:
+                _, ready, _ = select.select([], [self._writing], [], 5)
+                if not ready:
+                    raise Gone("The process takes no more.")
+                data = data[os.write(self._writing, data[:65536]) :]
+        except (OSError, ValueError):
+            raise Gone(self._why()) from None
+
+    def _answer(self, seconds: float) -> dict[str, Any]:
+        until = time.monotonic() + seconds
+        while b"\n" not in self._buffer:
+            left = until - time.monotonic()
+            ready = select.select([self._reading], [], [], max(left, 0))[0] if left > 0 else []
+            if not ready:
+                raise Gone(f"It took longer than {seconds:.1f} s and was stopped. Raise timeout= in @on, or do less.")
+            chunk = os.read(self._reading, 65536)
+            if not chunk:
+                raise Gone(self._why())
+            self._buffer += chunk
+            if len(self._buffer) > LONGEST_LINE:
+                raise Gone(f"It answered with more than {LONGEST_LINE:,} bytes.")
+        line, _, self._buffer = self._buffer.partition(b"\n")
+        try:
+            told = json.loads(line)
+        except ValueError:
+            raise Gone("It answered with what is no JSON.") from None
+        if not isinstance(told, dict):
+            raise Gone("It answered with what is no JSON object.")
+        return told
+
+    def _why(self) -> str:
+        with contextlib.suppress(subprocess.TimeoutExpired):
+            code = self._process.wait(2)
+            if code < 0:
+                name = signal.Signals(-code).name
+                return f"Its process was ended by {name}: it may have taken too much memory, or called exit in C code."
+            return f"Its process ended with exit code {code}: a handler must return, not exit."
+        return "Its process has closed its pipes."
+
+
+class Pool:
+    """A few processes of one folder, started when first needed. For use by several threads."""
+
+    def __init__(self, folder: Path, size: int = 2) -> None:
+        self.folder = folder
+        self._size = size
+        self._free: queue.Queue[HandlerProcess | None] = queue.Queue()
+        for _ in range(size):
+            self._free.put(None)
+        self._lock = threading.Lock()
+        self._loaded: Loaded | None = None
+        self._ended = False
+
+    def loaded(self) -> Loaded:
+        """What the folder holds, as the processes of this pool have it."""
+        with self._lock:
+            known = self._loaded
+        if known is not None:
+            return known
+        process = self._taken()
+        self._free.put(process)
+        return process.loaded
+
+    def call(self, handler: str, event: dict[str, Any], timeout: float) -> Result:
+        """Runs a handler on an event in one of the processes, once one is free."""
+        process = self._taken()
+        result: Result | None = None
+        try:
+            result = process.call(handler, event, timeout)
+            return result
+        finally:
+            self._free.put(process if process.runs and result is not None else None)
+
+    def end(self) -> None:
+        """Ends the processes; those at work once they are done."""
+        self._ended = True
+        while True:
+            try:
+                process = self._free.get_nowait()
+            except queue.Empty:
+                return
+            if process is not None:
+                process.end()
+
+    def _taken(self) -> HandlerProcess:
+        process = self._free.get()
+        if process is None or not process.runs:
+            try:
+                process = HandlerProcess(self.folder)
+            except BaseException:
+                self._free.put(None)
+                raise
+            with self._lock:
+                self._loaded = process.loaded
+        return process

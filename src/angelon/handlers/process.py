@@ -1,0 +1,212 @@
+"""The process that handlers run in: loads a folder of files, then answers one call after the other.
+
+Started by Angelon as `python -m angelon.handlers.process FOLDER READ WRITE`: two pipes' file descriptors, on which JSON
+travels, a line each way. What an author prints or logs is caught, up to a bound.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import ctypes
+import hashlib
+import importlib.util
+import io
+import json
+import logging
+import os
+import resource
+import signal
+import sys
+import time
+import traceback
+from pathlib import Path
+from typing import Any
+
+from angelon import handlers
+from angelon.handlers.wire import event_from, pack
+
+OUTPUT = 20_000
+"""Characters of what one call prints that are kept."""
+MEMORY = 768 * 1024 * 1024
+"""Bytes of address space that a process may take."""
+LARGEST_FILE = 50 * 1024 * 1024
+"""Bytes that a handler may write to one file."""
+LARGEST_ASK = 1_000_000
+"""Characters of what one call asks for."""
+
+
+class Caught(io.TextIOBase):
+    """Keeps the first characters that are written, and counts the others."""
+
+    def __init__(self) -> None:
+        self.parts: list[str] = []
+        self.length = 0
+
+    def writable(self) -> bool:
+        return True
+
+    def write(self, text: str) -> int:
+        if self.length < OUTPUT:
+            self.parts.append(text[: OUTPUT - self.length])
+        self.length += len(text)
+        return len(text)
+
+    def text(self) -> str:
+        left = self.length - OUTPUT
+        return "".join(self.parts) + (f"\n… and {left:,} characters more" if left > 0 else "")
+
+
+def digest_of(folder: Path) -> str:
+    """What the files of a folder are told apart by: names and contents."""
+    made = hashlib.sha256()
+    for file in sorted(folder.rglob("*.py")):
+        with contextlib.suppress(OSError):
+            made.update(str(file.relative_to(folder)).encode() + b"\0" + file.read_bytes() + b"\0")
+    return made.hexdigest()[:16]
+
+
+def load(folder: Path) -> tuple[dict[str, handlers.Registered], list[dict[str, str]]]:
+    """The handlers of a folder's files by name, and what is wrong with files: a problem each."""
+    sys.path.insert(0, str(folder))
+    handlers.registered.clear()
+    problems = []
+    for file in sorted(folder.glob("*.py")):
+        if file.name.startswith(("_", "test_", "conftest")):
+            continue
+        before = len(handlers.registered)
+        try:
+            spec = importlib.util.spec_from_file_location(file.stem, file)
+            assert spec is not None
+            assert spec.loader is not None
+            module = importlib.util.module_from_spec(spec)
+            sys.modules[file.stem] = module
+            spec.loader.exec_module(module)
+        except BaseException as error:
+            del handlers.registered[before:]
+            problems.append({"file": file.name, "problem": _told(error, folder)})
+    found: dict[str, handlers.Registered] = {}
+    for one in handlers.registered:
+        name = one.function.__name__
+        if name in found:
+            what = f"There are two handlers called {name}. Give one of them another name."
+            problems.append({"file": _file_of(one, folder), "problem": what})
+        else:
+            found[name] = one
+    return found, problems
+
+
+def described(found: dict[str, handlers.Registered], folder: Path) -> list[dict[str, Any]]:
+    return [
+        {
+            "name": name,
+            "file": _file_of(one, folder),
+            "line": one.function.__code__.co_firstlineno,
+            "about": (one.function.__doc__ or "").strip().partition("\n")[0][:200],
+            "types": list(one.types),
+            "sources": list(one.sources),
+            "rank": one.rank,
+            "timeout": one.timeout,
+        }
+        for name, one in found.items()
+    ]
+
+
+def _file_of(one: handlers.Registered, folder: Path) -> str:
+    file = Path(one.function.__code__.co_filename)
+    with contextlib.suppress(ValueError):
+        return str(file.relative_to(folder))
+    return file.name
+
+
+def _told(error: BaseException, folder: Path) -> str:
+    """A traceback from the first line that is the author's."""
+    frames = traceback.extract_tb(error.__traceback__)
+    own = [frame for frame in frames if str(folder) in frame.filename]
+    lines = traceback.format_list(own)
+    text = "".join([*lines, *traceback.format_exception_only(type(error), error)])
+    return text.replace(f"{folder}/", "")[:8000]
+
+
+def call(one: handlers.Registered, data: dict[str, Any], folder: Path) -> dict[str, Any]:
+    """Runs one handler on one event; what it asked for, or why not, and what it printed."""
+    caught = Caught()
+    logs = logging.StreamHandler(caught)
+    logs.setFormatter(logging.Formatter("%(levelname)s %(message)s"))
+    root = logging.getLogger()
+    root.handlers[:] = [logs]
+    root.setLevel(logging.INFO)
+    outbox = handlers.Outbox()
+    answer: dict[str, Any] = {}
+    began = time.monotonic()
+    try:
+        with contextlib.redirect_stdout(caught), contextlib.redirect_stderr(caught):
+            one.function(event_from(data), outbox)
+        asked = outbox._taken()
+        for send in asked["sends"]:
+            try:
+                send["values"] = pack(send["values"])
+            except TypeError as error:
+                raise TypeError(f"outbox.send({send['message']!r}) in line {send['line']}: {error}") from None
+        if len(json.dumps(asked)) > LARGEST_ASK:
+            raise ValueError(f"It asks for more than {LARGEST_ASK:,} characters in all.")
+        answer["asked"] = asked
+    except BaseException as error:
+        answer["problem"] = _told(error, folder) or f"{type(error).__name__}: {error}"
+    answer["took"] = time.monotonic() - began
+    answer["output"] = caught.text()
+    return answer
+
+
+def _end_children() -> int:
+    """Ends what the author's code has started and left; says how many that was."""
+    ended = 0
+    with contextlib.suppress(OSError):
+        text = Path(f"/proc/self/task/{os.getpid()}/children").read_text()
+        for child in text.split():
+            with contextlib.suppress(OSError):
+                os.kill(int(child), signal.SIGKILL)
+                os.waitpid(int(child), 0)
+                ended += 1
+    return ended
+
+
+def main() -> None:
+    folder, reading, writing = Path(sys.argv[1]).resolve(), int(sys.argv[2]), int(sys.argv[3])
+    own = os.getpid()
+    if sys.platform == "linux":  # ends with whoever started it, however that ended
+        ctypes.CDLL(None, use_errno=True).prctl(1, signal.SIGKILL)
+    null = os.open(os.devnull, os.O_RDWR)
+    for number in (0, 1, 2):
+        os.dup2(null, number)
+    resource.setrlimit(resource.RLIMIT_AS, (MEMORY, MEMORY))
+    resource.setrlimit(resource.RLIMIT_FSIZE, (LARGEST_FILE, LARGEST_FILE))
+    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
+    answers = os.fdopen(writing, "w", encoding="utf-8")
+    asks = os.fdopen(reading, "r", encoding="utf-8")
+    digest = digest_of(folder)
+    caught = Caught()
+    with contextlib.redirect_stdout(caught), contextlib.redirect_stderr(caught):
+        found, problems = load(folder)
+
+    def say(answer: dict[str, Any]) -> None:
+        if os.getpid() != own:  # the author's code has copied this process, and the copy has come back here
+            os._exit(0)
+        left = _end_children()
+        if left:
+            answer["output"] = f"{answer.get('output', '')}\n{left} processes that it left were ended.".strip()
+        answers.write(json.dumps(answer) + "\n")
+        answers.flush()
+
+    say({"handlers": described(found, folder), "problems": problems, "digest": digest, "output": caught.text()})
+    for line in asks:
+        asked = json.loads(line)
+        one = found.get(asked["handler"])
+        if one is None:
+            say({"problem": f"There is no handler {asked['handler']} in the folder any more.", "took": 0, "output": ""})
+        else:
+            say(call(one, asked["event"], folder))
+
+
+if __name__ == "__main__":
+    main()

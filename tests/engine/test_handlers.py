@@ -1,0 +1,276 @@
+"""Handlers: functions of the shop's own, from the file to the send; and every way in which one can misbehave."""
+
+import datetime as dt
+import json
+import textwrap
+import time
+
+import pytest
+
+from angelon.core.specs.asked import Asked
+from angelon.db import handlers as stored
+from angelon.db.tables import RouteRow
+from angelon.engine.enrichments import Enricher
+from angelon.engine.handlers.pool import Pool
+from angelon.engine.handlers.runner import HandlerRunner
+from angelon.engine.operations import events as event_operations
+from angelon.engine.operations import routes as route_operations
+from angelon.engine.unit import unit
+from tests import made
+
+GOOD = """
+    from angelon.handlers import Event, Outbox, days, on
+
+    @on("order.created")
+    def thanks(event: Event, outbox: Outbox) -> None:
+        "Thanks who orders much."
+        print("seen", event.order.number, event.order.total.amount)
+        if event.order.total.amount < 100:
+            return outbox.skip("less than 100")
+        outbox.send("received", values={"gift_note": f"order {event.person.orders}"}, after=days(1))
+        outbox.derive("order.large")
+"""
+
+
+@pytest.fixture
+def folder(tmp_path):
+    made_ = tmp_path / "handlers"
+    made_.mkdir()
+    return made_
+
+
+def write(folder, text, name="shop.py"):
+    (folder / name).write_text(textwrap.dedent(text))
+
+
+@pytest.fixture
+def running(bench, folder):
+    """The runner, with the handlers loaded and switched on."""
+    made_ = []
+
+    def start(text=GOOD):
+        write(folder, text)
+        runner = HandlerRunner(bench.database, bench.clock, folder)
+        made_.append(runner)
+        assert runner.look()
+        switch_on(bench)
+        return runner
+
+    yield start
+    for runner in made_:
+        runner.handlers.end()
+
+
+def switch_on(bench):
+    with bench.database.writing() as session:
+        for row in session.query(RouteRow).filter(RouteRow.key.like("handler-%")):
+            row.on, row.since = True, bench.clock.now().replace(year=2020)
+            session.get(type(row), row.id)
+        from angelon.db import specs
+
+        specs.touch(session, bench.store_id)
+    bench.services.setups.forget()
+
+
+def ask(bench, runner):
+    return Enricher(bench.database, bench.services.setups, bench.clock, "t", runner).run_due()
+
+
+def off(bench):
+    """The set-up's own route is off, so that what is sent is the handler's."""
+    with unit(bench.services.installation, bench.store_id) as work:
+        route_operations.switch_off(work, "received")
+
+
+def test_from_the_file_to_the_mail(bench, running, mailbox):
+    off(bench)
+    runner = running()
+    bench.deliver(made.body())
+    assert bench.plan() == 0  # it waits for the handler
+    assert ask(bench, runner) == 1
+    assert bench.plan() == 1
+    ((state, values, trace, due, created),) = bench.rows('SELECT state, "values", trace, due_at, created_at FROM send')
+    assert state == "scheduled"
+    assert due - created >= 23 * 3600 * 1_000_000
+    assert "gift_note" not in values  # the text does not use it
+    lines = json.loads(trace)
+    assert [line["saw"] for line in lines if line["part"] == "handler"] == ["shop.py:10"]
+    assert bench.rows("SELECT output FROM handler_run") == [("seen BK-1 135.5\n",)] or "seen" in str(
+        bench.rows("SELECT output FROM handler_run")
+    )
+    assert bench.rows("SELECT type FROM event WHERE parent_id IS NOT NULL") == [("order.large",)]
+
+
+def test_what_it_skips_says_why_and_sends_nothing(bench, running):
+    off(bench)
+    runner = running()
+    bench.deliver(made.body(total="12.00"))
+    ask(bench, runner)
+    assert bench.plan() == 0
+    (decisions,) = bench.rows("SELECT decisions FROM event")[0]
+    assert "The handler skips it: less than 100." in decisions
+
+
+def test_routes_speak_first_where_they_come_first_and_a_handler_is_guarded_like_one(bench, running):
+    runner = running()  # the set-up's own route tells the same, at rank 0, and is older
+    bench.deliver(made.body())
+    ask(bench, runner)
+    bench.plan()
+    rows = bench.rows("SELECT state, reason FROM send ORDER BY id")
+    assert rows[0] == ("scheduled", "")
+    assert [state for state, _ in rows].count("scheduled") <= 2
+
+
+MISBEHAVING = {
+    "raises": ("raise KeyError('nothing')", "KeyError: 'nothing'"),
+    "hangs": ("import time; time.sleep(60)", "took longer than"),
+    "spins": ("while True: pass", "took longer than"),
+    "allocates": ("x = bytearray(2_000_000_000)", "MemoryError"),
+    "exits": ("raise SystemExit(3)", "SystemExit: 3"),
+    "exits at once": ("import os; os._exit(3)", "exit code 3"),
+    "is killed": ("import os, signal; os.kill(os.getpid(), signal.SIGKILL)", "SIGKILL"),
+    "recurses": ("def f(): f()\n        f()", "RecursionError"),
+    "gives what can't be said": ("outbox.send('received', values={'gift_note': object()})", "object can't stand"),
+    "names no type": ("outbox.derive('nonsense')", "is no event type"),
+    "asks too much": ("[outbox.send('received') for _ in range(50)]", "more than 20 entries"),
+    "answers by itself": ("import os; os.write(5, b'{}')", ""),
+}
+
+
+@pytest.mark.parametrize("kind", MISBEHAVING)
+def test_a_handler_that_misbehaves_harms_nobody_else_and_says_how(bench, running, kind):
+    body, said = MISBEHAVING[kind]
+    runner = running(
+        f"""
+    from angelon.handlers import on
+
+    @on("order.created", timeout=0.5)
+    def bad(event, outbox):
+        {body}
+    """
+    )
+    bench.deliver(made.body())
+    began = time.monotonic()
+    ask(bench, runner)
+    assert time.monotonic() - began < 8
+    rows = bench.rows("SELECT handler, problem FROM handler_run")
+    if said:
+        assert said in rows[0][1]
+    # it is asked again, and given up in the end; then the event is planned without it, and needs attention
+    for _ in range(6):
+        at = bench.clock.now() + dt.timedelta(minutes=2)
+        bench.clock.now = lambda at=at: at
+        ask(bench, runner)
+    assert bench.plan() == 1
+    (problem,) = bench.rows("SELECT problem FROM event")[0]
+    if said:
+        assert "The handler failed" in problem
+    assert bench.rows("SELECT count(*) FROM send") == [(1,)]
+
+
+def test_what_is_printed_is_kept_up_to_a_bound_and_processes_that_are_left_are_ended(bench, running):
+    runner = running(
+        """
+    import logging, os, subprocess
+    from angelon.handlers import on
+
+    @on("order.created", timeout=5)
+    def loud(event, outbox):
+        logging.getLogger("shop").info("looked at %s", event.id)
+        print("x" * 100_000_000)
+        os.system("echo not seen")
+        subprocess.Popen(["sleep", "600"])
+        if os.fork() == 0:
+            outbox.send("received")
+    """
+    )
+    bench.deliver(made.body())
+    ask(bench, runner)
+    ((output, problem, asked),) = bench.rows("SELECT output, problem, asked FROM handler_run")
+    assert problem == ""
+    assert output.startswith("INFO looked at ev-")
+    assert "characters more" in output
+    assert "processes that it left were ended" in output
+    assert len(output) < 21_000
+    assert json.loads(asked).get("sends", []) == []
+
+
+def test_a_changed_file_is_loaded_and_a_broken_one_leaves_the_last_good_at_work(bench, running, folder, monkeypatch):
+    monkeypatch.setattr("angelon.engine.handlers.runner.LOOK_EVERY", 0)
+    runner = running()
+    event = {"id": "e", "type": "order.created", "name": "", "source": "shop", "was": "", "now": "", "payload": {}}
+    event |= {"received_at": "2026-11-26T10:00:00+00:00", "parts": {"total": {"$money": ["120", "EUR"]}}}
+    event |= {"person": {}, "values": {}}
+    assert [send.line for send in runner.handlers.call("thanks", event)[0].sends] == [10]
+    write(folder, "import nothing_of_that_name", "other.py")
+    assert runner.look()
+    with bench.database.reading() as session:
+        kept = stored.folder(session)
+        assert "nothing_of_that_name" in kept.problems[0]["problem"]
+        assert [one["name"] for one in kept.handlers] == ["thanks"]
+    assert not runner.handlers.call("thanks", event)[0].problem
+    (folder / "other.py").unlink()
+    write(folder, GOOD.replace('"received"', '"other"'))
+    assert runner.look()
+    assert [send.message for send in runner.handlers.call("thanks", event)[0].sends] == ["other"]
+
+
+def test_an_event_that_a_handler_failed_for_is_planned_again_once_it_is_mended(bench, running, folder, monkeypatch):
+    monkeypatch.setattr("angelon.engine.handlers.runner.LOOK_EVERY", 0)
+    off(bench)
+    runner = running(GOOD.replace("outbox.derive", "nothing.derive"))
+    bench.deliver(made.body())
+    for _ in range(6):
+        at = bench.clock.now() + dt.timedelta(minutes=2)
+        bench.clock.now = lambda at=at: at
+        ask(bench, runner)
+    bench.plan()
+    ((event_id, problem),) = bench.rows("SELECT id, problem FROM event WHERE parent_id IS NULL")
+    assert "NameError" in problem
+    write(folder, GOOD)
+    runner.look()
+    with unit(bench.services.installation, bench.store_id) as work:
+        assert event_operations.plan_again(work, event_id)
+    ask(bench, runner)
+    assert bench.plan() == 1
+    assert bench.rows("SELECT problem FROM event WHERE parent_id IS NULL") == [("",)]
+
+
+def test_an_unknown_message_variable_or_gateway_is_held_with_the_reason(bench, running):
+    off(bench)
+    runner = running(
+        """
+    from angelon.handlers import on
+
+    @on("order.created")
+    def wrong(event, outbox):
+        outbox.send("nothing-of-that-key", to="one@example.com")
+        outbox.send("received", to="two@example.com", values={"unheard_of": 1})
+        outbox.send("received", to="three@example.com", gateway="elsewhere")
+        outbox.send("received", to="role:nobody")
+    """
+    )
+    bench.deliver(made.body())
+    ask(bench, runner)
+    bench.plan()
+    reasons = dict(bench.rows("SELECT recipient, reason FROM send WHERE state = 'held'"))
+    assert "is not published" in reasons["one@example.com"]
+    assert "“unheard_of”" in reasons["two@example.com"]
+    assert "“elsewhere”" in reasons["three@example.com"]
+    assert reasons[""] == "Nobody of the shop has the role “nobody”."
+
+
+def test_a_pool_goes_on_after_each_process_that_ends(folder):
+    write(
+        folder,
+        'from angelon.handlers import on\n@on("order.created")\ndef f(event, outbox):\n    import os; os._exit(1)',
+    )
+    pool = Pool(folder, 1)
+    event = {"id": "e", "type": "x.y", "name": "", "source": "s", "was": "", "now": "", "payload": {}, "values": {}}
+    event |= {"received_at": "2026-11-26T10:00:00+00:00", "parts": {}, "person": {}}
+    try:
+        for _ in range(3):
+            assert "exit code 1" in pool.call("f", event, 2).problem
+    finally:
+        pool.end()
+    assert Asked.model_validate({"problem": "x"}).problem == "x"
