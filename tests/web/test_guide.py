@@ -1,5 +1,6 @@
 """The guide: the same pages in the application and in the documentation, every picture and word in its place."""
 
+import dataclasses
 import json
 import re
 from pathlib import Path
@@ -8,6 +9,7 @@ import pytest
 import yaml
 from click.testing import CliRunner
 
+from angelon import handlers
 from angelon.cli.main import main
 from angelon.core.specs.bundle import read_bundle
 from angelon.web.guide.views import PAGES, guide, page_for
@@ -20,7 +22,7 @@ def test_the_documentation_has_the_same_pages():
     ours = {file.name: file.read_text() for file in PAGES.glob("*.md")}
     theirs = {file.name: file.read_text() for file in (DOCS / "guide").glob("*.md")}
     assert ours == theirs, "cp src/angelon/web/guide/pages/*.md docs/guide/"
-    assert len(ours) == 10
+    assert len(ours) == 11
 
 
 @pytest.mark.parametrize("key", KEYS)
@@ -41,6 +43,7 @@ def test_a_page_of_the_application_leads_to_its_own_page_of_the_guide(client):
         ("/messages/received", "write"),
         ("/routes/received", "route"),
         ("/sends", "fix"),
+        ("/handlers", "handlers"),
         ("/settings/team", "production"),
     ):
         assert page_for(path) == f"/guide/{key}"
@@ -63,3 +66,14 @@ def test_the_schema_that_ships_is_the_one_that_counts():
     assert json.loads((DOCS / "bundle.schema.json").read_text()) == json.loads(printed), (
         "angelon schema > docs/bundle.schema.json"
     )
+
+
+def test_the_page_on_handlers_names_all_that_an_author_may_use():
+    shown = (PAGES / "11-handlers.md").read_text()
+    for name in handlers.__all__:
+        assert f"`{name}" in shown, name
+    for kind in (handlers.Event, handlers.Order, handlers.Person):
+        for field in dataclasses.fields(kind):
+            assert f"`{field.name}`" in shown, f"{kind.__name__}.{field.name}"
+    for name in vars(handlers.Outbox):
+        assert name.startswith("_") or f"outbox.{name}(" in shown, name

@@ -9,7 +9,7 @@ from typing import Any
 
 import click
 
-from angelon.cli import running, set_up, trying
+from angelon.cli import handlers, running, set_up, trying
 from angelon.cli.parents import end_with_starter
 
 
@@ -83,6 +83,7 @@ for command in (
     running.serve,
     running.web,
     running.worker,
+    handlers.handlers,
     running.standins,
     set_up.apply,
     set_up.export,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from typing import Any
 
@@ -35,6 +36,10 @@ def demo(port: int, fresh: bool) -> None:
 
         start_from_empty(chosen.home)
     import_all()
+    if chosen.handlers is None:
+        from angelon.demo.folder import HANDLERS
+
+        os.environ["ANGELON_HANDLERS"] = str(HANDLERS)
     open_database(chosen).close()
     family = ProcessGroup()
     family.listen()

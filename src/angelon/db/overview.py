@@ -46,8 +46,9 @@ def numbers(session: Session, store_id: int, now: dt.datetime) -> Numbers:
     source = SourceRow.__table__  # type: ignore[attr-defined]
     health, gateway = GatewayHealthRow.__table__, GatewayRow.__table__  # type: ignore[attr-defined]
 
-    def total(table: Any) -> Any:
-        return core_select(func.count()).select_from(table).where(table.store_id == store_id).scalar_subquery()
+    def total(table: Any, *where: Any) -> Any:
+        counted = core_select(func.count()).select_from(table).where(table.store_id == store_id, *where)
+        return counted.scalar_subquery()
 
     recent = now - dt.timedelta(days=_ATTENTION_DAYS)
     row = (
@@ -58,7 +59,7 @@ def numbers(session: Session, store_id: int, now: dt.datetime) -> Numbers:
                 total(SendRow),
                 total(SourceRow),
                 total(MessageRow),
-                total(RouteRow),
+                total(RouteRow, col(RouteRow.gone_at).is_(None), col(RouteRow.key).not_like("handler-%")),
                 total(GatewayRow),
                 core_select(func.count())
                 .select_from(send)

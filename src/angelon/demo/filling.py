@@ -20,6 +20,7 @@ from angelon.db.secrets import Vault
 from angelon.db.tables import GatewayRow, RouteRow, SourceRow
 from angelon.demo.everyday import live_with_it
 from angelon.demo.seed import DAYS, seed
+from angelon.engine.handlers.registry import PREFIX
 from angelon.settings import Settings
 from angelon.standins.box import Box, ChatTextRow
 from angelon.standins.reviewer import review
@@ -86,7 +87,7 @@ def fill(database: Database, settings: Settings, vault: Vault, box: Box) -> None
         _reviewed(session, box, store_row.id or 0, began)
         _older(box, began)
         for route in session.exec(select(RouteRow)):
-            route.since = began if route.on else None
+            route.since = (now if route.key.startswith(PREFIX) else began) if route.on else None
         store_id = specs.stores(session)[0].id or 0
     with _unhurried(database), database.reading() as session:
         live = live_setup.load(session, store_id)

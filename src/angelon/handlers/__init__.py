@@ -138,7 +138,7 @@ class Outbox:
     """What a handler asks for. It is looked at once the function has returned; an exception discards all of it."""
 
     def __init__(self) -> None:
-        self._asked: dict[str, Any] = {"sends": [], "skip": "", "derive": [], "notes": []}
+        self._asked: dict[str, Any] = {"sends": [], "skip": "", "derive": []}
 
     def send(
         self,
@@ -182,10 +182,6 @@ class Outbox:
         it. An event that follows from one makes none itself.
         """
         self._asked["derive"].append(str(type))
-
-    def note(self, text: str) -> None:
-        """Writes a note to the order's history."""
-        self._asked["notes"].append(str(text))
 
     def _taken(self) -> dict[str, Any]:
         return self._asked

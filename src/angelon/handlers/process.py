@@ -10,6 +10,7 @@ import contextlib
 import ctypes
 import hashlib
 import importlib.util
+import inspect
 import io
 import json
 import logging
@@ -23,6 +24,7 @@ from pathlib import Path
 from typing import Any
 
 from angelon import handlers
+from angelon.handlers.watching import Watch
 from angelon.handlers.wire import event_from, pack
 
 OUTPUT = 20_000
@@ -31,6 +33,8 @@ MEMORY = 768 * 1024 * 1024
 """Bytes of address space that a process may take."""
 LARGEST_FILE = 50 * 1024 * 1024
 """Bytes that a handler may write to one file."""
+LONGEST_SOURCE = 20_000
+"""Characters of a function that are shown."""
 LARGEST_ASK = 1_000_000
 """Characters of what one call asks for."""
 
@@ -106,6 +110,7 @@ def described(found: dict[str, handlers.Registered], folder: Path) -> list[dict[
             "sources": list(one.sources),
             "rank": one.rank,
             "timeout": one.timeout,
+            "source": _source_of(one),
         }
         for name, one in found.items()
     ]
@@ -118,6 +123,14 @@ def _file_of(one: handlers.Registered, folder: Path) -> str:
     return file.name
 
 
+def _source_of(one: handlers.Registered) -> str:
+    """The function as it is written, with its decorators; empty where its text can't be had."""
+    try:
+        return inspect.getsource(one.function)[:LONGEST_SOURCE]
+    except (OSError, TypeError):
+        return ""
+
+
 def _told(error: BaseException, folder: Path) -> str:
     """A traceback from the first line that is the author's."""
     frames = traceback.extract_tb(error.__traceback__)
@@ -127,8 +140,11 @@ def _told(error: BaseException, folder: Path) -> str:
     return text.replace(f"{folder}/", "")[:8000]
 
 
-def call(one: handlers.Registered, data: dict[str, Any], folder: Path) -> dict[str, Any]:
-    """Runs one handler on one event; what it asked for, or why not, and what it printed."""
+def call(one: handlers.Registered, data: dict[str, Any], folder: Path, watch: bool = False) -> dict[str, Any]:
+    """Runs one handler on one event; what it asked for, or why not, and what it printed. With `watch` also which lines
+    it ran and the values in them.
+    """
+    watching = Watch(folder) if watch else None
     caught = Caught()
     logs = logging.StreamHandler(caught)
     logs.setFormatter(logging.Formatter("%(levelname)s %(message)s"))
@@ -140,7 +156,13 @@ def call(one: handlers.Registered, data: dict[str, Any], folder: Path) -> dict[s
     began = time.monotonic()
     try:
         with contextlib.redirect_stdout(caught), contextlib.redirect_stderr(caught):
-            one.function(event_from(data), outbox)
+            event = event_from(data)
+            if watching is not None:
+                sys.settrace(watching)
+            try:
+                one.function(event, outbox)
+            finally:
+                sys.settrace(None)
         asked = outbox._taken()
         for send in asked["sends"]:
             try:
@@ -154,6 +176,10 @@ def call(one: handlers.Registered, data: dict[str, Any], folder: Path) -> dict[s
         answer["problem"] = _told(error, folder) or f"{type(error).__name__}: {error}"
     answer["took"] = time.monotonic() - began
     answer["output"] = caught.text()
+    if watching is not None:
+        file = one.function.__code__.co_filename
+        answer["values"] = {str(line): said for line, said in watching.values.get(file, {}).items()}
+        answer["ran"] = sorted(set(watching.ran.get(file, [])))
     return answer
 
 
@@ -205,7 +231,7 @@ def main() -> None:
         if one is None:
             say({"problem": f"There is no handler {asked['handler']} in the folder any more.", "took": 0, "output": ""})
         else:
-            say(call(one, asked["event"], folder))
+            say(call(one, asked["event"], folder, bool(asked.get("watch"))))
 
 
 if __name__ == "__main__":

@@ -50,6 +50,7 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     from angelon.web.events.views import pages as events
     from angelon.web.gateways.views import pages as gateways
     from angelon.web.guide.views import pages as guide
+    from angelon.web.handlers.views import pages as handlers
     from angelon.web.health.views import pages as health
     from angelon.web.letterhead.views import pages as letterhead
     from angelon.web.library.views import pages as library
@@ -87,6 +88,7 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
         letterhead,
         library,
         routes,
+        handlers,
         segments,
         gateways,
         senders,

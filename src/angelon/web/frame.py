@@ -51,6 +51,7 @@ def rail(counts: dict[str, int]) -> list[tuple[str, list[Place]]]:
                 Place("Letterhead", "/letterhead", "letterhead"),
                 Place("Files", "/files", "files"),
                 Place("Routes", "/routes", "routes", counts.get("routes")),
+                Place("Handlers", "/handlers", "handlers"),
             ],
         ),
         (

@@ -19,6 +19,7 @@ from angelon.db.secrets import Vault
 from angelon.db.specs import StoredMessage, StoredRoute
 from angelon.db.tables import StoreRow
 from angelon.engine.clock import Clock
+from angelon.engine.handlers.runner import Handlers
 from angelon.engine.installation import Installation
 from angelon.engine.intake import Intake
 from angelon.engine.notifications import PLANNING, Notifier
@@ -37,6 +38,8 @@ class Services:
     installation: Installation
     writer: GroupCommit
     intake: Intake
+    handlers: Handlers | None = None
+    """The shop's own functions, for rehearsals; None where no folder is set."""
     process: str = ""
     """Which start of the program this is, as `serve` and `demo` name it."""
 
@@ -69,7 +72,8 @@ def make(settings: Settings, database: Database | None = None, clock: Clock | No
     )
     writer = GroupCommit(database, lambda: installation.notifier.notify(PLANNING))
     intake = Intake(database, installation.setups, installation.vault, writer, installation.clock)
-    return Services(settings, installation, writer, intake, os.environ.get(PROCESS, ""))
+    own = Handlers(settings.handlers) if settings.handlers is not None else None
+    return Services(settings, installation, writer, intake, own, os.environ.get(PROCESS, ""))
 
 
 def services() -> Services:

@@ -44,7 +44,6 @@ class Asked(Spec):
     skip: OneLine = ""
     skip_line: int = 0
     derive: list[str] = Field(default_factory=list, max_length=5)
-    notes: list[OneLine] = Field(default_factory=list, max_length=10)
     file: OneLine = ""
     """The author's file."""
     problem: str = Field("", max_length=8000)

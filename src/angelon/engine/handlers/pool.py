@@ -32,6 +32,10 @@ class Result:
     problem: str
     output: str
     took: float
+    values: dict[int, list[str]] = field(default_factory=dict)
+    """By line of the author's file, where the call was watched: what its names were."""
+    ran: frozenset[int] = frozenset()
+    """The lines that ran, where the call was watched."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,16 +84,18 @@ class HandlerProcess:
             told = {"handlers": [], "problems": [{"file": folder.name, "problem": str(gone)}], "digest": ""}
         self.loaded = Loaded(told["digest"], told["handlers"], told["problems"], told.get("output", ""))
 
-    def call(self, handler: str, event: dict[str, Any], timeout: float) -> Result:
+    def call(self, handler: str, event: dict[str, Any], timeout: float, watch: bool = False) -> Result:
         """Runs a handler on an event. Where it takes longer, or the process ends, the process is gone after it."""
         began = time.monotonic()
         try:
-            self._send({"handler": handler, "event": event})
+            self._send({"handler": handler, "event": event, "watch": watch})
             told = self._answer(timeout + 0.05)
         except Gone as gone:
             self.end()
             return Result(None, str(gone), "", time.monotonic() - began)
-        return Result(told.get("asked"), told.get("problem", ""), told.get("output", ""), told.get("took", 0.0))
+        asked, problem, output = told.get("asked"), told.get("problem", ""), told.get("output", "")
+        values = {int(line): said for line, said in told.get("values", {}).items()}
+        return Result(asked, problem, output, told.get("took", 0.0), values, frozenset(told.get("ran", [])))
 
     @property
     def runs(self) -> bool:
@@ -172,12 +178,12 @@ class Pool:
         self._free.put(process)
         return process.loaded
 
-    def call(self, handler: str, event: dict[str, Any], timeout: float) -> Result:
+    def call(self, handler: str, event: dict[str, Any], timeout: float, watch: bool = False) -> Result:
         """Runs a handler on an event in one of the processes, once one is free."""
         process = self._taken()
         result: Result | None = None
         try:
-            result = process.call(handler, event, timeout)
+            result = process.call(handler, event, timeout, watch)
             return result
         finally:
             self._free.put(process if process.runs and result is not None else None)

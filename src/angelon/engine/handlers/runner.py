@@ -7,6 +7,7 @@ from __future__ import annotations
 import datetime as dt
 import threading
 import time
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -85,7 +86,7 @@ class Handlers:
             old.end()
         return True
 
-    def call(self, handler: str, event: dict[str, Any]) -> tuple[Asked, Result]:
+    def call(self, handler: str, event: dict[str, Any], watch: bool = False) -> tuple[Asked, Result]:
         """Calls a handler; gives what it asks for, or the problem, with what was printed and how long it took."""
         self.look()
         pool = self._pool
@@ -96,14 +97,14 @@ class Handlers:
         if known is None:
             problem = f"There is no handler {handler} in {self._folder.name} any more."
             return Asked(problem=problem), Result(None, problem, "", 0.0)
-        result = pool.call(handler, event, known["timeout"])
+        result = pool.call(handler, event, known["timeout"], watch)
         if result.asked is None:
             return Asked(file=known["file"], problem=result.problem[:8000]), result
         try:
             return read_spec(Asked, {**result.asked, "file": known["file"]}), result
         except Invalid as error:
             problem = f"It asks for what can't be done: {error.problems[0]}"
-            return Asked(file=known["file"], problem=problem), Result(None, problem, result.output, result.took)
+            return Asked(file=known["file"], problem=problem), replace(result, asked=None, problem=problem)
 
     def end(self) -> None:
         with self._lock:

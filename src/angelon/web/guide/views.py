@@ -31,6 +31,7 @@ OF_PAGES = (
     ("/sends", "fix"),
     ("/orders", "fix"),
     ("/events", "fix"),
+    ("/handlers", "handlers"),
     ("/gateways", "production"),
     ("/senders", "production"),
     ("/suppressions", "production"),

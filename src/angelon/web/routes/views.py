@@ -37,7 +37,8 @@ def index() -> Any:
     order = {type_: number for number, type_ in enumerate(event_types.LABELS)}
     called = names()
     week = sends.states_by_route(session(), store_id(), g.now - dt.timedelta(days=7))
-    rows = [(row, row.spec, week.get(row.id, {}), problems(row.spec, called)) for row in routes()]
+    own = [row for row in routes() if not row.spec.handler]
+    rows = [(row, row.spec, week.get(row.id, {}), problems(row.spec, called)) for row in own]
     rows.sort(key=lambda r: (min((order.get(t, 99) for t in r[1].when), default=99), r[1].priority))
     gone = specs.route(session(), store_id(), request.args["gone"]) if request.args.get("gone") else None
     return render_template(
@@ -59,7 +60,10 @@ def create() -> Any:
 
 @pages.get("/<key>")
 def edit(key: str) -> Any:
-    return render_template("routes/edit.html", **page(stored(key)))
+    row = stored(key)
+    if row.spec.handler:
+        return redirect(url_for("handlers.show", name=row.spec.handler))
+    return render_template("routes/edit.html", **page(row))
 
 
 @pages.post("/<key>")
