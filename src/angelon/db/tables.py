@@ -565,6 +565,23 @@ class RunRow(SQLModel, table=True):
     """What its form was given, so that a second click starts nothing."""
 
 
+class TokenRow(SQLModel, table=True):
+    """A token that another system asks by; the token itself is kept nowhere."""
+
+    __tablename__ = "token"
+    id: int | None = Field(default=None, primary_key=True)
+    store_id: int = Field(foreign_key="store.id")
+    name: str
+    digest: str = Field(unique=True)
+    """SHA-256 of the token, in hexadecimal: it is 32 random bytes, so no salt is needed."""
+    scopes: list[Any] | None = _json()
+    created_at: dt.datetime = _instant(nullable=False)
+    created_by: str
+    last_used_at: dt.datetime | None = _instant()
+    expires_at: dt.datetime | None = _instant()
+    revoked_at: dt.datetime | None = _instant()
+
+
 class CheckRow(SQLModel, table=True):
     """A saved event with what must come out of it, and how it came out last."""
 

@@ -6,7 +6,7 @@ import datetime as dt
 import ipaddress
 import threading
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from angelon.core import signing_guesses
@@ -113,6 +113,39 @@ class Intake:
                 source_id, headers, raw, _problem(error.status, "Not readable", error.problem.what, error.problem.mend)
             )
         return self._delivery(live, source, source_id, received, headers, raw, now)
+
+    def accept(self, key: str, headers: Mapping[str, str], raw: bytes, name: str = "", delivery_id: str = "") -> Answer:
+        """A delivery from somebody who has shown otherwise that they may hand one in: no signature is looked at, nor
+        the sender's address. `name` is the store's own name of the event where the source looks for it in a header,
+        `delivery_id` what a second try is known by. Waits until what it brought is stored.
+        """
+        found = self._setups.find_source(key)
+        if found is None:
+            return _problem(404, "No such source", f"There is no source “{key[:60]}”.")
+        live, source_id = found
+        source = live.setup.sources[key]
+        if not source.on:
+            return _problem(404, "Source is off", f"{source.name} is switched off.", "Switch it on at its page.")
+        if len(raw) > source.max_bytes:
+            what = f"The body has {len(raw):,} bytes, and {source.max_bytes:,} are allowed."
+            return _problem(413, "Too large", what, "Send less, or raise the limit on the source's page.")
+        if name and source.event_name is not None and source.event_name.header:
+            headers = {**headers, source.event_name.header.lower(): name}
+        try:
+            received = read_delivery(source, headers, raw, with_payload=False)
+        except NotReadable as error:
+            return _problem(error.status, "Not readable", error.problem.what, error.problem.mend)
+        if delivery_id:
+            several = len(received) > 1
+            received = [
+                replace(one, delivery_id=f"{delivery_id}:{number}" if several else delivery_id)
+                for number, one in enumerate(received)
+            ]
+        delivery = self._delivery(live, source, source_id, received, headers, raw, self._clock.now())
+        try:
+            return self.stored(delivery, self._writer.store(delivery))
+        except Exception as error:
+            return self.not_stored(error)
 
     def _refusal(
         self,

@@ -45,6 +45,8 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     frame.install(app)  # before the token check, whose error page has the frame too
     csrf = CSRFProtect(app)
 
+    from angelon.web.api.views import documentation as api_documentation
+    from angelon.web.api.views import pages as api
     from angelon.web.changes.views import pages as changes
     from angelon.web.checks.views import pages as checks
     from angelon.web.events.views import pages as events
@@ -70,6 +72,7 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     from angelon.web.sources.views import pages as sources
     from angelon.web.start.views import pages as start
     from angelon.web.suppressions.views import pages as suppressions
+    from angelon.web.tokens.views import pages as tokens
     from angelon.web.upkeep.views import pages as upkeep
 
     for blueprint in (
@@ -93,6 +96,9 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
         gateways,
         senders,
         settings,
+        tokens,
+        api,
+        api_documentation,
         suppressions,
         rehearsals,
         checks,
@@ -103,6 +109,7 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     ):
         app.register_blueprint(blueprint)
     csrf.exempt(receipts)
+    csrf.exempt(api)  # asked by a token, which no browser sends by itself
     mail_frame.install(app)
     app.register_blueprint(mail_pictures.pages)
     app.teardown_appcontext(close_session)

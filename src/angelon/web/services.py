@@ -155,8 +155,9 @@ def public_address() -> str:
 
 
 def actor() -> Actor:
-    """Who makes the changes of this request."""
-    return MACHINE
+    """Who makes the changes of this request: a token's owner, else whoever is at this machine."""
+    found: Actor = g.get("actor", MACHINE)
+    return found
 
 
 @contextmanager

@@ -134,6 +134,13 @@ def read_bundle(text: str) -> Bundle:
         raise Invalid(
             [Problem("", "The bundle is empty or not a mapping.", "It starts with `angelon: 2` and `store:`.")]
         )
+    return bundle_of(data)
+
+
+def bundle_of(data: dict[str, Any]) -> Bundle:
+    """A bundle from plain data, whatever format it was written in. Raises Invalid with every problem: of a spec, or
+    between specs.
+    """
     bundle = read_spec(Bundle, _upgraded(data))
     problems = bundle.problems()
     if problems:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
@@ -65,21 +66,43 @@ def missing_secrets(installation: Installation, bundle: Bundle) -> list[MissingS
         return _missing(session, installation, bundle, live)
 
 
+class _Tried(Exception):
+    """Everything was done and is taken back: it was only to be seen what would change."""
+
+
 def apply(
-    installation: Installation, bundle: Bundle, actor: Actor = MACHINE, secrets: Secrets | None = None
+    installation: Installation,
+    bundle: Bundle,
+    actor: Actor = MACHINE,
+    secrets: Secrets | None = None,
+    dry_run: bool = False,
 ) -> Applied:
     """Creates or updates everything in a bundle and publishes it, all or nothing; says what changed and what lacks.
+    With `dry_run` it says so, and changes nothing.
 
     That a sender is verified is not believed: it is where this installation has verified the same address. A route that
     can't work yet is left off. Raises Invalid with what keeps the bundle from being applied at all.
     """
-    now, made = installation.clock.now(), Applied()
+    made = Applied()
+    with contextlib.suppress(_Tried):
+        _applied(installation, bundle, actor, secrets or {}, made, dry_run)
+    if not dry_run:
+        installation.setups.forget()
+        installation.notifier.notify()
+    return made
+
+
+def _applied(
+    installation: Installation, bundle: Bundle, actor: Actor, secrets: Secrets, made: Applied, dry_run: bool
+) -> None:
+    """In one transaction. Raises _Tried at its end where nothing is to be kept."""
+    now = installation.clock.now()
     with installation.database.writing() as session:
         made.changes = bundles.apply(session, _as_verified_here(session, bundle), now)
         row: StoreRow = next(one for one in specs.stores(session) if one.key == bundle.store.key)
         store_id = row.id or 0
         live = load(session, store_id)
-        for (kind, key), text in (secrets or {}).items():
+        for (kind, key), text in secrets.items():
             owner = (live.source_ids if kind == "source" else live.gateway_ids)[key]
             installation.vault.put(session, kind, owner, text, now)
             made.changes.append(f"{kind} {key}: secret set")
@@ -95,9 +118,8 @@ def apply(
             thing, _, what = line.partition(": ")
             kind, _, key = thing.partition(" ")
             changes.add(session, store_id, now, actor.name, f"bundle applied: {what}"[:200], kind, key)
-    installation.setups.forget()
-    installation.notifier.notify()
-    return made
+        if dry_run:
+            raise _Tried
 
 
 def _missing(

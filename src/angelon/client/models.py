@@ -1,0 +1,314 @@
+"""What travels over the API, both ways: the server answers with these models, and the client reads them."""
+
+from __future__ import annotations
+
+import datetime as dt
+from typing import Any, Literal
+
+from pydantic import AwareDatetime, BaseModel, ConfigDict, Field
+
+SCOPES: dict[str, str] = {
+    "events.read": "Read events with what each route decided",
+    "events.write": "Hand in events",
+    "sends.read": "Read sends, with addresses and contents",
+    "sends.write": "Retry, hold and cancel sends",
+    "orders.read": "Read orders and people, with contact details",
+    "suppressions.read": "Read suppressed addresses",
+    "suppressions.write": "Suppress addresses, and let them be written to again",
+    "tests": "Rehearse events and run checks",
+    "setup.read": "Read the whole set-up, without secrets",
+    "setup.write": "Change the whole set-up",
+}
+"""What a token may be allowed, and what that is."""
+
+Channel = Literal["email", "sms", "chat"]
+State = Literal[
+    "scheduled", "sending", "retrying", "held", "sent", "delivered", "read", "failed", "skipped", "cancelled"
+]
+
+
+class Model(BaseModel):
+    model_config = ConfigDict(extra="forbid", use_attribute_docstrings=True)
+
+
+class Problem(Model):
+    """One thing that is wrong: where, what, and what to do."""
+
+    where: str = ""
+    what: str
+    mend: str = ""
+    severity: str = "error"
+
+
+class ProblemDetails(Model):
+    """An error (RFC 9457)."""
+
+    type: str = "about:blank"
+    title: str
+    status: int
+    detail: str
+    problems: list[Problem] = Field(default_factory=list)
+
+
+class Accepted(Model):
+    """An event, or the several of one delivery, that is stored and will be planned."""
+
+    event: str
+    """Its id."""
+    events: list[str] = Field(default_factory=list)
+    """All ids, where the delivery holds several orders."""
+
+
+class TraceLine(Model):
+    part: str
+    verdict: str
+    saw: str = ""
+    why: str = ""
+
+
+class Decision(Model):
+    """What one route, or handler, made of an event."""
+
+    route: str
+    outcome: str
+    reason: str = ""
+    trace: list[TraceLine] = Field(default_factory=list)
+
+
+class Event(Model):
+    id: str
+    type: str
+    name: str
+    """The store's own name for it."""
+    source: str
+    received_at: AwareDatetime
+    was: str = ""
+    now: str = ""
+    planned_at: AwareDatetime | None = None
+    order: int | None = None
+    problem: str = ""
+    decisions: list[Decision] = Field(default_factory=list)
+
+
+class Send(Model):
+    """A send as lists have it."""
+
+    id: str
+    state: State
+    reason: str = ""
+    channel: Channel
+    recipient: str = ""
+    recipient_name: str = ""
+    subject: str = ""
+    message: str = ""
+    """The message's key; so are route and gateway."""
+    route: str = ""
+    gateway: str = ""
+    order: int | None = None
+    order_number: str = ""
+    event: str | None = None
+    created_at: AwareDatetime
+    due_at: AwareDatetime
+    tries: int = 0
+    settled_at: AwareDatetime | None = None
+    cost: str = ""
+
+
+class Attempt(Model):
+    number: int
+    began_at: AwareDatetime
+    ended_at: AwareDatetime
+    outcome: str
+    code: str = ""
+    answer: str = ""
+
+
+class SendDetails(Send):
+    """A send with its tries, its text and its trace."""
+
+    attempts: list[Attempt] = Field(default_factory=list)
+    text: str = ""
+    trace: list[TraceLine] = Field(default_factory=list)
+
+
+class Page(Model):
+    """A part of a list."""
+
+    next: str | None = None
+    """The cursor of the next part; none where this is the last."""
+
+
+class Sends(Page):
+    items: list[Send]
+
+
+class SendsQuery(Model):
+    """Which sends, the newest first; several values of one filter are parted by commas."""
+
+    state: str = Field("", max_length=200)
+    channel: str = Field("", max_length=60)
+    message: str = Field("", max_length=500)
+    route: str = Field("", max_length=500)
+    gateway: str = Field("", max_length=500)
+    recipient: str = Field("", max_length=320)
+    words: str = Field("", max_length=200)
+    """In recipient, order number and subject."""
+    since: AwareDatetime | None = None
+    order: int | None = Field(None, ge=0, le=2**53)
+    cursor: str = Field("", max_length=300)
+    limit: int = Field(50, ge=1, le=200)
+
+
+class Act(Model):
+    """What to do with sends: with those of `ids`, or a part of those that a filter leaves; ask again with `after` until
+    `next` is empty.
+    """
+
+    act: Literal["retry", "hold", "cancel"]
+    ids: list[str] = Field(default_factory=list, max_length=1000)
+    filter: SendsQuery | None = None
+    after: str = Field("", max_length=60)
+
+
+class Acted(Model):
+    seen: int
+    moved: int
+    next: str = ""
+
+
+class Order(Model):
+    id: int
+    number: str
+    reference: str
+    source: str
+    status: str = ""
+    total: str = ""
+    placed_at: AwareDatetime | None = None
+    last_event_at: AwareDatetime
+    person: Person | None = None
+
+
+class Person(Model):
+    """A customer as the orders tell."""
+
+    id: int
+    name: str = ""
+    email: str = ""
+    phone: str = ""
+    country: str = ""
+    language: str = ""
+
+
+class OrderDetails(Order):
+    """An order with its events and sends."""
+
+    events: list[Event] = Field(default_factory=list)
+    sends: list[Send] = Field(default_factory=list)
+
+
+class Orders(Page):
+    items: list[Order]
+
+
+class ListQuery(Model):
+    words: str = Field("", max_length=200)
+    cursor: str = Field("", max_length=300)
+    limit: int = Field(50, ge=1, le=200)
+
+
+class Suppression(Model):
+    id: int
+    address: str
+    """`email:` or `phone:` and the address."""
+    why: str = ""
+    since: AwareDatetime
+
+
+class Suppressions(Page):
+    items: list[Suppression]
+
+
+class Suppress(Model):
+    addresses: list[str] = Field(min_length=1, max_length=1000)
+    why: str = Field("", max_length=300)
+
+
+class Suppressed(Model):
+    added: int
+    unknown: list[str] = Field(default_factory=list)
+    """Those that are neither an email address nor a phone number."""
+
+
+class Rehearse(Model):
+    """A delivery that might come, and the route whose decision is asked for; all that are live where none is named."""
+
+    source: str = Field(max_length=60)
+    name: str = Field("", max_length=200)
+    """The store's own name of the event, where it is not in the payload."""
+    type: str = Field("", max_length=60)
+    """The event type, in place of what the name means."""
+    payload: Any
+    route: str = Field("", max_length=60)
+    at: AwareDatetime | None = None
+
+
+class RehearsedSend(Model):
+    state: str
+    reason: str = ""
+    channel: Channel
+    recipient: str = ""
+    message: str = ""
+    gateway: str = ""
+    locale: str = ""
+    due_at: AwareDatetime
+    text: str = ""
+
+
+class RehearsedDecision(Decision):
+    sends: list[RehearsedSend] = Field(default_factory=list)
+
+
+class Rehearsed(Model):
+    type: str
+    decisions: list[RehearsedDecision]
+
+
+class CheckOutcome(Model):
+    key: str
+    name: str
+    route: str
+    passed: bool
+    differences: list[str] = Field(default_factory=list)
+
+
+class Checked(Model):
+    passed: bool
+    checks: list[CheckOutcome]
+
+
+class Setup(Model):
+    """The whole set-up, without secrets: a bundle (docs/bundle.schema.json)."""
+
+    bundle: dict[str, Any]
+    etag: str
+
+
+class SetupQuery(Model):
+    dry_run: bool = False
+    """Says what would change, and changes nothing."""
+
+
+class SetupChanged(Model):
+    dry_run: bool
+    changes: list[str]
+    lacking: list[str] = Field(default_factory=list)
+    left_off: list[str] = Field(default_factory=list)
+    etag: str
+
+
+class Nothing(Model):
+    """No parameters."""
+
+
+Moment = dt.datetime
+OrderDetails.model_rebuild()

@@ -1,0 +1,1 @@
+"""The page of tokens: made, shown once, revoked."""
