@@ -32,6 +32,8 @@ PAGES = [
     "/settings",
     "/settings/team",
     "/settings/rules",
+    "/settings/tokens",
+    "/api",
     "/guide/connect",
     "/files",
     "/gateways/text-line",

@@ -27,7 +27,7 @@ def openapi() -> Any:
 @documentation.get("")
 def page() -> Any:
     """Every operation, with what it takes and answers."""
-    groups: dict[str, list[Any]] = {}
+    groups: dict[str, list[Any]] = {name: [] for name in dict.fromkeys(GROUPS.values())}
     for one in operations:
         groups.setdefault(GROUPS[one.path.split("/")[1]], []).append(one)
     return render_template(
