@@ -21,6 +21,10 @@ SECRETS = ("ANGELON_SECRET_SOURCE_", "ANGELON_SECRET_GATEWAY_")
 """How the environment's names for secrets of sources and gateways begin, which `angelon apply` looks at."""
 
 
+OF_COMMANDS = frozenset({"ANGELON_URL", "ANGELON_TOKEN", "ANGELON_BUNDLE"})
+"""The environment's names for what commands take: no settings of an installation."""
+
+
 class BadSettings(ValueError):
     """Settings that can't be used; says which, and what to do."""
 
@@ -118,7 +122,7 @@ def private_folder(folder: Path) -> None:
 
 def load(**given: object) -> Settings:
     """The settings. Raises BadSettings for one that is malformed or that nobody knows."""
-    known = {f"ANGELON_{name.upper()}" for name in Settings.model_fields}
+    known = {f"ANGELON_{name.upper()}" for name in Settings.model_fields} | OF_COMMANDS
     unknown = [
         name
         for name in (*os.environ, *_named_in_file())

@@ -13,8 +13,8 @@ from angelon.core.planning.inputs import Setup
 from angelon.core.problems import Invalid
 from angelon.core.specs import Route
 from angelon.core.specs.base import read_spec
-from angelon.core.specs.bundle import read_bundle
 from angelon.core.specs.check import Check
+from angelon.engine.operations.folders import bundle_in
 
 
 def read_checks(paths: Sequence[Path]) -> list[Check]:
@@ -49,7 +49,7 @@ def write_checks(folder: Path, checks: list[Check]) -> None:
 def setup_of(bundle: Path | None, session: Any = None, store_id: int = 0) -> Setup:
     """The set-up of a bundle, else of the store."""
     if bundle is not None:
-        made = read_bundle(bundle.read_text())
+        made = bundle_in(bundle)
         return Setup(
             made.store,
             {s.key: s for s in made.sources},
@@ -65,7 +65,7 @@ def setup_of(bundle: Path | None, session: Any = None, store_id: int = 0) -> Set
 def routes_of(bundle: Path | None, session: Any, store_id: int) -> dict[str, Route]:
     """Every route by key: the bundle's; else as it is live, or as drafted where it never was."""
     if bundle is not None:
-        return {route.key: route for route in read_bundle(bundle.read_text()).routes}
+        return {route.key: route for route in bundle_in(bundle).routes}
     from angelon.engine.operations.checks import routes_by_key
 
     return routes_by_key(session, store_id)

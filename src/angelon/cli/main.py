@@ -50,9 +50,12 @@ def _sentence(error: Exception) -> str | None:
 
 @click.group(cls=Angelon, context_settings={"help_option_names": ["-h", "--help"]})
 @click.version_option(package_name="angelon")
+@click.option("--url", envvar="ANGELON_URL", help="An Angelon that runs elsewhere: apply, export and check work on it.")
+@click.option("--token", envvar="ANGELON_TOKEN", help="The token for it, made under Settings, Tokens.")
 @click.pass_context
-def main(context: click.Context) -> None:
+def main(context: click.Context, url: str | None, token: str | None) -> None:
     """Store events to email, SMS and chat: mapped, rehearsed, logged and retried."""
+    context.obj = {"url": url, "token": token}
     os.umask(0o077)  # what Angelon keeps is its owner's alone
     end_with_starter()
     if context.invoked_subcommand not in LOGS_NOTHING:

@@ -8,25 +8,36 @@ from pathlib import Path
 import click
 
 from angelon.cli.opening import first_store, open_database, open_installation
+from angelon.cli.remote import client, is_remote
 
 
 @click.command()
 @click.argument("bundle", type=click.Path(exists=True, path_type=Path))
 @click.option("--ask/--no-ask", default=None, help="Ask for secrets that are missing; without it, in a terminal only.")
-def apply(bundle: Path, ask: bool | None) -> None:
+@click.option("--dry-run", is_flag=True, help="Say what would change, field by field, and change nothing.")
+def apply(bundle: Path, ask: bool | None, dry_run: bool) -> None:
     """Create or update everything in BUNDLE, a file or a folder; nothing changes if any part is invalid.
 
     Secrets that are missing are taken from the environment (ANGELON_SECRET_GATEWAY_KEY, ANGELON_SECRET_SOURCE_KEY), or
-    asked for. What is lacking is listed, and routes that can't work yet are left off.
+    asked for. What is lacking is listed, and routes that can't work yet are left off. With --url the set-up of an
+    Angelon that runs elsewhere; files, checks and suppressions of a folder stay here.
     """
-    from angelon.core.specs.bundle import read_bundle
     from angelon.db import specs
     from angelon.engine.operations import bundles, folders
     from angelon.engine.unit import unit
 
+    if is_remote():
+        with client() as elsewhere:
+            done = elsewhere.apply(folders.bundle_in(bundle).plain(), dry_run=dry_run)
+        _told(done.differences if dry_run else done.changes, done.lacking, done.left_off, dry_run)
+        return
     installation = open_installation()
     folder = folders.read(bundle) if bundle.is_dir() else None
-    made = folder.bundle if folder is not None else read_bundle(bundle.read_text())
+    made = folder.bundle if folder is not None else folders.bundle_in(bundle)
+    if dry_run:
+        tried = bundles.apply(installation, made, dry_run=True)
+        _told(tried.differences, tried.lacking, tried.left_off, True)
+        return
     asking = sys.stdin.isatty() if ask is None else ask
 
     missing = bundles.missing_secrets(installation, made)
@@ -51,12 +62,18 @@ def apply(bundle: Path, ask: bool | None) -> None:
     if folder is not None:
         with unit(installation, there or 0) as work:
             first += folders.add_drafts(work, folder)
-    for line in first + applied.changes or ["nothing changed"]:
+    _told(first + applied.changes, applied.lacking, applied.left_off)
+
+
+def _told(changes: list[str], lacking: list[str], left_off: list[str], dry_run: bool = False) -> None:
+    for line in changes or ["nothing would change" if dry_run else "nothing changed"]:
         click.echo(line)
-    for line in applied.lacking:
+    for line in lacking:
         click.echo(f"lacking: {line}")
-    for line in applied.left_off:
+    for line in left_off:
         click.echo(f"route {line}")
+    if dry_run:
+        click.echo("Nothing was changed: this was a dry run.")
 
 
 @click.command()
@@ -65,18 +82,27 @@ def apply(bundle: Path, ask: bool | None) -> None:
     type=click.Path(file_okay=False, path_type=Path),
     help="Write a folder with files, checks, suppressions and drafts, too.",
 )
-def export(to: Path | None) -> None:
+@click.option("--split", is_flag=True, help="With --to: a file for each source, message and route.")
+def export(to: Path | None, split: bool) -> None:
     """Print the store's set-up as a bundle, or write all of it into a folder."""
-    from angelon.core.specs.bundle import write_bundle
+    from angelon.core.specs.bundle import bundle_of, write_bundle
     from angelon.db import bundles
 
+    if split and to is None:
+        raise click.ClickException("Name the folder, too: angelon export --to FOLDER --split.")
+    if is_remote():
+        if to is not None:
+            raise click.ClickException("From elsewhere only the bundle itself is exported: leave --to out.")
+        with client() as elsewhere:
+            click.echo(write_bundle(bundle_of(elsewhere.setup().bundle)), nl=False)
+        return
     with open_database().reading() as session:
         if to is None:
             click.echo(write_bundle(bundles.export(session, first_store(session))), nl=False)
             return
         from angelon.engine.operations import folders
 
-        for line in folders.write(session, first_store(session), to):
+        for line in folders.write(session, first_store(session), to, split):
             click.echo(line)
 
 
@@ -94,7 +120,7 @@ def schema() -> None:
 @click.argument("files", nargs=-1, type=click.Path(exists=True, path_type=Path))
 @click.option(
     "--bundle",
-    type=click.Path(exists=True, dir_okay=False, path_type=Path),
+    type=click.Path(exists=True, path_type=Path),
     help="Check this bundle instead of what the store has set up.",
 )
 @click.option(
@@ -113,6 +139,14 @@ def check(files: tuple[Path, ...], bundle: Path | None, save: Path | None) -> No
     from angelon.core.specs.stored import from_stored
     from angelon.db import checks
 
+    if is_remote():
+        if files or bundle or save:
+            raise click.ClickException("Elsewhere the checks that are kept there are run: leave files and options out.")
+        with client() as elsewhere:
+            done = elsewhere.check()
+        for told in done.checks:
+            click.echo("\n".join([f"{'passed' if told.passed else 'FAILED'} {told.name}", *told.differences]))
+        sys.exit(0 if done.passed else 1)
     with open_database().reading() as session:
         kept = (
             []

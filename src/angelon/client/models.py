@@ -301,6 +301,9 @@ class SetupQuery(Model):
 class SetupChanged(Model):
     dry_run: bool
     changes: list[str]
+    """What was created or changed, a line for each thing."""
+    differences: list[str] = Field(default_factory=list)
+    """Each field that is another than before."""
     lacking: list[str] = Field(default_factory=list)
     left_off: list[str] = Field(default_factory=list)
     etag: str

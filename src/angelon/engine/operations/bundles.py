@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import os
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
+from typing import Any
 
 from sqlmodel import Session
 
 from angelon.core.messages.blocks import LIBRARY
 from angelon.core.planning.readiness import problems_of
+from angelon.core.shape import compare
 from angelon.core.specs import Bundle, Gateway, Store
 from angelon.core.specs.message import FromLibrary, Image
 from angelon.db import bundles, changes, specs
@@ -44,6 +47,8 @@ class Applied:
     changes: list[str] = field(default_factory=list)
     left_off: list[str] = field(default_factory=list)
     """Routes that the bundle has live and that can't work yet: which, and why."""
+    differences: list[str] = field(default_factory=list)
+    """Each field that is another than before, a line each: the thing, the field, what it was and what it is."""
     lacking: list[str] = field(default_factory=list)
     """What is named and not there: secrets, files, verified senders, approvals."""
 
@@ -98,6 +103,8 @@ def _applied(
     """In one transaction. Raises _Tried at its end where nothing is to be kept."""
     now = installation.clock.now()
     with installation.database.writing() as session:
+        was = next((row for row in specs.stores(session) if row.key == bundle.store.key), None)
+        before = bundles.export(session, was.id) if was is not None and was.id else None
         made.changes = bundles.apply(session, _as_verified_here(session, bundle), now)
         row: StoreRow = next(one for one in specs.stores(session) if one.key == bundle.store.key)
         store_id = row.id or 0
@@ -114,12 +121,48 @@ def _applied(
         made.left_off = _leave_off(session, live, {one.key for one in missing if one.kind == "gateway"})
         off = {line.partition(":")[0] for line in made.left_off}
         made.changes = [line for line in made.changes if line not in {f"route {key}: switched on" for key in off}]
+        made.differences = differences(before, bundles.export(session, store_id))
         for line in [*made.changes, *(f"route {line}" for line in made.left_off)]:
             thing, _, what = line.partition(": ")
             kind, _, key = thing.partition(" ")
             changes.add(session, store_id, now, actor.name, f"bundle applied: {what}"[:200], kind, key)
         if dry_run:
             raise _Tried
+
+
+_KINDS = (("sources", "key"), ("variables", "name"), ("gateways", "key"), ("messages", "key"), ("routes", "key"))
+MOST_DIFFERENCES = 500
+
+
+def differences(was: Bundle | None, now: Bundle) -> list[str]:
+    """What differs between two states of a set-up, a line for each field; a thing that is new or gone in one line."""
+    found = _fields("store", was.store.plain() if was else {}, now.store.plain()) if was else ["store: new"]
+    for part, by in _KINDS:
+        kind = part.removesuffix("s")
+        old = {getattr(one, by): one.plain() for one in (getattr(was, part) if was else ())}
+        new = {getattr(one, by): one.plain() for one in getattr(now, part)}
+        for key in dict.fromkeys([*old, *new]):
+            if key not in old or key not in new:
+                found.append(f"{kind} {key}: {'new' if key not in old else 'gone'}")
+            else:
+                found += _fields(f"{kind} {key}", old[key], new[key])
+    on, off = set(now.live) - set(was.live if was else ()), set(was.live if was else ()) - set(now.live)
+    found += [*(f"route {key}: switched on" for key in sorted(on)), *(f"route {key}: off" for key in sorted(off))]
+    return found[:MOST_DIFFERENCES]
+
+
+def _fields(thing: str, was: Any, now: Any) -> list[str]:
+    return [
+        f"{thing}  {one.path.removeprefix('$.')}: {_short(one.was)} → {_short(one.now)}" for one in compare(was, now)
+    ]
+
+
+def _short(value: Any) -> str:
+    if value is None:
+        return "nothing"
+    text = f"“{value}”" if isinstance(value, str) else json.dumps(value, ensure_ascii=False, default=str)
+    text = text.replace("\n", "⏎")
+    return text if len(text) <= 100 else f"{text[:99]}…"
 
 
 def _missing(

@@ -24,7 +24,7 @@ from angelon.core.messages.attachments import LibraryFile, detect_media_type, fi
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Message, Route
 from angelon.core.specs.base import read_spec
-from angelon.core.specs.bundle import Bundle, read_bundle, write_bundle
+from angelon.core.specs.bundle import Bundle, bundle_of, read_bundle, write_bundle
 from angelon.core.specs.check import Check
 from angelon.core.specs.keys import key_of
 from angelon.core.specs.mapping import Mapping as MappingSpec
@@ -44,11 +44,24 @@ BUNDLE, DRAFTS, FILES, CHECKS, SUPPRESSIONS = (
 LARGEST_FILE = 20_000_000
 
 
-def write(session: Session, store_id: int, folder: Path) -> list[str]:
-    """Writes a store's whole set-up into a folder; says what is there, and what is left out, a line each."""
+SPLIT = ("sources", "messages", "routes")
+"""What has a file a thing in a folder that is split, for a version control that shows what changed."""
+
+
+def write(session: Session, store_id: int, folder: Path, split: bool = False) -> list[str]:
+    """Writes a store's whole set-up into a folder; says what is there, and what is left out, a line each. With `split`
+    each source, message and route has a file of its own.
+    """
     folder.mkdir(parents=True, exist_ok=True)
     bundle = bundles.export(session, store_id)
-    (folder / BUNDLE).write_text(write_bundle(bundle))
+    for part in SPLIT:
+        for file in (folder / part).glob("*.yaml") if (folder / part).is_dir() else ():
+            file.unlink()  # of a thing that may be gone
+        for one in getattr(bundle, part) if split else ():
+            (folder / part).mkdir(exist_ok=True)
+            (folder / part / f"{one.key}.yaml").write_text(_yaml(one.plain()))
+    rest = bundle.model_copy(update={part: [] for part in SPLIT}) if split else bundle
+    (folder / BUNDLE).write_text(write_bundle(rest))
     told = [f"{BUNDLE}: {len(bundle.messages)} messages, {len(bundle.routes)} routes, {len(bundle.sources)} sources"]
     told += _write_files(session, store_id, folder)
     kept = [from_stored(Check, row.spec) for row in checks.all_of(session, store_id)]
@@ -141,7 +154,7 @@ def read(folder: Path) -> Folder:
     """Raises Invalid with the file that can't be read, and what is wrong in it."""
     if not (folder / BUNDLE).is_file():
         raise Invalid([Problem(str(folder), f"The folder has no {BUNDLE}.", "Write one with angelon export --to.")])
-    bundle = read_bundle(_text(folder / BUNDLE))
+    bundle = bundle_in(folder)
     found = [_read_file(folder, entry) for entry in _load(folder / FILES, list)]
     kept = [
         _spec(Check, _load(file, dict), file.name)
@@ -155,6 +168,18 @@ def read(folder: Path) -> Folder:
         if kind in kinds
     }
     return Folder(bundle, found, kept, _read_suppressions(folder / SUPPRESSIONS), read_drafts)
+
+
+def bundle_in(path: Path) -> Bundle:
+    """The bundle of a file, or of a folder, split or whole. Raises Invalid."""
+    if path.is_file():
+        return read_bundle(_text(path))
+    data = _load(path / BUNDLE, dict)
+    for part in SPLIT:
+        if (path / part).is_dir():
+            own = [_load(file, dict) for file in sorted((path / part).glob("*.yaml"))]
+            data = {**data, part: [*(data.get(part) or []), *own]}
+    return bundle_of(data)
 
 
 def _text(file: Path) -> str:

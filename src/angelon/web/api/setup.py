@@ -67,6 +67,7 @@ def apply_setup(query: models.SetupQuery, body: AnyBundle) -> Answer:
     changed = models.SetupChanged(
         dry_run=query.dry_run,
         changes=made.changes,
+        differences=made.differences,
         lacking=made.lacking,
         left_off=made.left_off,
         etag=_current()[1],
