@@ -1,10 +1,12 @@
 """Connecting, capturing and mapping through the pages: suggestions, samples, drift, tables, kept steps."""
 
 import base64
+import datetime as dt
 import hashlib
 import hmac
 import io
 import json
+import re
 import time
 
 import pytest
@@ -308,3 +310,20 @@ def test_a_refused_delivery_that_is_no_order_or_too_large_says_so(client, signed
     )
     id_, _, _ = refused_delivery(client, signed, body=made.body(note="x" * 70_000))
     assert "was not kept whole" in text(client.post(f"/sources/shop/refused/{id_}/sample", follow_redirects=True))
+
+
+def test_a_signing_secret_is_shown_for_ten_minutes_and_never_again(client, bench):
+    client.post("/sources", data={"name": "Lamps"})
+    page = client.get("/sources/lamps/connect").get_data(as_text=True)
+    secret = re.search(r'id="secret-1">([^<]+)<', page)[1]
+    assert "it is shown until" in text(client.get("/sources/lamps/connect"))
+    later = bench.clock.now() + dt.timedelta(minutes=11)
+    bench.clock.now = lambda: later
+    page = client.get("/sources/lamps/connect").get_data(as_text=True)
+    assert secret not in page
+    assert "It is not shown again." in " ".join(page.split())
+    client.post("/sources/lamps/secret", data={"secret": "whsec_of-the-store-itself-123", "overlap_hours": "1"})
+    page = client.get("/sources/lamps/connect").get_data(as_text=True)
+    assert "whsec_of-the-store-itself-123" in page
+    assert secret not in page
+    assert "An older one, made" in " ".join(page.split())

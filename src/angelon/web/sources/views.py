@@ -16,6 +16,7 @@ from flask import (
     Blueprint,
     Response,
     abort,
+    current_app,
     flash,
     g,
     redirect,
@@ -97,7 +98,26 @@ def create() -> Any:
     name = request.form.get("name", "").strip()
     with work_or_back(url_for(".index", name=name[:200])) as unit:
         key = operations.create(unit, name)
+    _secret_is_new(key)
     return redirect(url_for(".connect", key=key))
+
+
+SHOWN_FOR = dt.timedelta(minutes=10)
+"""How long a signing secret is shown after it was made or typed in."""
+
+
+def _secret_is_new(key: str) -> None:
+    fresh: dict[str, dt.datetime] = current_app.extensions.setdefault("angelon.fresh_secrets", {})
+    now = services().clock.now()
+    for old in [one for one, at in fresh.items() if now - at > SHOWN_FOR]:
+        del fresh[old]
+    fresh[key] = now
+
+
+def _shown_until(key: str) -> dt.datetime | None:
+    """Until when a source's newest secret is shown; None where it is not any more."""
+    at = current_app.extensions.get("angelon.fresh_secrets", {}).get(key)
+    return at + SHOWN_FOR if at is not None and services().clock.now() - at <= SHOWN_FOR else None
 
 
 # ---- connect ------------------------------------------------------------------------------------------------------
@@ -135,6 +155,7 @@ def _connect_page(
         edits=request.form.get("edits", row.edits),
         address=address(source.key),
         secrets=services().vault.get(session(), "source", source_id, g.now),
+        shown_until=_shown_until(source.key),
         unnamed=events.unnamed(session(), source_id),
         problems=problems,
         spec=spec,
@@ -253,6 +274,7 @@ def rotate_secret(key: str) -> Any:
     hours = whole(request.form.get("overlap_hours"), operations.LONGEST_OVERLAP) or 0
     with work_or_back(url_for(".connect", key=key)) as unit:
         operations.rotate_secret(unit, key, request.form.get("secret", "").strip(), hours)
+    _secret_is_new(key)
     more = f" The old one works for another {hours} h." if hours else ""
     flash(f"The secret is new. Give it to the store.{more}", "good")
     return redirect(url_for(".connect", key=key))
