@@ -565,6 +565,51 @@ class RunRow(SQLModel, table=True):
     """What its form was given, so that a second click starts nothing."""
 
 
+class AccountRow(SQLModel, table=True):
+    """A person who signs in."""
+
+    __tablename__ = "account"
+    id: int | None = Field(default=None, primary_key=True)
+    email: str = Field(unique=True)
+    """In lower case."""
+    name: str
+    password: str
+    """Argon2id (RFC 9106), with its parameters and salt."""
+    role: str
+    created_at: dt.datetime = _instant(nullable=False)
+    disabled_at: dt.datetime | None = _instant()
+    failures: int = 0
+    """Wrong passwords in a row."""
+    locked_until: dt.datetime | None = _instant()
+
+
+class SignedInRow(SQLModel, table=True):
+    """Where a person is signed in: a browser's cookie, by its digest."""
+
+    __tablename__ = "signed_in"
+    id: int | None = Field(default=None, primary_key=True)
+    account_id: int = Field(foreign_key="account.id", index=True)
+    digest: str = Field(unique=True)
+    began_at: dt.datetime = _instant(nullable=False)
+    seen_at: dt.datetime = _instant(nullable=False)
+    address: str = ""
+    agent: str = ""
+
+
+class InvitationRow(SQLModel, table=True):
+    """A link by which somebody makes their account."""
+
+    __tablename__ = "invitation"
+    id: int | None = Field(default=None, primary_key=True)
+    digest: str = Field(unique=True)
+    email: str
+    role: str
+    made_at: dt.datetime = _instant(nullable=False)
+    made_by: str
+    expires_at: dt.datetime = _instant(nullable=False)
+    used_at: dt.datetime | None = _instant()
+
+
 class TokenRow(SQLModel, table=True):
     """A token that another system asks by; the token itself is kept nowhere."""
 

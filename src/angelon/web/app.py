@@ -17,6 +17,7 @@ from angelon.core.problems import Conflict, Invalid, NotFound
 from angelon.core.specs.base import problems_of
 from angelon.db.database import is_busy, is_database_failure
 from angelon.web import conflicts, formats, forms, frame, mail_frame, mail_pictures, origins
+from angelon.web.access import guard
 from angelon.web.intake.views import IntakeMiddleware
 from angelon.web.numbers import RowId
 from angelon.web.origins import Proxies
@@ -41,10 +42,12 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     formats.install(app)
     forms.install(app)
+    frame.install(app)  # before the others: it knows the shop, and their error pages have the frame, too
     origins.install(app, made.settings)
-    frame.install(app)  # before the token check, whose error page has the frame too
+    guard.install(app)
     csrf = CSRFProtect(app)
 
+    from angelon.web.access.views import others, own, signing_in
     from angelon.web.api.views import documentation as api_documentation
     from angelon.web.api.views import pages as api
     from angelon.web.changes.views import pages as changes
@@ -96,6 +99,9 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
         gateways,
         senders,
         settings,
+        signing_in,
+        own,
+        others,
         tokens,
         api,
         api_documentation,

@@ -10,6 +10,7 @@ from zoneinfo import ZoneInfo
 
 from flask import Flask, current_app, g, request
 
+from angelon.core.access import may
 from angelon.db import overview, specs
 from angelon.web.guide.views import page_for
 from angelon.web.services import services, session
@@ -128,7 +129,23 @@ def frame() -> Frame:
     if row is None or not row.id:
         return Frame(rail({}), 0, Pulse("open", "no shop yet"))
     numbers = overview.numbers(session(), row.id, g.now)
-    return Frame(rail(numbers.counts), numbers.needs, pulse(numbers, g.now))
+    return Frame(_seen(rail(numbers.counts)), numbers.needs, pulse(numbers, g.now))
+
+
+_PARTS = {"/": "overview", "/files": "library"}
+
+
+def _seen(places: list[tuple[str, list[Place]]]) -> list[tuple[str, list[Place]]]:
+    """The places that whoever looks may see."""
+    role = g.get("role", "owner")
+    kept = [
+        (
+            group,
+            [place for place in found if may(role, _PARTS.get(place.address) or place.address.split("/")[1], False)],
+        )
+        for group, found in places
+    ]
+    return [(group, found) for group, found in kept if found]
 
 
 def next_step() -> Any:

@@ -1,0 +1,57 @@
+"""Who may do what: four roles, and for each part of the application which of them may look and which may change.
+Pure.
+"""
+
+from __future__ import annotations
+
+ROLES: dict[str, str] = {
+    "owner": "Everything, accounts and tokens included",
+    "developer": "Everything but accounts and tokens",
+    "writer": "Messages and their files; looks at the rest, not at payloads and settings",
+    "watcher": "Looks at orders, sends, messages and routes; email addresses and phone numbers are masked",
+}
+"""Each role, the one that may most first, and what it may."""
+RANK = {role: number for number, role in enumerate(reversed(ROLES))}
+PUBLIC = frozenset({"static", "health", "receipts", "api"})
+"""Parts that know by other means who asks, or give nothing away."""
+PARTS: dict[str, tuple[str, str]] = {
+    "overview": ("watcher", "developer"),
+    "orders": ("watcher", "developer"),
+    "sends": ("watcher", "developer"),
+    "events": ("developer", "developer"),
+    "messages": ("watcher", "writer"),
+    "approved": ("writer", "writer"),
+    "library": ("writer", "writer"),
+    "letterhead": ("writer", "developer"),
+    "routes": ("watcher", "developer"),
+    "segments": ("writer", "developer"),
+    "handlers": ("developer", "developer"),
+    "sources": ("developer", "developer"),
+    "mappings": ("developer", "developer"),
+    "gateways": ("developer", "developer"),
+    "senders": ("developer", "developer"),
+    "settings": ("developer", "developer"),
+    "suppressions": ("developer", "developer"),
+    "rehearsals": ("writer", "developer"),
+    "checks": ("writer", "developer"),
+    "changes": ("developer", "developer"),
+    "runs": ("developer", "developer"),
+    "upkeep": ("developer", "developer"),
+    "standins": ("developer", "developer"),
+    "start": ("owner", "owner"),
+    "tokens": ("owner", "owner"),
+    "accounts": ("owner", "owner"),
+    "own_account": ("watcher", "watcher"),
+    "guide": ("watcher", "watcher"),
+    "mail_frame": ("watcher", "watcher"),
+    "mail_pictures": ("watcher", "watcher"),
+    "api_documentation": ("watcher", "watcher"),
+}
+"""For each part of the application, by its name in addresses' endpoints: who may look, and who may change."""
+
+
+def may(role: str, part: str, changing: bool) -> bool:
+    """Whether a role may look at a part, or change something in it. A part that has no row is nobody's."""
+    if part not in PARTS or role not in RANK:
+        return False
+    return RANK[role] >= RANK[PARTS[part][changing]]

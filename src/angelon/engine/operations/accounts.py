@@ -1,0 +1,195 @@
+"""Accounts of people: the first owner, invitations, signing in, roles."""
+
+from __future__ import annotations
+
+import datetime as dt
+import hashlib
+import secrets
+
+from argon2 import PasswordHasher
+from argon2.exceptions import InvalidHashError, VerificationError
+from email_validator import EmailNotValidError
+from sqlmodel import Session
+
+from angelon.core.access import ROLES
+from angelon.core.addresses import check_email
+from angelon.core.problems import Invalid, NotFound, Problem
+from angelon.db import accounts
+from angelon.db.tables import AccountRow, InvitationRow, SignedInRow
+
+HASHER = PasswordHasher()
+"""Argon2id with the library's parameters, which follow RFC 9106."""
+NOBODY = HASHER.hash(secrets.token_urlsafe(16))
+"""What a password is compared with where there is no such account: so that it takes as long."""
+SHORTEST, LONGEST = 10, 200
+"""Characters of a password."""
+MOST_FAILURES, LOCKED_FOR = 5, dt.timedelta(minutes=15)
+SIGNED_IN_FOR = dt.timedelta(days=14)
+"""How long a browser stays signed in that is not used."""
+INVITED_FOR = dt.timedelta(days=7)
+
+
+def digest_of(secret: str) -> str:
+    return hashlib.sha256(secret.encode()).hexdigest()
+
+
+def create(session: Session, email: str, name: str, password: str, role: str, now: dt.datetime) -> AccountRow:
+    """A new account. Raises Invalid."""
+    address = _email(email)
+    if accounts.by_email(session, address) is not None:
+        raise Invalid([Problem("email", f"There is an account for {address} already.", "Sign in with it.")])
+    if not name.strip() or len(name) > 100:
+        raise Invalid([Problem("name", "Write a name of up to 100 letters.", "Such as Nuala.")])
+    _check_password(password, address)
+    _check_role(role)
+    row = AccountRow(email=address, name=name.strip(), password=HASHER.hash(password), role=role, created_at=now)
+    session.add(row)
+    session.flush()
+    return row
+
+
+def first_owner(session: Session, email: str, name: str, password: str, now: dt.datetime) -> AccountRow:
+    """The account that all others come from. Raises Invalid where there is one already."""
+    if accounts.there_are_any(session):
+        raise Invalid([Problem("", "There are accounts already.", "Sign in, or ask an owner for an invitation.")])
+    return create(session, email, name, password, "owner", now)
+
+
+def invite(session: Session, email: str, role: str, by: str, now: dt.datetime) -> str:
+    """An invitation; gives the secret of its link, which is kept nowhere. Raises Invalid."""
+    address = _email(email)
+    _check_role(role)
+    if accounts.by_email(session, address) is not None:
+        raise Invalid([Problem("email", f"There is an account for {address} already.", "Change its role instead.")])
+    secret = secrets.token_urlsafe(32)
+    session.add(
+        InvitationRow(
+            digest=digest_of(secret),
+            email=address,
+            role=role,
+            made_at=now,
+            made_by=by,
+            expires_at=now + INVITED_FOR,
+        )
+    )
+    return secret
+
+
+def take_up(session: Session, secret: str, name: str, password: str, now: dt.datetime) -> AccountRow:
+    """Makes the account that an invitation is for. Raises Invalid and NotFound."""
+    row = accounts.invitation(session, digest_of(secret), now)
+    if row is None:
+        raise NotFound("The invitation was used, withdrawn, or is older than a week. Ask for another.")
+    made = create(session, row.email, name, password, row.role, now)
+    row.used_at = now
+    return made
+
+
+def withdraw(session: Session, invitation_id: int, now: dt.datetime) -> None:
+    """Ends an invitation."""
+    row = session.get(InvitationRow, invitation_id)
+    if row is not None and row.used_at is None:
+        row.expires_at = now
+
+
+def check(session: Session, email: str, password: str, now: dt.datetime) -> AccountRow | None:
+    """The account of an email address and password; None where they are not one's, or it is locked or disabled. After
+    five wrong passwords in a row it is locked for a quarter of an hour. The caller's transaction keeps that.
+    """
+    row = accounts.by_email(session, email[:320])
+    right = _is_password(row.password if row is not None else NOBODY, password)
+    if row is None or row.disabled_at is not None or (row.locked_until is not None and row.locked_until > now):
+        return None
+    if not right:
+        row.failures += 1
+        if row.failures >= MOST_FAILURES:
+            row.failures, row.locked_until = 0, now + LOCKED_FOR
+        return None
+    row.failures, row.locked_until = 0, None
+    if HASHER.check_needs_rehash(row.password):
+        row.password = HASHER.hash(password)
+    return row
+
+
+def sign_in(session: Session, row: AccountRow, address: str, agent: str, now: dt.datetime) -> str:
+    """A browser is signed in from now on; gives the secret of its cookie."""
+    secret = secrets.token_urlsafe(32)
+    session.add(
+        SignedInRow(
+            account_id=row.id or 0,
+            digest=digest_of(secret),
+            began_at=now,
+            seen_at=now,
+            address=address[:60],
+            agent=agent[:300],
+        )
+    )
+    return secret
+
+
+def change_password(session: Session, row: AccountRow, old: str, new: str, leave: int | None) -> None:
+    """Another password; every other browser is signed out. Raises Invalid."""
+    if not _is_password(row.password, old):
+        raise Invalid([Problem("old", "That is not the password that you have.", "Write it again.")])
+    _check_password(new, row.email)
+    row.password = HASHER.hash(new)
+    accounts.sign_out(session, row.id or 0, leave=leave)
+
+
+def set_role(session: Session, account_id: int, role: str) -> AccountRow:
+    """Raises Invalid where the last owner would be none, and NotFound."""
+    _check_role(role)
+    row = _found(session, account_id)
+    if row.role == "owner" and role != "owner":
+        _keep_an_owner(session, row)
+    row.role = role
+    return row
+
+
+def disable(session: Session, account_id: int, disabled: bool, now: dt.datetime) -> AccountRow:
+    """Lets somebody sign in no more, and signs them out everywhere; or lets them again. Raises Invalid and NotFound."""
+    row = _found(session, account_id)
+    if disabled:
+        _keep_an_owner(session, row)
+        accounts.sign_out(session, account_id)
+    row.disabled_at = now if disabled else None
+    return row
+
+
+def _found(session: Session, account_id: int) -> AccountRow:
+    row = accounts.get(session, account_id)
+    if row is None:
+        raise NotFound("There is no such account.")
+    return row
+
+
+def _keep_an_owner(session: Session, row: AccountRow) -> None:
+    if row.role == "owner" and row.disabled_at is None and accounts.owners(session) < 2:
+        raise Invalid([Problem("role", f"{row.name} is the only owner.", "Make somebody else an owner first.")])
+
+
+def _is_password(hashed: str, password: str) -> bool:
+    try:
+        return HASHER.verify(hashed, password[:LONGEST])
+    except (VerificationError, InvalidHashError):
+        return False
+
+
+def _check_password(password: str, email: str) -> None:
+    if not SHORTEST <= len(password) <= LONGEST:
+        what = f"The password has {len(password)} characters, and needs {SHORTEST} to {LONGEST}."
+        raise Invalid([Problem("password", what, "A few words that nobody would guess do well.")])
+    if password.lower() in (email, email.partition("@")[0]) or len(set(password)) < 5:
+        raise Invalid([Problem("password", "The password is easily guessed.", "Choose a few unrelated words.")])
+
+
+def _check_role(role: str) -> None:
+    if role not in ROLES:
+        raise Invalid([Problem("role", f"“{role[:40]}” is no role.", f"Choose among {', '.join(ROLES)}.")])
+
+
+def _email(text: str) -> str:
+    try:
+        return check_email(text.strip()).lower()
+    except EmailNotValidError as error:
+        raise Invalid([Problem("email", f"“{text.strip()[:80]}” is no email address: {error}")]) from None

@@ -1,0 +1,1 @@
+"""Who is signed in, and what they may: asked before every request."""

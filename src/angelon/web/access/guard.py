@@ -1,0 +1,135 @@
+"""Before every request: who asks, whether they may; and for those who see no contact details, masks.
+
+Without any account the pages are open to this machine alone, as long as they are asked for by its own name; from
+elsewhere nothing is shown until the first owner is made, with a code that stands in the data folder.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import re
+import secrets
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote
+
+from flask import Flask, Response, abort, g, redirect, request
+from flask_login import LoginManager, UserMixin, current_user
+
+from angelon.core.access import PUBLIC, may
+from angelon.db import accounts
+from angelon.db.tables import AccountRow, SignedInRow
+from angelon.engine.operations.accounts import SIGNED_IN_FOR, digest_of
+from angelon.engine.unit import Actor
+from angelon.web.origins import THIS_MACHINE, Proxies, host_of
+from angelon.web.services import services, session
+
+OPEN = frozenset({"sign_in"})
+"""The part that people are led to who are not signed in."""
+SEEN_EVERY = dt.timedelta(minutes=1)
+CODE_FILE = "first-owner.code"
+
+
+class Person(UserMixin):  # type: ignore[misc]
+    """Somebody who is signed in, in one browser."""
+
+    def __init__(self, row: AccountRow, browser: SignedInRow, secret: str) -> None:
+        self.account_id = row.id or 0
+        self.name, self.email, self.role = row.name, row.email, row.role
+        self.browser_id, self.seen_at = browser.id or 0, browser.seen_at
+        self._secret = secret
+
+    def get_id(self) -> str:
+        return self._secret
+
+
+def first_code(home: Path) -> str:
+    """The code by which the first owner is made from elsewhere; made where there is none."""
+    file = home / CODE_FILE
+    if not file.exists():
+        file.write_text(secrets.token_hex(8))
+        file.chmod(0o600)
+    return file.read_text().strip()
+
+
+def is_local() -> bool:
+    """Whether the pages are asked for by this machine's own name, and not through a proxy."""
+    return host_of(request.host) in THIS_MACHINE and "X-Forwarded-For" not in request.headers
+
+
+def asker() -> str:
+    """The address of who asks, proxies that are trusted left out."""
+    proxies = Proxies(services().settings.proxies())
+    return proxies.sender(request.remote_addr or "", request.headers.get("X-Forwarded-For", ""))
+
+
+def install(app: Flask) -> None:
+    manager = LoginManager(app)
+    manager.session_protection = None  # a browser is known by a secret of its own, which can be revoked
+
+    @manager.user_loader  # type: ignore[untyped-decorator, unused-ignore]
+    def load(secret: str) -> Person | None:
+        found = accounts.signed_in(session(), digest_of(secret), services().clock.now() - SIGNED_IN_FOR)
+        return Person(found[1], found[0], secret) if found is not None else None
+
+    app.before_request(_check)
+    app.after_request(_masked)
+    app.context_processor(lambda: {"person": g.get("person"), "may": _may})
+
+
+def _part() -> str:
+    return (request.endpoint or "").split(".")[0]
+
+
+def _check() -> Any:
+    if request.endpoint is None or _part() in PUBLIC:
+        return None
+    if not accounts.there_are_any(session()):
+        if is_local() or request.endpoint in ("sign_in.first", "sign_in.make_first"):
+            g.role = "owner"
+            return None
+        return redirect("/sign-in/first")
+    if _part() in OPEN:
+        return None
+    if not current_user.is_authenticated:
+        if request.method != "GET" or request.headers.get("X-Fragment"):
+            abort(401, "You are not signed in any more. Sign in in another window, then try again: nothing is lost.")
+        to = request.full_path.rstrip("?")
+        return redirect(f"/sign-in?next={quote(to)}" if to != "/" else "/sign-in")
+    g.person, g.role = current_user, current_user.role
+    g.actor = Actor(current_user.name)
+    now = services().clock.now()
+    if now - current_user.seen_at > SEEN_EVERY:
+        with services().database.writing() as writing:
+            row = writing.get(SignedInRow, current_user.browser_id)
+            if row is not None:
+                row.seen_at = now
+    changing = request.method not in ("GET", "HEAD", "OPTIONS")
+    part = _part()
+    if part == "upkeep" and (request.view_args or {}).get("kind") == "message":
+        part = "messages"
+    if not may(g.role, part, changing):
+        what = "change anything here" if changing and may(g.role, part, False) else "see this"
+        abort(403, f"Your role, {g.role}, may not {what}. An owner can give you another one.")
+    return None
+
+
+def _may(part: str, changing: bool = False) -> bool:
+    """For templates: whether who looks may see a part, or change something in it."""
+    return may(g.get("role", "owner"), part, changing)
+
+
+_EMAIL = re.compile(r"([\w.+%-])[\w.+%-]*@[\w-]+(?:\.[\w-]+)+")
+_PHONE = re.compile(r"\+\d[\d \u00a0-]{5,}\d")
+
+
+def masked(text: str) -> str:
+    """A text without email addresses and phone numbers: their first sign, or their last two digits, stay."""
+    text = _EMAIL.sub(lambda found: f"{found[1]}…@…", text)
+    return _PHONE.sub(lambda found: f"+…{found[0][-2:]}", text)
+
+
+def _masked(response: Response) -> Response:
+    if g.get("role") == "watcher" and response.mimetype in ("text/html", "application/json"):
+        response.set_data(masked(response.get_data(as_text=True)))
+    return response
