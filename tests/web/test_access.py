@@ -136,6 +136,7 @@ def test_an_invitation_is_taken_up_once_and_gives_its_role(client, bench):
     sign_in(client)
     page = client.post("/accounts/invite", data={"email": "tomas@example.com", "role": "writer"})
     link = re.search(r"http://localhost(/sign-in/join/[\w-]+)", page.get_data(as_text=True))[1]
+    assert "<strong>Kites</strong>" in page.get_data(as_text=True)  # the shop's name stands above it
     assert link not in client.get("/accounts").get_data(as_text=True)
     guest = other_browser(client)
     assert "invites tomas@example.com as writer" in text(guest.get(link))
@@ -216,6 +217,8 @@ def test_a_watcher_sees_no_contact_details(client, bench):
         assert "joerg@example.org" not in page, address
         assert "@example" not in page, address
     assert "j…@…" in guest.get("/orders/1").get_data(as_text=True)
+    assert 'class="looks-only"' in guest.get("/orders/1").get_data(as_text=True)
+    assert 'class="looks-only"' not in client.get("/orders/1").get_data(as_text=True)
 
 
 @pytest.mark.parametrize(

@@ -236,6 +236,9 @@ def invite() -> Any:
     except Invalid as error:
         return _index(problem=error.problems[0], status=422)
     read_anew()
+    rows = stored.stores(reading())
+    if rows:
+        g.store = rows[0]  # the page has the shop around it
     return _index(link=f"{public_address()}{url_for('sign_in.join', secret=secret)}")
 
 
