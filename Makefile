@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 PORT ?= 8080
 
-.PHONY: demo test bench proof lint install browser lock vendor
+.PHONY: demo test bench proof lint install browser lock vendor audit
 
 install: $(VENV)/.installed
 
@@ -34,6 +34,11 @@ bench: install
 
 proof: install
 	$(BIN)/python -m proof
+
+# Asks a public database of known weaknesses about every pinned version: needs the network, and is no part of the tests.
+audit: install
+	$(BIN)/python -m pip install --quiet pip-audit
+	$(BIN)/pip-audit --require-hashes --disable-pip -r requirements.lock
 
 lock:
 	$(BIN)/python -m pip install --quiet uv

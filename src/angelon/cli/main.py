@@ -9,7 +9,7 @@ from typing import Any
 
 import click
 
-from angelon.cli import handlers, running, set_up, trying
+from angelon.cli import handlers, running, secrets, set_up, trying
 from angelon.cli.parents import end_with_starter
 
 
@@ -87,6 +87,7 @@ for command in (
     running.web,
     running.worker,
     handlers.handlers,
+    secrets.secrets,
     running.standins,
     set_up.apply,
     set_up.export,

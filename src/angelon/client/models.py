@@ -18,6 +18,7 @@ SCOPES: dict[str, str] = {
     "tests": "Rehearse events and run checks",
     "setup.read": "Read the whole set-up, without secrets",
     "setup.write": "Change the whole set-up",
+    "metrics": "Read how it runs, as numbers for a monitoring system",
 }
 """What a token may be allowed, and what that is."""
 

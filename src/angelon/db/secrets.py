@@ -56,6 +56,22 @@ class Vault:
             row.until = at if row.until is None else min(row.until, at)
         session.flush()
 
+    def reseal(self, session: Session, new: Vault) -> int:
+        """Seals every credential under another key; says how many. Raises WrongKey, and then nothing is changed by the
+        caller's transaction.
+        """
+        rows = session.exec(select(SecretRow)).all()
+        try:
+            for row in rows:
+                row.sealed = new._fernet.encrypt(self._fernet.decrypt(row.sealed))
+        except InvalidToken:
+            raise WrongKey(
+                "The stored credentials were sealed under another secret key than the one that is set. Set the old "
+                "one as ANGELON_SECRET_KEY, then rotate."
+            ) from None
+        session.flush()
+        return len(rows)
+
     def get(self, session: Session, kind: str, owner_id: int, now: dt.datetime) -> list[Secret]:
         """The credentials that are valid now, newest first. Raises WrongKey."""
         rows = session.exec(

@@ -61,6 +61,7 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     from angelon.web.library.views import pages as library
     from angelon.web.messages.approved_views import pages as approved
     from angelon.web.messages.views import pages as messages
+    from angelon.web.metrics.views import pages as metrics
     from angelon.web.orders.views import pages as orders
     from angelon.web.overview.views import pages as overview
     from angelon.web.receipts.views import pages as receipts
@@ -80,6 +81,7 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
 
     for blueprint in (
         health,
+        metrics,
         guide,
         upkeep,
         start,

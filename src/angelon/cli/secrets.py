@@ -1,0 +1,52 @@
+"""Commands for the secret key that credentials are sealed under."""
+
+from __future__ import annotations
+
+import os
+import secrets as random
+
+import click
+
+from angelon.cli.opening import open_database
+
+
+@click.group()
+def secrets() -> None:
+    """The secret key that credentials are sealed under."""
+
+
+@secrets.command()
+@click.option(
+    "--new-key",
+    envvar="ANGELON_NEW_SECRET_KEY",
+    help="The new key, of 16 characters at least; one is made where the key stands in the data folder.",
+)
+def rotate(new_key: str | None) -> None:
+    """Seal every credential under a new key, all or none. Stop Angelon first, and start it with the new key.
+
+    Browsers are signed out by it, and receipts' addresses are new: give them to the providers.
+    """
+    from angelon import settings
+    from angelon.cli.serving import running_at
+    from angelon.db.secrets import Vault
+
+    chosen = settings.load()
+    if running_at(chosen.home):
+        raise click.ClickException("Angelon runs from this data folder. Stop it first: it works with the old key.")
+    if chosen.secret_key and not new_key:
+        raise click.ClickException("The key stands in ANGELON_SECRET_KEY: give the new one as ANGELON_NEW_SECRET_KEY.")
+    made = new_key or random.token_urlsafe(32)
+    if len(made) < 16:
+        raise click.ClickException("The new key has to have at least 16 characters.")
+    old = chosen.key()
+    file, waiting = chosen.home / "secret.key", chosen.home / "secret.key.new"
+    if not chosen.secret_key:
+        waiting.write_text(made)  # written before anything is sealed under it
+        waiting.chmod(0o600)
+    with open_database(chosen).writing() as session:
+        number = Vault(old).reseal(session, Vault(made))
+    if not chosen.secret_key:
+        os.replace(waiting, file)
+    click.echo(f"{number} credential{'s are' if number != 1 else ' is'} sealed under the new key.")
+    if chosen.secret_key:
+        click.echo("Start Angelon with the new key as ANGELON_SECRET_KEY.")

@@ -1,0 +1,100 @@
+"""How the engine runs, as numbers: asked for by a monitoring system every few seconds, so nothing here looks at all
+that was ever stored.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Sequence
+
+from sqlalchemy import func, text
+from sqlalchemy import select as core_select
+from sqlmodel import Session, col, select
+
+from angelon.db.events import EVENT
+from angelon.db.handlers import RUN
+from angelon.db.sends import GATEWAY, SEND
+from angelon.db.tables import PROBLEM, STUCK, WAITING, AttemptRow, GatewayHealthRow, GatewayRow, HeartbeatRow, SendRow
+
+ATTEMPT = AttemptRow.__table__  # type: ignore[attr-defined]
+
+
+def waiting_events(session: Session) -> tuple[int, dt.datetime | None]:
+    """How many events wait to be planned, and since when the oldest does."""
+    row = session.connection().execute(
+        core_select(func.count(), func.min(EVENT.c.received_at)).where(EVENT.c.planned_at.is_(None))
+    )
+    number, oldest = row.one()
+    return int(number), oldest
+
+
+def problem_events(session: Session) -> int:
+    """How many events could not be planned."""
+    found = session.connection().execute(core_select(func.count()).select_from(EVENT).where(text(PROBLEM)))
+    return int(found.scalar_one())
+
+
+def open_sends(session: Session) -> list[tuple[str, str, int]]:
+    """(gateway, state, how many) of sends that are not settled, or need a person."""
+    statement = (
+        core_select(GATEWAY.c.key, SEND.c.state, func.count())
+        .select_from(SEND.outerjoin(GATEWAY, GATEWAY.c.id == SEND.c.gateway_id))
+        .where(text(f"(send.{WAITING} OR send.{STUCK})"))
+        .group_by(GATEWAY.c.key, SEND.c.state)
+    )
+    return [(key or "", state, number) for key, state, number in session.connection().execute(statement)]
+
+
+def oldest_due(session: Session, now: dt.datetime) -> dt.datetime | None:
+    """When the send was due that waits longest to be tried."""
+    due = core_select(func.min(SEND.c.due_at)).where(text(WAITING), SEND.c.due_at <= now)
+    return session.connection().execute(due).scalar()
+
+
+LAST = 20_000
+"""The newest tries that are looked at, at most."""
+
+
+def tries(session: Session, since: dt.datetime) -> Sequence[tuple[str, str, float]]:
+    """(gateway, outcome, seconds) of every try that ended since a moment, the newest {LAST}."""
+    newest = session.exec(select(func.max(AttemptRow.id))).one() or 0
+    statement = (
+        select(GatewayRow.key, AttemptRow.outcome, AttemptRow.began_at, AttemptRow.ended_at)
+        .join(SendRow, col(SendRow.id) == col(AttemptRow.send_id))
+        .join(GatewayRow, col(GatewayRow.id) == col(SendRow.gateway_id))
+        .where(col(AttemptRow.id) > newest - LAST, AttemptRow.ended_at >= since)
+    )
+    return [(key, outcome, (end - begin).total_seconds()) for key, outcome, begin, end in session.exec(statement)]
+
+
+def workers(session: Session) -> list[tuple[str, dt.datetime]]:
+    """(role, newest sign of life) of workers."""
+    return [
+        (role, at)
+        for role, at in session.exec(
+            select(HeartbeatRow.role, func.max(HeartbeatRow.at)).group_by(col(HeartbeatRow.role))
+        )
+    ]
+
+
+def unreachable(session: Session) -> list[tuple[str, bool]]:
+    """(gateway, whether it is taken to be unreachable) of every gateway."""
+    statement = select(GatewayRow.key, GatewayHealthRow.opened_at).outerjoin(
+        GatewayHealthRow, col(GatewayHealthRow.gateway_id) == col(GatewayRow.id)
+    )
+    return [
+        (key, opened is not None) for key, opened in session.exec(statement.where(col(GatewayRow.gone_at).is_(None)))
+    ]
+
+
+def handler_calls(session: Session, since: dt.datetime) -> list[tuple[str, bool, int, int]]:
+    """(handler, whether it failed, calls, milliseconds in all) since a moment."""
+    statement = (
+        core_select(RUN.c.handler, RUN.c.problem != "", func.count(), func.sum(RUN.c.took_ms))
+        .where(RUN.c.at >= since)
+        .group_by(RUN.c.handler, RUN.c.problem != "")
+    )
+    return [
+        (name, bool(failed), number, int(took or 0))
+        for name, failed, number, took in session.connection().execute(statement)
+    ]

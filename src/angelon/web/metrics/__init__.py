@@ -1,0 +1,1 @@
+"""How it runs, for a monitoring system."""

@@ -1,0 +1,112 @@
+"""`/metrics`: how it runs, in the text format of Prometheus. By a token with the scope `metrics`; without any account
+also from this machine itself.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections import Counter as Counted
+from collections.abc import Iterator
+from typing import Any
+
+from flask import Blueprint, Response, request
+from prometheus_client import CollectorRegistry, generate_latest
+from prometheus_client.core import GaugeMetricFamily, HistogramMetricFamily
+from prometheus_client.exposition import CONTENT_TYPE_LATEST
+from prometheus_client.registry import Collector
+
+from angelon.db import accounts, metrics, tokens
+from angelon.engine.operations.tokens import digest_of
+from angelon.web.access.guard import is_local
+from angelon.web.services import services, session
+
+pages = Blueprint("metrics", __name__)
+SPAN = dt.timedelta(hours=1)
+BOUNDS = (0.05, 0.1, 0.25, 0.5, 1.0, 2.5, 5.0, 10.0, 30.0)
+"""Seconds that a try took, as the histogram parts them."""
+
+
+@pages.get("/metrics")
+def show() -> Response:
+    if not _may():
+        challenge = {"WWW-Authenticate": 'Bearer realm="angelon"'}
+        return Response("Send a token with the scope metrics.\n", 401, challenge, mimetype="text/plain")
+    registry = CollectorRegistry()
+    registry.register(_Numbers(services().clock.now()))
+    return Response(generate_latest(registry), content_type=CONTENT_TYPE_LATEST)
+
+
+def _may() -> bool:
+    scheme, _, text = request.headers.get("Authorization", "").partition(" ")
+    if scheme.lower() == "bearer":
+        row = tokens.by_digest(session(), digest_of(text.strip()))
+        now = services().clock.now()
+        valid = row is not None and row.revoked_at is None and (row.expires_at is None or row.expires_at > now)
+        return valid and row is not None and "metrics" in (row.scopes or [])
+    return is_local() and not accounts.there_are_any(session())
+
+
+class _Numbers(Collector):
+    """Asked of the database when they are scraped: every process has written there."""
+
+    def __init__(self, now: dt.datetime) -> None:
+        self._now = now
+
+    def collect(self) -> Iterator[Any]:
+        now, reading = self._now, session()
+        number, oldest = metrics.waiting_events(reading)
+        yield _one("angelon_events_waiting", "Events that wait to be planned", number)
+        yield _one("angelon_events_waiting_oldest_seconds", "Since when the oldest waits", _since(now, oldest))
+        yield _one(
+            "angelon_events_unplanned_problems", "Events that could not be planned", metrics.problem_events(reading)
+        )
+        due = metrics.oldest_due(reading, now)
+        yield _one("angelon_sends_overdue_oldest_seconds", "How late the send is that waits longest", _since(now, due))
+        states = GaugeMetricFamily(
+            "angelon_sends", "Sends that are not settled, or need a person", labels=["gateway", "state"]
+        )
+        for gateway, state, sends in metrics.open_sends(reading):
+            states.add_metric([gateway, state], sends)
+        yield states
+        yield from self._tries(reading)
+        closed = GaugeMetricFamily(
+            "angelon_gateway_unreachable", "Whether a gateway is taken to be unreachable", labels=["gateway"]
+        )
+        for gateway, unreachable in metrics.unreachable(reading):
+            closed.add_metric([gateway], int(unreachable))
+        yield closed
+        seen = GaugeMetricFamily(
+            "angelon_worker_seen_seconds", "Since the newest sign of life of a worker", labels=["role"]
+        )
+        for role, at in metrics.workers(reading):
+            seen.add_metric([role], _since(now, at))
+        yield seen
+        calls = GaugeMetricFamily(
+            "angelon_handler_calls_last_hour", "Calls of handlers in the last hour", labels=["handler", "outcome"]
+        )
+        for handler, failed, made, _ in metrics.handler_calls(reading, now - SPAN):
+            calls.add_metric([handler, "failed" if failed else "done"], made)
+        yield calls
+
+    def _tries(self, reading: Any) -> Iterator[Any]:
+        found = metrics.tries(reading, self._now - SPAN)
+        outcomes = GaugeMetricFamily("angelon_tries_last_hour", "Tries in the last hour", labels=["gateway", "outcome"])
+        for (gateway, outcome), number in Counted((key, outcome) for key, outcome, _ in found).items():
+            outcomes.add_metric([gateway, outcome], number)
+        yield outcomes
+        took = HistogramMetricFamily(
+            "angelon_try_seconds_last_hour", "How long tries of the last hour took", labels=["gateway"]
+        )
+        for gateway in sorted({key for key, _, _ in found}):
+            own = [seconds for key, _, seconds in found if key == gateway]
+            buckets = [(str(bound), sum(1 for one in own if one <= bound)) for bound in BOUNDS]
+            took.add_metric([gateway], buckets=[*buckets, ("+Inf", len(own))], sum_value=sum(own))
+        yield took
+
+
+def _one(name: str, about: str, value: float) -> GaugeMetricFamily:
+    return GaugeMetricFamily(name, about, value=value)
+
+
+def _since(now: dt.datetime, at: dt.datetime | None) -> float:
+    return max(0.0, (now - at).total_seconds()) if at is not None else 0.0

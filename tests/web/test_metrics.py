@@ -1,0 +1,40 @@
+"""`/metrics`: what it counts, in a format that a parser reads; and who may ask."""
+
+from prometheus_client.parser import text_string_to_metric_families
+
+from angelon.engine.operations import accounts, tokens
+from angelon.engine.unit import unit
+from tests.web.test_pages import post
+
+
+def numbers(answer):
+    assert answer.status_code == 200
+    families = text_string_to_metric_families(answer.get_data(as_text=True))
+    return {(one.name, tuple(sorted(one.labels.items()))): one.value for family in families for one in family.samples}
+
+
+def test_it_counts_what_waits_and_how_tries_went(client, bench, mailbox):
+    post(client)
+    found = numbers(client.get("/metrics"))
+    assert found["angelon_events_waiting", ()] == 1
+    bench.plan()
+    found = numbers(client.get("/metrics"))
+    assert found["angelon_events_waiting", ()] == 0
+    assert found["angelon_sends", (("gateway", "mailroom"), ("state", "scheduled"))] == 1
+    bench.dispatcher().run_batch()
+    found = numbers(client.get("/metrics"))
+    assert ("angelon_sends", (("gateway", "mailroom"), ("state", "scheduled"))) not in found
+    assert found["angelon_tries_last_hour", (("gateway", "mailroom"), ("outcome", "accepted"))] == 1
+    assert found["angelon_try_seconds_last_hour_bucket", (("gateway", "mailroom"), ("le", "+Inf"))] == 1
+    assert found["angelon_gateway_unreachable", (("gateway", "mailroom"),)] == 0
+
+
+def test_from_elsewhere_and_where_there_are_accounts_a_token_is_asked_for(client, bench):
+    assert client.get("/metrics", headers={"X-Forwarded-For": "203.0.113.9"}).status_code == 401
+    with bench.database.writing() as session:
+        accounts.create(session, "n@example.com", "N", "three green lanterns", "owner", bench.clock.now())
+    assert client.get("/metrics").status_code == 401
+    with unit(bench.services.installation, bench.store_id) as work:
+        right, wrong = tokens.create(work, "Monitoring", ["metrics"]), tokens.create(work, "Other", ["tests"])
+    assert client.get("/metrics", headers={"Authorization": f"Bearer {wrong}"}).status_code == 401
+    assert numbers(client.get("/metrics", headers={"Authorization": f"Bearer {right}"}))
