@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
-from bench import faults, mapping, moving, pages, rendering, routing
+from bench import faults, handlers, mapping, moving, pages, rendering, routing
 from bench.rows import report
 
 BENCHMARKS = {
@@ -20,6 +20,7 @@ BENCHMARKS = {
     "rendering": rendering.rendering,
     "planning": routing.planning,
     "effect": routing.effect,
+    "handlers": handlers.handlers,
 }
 
 chosen = sys.argv[1:] or list(BENCHMARKS)

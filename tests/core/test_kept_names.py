@@ -56,8 +56,10 @@ def test_renaming_changes_every_step_that_names_it_and_no_value(part, old, new):
     assert list(getattr(after, part)).index(key) == list(getattr(before, part)).index(old)
 
 
-def test_a_long_name_is_cut_to_what_a_name_may_have():
-    assert len(new_name(mapping_of(source()), "lookups", "n" * 500)) <= 60
+def test_a_name_may_have_sixty_letters():
+    assert new_name(mapping_of(source()), "lookups", "n" * 60) == "n" * 60
+    with pytest.raises(Invalid, match="The name has 61 letters, and a table may have 60"):
+        new_name(mapping_of(source()), "lookups", "n" * 61)
 
 
 def test_a_copy_has_the_next_free_name_and_nothing_uses_it():

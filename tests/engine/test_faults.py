@@ -528,7 +528,9 @@ def test_a_clock_that_is_put_back_makes_nothing_wait_longer_than_it_should(bench
     from angelon.db.tables import Instant
 
     seconds = {to: round((Instant.moment(at) - start).total_seconds()) for to, at in due.items()}
-    assert seconds == {"p0@example.org": 0, "p1@example.org": 60, "p2@example.org": 3600}
+    wanted = {"p0@example.org": 0, "p1@example.org": 60, "p2@example.org": 3600}
+    assert seconds.keys() == wanted.keys()
+    assert all(abs(seconds[to] - wanted[to]) <= 3 for to in wanted), seconds  # a busy machine takes a while over it
     assert not watch.look(), "once"
     bench.deliver(made.body(id=9, buyer={"name": "Jo", "email": "new@example.org"}))
     bench.plan()

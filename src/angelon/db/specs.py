@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any, Generic, TypeVar
 
-from sqlmodel import Session, col, func, select
+from sqlmodel import Session, col, exists, func, select
 
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Message, Route, Source, Store, Variable
@@ -17,6 +17,7 @@ from angelon.core.specs.base import Spec
 from angelon.core.specs.stored import from_stored, to_stored, upgraded
 from angelon.db import mappings
 from angelon.db.tables import (
+    AccountRow,
     MessageRow,
     RevisionRow,
     RouteRow,
@@ -152,6 +153,15 @@ def sources(session: Session, store_id: int) -> list[SourceRow]:
 
 def stores(session: Session) -> list[StoreRow]:
     return list(session.exec(select(StoreRow).order_by(col(StoreRow.id))))
+
+
+def stores_and_accounts(session: Session) -> tuple[list[StoreRow], bool]:
+    """Every store, and whether anybody has an account, in one query where there is a store."""
+    any_account = exists(select(AccountRow.id))
+    rows = session.exec(select(StoreRow, any_account).order_by(col(StoreRow.id))).all()
+    if not rows:
+        return [], session.exec(select(AccountRow.id).limit(1)).first() is not None
+    return [row for row, _ in rows], bool(rows[0][1])
 
 
 def versions(session: Session) -> dict[int, int]:

@@ -94,7 +94,7 @@ def install(app: Flask) -> None:
         g.zone = ZoneInfo("UTC")
         if request.endpoint in (None, "static") or request.path.startswith(("/in/", "/healthz", "/readyz", "/metrics")):
             return
-        rows = specs.stores(session())
+        rows, g.any_accounts = specs.stores_and_accounts(session())
         if rows:
             g.store = rows[0]
             g.zone = ZoneInfo(rows[0].spec.get("timezone", "UTC"))

@@ -12,7 +12,7 @@ from typing import Any
 from angelon.core.payload.paths import BadPath, compile_path
 from angelon.core.problems import Invalid, Problem
 from angelon.core.recipes.steps import STEPS
-from angelon.core.specs.keys import key_of
+from angelon.core.specs.keys import key_of, word_of
 from angelon.core.specs.mapping import RECIPES
 from angelon.core.specs.mapping import Mapping as MappingSpec
 from angelon.core.specs.variable import Recipe, Step
@@ -50,9 +50,7 @@ def with_part(mapping: MappingSpec, kind: str, name: str, path: str) -> MappingS
     """The mapping with a part of one's own of each line or parcel. Raises Invalid."""
     if kind not in ("line", "parcel"):
         raise _invalid("Only a line or a parcel can have parts of its own.")
-    key = key_of(name, "_")
-    if not key or not key[0].isalpha():
-        raise _invalid("Give the part a name that starts with a letter, such as category.")
+    key = word_of(name, "part", "category")
     if key in getattr(mapping, kind):
         raise _invalid(f"A {kind} has a part “{key}” already. Open it in the list, or choose another name.")
     if not path.strip():
@@ -64,9 +62,7 @@ def with_table(mapping: MappingSpec, name: str, text: str) -> MappingSpec:
     """The mapping with a small table for the step lookup; `text` has a row a line, `what = what to use`. Raises
     Invalid.
     """
-    key = key_of(name, "_")
-    if not key or not key[0].isalpha():
-        raise _invalid("Give the table a name that starts with a letter, such as short_names.")
+    key = word_of(name, "table", "short_names")
     rows = {}
     for number, line in enumerate(text.splitlines(), 1):
         if line.strip():

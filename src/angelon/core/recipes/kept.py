@@ -6,7 +6,7 @@ from itertools import count
 from typing import Literal
 
 from angelon.core.problems import Invalid, Problem
-from angelon.core.specs.keys import key_of
+from angelon.core.specs.keys import word_of
 from angelon.core.specs.mapping import RECIPES
 from angelon.core.specs.mapping import Mapping as MappingSpec
 from angelon.core.specs.variable import Step
@@ -22,9 +22,7 @@ NAMED_BY: dict[Part, tuple[str, str, str]] = {
 def new_name(mapping: MappingSpec, part: Part, name: str) -> str:
     """The key for a thing that is to be called so. Raises Invalid where the name gives none, or is another's."""
     what = NAMED_BY[part][2]
-    key = key_of(name, "_")
-    if not key or not key[0].isalpha():
-        raise Invalid([Problem("name", f"Give the {what} a name that starts with a letter.", "Such as short_names.")])
+    key = word_of(name, what, "short_names")
     if key in getattr(mapping, part):
         raise Invalid([Problem("name", f"There is a {what} called “{key}” already.", "Choose another name.")])
     return key

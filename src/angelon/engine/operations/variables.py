@@ -12,7 +12,7 @@ from angelon.core import usage
 from angelon.core.problems import Invalid, NotFound, Problem
 from angelon.core.specs import Message, Route, Source, Variable
 from angelon.core.specs.base import read_spec
-from angelon.core.specs.keys import key_of
+from angelon.core.specs.keys import word_of
 from angelon.core.specs.mapping import Mapping as MappingSpec
 from angelon.core.specs.stored import from_stored, to_stored
 from angelon.db import changes, mappings, specs
@@ -100,10 +100,7 @@ def restore(work: Work, name: str) -> None:
 
 
 def _free_name(work: Work, name: str) -> str:
-    key = key_of(name, "_")[:60].strip("_")
-    if not key or not key[0].isalpha():
-        what = "Give the variable a name that starts with a letter, such as customer_name."
-        raise Invalid([Problem("", what)])
+    key = word_of(name, "variable", "customer_name")
     if key == "order":
         raise Invalid([Problem("", "“order” stands for the order itself in every text.", "Choose another name.")])
     if work.specs.row("variable", key) is not None:

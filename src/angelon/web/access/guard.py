@@ -74,7 +74,7 @@ def install(app: Flask) -> None:
 
     app.before_request(_check)
     app.after_request(_masked)
-    app.context_processor(lambda: {"person": g.get("person"), "may": _may})
+    app.context_processor(lambda: {"person": g.get("person"), "role_may": _may})
 
 
 def _part() -> str:
@@ -84,7 +84,8 @@ def _part() -> str:
 def _check() -> Any:
     if request.endpoint is None or _part() in PUBLIC:
         return None
-    if not accounts.there_are_any(session()):
+    known = g.get("any_accounts")
+    if not (known if known is not None else accounts.there_are_any(session())):
         if is_local() or request.endpoint in ("sign_in.first", "sign_in.make_first"):
             g.role = "owner"
             return None

@@ -1,0 +1,157 @@
+"""Handlers: what one costs against the same decision by a route, and what one that misbehaves costs the others."""
+
+from __future__ import annotations
+
+import datetime as dt
+import tempfile
+import threading
+import time
+from pathlib import Path
+
+from angelon.core.specs import Bundle
+from angelon.db import bundles, specs
+from angelon.db.database import Database
+from angelon.db.secrets import Vault
+from angelon.db.tables import RouteRow
+from angelon.engine.clock import Clock
+from angelon.engine.enrichments import Enricher
+from angelon.engine.handlers.runner import HandlerRunner
+from angelon.engine.intake import Intake
+from angelon.engine.planner import Planner
+from angelon.engine.setups import Setups
+from angelon.engine.writer import GroupCommit
+from bench.rows import Row, median
+from tests import made
+
+SAME = """
+from angelon.handlers import on
+
+@on("order.created")
+def same(event, outbox):
+    outbox.send("received")
+"""
+HANGS = """
+import time
+from angelon.handlers import on
+
+@on("order.updated", timeout=2)
+def hangs(event, outbox):
+    time.sleep(60)
+"""
+
+
+class _Shop:
+    """A shop in a folder of its own, with what takes and plans its events."""
+
+    def __init__(self, home: Path, code: str = "", route: bool = True) -> None:
+        self.clock = Clock()
+        self.database = Database(f"sqlite:///{home / 'angelon.db'}")
+        self.database.migrate()
+        self.setups = Setups(self.database)
+        with self.database.writing() as session:
+            bundle = Bundle(
+                store=made.store(),
+                sources=[made.source()],
+                variables=made.VARIABLES,
+                gateways=[made.gateway()],
+                messages=[made.message()],
+                routes=[made.route()],
+                live=["received"] if route else [],
+            )
+            bundles.apply(session, bundle, self.clock.now() - dt.timedelta(days=1))
+        self.runner = None
+        if code:
+            (home / "own").mkdir()
+            (home / "own/shop.py").write_text(code)
+            self.runner = HandlerRunner(self.database, self.clock, home / "own")
+            self.runner.look()
+            with self.database.writing() as session:
+                for row in session.query(RouteRow).filter(RouteRow.key.like("handler-%")):
+                    row.on, row.since = True, self.clock.now() - dt.timedelta(days=1)
+                    specs.touch(session, row.store_id)
+        self.setups.forget()
+        self.writer = GroupCommit(self.database, lambda: None)
+        self.intake = Intake(self.database, self.setups, Vault("a-key-for-benchmarks"), self.writer, self.clock)
+        self.enricher = Enricher(self.database, self.setups, self.clock, "bench", self.runner)
+        self.planner = Planner(self.database, self.setups, self.clock)
+
+    def deliver(self, number: int, name: str = "placed") -> None:
+        body = made.body(id=number, reference=f"BK-{number}")
+        headers = {"content-type": "application/json", "store-event": name, "store-delivery": f"{name}-{number}"}
+        self.intake.receive("shop", "POST", headers, body, len(body), {}, "127.0.0.1")
+
+    def plan_all(self) -> int:
+        done = 0
+        while True:
+            planned, _ = self.planner.run_batch()
+            if not planned:
+                return done
+            done += planned
+
+    def end(self) -> None:
+        self.writer.close()
+        if self.runner is not None and self.runner.handlers is not None:
+            self.runner.handlers.end()
+        self.database.close()
+
+
+def handlers() -> list[Row]:
+    """One order decided by a route and by a handler that asks for the same; and orders planned beside a handler that
+    hangs on other events.
+    """
+    return [_cost(), _beside()]
+
+
+def _cost(rounds: int = 120) -> Row:
+    took: dict[str, list[float]] = {"route": [], "handler": []}
+    with tempfile.TemporaryDirectory() as one, tempfile.TemporaryDirectory() as other:
+        shops = {"route": _Shop(Path(one)), "handler": _Shop(Path(other), SAME, route=False)}
+        for number in range(rounds):
+            for kind, shop in shops.items():
+                shop.deliver(number)
+                began = time.perf_counter()
+                if kind == "handler":
+                    shop.enricher.run_due()
+                shop.plan_all()
+                took[kind].append((time.perf_counter() - began) * 1000)
+        for shop in shops.values():
+            shop.end()
+    handler, route = median(took["handler"][20:]), median(took["route"][20:])
+    return Row(
+        "an order is decided by a handler", handler, "ms", "", {"by a route, ms": route, "of it": handler / route}
+    )
+
+
+def _beside(seconds: float = 6.0) -> Row:
+    """Orders planned a second alone, and while another thread calls a handler that hangs for other events."""
+    rates = []
+    for hanging in (False, True):
+        with tempfile.TemporaryDirectory() as home:
+            shop = _Shop(Path(home), HANGS)
+            for number in range(400):
+                shop.deliver(100_000 + number, "changed") if hanging else None
+            stop = threading.Event()
+
+            def ask(shop: _Shop = shop, stop: threading.Event = stop) -> None:
+                while not stop.is_set():
+                    if not shop.enricher.run_due(1):
+                        stop.wait(0.05)
+
+            thread = threading.Thread(target=ask)
+            thread.start()
+            number, until = 0, time.monotonic() + seconds
+            while time.monotonic() < until:
+                shop.deliver(number)
+                shop.plan_all()
+                number += 1
+            stop.set()
+            rates.append(number / seconds)
+            thread.join(10)
+            shop.end()
+    return Row(
+        "orders are planned beside a handler that hangs",
+        rates[1] / rates[0],
+        "of alone",
+        ">= 0.9",
+        {"alone, a second": rates[0], "beside it, a second": rates[1]},
+    )
