@@ -274,3 +274,31 @@ def test_a_pool_goes_on_after_each_process_that_ends(folder):
     finally:
         pool.end()
     assert Asked.model_validate({"problem": "x"}).problem == "x"
+
+
+def test_an_event_that_no_handler_was_asked_about_says_so_and_is_asked_about_once_more(bench, running):
+    off(bench)
+    runner = running()
+    bench.deliver(made.body())
+    with bench.database.connection() as connection:  # as where asking itself has failed
+        connection.exec_driver_sql("UPDATE event SET waits_until = NULL")
+    assert bench.plan() == 0
+    ((event_id, problem),) = bench.rows("SELECT id, problem FROM event WHERE parent_id IS NULL")
+    assert "has not run for this event" in problem
+    with unit(bench.services.installation, bench.store_id) as work:
+        assert event_operations.plan_again(work, event_id)
+    ask(bench, runner)
+    assert bench.plan() == 1
+
+
+def test_without_a_folder_an_event_that_waits_for_a_handler_is_given_up_with_the_reason(bench, running):
+    off(bench)
+    running()
+    bench.deliver(made.body())
+    without = HandlerRunner(bench.database, bench.clock, None)
+    for _ in range(6):
+        ask(bench, without)
+        at = bench.clock.now() + dt.timedelta(minutes=2)
+        bench.clock.now = lambda at=at: at
+    bench.plan()
+    assert "ANGELON_HANDLERS names it" in bench.rows("SELECT problem FROM event")[0][0]

@@ -63,19 +63,16 @@ def keep_run(connection: Connection, event_id: str, handler: str, **values: Any)
         connection.execute(insert(RUN).values(event_id=event_id, handler=handler, **values))
 
 
-def call_again(connection: Connection, now: dt.datetime, event_ids: Collection[str] | None = None) -> int:
-    """Has handlers called once more about events that wait to be planned and that they failed for; says how many.
-    `event_ids` are those that are meant; None for all.
+def call_again(connection: Connection, now: dt.datetime, event_ids: Collection[str] | None = None) -> None:
+    """Has handlers asked once more about events that wait to be planned: those that failed, and those that were never
+    asked. `event_ids` are the events that are meant; None for all.
     """
-    failed = core_select(RUN.c.event_id).where(RUN.c.problem != "")
+    waiting = [EVENT.c.planned_at.is_(None), EVENT.c.waits_until.is_(None)]
     if event_ids is not None:
-        failed = failed.where(RUN.c.event_id.in_(list(event_ids)))
-    waiting = core_select(EVENT.c.id).where(EVENT.c.planned_at.is_(None), EVENT.c.id.in_(failed))
-    found = list(connection.execute(waiting).scalars())
-    if found:
-        connection.execute(delete(RUN).where(RUN.c.event_id.in_(found), RUN.c.problem != ""))
-        connection.execute(update(EVENT).where(EVENT.c.id.in_(found)).values(waits_until=now))
-    return len(found)
+        waiting.append(EVENT.c.id.in_(list(event_ids)))
+    meant = core_select(EVENT.c.id).where(*waiting)
+    connection.execute(delete(RUN).where(RUN.c.event_id.in_(meant), RUN.c.problem != ""))
+    connection.execute(update(EVENT).where(*waiting).values(waits_until=now))
 
 
 @dataclass(frozen=True, slots=True)

@@ -380,6 +380,8 @@ class _Batch:
                 name = self._live.routes[decision.route].name
                 done["problem"] = f"“{name}” could not be worked out: {decision.fault}"
             self._derive_asked(row, event, decision, order_id)
+            if decision.trace[-1].part == "handler" and self._live.routes[decision.route].handler not in event.asked:
+                done["problem"] = f"{decision.trace[-1].why} Plan it again."
             for send in decision.sends:
                 id_ = self._clock.new_id("sd", now)
                 self._sends.append(NewSend.planned(self._live, send, id_, row.id, order_id, now))

@@ -104,7 +104,7 @@ def index() -> Any:
     days = SPANS.get(span, SPANS["month"])[1]
     since = g.now - dt.timedelta(days=days)
     counts = overview.events_by_type(session(), list(live().source_ids.values()), since)
-    stops = the_line(counts, routes(), live().setup.messages)
+    stops = the_line(counts, [row for row in routes() if not row.spec.handler], live().setup.messages)
     sends, trouble, orders = overview.by_day(session(), store_id(), g.now - dt.timedelta(days=31), g.zone)
     return render_template(
         "overview/index.html",

@@ -41,7 +41,7 @@ SHOWN = 200
 
 @pages.get("")
 def index() -> Any:
-    rows = [(row, row.spec) for row in routes()]
+    rows = [(row, row.spec) for row in routes() if not row.spec.handler]
     return render_template("rehearsals/index.html", rows=rows, spans=SPAN_LABELS)
 
 

@@ -292,7 +292,8 @@ def run_effect(key: str) -> Any:
     row: SourceRow = specs.by_key(session(), SourceRow, store_id(), key)
     was = live()
     now = with_source(was, operations.drafted(as_live, row))
-    routes = [active.route for active in was.setup.routes if key in active.route.sources]
+    active = [one.route for one in was.setup.routes if not one.route.handler]
+    routes = [route for route in active if key in route.sources]
     called, moment = names(), g.now
 
     def lines() -> Iterator[str]:
