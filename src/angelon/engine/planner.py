@@ -374,14 +374,13 @@ class _Batch:
         for decision in plan(event, reading, variables, self._live.setup, facts, now, decided):
             if decision.trace[0].part == "when" and event.type not in self._listens(decision.route):
                 continue  # it waits for something else: nothing worth keeping
+            decision = self._never_asked(decision, event)
             done["decisions"].append(_stored(decision))
             if decision.fault:
                 log.error("a route failed", event_id=row.id, route=decision.route, fault=decision.fault)
                 name = self._live.routes[decision.route].name
                 done["problem"] = f"“{name}” could not be worked out: {decision.fault}"
             self._derive_asked(row, event, decision, order_id)
-            if decision.trace[-1].part == "handler" and self._live.routes[decision.route].handler not in event.asked:
-                done["problem"] = f"{decision.trace[-1].why} Plan it again."
             for send in decision.sends:
                 id_ = self._clock.new_id("sd", now)
                 self._sends.append(NewSend.planned(self._live, send, id_, row.id, order_id, now))
@@ -389,6 +388,12 @@ class _Batch:
                     route_id, delivery = self._live.route_ids[decision.route], row.parent_id or row.id
                     record = history.SendRecord(prior_send_of(send, now), route_id, delivery, order_id)
                     self._history.add(order.get("contact_id"), record)
+
+    def _never_asked(self, decision: Decision, event: Event) -> Decision:
+        """A decision that a handler was to take and was not asked for, as a fault: so that it is taken once more."""
+        handler, last = self._live.routes[decision.route].handler, decision.trace[-1]
+        missing = handler and handler not in event.asked and last.part == "handler"
+        return replace(decision, fault=last.why) if missing else decision
 
     def _derive_asked(self, row: Any, event: Event, decision: Decision, order_id: int | None) -> None:
         """The events that a handler has follow from this one; one that follows so itself has none."""
