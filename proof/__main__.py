@@ -7,9 +7,16 @@ from __future__ import annotations
 import sys
 import time
 
-from proof import disk, door, forms, kills, payloads
+from proof import disk, door, forms, kills, looks, payloads
 
-PROOFS = {"kills": kills.run, "disk": disk.run, "payloads": payloads.run, "door": door.run, "forms": forms.run}
+PROOFS = {
+    "kills": kills.run,
+    "disk": disk.run,
+    "payloads": payloads.run,
+    "door": door.run,
+    "forms": forms.run,
+    "looks": looks.run,
+}
 
 failed = False
 for name in sys.argv[1:] or list(PROOFS):

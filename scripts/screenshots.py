@@ -42,6 +42,17 @@ def one_send(page: Any) -> None:
     page.get_by_role("heading", name="History").wait_for()
 
 
+def rehearsed(page: Any) -> None:
+    """On an order that is large enough."""
+    for _ in range(30):
+        page.get_by_role("button", name="Rehearse").click()
+        page.get_by_text("What the sample makes of it").wait_for()
+        if page.get_by_text("outbox.send(").count() and page.locator("blockquote").count():
+            return
+        page.locator("[data-sample=previous]").click()
+        page.wait_for_timeout(200)
+
+
 def suggestions(page: Any) -> None:
     """A source that is not mapped yet, with a sample from another one's order."""
     page.get_by_label("Name of the new source").fill("Quay stall")
@@ -57,13 +68,12 @@ def suggestions(page: Any) -> None:
 SAMPLE = Path(__file__).parents[1] / "tests" / "payloads" / "webshop-order-created.http"
 SHOTS: list[tuple[str, str, Any]] = [
     ("overview", "/", None),
-    ("overview-dark", "/", None),
     ("mapping", "/sources/webshop/read?open=recipes.items", None),
     ("message", "/messages/order-received", None),
     ("message-sms", "/messages/order-received?channel=sms&locale=fr", None),
     ("letterhead", "/letterhead", None),
     ("route", "/routes/how-it-went", None),
-    ("order", "/orders/235", None),
+    ("order", "/orders/185", None),
     ("sends", "/sends", None),
     ("send", "/sends", one_send),
     ("sources", "/sources", None),
@@ -71,6 +81,7 @@ SHOTS: list[tuple[str, str, Any]] = [
     ("connect", "/sources/webshop/connect", None),
     ("standins", "/standins", None),
     ("settings", "/settings", None),
+    ("handlers", "/handlers/large_order", rehearsed),
     ("effect", "/routes/order-received", effect),
     ("check", "/routes/order-cancelled", check),
     ("suggestions", "/sources", suggestions),
@@ -87,7 +98,7 @@ def main(address: str, only: str = "", empty: str = "") -> None:
                 continue
             context = chromium.new_context(
                 viewport={"width": 1280, "height": 800},
-                color_scheme="dark" if name.endswith("-dark") else "light",
+                color_scheme="light",
                 reduced_motion="reduce",
                 base_url=address,
             )
