@@ -60,6 +60,10 @@ AXE_RUN = (
     "runOnly: rules, resultTypes: ['violations']})"
 )
 """Of a list, the first five rows: the others are like them, and a hundred take axe ten seconds."""
+STANDS_OUT = """() => [...document.querySelectorAll("main .sheet table")].filter((table) => {
+  const sheet = table.closest(".sheet"), scrolls = getComputedStyle(sheet).overflowX !== "visible";
+  return !scrolls && table.getBoundingClientRect().right > sheet.getBoundingClientRect().right + 1;
+}).map((table) => `a table stands out of its sheet: ${table.textContent.trim().slice(0, 60)}`)"""
 ALL_RULES = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "best-practice"]
 BY_THEME = ["color-contrast", "link-in-text-block"]
 """What can differ between two themes of one page."""
@@ -85,6 +89,7 @@ def test_a_page_can_be_read_by_everybody_and_fits_every_window(looked_at, addres
         over = page.evaluate("document.documentElement.scrollWidth - innerWidth")
         if over > 0:
             found.append(f"wider than {width} by {over}px")
+        found += [f"at {width}: {one}" for one in page.evaluate(STANDS_OUT)]
     found += page.faults
     assert found == [], "\n".join(found)
 
