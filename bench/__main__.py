@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
-from bench import faults, handlers, mapping, moving, pages, rendering, routing
+from bench import faults, handlers, mapping, moving, pages, rendering, routing, starts
 from bench.rows import report
 
 BENCHMARKS = {
@@ -21,6 +21,7 @@ BENCHMARKS = {
     "planning": routing.planning,
     "effect": routing.effect,
     "handlers": handlers.handlers,
+    "starts": starts.starts,
 }
 
 chosen = sys.argv[1:] or list(BENCHMARKS)

@@ -7,6 +7,7 @@ from __future__ import annotations
 import base64
 import datetime as dt
 import functools
+import inspect
 import json
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -81,7 +82,7 @@ def operation(method: str, path: str, scope: str, summary: str, answer: Any, **m
     """Registers a function as an operation: it gets the path's parts, and `query` and `body` where it takes them."""
 
     def register(function: Callable[..., Any]) -> Callable[..., Any]:
-        about = (function.__doc__ or "").strip()
+        about = inspect.cleandoc(function.__doc__ or "")
         made = Operation(method, path, scope, summary, answer, about=about, name=function.__name__, **more)
         operations.append(made)
 
