@@ -35,10 +35,11 @@ bench: install
 proof: install
 	$(BIN)/python -m proof
 
-# Asks a public database of known weaknesses about every pinned version: needs the network, and is no part of the tests.
+# Asks a public database of known weaknesses about every pinned version, and fails where it knows none of one: needs the
+# network, and is no part of the tests.
 audit: install
 	$(BIN)/python -m pip install --quiet pip-audit
-	$(BIN)/pip-audit --require-hashes --disable-pip -r requirements.lock
+	$(BIN)/pip-audit --strict --require-hashes --disable-pip -r requirements.lock
 
 lock:
 	$(BIN)/python -m pip install --quiet uv
