@@ -215,6 +215,59 @@ def test_a_changed_file_is_loaded_and_a_broken_one_leaves_the_last_good_at_work(
     assert [send.message for send in runner.handlers.call("thanks", event)[0].sends] == ["other"]
 
 
+def test_processes_that_start_after_a_file_broke_still_have_the_last_good(bench, running, folder, monkeypatch):
+    monkeypatch.setattr("angelon.engine.handlers.runner.LOOK_EVERY", 0)
+    runner = running()
+    event = {"id": "e", "type": "order.created", "name": "", "source": "shop", "was": "", "now": "", "payload": {}}
+    event |= {"received_at": "2026-11-26T10:00:00+00:00", "parts": {"total": {"$money": ["120", "EUR"]}}}
+    event |= {"person": {}, "values": {}}
+    write(folder, "def broken(:")  # the very file
+    assert runner.look()
+    for _ in range(4):  # each of the pool's processes, and those that take their place
+        asked, _ = runner.handlers.call("thanks", event)
+        assert [send.line for send in asked.sends] == [10], asked.problem
+        for process in list(runner.handlers._pool._free.queue):
+            if process is not None:
+                process.end()
+    with bench.database.reading() as session:
+        assert "SyntaxError" in stored.folder(session).problems[0]["problem"]
+
+
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ('from angelon.handlers import on\n@on("order..x")\ndef f(e, o): ...', "f can’t be registered"),
+        ("import time; time.sleep(60)", "While it was loaded: It took longer than"),
+        ("", "no handler in the folder"),
+    ],
+)
+def test_what_can_t_be_registered_is_told(bench, folder, monkeypatch, text, said):
+    monkeypatch.setattr("angelon.engine.handlers.pool.LOADING", 1)
+    if text:
+        write(folder, text)
+    runner = HandlerRunner(bench.database, bench.clock, folder)
+    assert runner.look()
+    with bench.database.reading() as session:
+        assert said in stored.folder(session).problems[0]["problem"]
+    runner.handlers.end()
+
+
+def test_a_folder_that_holds_more_than_handlers_is_told_and_not_copied(bench, folder, monkeypatch):
+    monkeypatch.setattr("angelon.engine.handlers.snapshot.MOST_FILES", 3)
+    for number in range(5):
+        write(folder, "x = 1", f"f{number}.py")
+    runner = HandlerRunner(bench.database, bench.clock, folder)
+    assert runner.look()
+    assert "in a folder of their own" in runner.handlers.seen["problems"][0]["problem"]
+    (folder / ".venv").mkdir()
+    for number in range(2, 5):
+        (folder / f"f{number}.py").rename(folder / ".venv" / f"f{number}.py")
+    monkeypatch.setattr("angelon.engine.handlers.runner.LOOK_EVERY", 0)
+    assert runner.look()
+    assert runner.handlers.seen["problems"] == []
+    runner.handlers.end()
+
+
 def test_an_event_that_a_handler_failed_for_is_planned_again_once_it_is_mended(bench, running, folder, monkeypatch):
     monkeypatch.setattr("angelon.engine.handlers.runner.LOOK_EVERY", 0)
     off(bench)

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import contextlib
 import ctypes
-import hashlib
 import importlib.util
 import inspect
 import io
@@ -58,15 +57,6 @@ class Caught(io.TextIOBase):
     def text(self) -> str:
         left = self.length - OUTPUT
         return "".join(self.parts) + (f"\n… and {left:,} characters more" if left > 0 else "")
-
-
-def digest_of(folder: Path) -> str:
-    """What the files of a folder are told apart by: names and contents."""
-    made = hashlib.sha256()
-    for file in sorted(folder.rglob("*.py")):
-        with contextlib.suppress(OSError):
-            made.update(str(file.relative_to(folder)).encode() + b"\0" + file.read_bytes() + b"\0")
-    return made.hexdigest()[:16]
 
 
 def load(folder: Path) -> tuple[dict[str, handlers.Registered], list[dict[str, str]]]:
@@ -210,7 +200,6 @@ def main() -> None:
     signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
     answers = os.fdopen(writing, "w", encoding="utf-8")
     asks = os.fdopen(reading, "r", encoding="utf-8")
-    digest = digest_of(folder)
     caught = Caught()
     with contextlib.redirect_stdout(caught), contextlib.redirect_stderr(caught):
         found, problems = load(folder)
@@ -224,7 +213,7 @@ def main() -> None:
         answers.write(json.dumps(answer) + "\n")
         answers.flush()
 
-    say({"handlers": described(found, folder), "problems": problems, "digest": digest, "output": caught.text()})
+    say({"handlers": described(found, folder), "problems": problems, "output": caught.text()})
     for line in asks:
         asked = json.loads(line)
         one = found.get(asked["handler"])

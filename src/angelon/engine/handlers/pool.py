@@ -9,6 +9,7 @@ import json
 import os
 import queue
 import select
+import shutil
 import signal
 import subprocess
 import sys
@@ -18,7 +19,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-LOADING = 20.0
+LOADING = 10.0
 """Seconds that a folder's files may take to be imported."""
 LONGEST_LINE = 4_000_000
 """Bytes of one answer of a process."""
@@ -42,7 +43,6 @@ class Result:
 class Loaded:
     """What a process found in its folder."""
 
-    digest: str
     handlers: list[dict[str, Any]] = field(default_factory=list)
     problems: list[dict[str, str]] = field(default_factory=list)
     output: str = ""
@@ -81,8 +81,8 @@ class HandlerProcess:
             told = self._answer(LOADING)
         except Gone as gone:
             self.end()
-            told = {"handlers": [], "problems": [{"file": folder.name, "problem": str(gone)}], "digest": ""}
-        self.loaded = Loaded(told["digest"], told["handlers"], told["problems"], told.get("output", ""))
+            told = {"handlers": [], "problems": [{"file": "the folder", "problem": f"While it was loaded: {gone}"}]}
+        self.loaded = Loaded(told["handlers"], told["problems"], told.get("output", ""))
 
     def call(self, handler: str, event: dict[str, Any], timeout: float, watch: bool = False) -> Result:
         """Runs a handler on an event. Where it takes longer, or the process ends, the process is gone after it."""
@@ -156,11 +156,12 @@ class HandlerProcess:
 
 
 class Pool:
-    """A few processes of one folder, started when first needed. For use by several threads."""
+    """A few processes of one folder, started when first needed. For use by several threads. A folder that is the pool's
+    `own` is removed at its end.
+    """
 
-    def __init__(self, folder: Path, size: int = 2) -> None:
-        self.folder = folder
-        self._size = size
+    def __init__(self, folder: Path, size: int = 2, own: bool = False) -> None:
+        self._folder, self._own = folder, own
         self._free: queue.Queue[HandlerProcess | None] = queue.Queue()
         for _ in range(size):
             self._free.put(None)
@@ -186,24 +187,26 @@ class Pool:
             result = process.call(handler, event, timeout, watch)
             return result
         finally:
+            if self._ended:
+                process.end()
             self._free.put(process if process.runs and result is not None else None)
 
     def end(self) -> None:
         """Ends the processes; those at work once they are done."""
         self._ended = True
-        while True:
-            try:
+        with contextlib.suppress(queue.Empty):
+            while True:
                 process = self._free.get_nowait()
-            except queue.Empty:
-                return
-            if process is not None:
-                process.end()
+                if process is not None:
+                    process.end()
+        if self._own:
+            shutil.rmtree(self._folder, ignore_errors=True)
 
     def _taken(self) -> HandlerProcess:
         process = self._free.get()
         if process is None or not process.runs:
             try:
-                process = HandlerProcess(self.folder)
+                process = HandlerProcess(self._folder)
             except BaseException:
                 self._free.put(None)
                 raise

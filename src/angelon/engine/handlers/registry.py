@@ -40,17 +40,21 @@ def route_of(one: dict[str, Any], sources: Sequence[str]) -> Route:
     )
 
 
-def register(session: Session, found: Sequence[dict[str, Any]], now: dt.datetime) -> None:
+def register(session: Session, found: Sequence[dict[str, Any]], now: dt.datetime) -> list[dict[str, str]]:
     """Makes a route for each handler in each store, off until somebody switches it on; one that is known follows what
-    its file says now. Those whose file is gone stay as they are: their sends do.
+    its file says now. Those whose file is gone stay as they are: their sends do. Gives what can't be registered, and
+    why.
     """
+    refused: dict[str, dict[str, str]] = {}
     for store in specs.stores(session):
         store_id = store.id or 0
         sources = [row.key for row in specs.sources(session, store_id)]
         for one in found:
             try:
                 route = route_of(one, sources)
-            except Invalid:
+            except Invalid as error:
+                why = f"{one['name']} can’t be registered: {error.problems[0]}"
+                refused[one["name"]] = {"file": one["file"], "problem": why}
                 continue
             row = specs.by_key(session, RouteRow, store_id, route.key)
             live = session.get(RevisionRow, row.live_id) if row is not None and row.live_id else None
@@ -61,3 +65,4 @@ def register(session: Session, found: Sequence[dict[str, Any]], now: dt.datetime
             session.add(row)
             session.flush()
             specs.publish(session, row, now, f"from {one['file']}")
+    return list(refused.values())

@@ -5,6 +5,7 @@ call alone: it is made again a few times, then stands as the event's problem.
 from __future__ import annotations
 
 import datetime as dt
+import shutil
 import threading
 import time
 from dataclasses import replace
@@ -25,15 +26,15 @@ from angelon.db.database import Database
 from angelon.db.live_setup import LiveSetup
 from angelon.engine.clock import Clock
 from angelon.engine.event_reader import Payloads, event_of, identity_of
+from angelon.engine.handlers import snapshot
 from angelon.engine.handlers.about import as_plain
 from angelon.engine.handlers.pool import Pool, Result
 from angelon.engine.handlers.registry import register
-from angelon.handlers.process import digest_of
 
 log = structlog.get_logger()
 
-RETRY = RetryPolicy(base_seconds=2, cap_seconds=60, max_tries=4, give_up_after_hours=1)
-"""When a call that failed is made again."""
+RETRY = RetryPolicy(base_seconds=2, cap_seconds=60, max_tries=4, give_up_after_hours=720)
+"""When a call that failed is made again: by the number of tries, however late the first one was."""
 LOOK_EVERY = 1.0
 """Seconds between two looks at whether the files have changed."""
 
@@ -46,6 +47,7 @@ class Handlers:
         self._lock = threading.Lock()
         self._pool: Pool | None = None
         self._digest = ""
+        self._files: snapshot.Stamp | None = None
         self._looked = float("-inf")
         self.seen: dict[str, Any] | None = None
         """What the newest load of the folder told, good or not; None where it is as it was told of before."""
@@ -66,25 +68,47 @@ class Handlers:
             if time.monotonic() - self._looked < LOOK_EVERY:
                 return False
             self._looked = time.monotonic()
-            digest = digest_of(self._folder) if self._folder.is_dir() else ""
-            if digest == self._digest:
+            old = self._pool
+            if not self._load():
                 return False
-            self._digest = digest
-            pool = Pool(self._folder)
-            if digest:
-                loaded = pool.loaded()
-                self.seen = loaded.plain()
-            else:
-                what = "There is no such folder. Make it, or set ANGELON_HANDLERS to another."
-                self.seen = {"handlers": [], "problems": [{"file": str(self._folder), "problem": what}], "output": ""}
-            if self._pool is not None and self.seen["problems"]:
-                self.seen["handlers"] = self._pool.loaded().handlers
-                pool.end()
-                return True
-            old, self._pool = self._pool, pool
-        if old is not None:
+        if old is not None and old is not self._pool:
             old.end()
         return True
+
+    def _load(self) -> bool:
+        """Takes what is in the folder now in the place of what was; false where that is the same."""
+        try:
+            files = snapshot.stamp(self._folder)
+            if files == self._files and self.seen is not None:
+                return False
+            digest = snapshot.digest(self._folder, files)
+            self._files = files
+            if digest == self._digest and self.seen is not None:
+                return False
+            copy = snapshot.take(self._folder, files)
+        except (OSError, snapshot.TooLarge) as error:  # a file that went away meanwhile is looked at again
+            return self._told_of(f"The folder can’t be read: {error}")
+        self._digest = digest
+        if not files:
+            shutil.rmtree(copy, ignore_errors=True)
+            return self._told_of(
+                "There is no handler in the folder, or no such folder. Write one, or set ANGELON_HANDLERS."
+            )
+        pool = Pool(copy, own=True)
+        self.seen = pool.loaded().plain()
+        if self._pool is not None and self.seen["problems"]:
+            self.seen["handlers"] = self._pool.loaded().handlers
+            pool.end()
+        else:
+            self._pool = pool
+        return True
+
+    def _told_of(self, problem: str) -> bool:
+        """Keeps what is wrong with the folder as a whole; false where it was known."""
+        before = self.seen
+        known = self._pool.loaded().handlers if self._pool is not None else []
+        self.seen = {"handlers": known, "problems": [{"file": str(self._folder), "problem": problem}], "output": ""}
+        return self.seen != before
 
     def call(self, handler: str, event: dict[str, Any], watch: bool = False) -> tuple[Asked, Result]:
         """Calls a handler; gives what it asks for, or the problem, with what was printed and how long it took."""
@@ -126,8 +150,9 @@ class HandlerRunner:
             return False
         told = self.handlers.seen or {"handlers": [], "problems": []}
         with self._database.writing() as session:
+            refused = register(session, told["handlers"], self._clock.now())
+            told = {**told, "problems": [*told["problems"], *refused]}
             handlers.keep_folder(session, str(self.handlers.folder), self.handlers.digest, told, self._clock.now())
-            register(session, told["handlers"], self._clock.now())
         log.info("handlers loaded", handlers=len(told["handlers"]), problems=len(told["problems"]))
         return True
 
