@@ -7,10 +7,13 @@ import hashlib
 import secrets
 from collections.abc import Sequence
 
+from sqlmodel import Session
+
 from angelon.client.models import SCOPES
 from angelon.core.problems import Invalid, Problem
 from angelon.db import tokens
 from angelon.db.tables import TokenRow
+from angelon.engine.installation import Installation
 from angelon.engine.operations.upkeep import refuse_twin
 from angelon.engine.unit import Work, found
 
@@ -55,6 +58,34 @@ def create(work: Work, name: str, scopes: Sequence[str], days: int = 0) -> str:
 
 def _valid(work: Work) -> list[TokenRow]:
     return [row for row in tokens.listed(work.session, work.store_id) if row.revoked_at is None]
+
+
+class NotValid(ValueError):
+    """A token that is unknown, revoked or expired; says which."""
+
+
+def valid(session: Session, token: str, now: dt.datetime) -> TokenRow:
+    """The row of a token that may be used now. Raises NotValid."""
+    row = tokens.by_digest(session, digest_of(token.strip()))
+    if row is None:
+        raise NotValid("is unknown")
+    if row.revoked_at is not None:
+        raise NotValid("is revoked")
+    if row.expires_at is not None and row.expires_at <= now:
+        raise NotValid("has expired")
+    return row
+
+
+USED_EVERY = dt.timedelta(minutes=1)
+"""How exactly it is kept when a token was used last."""
+
+
+def note_use(installation: Installation, row: TokenRow) -> None:
+    """Keeps that a token is used now."""
+    now = installation.clock.now()
+    if row.last_used_at is None or now - row.last_used_at > USED_EVERY:
+        with installation.database.writing() as session:
+            tokens.used(session, row.id or 0, now)
 
 
 def revoke(work: Work, token_id: int) -> str:

@@ -20,17 +20,14 @@ from werkzeug.exceptions import HTTPException
 from angelon.client import models
 from angelon.core.problems import Conflict, Invalid, NotFound, Problem
 from angelon.core.specs.base import problems_of
-from angelon.db import tokens
 from angelon.db.tables import StoreRow, TokenRow
-from angelon.engine.operations.tokens import digest_of
+from angelon.engine.operations import tokens
 from angelon.engine.unit import Actor
 from angelon.web.api.limits import Limits
 from angelon.web.services import services, session
 
 pages = Blueprint("api", __name__, url_prefix="/api/v1")
 limits = Limits()
-USED_EVERY = dt.timedelta(minutes=1)
-"""How exactly it is kept when a token was used last."""
 LARGEST_BODY = 6_000_000
 """Bytes of a body, but for an event's."""
 
@@ -134,26 +131,23 @@ def _entered(made: Operation) -> TokenRow:
     if scheme.lower() != "bearer" or not text.strip():
         what = "Send a token: Authorization: Bearer angelon_… Tokens are made under Settings, Tokens."
         raise Refused(401, "No token", what, (), challenge)
-    row = tokens.by_digest(session(), digest_of(text.strip()))
-    now = services().clock.now()
-    if row is None or row.revoked_at is not None or (row.expires_at is not None and row.expires_at <= now):
-        why = "is unknown" if row is None else "is revoked" if row.revoked_at is not None else "has expired"
+    try:
+        row = tokens.valid(session(), text, services().clock.now())
+    except tokens.NotValid as why:
         raise Refused(
             401,
             "No valid token",
             f"The token {why}.",
             (),
             challenge | {"WWW-Authenticate": 'Bearer realm="angelon", error="invalid_token"'},
-        )
+        ) from None
     if made.scope not in (row.scopes or []):
         what = f"The token may not do this: it needs the scope {made.scope}."
         scoped = f'Bearer realm="angelon", error="insufficient_scope", scope="{made.scope}"'
         raise Refused(403, "Not allowed", what, (), {"WWW-Authenticate": scoped})
     g.store = session().get(StoreRow, row.store_id)
     g.actor = Actor(f"token {row.name}")
-    if row.last_used_at is None or now - row.last_used_at > USED_EVERY:
-        with services().database.writing() as writing:
-            tokens.used(writing, row.id or 0, now)
+    tokens.note_use(services().installation, row)
     return row
 
 

@@ -15,8 +15,8 @@ from prometheus_client.core import GaugeMetricFamily, HistogramMetricFamily
 from prometheus_client.exposition import CONTENT_TYPE_LATEST
 from prometheus_client.registry import Collector
 
-from angelon.db import accounts, metrics, tokens
-from angelon.engine.operations.tokens import digest_of
+from angelon.db import accounts, metrics
+from angelon.engine.operations import tokens
 from angelon.web.access.guard import is_local
 from angelon.web.services import services, session
 
@@ -39,10 +39,11 @@ def show() -> Response:
 def _may() -> bool:
     scheme, _, text = request.headers.get("Authorization", "").partition(" ")
     if scheme.lower() == "bearer":
-        row = tokens.by_digest(session(), digest_of(text.strip()))
-        now = services().clock.now()
-        valid = row is not None and row.revoked_at is None and (row.expires_at is None or row.expires_at > now)
-        return valid and row is not None and "metrics" in (row.scopes or [])
+        try:
+            row = tokens.valid(session(), text, services().clock.now())
+        except tokens.NotValid:
+            return False
+        return "metrics" in (row.scopes or [])
     return is_local() and not accounts.there_are_any(session())
 
 
