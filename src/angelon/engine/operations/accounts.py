@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import datetime as dt
-import hashlib
 import secrets
+from dataclasses import dataclass
+from typing import Any
 
 from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerificationError
@@ -14,8 +15,10 @@ from sqlmodel import Session
 from angelon.core.access import ROLES
 from angelon.core.addresses import check_email
 from angelon.core.problems import Invalid, NotFound, Problem
-from angelon.db import accounts
+from angelon.db import accounts, changes, specs
 from angelon.db.tables import AccountRow, InvitationRow, SignedInRow
+from angelon.engine.installation import Installation
+from angelon.engine.operations.tokens import digest_of
 
 HASHER = PasswordHasher()
 """Argon2id with the library's parameters, which follow RFC 9106."""
@@ -29,8 +32,12 @@ SIGNED_IN_FOR = dt.timedelta(days=14)
 INVITED_FOR = dt.timedelta(days=7)
 
 
-def digest_of(secret: str) -> str:
-    return hashlib.sha256(secret.encode()).hexdigest()
+@dataclass(frozen=True, slots=True)
+class Browser:
+    """From where somebody signs in."""
+
+    address: str
+    agent: str
 
 
 def create(session: Session, email: str, name: str, password: str, role: str, now: dt.datetime) -> AccountRow:
@@ -111,7 +118,7 @@ def check(session: Session, email: str, password: str, now: dt.datetime) -> Acco
     return row
 
 
-def sign_in(session: Session, row: AccountRow, address: str, agent: str, now: dt.datetime) -> str:
+def sign_in(session: Session, row: AccountRow, browser: Browser, now: dt.datetime) -> str:
     """A browser is signed in from now on; gives the secret of its cookie."""
     secret = secrets.token_urlsafe(32)
     session.add(
@@ -120,8 +127,8 @@ def sign_in(session: Session, row: AccountRow, address: str, agent: str, now: dt
             digest=digest_of(secret),
             began_at=now,
             seen_at=now,
-            address=address[:60],
-            agent=agent[:300],
+            address=browser.address[:60],
+            agent=browser.agent[:300],
         )
     )
     return secret
@@ -193,3 +200,96 @@ def _email(text: str) -> str:
         return check_email(text.strip()).lower()
     except EmailNotValidError as error:
         raise Invalid([Problem("email", f"“{text.strip()[:80]}” is no email address: {error}")]) from None
+
+
+# ---- each in a transaction of its own: accounts are the installation's, not a store's ------------------
+
+
+def make_first(installation: Installation, email: str, name: str, password: str, browser: Browser) -> str:
+    """Makes the first owner and signs them in; gives the secret of the cookie. Raises Invalid."""
+    now = installation.clock.now()
+    with installation.database.writing() as session:
+        row = first_owner(session, email, name, password, now)
+        _record(session, now, row.name, "made the first owner", row.name)
+        return sign_in(session, row, browser, now)
+
+
+def try_to_sign_in(installation: Installation, email: str, password: str, browser: Browser) -> str:
+    """Gives the secret of the cookie; empty where it is not to be: a wrong password is counted."""
+    now = installation.clock.now()
+    with installation.database.writing() as session:
+        row = check(session, email, password, now)
+        return sign_in(session, row, browser, now) if row is not None else ""
+
+
+def join(installation: Installation, secret: str, name: str, password: str, browser: Browser) -> str:
+    """Makes the account of an invitation and signs them in; gives the secret of the cookie. Raises Invalid and
+    NotFound.
+    """
+    now = installation.clock.now()
+    with installation.database.writing() as session:
+        row = take_up(session, secret, name, password, now)
+        _record(session, now, row.name, "joined", row.name, None, {"role": row.role})
+        return sign_in(session, row, browser, now)
+
+
+def end_browser(installation: Installation, account_id: int, browser_id: int) -> None:
+    """Signs a person out in one browser."""
+    with installation.database.writing() as session:
+        accounts.sign_out(session, account_id, only=browser_id)
+
+
+def seen(installation: Installation, browser_id: int) -> None:
+    """Keeps that a browser is used now."""
+    with installation.database.writing() as session:
+        row = session.get(SignedInRow, browser_id)
+        if row is not None:
+            row.seen_at = installation.clock.now()
+
+
+def change_own_password(installation: Installation, account_id: int, old: str, new: str, leave: int) -> None:
+    """Raises Invalid and NotFound."""
+    with installation.database.writing() as session:
+        change_password(session, _found(session, account_id), old, new, leave)
+
+
+def make_invitation(installation: Installation, email: str, role: str, by: str) -> str:
+    """Gives the secret of the link. Raises Invalid."""
+    now = installation.clock.now()
+    with installation.database.writing() as session:
+        secret = invite(session, email, role, by, now)
+        _record(session, now, by, "invited", email.strip(), None, {"role": role})
+        return secret
+
+
+def withdraw_invitation(installation: Installation, invitation_id: int) -> None:
+    with installation.database.writing() as session:
+        withdraw(session, invitation_id, installation.clock.now())
+
+
+def give_role(installation: Installation, account_id: int, role: str, by: str) -> str:
+    """Gives the person's name. Raises Invalid and NotFound."""
+    now = installation.clock.now()
+    with installation.database.writing() as session:
+        was = _found(session, account_id).role
+        row = set_role(session, account_id, role)
+        _record(session, now, by, "role changed", row.name, {"role": was}, {"role": role})
+        return row.name
+
+
+def let_in(installation: Installation, account_id: int, may: bool, by: str) -> str:
+    """Lets somebody sign in again, or no more; gives the person's name. Raises Invalid and NotFound."""
+    now = installation.clock.now()
+    with installation.database.writing() as session:
+        row = disable(session, account_id, not may, now)
+        _record(session, now, by, "enabled" if may else "disabled", row.name)
+        return row.name
+
+
+def _record(
+    session: Session, now: dt.datetime, by: str, action: str, name: str, before: Any = None, after: Any = None
+) -> None:
+    """Kept among the changes of the store in view, where there is one."""
+    stores = specs.stores(session)
+    if stores:
+        changes.add(session, stores[0].id or 0, now, by, action, "account", name, before, after)

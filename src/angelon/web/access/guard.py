@@ -19,7 +19,8 @@ from flask_login import LoginManager, UserMixin, current_user
 from angelon.core.access import PUBLIC, may
 from angelon.db import accounts
 from angelon.db.tables import AccountRow, SignedInRow
-from angelon.engine.operations.accounts import SIGNED_IN_FOR, digest_of
+from angelon.engine.operations.accounts import SIGNED_IN_FOR, seen
+from angelon.engine.operations.tokens import digest_of
 from angelon.engine.unit import Actor
 from angelon.web.origins import THIS_MACHINE, Proxies, host_of
 from angelon.web.services import services, session
@@ -99,12 +100,8 @@ def _check() -> Any:
         return redirect(f"/sign-in?next={quote(to)}" if to != "/" else "/sign-in")
     g.person, g.role = current_user, current_user.role
     g.actor = Actor(current_user.name)
-    now = services().clock.now()
-    if now - current_user.seen_at > SEEN_EVERY:
-        with services().database.writing() as writing:
-            row = writing.get(SignedInRow, current_user.browser_id)
-            if row is not None:
-                row.seen_at = now
+    if services().clock.now() - current_user.seen_at > SEEN_EVERY:
+        seen(services().installation, current_user.browser_id)
     changing = request.method not in ("GET", "HEAD", "OPTIONS")
     part = _part()
     if part == "upkeep" and (request.view_args or {}).get("kind") == "message":

@@ -10,12 +10,14 @@ from flask_login import current_user, login_user, logout_user
 
 from angelon.core.access import ROLES
 from angelon.core.problems import Invalid, NotFound, Problem
-from angelon.db import accounts, changes
+from angelon.db import accounts
 from angelon.db import specs as stored
+from angelon.engine.installation import Installation
 from angelon.engine.operations import accounts as operations
+from angelon.engine.operations.tokens import digest_of
 from angelon.web.access.guard import Person, asker, first_code, is_local
 from angelon.web.api.limits import Limits
-from angelon.web.services import actor, public_address, read_anew, services
+from angelon.web.services import public_address, read_anew, services
 from angelon.web.services import session as reading
 
 signing_in = Blueprint("sign_in", __name__, url_prefix="/sign-in", template_folder="templates")
@@ -45,27 +47,25 @@ def sign_in() -> Any:
         problem = Problem("", "Too many tries from your address.", f"Wait {spent['Retry-After']} seconds.")
         page = render_template("access/sign_in.html", to=to, email=email, problem=problem)
         return Response(page, 429, {"Retry-After": spent["Retry-After"]})
-    now = services().clock.now()
-    with services().database.writing() as writing:
-        row = operations.check(writing, email, request.form.get("password", ""), now)
-        secret = _let_in(writing, row) if row is not None else ""
-    if row is None:
+    secret = operations.try_to_sign_in(_here(), email, request.form.get("password", ""), _browser())
+    if not secret:
         return render_template("access/sign_in.html", to=to, email=email, problem=Problem("", WRONG)), 401
     _signed_in(secret)
     return redirect(to or "/")
 
 
-def _let_in(writing: Any, row: Any) -> str:
-    agent = request.headers.get("User-Agent", "")
-    return operations.sign_in(writing, row, asker(), agent, services().clock.now())
+def _here() -> Installation:
+    return services().installation
+
+
+def _browser() -> operations.Browser:
+    return operations.Browser(asker(), request.headers.get("User-Agent", ""))
 
 
 def _signed_in(secret: str) -> None:
     """Puts a browser's secret into a fresh session: what was in the old one is of no use to anybody."""
     read_anew()
-    found = accounts.signed_in(
-        reading(), operations.digest_of(secret), services().clock.now() - operations.SIGNED_IN_FOR
-    )
+    found = accounts.signed_in(reading(), digest_of(secret), services().clock.now() - operations.SIGNED_IN_FOR)
     assert found is not None
     session.clear()
     login_user(Person(found[1], found[0], secret))
@@ -82,8 +82,7 @@ def _own_page(address: str) -> str:
 def sign_out() -> Any:
     """Ends this browser's session."""
     if current_user.is_authenticated:
-        with services().database.writing() as writing:
-            accounts.sign_out(writing, current_user.account_id, only=current_user.browser_id)
+        operations.end_browser(_here(), current_user.account_id, current_user.browser_id)
     logout_user()
     session.clear()
     return redirect(url_for(".show"))
@@ -110,10 +109,8 @@ def make_first() -> Any:
             right = hmac.compare_digest(code.encode(), first_code(services().settings.home).encode())
             if "Retry-After" in spent or not right:
                 raise Invalid([Problem("code", "That is not the code.", "It stands in first-owner.code.")])
-        with services().database.writing() as writing:
-            now = services().clock.now()
-            row = operations.first_owner(writing, given["email"], given["name"], request.form.get("password", ""), now)
-            secret = _let_in(writing, row)
+        password = request.form.get("password", "")
+        secret = operations.make_first(_here(), given["email"], given["name"], password, _browser())
     except Invalid as error:
         page = render_template("access/first.html", needs_code=not is_local(), given=given, problem=error.problems[0])
         return page, 422
@@ -126,7 +123,7 @@ def make_first() -> Any:
 @signing_in.get("/join/<secret>")
 def join(secret: str) -> Any:
     """An invitation's link."""
-    row = accounts.invitation(reading(), operations.digest_of(secret), services().clock.now())
+    row = accounts.invitation(reading(), digest_of(secret), services().clock.now())
     if row is None:
         abort(404, "The invitation was used, withdrawn, or is older than a week. Ask for another.")
     return render_template("access/join.html", invitation=row, secret=secret, name="", problem=None)
@@ -135,16 +132,13 @@ def join(secret: str) -> Any:
 @signing_in.post("/join/<secret>")
 def take_up(secret: str) -> Any:
     """Makes the account of an invitation, and signs them in."""
-    now, name = services().clock.now(), request.form.get("name", "")[:200]
+    name = request.form.get("name", "")[:200]
     try:
-        with services().database.writing() as writing:
-            row = operations.take_up(writing, secret, name, request.form.get("password", ""), now)
-            signed = _let_in(writing, row)
-            _kept(writing, "joined", row.name, None, {"role": row.role}, by=row.name)
+        signed = operations.join(_here(), secret, name, request.form.get("password", ""), _browser())
     except NotFound as error:
         abort(404, error.problems[0].what)
     except Invalid as error:
-        invitation = accounts.invitation(reading(), operations.digest_of(secret), now)
+        invitation = accounts.invitation(reading(), digest_of(secret), services().clock.now())
         page = render_template(
             "access/join.html", invitation=invitation, secret=secret, name=name, problem=error.problems[0]
         )
@@ -173,11 +167,8 @@ def password() -> Any:
     """Another password; every other browser is signed out."""
     _person()
     try:
-        with services().database.writing() as writing:
-            row = accounts.get(writing, g.person.account_id)
-            assert row is not None
-            old, new = request.form.get("old", ""), request.form.get("new", "")
-            operations.change_password(writing, row, old, new, g.person.browser_id)
+        old, new = request.form.get("old", ""), request.form.get("new", "")
+        operations.change_own_password(_here(), g.person.account_id, old, new, g.person.browser_id)
     except Invalid as error:
         return _account_page(error.problems[0], 422)
     flash("The password is changed. Every other browser is signed out.", "good")
@@ -188,8 +179,7 @@ def password() -> Any:
 def end_browser(browser_id: int) -> Any:
     """Signs one of one's own browsers out."""
     _person()
-    with services().database.writing() as writing:
-        accounts.sign_out(writing, g.person.account_id, only=browser_id)
+    operations.end_browser(_here(), g.person.account_id, browser_id)
     flash("That browser is signed out.", "good")
     return redirect(url_for(".account"))
 
@@ -229,10 +219,8 @@ def invite() -> Any:
     """Makes an invitation's link, which is shown this once."""
     _person()
     try:
-        with services().database.writing() as writing:
-            email, role = request.form.get("email", ""), request.form.get("role", "")
-            secret = operations.invite(writing, email, role, g.person.name, services().clock.now())
-            _kept(writing, "invited", email.strip(), None, {"role": role})
+        email, role = request.form.get("email", ""), request.form.get("role", "")
+        secret = operations.make_invitation(_here(), email, role, g.person.name)
     except Invalid as error:
         return _index(problem=error.problems[0], status=422)
     read_anew()
@@ -246,8 +234,7 @@ def invite() -> Any:
 def withdraw(invitation_id: int) -> Any:
     """Ends an invitation."""
     _person()
-    with services().database.writing() as writing:
-        operations.withdraw(writing, invitation_id, services().clock.now())
+    operations.withdraw_invitation(_here(), invitation_id)
     flash("The invitation is withdrawn.", "good")
     return redirect(url_for(".index"))
 
@@ -256,20 +243,14 @@ def withdraw(invitation_id: int) -> Any:
 def change(account_id: int) -> Any:
     """Another role, or whether they may sign in."""
     _person()
-    now = services().clock.now()
+    act = request.form.get("act", "role")
     try:
-        with services().database.writing() as writing:
-            act = request.form.get("act", "role")
-            if act == "role":
-                before = accounts.get(writing, account_id)
-                was = before.role if before is not None else ""
-                row = operations.set_role(writing, account_id, request.form.get("role", ""))
-                _kept(writing, "role changed", row.name, {"role": was}, {"role": row.role})
-                told = f"{row.name} is {row.role} now."
-            else:
-                row = operations.disable(writing, account_id, act == "disable", now)
-                _kept(writing, "disabled" if act == "disable" else "enabled", row.name)
-                told = f"{row.name} may {'not sign in any more' if act == 'disable' else 'sign in again'}."
+        if act == "role":
+            role = request.form.get("role", "")
+            told = f"{operations.give_role(_here(), account_id, role, g.person.name)} is {role} now."
+        else:
+            name = operations.let_in(_here(), account_id, act != "disable", g.person.name)
+            told = f"{name} may {'not sign in any more' if act == 'disable' else 'sign in again'}."
     except NotFound as error:
         abort(404, error.problems[0].what)
     except Invalid as error:
@@ -277,11 +258,3 @@ def change(account_id: int) -> Any:
         return redirect(url_for(".index"))
     flash(told, "good")
     return redirect(url_for(".index"))
-
-
-def _kept(writing: Any, action: str, key: str, before: Any = None, after: Any = None, by: str = "") -> None:
-    """Keeps what was changed among the changes of the store in view."""
-    rows = stored.stores(writing)
-    if rows:
-        now = services().clock.now()
-        changes.add(writing, rows[0].id or 0, now, by or actor().name, action, "account", key, before, after)
