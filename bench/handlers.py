@@ -8,7 +8,6 @@ import threading
 import time
 from pathlib import Path
 
-from angelon.core.specs import Bundle
 from angelon.db import bundles, specs
 from angelon.db.database import Database
 from angelon.db.secrets import Vault
@@ -49,15 +48,7 @@ class _Shop:
         self.database.migrate()
         self.setups = Setups(self.database)
         with self.database.writing() as session:
-            bundle = Bundle(
-                store=made.store(),
-                sources=[made.source()],
-                variables=made.VARIABLES,
-                gateways=[made.gateway()],
-                messages=[made.message()],
-                routes=[made.route()],
-                live=["received"] if route else [],
-            )
+            bundle = made.bundle(live=route)
             bundles.apply(session, bundle, self.clock.now() - dt.timedelta(days=1))
         self.runner = None
         if code:

@@ -12,7 +12,6 @@ from angelon.core.deliveries import digest
 from angelon.core.event_types import LABELS
 from angelon.core.planning.inputs import ActiveRoute, Event, Facts
 from angelon.core.planning.plan import plan, work_out
-from angelon.core.specs import Bundle
 from angelon.db import bundles, events, live_setup, specs
 from angelon.db.database import Database
 from angelon.db.records import NewDelivery, NewEvent
@@ -112,15 +111,7 @@ def effect(number: int = 10_000) -> list[Row]:
         database = Database(f"sqlite:///{Path(folder) / 'bench.db'}")
         database.migrate()
         clock = Clock()
-        bundle = Bundle(
-            store=made.store(),
-            sources=[made.source()],
-            variables=made.VARIABLES,
-            gateways=[made.gateway()],
-            messages=[made.message()],
-            routes=[made.route()],
-            live=["received"],
-        )
+        bundle = made.bundle()
         start = clock.now() - dt.timedelta(days=20)
         with database.writing() as session:
             bundles.apply(session, bundle, start)

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-import os
 import subprocess
 import sys
 import tempfile
 import time
+from pathlib import Path
 
 from bench.rows import Row, median
+from tests.demos import running
 
 
 def starts() -> list[Row]:
@@ -37,17 +38,5 @@ def _timed(*arguments: str, rounds: int = 5) -> float:
 
 def _demo(home: str) -> float:
     began = time.perf_counter()
-    demo = subprocess.Popen(
-        [sys.executable, "-m", "angelon", "demo", "--port", "0"],
-        env={**os.environ, "ANGELON_HOME": home},
-        stdout=subprocess.PIPE,
-        stderr=subprocess.DEVNULL,
-        text=True,
-    )
-    try:
-        assert demo.stdout is not None
-        next(line for line in demo.stdout if "is ready" in line)
+    with running(Path(home)):
         return time.perf_counter() - began
-    finally:
-        demo.terminate()
-        demo.wait(20)

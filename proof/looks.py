@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-import os
-import subprocess
-import sys
 import tempfile
 from pathlib import Path
 
 from tests.browser.test_every_page import ALL_RULES, AXE_RUN, PAGES
+from tests.demos import running
 
 AXE = Path(__file__).parents[1] / "tests" / "browser" / "vendor" / "axe.min.js"
 WIDTHS, THEMES = (380, 768, 1280), ("light", "dark")
@@ -20,43 +18,29 @@ def run() -> tuple[dict[str, int], list[str]]:
 
     found: list[str] = []
     looked = 0
-    with tempfile.TemporaryDirectory() as home:
-        demo = subprocess.Popen(
-            [sys.executable, "-m", "angelon", "demo", "--port", "0"],
-            env={**os.environ, "ANGELON_HOME": home},
-            stdout=subprocess.PIPE,
-            stderr=subprocess.DEVNULL,
-            text=True,
+    with tempfile.TemporaryDirectory() as home, running(Path(home)) as address, sync_playwright() as playwright:
+        browser = playwright.chromium.launch(
+            executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-gpu"]
         )
-        try:
-            assert demo.stdout is not None
-            address = next(line.split()[-1] for line in demo.stdout if "is ready" in line)
-            with sync_playwright() as playwright:
-                browser = playwright.chromium.launch(
-                    executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-gpu"]
+        for width in WIDTHS:
+            for theme in THEMES:
+                context = browser.new_context(
+                    viewport={"width": width, "height": 800},
+                    color_scheme=theme,
+                    reduced_motion="reduce",
+                    base_url=address,
+                    bypass_csp=True,
                 )
-                for width in WIDTHS:
-                    for theme in THEMES:
-                        context = browser.new_context(
-                            viewport={"width": width, "height": 800},
-                            color_scheme=theme,
-                            reduced_motion="reduce",
-                            base_url=address,
-                            bypass_csp=True,
-                        )
-                        page = context.new_page()
-                        for path in PAGES:
-                            page.goto(path)
-                            page.add_script_tag(path=str(AXE))
-                            where = f"{path} at {width}, {theme}"
-                            for one in page.evaluate(AXE_RUN, ALL_RULES)["violations"]:
-                                found.append(f"{where}: {one['id']}: {one['nodes'][0]['html'][:120]}")
-                            if page.evaluate("document.documentElement.scrollWidth - innerWidth") > 0:
-                                found.append(f"{where}: wider than the window")
-                            looked += 1
-                        context.close()
-                browser.close()
-        finally:
-            demo.terminate()
-            demo.wait(20)
+                page = context.new_page()
+                for path in PAGES:
+                    page.goto(path)
+                    page.add_script_tag(path=str(AXE))
+                    where = f"{path} at {width}, {theme}"
+                    for one in page.evaluate(AXE_RUN, ALL_RULES)["violations"]:
+                        found.append(f"{where}: {one['id']}: {one['nodes'][0]['html'][:120]}")
+                    if page.evaluate("document.documentElement.scrollWidth - innerWidth") > 0:
+                        found.append(f"{where}: wider than the window")
+                    looked += 1
+                context.close()
+        browser.close()
     return {"pages looked at": looked}, found

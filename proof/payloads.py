@@ -9,7 +9,6 @@ import random
 import tempfile
 from pathlib import Path
 
-from angelon.core.specs import Bundle
 from angelon.db import bundles, specs
 from angelon.db.database import Database
 from angelon.engine.clock import Clock
@@ -44,15 +43,7 @@ def run(number: int = 20_000) -> tuple[dict[str, int], list[str]]:
             with database.writing() as session:
                 bundles.apply(
                     session,
-                    Bundle(
-                        store=made.store(),
-                        sources=[made.source()],
-                        variables=made.VARIABLES,
-                        gateways=[made.gateway()],
-                        messages=[made.message()],
-                        routes=[made.route()],
-                        live=["received"],
-                    ),
+                    made.bundle(),
                     clock.now() - dt.timedelta(days=1),
                 )
                 store_id = specs.stores(session)[0].id or 0

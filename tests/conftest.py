@@ -4,25 +4,16 @@ from __future__ import annotations
 
 import dataclasses
 import datetime as dt
-import os
 import shutil
-import signal
 import sqlite3
-import subprocess
-import sys
-import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-import httpx
 import pytest
-import structlog
-from click.testing import CliRunner
 from jinja2 import FileSystemBytecodeCache
 from sqlalchemy import event
 
-from angelon.cli.main import main
 from angelon.core.specs import Bundle
 from angelon.db import bundles, specs
 from angelon.db.database import Database
@@ -37,6 +28,7 @@ from angelon.standins.views import pages as standins
 from angelon.web import services
 from angelon.web.app import create_app
 from tests import made
+from tests.demos import Running
 
 
 def pytest_addoption(parser):
@@ -128,21 +120,9 @@ class Bench:
             return connection.exec_driver_sql(sql, parameters).fetchall()
 
 
-def small_bundle() -> Bundle:
-    return Bundle(
-        store=made.store(),
-        sources=[made.source()],
-        variables=made.VARIABLES,
-        gateways=[made.gateway()],
-        messages=[made.message()],
-        routes=[made.route()],
-        live=["received"],
-    )
-
-
 @pytest.fixture
 def bundle() -> Bundle:
-    return small_bundle()
+    return made.bundle()
 
 
 @contextmanager
@@ -194,54 +174,6 @@ def mailbox(bench: Bench):
     )
     yield server
     server.stop()
-
-
-class Running:
-    """The whole demo as its own processes, on ports of its own."""
-
-    def __init__(self, home: Path) -> None:
-        self.home = home
-        self.environment = {**os.environ, "ANGELON_HOME": str(home)}
-        self._process: subprocess.Popen | None = None
-        self.url = ""
-
-    def start(self) -> None:
-        self._process = subprocess.Popen(
-            [sys.executable, "-m", "angelon", "demo", "--port", "0"],
-            env=self.environment,
-            stdout=subprocess.PIPE,
-            text=True,
-            start_new_session=True,
-        )
-        for line in self._process.stdout:
-            if line.startswith("Angelon is ready: "):
-                self.url = line.removeprefix("Angelon is ready: ").strip()
-                return
-        raise RuntimeError("the demo did not start")
-
-    def stop(self) -> int:
-        self._process.send_signal(signal.SIGTERM)
-        return self._process.wait(30)
-
-    def cli(self, *arguments: str, code: int = 0) -> str:
-        """What a command prints: over HTTP and the demo's database as any other, in this process for speed."""
-        done = CliRunner().invoke(main, arguments, env={"ANGELON_HOME": str(self.home)})
-        structlog.reset_defaults()  # the command logs to a stream that is closed by now
-        assert done.exit_code == code, done.output
-        return done.output
-
-    def mails(self, to: str = "") -> list[dict]:
-        return httpx.get(f"{self.url}/standins/mail.json", params={"to": to, "limit": 1000}).json()
-
-    def wait_for(self, found, seconds: float = 20):
-        """What `found` gives as soon as it gives something."""
-        until = time.monotonic() + seconds
-        while time.monotonic() < until:
-            value = found()
-            if value:
-                return value
-            time.sleep(0.1)
-        raise AssertionError("it did not come in time")
 
 
 @pytest.fixture(scope="session")

@@ -7,7 +7,7 @@ import json
 from typing import Any
 
 from angelon.core.planning.inputs import ActiveRoute, Setup
-from angelon.core.specs import Gateway, Message, Route, Source, Store, Variable
+from angelon.core.specs import Bundle, Gateway, Message, Route, Source, Store, Variable
 
 NOON = dt.datetime(2026, 11, 3, 12, 0, tzinfo=dt.UTC)
 LONG_AGO = dt.datetime(2026, 1, 1, tzinfo=dt.UTC)
@@ -194,3 +194,16 @@ def provider(kind: str, port: int) -> dict[str, Any]:
             **at,
         },
     }
+
+
+def bundle(live: bool = True) -> Bundle:
+    """The small store as one document; its route is switched on where it is `live`."""
+    return Bundle(
+        store=store(),
+        sources=[source()],
+        variables=VARIABLES,
+        gateways=[gateway()],
+        messages=[message()],
+        routes=[route()],
+        live=["received"] if live else [],
+    )

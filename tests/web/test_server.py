@@ -20,7 +20,7 @@ from angelon.engine.notifications import Listener, Notifier
 from angelon.settings import BadSettings, Settings, private_folder
 from angelon.web.origins import Proxies
 from tests import made
-from tests.conftest import bench_in, small_bundle
+from tests.conftest import bench_in
 
 
 class Web:
@@ -60,7 +60,7 @@ class Web:
 @pytest.fixture(scope="module")
 def web(tmp_path_factory, migrated):
     """One server for the tests that leave it as it was; its bench is `web.bench`."""
-    with bench_in(tmp_path_factory.mktemp("web") / "home", small_bundle(), migrated) as bench:
+    with bench_in(tmp_path_factory.mktemp("web") / "home", made.bundle(), migrated) as bench:
         running = Web(bench).up()
         running.bench = bench
         yield running

@@ -47,9 +47,28 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     guard.install(app)
     csrf = CSRFProtect(app)
 
+    for blueprint in (*_pages(), *more):
+        app.register_blueprint(blueprint)
+    for blueprint in _asked_by_programs():
+        app.register_blueprint(blueprint)
+        csrf.exempt(blueprint)  # what they show, a token or a signature, no browser sends by itself
+    mail_frame.install(app)
+    app.register_blueprint(mail_pictures.pages)
+    app.teardown_appcontext(close_session)
+    app.after_request(_headers)
+    app.register_error_handler(HTTPException, _error)
+    app.register_error_handler(DBAPIError, _database_error)
+    app.register_error_handler(Conflict, conflicts.show)
+    app.register_error_handler(Invalid, _invalid)
+    app.register_error_handler(ValidationError, _invalid)
+    app.wsgi_app = IntakeMiddleware(app.wsgi_app, made.intake, Proxies(made.settings.proxies()))  # type: ignore[method-assign]
+    return app
+
+
+def _pages() -> tuple[Blueprint, ...]:
+    """The blueprints of what people look at. They are imported here: no layer below needs them."""
     from angelon.web.access.views import others, own, signing_in
     from angelon.web.api.views import documentation as api_documentation
-    from angelon.web.api.views import pages as api
     from angelon.web.changes.views import pages as changes
     from angelon.web.checks.views import pages as checks
     from angelon.web.events.views import pages as events
@@ -64,7 +83,6 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     from angelon.web.metrics.views import pages as metrics
     from angelon.web.orders.views import pages as orders
     from angelon.web.overview.views import pages as overview
-    from angelon.web.receipts.views import pages as receipts
     from angelon.web.rehearsals.views import pages as rehearsals
     from angelon.web.routes.views import pages as routes
     from angelon.web.runs.views import pages as runs
@@ -79,7 +97,7 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     from angelon.web.tokens.views import pages as tokens
     from angelon.web.upkeep.views import pages as upkeep
 
-    for blueprint in (
+    return (
         health,
         metrics,
         guide,
@@ -105,30 +123,20 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
         own,
         others,
         tokens,
-        api,
         api_documentation,
         suppressions,
         rehearsals,
         checks,
         changes,
         runs,
-        receipts,
-        *more,
-    ):
-        app.register_blueprint(blueprint)
-    csrf.exempt(receipts)
-    csrf.exempt(api)  # asked by a token, which no browser sends by itself
-    mail_frame.install(app)
-    app.register_blueprint(mail_pictures.pages)
-    app.teardown_appcontext(close_session)
-    app.after_request(_headers)
-    app.register_error_handler(HTTPException, _error)
-    app.register_error_handler(DBAPIError, _database_error)
-    app.register_error_handler(Conflict, conflicts.show)
-    app.register_error_handler(Invalid, _invalid)
-    app.register_error_handler(ValidationError, _invalid)
-    app.wsgi_app = IntakeMiddleware(app.wsgi_app, made.intake, Proxies(made.settings.proxies()))  # type: ignore[method-assign]
-    return app
+    )
+
+
+def _asked_by_programs() -> tuple[Blueprint, ...]:
+    from angelon.web.api.views import pages as api
+    from angelon.web.receipts.views import pages as receipts
+
+    return api, receipts
 
 
 MOST_FLASHED = 600

@@ -1,0 +1,77 @@
+"""The whole demo in processes of its own: for tests in the browser, and for what is measured from outside."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+import httpx
+import structlog
+from click.testing import CliRunner
+
+from angelon.cli.main import main
+
+
+class Running:
+    """The whole demo as its own processes, on ports of its own."""
+
+    def __init__(self, home: Path) -> None:
+        self.home = home
+        self.environment = {**os.environ, "ANGELON_HOME": str(home)}
+        self._process: subprocess.Popen | None = None
+        self.url = ""
+
+    def start(self) -> None:
+        self._process = subprocess.Popen(
+            [sys.executable, "-m", "angelon", "demo", "--port", "0"],
+            env=self.environment,
+            stdout=subprocess.PIPE,
+            text=True,
+            start_new_session=True,
+        )
+        for line in self._process.stdout:
+            if line.startswith("Angelon is ready: "):
+                self.url = line.removeprefix("Angelon is ready: ").strip()
+                return
+        raise RuntimeError("the demo did not start")
+
+    def stop(self) -> int:
+        self._process.send_signal(signal.SIGTERM)
+        return self._process.wait(30)
+
+    def cli(self, *arguments: str, code: int = 0) -> str:
+        """What a command prints: over HTTP and the demo's database as any other, in this process for speed."""
+        done = CliRunner().invoke(main, arguments, env={"ANGELON_HOME": str(self.home)})
+        structlog.reset_defaults()  # the command logs to a stream that is closed by now
+        assert done.exit_code == code, done.output
+        return done.output
+
+    def mails(self, to: str = "") -> list[dict]:
+        return httpx.get(f"{self.url}/standins/mail.json", params={"to": to, "limit": 1000}).json()
+
+    def wait_for(self, found, seconds: float = 20):
+        """What `found` gives as soon as it gives something."""
+        until = time.monotonic() + seconds
+        while time.monotonic() < until:
+            value = found()
+            if value:
+                return value
+            time.sleep(0.1)
+        raise AssertionError("it did not come in time")
+
+
+@contextmanager
+def running(home: Path) -> Iterator[str]:
+    """A demo's address; it ends with the block."""
+    demo = Running(home)
+    demo.start()
+    try:
+        yield demo.url
+    finally:
+        demo.stop()
