@@ -154,6 +154,18 @@ def test_an_invitation_is_taken_up_once_and_gives_its_role(client, bench):
     assert "joined" in text(client.get("/changes?kind=account"))
 
 
+def test_an_error_shows_a_stranger_nothing_of_the_shop(client, bench):
+    account(bench)
+    for page in (client.get("/sign-in/join/nonsense"), client.post("/orders"), client.get("/no-such-page")):
+        assert page.status_code in (401, 404, 405), page.status_code
+        assert "Suppressions" not in text(page), "the menu"
+        assert "Kites" not in text(page)
+    sign_in(client)
+    missing = client.get("/sends/999999999")
+    assert missing.status_code == 404
+    assert "Suppressions" in text(missing), "who is signed in keeps the menu"
+
+
 def test_a_role_counts_at_once_and_the_last_owner_stays(client, bench):
     nuala = account(bench)
     tomas = account(bench, "developer", "tomas@example.com", "Tomas")

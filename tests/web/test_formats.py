@@ -56,3 +56,8 @@ def test_the_rest():
     assert formats.exact(NOON) == "Tuesday 3 November 2026, 12:00:00 GMT"
     assert formats.marked("use `a<b`") == "use <code>a&lt;b</code>"
     assert formats.moment(None) == "never"
+
+
+@pytest.mark.parametrize(("value", "shown"), [(10.0, 10), (0.5, 0.5), (60, 60), ("soon", "soon"), (None, None)])
+def test_a_number_in_a_field_is_as_one_would_write_it(value, shown):
+    assert str(formats.bare(value)) == str(shown)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from flask import Blueprint, Flask, Response, jsonify, render_template, request, session
+from flask import Blueprint, Flask, Response, g, jsonify, render_template, request, session
 from flask_wtf import CSRFProtect
 from flask_wtf.csrf import CSRFError
 from pydantic import ValidationError
@@ -192,4 +192,5 @@ def _error(error: HTTPException) -> Any:
         response.mimetype = "application/problem+json"
         response.status_code = error.code or 500
         return response
-    return render_template("error.html", error=error, detail=detail), error.code
+    layout = "base.html" if g.get("role") else "access/door.html"  # a stranger is shown nothing of the shop
+    return render_template("error.html", error=error, detail=detail, layout=layout), error.code

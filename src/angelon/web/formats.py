@@ -133,6 +133,11 @@ def pictured(page: str) -> str:
     return with_pictures_at(page, lambda mark: f"/files/shown/{quote(mark)}")
 
 
+def bare(value: Any) -> Any:
+    """A number as one would write it into a field: 10 for 10.0. What is no number stays."""
+    return int(value) if isinstance(value, float) and value.is_integer() else value
+
+
 def install(app: Any) -> None:
     app.jinja_env.filters.update(
         after=lambda seconds: span(dt.timedelta(seconds=seconds)),
@@ -148,6 +153,7 @@ def install(app: Any) -> None:
         pretty=pretty,
         marked=marked,
         as_json=as_json,
+        bare=bare,
         event_label=event_types.label,
         channel=lambda name: CHANNEL_LABELS.get(name, name),
         host=lambda url: urlsplit(url).netloc,
