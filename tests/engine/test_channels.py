@@ -416,3 +416,53 @@ def test_a_text_that_the_provider_approved_before_is_taken_over_and_sent_without
     broken = client.get("/messages/received/approved").get_data(as_text=True)
     assert "The list can’t be read" in broken
     assert "could not be asked" in broken
+
+
+CALL = {"call": {"en": {"method": "PUT", "path": "/orders/{{ order.number }}", "body": '{"t": {{ total | plain }}, "c": {{ total.currency | json }}}'}}}
+
+
+def system(bench, providers, **changes):
+    call = {"url": f"http://127.0.0.1:{providers.port}/system"}
+    made_ = {"key": "call", "name": "Shop API", "kind": "call", "call": call} | changes
+    bench.change(Gateway.model_validate(made_), GatewayRow)
+
+
+def test_a_route_calls_another_system_once_an_order(bench, providers):
+    system(bench, providers)
+    speak(bench, "call", **CALL)
+    bench.deliver(made.body())
+    assert bench.plan() == 2  # the mail, and the call
+    bench.dispatcher().run_batch(8)
+    ((state, recipient, name, whom),) = bench.rows(
+        "SELECT state || reason, recipient, recipient_name, whom FROM send WHERE channel = 'call'"
+    )
+    assert (state, recipient, name, whom) == ("sent", f"127.0.0.1:{providers.port}", "Shop API", "system")
+    ((row),) = bench.box.calls()
+    assert (row.method, row.path, row.body) == ("PUT", "/orders/BK-7", {"t": 135.5, "c": "EUR"})
+    bench.deliver(made.body(state="packed"), store_event="changed", store_delivery="d-2")
+    assert bench.plan() == 0
+
+
+def test_an_address_that_moves_is_called_where_it_is_now(bench, providers):
+    system(bench, providers, paused=True)
+    speak(bench, "call", **CALL)
+    bench.deliver(made.body())
+    bench.plan()
+    assert bench.rows("SELECT state, reason FROM send WHERE channel = 'call'") == [("held", "Shop API is paused.")]
+
+
+def test_a_call_is_not_kept_back_by_who_the_customer_is(bench, providers):
+    """Consent, suppression and caps are about people."""
+    from angelon.engine.operations import suppressions
+    from angelon.engine.unit import unit
+
+    system(bench, providers)
+    speak(bench, "call", **CALL)
+    with unit(bench.services.installation, bench.store_id) as work:
+        suppressions.add(work, ["joerg@example.org"], "asked")
+    bench.deliver(made.body())
+    bench.plan()
+    assert bench.rows("SELECT channel, state FROM send ORDER BY channel") == [
+        ("call", "scheduled"),
+        ("email", "skipped"),
+    ]

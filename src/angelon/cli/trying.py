@@ -12,6 +12,7 @@ from typing import Any
 import click
 
 from angelon.cli.opening import first_store, open_database
+from angelon.core.messages.channels import CHANNELS
 
 
 @click.command()
@@ -232,7 +233,7 @@ def suggest(file: Path, as_json: bool) -> None:
 @click.command()
 @click.argument("message")
 @click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
-@click.option("--channel", type=click.Choice(["email", "sms", "chat"]), default="email", show_default=True)
+@click.option("--channel", type=click.Choice(list(CHANNELS)), default="email", show_default=True)
 @click.option("--locale", help="The order's own where left out.")
 @click.option("--source", help="Which source reads the file; tried one after the other where left out.")
 @click.option("--json", "as_json", is_flag=True, help="As JSON.")

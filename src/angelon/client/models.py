@@ -22,7 +22,7 @@ SCOPES: dict[str, str] = {
 }
 """What a token may be allowed, and what that is."""
 
-Channel = Literal["email", "sms", "chat"]
+Channel = Literal["email", "sms", "chat", "call"]
 State = Literal[
     "scheduled", "sending", "retrying", "held", "sent", "delivered", "read", "failed", "skipped", "cancelled"
 ]

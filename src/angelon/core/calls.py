@@ -3,17 +3,21 @@
 from __future__ import annotations
 
 import base64
+import datetime as dt
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
+from urllib.parse import quote, urlencode
 
 import orjson
 
+from angelon.core import signatures
 from angelon.core.deliveries import storable_text
 from angelon.core.payload.paths import BadPath, compile_path
 from angelon.core.problems import Problem
-from angelon.core.specs.gateway import Auth, HttpCall
+from angelon.core.specs.gateway import Auth, Gateway, HttpCall
+from angelon.core.specs.source import Signing
 from angelon.core.templates import BadTemplate, CantRender, compile_template
 from angelon.core.values import show
 
@@ -100,6 +104,86 @@ def make_request(call: HttpCall, auth: Auth, secret: str, values: Mapping[str, A
     return Request(call.method, url, headers, body)
 
 
+def call_request(gateway: Gateway, secret: str, values: Mapping[str, Any], key: str, now: dt.datetime) -> Request:
+    """The request of a call (`values` as `RenderedCall.provider_values` gives them), signed where the gateway says so.
+    Raises CantCall.
+
+    `key` names the send, the same at every try: it goes along as Idempotency-Key, and as `webhook-id`.
+    """
+    base = gateway.call.url.strip().rstrip("/")
+    headers = {"Idempotency-Key": "{{ key }}", **gateway.call.headers}
+    shell = HttpCall(method="GET", url=base, headers=headers)
+    made = make_request(shell, gateway.auth, secret, {"key": key})
+    url = base + values["path"]
+    if any(c.isspace() or ord(c) < 33 for c in url):
+        raise CantCall(Problem("call.path", f"“{url[:80]}” is no web address.", "Write a space as %20."))
+    for name, value in values["headers"].items():
+        if any(ord(c) < 32 or ord(c) > 126 for c in value):
+            raise CantCall(
+                Problem(
+                    "call.headers",
+                    f"The header “{name}” can't hold “{value[:60]}”.",
+                    "Headers are plain ASCII letters.",
+                )
+            )
+    body = values["body"].encode() if values["method"] != "GET" else b""
+    sent = {**made.headers, **values["headers"]}
+    if body:
+        sent["Content-Type"] = values["content_type"]
+    return Request(values["method"], url, sent | _signature(gateway.auth, secret, body, key, now), body)
+
+
+def _signature(auth: Auth, secret: str, body: bytes, key: str, now: dt.datetime) -> dict[str, str]:
+    """The headers of a signature over the body (RFC 2104, or Standard Webhooks 1.0)."""
+    for problem in auth_problems(auth):
+        raise CantCall(problem)
+    if auth.scheme == "hmac":
+        return signatures.sign(Signing(scheme="hmac-sha256", header=auth.header), secret, body, key, now)
+    if auth.scheme == "standard-webhooks":
+        try:
+            return signatures.sign(Signing(scheme="standard-webhooks"), secret, body, key, now)
+        except ValueError:
+            raise CantCall(
+                Problem("auth", "The signing secret is not base64.", "Copy it again; it usually starts with whsec_.")
+            ) from None
+    return {}
+
+
+def auth_problems(auth: Auth) -> list[Problem]:
+    """What is missing for the chosen way of authentication."""
+    if auth.scheme in ("header", "hmac") and not auth.header:
+        return [Problem("auth.header", "No header is named.", "Write the one that carries it, such as X-Signature.")]
+    if auth.scheme == "oauth" and not auth.token_url:
+        return [Problem("auth.token_url", "The address is empty.", "Write where a token is asked for, from https://")]
+    if auth.scheme == "oauth" and not auth.username:
+        return [Problem("auth.username", "The client’s id is empty.", "Write it as the provider gave it.")]
+    return []
+
+
+def token_request(auth: Auth, secret: str) -> Request:
+    """How a token is asked for with a client's own credentials (RFC 6749, section 4.4.2)."""
+    form = {"grant_type": "client_credentials"} | ({"scope": auth.scope} if auth.scope else {})
+    who = f"{quote(auth.username, safe='')}:{quote(secret, safe='')}"
+    headers = {
+        "Accept": "application/json",
+        "Content-Type": "application/x-www-form-urlencoded",
+        "Authorization": "Basic " + base64.b64encode(who.encode()).decode(),
+    }
+    return Request("POST", auth.token_url, headers, urlencode(form).encode())
+
+
+def read_token(body: bytes) -> tuple[str, float]:
+    """A token and how many seconds it is good for (RFC 6749, section 5.1). Raises ValueError."""
+    try:
+        told = orjson.loads(body)
+        token, seconds = str(told["access_token"]), float(told.get("expires_in", 300))
+    except (orjson.JSONDecodeError, KeyError, TypeError, ValueError, AttributeError):
+        raise ValueError("the answer holds no access_token") from None
+    if not token or not token.isascii() or any(ord(c) < 33 for c in token):
+        raise ValueError("the answer’s access_token can’t stand in a header")
+    return token, seconds
+
+
 def authorization(auth: Auth, secret: str) -> dict[str, str]:
     """The header that shows who asks (RFC 7617 for `basic`, RFC 6750 for `bearer`)."""
     if auth.scheme == "basic":
@@ -128,6 +212,19 @@ def read_answer(call: HttpCall, body: bytes) -> ProviderAnswer:
         return storable_text(show(found)[:500]) if isinstance(found, str | int | float) else ""
 
     return ProviderAnswer(at(call.id_at), at(call.outcome_at), at(call.reason_at))
+
+
+def problems_of_calls(gateway: Gateway) -> list[Problem]:
+    """What is wrong with what every request of a `call` gateway shares, tried with example values."""
+    if not gateway.call.url:
+        return [Problem("call.url", "The address is empty.", "Write what every address starts with, from https://")]
+    example = {"method": "POST", "path": "", "headers": {}, "content_type": "application/json", "body": "{}"}
+    try:
+        unsigned = gateway.model_copy(update={"auth": Auth()})
+        call_request(unsigned, "", example, "sd-1", dt.datetime(2026, 1, 1, tzinfo=dt.UTC))
+    except CantCall as error:
+        return [error.problem]
+    return problems_of(gateway.call, "call", {"key": "sd-1"})
 
 
 def problems_of(call: HttpCall, where: str, names: Mapping[str, Any]) -> list[Problem]:

@@ -7,10 +7,12 @@ HTML every value is escaped.
 
 from __future__ import annotations
 
+import datetime as dt
 import json
 import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
+from decimal import Decimal
 from functools import lru_cache
 from typing import Any, Literal, NoReturn
 from urllib.parse import quote
@@ -225,6 +227,23 @@ def _filter_json(context: JinjaContext, value: Any) -> Markup:
     return Markup(_json_text(plain))  # noqa: S704 - JSON goes into bodies of requests, never into a page
 
 
+def _filter_plain(value: Any) -> Any:
+    """A value as a program reads it: an amount without its currency and a number as `135.50`, a day or moment as
+    ISO 8601; lists likewise. Others as they are.
+    """
+    if isinstance(value, Money):
+        return f"{value.amount:f}"
+    if isinstance(value, Decimal):
+        return f"{value:f}"
+    if isinstance(value, Day):
+        return value.value.isoformat()
+    if isinstance(value, dt.date):
+        return value.isoformat()
+    if isinstance(value, list):
+        return [_filter_plain(item) for item in value]
+    return {name: _filter_plain(inner) for name, inner in value.items()} if isinstance(value, dict) else value
+
+
 def _json_text(plain: Any) -> str:
     try:
         return orjson.dumps(plain, default=show).decode()
@@ -242,6 +261,7 @@ FILTERS: dict[str, Any] = {
     "join": _filter_join,
     "last": lambda value: value[-1] if value else None,
     "length": _filter_length,
+    "plain": _filter_plain,
     "lower": _cased("lower"),
     "replace": _filter_replace,
     "round": _filter_round,

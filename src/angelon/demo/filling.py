@@ -69,9 +69,9 @@ def fill(database: Database, settings: Settings, vault: Vault, box: Box) -> None
             vault.put(session, "source", row.id or 0, secret, began)
             if row.key == "webshop":
                 box.set("shop_secret", secret)
-        for key in ("sms", "chat"):
+        for key in ("sms", "chat", "call"):
             token = secrets.token_urlsafe(18)
-            box.set(f"{key}_token", token)
+            box.set(f"{'system' if key == 'call' else key}_token", token)
             for gateway in session.exec(select(GatewayRow)):
                 if gateway.spec.get("kind") == key:
                     vault.put(session, "gateway", gateway.id or 0, token, began)

@@ -65,7 +65,7 @@ def _port(box: Box, name: str, free_port: Callable[[], int]) -> int:
     return port
 
 
-_OURS = re.compile(r"http://127\.0\.0\.1:\d+/(sms|chat)/")
+_OURS = re.compile(r"http://127\.0\.0\.1:\d+/(sms|chat|system)\b")
 
 
 def _pointed(spec: Any, ports: Ports) -> Any:
@@ -73,7 +73,7 @@ def _pointed(spec: Any, ports: Ports) -> Any:
     if isinstance(spec, dict):
         made = {name: _pointed(value, ports) for name, value in spec.items()}
         return {**made, "port": ports.mail} if made.get("host") == "127.0.0.1" and "port" in made else made
-    return _OURS.sub(lambda m: f"http://127.0.0.1:{ports.providers}/{m[1]}/", spec) if isinstance(spec, str) else spec
+    return _OURS.sub(lambda m: f"http://127.0.0.1:{ports.providers}/{m[1]}", spec) if isinstance(spec, str) else spec
 
 
 def _free(port: int) -> bool:

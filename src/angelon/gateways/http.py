@@ -1,17 +1,21 @@
-"""SMS and chat by HTTP (RFC 9110), as a provider's settings describe its request; over one connection that is kept."""
+"""SMS, chat and calls by HTTP (RFC 9110), as a gateway's settings describe its request; over one connection that is
+kept.
+"""
 
 from __future__ import annotations
 
 import datetime as dt
+from dataclasses import replace
 from email.utils import parsedate_to_datetime
 from typing import Any
 
 import httpx
 
-from angelon.core.calls import CantCall, Request, make_request, read_answer
+from angelon.core.calls import CantCall, Request, call_request, make_request, read_answer
 from angelon.core.specs.gateway import Gateway, HttpCall
 from angelon.gateways.deadline import Deadline, Line, whole_try
 from angelon.gateways.interface import Outcome, ProviderMessage
+from angelon.gateways.tokens import CantGetToken, Tokens
 from angelon.gateways.trust import trusted
 
 MAX_ANSWER = 100_000
@@ -25,6 +29,7 @@ class HttpTransport:
         self._gateway = gateway
         self._secret = secret
         self._line = Line()
+        self._tokens = Tokens(gateway.auth, secret, self._ask_for_token) if gateway.auth.scheme == "oauth" else None
         self._client = httpx.Client(
             verify=trusted(),
             timeout=gateway.timeout_seconds,
@@ -39,13 +44,33 @@ class HttpTransport:
         2xx is accepted unless the settings say otherwise of its outcome; 408, 425, 429 and 5xx are temporary, with
         `Retry-After` heeded; other answers permanent. A connection lost after the request was written is unknown.
         """
+        outcome = self._deliver(mail, key)
+        if outcome.code == "401" and self._tokens is not None and self._tokens.held:
+            self._tokens.forget()  # withdrawn before its time: once more with a new one
+            outcome = self._deliver(mail, key)
+        return outcome
+
+    def _deliver(self, mail: ProviderMessage, key: str) -> Outcome:
+        gateway = self._gateway
         try:
-            request = make_request(self._gateway.call, self._gateway.auth, self._secret, {**mail.values, "key": key})
+            if gateway.kind == "call":
+                request = call_request(gateway, self._secret, mail.values, key, dt.datetime.now(dt.UTC))
+            else:
+                request = make_request(gateway.call, gateway.auth, self._secret, {**mail.values, "key": key})
+            if self._tokens is not None:
+                request = replace(
+                    request, headers={**request.headers, "Authorization": f"Bearer {self._tokens.token()}"}
+                )
         except CantCall as error:
             return Outcome(
                 "temporary", "", f"The gateway’s settings make no request: {error.problem}", unreachable=True
             )
-        return ask(self._client, request, self._gateway.call, self._line, ("outcome_at", "id_at"))[0]
+        except CantGetToken as error:
+            return Outcome("temporary", "", str(error), unreachable=True)
+        return ask(self._client, request, gateway.call, self._line, ("outcome_at", "id_at"))[0]
+
+    def _ask_for_token(self, request: Request) -> tuple[Outcome, bytes]:
+        return ask(self._client, request, HttpCall(), self._line)
 
     def close(self) -> None:
         self._client.close()

@@ -38,7 +38,7 @@ __all__ = [
     "on",
 ]
 
-Channel = Literal["email", "sms", "chat"]
+Channel = Literal["email", "sms", "chat", "call"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -169,6 +169,20 @@ class Outbox:
                 "line": sys._getframe(1).f_lineno,
             }
         )
+
+    def call(
+        self,
+        message: str,
+        *,
+        gateway: str = "",
+        after: Delay | dt.timedelta | None = None,
+        values: Mapping[str, Any] | None = None,
+    ) -> None:
+        """Asks for a call to another system: the HTTP call part of a published message, through `gateway` (the first
+        of that kind without one). It is logged, tried again and rehearsed as a send is. Other arguments as `send`'s.
+        """
+        self.send(message, by="call", gateway=gateway, after=after, values=values)
+        self._asked["sends"][-1]["line"] = sys._getframe(1).f_lineno
 
     def skip(self, reason: str) -> None:
         """Says why nothing is to be sent; the reason stands in the trace. `return outbox.skip("…")` ends the function

@@ -53,7 +53,7 @@ def entered(kept: Box, provider: str) -> dict[str, Any]:
         raise Refused(500, "Something went wrong on our side.")
     if fault == "slow":
         time.sleep(SLOW)
-    body = request.get_json(silent=True) if request.method == "POST" else {}
+    body = request.get_json(silent=True) if request.method != "GET" and request.mimetype == "application/json" else {}
     if not isinstance(body, dict):
         raise Refused(400, "The body is no JSON object.")
     return body

@@ -96,6 +96,20 @@ class ChatRow(_Base, table=True):
     key: str = Field(default="", index=True)
 
 
+class CallRow(_Base, table=True):
+    """A request that the store's own API took."""
+
+    __tablename__ = "call"
+    id: int | None = Field(default=None, primary_key=True)
+    received_at: dt.datetime = Field(sa_column=Column(Instant, nullable=False))
+    method: str
+    path: str = Field(sa_column=Column(Text))
+    body: Any = Field(default=None, sa_column=Column(Json))
+    headers: dict[str, str] = Field(default_factory=dict, sa_column=Column(Json))
+    reference: str = Field(unique=True)
+    key: str = Field(default="", index=True)
+
+
 class SettingRow(_Base, table=True):
     __tablename__ = "setting"
     name: str = Field(primary_key=True)
@@ -184,6 +198,12 @@ class Box:
         with self.session() as session:
             statement = select(ChatRow).order_by(col(ChatRow.id).desc()).limit(limit)
             return list(session.exec(statement.where(col(ChatRow.to).contains(to)) if to else statement))
+
+    def calls(self, limit: int = 200, path: str = "") -> list[CallRow]:
+        """What the store's own API was asked, newest first."""
+        with self.session() as session:
+            statement = select(CallRow).order_by(col(CallRow.id).desc()).limit(limit)
+            return list(session.exec(statement.where(col(CallRow.path).contains(path)) if path else statement))
 
     def chat_texts(self, limit: int = 100) -> list[ChatTextRow]:
         """The texts handed in for review, newest first."""

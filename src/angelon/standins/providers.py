@@ -1,4 +1,4 @@
-"""The SMS provider and the chat provider: HTTP APIs on a port of their own, with faults on demand.
+"""The SMS provider, the chat provider and the store's own API: HTTP APIs on a port of their own, with faults on demand.
 
 They know nothing of Angelon: what they take is what their API says, and a gateway's settings describe that API.
 """
@@ -11,17 +11,18 @@ from typing import Any
 from flask import Flask
 from werkzeug.serving import BaseWSGIServer, WSGIRequestHandler, make_server
 
-from angelon.standins import account, chat, sms
+from angelon.standins import account, chat, sms, system
 from angelon.standins.box import Box
 
 
 def create_api(box: Box) -> Flask:
-    """Both providers' APIs as one application."""
+    """All of them as one application."""
     app = Flask("standin-providers")
     app.extensions[account.BOX] = box
     app.register_error_handler(account.Refused, account.refused)
     app.register_blueprint(sms.api)
     app.register_blueprint(chat.api)
+    app.register_blueprint(system.api)
     return app
 
 

@@ -15,9 +15,18 @@ from angelon.standins.counter import CantPost, Counter, next_state
 from angelon.standins.mailbox import FAULTS
 from angelon.standins.reviewer import RULES
 from angelon.standins.sms import sms_json
+from angelon.standins.system import call_json
 from angelon.web.numbers import whole
 
 pages = Blueprint("standins", __name__, url_prefix="/standins", template_folder="templates")
+
+
+PARTIES = {
+    "sms": ("The SMS provider", ".handset"),
+    "chat": ("The chat provider", ".chat"),
+    "system": ("The store’s API", ".calls"),
+}
+"""Who can be told to misbehave: what it is called, and its page."""
 
 
 def box() -> Box:
@@ -147,16 +156,33 @@ def chat() -> Any:
     )
 
 
+@pages.get("/calls")
+def calls() -> Any:
+    """The store's own API: what it was asked to do."""
+    return render_template(
+        "standins/calls.html",
+        rows=box().calls(60),
+        fault=box().setting("system_fault", "none"),
+        faults=PROVIDER_FAULTS,
+    )
+
+
+@pages.get("/calls.json")
+def calls_list() -> Any:
+    """What the store's own API was asked, newest first."""
+    return jsonify([call_json(row) for row in box().calls(limit(), request.args.get("path", ""))])
+
+
 @pages.post("/providers")
 def provider() -> Any:
     """Sets how a provider behaves, and how long the chat provider's review takes."""
     which = request.form.get("which")
-    if which not in ("sms", "chat"):
+    if which not in PARTIES:
         abort(400, "There is no such provider.")
     fault = request.form.get("fault")
     if fault in PROVIDER_FAULTS:
         box().set(f"{which}_fault", fault)
-        flash(f"The {'SMS' if which == 'sms' else 'chat'} provider {PROVIDER_FAULTS[fault]} from now on.", "good")
+        flash(f"{PARTIES[which][0]} {PROVIDER_FAULTS[fault]} from now on.", "good")
     seconds = whole(request.form.get("seconds"))
     if seconds is not None and 0 <= seconds <= 86400:
         box().set("chat_review_seconds", seconds)
@@ -166,7 +192,7 @@ def provider() -> Any:
             else f"A review takes {seconds} seconds from now on.",
             "good",
         )
-    return redirect(url_for(".handset" if which == "sms" else ".chat"))
+    return redirect(url_for(PARTIES[which][1]))
 
 
 @pages.post("/chat/answer")

@@ -133,6 +133,11 @@ def pictured(page: str) -> str:
     return with_pictures_at(page, lambda mark: f"/files/shown/{quote(mark)}")
 
 
+def capital(text: str) -> str:
+    """A label as a heading: its first letter large."""
+    return text[:1].upper() + text[1:]
+
+
 def bare(value: Any) -> Any:
     """A number as one would write it into a field: 10 for 10.0. What is no number stays."""
     return int(value) if isinstance(value, float) and value.is_integer() else value
@@ -156,6 +161,7 @@ def install(app: Any) -> None:
         bare=bare,
         event_label=event_types.label,
         channel=lambda name: CHANNEL_LABELS.get(name, name),
+        channel_title=lambda name: capital(str(CHANNEL_LABELS.get(name, name))),
         host=lambda url: urlsplit(url).netloc,
         pictured=pictured,
     )

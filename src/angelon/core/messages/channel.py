@@ -1,5 +1,5 @@
 """What a channel is: how its texts are compiled, what one rendered message says and takes, whom it can be sent to. One
-file a channel (`email.py`, `sms.py`, `chat.py`); `channels.py` lists them.
+file a channel (`email.py`, `sms.py`, `chat.py`, `call.py`); `channels.py` lists them.
 """
 
 from __future__ import annotations

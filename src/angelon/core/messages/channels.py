@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import threading
 
+from angelon.core.messages.call import CallChannel
 from angelon.core.messages.channel import Channel, Part
 from angelon.core.messages.chat import ChatChannel
 from angelon.core.messages.email import EmailChannel
@@ -14,7 +15,9 @@ from angelon.core.specs.gateway import Gateway
 from angelon.core.specs.message import Message
 from angelon.core.specs.store import Store
 
-CHANNELS: dict[str, Channel] = {channel.key: channel for channel in (EmailChannel(), SmsChannel(), ChatChannel())}
+CHANNELS: dict[str, Channel] = {
+    channel.key: channel for channel in (EmailChannel(), SmsChannel(), ChatChannel(), CallChannel())
+}
 CHANNEL_LABELS = {key: channel.label for key, channel in CHANNELS.items()}
 """What people call a channel."""
 

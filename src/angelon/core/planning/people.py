@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any, NamedTuple
 
+from angelon.core.messages.call import system_of
 from angelon.core.messages.channels import CHANNELS, address_label, address_part, check_address
 from angelon.core.payload.paths import MISSING, compile_path
 from angelon.core.planning.context import PlanningContext
@@ -31,12 +32,17 @@ class Person(NamedTuple):
 
 def recipient_key(recipient: Recipient) -> str:
     """How a send names the recipient that it is for."""
-    return "customer" if recipient.kind == "customer" else f"{recipient.kind}:{recipient.who}"
+    return recipient.kind if recipient.kind in ("customer", "system") else f"{recipient.kind}:{recipient.who}"
 
 
 def people(context: PlanningContext, recipient: Recipient, channel: str, gateway_key: str = "") -> list[Person]:
     """Everybody behind a recipient, for a channel and a gateway of it; at least one, who may have no address."""
     gateway = context.setup.gateways.get(gateway_key)
+    if recipient.kind == "system" or channel == "call":
+        system = system_of(gateway) if gateway is not None and gateway.kind == "call" else ""
+        why = "" if system else "The gateway of this call has no address yet."
+        name = gateway.name if gateway is not None else ""
+        return [Person(Recipient(kind="system"), system, name, context.setup.store.locale, why)]
     cache_key = ("people", recipient.kind, recipient.who, recipient.name, channel, address_part(channel, gateway))
     found: list[Person] | None = context.kept.get(cache_key)
     if found is None:

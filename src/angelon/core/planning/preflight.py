@@ -109,6 +109,10 @@ class Preflight:
             self._mapped(channel, locale, compiled)
         self._with_samples(channel, locale, compiled)
 
+    def _empty_call(self, where: str, text: Any) -> None:
+        if not text.path.strip() and not text.body.strip():
+            self._error(f"{where}.path", "The call has neither a path nor a body.", "Write what is asked for.")
+
     def _empty_parts(self, where: str, text: Any) -> None:
         if not text.subject.strip():
             self._error(f"{where}.subject", "The subject is empty.", "Write one.")
@@ -210,8 +214,9 @@ class Preflight:
             rendered = [(None, bare)] if bare is not None else []
         rendered.sort(key=lambda pair: -pair[1].size())
         for sample, mail in rendered:
-            _RENDERED[channel](self, where, mail, sample.label if sample else "")
-            self._phrases(channel, where, mail)
+            _check(_RENDERED, channel)(self, where, mail, sample.label if sample else "")
+            if channel != "call":
+                self._phrases(channel, where, mail)
 
     def _rendered(self, where: str, compiled: Part) -> Iterable[tuple[Sample | None, Rendered]]:
         for sample in self.samples:
@@ -319,6 +324,8 @@ class Preflight:
 
     def _locales(self, channel: str) -> None:
         store = self.setup.store
+        if channel == "call":  # a system has no language
+            return
         have = self.message.variants(channel)
         for locale in have:
             if not listed(locale, store):
@@ -462,7 +469,11 @@ def _check(checks: Mapping[str, _Check], channel: str) -> _Check:
     return checks.get(channel, _no_check)
 
 
-_EMPTY: dict[str, _Check] = {"email": Preflight._empty_parts, "sms": Preflight._empty_sms}
+_EMPTY: dict[str, _Check] = {
+    "email": Preflight._empty_parts,
+    "sms": Preflight._empty_sms,
+    "call": Preflight._empty_call,
+}
 """What each channel looks at in a text as it is written."""
 _COMPILED: dict[str, _Check] = {"chat": Preflight._chat}
 """What each channel looks at in a compiled text."""

@@ -7,7 +7,7 @@ from typing import Any, Literal
 from pydantic import Field, field_validator
 
 from angelon.core.event_types import OURS, well_formed
-from angelon.core.specs.base import OneLine, Spec
+from angelon.core.specs.base import ChannelKey, OneLine, Spec
 from angelon.core.specs.recipients import Recipient
 
 
@@ -23,7 +23,7 @@ class AskedSend(Spec):
 
     message: str = Field(max_length=60)
     to: OneLine = "customer"
-    by: Literal["email", "sms", "chat"] = "email"
+    by: ChannelKey = "email"
     gateway: str = Field("", max_length=60)
     after: Delay | None = None
     values: dict[str, Any] = Field(default_factory=dict, max_length=100)

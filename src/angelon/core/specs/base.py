@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Mapping
-from typing import Annotated, Any, Self, TypeVar
+from typing import Annotated, Any, Literal, Self, TypeVar
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, StringConstraints, ValidationError
 
@@ -41,6 +41,9 @@ def _one_line(text: str) -> str:
 
 Key = Annotated[str, StringConstraints(pattern=r"^[a-z0-9]+(-[a-z0-9]+)*$", min_length=1, max_length=60)]
 """What a spec is called by in a bundle and an address: lower case, digits, single hyphens."""
+
+ChannelKey = Literal["email", "sms", "chat", "call"]
+"""How somebody is told: a person by email, SMS or chat, another system by a call to it."""
 
 Name = Annotated[str, StringConstraints(min_length=1, max_length=100), AfterValidator(_one_line)]
 """What people call it: one line."""

@@ -7,7 +7,7 @@ from typing import Any, Literal
 
 from pydantic import Field, field_validator
 
-from angelon.core.specs.base import Key, Name, OneLine, Spec
+from angelon.core.specs.base import ChannelKey, Key, Name, OneLine, Spec
 
 
 class Expected(Spec):
@@ -16,7 +16,7 @@ class Expected(Spec):
     (subject and text), `contains` what has to stand in it; which of them counts is the check's `texts`."""
 
     recipient: OneLine = ""
-    channel: Literal["email", "sms", "chat"] = "email"
+    channel: ChannelKey = "email"
     message: str = ""
     locale: str = ""
     state: Literal["scheduled", "held", "skipped"] = "scheduled"

@@ -81,13 +81,25 @@ class HttpCall(Spec):
 
 
 class Auth(Spec):
-    """How a request shows who it is from. The secret itself is kept apart: a password, a bearer token (RFC 6750) or a
-    header's value.
+    """How a request shows who it is from. The secret itself is kept apart: a password, a bearer token (RFC 6750), a
+    header's value, the key of a signature over the body (`hmac`: hex of HMAC-SHA256 in the header; or Standard
+    Webhooks), or the client secret with which a token is asked for (`oauth`: RFC 6749, section 4.4, `username` being
+    the client's id).
     """
 
-    scheme: Literal["none", "basic", "bearer", "header"] = "none"
+    scheme: Literal["none", "basic", "bearer", "header", "hmac", "standard-webhooks", "oauth"] = "none"
     username: OneLine = ""
     header: OneLine = ""
+    token_url: str = Field("", max_length=2000)
+    """Where a token is asked for."""
+    scope: OneLine = ""
+
+    @field_validator("token_url")
+    @classmethod
+    def _token_address(cls, url: str) -> str:
+        if url and not url.lower().startswith(("https://", "http://")):
+            raise ValueError("has to start with https:// or http://")
+        return url
 
 
 class ApprovedTexts(Spec):
@@ -146,7 +158,8 @@ Price = Annotated[Decimal, Field(ge=0, le=1000, decimal_places=6), PlainSerializ
 
 
 class Gateway(Spec):
-    """An SMTP server (RFC 5321), an SMS provider or a chat provider over HTTP.
+    """An SMTP server (RFC 5321), an SMS or chat provider over HTTP, or another system that is called (`call`): of its
+    `call` the address goes before each request's path, and the headers before its own.
 
     `tls`: `none`, `starttls` (RFC 3207), or `implicit` (RFC 8314). `price` is for one segment of SMS or one chat
     message, in the store's currency; `max_segments` the most that one SMS may take.
@@ -154,7 +167,7 @@ class Gateway(Spec):
 
     key: Key
     name: Name
-    kind: Literal["smtp", "sms", "chat"] = "smtp"
+    kind: Literal["smtp", "sms", "chat", "call"] = "smtp"
     host: OneLine = "localhost"
     port: int = Field(25, ge=1, le=65535)
     tls: Literal["none", "starttls", "implicit"] = "none"

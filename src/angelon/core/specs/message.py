@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, get_args
 
 from pydantic import Field
 
-from angelon.core.specs.base import Key, Locale, Name, OneLine, Spec, VariableName
+from angelon.core.specs.base import ChannelKey, Key, Locale, Name, OneLine, Spec, VariableName
 
-CHANNELS = ("email", "sms", "chat")
+CHANNELS: tuple[str, ...] = get_args(ChannelKey)
 
 
 class _Block(Spec):
@@ -190,6 +190,18 @@ class ChatText(Spec):
     """An example for each placeholder, by what stands in it (`customer_name`): what a reviewer sees."""
 
 
+class CallText(Spec):
+    """A request to another system (RFC 9110): what follows the gateway's address, more headers, and a body. All are
+    templates; values in `path` are percent-encoded (RFC 3986), those of a JSON body go through `| json`.
+    """
+
+    method: Literal["POST", "PUT", "PATCH", "DELETE", "GET"] = "POST"
+    path: str = Field("", max_length=2000)
+    headers: dict[str, OneLine] = Field(default_factory=dict, max_length=30)
+    content_type: Literal["application/json", "application/x-www-form-urlencoded"] = "application/json"
+    body: str = Field("", max_length=20_000)
+
+
 class Message(Spec):
     key: Key
     name: Name
@@ -203,6 +215,7 @@ class Message(Spec):
     email: dict[Locale, EmailText] = Field(default_factory=dict)
     sms: dict[Locale, SmsText] = Field(default_factory=dict)
     chat: dict[Locale, ChatText] = Field(default_factory=dict)
+    call: dict[Locale, CallText] = Field(default_factory=dict)
     envelope: Envelope = Field(default_factory=Envelope)
     attachments: list[Attachment] = Field(default_factory=list, max_length=20)
     category: Literal["order", "service", "offer"] = "order"

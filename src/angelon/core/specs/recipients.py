@@ -12,13 +12,13 @@ from angelon.core.specs.base import OneLine, Spec
 
 class Recipient(Spec):
     """The order's customer; everybody of the shop with a role; one fixed address; what stands at a path (RFC 9535); or
-    a variable, whose steps make an address of whatever the payload holds.
+    a variable, whose steps make an address of whatever the payload holds. `system` is the other side of a call.
 
     Each address gets a send of its own. `who` is the role, the address, the path or the variable's name; `name` what a
     fixed one is called.
     """
 
-    kind: Literal["customer", "role", "address", "path", "variable"] = "customer"
+    kind: Literal["customer", "role", "address", "path", "variable", "system"] = "customer"
     who: OneLine = ""
     name: OneLine = ""
 
@@ -29,7 +29,7 @@ class Recipient(Spec):
 
     @model_validator(mode="after")
     def _whole(self) -> Recipient:
-        if self.kind != "customer" and not self.who:
+        if self.kind not in ("customer", "system") and not self.who:
             raise ValueError(
                 {
                     "role": "names no role",
@@ -50,6 +50,7 @@ class Recipient(Spec):
         """How the sentence calls it."""
         return {
             "customer": "the customer",
+            "system": "the system behind the gateway",
             "role": f"the {self.who}",
             "address": self.name or self.who,
             "path": f"what stands at {self.who}",

@@ -7,11 +7,16 @@ from typing import Any, Literal
 from pydantic import Field, field_validator, model_validator
 
 from angelon.core.event_types import well_formed
-from angelon.core.specs.base import Key, Name, OneLine, Spec, VariableName
+from angelon.core.specs.base import ChannelKey, Key, Name, OneLine, Spec, VariableName
 from angelon.core.specs.condition import Group
 from angelon.core.specs.guards import Fallback, Guards
 from angelon.core.specs.recipients import Recipient
 from angelon.core.specs.timing import Timing
+
+
+def _is_system(recipient: Any) -> bool:
+    kind = recipient.get("kind") if isinstance(recipient, dict) else getattr(recipient, "kind", "")
+    return bool(kind == "system")
 
 
 class Question(Spec):
@@ -34,7 +39,7 @@ class Route(Spec):
     """Keys of sources; any of them."""
     send: str = ""
     """The message's key."""
-    channel: Literal["email", "sms", "chat"] = "email"
+    channel: ChannelKey = "email"
     to: list[Recipient] = Field(default_factory=lambda: [Recipient()], max_length=20)
     gateway: str = ""
     sender: str = Field("", max_length=60)
@@ -60,7 +65,11 @@ class Route(Spec):
     @classmethod
     def _one_recipient(cls, data: Any) -> Any:
         if isinstance(data, dict) and isinstance(data.get("to"), str):
-            return {**data, "to": [data["to"]]}
+            data = {**data, "to": [data["to"]]}
+        if isinstance(data, dict) and data.get("channel") == "call":  # made to its gateway's system, whoever was named
+            return {**data, "to": [{"kind": "system"}]}
+        if isinstance(data, dict) and isinstance(data.get("to"), list) and any(map(_is_system, data["to"])):
+            return {**data, "to": [one for one in data["to"] if not _is_system(one)] or ["customer"]}
         return data
 
     @field_validator("when")

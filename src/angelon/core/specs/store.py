@@ -100,7 +100,7 @@ class Rules(Spec):
 class RuleSet(Rules):
     """Rules for one channel, or for what some routes send; for both where both are named."""
 
-    channel: Literal["", "email", "sms", "chat"] = ""
+    channel: Literal["", "email", "sms", "chat", "call"] = ""
     routes: list[Key] = Field(default_factory=list, max_length=50)
 
     def applies(self, channel: str, routes: Iterable[str]) -> bool:

@@ -13,7 +13,12 @@ from angelon.engine.operations import senders, upkeep
 from angelon.engine.operations import store as store_operations
 from angelon.engine.unit import MACHINE, Actor, Work
 
-KINDS = {"smtp": "a mail server (SMTP)", "sms": "an SMS provider (HTTP)", "chat": "a chat provider (HTTP)"}
+KINDS = {
+    "smtp": "a mail server (SMTP)",
+    "sms": "an SMS provider (HTTP)",
+    "chat": "a chat provider (HTTP)",
+    "call": "another system (HTTP calls)",
+}
 _SMS_BODY = '{"to": {{ to | json }}, "from": {{ sender | json }}, "text": {{ text | json }}}'
 _CHAT_BODY = (
     '{"to": {{ to | json }}, "from": {{ sender | json }}, "text": {{ template | json }}, "values": {{ values | json }}}'
@@ -21,7 +26,7 @@ _CHAT_BODY = (
 _FIRST_CALLS: dict[str, dict[str, Any]] = {
     kind: {"body": body, "headers": {"Idempotency-Key": "{{ key }}"}, "id_at": "$.id"}
     for kind, body in (("sms", _SMS_BODY), ("chat", _CHAT_BODY))
-}
+} | {"call": {}}
 """What a new provider's request starts from."""
 
 

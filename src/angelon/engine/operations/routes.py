@@ -46,7 +46,7 @@ def change_draft(work: Work, key: str, changes: Mapping[str, Any], expected: int
     made = read_spec(Route, {**now, **changes})
     gateway = work.live.setup.gateways.get(made.gateway)
     if gateway is not None and gateway.channel != made.channel:
-        made = made.model_copy(update={"channel": gateway.channel})
+        made = read_spec(Route, {**made.model_dump(mode="json"), "channel": gateway.channel})
     work.specs.save_draft(made, expected)
     return made
 

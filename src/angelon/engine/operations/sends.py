@@ -6,6 +6,7 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from angelon.core.messages.call import system_of
 from angelon.core.messages.channels import CHANNEL_LABELS, address_label, check_address, compiled_part
 from angelon.core.planning.plan import clock_of, values_for
 from angelon.core.planning.preflight import unknown_variable
@@ -193,6 +194,8 @@ def _gateway(work: Work, send: SendRow) -> Gateway | None:
 
 def _address(channel: str, to: str, country: str, gateway: Gateway | None) -> str:
     text = to.strip()
+    if channel == "call" and gateway is not None:
+        text = system_of(gateway)
     try:
         return check_address(channel, gateway, text, country or None)
     except ValueError as error:

@@ -1,4 +1,4 @@
-"""The pages of gateways: a mail server, an SMS provider, a chat provider."""
+"""The pages of gateways: a mail server, an SMS provider, a chat provider, another system that is called."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from angelon.core.problems import Invalid, Problem
 from angelon.core.retries import RetryPolicy
 from angelon.core.specs import Gateway
 from angelon.core.specs.base import read_spec
-from angelon.core.specs.gateway import ApprovedTexts, HttpCall, Receipts, Review
+from angelon.core.specs.gateway import ApprovedTexts, Auth, HttpCall, Receipts, Review
 from angelon.db import gateway_health, specs
 from angelon.db.sends import gateway_states
 from angelon.db.tables import GatewayRow
@@ -28,6 +28,7 @@ pages = Blueprint("gateways", __name__, url_prefix="/gateways", template_folder=
 _BLANK_REVIEW = Review(submit=HttpCall(), look=HttpCall(), texts=ApprovedTexts(call=HttpCall(method="GET"))).model_dump(
     mode="json"
 )
+_TEMPLATES = {"smtp": "gateways/edit.html", "call": "gateways/system.html"}
 _TEXT_PLACES = tuple(name for name in ApprovedTexts.model_fields if name.endswith("_at"))
 EXAMPLES: dict[str, dict[str, Any]] = {
     "call": {
@@ -107,7 +108,9 @@ def _page(gateway: Gateway, problems: Sequence[Problem] = (), spec: dict[str, An
     kept = services().vault.get(session(), "gateway", gateway_id, g.now)
     code = services().vault.get(session(), "sender-code", gateway_id, g.now)
     row = specs.by_key(session(), GatewayRow, store_id(), gateway.key)
-    template = "gateways/edit.html" if gateway.kind == "smtp" else "gateways/provider.html"
+    template = {"smtp": "gateways/edit.html", "call": "gateways/system.html"}.get(
+        gateway.kind, "gateways/provider.html"
+    )
     return render_template(
         template,
         gateway=gateway,
@@ -147,7 +150,7 @@ def _call(path: str) -> dict[str, Spelling]:
 
 _PROVIDER: dict[str, Spelling] = _RETRY | {
     **dict.fromkeys(("name", "timeout_seconds", "sender_id", "addresses", "price", "max_segments"), TEXT),
-    **dict.fromkeys(("auth.scheme", "auth.username", "auth.header"), TEXT),
+    **dict.fromkeys((f"auth.{part}" for part in Auth.model_fields), TEXT),
     **_call("call"),
     **dict.fromkeys(("receipts.id_at", "receipts.state_at", "receipts.text_at"), TEXT),
     **dict.fromkeys((f"receipts.{word}" for word in ("delivered", "read", "failed", "answered")), COMMAS),
@@ -159,9 +162,15 @@ _CHAT: dict[str, Spelling] = _PROVIDER | {
     **_call("review.texts.call"),
     **dict.fromkeys((f"review.texts.{place}" for place in _TEXT_PLACES), TEXT),
 }
-_FIELDS = {"smtp": _MAIL, "sms": _PROVIDER, "chat": _CHAT}
+_CALL: dict[str, Spelling] = _RETRY | {
+    **dict.fromkeys(("name", "timeout_seconds", "price"), TEXT),
+    **dict.fromkeys((f"auth.{part}" for part in Auth.model_fields), TEXT),
+    **_call("call"),
+}
+_FIELDS = {"smtp": _MAIL, "sms": _PROVIDER, "chat": _CHAT, "call": _CALL}
 _OPTIONAL: dict[str, dict[str, str]] = {
     "smtp": {},
+    "call": {},
     "sms": {"receipts": "receipts.on"},
     "chat": {"receipts": "receipts.on", "review.texts": "review.texts.on", "review": "review.on"},
 }
@@ -204,12 +213,15 @@ def _tried(gateway: Gateway) -> list[Problem]:
     """What is wrong with a provider's requests, found by making them with example values."""
     if gateway.kind == "smtp":
         return []
+    if gateway.kind == "call":
+        return calls.auth_problems(gateway.auth) + calls.problems_of_calls(gateway)
     tried: list[tuple[str, HttpCall, str]] = [("call", gateway.call, "call")]
     if gateway.review:
         tried += [("review.submit", gateway.review.submit, "submit"), ("review.look", gateway.review.look, "look")]
         if gateway.review.texts:
             tried.append(("review.texts.call", gateway.review.texts.call, "list"))
-    return [problem for where, call, example in tried for problem in calls.problems_of(call, where, EXAMPLES[example])]
+    found = [problem for where, call, example in tried for problem in calls.problems_of(call, where, EXAMPLES[example])]
+    return calls.auth_problems(gateway.auth) + found
 
 
 @pages.post("/<key>/pause")

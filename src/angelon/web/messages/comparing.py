@@ -14,6 +14,7 @@ _NAMES = {
     "email": "Email",
     "sms": "SMS",
     "chat": "Chat",
+    "call": "HTTP call",
     "blocks": "block",
     "only_if": "only if",
     "url": "address",

@@ -10,7 +10,7 @@ from typing import Any
 import structlog
 
 from angelon.core.messages.channel import Part
-from angelon.core.messages.channels import compiled_part
+from angelon.core.messages.channels import CHANNELS, compiled_part
 from angelon.core.messages.chat import CompiledChat
 from angelon.core.planning.people import customer
 from angelon.core.planning.plan import clock_of, values_for
@@ -243,10 +243,19 @@ def _sms(seen: Preview, made: Any, compiled: Part, live: LiveSetup, samples: lis
     }
 
 
+def _call(seen: Preview, made: Any, compiled: Part, live: LiveSetup, samples: list[Sample]) -> None:
+    """The gateway that the message's live routes call, else the first that can."""
+    through = {active.route.gateway for active in live.setup.routes if active.route.channel == "call"}
+    systems = [one for one in live.setup.gateways.values() if one.kind == "call"]
+    chosen = next((one for one in systems if one.key in through), systems[0] if systems else None)
+    seen.to = f"to {chosen.call.url}" if chosen is not None else "no gateway for it yet"
+
+
 _MORE: dict[str, Callable[[Preview, Any, Part, LiveSetup, list[Sample]], None]] = {
     "email": _email,
     "sms": _sms,
     "chat": _chat,
+    "call": _call,
 }
 """What a preview shows besides the text, by channel."""
 
@@ -254,7 +263,7 @@ _MORE: dict[str, Callable[[Preview, Any, Part, LiveSetup, list[Sample]], None]] 
 def edit_location(where: str, message: Message) -> tuple[str, str]:
     """Where a problem is mended: the address of the page, and the field on it."""
     first, _, rest = where.partition(".")
-    if first in ("email", "sms", "chat"):
+    if first in CHANNELS:
         locale, _, place = rest.partition(".")
         if locale == "*":
             locale = ""

@@ -183,7 +183,7 @@ def _cards(message: Message, row: StoredMessage) -> dict[str, str]:
     said = {}
     for channel in CHANNELS:
         variants = message.variants(channel)
-        said[channel] = ", ".join(variants) if variants else "not written"
+        said[channel] = "not written" if not variants else "written" if channel == "call" else ", ".join(variants)
     if message.chat:
         states = [r.state for r in reviews.of_message(session(), row.id)]
         if "submitted" in states:

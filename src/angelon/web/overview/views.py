@@ -11,11 +11,12 @@ from typing import Any
 from flask import Blueprint, g, render_template, request
 
 from angelon.core import event_types
+from angelon.core.messages.channels import CHANNEL_LABELS
 from angelon.core.planning.readiness import problems_of
 from angelon.core.specs import Message
 from angelon.db import events, gateway_health, overview, shapes, specs
 from angelon.db.specs import StoredRoute
-from angelon.web.formats import moment
+from angelon.web.formats import capital, moment
 from angelon.web.overview.steps import steps
 from angelon.web.services import live, names, routes, services, session, store_id
 from angelon.web.sources.mapping import drifting
@@ -109,6 +110,11 @@ def index() -> Any:
     return render_template(
         "overview/index.html",
         steps=steps(),
+        lanes=[
+            (channel, capital(label), 150 + 40 * number)
+            for number, (channel, label) in enumerate(CHANNEL_LABELS.items())
+            if channel != "call" or any("call" in {**stop.live, **stop.draft} for stop in stops)
+        ],
         stops=stops,
         gap=gap_of(stops),
         sidings=[

@@ -1,5 +1,6 @@
 // The message editor: one text, in one channel and language; the draft keeps itself, and the preview is of the text as
 // it stands.
+import { call } from "./message/call.js";
 import { chat } from "./message/chat.js";
 import { email } from "./message/email.js";
 import { field } from "./message/field.js";
@@ -80,7 +81,7 @@ export function start(root) {
   }
 
   if (text) {
-    ({ email, sms, chat })[channel](root, page);
+    ({ email, sms, chat, call })[channel](root, page);
     paint(json(root, "seen"));
     inserts();
   } else shown.first();
@@ -127,10 +128,10 @@ export function start(root) {
   function inserts() {
     const list = root.querySelector("[data-inserts]");
     const find = root.querySelector("[data-find-variable]");
-    const into = () => (last && last.view.dom.isConnected ? last
-      : fields.get(channel === "email" ? "subject" : channel === "sms" ? "text" : "body"));
+    const first = { email: "subject", sms: "text" }[channel] ?? "body";
+    const into = () => (last && last.view.dom.isConnected ? last : fields.get(first));
     for (const variable of variables) {
-      const row = button("", () => into()?.insert(`{{ ${variable.name} }}`),
+      const row = button("", () => into()?.insert(into().spelled(variable.name)),
         { title: variable.about || variable.name, draggable: true });
       row.dataset.words = `${variable.name} ${variable.about} ${variable.value}`.toLowerCase();
       row.append(element("span", { className: "chip" }, variable.name),

@@ -16,7 +16,7 @@ const inkOfPages = HighlightStyle.define([
 // `variables` are {name, value, about, required}; `changed` hears the text; `focused` that it has the caret; `chosen`
 // that the list of variables was closed or the caret has left.
 export function field({ into, text, label, hint = "", oneLine = false, page = false, rich = false, variables, changed,
-  focused, chosen }) {
+  focused, chosen, spelled = (name) => `{{ ${name} }}` }) {
   const by = Object.fromEntries(variables.map((v) => [v.name, v]));
   const known = (name) => by[name] ?? (name === "order" || name === "loop" || name.startsWith("order.")
     ? { value: by[name]?.value } : undefined);
@@ -26,7 +26,7 @@ export function field({ into, text, label, hint = "", oneLine = false, page = fa
       EditorView.cspNonce.of(document.querySelector("[data-nonce]")?.dataset.nonce ?? ""),
       history(),
       chips(known),
-      autocompletion({ override: [(context) => offers(context, variables, oneLine)], icons: false,
+      autocompletion({ override: [(context) => offers(context, variables, oneLine, spelled)], icons: false,
         defaultKeymap: true }),
       keymap.of([
         { key: "Ctrl-Enter", run: () => false },
@@ -58,6 +58,7 @@ export function field({ into, text, label, hint = "", oneLine = false, page = fa
   return {
     view,
     label,
+    spelled,
     get choosing() {
       return view.hasFocus && completionStatus(view.state) === "active";
     },
@@ -145,7 +146,7 @@ function around(view, mark) {
 
 // The list that opens on {{ or Ctrl+Space: variables with what they are now, and conditions and loops that close
 // themselves.
-function offers(context, variables, oneLine) {
+function offers(context, variables, oneLine, spelled) {
   const typed = context.matchBefore(/\{[{%]?\s*(?:if |each )?[\w.]*/);
   const word = context.matchBefore(/[\w.]+/);
   if (!typed && !context.explicit) return null;
@@ -155,7 +156,7 @@ function offers(context, variables, oneLine) {
       userEvent: "input.complete" });
   const values = variables.map((v) =>
     ({ label: v.name, detail: v.value || (v.required ? "no value in this event" : ""), info: v.about || undefined,
-    type: "variable", boost: v.value ? 1 : 0, apply: put(`{{ ${v.name} }}`) }));
+    type: "variable", boost: v.value ? 1 : 0, apply: put(spelled(v.name)) }));
   const blocks = variables
     .filter((v) => !v.name.includes("."))
     .map((v) => ({ label: `if ${v.name}`, detail: "shown only where it has a value", type: "keyword", boost: -20,

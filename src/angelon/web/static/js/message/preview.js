@@ -21,6 +21,8 @@ export function preview(root, channel) {
     if (channel === "email") mail();
     else if (channel === "sms") root.querySelector("[data-handset]").replaceChildren(seen.made
       ? element("div", { className: "said" }, seen.text) : "");
+    else if (channel === "call") root.querySelector("[data-request]").textContent = seen.made
+      ? `${seen.more.address ?? ""}${seen.text}` : "";
     else bubble();
   }
 
