@@ -418,7 +418,8 @@ def test_a_text_that_the_provider_approved_before_is_taken_over_and_sent_without
     assert "could not be asked" in broken
 
 
-CALL = {"call": {"en": {"method": "PUT", "path": "/orders/{{ order.number }}", "body": '{"t": {{ total | plain }}, "c": {{ total.currency | json }}}'}}}
+BODY = '{"t": {{ total | plain }}, "c": {{ total.currency | json }}}'
+CALL = {"call": {"en": {"method": "PUT", "path": "/orders/{{ order.number }}", "body": BODY}}}
 
 
 def system(bench, providers, **changes):

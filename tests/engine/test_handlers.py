@@ -355,3 +355,73 @@ def test_without_a_folder_an_event_that_waits_for_a_handler_is_given_up_with_the
         bench.clock.now = lambda at=at: at
     bench.plan()
     assert "ANGELON_HANDLERS names it" in bench.rows("SELECT problem FROM event")[0][0]
+
+
+TAGS = """
+    from angelon.handlers import Event, Outbox, on
+
+    @on("order.created")
+    def marks(event: Event, outbox: Outbox) -> None:
+        print("tags", *event.person.tags)
+        outbox.tag("collects")
+        outbox.tag("new", on=False)
+        outbox.skip("only marks")
+"""
+
+
+def test_a_tag_that_a_handler_sets_is_the_customer_s_and_a_condition_sees_it(bench, running):
+    """In the same batch, for the next order, and in a rehearsal of what came before it was set."""
+    runner = running(TAGS)
+    only = {"of": [{"kind": "compare", "of": "contact.tags", "which": "any", "op": "is", "value": "collects"}]}
+    with unit(bench.services.installation, bench.store_id) as work:
+        route_operations.change_draft(work, "received", {"only_if": only})
+        route_operations.publish_and_switch_on(work, "received")
+    for number in (1, 2):
+        body = made.body(id=number, reference=f"BK-{number}")
+        bench.deliver(body, store_delivery=f"d-{number}")
+    ask(bench, runner)
+    assert bench.plan() == 1  # the first order marks its customer, and so the second one's condition holds
+    assert bench.rows("SELECT tag, set_by FROM contact_tag") == [("collects", "marks")]
+    orders = bench.rows('SELECT number FROM send JOIN "order" o ON o.id = order_id')
+    assert orders == [("BK-2",)]
+    bench.deliver(made.body(id=3, reference="BK-3"), store_delivery="d-3")
+    ask(bench, runner)
+    assert bench.rows("SELECT output FROM handler_run ORDER BY at DESC LIMIT 1") == [("tags collects\n",)]
+
+
+def test_a_call_that_a_handler_asks_for_is_planned_as_a_route_s(bench, running):
+    from angelon.core.specs import Gateway, Message
+    from angelon.db import specs
+    from angelon.db.tables import GatewayRow, MessageRow
+
+    call = {"url": "https://shop.example/api"}
+    bench.change(Gateway(key="shop-api", name="Shop API", kind="call", call=call), GatewayRow)
+    text = {"path": "/orders/{{ order.number }}", "body": "{}"}
+    with bench.database.writing() as session:
+        row = specs.save_draft(
+            session,
+            MessageRow,
+            bench.store_id,
+            Message.model_validate({"key": "mark", "name": "Mark", "call": {"en": text}}),
+            bench.clock.now(),
+        )
+        specs.publish(session, row, bench.clock.now())
+        specs.touch(session, bench.store_id)
+    bench.services.setups.forget()
+    off(bench)
+    runner = running(
+        """
+        from angelon.handlers import Event, Outbox, hours, on
+
+        @on("order.created")
+        def marks(event: Event, outbox: Outbox) -> None:
+            outbox.call("mark", after=hours(1))
+        """
+    )
+    bench.deliver(made.body())
+    ask(bench, runner)
+    assert bench.plan() == 1
+    assert bench.rows("SELECT channel, state, recipient, whom FROM send") == [
+        ("call", "scheduled", "shop.example", "system")
+    ]
+    assert "handler" in str(bench.rows("SELECT trace FROM send"))

@@ -44,3 +44,18 @@ def test_a_route_is_run_for_the_order_in_hand(client, bench):
     assert 'action="/runs/new"' in page
     assert '<option value="received">Received</option>' in page
     assert "BK-7" in text(client.get("/runs/new?order=1&route=received"))
+
+
+def test_a_customer_is_marked_with_a_tag_and_it_is_taken_off_again(client, bench):
+    post(client)
+    bench.plan()
+    page = client.post("/orders/1/tags", data={"tag": " collects "}, follow_redirects=True)
+    assert "Take the tag collects off" in page.get_data(as_text=True)
+    assert bench.rows("SELECT tag, set_by FROM contact_tag") == [("collects", "this machine")]
+    client.post("/orders/1/tags", data={"tag": "collects"})  # a second click changes nothing
+    refused = client.post("/orders/1/tags", data={"tag": "<b>" + "x" * 50}, follow_redirects=True)
+    assert "is no tag" in text(refused)
+    assert "at most 40 characters" in text(refused)
+    client.post("/orders/1/tags", data={"tag": "collects", "act": "remove"})
+    assert bench.rows("SELECT tag FROM contact_tag") == []
+    assert client.post("/orders/99/tags", data={"tag": "a"}).status_code == 404

@@ -16,7 +16,7 @@ from angelon.core.reading import Reading
 from angelon.core.specs.condition import compares
 from angelon.core.specs.route import Route
 from angelon.core.states import State
-from angelon.db import suppressions
+from angelon.db import contact_tags, suppressions
 from angelon.db.live_setup import LiveSetup
 from angelon.db.orders import CONTACT, ORDER
 from angelon.db.sends import SEND
@@ -64,19 +64,21 @@ class HistoryNeeds:
     customer: bool = False
     events: bool = False
     caps: bool = False
+    tags: bool = False
 
     @staticmethod
     def by(routes: Iterable[Route], setup: Setup) -> HistoryNeeds:
-        customer = events = caps = False
+        customer = events = caps = tags = False
         for route in routes:
             of = [part.of for part in compares(route.only_if)]
             if any(name.startswith("segment.") for name in of):
                 of += [part.of for segment in setup.store.segments for part in compares(segment.holds)]
             customer |= route.once == "customer" or any(name.startswith("contact.") for name in of)
+            tags |= "contact.tags" in of
             events |= route.guards.skip_refunded or route.guards.after_answer or route.guards.unless_answered
             events |= not _OF_EVENTS.isdisjoint(of)
             caps |= any(cap.per == "customer" for cap in route.guards.caps)
-        return HistoryNeeds(customer, events, caps)
+        return HistoryNeeds(customer, events, caps, tags)
 
 
 @dataclass(frozen=True, slots=True)
@@ -170,7 +172,7 @@ def known(
     readings: Collection[Reading],
     contact_ids: Collection[int] = (),
 ) -> BatchHistory:
-    """The past of these orders and customers, as far as these routes ask, in at most seven queries."""
+    """The past of these orders and customers, as far as these routes ask, in at most eight queries."""
     found = BatchHistory(live, HistoryNeeds.by(routes, live.setup))
     ids = list(order_ids)
     if ids:
@@ -185,7 +187,7 @@ def known(
             if row.type == "answer.received":
                 found.answers.setdefault(row.order_id, []).append(Answer(row.name, row.received_at))
     if contact_ids and found.needs.customer:
-        found.contacts = contacts(connection, contact_ids)
+        found.contacts = contacts(connection, contact_ids, found.needs.tags)
         found.last_sent = last_sent(connection, contact_ids)
     if contact_ids and found.needs.caps:
         found.sent_to_customer = sent_to(connection, contact_ids)
@@ -237,8 +239,8 @@ def fixed_address_keys(routes: Iterable[Route], setup: Setup) -> set[str]:
     return address_keys
 
 
-def contacts(connection: Connection, contact_ids: Collection[int]) -> dict[int, Contact]:
-    """Customers' orders so far, whether anything came back, whether they complained; two queries for all of them."""
+def contacts(connection: Connection, contact_ids: Collection[int], with_tags: bool = True) -> dict[int, Contact]:
+    """Customers' orders so far, whether anything came back, whether they complained, their tags: three queries."""
     ids = list(contact_ids)
     orders = core_select(ORDER.c.contact_id, func.count()).where(ORDER.c.contact_id.in_(ids))
     counts = {int(id_): int(number) for id_, number in connection.execute(orders.group_by(ORDER.c.contact_id))}
@@ -248,12 +250,16 @@ def contacts(connection: Connection, contact_ids: Collection[int]) -> dict[int, 
         .where(ORDER.c.contact_id.in_(ids), EVENT.c.type.in_(["return.received", "feedback.negative"]))
         .distinct()
     )
+    tags = contact_tags.of(connection, ids) if with_tags else {}
     types: dict[int, set[str]] = {}
     for id_, type_ in rows:
         types.setdefault(int(id_), set()).add(type_)
     return {
         id_: Contact(
-            counts.get(id_, 0), "return.received" in types.get(id_, ()), "feedback.negative" in types.get(id_, ())
+            counts.get(id_, 0),
+            "return.received" in types.get(id_, ()),
+            "feedback.negative" in types.get(id_, ()),
+            tags=tags.get(id_, ()),
         )
         for id_ in ids
     }

@@ -407,6 +407,17 @@ class ContactRow(SQLModel, table=True):
     first_seen: dt.datetime = _instant()
 
 
+class ContactTagRow(SQLModel, table=True):
+    """A word that a handler or a person has put to a customer."""
+
+    __tablename__ = "contact_tag"
+    contact_id: int = Field(foreign_key="contact.id", primary_key=True)
+    tag: str = Field(primary_key=True)
+    set_at: dt.datetime = _instant(nullable=False)
+    set_by: str = ""
+    """The handler's name, or the person's."""
+
+
 class SendRow(SQLModel, table=True):
     __tablename__ = "send"
     __table_args__ = (

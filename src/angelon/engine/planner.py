@@ -14,14 +14,14 @@ from sqlalchemy import Connection
 from angelon.core.event_types import CHANGES, OURS
 from angelon.core.orders import OrderState, StatusChange, note_status
 from angelon.core.payload.body import NotReadable
-from angelon.core.planning.inputs import Event, Facts
+from angelon.core.planning.inputs import Contact, Event, Facts
 from angelon.core.planning.plan import Decision, plan, prior_send_of, work_out
 from angelon.core.reading import Reading
 from angelon.core.recipes.evaluate import Variables
 from angelon.core.specs.source import Source
 from angelon.core.states import State
 from angelon.core.values import Value, pack, show
-from angelon.db import answers, handlers, history, shapes
+from angelon.db import answers, contact_tags, handlers, history, shapes
 from angelon.db import events as event_queries
 from angelon.db import sends as send_queries
 from angelon.db.database import Database, is_database_failure
@@ -217,6 +217,8 @@ class _Batch:
         self._planned: list[dict[str, Any]] = []
         self._derived: list[NewEvent] = []
         self._sends: list[NewSend] = []
+        self._tags: dict[int, tuple[str, ...]] = {}
+        """The tags of customers for whom handlers have asked for some."""
 
     def plan(self, rows: list[Any]) -> int:
         """Plans events and stores what comes of them; gives how many sends that are."""
@@ -381,6 +383,7 @@ class _Batch:
                 name = self._live.routes[decision.route].name
                 done["problem"] = f"“{name}” could not be worked out: {decision.fault}"
             self._derive_asked(row, event, decision, order_id)
+            self._tag(event, decision, order.get("contact_id"))
             for send in decision.sends:
                 id_ = self._clock.new_id("sd", now)
                 self._sends.append(NewSend.planned(self._live, send, id_, row.id, order_id, now))
@@ -404,6 +407,20 @@ class _Batch:
         for type_ in asked.derive if asked is not None and not asked.problem else ():
             key = f"{row.id}{BY_HANDLER}{type_}"
             self._derived.append(self._follows(row, key, handler, type_, order_id))
+
+    def _tag(self, event: Event, decision: Decision, contact_id: int | None) -> None:
+        """The tags that a handler sets on the event's customer or takes off them."""
+        handler = self._live.routes[decision.route].handler if event.asked else ""
+        asked = event.asked.get(handler) if handler else None
+        reached = any(line.part == "handler" for line in decision.trace)
+        if asked is None or asked.problem or not asked.tags or contact_id is None or not reached:
+            return
+        if contact_id not in self._tags:
+            self._tags |= {contact_id: ()} | contact_tags.of(self._connection, [contact_id])
+        known, now = self._tags[contact_id], self._clock.now()
+        self._tags[contact_id] = contact_tags.change(self._connection, contact_id, asked.tags, known, handler, now)
+        before = self._history.contacts.get(contact_id, Contact(0))
+        self._history.contacts[contact_id] = replace(before, tags=self._tags[contact_id])
 
     def _follows(
         self, row: Any, key: str, name: str, type_: str, order_id: int | None, was: str = "", now: str = ""

@@ -21,6 +21,7 @@ from angelon.core.specs import Source
 from angelon.core.specs.route import Route
 from angelon.core.states import State
 from angelon.db import answers, events, handlers, history, orders
+from angelon.db.contact_tags import CONTACT, TAG
 from angelon.db.live_setup import LiveSetup
 from angelon.db.orders import ORDER
 from angelon.engine.event_reader import Payloads, event_of
@@ -71,7 +72,7 @@ def rehearse(
     histories = {name: RehearsalHistory() for name in routes}
     leave = frozenset(route.key for route in routes.values())
     asked = history.HistoryNeeds.by(routes.values(), live.setup)
-    customers = _Customers(connection, live) if asked.customer or asked.caps else None
+    customers = _Customers(connection, live, tags=asked.tags) if asked.customer or asked.caps else None
     if not ids:
         yield 0, 0, []
     for start in range(0, len(ids), CHUNK):
@@ -89,7 +90,7 @@ def rehearse_one(connection: Connection, live: LiveSetup, route: Route, event: A
     sources = [live.source_ids[key] for key in route.sources if key in live.source_ids]
     ids = events.leading_to(connection, event, order_ids, sources, route.when) if order_ids else [event.id]
     asked = history.HistoryNeeds.by([route], live.setup)
-    customers = _Customers(connection, live, order_ids) if asked.customer or asked.caps else None
+    customers = _Customers(connection, live, order_ids, asked.tags) if asked.customer or asked.caps else None
     histories = {"now": RehearsalHistory()}
     found = None
     for one in _chunk(
@@ -263,7 +264,9 @@ def _statuses(seen: list[Any], at: dt.datetime) -> tuple[str, ...]:
 class _Customers:
     """What is known of a store's customers, as of any moment: read once for a whole rehearsal."""
 
-    def __init__(self, connection: Connection, live: LiveSetup, order_ids: Sequence[int] | None = None) -> None:
+    def __init__(
+        self, connection: Connection, live: LiveSetup, order_ids: Sequence[int] | None = None, tags: bool = False
+    ) -> None:
         """`order_ids` are the orders of one customer, where nobody else is asked about."""
         self._of_order: dict[int, str] = {}
         self._met: dict[str, list[dt.datetime]] = {}
@@ -293,6 +296,12 @@ class _Customers:
             if identity:
                 self._happened.setdefault(identity, []).append((row.type, row.received_at))
 
+        self._tags: dict[str, list[tuple[str, dt.datetime]]] = {}
+        of_store = core_select(TAG.c.contact_id, TAG.c.tag, TAG.c.set_at)
+        of_store = of_store.join(CONTACT, CONTACT.c.id == TAG.c.contact_id).where(CONTACT.c.store_id == live.store_id)
+        for row in connection.execute(of_store.order_by(TAG.c.tag)) if tags else ():
+            self._tags.setdefault(str(row.contact_id), []).append((row.tag, row.set_at))
+
     def identity(self, order_id: int | None) -> str:
         return self._of_order.get(order_id, "") if order_id is not None else ""
 
@@ -300,4 +309,5 @@ class _Customers:
         """As of a moment. A delivery is planned before it counts itself; what follows from it is planned after."""
         happened = {type_ for type_, when in self._happened.get(identity, []) if when < at or (derived and when == at)}
         orders = sum(1 for met in self._met.get(identity, []) if met <= at)
-        return Contact(max(orders, 1), "return.received" in happened, "feedback.negative" in happened)
+        tags = tuple(tag for tag, since in self._tags.get(identity, ()) if since <= at)
+        return Contact(max(orders, 1), "return.received" in happened, "feedback.negative" in happened, tags=tags)

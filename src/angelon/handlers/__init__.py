@@ -88,6 +88,8 @@ class Person:
     """A language tag (BCP 47), such as de or pt-BR."""
     orders: int = 1
     """How many orders they have placed so far, this one counted."""
+    tags: tuple[str, ...] = ()
+    """What they are marked with (`Outbox.tag`), as it stood when the call was made."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -138,7 +140,7 @@ class Outbox:
     """What a handler asks for. It is looked at once the function has returned; an exception discards all of it."""
 
     def __init__(self) -> None:
-        self._asked: dict[str, Any] = {"sends": [], "skip": "", "derive": []}
+        self._asked: dict[str, Any] = {"sends": [], "skip": "", "derive": [], "tags": {}}
 
     def send(
         self,
@@ -196,6 +198,12 @@ class Outbox:
         it. An event that follows from one makes none itself.
         """
         self._asked["derive"].append(str(type))
+
+    def tag(self, tag: str, on: bool = True) -> None:
+        """Marks the order's customer with a word or two, such as `collects`; with `on=False` takes the mark off.
+        Conditions see it as “the customer’s tags”, later calls as `event.person.tags`.
+        """
+        self._asked["tags"][str(tag)] = bool(on)
 
     def _taken(self) -> dict[str, Any]:
         return self._asked

@@ -34,6 +34,8 @@ class Asked:
     sends: list[SimpleNamespace]
     skip: str
     derive: list[str]
+    tags: dict[str, bool]
+    """Tags of the customer that are set (True) or taken off."""
 
 
 def run(handler: Handler, event: Event) -> Asked:
@@ -45,7 +47,7 @@ def run(handler: Handler, event: Event) -> Asked:
     for send in asked["sends"]:
         values = unpack(pack(send["values"]))  # raises what Angelon would refuse
         sends.append(SimpleNamespace(**{**send, "values": values}))
-    return Asked(sends, asked["skip"], list(asked["derive"]))
+    return Asked(sends, asked["skip"], list(asked["derive"]), dict(asked["tags"]))
 
 
 def event(
@@ -56,6 +58,7 @@ def event(
     was: str = "",
     now: str = "",
     orders: int = 1,
+    tags: tuple[str, ...] = (),
     values: Mapping[str, Any] | None = None,
     at: dt.datetime | None = None,
     setup: str | Path | None = None,
@@ -63,8 +66,8 @@ def event(
     """An event from a captured delivery: a file of JSON, an .http file with its headers, or the JSON itself.
 
     `type` is the event's type, else what the source names it; `was` and `now` are for a change of status. `orders` is
-    how many the person has placed. `values` stand in place of mapped variables. `at` is when it came (aware). Raises
-    ValueError where it can't be read, saying why.
+    how many the person has placed, `tags` what they are marked with. `values` stand in place of mapped
+    variables. `at` is when it came (aware). Raises ValueError where it can't be read, saying why.
     """
     from angelon.core.deliveries import read_delivery
     from angelon.core.payload.body import NotReadable
@@ -100,6 +103,7 @@ def event(
             **{part: reading.text(part) for part in ("name", "email", "phone", "language")},
             "country": reading.context.country,
             "orders": orders,
+            "tags": list(tags),
         },
         "values": found | {name: pack(value) for name, value in (values or {}).items()},
     }

@@ -78,7 +78,7 @@ def event_from(data: dict[str, Any]) -> Event:
         now=data["now"],
         payload=data["payload"],
         order=order,
-        person=Person(**data["person"]),
+        person=Person(**{**data["person"], "tags": tuple(data["person"].get("tags") or ())}),
         values=MappingProxyType(unpack(data["values"])),
     )
 

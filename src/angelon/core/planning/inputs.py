@@ -82,6 +82,7 @@ class Contact:
     returned: bool = False
     complained: bool = False
     language: str = ""
+    tags: tuple[str, ...] = ()
 
 
 class Answer(NamedTuple):

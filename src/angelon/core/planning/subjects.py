@@ -63,6 +63,8 @@ def _subject(name: str, context: PlanningContext) -> Subject:
         return Subject([type_ for type_, _ in facts.types], "list")
     if root == "contact" and part in CONTACT:
         contact = facts.contact or Contact()
+        if part == "tags":
+            return Subject(list(contact.tags), "list")
         return Subject(
             getattr(contact, part) if part != "language" else contact.language or reading.text("language") or None,
             CONTACT[part],
@@ -86,7 +88,7 @@ def answers(context: PlanningContext) -> list[Answer]:
     return found
 
 
-CONTACT = {"orders": "number", "returned": "flag", "complained": "flag", "language": "text"}
+CONTACT = {"orders": "number", "returned": "flag", "complained": "flag", "language": "text", "tags": "list"}
 """What is known of a customer, and the kind of each."""
 
 KINDS = {"money": "number", "number": "number", "date": "date", "list": "list", "flag": "flag"}

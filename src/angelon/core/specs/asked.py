@@ -7,7 +7,7 @@ from typing import Any, Literal
 from pydantic import Field, field_validator
 
 from angelon.core.event_types import OURS, well_formed
-from angelon.core.specs.base import ChannelKey, OneLine, Spec
+from angelon.core.specs.base import ChannelKey, OneLine, Spec, Tag
 from angelon.core.specs.recipients import Recipient
 
 
@@ -44,6 +44,8 @@ class Asked(Spec):
     skip: OneLine = ""
     skip_line: int = 0
     derive: list[str] = Field(default_factory=list, max_length=5)
+    tags: dict[Tag, bool] = Field(default_factory=dict, max_length=50)
+    """The customer's tags that are set (True) or taken off."""
     file: OneLine = ""
     """The author's file."""
     problem: str = Field("", max_length=8000)

@@ -53,6 +53,9 @@ OneLine = Annotated[str, StringConstraints(max_length=1000), AfterValidator(_one
 
 VariableName = Annotated[str, StringConstraints(pattern=r"^[a-z][a-z0-9_]*$", max_length=60)]
 
+Tag = Annotated[str, StringConstraints(pattern=r"^\w[\w .:/-]*$", max_length=40)]
+"""A word or two that a customer is marked with."""
+
 Locale = Annotated[str, StringConstraints(pattern=r"^[a-z]{2,3}(-[A-Z][a-z]{3})?(-([A-Z]{2}|[0-9]{3}))?$")]
 """A BCP 47 tag of language, script and region: `de`, `de-AT`, `zh-Hant-TW`."""
 

@@ -67,6 +67,7 @@ SUBJECT_LABELS: dict[str, str] = {
     "contact.returned": "the customer has returned something",
     "contact.complained": "the customer has complained",
     "contact.language": "the customer’s language",
+    "contact.tags": "the customer’s tags",
 }
 """What people call what is looked at, where its name does not say it."""
 

@@ -23,4 +23,5 @@ def ready_at_the_workshop(event: Event, outbox: Outbox) -> None:
         return outbox.skip(f"is {event.now}, not ready")
     weeks = 4 if event.person.orders >= 3 else 2
     collect_by = event.received_at + timedelta(weeks=weeks)
+    outbox.tag("collects")
     outbox.send("ready-to-collect", values={"collect_by": collect_by.date()})

@@ -12,7 +12,9 @@ from angelon.core.values import pack
 PERSON = ("name", "email", "phone", "language")
 
 
-def as_plain(event: Event, reading: Reading, variables: Variables, orders_so_far: int) -> dict[str, Any]:
+def as_plain(
+    event: Event, reading: Reading, variables: Variables, orders_so_far: int, tags: tuple[str, ...] = ()
+) -> dict[str, Any]:
     """An event with its order, its person and those of its variables that have a value, as JSON."""
     worked = {name: variables[name] for name in variables.names()}
     parts = {name: value for name, value in reading.order().items() if value is not None}
@@ -30,6 +32,7 @@ def as_plain(event: Event, reading: Reading, variables: Variables, orders_so_far
             **{part: reading.text(part) for part in PERSON},
             "country": reading.context.country,
             "orders": orders_so_far,
+            "tags": list(tags),
         },
         "values": {name: pack(one.value) for name, one in worked.items() if one.present},
     }

@@ -21,7 +21,7 @@ from angelon.core.retries import RetryPolicy
 from angelon.core.specs.asked import Asked
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.route import Route
-from angelon.db import answers, handlers, orders
+from angelon.db import answers, contact_tags, handlers, orders
 from angelon.db.database import Database
 from angelon.db.live_setup import LiveSetup
 from angelon.engine.clock import Clock
@@ -215,4 +215,5 @@ class HandlerRunner:
         so_far = orders.orders_of_person(
             connection, live.store_id, identity_of(row, reading), row.source_id, reading.reference[:200]
         )
-        return as_plain(event_of(row, source, payload), reading, variables, so_far)
+        tags = contact_tags.of_identity(connection, live.store_id, identity_of(row, reading))
+        return as_plain(event_of(row, source, payload), reading, variables, so_far, tags)

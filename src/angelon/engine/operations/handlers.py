@@ -13,7 +13,7 @@ from angelon.core.reading import Reading
 from angelon.core.recipes.evaluate import Variables
 from angelon.core.specs.asked import Asked
 from angelon.core.specs.route import Route
-from angelon.db import orders
+from angelon.db import contact_tags, orders
 from angelon.db.live_setup import LiveSetup
 from angelon.engine.event_reader import event_of, identity_of
 from angelon.engine.handlers.about import as_plain
@@ -47,7 +47,8 @@ def rehearse(
     source = live.setup.sources[live.source_key(row.source_id)]
     identity = identity_of(row, reading)
     so_far = orders.orders_of_person(connection, live.store_id, identity, row.source_id, reading.reference[:200])
-    plain = as_plain(event_of(row, source, payload), reading, variables, so_far)
+    tags = contact_tags.of_identity(connection, live.store_id, identity)
+    plain = as_plain(event_of(row, source, payload), reading, variables, so_far, tags)
     asked, result = own.call(route.handler, plain, watch=True)
     event: Event = event_of(row, source, payload, asked={route.handler: asked})
     decision = decide(event, reading, variables, ActiveRoute(route, ALWAYS), live.setup, facts, row.received_at)

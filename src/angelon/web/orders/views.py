@@ -11,15 +11,16 @@ from flask import Blueprint, abort, flash, g, redirect, render_template, request
 from angelon.core import event_types
 from angelon.core.problems import Invalid, NotFound
 from angelon.core.values import show, unpack
-from angelon.db import changes, history, orders, sends
+from angelon.db import changes, contact_tags, history, orders, sends
 from angelon.db.sends import Filter
 from angelon.db.tables import EventRow, OrderRow
 from angelon.engine.operations import orders as operations
+from angelon.engine.operations import people
 from angelon.web.orders import outcomes
 from angelon.web.paging import Page
 from angelon.web.runs.views import runs_of
 from angelon.web.sends.views import outcome
-from angelon.web.services import live, names, session, store_id, work
+from angelon.web.services import live, names, session, store_id, work, work_or_back
 
 A_PAGE = 100
 
@@ -60,6 +61,17 @@ def add_note(order_id: int) -> Any:
     return redirect(url_for(".one", order_id=order_id))
 
 
+@pages.post("/<int:order_id>/tags")
+def tag(order_id: int) -> Any:
+    """Sets a tag on the order's customer, or takes it off."""
+    order = orders.get(session(), store_id(), order_id)
+    if order is None or order.contact_id is None:
+        abort(404, "There is no such order, or nobody is known of it.")
+    with work_or_back(url_for(".one", order_id=order_id)) as unit:
+        people.tag(unit, order.contact_id, request.form.get("tag", ""), request.form.get("act") != "remove")
+    return redirect(url_for(".one", order_id=order_id))
+
+
 def _page(order_id: int, typed: str = "") -> Any:
     """The order's page; `typed` is a note that was not kept."""
     order = orders.get(session(), store_id(), order_id)
@@ -80,6 +92,10 @@ def _page(order_id: int, typed: str = "") -> Any:
         outcome=outcome,
         source=source,
         contact=contact,
+        tags=contact_tags.of(session().connection(), [contact.id]).get(contact.id, ())
+        if contact and contact.id
+        else (),
+        tags_in_use=contact_tags.in_use(session().connection(), store_id()) if contact else [],
         read=read,
         lines=[unpack(line) for line in (order.read or {}).get("lines", [])],
         outcomes=outcomes.of_order(source.key if source else "", happened, made, g.now),

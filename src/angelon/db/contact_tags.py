@@ -1,0 +1,69 @@
+"""Tags of customers: words that a handler or a person has put to them."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Collection, Mapping
+
+from sqlalchemy import Connection, Table, bindparam, delete, insert
+from sqlalchemy import select as core_select
+
+from angelon.db.tables import ContactRow, ContactTagRow
+
+TAG: Table = ContactTagRow.__table__  # type: ignore[attr-defined]
+CONTACT: Table = ContactRow.__table__  # type: ignore[attr-defined]
+_OF = core_select(TAG.c.contact_id, TAG.c.tag).where(TAG.c.contact_id.in_(bindparam("b_ids", expanding=True)))
+
+
+def of(connection: Connection, contact_ids: Collection[int]) -> dict[int, tuple[str, ...]]:
+    """The tags of customers, in the order of the alphabet; those without one are left out."""
+    found: dict[int, list[str]] = {}
+    if contact_ids:
+        for contact_id, tag in connection.execute(_OF, {"b_ids": list(contact_ids)}):
+            found.setdefault(int(contact_id), []).append(tag)
+    return {contact_id: tuple(sorted(tags)) for contact_id, tags in found.items()}
+
+
+def change(
+    connection: Connection,
+    contact_id: int,
+    changes: Mapping[str, bool],
+    known: Collection[str],
+    by: str,
+    now: dt.datetime,
+) -> tuple[str, ...]:
+    """Sets tags (True) and takes them off (False); `known` are those that are set. Gives those that are set then."""
+    new = [tag for tag, on in changes.items() if on and tag not in known]
+    if new:
+        rows = [{"contact_id": contact_id, "tag": tag, "set_at": now, "set_by": by[:100]} for tag in new]
+        connection.execute(insert(TAG), rows)
+    gone = [tag for tag, on in changes.items() if not on and tag in known]
+    if gone:
+        connection.execute(delete(TAG).where(TAG.c.contact_id == contact_id, TAG.c.tag.in_(gone)))
+    return tuple(sorted({*known, *new} - set(gone)))
+
+
+def in_use(connection: Connection, store_id: int) -> list[str]:
+    """Every tag that somebody of a store has."""
+    rows = connection.execute(
+        core_select(TAG.c.tag)
+        .join(CONTACT, CONTACT.c.id == TAG.c.contact_id)
+        .where(CONTACT.c.store_id == store_id)
+        .distinct()
+        .order_by(TAG.c.tag)
+        .limit(500)
+    )
+    return [tag for (tag,) in rows]
+
+
+def of_identity(connection: Connection, store_id: int, identity: str) -> tuple[str, ...]:
+    """The tags of the customer that a store knows by an identity; none where it knows none."""
+    if not identity:
+        return ()
+    rows = connection.execute(
+        core_select(TAG.c.tag)
+        .join(CONTACT, CONTACT.c.id == TAG.c.contact_id)
+        .where(CONTACT.c.store_id == store_id, CONTACT.c.identity == identity)
+        .order_by(TAG.c.tag)
+    )
+    return tuple(tag for (tag,) in rows)

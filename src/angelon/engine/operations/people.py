@@ -1,0 +1,41 @@
+"""Customers: the tags that they are marked with."""
+
+from __future__ import annotations
+
+from pydantic import TypeAdapter, ValidationError
+
+from angelon.core.problems import Invalid, NotFound, Problem
+from angelon.core.specs.base import Tag
+from angelon.db import contact_tags
+from angelon.db.tables import ContactRow
+from angelon.engine.unit import Work
+
+_TAG: TypeAdapter[str] = TypeAdapter(Tag)
+MOST = 50
+"""Tags that one customer may have."""
+
+
+def get(work: Work, contact_id: int) -> ContactRow:
+    """A customer of the store. Raises NotFound."""
+    row = work.session.get(ContactRow, contact_id)
+    if row is None or row.store_id != work.store_id:
+        raise NotFound("There is no such person.")
+    return row
+
+
+def tag(work: Work, contact_id: int, text: str, on: bool = True) -> tuple[str, ...]:
+    """Sets a tag on a customer, or takes it off; gives those that are set then. Raises NotFound and Invalid."""
+    get(work, contact_id)
+    try:
+        word = _TAG.validate_python(text.strip())
+    except ValidationError:
+        raise Invalid(
+            [Problem("tag", f"“{text.strip()[:60]}” is no tag.", "Write one or two words of at most 40 characters.")]
+        ) from None
+    known = contact_tags.of(work.connection, [contact_id]).get(contact_id, ())
+    if on and word not in known and len(known) >= MOST:
+        raise Invalid([Problem("tag", f"There are {MOST} tags already.", "Take one off first.")])
+    made = contact_tags.change(work.connection, contact_id, {word: on}, known, work.actor.name, work.now)
+    if made != known:
+        work.record("tag set" if on else "tag removed", "person", str(contact_id), None, {"tag": word})
+    return made
