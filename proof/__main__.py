@@ -7,13 +7,14 @@ from __future__ import annotations
 import sys
 import time
 
-from proof import disk, door, forms, kills, looks, payloads
+from proof import described, disk, door, forms, kills, looks, payloads
 
 PROOFS = {
     "kills": kills.run,
     "disk": disk.run,
     "payloads": payloads.run,
     "door": door.run,
+    "described": described.run,
     "forms": forms.run,
     "looks": looks.run,
 }

@@ -2,6 +2,7 @@
 
 import re
 
+import httpx
 import pytest
 from playwright.sync_api import expect
 
@@ -387,3 +388,44 @@ def test_revisions_are_compared_and_brought_back(page, written):
     expect(page.get_by_text("The draft says what revision 1 said.")).to_be_visible()
     expect(page.get_by_label("Subject", exact=True)).to_contain_text("is packed")
     page.get_by_role("button", name="Drop the draft").click()
+
+
+def test_another_system_is_called_from_a_text_written_on_the_page(page, running, written):
+    """A gateway for the system, the request with chips, what a wrong body says, the call itself, and its log."""
+    page.goto("/sources/webshop/read")
+    sample = page.locator("[data-sample-id]").get_attribute("data-sample-id")
+    port = httpx.get(f"{running.url}/gateways/shop-api").text.split("127.0.0.1:")[1].split("/")[0]
+    page.goto("/gateways")
+    form = page.locator("form", has=page.get_by_label("Kind"))
+    form.get_by_label("Name").fill("Warehouse")
+    form.get_by_label("Kind").select_option(label="another system (HTTP calls)")
+    form.get_by_role("button").click()
+    page.get_by_role("button", name="Save").click()
+    expect(page.get_by_text("The address is empty.")).to_be_visible()
+    page.get_by_label("Address that every request starts with").fill(f"http://127.0.0.1:{port}/system")
+    page.get_by_label("Authentication").select_option(label="none")
+    page.get_by_role("button", name="Save").click()
+    expect(page.get_by_text("The next try uses it.")).to_be_visible()
+    written("Reserve it")
+    page.goto(f"/messages/reserve-it?channel=call&sample={sample}")
+    page.get_by_role("button", name="Write it").click()
+    page.get_by_label("Path").click()
+    page.keyboard.type("/stock/")
+    page.locator("[data-inserts] button", has_text="order_number").click()
+    page.get_by_label("Body", exact=True).fill('{"total": ')
+    page.locator("[data-inserts] button", has_text="total").first.click()
+    assert source_of(page, "body") == '{"total": {{ total | plain | json }}'
+    expect(page.locator("[data-broken]")).to_contain_text("no JSON")
+    page.get_by_label("Body", exact=True).press("Control+End")
+    page.keyboard.type("}")
+    expect(page.locator("[data-request]")).to_contain_text('{"total": "')
+    page.get_by_label("Headers, one on a line").fill("no header")
+    expect(page.get_by_text("is no header: write Name: value")).to_be_visible()
+    page.get_by_label("Headers, one on a line").fill("X-Shop: kites")
+    saved(page)
+    if page.get_by_label("Gateway").count():
+        page.get_by_label("Gateway").select_option(label="Warehouse")
+    page.get_by_role("button", name="Call now").click()
+    expect(page.locator("[data-tried]")).to_contain_text(re.compile("took it|token"))
+    page.goto("/standins/calls")
+    expect(page.locator("table")).to_contain_text("/stock/BK-")

@@ -149,6 +149,31 @@ def test_lists_are_read_to_their_end_by_cursor(api, bench):
         list(api.sends(cursor="nonsense"))
 
 
+def test_a_person_is_read_marked_and_what_they_agreed_to_is_kept_as_proof(api, bench):
+    api.deliver("shop", made.order(), name="placed")
+    bench.plan()
+    (person,) = api.people(words="joerg")
+    assert (person.name, person.email) == ("Jörg", "joerg@example.org")
+    assert api.set_tag(person.id, "collects").tags == ["collects"]
+    assert api.set_tag(person.id, "collects", on=False).tags == []
+    with pytest.raises(ApiError, match="is no tag"):
+        api.set_tag(person.id, "<b>")
+    with pytest.raises(ApiError, match="404"):
+        api.set_tag(99, "collects")
+    api.note_consent("joerg@example.org", "email", True, "the counter", "Write to me about new kites")
+    api.note_consent("joerg@example.org", "email", False, "a call")
+    with pytest.raises(ApiError, match="is no phone number"):
+        api.note_consent("joerg@example.org", "sms", True, "the counter")
+    found = api.person(person.id)
+    assert [(one.granted, one.where, one.words) for one in found.consents] == [
+        (False, "a call", ""),
+        (True, "the counter", "Write to me about new kites"),
+    ]
+    assert [order.number for order in found.orders] == ["BK-7"]
+    with pytest.raises(ApiError, match="404"):
+        api.person(99)
+
+
 def test_an_event_is_rehearsed_and_nothing_is_kept(api, bench):
     found = api.rehearse("shop", made.order(), name="placed", route="received")
     (decision,) = found.decisions
@@ -230,7 +255,7 @@ JUNK = st.recursive(
 )
 
 
-@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=20, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(data=st.data())
 def test_whatever_is_asked_the_answer_is_one_that_is_described(client, bench, data):
     limits._left.clear()

@@ -90,6 +90,20 @@ class Client:
     def order(self, order_id: int) -> models.OrderDetails:
         return self._ask(models.OrderDetails, "GET", f"/orders/{order_id}")
 
+    def people(self, **filters: Any) -> Iterator[models.Person]:
+        yield from self._all(models.People, "/people", filters)
+
+    def person(self, person_id: int) -> models.PersonDetails:
+        return self._ask(models.PersonDetails, "GET", f"/people/{person_id}")
+
+    def set_tag(self, person_id: int, tag: str, on: bool = True) -> models.PersonDetails:
+        return self._ask(models.PersonDetails, "POST", f"/people/{person_id}/tags", json={"tag": tag, "on": on})
+
+    def note_consent(self, address: str, channel: str, granted: bool, where: str, words: str = "") -> None:
+        """What somebody has said about being written to; `where` and `words` are the proof."""
+        body = {"address": address, "channel": channel, "granted": granted, "where": where, "words": words}
+        self._send("POST", "/consents", json=body)
+
     def suppressions(self, **filters: Any) -> Iterator[models.Suppression]:
         yield from self._all(models.Suppressions, "/suppressions", filters)
 

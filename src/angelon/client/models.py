@@ -13,6 +13,7 @@ SCOPES: dict[str, str] = {
     "sends.read": "Read sends, with addresses and contents",
     "sends.write": "Retry, hold and cancel sends",
     "orders.read": "Read orders and people, with contact details",
+    "people.write": "Set people’s tags, and note their consent",
     "suppressions.read": "Read suppressed addresses",
     "suppressions.write": "Suppress addresses, and let them be written to again",
     "tests": "Rehearse events and run checks",
@@ -223,6 +224,47 @@ class Suppression(Model):
     """`email:` or `phone:` and the address."""
     why: str = ""
     since: AwareDatetime
+    scope: str = ""
+    """What is not sent there: everything, `optional` messages, or `notice:` and one message's key."""
+
+
+class Consent(Model):
+    """What somebody has said about being written to by a channel, and the proof."""
+
+    channel: str
+    address: str
+    granted: bool
+    at: AwareDatetime
+    where: str
+    words: str = ""
+
+
+class NoteConsent(Model):
+    address: str = Field(max_length=320)
+    channel: Literal["email", "sms", "chat"]
+    granted: bool
+    where: str = Field(min_length=1, max_length=300)
+    """Where they said so: a page, a form, a counter."""
+    words: str = Field("", max_length=2000)
+    """The words that they agreed to."""
+
+
+class SetTag(Model):
+    tag: str = Field(min_length=1, max_length=40)
+    on: bool = True
+
+
+class People(Page):
+    items: list[Person]
+
+
+class PersonDetails(Person):
+    """A customer with what is known of them."""
+
+    tags: list[str] = Field(default_factory=list)
+    orders: list[Order] = Field(default_factory=list)
+    suppressions: list[Suppression] = Field(default_factory=list)
+    consents: list[Consent] = Field(default_factory=list)
 
 
 class Suppressions(Page):
@@ -232,6 +274,8 @@ class Suppressions(Page):
 class Suppress(Model):
     addresses: list[str] = Field(min_length=1, max_length=1000)
     why: str = Field("", max_length=300)
+    scope: Literal["", "optional"] = ""
+    """What is not sent there any more: everything, or optional messages."""
 
 
 class Suppressed(Model):

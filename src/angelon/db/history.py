@@ -12,11 +12,12 @@ from sqlalchemy import select as core_select
 
 from angelon.core.messages.channels import CHANNELS, address_key
 from angelon.core.planning.inputs import Answer, Contact, Facts, PriorSend, Setup
+from angelon.core.planning.permission import Consent
 from angelon.core.reading import Reading
 from angelon.core.specs.condition import compares
 from angelon.core.specs.route import Route
 from angelon.core.states import State
-from angelon.db import contact_tags, suppressions
+from angelon.db import consents, contact_tags, suppressions
 from angelon.db.live_setup import LiveSetup
 from angelon.db.orders import CONTACT, ORDER
 from angelon.db.sends import SEND
@@ -104,6 +105,7 @@ class BatchHistory:
     answers: dict[int, list[Answer]] = field(default_factory=dict)
     """What customers have answered, by order, oldest first."""
     suppressed: dict[str, str] = field(default_factory=dict)
+    consents: dict[tuple[str, str], Consent] = field(default_factory=dict)
     contacts: dict[int, Contact] = field(default_factory=dict)
     """Customers as they were before the batch, by contact; one that is not here is new."""
     last_sent: dict[tuple[int, int], dt.datetime] = field(default_factory=dict)
@@ -161,6 +163,7 @@ class BatchHistory:
             suppressed=self.suppressed,
             other_statuses=other_statuses or {},
             answers=tuple(self.answers.get(order_id, [])) if order_id is not None else (),
+            consents=self.consents,
         )
 
 
@@ -172,7 +175,7 @@ def known(
     readings: Collection[Reading],
     contact_ids: Collection[int] = (),
 ) -> BatchHistory:
-    """The past of these orders and customers, as far as these routes ask, in at most eight queries."""
+    """The past of these orders and customers, as far as these routes ask, in at most nine queries."""
     found = BatchHistory(live, HistoryNeeds.by(routes, live.setup))
     ids = list(order_ids)
     if ids:
@@ -201,6 +204,8 @@ def known(
     if address_keys or any(recipient.kind != "customer" for route in routes for recipient in route.to):
         address_keys |= fixed_address_keys(routes, live.setup)
         found.suppressed = suppressions.among(connection, live.store_id, address_keys)
+        if live.setup.store.consent:
+            found.consents = consents.among(connection, live.store_id, address_keys)
     return found
 
 

@@ -9,21 +9,22 @@ from sqlalchemy import Connection, Table, bindparam
 from sqlalchemy import select as core_select
 from sqlmodel import Session, col, select
 
+from angelon.core.planning.permission import scoped
 from angelon.db.lists import contains, older_than
 from angelon.db.tables import SuppressionRow
 
 SUPPRESSION: Table = SuppressionRow.__table__  # type: ignore[attr-defined]
-_AMONG = core_select(SUPPRESSION.c.address_key, SUPPRESSION.c.why).where(
+_AMONG = core_select(SUPPRESSION.c.address_key, SUPPRESSION.c.scope, SUPPRESSION.c.why).where(
     SUPPRESSION.c.store_id == bindparam("b_store"), SUPPRESSION.c.address_key.in_(bindparam("b_keys", expanding=True))
 )
 
 
 def among(connection: Connection, store_id: int, address_keys: Collection[str]) -> dict[str, str]:
-    """Those of these keys that are suppressed, and why."""
+    """Why these keys are suppressed, by `permission.scoped`."""
     if not address_keys:
         return {}
     rows = connection.execute(_AMONG, {"b_store": store_id, "b_keys": list(address_keys)})
-    return {address_key: why for address_key, why in rows}
+    return {scoped(address_key, scope): why for address_key, scope, why in rows}
 
 
 def listed(
@@ -40,16 +41,53 @@ def listed(
     )
 
 
-def add(session: Session, store_id: int, address_key: str, why: str, now: dt.datetime) -> bool:
+def add(
+    session: Session,
+    store_id: int,
+    address_key: str,
+    why: str,
+    now: dt.datetime,
+    scope: str = "",
+    origin: str = "person",
+) -> bool:
     """Adds an address; says whether it was new. One that is there keeps its date and gets the new reason."""
     row = session.exec(
-        select(SuppressionRow).where(SuppressionRow.store_id == store_id, SuppressionRow.address_key == address_key)
+        select(SuppressionRow).where(
+            SuppressionRow.store_id == store_id,
+            SuppressionRow.address_key == address_key,
+            SuppressionRow.scope == scope,
+        )
     ).first()
     if row is not None:
-        row.why = why
+        row.why, row.origin = why, origin
         return False
-    session.add(SuppressionRow(store_id=store_id, address_key=address_key, why=why, since=now))
+    made = SuppressionRow(store_id=store_id, address_key=address_key, scope=scope, why=why, origin=origin, since=now)
+    session.add(made)
+    session.flush()
     return True
+
+
+def lift(session: Session, store_id: int, address_key: str, scopes: Collection[str], origins: Collection[str]) -> int:
+    """Takes an address's suppressions of these scopes off, those that come from one of these origins; says how many."""
+    rows = session.exec(
+        select(SuppressionRow).where(
+            SuppressionRow.store_id == store_id,
+            SuppressionRow.address_key == address_key,
+            col(SuppressionRow.scope).in_(list(scopes)),
+            col(SuppressionRow.origin).in_(list(origins)),
+        )
+    ).all()
+    for row in rows:
+        session.delete(row)
+    return len(rows)
+
+
+def of_address(session: Session, store_id: int, address_key: str) -> list[SuppressionRow]:
+    return list(
+        session.exec(
+            select(SuppressionRow).where(SuppressionRow.store_id == store_id, SuppressionRow.address_key == address_key)
+        )
+    )
 
 
 def drop(session: Session, store_id: int, suppression_id: int) -> str:

@@ -549,15 +549,36 @@ class SuppressionRow(SQLModel, table=True):
 
     __tablename__ = "suppression"
     __table_args__ = (
-        UniqueConstraint("store_id", "address_key"),
+        UniqueConstraint("store_id", "address_key", "scope"),
         Index("ix_suppression_since", "store_id", "since", "id"),
     )
     id: int | None = Field(default=None, primary_key=True)
     store_id: int = Field(foreign_key="store.id")
     address_key: str
     """`email:` or `phone:` and the address in lower case."""
+    scope: str = ""
+    """What is not sent there: everything, `optional` messages, or `notice:` and one message's key."""
     why: str
+    origin: str = "person"
+    """Where it comes from: one of `permission.ORIGINS`."""
     since: dt.datetime = _instant(nullable=False)
+
+
+class ConsentRow(SQLModel, table=True):
+    """What the owner of an address has said about being written to by a channel."""
+
+    __tablename__ = "consent"
+    __table_args__ = (Index("ix_consent_address", "store_id", "address_key", "channel", "id"),)
+    id: int | None = Field(default=None, primary_key=True)
+    store_id: int = Field(foreign_key="store.id")
+    address_key: str
+    channel: str
+    granted: bool
+    at: dt.datetime = _instant(nullable=False)
+    given_at: str = ""
+    """Where they said so."""
+    words: str = ""
+    noted_by: str = ""
 
 
 class RunRow(SQLModel, table=True):

@@ -254,6 +254,7 @@ def as_of(known: Facts, row: Any, before: Collection[str]) -> Facts:
         known.suppressed,
         known.other_statuses,
         tuple(answer for answer in known.answers if answer.at <= at),
+        known.consents,
     )
 
 

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from angelon.core.messages.channels import address_key
 from angelon.core.planning.context import PlanningContext
 from angelon.core.planning.inputs import Answer, Facts
+from angelon.core.planning.permission import refusal
 from angelon.core.planning.subjects import answers
 from angelon.core.specs.route import Route
 from angelon.core.values import number_of, show
@@ -144,15 +145,25 @@ def caps(given: GuardInput) -> GuardResult | None:
 
 def suppressed(given: GuardInput) -> GuardResult | None:
     """Not to an address that must not be written to."""
-    why = given.facts.suppressed.get(address_key(given.channel, given.address)) if given.address else None
+    message = given.context.setup.messages.get(given.message)
+    key = address_key(given.channel, given.address) if given.address else ""
+    why = refusal(given.facts.suppressed, key, message) if key else None
     return GuardResult("suppressed", f"{given.address} must not be written to: {why}") if why is not None else None
 
 
 def consent(given: GuardInput) -> GuardResult | None:
-    """Only with the customer's consent, where the store asks for it on this channel."""
+    """Only with the customer's consent, where the store asks for it on this channel: what they have said last, else what
+    the event says.
+    """
     name = given.context.setup.store.consent_for(given.channel)
-    if not name or not given.to_customer:
+    message = given.context.setup.messages.get(given.message)
+    needed = message is not None and message.purpose == "needed"
+    if not name or not given.to_customer or (needed and given.context.setup.store.consent_covers == "optional"):
         return None
+    said = given.facts.consents.get((given.channel, address_key(given.channel, given.address)))
+    if said is not None:
+        told = f"The customer has not agreed to {given.channel}: they {said.label()}."
+        return GuardResult(said.label(), "" if said.granted else told)
     if name not in given.context.setup.variables:
         return GuardResult(
             "no variable",

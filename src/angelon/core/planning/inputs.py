@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
 from angelon.core.messages.channel import Part
+from angelon.core.planning.permission import Consents
 from angelon.core.specs.asked import Asked
 from angelon.core.specs.gateway import Gateway
 from angelon.core.specs.message import Message
@@ -136,6 +137,8 @@ class Facts:
     """What `statuses` is for the order's status, for its others: by part (`payment_status`, …)."""
     answers: tuple[Answer, ...] = ()
     """What the order's customer has answered so far, oldest first."""
+    consents: Consents = field(default_factory=dict)
+    """What the owners of these addresses have said about being written to."""
 
     def statuses_of(self, part: str) -> tuple[str, ...]:
         """Every value that one of the order's statuses has had, oldest first."""
@@ -157,4 +160,5 @@ class Facts:
             self.suppressed,
             self.other_statuses,
             self.answers,
+            self.consents,
         )

@@ -15,6 +15,7 @@ from angelon.core.messages.email import RenderedEmail
 from angelon.core.planning.context import PlanningContext
 from angelon.core.planning.guards import WHEN_DUE, GuardInput
 from angelon.core.planning.people import customer
+from angelon.core.planning.permission import refusal
 from angelon.core.planning.plan import clock_of, reached, values_for
 from angelon.core.planning.senders import sender_of, sender_problem
 from angelon.core.planning.subjects import only_again, worked_condition
@@ -130,7 +131,7 @@ def _message_of(send: DueSend, around: Around) -> Message | None:
 def _suppressed(send: DueSend, address: str, around: Around) -> Skipped | None:
     if send.test or not address:
         return None
-    why = around.suppressed.get(CHANNELS[send.channel].address_key(address))
+    why = refusal(around.suppressed, CHANNELS[send.channel].address_key(address), _message_of(send, around))
     return Skipped(f"{address} must not be written to: {why}") if why is not None else None
 
 

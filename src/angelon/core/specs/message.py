@@ -221,6 +221,13 @@ class Message(Spec):
     category: Literal["order", "service", "offer"] = "order"
     """What a chat provider is told the message is: news of an order, an answer or question about one, or an offer."""
 
+    purpose: Literal["needed", "optional"] = "needed"
+    """Whether the reader needs it about their order, or may choose not to get it: an optional mail has a link to their
+    preferences, and a mail program's own button to leave (RFC 8058).
+    """
+    title: dict[Locale, OneLine] = Field(default_factory=dict)
+    """What readers know an optional message by on the page of their preferences; its name where a language has none."""
+
     older: dict[str, str] = Field(default_factory=dict)
     """Texts that were not changed since the main language was, by `channel.locale`: the digest of what that said."""
 

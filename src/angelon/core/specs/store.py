@@ -149,6 +149,8 @@ class Store(Spec):
     segments: list[Segment] = Field(default_factory=list, max_length=100)
     consent: dict[Literal["email", "sms", "chat"], VariableName] = Field(default_factory=dict)
     """For each channel that customers have to have agreed to: the variable that says whether they have."""
+    consent_covers: Literal["all", "optional"] = "all"
+    """Which messages need that consent: all, or the optional ones only."""
     echo_minutes: int = Field(10, ge=0, le=1440)
     """Within how long two routes must not tell the same person by the same channel about the same delivery."""
 

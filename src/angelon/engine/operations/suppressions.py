@@ -5,20 +5,26 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from angelon.core.messages.channels import CHANNELS
-from angelon.db import suppressions
+from angelon.core.planning.permission import EVERYTHING
+from angelon.core.problems import Invalid, Problem
+from angelon.db import consents, suppressions
 from angelon.engine.unit import Work
 
 
-def add(work: Work, addresses: Sequence[str], why: str) -> tuple[int, list[str]]:
-    """Takes email addresses and phone numbers; gives how many were new, and those that are neither."""
+def add(
+    work: Work, addresses: Sequence[str], why: str, scope: str = EVERYTHING, origin: str = "person"
+) -> tuple[int, list[str]]:
+    """Takes email addresses and phone numbers; gives how many were new, and those that are neither. `scope` says what
+    is not sent there any more: everything, optional messages, or one notice.
+    """
     new, unknown = 0, []
     for text in addresses:
         key = address_key_of(text, work.live.setup.store.country)
         if not key:
             unknown.append(text)
-        elif suppressions.add(work.session, work.store_id, key, why, work.now):
+        elif suppressions.add(work.session, work.store_id, key, why, work.now, scope, origin):
             new += 1
-            work.record("suppressed", "address", key, None, {"why": why})
+            work.record("suppressed", "address", key, None, {"why": why, "scope": scope, "origin": origin})
     return new, unknown
 
 
@@ -27,6 +33,23 @@ def remove(work: Work, suppression_id: int) -> str:
     key = suppressions.drop(work.session, work.store_id, suppression_id)
     if key:
         work.record("suppression removed", "address", key)
+    return key
+
+
+def note_consent(work: Work, address: str, channel: str, granted: bool, where: str, words: str) -> str:
+    """Keeps what somebody has said about being written to by a channel; gives the address's key. Raises Invalid."""
+    if channel not in ("email", "sms", "chat"):
+        raise Invalid([Problem("channel", f"“{channel[:40]}” is no channel.", "Choose email, sms or chat.")])
+    key = address_key_of(address, work.live.setup.store.country)
+    if not key or key.startswith("email:") != (channel == "email"):
+        what = f"“{address[:60]}” is no {CHANNELS[channel].address_label}."
+        raise Invalid([Problem("address", what, "Write one, such as mia@example.com or +353 20 915 1234.")])
+    if not where.strip():
+        raise Invalid([Problem("where", "It does not say where they said so.", "Name the page, form or counter.")])
+    consents.note(
+        work.connection, work.store_id, key, channel, granted, where.strip(), words.strip(), work.actor.name, work.now
+    )
+    work.record("consent given" if granted else "consent withdrawn", "address", key, None, {"channel": channel})
     return key
 
 

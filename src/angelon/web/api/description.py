@@ -28,6 +28,7 @@ TITLES = {
 }
 GROUPS = {
     "sources": "Events", "events": "Events", "sends": "Sends", "orders": "Orders", "suppressions": "Suppressions",
+    "people": "People", "consents": "People",
     "rehearsals": "Tests", "checks": "Tests", "setup": "Set-up",
 }  # fmt: skip
 

@@ -22,27 +22,27 @@ def list_orders(query: models.ListQuery) -> models.Orders:
     shown = rows[: query.limit]
     last = shown[-1][0] if len(rows) > query.limit else None
     return models.Orders(
-        items=[_order(order, contact) for order, contact, _ in shown],
+        items=[order_of(order, contact) for order, contact, _ in shown],
         next=cursor_of(last.last_event_at, last.id or 0) if last is not None else None,
     )
 
 
 @operation("GET", "/orders/{number}", "orders.read", "Read an order", models.OrderDetails, refusals=(404,))
-def read_order(number: int) -> models.OrderDetails:
+def readorder_of(number: int) -> models.OrderDetails:
     """By its id here: an order with its customer, its events and its sends."""
     row = orders.get(session(), store_id(), number)
     if row is None:
         raise NotFound("There is no such order.")
     made = sends.listed(session(), store_id(), sends.Filter(order_id=number), 200)
     return models.OrderDetails(
-        **_order(row, orders.customer_of(session(), row)).model_dump(exclude={"person"}),
-        person=_person(orders.customer_of(session(), row)),
+        **order_of(row, orders.customer_of(session(), row)).model_dump(exclude={"person"}),
+        person=person_of(orders.customer_of(session(), row)),
         events=[event_of(event) for event in orders.events_of(session(), number)[:200]],
         sends=[send_of(one) for one in made],
     )
 
 
-def _order(row: Any, contact: Any) -> models.Order:
+def order_of(row: Any, contact: Any) -> models.Order:
     return models.Order(
         id=row.id,
         number=row.number or "",
@@ -52,11 +52,11 @@ def _order(row: Any, contact: Any) -> models.Order:
         total=row.total or "",
         placed_at=row.placed_at,
         last_event_at=row.last_event_at,
-        person=_person(contact),
+        person=person_of(contact),
     )
 
 
-def _person(contact: Any) -> models.Person | None:
+def person_of(contact: Any) -> models.Person | None:
     if contact is None:
         return None
     return models.Person(**{name: getattr(contact, name) or "" for name in _PERSON}, id=contact.id)

@@ -20,7 +20,10 @@ def list_suppressions(query: models.ListQuery) -> models.Suppressions:
     rows = suppressions.listed(session(), store_id(), query.words, query.limit + 1, begin)
     shown = rows[: query.limit]
     last = shown[-1] if len(rows) > query.limit else None
-    items = [models.Suppression(id=row.id or 0, address=row.address_key, why=row.why, since=row.since) for row in shown]
+    items = [
+        models.Suppression(id=row.id or 0, address=row.address_key, why=row.why, since=row.since, scope=row.scope)
+        for row in shown
+    ]
     return models.Suppressions(items=items, next=cursor_of(last.since, last.id or 0) if last is not None else None)
 
 
@@ -28,7 +31,7 @@ def list_suppressions(query: models.ListQuery) -> models.Suppressions:
 def suppress(body: models.Suppress) -> models.Suppressed:
     """Email addresses and phone numbers that nothing is sent to any more; one that is there gets the new reason."""
     with work() as unit:
-        added, unknown = operations.add(unit, body.addresses, body.why or "By the API.")
+        added, unknown = operations.add(unit, body.addresses, body.why or "By the API.", body.scope, "api")
     return models.Suppressed(added=added, unknown=[text[:320] for text in unknown])
 
 

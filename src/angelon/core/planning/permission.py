@@ -1,0 +1,65 @@
+"""Whether an address may be written to: what it is suppressed for, and what its owner has consented to. Pure."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Mapping
+from typing import NamedTuple
+
+from angelon.core.specs.message import Message
+
+EVERYTHING, OPTIONAL = "", "optional"
+"""Scopes of a suppression: nothing at all is sent there, or no optional message; `notice:KEY` is one message."""
+NOTICE = "notice:"
+ORIGINS = {
+    "person": "a person of the shop",
+    "api": "the API",
+    "import": "an import",
+    "left": "the reader, on their preferences page",
+    "one-click": "the reader, by their mail program",
+    "stop": "the reader, who answered so",
+    "bounce": "a mailbox that is not there",
+    "complaint": "a complaint to the mail provider",
+    "event": "an event of the order",
+}
+"""Where a suppression comes from."""
+
+
+def notice(message: str) -> str:
+    """The scope of one message, by its key."""
+    return NOTICE + message
+
+
+def scoped(address_key: str, scope: str) -> str:
+    """What a suppression is known by among others: the address, and what it is for where that is not everything."""
+    return f"{address_key}#{scope}" if scope else address_key
+
+
+def refusal(suppressed: Mapping[str, str], address_key: str, message: Message | None) -> str | None:
+    """Why a message must not go to an address, as its suppressions say (by `scoped`); None where they let it."""
+    why = suppressed.get(address_key)
+    if why is not None or message is None or message.purpose != "optional":
+        return why
+    for scope in (OPTIONAL, notice(message.key)):
+        why = suppressed.get(scoped(address_key, scope))
+        if why is not None:
+            return why
+    return None
+
+
+class Consent(NamedTuple):
+    """What somebody has said last about being written to by a channel. `at` is aware."""
+
+    granted: bool
+    at: dt.datetime
+    where: str
+    """Where they said so: a page, a form, a counter."""
+    words: str = ""
+    """The words that they agreed to."""
+
+    def label(self) -> str:
+        return f"{'agreed' if self.granted else 'withdrew it'} on {self.at:%-d %B %Y}, {self.where}"
+
+
+Consents = Mapping[tuple[str, str], Consent]
+"""By channel and address key: the newest."""
