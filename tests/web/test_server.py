@@ -137,6 +137,14 @@ def test_head_requests_for_the_live_page_use_nothing_up(web):
         assert next(answer.iter_text()).startswith("retry: 1500")
 
 
+def test_an_address_is_decoded_once_whatever_letters_it_has(web):
+    """A page that is not there is that, and not a fault of ours; what was encoded twice stays encoded once."""
+    for path in ("/events/%F0%A3%97%A6%25x", "/guide/%E2%80%AE", "/orders/%ff"):
+        assert httpx.get(f"{web.url}{path}").status_code == 404, path
+    assert httpx.get(f"{web.url}/gu%69de").status_code in (200, 302)
+    assert httpx.get(f"{web.url}/gu%2569de").status_code == 404
+
+
 def test_bodies_of_any_kind_and_size_are_answered(web):
     post = lambda **more: httpx.post(f"{web.url}/in/shop", timeout=10, **more)  # noqa: E731
     assert post(content=iter([b"x" * 1000] * 20), headers={"Content-Type": "application/json"}).status_code == 400

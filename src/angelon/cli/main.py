@@ -9,7 +9,7 @@ from typing import Any
 
 import click
 
-from angelon.cli import handlers, running, secrets, set_up, trying
+from angelon.cli import accounts, handlers, running, secrets, set_up, trying
 from angelon.cli.parents import end_with_starter
 
 
@@ -87,6 +87,8 @@ for command in (
     running.web,
     running.worker,
     handlers.handlers,
+    accounts.token,
+    accounts.user,
     secrets.secrets,
     running.standins,
     set_up.apply,

@@ -49,10 +49,18 @@ def open_installation() -> Installation:
 
 
 def first_store(session: Any) -> int:
-    """The store that a command is about: the only one, until stores are named."""
+    """The store that a command is about where none is named: the only one, or the oldest."""
+    return chosen_store(session, None)
+
+
+def chosen_store(session: Any, key: str | None) -> int:
+    """A store by its key; the oldest where none is named."""
     from angelon.db import specs
 
     rows = specs.stores(session)
     if not rows:
         raise click.ClickException("There is no store yet. Apply a bundle first: angelon apply BUNDLE.")
-    return int(rows[0].id or 0)
+    found = next((row for row in rows if key in (None, row.key)), None)
+    if found is None:
+        raise click.ClickException(f"There is no store “{key}”. The stores are {', '.join(r.key for r in rows)}.")
+    return int(found.id or 0)

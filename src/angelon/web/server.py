@@ -15,7 +15,6 @@ from collections import deque
 from collections.abc import Awaitable, Callable, Iterable
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any, TypeVar
-from urllib.parse import unquote
 
 import structlog
 from granian.rsgi import ProtocolClosed  # type: ignore[attr-defined]
@@ -231,7 +230,7 @@ class RsgiServer:
     async def _deliver(self, scope: Any, protocol: Any, headers: dict[str, str], body: bytes, length: int) -> None:
         remote = self._proxies.sender(_peer(scope.client), headers.get("x-forwarded-for", ""))
         arguments = (
-            unquote(scope.path[len(PREFIX) :]),
+            scope.path[len(PREFIX) :],
             scope.method,
             headers,
             body,
@@ -353,7 +352,7 @@ def _environ(scope: Any, headers: dict[str, str], body: bytes) -> dict[str, Any]
     environ: dict[str, Any] = {
         "REQUEST_METHOD": scope.method,
         "SCRIPT_NAME": "",
-        "PATH_INFO": unquote(scope.path, "latin-1") if "%" in scope.path else scope.path.encode().decode("latin-1"),
+        "PATH_INFO": scope.path.encode("utf-8", "replace").decode("latin-1"),  # decoded by the server, once
         "QUERY_STRING": scope.query_string,
         "REMOTE_ADDR": _peer(scope.client),
         "SERVER_NAME": host,

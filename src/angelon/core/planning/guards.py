@@ -152,8 +152,8 @@ def suppressed(given: GuardInput) -> GuardResult | None:
 
 
 def consent(given: GuardInput) -> GuardResult | None:
-    """Only with the customer's consent, where the store asks for it on this channel: what they have said last, else what
-    the event says.
+    """Only with the customer's consent, where the store asks for it on this channel: what they have said last, or
+    else the event says.
     """
     name = given.context.setup.store.consent_for(given.channel)
     message = given.context.setup.messages.get(given.message)
