@@ -42,6 +42,22 @@ class Settings(BaseSettings):
     trusted_proxies: str = ""
     """Addresses or networks, parted by commas, of proxies whose X-Forwarded-For is believed."""
 
+    oidc_issuer: str = ""
+    """The address of an identity provider (OpenID Connect) by which people sign in."""
+    oidc_client_id: str = ""
+    oidc_client_secret: str = ""
+    oidc_name: str = "your organisation"
+    """What the button on the page calls it."""
+    demo: bool = False
+    """Whether what is shown is the demo: `angelon demo` sets it."""
+
+    @field_validator("oidc_issuer")
+    @classmethod
+    def _issuer(cls, address: str) -> str:
+        if address and not address.startswith(("http://", "https://")):
+            raise ValueError("has to start with http:// or https://")
+        return address.rstrip("/")
+
     @field_validator("trusted_proxies")
     @classmethod
     def _networks(cls, text: str) -> str:

@@ -36,6 +36,7 @@ def demo(port: int, fresh: bool) -> None:
 
         start_from_empty(chosen.home)
     import_all()
+    os.environ["ANGELON_DEMO"] = "1"
     if chosen.handlers is None:
         from angelon.demo.folder import HANDLERS
 

@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
+from urllib.parse import unquote
 
 from angelon.core.payload.body import NotReadable, media_type, parse_body, surely_readable
 from angelon.core.payload.paths import MISSING, BadPath, compile_path
@@ -93,12 +94,12 @@ def split(source: Source, payload: Any) -> list[Any]:
 def cloud_event(headers: Mapping[str, str], body: Any) -> Any:
     """A CloudEvents 1.0 event in its structured form; anything else as it came.
 
-    In binary mode (HTTP binding, section 3.1) the attributes are headers and the body is the data; here both modes
-    look the same to a path.
+    In binary mode (HTTP binding, section 3.1) the attributes are headers, percent-encoded (3.1.3.2), and the body is
+    the data; here both modes look the same to a path.
     """
     if media_type(headers.get("content-type")) == "application/cloudevents+json" or "ce-specversion" not in headers:
         return body
-    attributes = {name.removeprefix("ce-"): value for name, value in headers.items() if name.startswith("ce-")}
+    attributes = {name.removeprefix("ce-"): unquote(value) for name, value in headers.items() if name.startswith("ce-")}
     return {**attributes, "datacontenttype": headers.get("content-type", ""), "data": body}
 
 

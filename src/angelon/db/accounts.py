@@ -4,10 +4,31 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Sequence
+from typing import Any
 
 from sqlmodel import Session, col, delete, func, select
 
+from angelon.db import changes, specs
 from angelon.db.tables import AccountRow, InvitationRow, SignedInRow
+
+
+def record(
+    session: Session, now: dt.datetime, by: str, action: str, name: str, before: Any = None, after: Any = None
+) -> None:
+    """Kept among the changes of the oldest store, where there is one: accounts are the installation's."""
+    stores = specs.stores(session)
+    if stores:
+        changes.add(session, stores[0].id or 0, now, by, action, "account", name, before, after)
+
+
+def by_subject(session: Session, subject: str) -> AccountRow | None:
+    """Who somebody at the identity provider is here."""
+    return session.exec(select(AccountRow).where(AccountRow.subject == subject)).first() if subject else None
+
+
+def invitation_for(session: Session, email: str, now: dt.datetime) -> InvitationRow | None:
+    """The newest invitation of an address that can still be taken up."""
+    return next((row for row in invitations(session, now) if row.email == email), None)
 
 
 def there_are_any(session: Session) -> bool:

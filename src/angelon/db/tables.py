@@ -611,8 +611,16 @@ class AccountRow(SQLModel, table=True):
     created_at: dt.datetime = _instant(nullable=False)
     disabled_at: dt.datetime | None = _instant()
     failures: int = 0
-    """Wrong passwords in a row."""
+    """Wrong passwords, or codes, in a row."""
     locked_until: dt.datetime | None = _instant()
+    second_step: bool = False
+    """Whether a code is asked for besides the password."""
+    last_step: int = 0
+    """The time step of the last code that was used: none is good twice."""
+    recovery: list[str] | None = _json()
+    """Digests of the recovery codes that are left."""
+    subject: str = ""
+    """Who they are at the identity provider: its issuer and its own id."""
 
 
 class SignedInRow(SQLModel, table=True):

@@ -11,7 +11,7 @@ from typing import Any
 from flask import Flask
 from werkzeug.serving import BaseWSGIServer, WSGIRequestHandler, make_server
 
-from angelon.standins import account, chat, sms, system
+from angelon.standins import account, chat, identity, sms, system
 from angelon.standins.box import Box
 
 
@@ -23,6 +23,7 @@ def create_api(box: Box) -> Flask:
     app.register_blueprint(sms.api)
     app.register_blueprint(chat.api)
     app.register_blueprint(system.api)
+    app.register_blueprint(identity.api)
     return app
 
 

@@ -10,7 +10,7 @@ from zoneinfo import ZoneInfo
 
 from flask import Flask, current_app, g, request
 
-from angelon.core.access import may
+from angelon.core.access import ROLES, may
 from angelon.db import overview, specs
 from angelon.web.guide.views import page_for
 from angelon.web.services import services, session
@@ -112,6 +112,8 @@ def install(app: Flask) -> None:
             "store_spec": {"currency": "EUR", **({"timezone": "UTC", **row.spec} if row else {})},
             "theme": theme if theme in ("light", "dark") else "system",
             "now": g.now,
+            "demo": services().settings.demo,
+            "demo_roles": tuple(ROLES),
         }
 
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import datetime as dt
 import secrets
 from dataclasses import dataclass
-from typing import Any
 
 from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerificationError
@@ -15,9 +14,10 @@ from sqlmodel import Session
 from angelon.core.access import ROLES
 from angelon.core.addresses import check_email
 from angelon.core.problems import Invalid, NotFound, Problem
-from angelon.db import accounts, changes, specs
+from angelon.db import accounts
 from angelon.db.tables import AccountRow, InvitationRow, SignedInRow
 from angelon.engine.installation import Installation
+from angelon.engine.operations import second_step
 from angelon.engine.operations.tokens import digest_of
 
 HASHER = PasswordHasher()
@@ -108,14 +108,18 @@ def check(session: Session, email: str, password: str, now: dt.datetime) -> Acco
     if row is None or row.disabled_at is not None or (row.locked_until is not None and row.locked_until > now):
         return None
     if not right:
-        row.failures += 1
-        if row.failures >= MOST_FAILURES:
-            row.failures, row.locked_until = 0, now + LOCKED_FOR
+        _failed(row, now)
         return None
     row.failures, row.locked_until = 0, None
     if HASHER.check_needs_rehash(row.password):
         row.password = HASHER.hash(password)
     return row
+
+
+def _failed(row: AccountRow, now: dt.datetime) -> None:
+    row.failures += 1
+    if row.failures >= MOST_FAILURES:
+        row.failures, row.locked_until = 0, now + LOCKED_FOR
 
 
 def sign_in(session: Session, row: AccountRow, browser: Browser, now: dt.datetime) -> str:
@@ -210,16 +214,69 @@ def make_first(installation: Installation, email: str, name: str, password: str,
     now = installation.clock.now()
     with installation.database.writing() as session:
         row = first_owner(session, email, name, password, now)
-        _record(session, now, row.name, "made the first owner", row.name)
+        accounts.record(session, now, row.name, "made the first owner", row.name)
         return sign_in(session, row, browser, now)
 
 
-def try_to_sign_in(installation: Installation, email: str, password: str, browser: Browser) -> str:
-    """Gives the secret of the cookie; empty where it is not to be: a wrong password is counted."""
+@dataclass(frozen=True, slots=True)
+class Tried:
+    """What a right password gives: the secret of the cookie; or, with a second step, whose code is asked for."""
+
+    secret: str = ""
+    second_step_of: int = 0
+
+
+def try_to_sign_in(installation: Installation, email: str, password: str, browser: Browser) -> Tried:
+    """Empty where nobody is to be signed in: a wrong password is counted."""
     now = installation.clock.now()
     with installation.database.writing() as session:
         row = check(session, email, password, now)
-        return sign_in(session, row, browser, now) if row is not None else ""
+        if row is None:
+            return Tried()
+        return Tried(second_step_of=row.id or 0) if row.second_step else Tried(sign_in(session, row, browser, now))
+
+
+def try_second_step(installation: Installation, account_id: int, code: str, browser: Browser) -> str:
+    """Gives the secret of the cookie; empty where the code does not fit: a wrong one is counted as a wrong password
+    is.
+    """
+    now = installation.clock.now()
+    with installation.database.writing() as session:
+        row = accounts.get(session, account_id)
+        if row is None or row.disabled_at is not None or (row.locked_until is not None and row.locked_until > now):
+            return ""
+        if not second_step.fits(installation, session, row, code[:40]):
+            _failed(row, now)
+            return ""
+        row.failures, row.locked_until = 0, None
+        return sign_in(session, row, browser, now)
+
+
+def sign_in_by_provider(
+    installation: Installation, subject: str, email: str, verified: bool, name: str, browser: Browser
+) -> str:
+    """Signs in whoever an identity provider names, by who they were before, else by an address that it has verified;
+    an open invitation of that address is taken up. Gives the secret of the cookie. Raises Invalid.
+    """
+    now = installation.clock.now()
+    with installation.database.writing() as session:
+        row = accounts.by_subject(session, subject)
+        if row is None and not (verified and email):
+            raise Invalid(
+                [Problem("email", "The identity provider has not verified your address.", "Verify it there.")]
+            )
+        row = row or accounts.by_email(session, email)
+        invitation = accounts.invitation_for(session, email, now) if row is None else None
+        if invitation is not None:
+            row = create(session, email, name or email, secrets.token_urlsafe(32), invitation.role, now)
+            invitation.used_at = now
+            accounts.record(session, now, row.name, "joined", row.name, None, {"role": row.role})
+        if row is None:
+            raise Invalid([Problem("email", f"There is no account for {email}.", "Ask an owner for an invitation.")])
+        if row.disabled_at is not None or (row.subject and row.subject != subject):
+            raise Invalid([Problem("email", f"The account of {email} may not sign in so.", "Ask an owner.")])
+        row.subject = subject
+        return sign_in(session, row, browser, now)
 
 
 def join(installation: Installation, secret: str, name: str, password: str, browser: Browser) -> str:
@@ -229,7 +286,7 @@ def join(installation: Installation, secret: str, name: str, password: str, brow
     now = installation.clock.now()
     with installation.database.writing() as session:
         row = take_up(session, secret, name, password, now)
-        _record(session, now, row.name, "joined", row.name, None, {"role": row.role})
+        accounts.record(session, now, row.name, "joined", row.name, None, {"role": row.role})
         return sign_in(session, row, browser, now)
 
 
@@ -258,7 +315,7 @@ def make_invitation(installation: Installation, email: str, role: str, by: str) 
     now = installation.clock.now()
     with installation.database.writing() as session:
         secret = invite(session, email, role, by, now)
-        _record(session, now, by, "invited", email.strip(), None, {"role": role})
+        accounts.record(session, now, by, "invited", email.strip(), None, {"role": role})
         return secret
 
 
@@ -273,7 +330,7 @@ def give_role(installation: Installation, account_id: int, role: str, by: str) -
     with installation.database.writing() as session:
         was = _found(session, account_id).role
         row = set_role(session, account_id, role)
-        _record(session, now, by, "role changed", row.name, {"role": was}, {"role": role})
+        accounts.record(session, now, by, "role changed", row.name, {"role": was}, {"role": role})
         return row.name
 
 
@@ -282,14 +339,5 @@ def let_in(installation: Installation, account_id: int, may: bool, by: str) -> s
     now = installation.clock.now()
     with installation.database.writing() as session:
         row = disable(session, account_id, not may, now)
-        _record(session, now, by, "enabled" if may else "disabled", row.name)
+        accounts.record(session, now, by, "enabled" if may else "disabled", row.name)
         return row.name
-
-
-def _record(
-    session: Session, now: dt.datetime, by: str, action: str, name: str, before: Any = None, after: Any = None
-) -> None:
-    """Kept among the changes of the store in view, where there is one."""
-    stores = specs.stores(session)
-    if stores:
-        changes.add(session, stores[0].id or 0, now, by, action, "account", name, before, after)

@@ -14,9 +14,10 @@ from typing import Any
 from urllib.parse import quote
 
 from flask import Flask, Response, abort, g, redirect, request
+from flask import session as cookies
 from flask_login import LoginManager, UserMixin, current_user
 
-from angelon.core.access import PUBLIC, may
+from angelon.core.access import PUBLIC, ROLES, may
 from angelon.db import accounts
 from angelon.db.tables import AccountRow, SignedInRow
 from angelon.engine.operations.accounts import SIGNED_IN_FOR, seen
@@ -89,6 +90,10 @@ def _check() -> Any:
     if not (known if known is not None else accounts.there_are_any(session())):
         if is_local() or request.endpoint in ("sign_in.first", "sign_in.make_first"):
             g.role = "owner"
+            as_role = cookies.get("demo_role") if services().settings.demo else None
+            if as_role in ROLES and _part() not in OPEN:
+                g.role = as_role
+                return _allowed()
             return None
         return redirect("/sign-in/first")
     if _part() in OPEN:
@@ -102,6 +107,11 @@ def _check() -> Any:
     g.actor = Actor(current_user.name)
     if services().clock.now() - current_user.seen_at > SEEN_EVERY:
         seen(services().installation, current_user.browser_id)
+    return _allowed()
+
+
+def _allowed() -> None:
+    """Ends the request where the role of who asks does not reach so far."""
     changing = request.method not in ("GET", "HEAD", "OPTIONS")
     part = _part()
     if part == "upkeep" and (request.view_args or {}).get("kind") == "message":
@@ -109,7 +119,6 @@ def _check() -> Any:
     if not may(g.role, part, changing):
         what = "change anything here" if changing and may(g.role, part, False) else "see this"
         abort(403, f"Your role, {g.role}, may not {what}. An owner can give you another one.")
-    return None
 
 
 def _may(part: str, changing: bool = False) -> bool:

@@ -3,10 +3,24 @@
 from __future__ import annotations
 
 import hmac
+from collections.abc import Sequence
 from typing import Any
 
-from flask import Blueprint, Response, abort, flash, g, redirect, render_template, request, session, url_for
+from flask import (
+    Blueprint,
+    Response,
+    abort,
+    current_app,
+    flash,
+    g,
+    redirect,
+    render_template,
+    request,
+    session,
+    url_for,
+)
 from flask_login import current_user, login_user, logout_user
+from markupsafe import Markup
 
 from angelon.core.access import ROLES
 from angelon.core.problems import Invalid, NotFound, Problem
@@ -14,6 +28,7 @@ from angelon.db import accounts
 from angelon.db import specs as stored
 from angelon.engine.installation import Installation
 from angelon.engine.operations import accounts as operations
+from angelon.engine.operations import second_step as operations_second
 from angelon.engine.operations.tokens import digest_of
 from angelon.web.access.guard import Person, asker, first_code, is_local
 from angelon.web.api.limits import Limits
@@ -25,6 +40,12 @@ own = Blueprint("own_account", __name__, url_prefix="/account", template_folder=
 others = Blueprint("accounts", __name__, url_prefix="/accounts", template_folder="templates")
 tries = Limits(rate=0.1, burst=10)
 """Tries to sign in from one address."""
+SECOND_WITHIN = 300.0
+"""Seconds within which the code has to follow the password."""
+WRONG_CODE = (
+    "The code does not fit. Type the newest one of your app, or a recovery code; after five tries, wait a quarter of "
+    "an hour."
+)
 WRONG = (
     "The email address or the password is wrong, or the account is locked for a quarter of an hour after five tries."
 )
@@ -35,7 +56,7 @@ WRONG = (
 
 @signing_in.get("")
 def show() -> Any:
-    return render_template("access/sign_in.html", to=_own_page(request.args.get("next", "")), email="", problem=None)
+    return _door(_own_page(request.args.get("next", "")))
 
 
 @signing_in.post("")
@@ -45,13 +66,123 @@ def sign_in() -> Any:
     spent = tries.spend(hash(asker()), services().clock.now())
     if "Retry-After" in spent:
         problem = Problem("", "Too many tries from your address.", f"Wait {spent['Retry-After']} seconds.")
-        page = render_template("access/sign_in.html", to=to, email=email, problem=problem)
+        page = _door(to, email, problem)
         return Response(page, 429, {"Retry-After": spent["Retry-After"]})
-    secret = operations.try_to_sign_in(_here(), email, request.form.get("password", ""), _browser())
+    tried = operations.try_to_sign_in(_here(), email, request.form.get("password", ""), _browser())
+    if tried.second_step_of:
+        session.clear()
+        session["second"] = [tried.second_step_of, services().clock.now().timestamp() + SECOND_WITHIN]
+        return redirect(url_for(".second", next=to or None))
+    if not tried.secret:
+        return _door(to, email, Problem("", WRONG)), 401
+    _signed_in(tried.secret)
+    return redirect(to or "/")
+
+
+def _waiting() -> int:
+    """Whose second step is waited for in this browser; 0 for nobody's."""
+    account_id, until = session.get("second") or (0, 0)
+    return int(account_id) if services().clock.now().timestamp() < until else 0
+
+
+@signing_in.get("/second")
+def second() -> Any:
+    """The code that is asked for after the password."""
+    if not _waiting():
+        return redirect(url_for(".show"))
+    return render_template("access/second.html", to=_own_page(request.args.get("next", "")), problem=None)
+
+
+@signing_in.post("/second")
+def take_code() -> Any:
+    """A code by time, or a recovery code."""
+    account_id, to = _waiting(), _own_page(request.form.get("next", ""))
+    if not account_id:
+        flash("It took longer than five minutes. Sign in again.", "bad")
+        return redirect(url_for(".show"))
+    spent = tries.spend(hash(asker()), services().clock.now())
+    secret = ""
+    if "Retry-After" not in spent:
+        secret = operations.try_second_step(_here(), account_id, request.form.get("code", ""), _browser())
     if not secret:
-        return render_template("access/sign_in.html", to=to, email=email, problem=Problem("", WRONG)), 401
+        return render_template("access/second.html", to=to, problem=Problem("", WRONG_CODE)), 401
     _signed_in(secret)
     return redirect(to or "/")
+
+
+@signing_in.post("/demo")
+def look_as() -> Any:
+    """Shows the demo as somebody of a role sees it."""
+    role = request.form.get("role", "")
+    if not services().settings.demo or role not in ROLES or accounts.there_are_any(reading()):
+        abort(404, "This is no demo, or it has accounts.")
+    session["demo_role"] = role
+    flash(f"The demo is shown as a person with the role {role} sees it: {ROLES[role][:1].lower()}{ROLES[role][1:]}.")
+    return redirect("/")
+
+
+@signing_in.get("/provider")
+def to_provider() -> Any:
+    """Sends the browser to the identity provider."""
+    provider = _provider()
+    from angelon.web.access.provider import CantSignIn
+
+    try:
+        address, kept = provider.begin(_back())
+    except CantSignIn as error:
+        flash(f"{error} Try it again, or sign in with a password.", "bad")
+        return redirect(url_for(".show"))
+    session["provider"] = {**kept, "to": _own_page(request.args.get("next", ""))}
+    return redirect(address)
+
+
+@signing_in.get("/provider/back")
+def from_provider() -> Any:
+    """Whom the identity provider names is signed in, where they have an account or an invitation."""
+    provider, kept = _provider(), session.pop("provider", None)
+    from angelon.web.access.provider import CantSignIn
+
+    try:
+        if not kept or request.args.get("state") != kept["state"]:
+            raise CantSignIn("This answer belongs to no sign-in of this browser.")
+        address = f"{_back()}?{request.query_string.decode()}"
+        who = provider.finish(address, _back(), kept)
+        secret = operations.sign_in_by_provider(_here(), who.subject, who.email, who.verified, who.name, _browser())
+    except CantSignIn as error:
+        flash(f"{error} Sign in again.", "bad")
+        return redirect(url_for(".show"))
+    except Invalid as error:
+        flash(f"{error.problems[0].what} {error.problems[0].mend}", "bad")
+        return redirect(url_for(".show"))
+    _signed_in(secret)
+    return redirect(kept["to"] or "/")
+
+
+def _back() -> str:
+    """Where the identity provider sends the browser back to."""
+    return f"{services().settings.base_url or request.url_root.rstrip('/')}{url_for('.from_provider')}"
+
+
+def _provider() -> Any:
+    if not services().settings.oidc_issuer:
+        abort(404, "No identity provider is set: ANGELON_OIDC_ISSUER names one.")
+    from angelon.web.access.provider import Provider  # what it needs takes a while to import
+
+    found = current_app.extensions.get("angelon.provider")
+    if found is None:
+        found = current_app.extensions["angelon.provider"] = Provider(services().settings)
+    return found
+
+
+def _door(to: str, email: str = "", problem: Problem | None = None) -> str:
+    """The page to sign in on."""
+    return render_template("access/sign_in.html", provider=_provider_name(), to=to, email=email, problem=problem)
+
+
+def _provider_name() -> str:
+    """What the identity provider is called; empty where there is none."""
+    chosen = services().settings
+    return chosen.oidc_name if chosen.oidc_issuer else ""
 
 
 def _here() -> Installation:
@@ -155,11 +286,32 @@ def account() -> Any:
     return _account_page()
 
 
-def _account_page(problem: Problem | None = None, status: int = 200) -> Any:
+def _account_page(problem: Problem | None = None, status: int = 200, codes: Sequence[str] = ()) -> Any:
+    """One's own account; `codes` are the recovery codes, shown once."""
     if g.get("person") is None:
         return redirect(url_for("sign_in.first"))
-    browsers = accounts.browsers(reading(), g.person.account_id)
-    return render_template("access/account.html", browsers=browsers, roles=ROLES, problem=problem), status
+    row = accounts.get(reading(), g.person.account_id)
+    begun = operations_second.pending(_here(), reading(), g.person.account_id)
+    page = render_template(
+        "access/account.html",
+        browsers=accounts.browsers(reading(), g.person.account_id),
+        roles=ROLES,
+        problem=problem,
+        second_step=row is not None and row.second_step,
+        recovery_left=len(row.recovery or []) if row is not None else 0,
+        begun=begun,
+        picture=_picture(operations_second.address(begun, g.person.email)) if begun else "",
+        codes=codes,
+    )
+    return page, status
+
+
+def _picture(address: str) -> Markup:
+    """An address as a QR code (ISO/IEC 18004), drawn in the text's colour on white."""
+    import segno
+
+    drawn = segno.make(address, error="m").svg_inline(scale=4, border=3, dark="#111", light="#fff", omitsize=True)
+    return Markup(drawn)  # noqa: S704 - the library's own drawing
 
 
 @own.post("/password")
@@ -172,6 +324,38 @@ def password() -> Any:
     except Invalid as error:
         return _account_page(error.problems[0], 422)
     flash("The password is changed. Every other browser is signed out.", "good")
+    return redirect(url_for(".account"))
+
+
+@own.post("/second-step")
+def begin_second_step() -> Any:
+    """A new secret for an authenticator app, with its picture."""
+    _person()
+    operations_second.begin(_here(), g.person.account_id)
+    return redirect(url_for(".account"))
+
+
+@own.post("/second-step/confirm")
+def confirm_second_step() -> Any:
+    """The first code: from now on one is asked for. The recovery codes are shown this once."""
+    _person()
+    try:
+        codes = operations_second.confirm(_here(), g.person.account_id, request.form.get("code", "")[:20])
+    except Invalid as error:
+        return _account_page(error.problems[0], 422)
+    read_anew()
+    return _account_page(codes=codes)
+
+
+@own.post("/second-step/off")
+def end_second_step() -> Any:
+    """No code is asked for any more."""
+    _person()
+    try:
+        operations_second.turn_off(_here(), g.person.account_id, request.form.get("code", "")[:40])
+    except Invalid as error:
+        return _account_page(error.problems[0], 422)
+    flash("The second step is off: the password alone lets you in.", "good")
     return redirect(url_for(".account"))
 
 
@@ -248,6 +432,9 @@ def change(account_id: int) -> Any:
         if act == "role":
             role = request.form.get("role", "")
             told = f"{operations.give_role(_here(), account_id, role, g.person.name)} is {role} now."
+        elif act == "second-step-off":
+            operations_second.turn_off(_here(), account_id, "", g.person.name)
+            told = "Their second step is off: they sign in with the password alone, and can set it up again."
         else:
             name = operations.let_in(_here(), account_id, act != "disable", g.person.name)
             told = f"{name} may {'not sign in any more' if act == 'disable' else 'sign in again'}."
