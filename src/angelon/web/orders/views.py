@@ -106,7 +106,7 @@ def _page(order_id: int, typed: str = "") -> Any:
         statuses=statuses_of(order),
         story=story(happened, made),
         notes=[n for n in changes.listed(session(), store_id(), "order", str(order_id)) if n.action == operations.NOTE],
-        by_hand=[active.route for active in live().setup.routes if not active.route.handler],
+        by_hand=[one.route for one in live().setup.routes if not one.route.handler and one.route.channel != "call"],
         typed=typed,
     )
 
