@@ -21,7 +21,7 @@ SECRETS = ("ANGELON_SECRET_SOURCE_", "ANGELON_SECRET_GATEWAY_")
 """How the environment's names for secrets of sources and gateways begin, which `angelon apply` looks at."""
 
 
-OF_COMMANDS = frozenset({"ANGELON_URL", "ANGELON_TOKEN", "ANGELON_BUNDLE", "ANGELON_NEW_SECRET_KEY"})
+OF_COMMANDS = frozenset({"ANGELON_URL", "ANGELON_TOKEN", "ANGELON_BUNDLE", "ANGELON_STORE", "ANGELON_NEW_SECRET_KEY"})
 """The environment's names for what commands take: no settings of an installation."""
 
 

@@ -6,9 +6,10 @@ import re
 import pytest
 
 from angelon.core.access import PARTS, PUBLIC, RANK, ROLES, may
+from angelon.core.masking import masked
 from angelon.db.tables import StoreRow
 from angelon.engine.operations import accounts as operations
-from angelon.web.access.guard import OPEN, masked
+from angelon.web.access.guard import OPEN
 from angelon.web.access.views import tries
 from tests.web.test_pages import post, text
 

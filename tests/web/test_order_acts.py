@@ -12,7 +12,7 @@ def test_a_note_is_kept_with_who_and_when_and_an_empty_or_long_one_is_told(clien
     )
     page = done.get_data(as_text=True)
     assert "The note is kept." in text(done)
-    assert "She rang: &lt;b&gt;leave it&lt;/b&gt;\nat number 9.<div class=\"quiet\">" in page
+    assert 'She rang: &lt;b&gt;leave it&lt;/b&gt;\nat number 9.<div class="quiet">' in page
     assert "this machine" in text(done)
     empty = client.post("/orders/1/notes", data={"text": "   "})
     assert (empty.status_code, "The note is empty." in text(empty)) == (422, True)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from angelon.cli.opening import chosen_store, open_installation
+from angelon.cli.opening import first_store, open_installation
 
 
 @click.group()
@@ -16,15 +16,14 @@ def token() -> None:
 @click.argument("name")
 @click.option("--scope", "scopes", multiple=True, required=True, help="What it may do; several times for several.")
 @click.option("--days", default=0, show_default=True, help="For how many days it is valid; 0: until it is revoked.")
-@click.option("--store", "key", help="The store, by its key, where there are several.")
-def create_token(name: str, scopes: tuple[str, ...], days: int, key: str | None) -> None:
+def create_token(name: str, scopes: tuple[str, ...], days: int) -> None:
     """Make a token and print it: it is shown this once."""
     from angelon.engine.operations import tokens
     from angelon.engine.unit import unit
 
     installation = open_installation()
     with installation.database.reading() as session:
-        store_id = chosen_store(session, key)
+        store_id = first_store(session)
     with unit(installation, store_id) as work:
         made = tokens.create(work, name, scopes, days)
     click.echo(made)

@@ -52,10 +52,11 @@ def _sentence(error: Exception) -> str | None:
 @click.version_option(package_name="angelon")
 @click.option("--url", envvar="ANGELON_URL", help="An Angelon that runs elsewhere: apply, export and check work on it.")
 @click.option("--token", envvar="ANGELON_TOKEN", help="The token for it, made under Settings, Tokens.")
+@click.option("--store", envvar="ANGELON_STORE", help="The store, by its key, where there are several.")
 @click.pass_context
-def main(context: click.Context, url: str | None, token: str | None) -> None:
+def main(context: click.Context, url: str | None, token: str | None, store: str | None) -> None:
     """Store events to email, SMS and chat: mapped, rehearsed, logged and retried."""
-    context.obj = {"url": url, "token": token}
+    context.obj = {"url": url, "token": token, "store": store}
     os.umask(0o077)  # what Angelon keeps is its owner's alone
     end_with_starter()
     if context.invoked_subcommand not in LOGS_NOTHING:
@@ -69,11 +70,14 @@ LOGS_NOTHING = frozenset({"segments"})
 def _log_to_stderr() -> None:
     import structlog
 
+    from angelon.core.masking import mask_line
+
     structlog.configure(
         processors=[
             structlog.processors.add_log_level,
             structlog.processors.TimeStamper(fmt="iso", utc=True),
             structlog.processors.format_exc_info,
+            mask_line,
             structlog.processors.JSONRenderer(ensure_ascii=False),
         ],
         wrapper_class=structlog.make_filtering_bound_logger(logging.INFO),

@@ -50,7 +50,9 @@ def open_installation() -> Installation:
 
 def first_store(session: Any) -> int:
     """The store that a command is about where none is named: the only one, or the oldest."""
-    return chosen_store(session, None)
+    context = click.get_current_context(silent=True)
+    named = (context.find_root().obj or {}).get("store") if context is not None else None
+    return chosen_store(session, named)
 
 
 def chosen_store(session: Any, key: str | None) -> int:

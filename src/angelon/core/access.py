@@ -39,6 +39,7 @@ PARTS: dict[str, tuple[str, str]] = {
     "upkeep": ("developer", "developer"),
     "standins": ("developer", "developer"),
     "start": ("owner", "owner"),
+    "stores": ("watcher", "owner"),
     "tokens": ("owner", "owner"),
     "accounts": ("owner", "owner"),
     "own_account": ("watcher", "watcher"),

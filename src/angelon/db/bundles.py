@@ -46,7 +46,10 @@ def apply(session: Session, bundle: Bundle, now: dt.datetime) -> list[str]:
     )
     for kind, table, items in plain:
         for item in items:
-            taken = session.exec(select(table).where(table.key == item.key)).first()
+            of_key = select(table).where(table.key == item.key)
+            if table is GatewayRow:  # a source's key stands in an address of the whole installation
+                of_key = of_key.where(GatewayRow.store_id == store.id)
+            taken = session.exec(of_key).first()
             if taken is not None and taken.store_id != store.id:
                 what = f"The {kind} key “{item.key}” belongs to another store."
                 raise Invalid([Problem(f"{kind}s", what, "Choose another key.")])

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
-from sqlmodel import Session, col, select
+from sqlmodel import Session, col, func, select
 
 from angelon.core.messages.attachments import LibraryFile
 from angelon.core.planning.inputs import ActiveRoute, Setup
@@ -24,6 +24,11 @@ from angelon.db.tables import (
     StoreRow,
     VariableRow,
 )
+
+
+def root_of(key: str) -> str:
+    """What stands before the addresses of a store that is not the oldest: `/at/KEY`."""
+    return f"/at/{key}"
 
 
 @dataclass(frozen=True)
@@ -43,6 +48,8 @@ class LiveSetup:
     routes: dict[str, Route] = field(default_factory=dict)
     """Every route as it last went live, by key, those that are off too: what they have scheduled goes by it."""
 
+    root: str = ""
+    """What stands before the addresses of its pages; nothing for the oldest store."""
     gone_sources: frozenset[str] = frozenset()
     """Sources that were deleted: there for the events that came from them."""
 
@@ -120,6 +127,7 @@ def load(session: Session, store_id: int) -> LiveSetup:
         [ActiveRoute(published[row.key], row.since) for row in routes if row.on and row.since and row.key in published],
         _approvals(session, store_id, gateways, messages),
     )
+    oldest = session.exec(select(func.min(StoreRow.id))).one()
     return LiveSetup(
         store_id,
         store.version,
@@ -131,7 +139,8 @@ def load(session: Session, store_id: int) -> LiveSetup:
         {row.key: row.live_id for row in messages if row.live_id is not None},
         _files(session, store_id),
         published,
-        frozenset(row.key for row in sources if row.gone_at is not None),
+        root="" if store_id == oldest else root_of(store.key),
+        gone_sources=frozenset(row.key for row in sources if row.gone_at is not None),
     )
 
 

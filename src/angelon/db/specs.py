@@ -176,8 +176,11 @@ def revisions(session: Session, kind: str, owner_id: int, limit: int | None = No
 
 
 def free_key(session: Session, table: type[Any], store_id: int, wanted: str) -> str:
-    """A key that no row of a table has or had in this store: the wanted one, or that with a number."""
-    taken = set(session.exec(select(table.key).where(table.store_id == store_id)))
+    """A key that no row of a table has or had in this store (a source's: in any): the wanted one, or that with a
+    number.
+    """
+    keys = select(table.key)
+    taken = set(session.exec(keys if table is SourceRow else keys.where(table.store_id == store_id)))
     key, number = wanted[:60], 2
     while key in taken:
         key, number = f"{wanted[:55]}-{number}", number + 1

@@ -143,7 +143,7 @@ class Fallbacks:
             route.name,
             message.name if message else route.send,
             f"{whom} ({number})" if number else whom,
-            link_to(live.setup.store.base_url or self._base_url, row.id),
+            link_to(live, self._base_url, row.id),
         )
         return [
             NewSend.notice(

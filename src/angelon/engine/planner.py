@@ -43,9 +43,9 @@ LEAST, MOST = 8, 200
 """Events in a batch."""
 
 
-def link_to(base_url: str, send_id: str) -> str:
-    """A send's page, for a message."""
-    return f"{base_url}/sends/{send_id}"
+def link_to(live: LiveSetup, base_url: str, send_id: str) -> str:
+    """A send's page, for a message; `base_url` is the installation's address, where the store has none of its own."""
+    return f"{live.setup.store.base_url or base_url}{live.root}/sends/{send_id}"
 
 
 def describe_fault(error: Exception) -> str:
@@ -325,7 +325,7 @@ class _Batch:
             about = row.delivery_key.partition(">")[0]
             given = {
                 "problem": row.name,
-                "problem_link": link_to(self._live.setup.store.base_url or self._base_url, about),
+                "problem_link": link_to(self._live, self._base_url, about),
             }
         reading, variables = work_out(source, self._live.setup, payload, given)
         return _Read(row, payload, reading, variables)

@@ -16,7 +16,7 @@ from werkzeug.exceptions import NotFound as NotFoundPage
 from angelon.core.problems import Conflict, Invalid, NotFound
 from angelon.core.specs.base import problems_of
 from angelon.db.database import is_busy, is_database_failure
-from angelon.web import conflicts, formats, forms, frame, mail_frame, mail_pictures, origins
+from angelon.web import conflicts, formats, forms, frame, mail_frame, mail_pictures, origins, stores
 from angelon.web.access import guard
 from angelon.web.intake.views import IntakeMiddleware
 from angelon.web.numbers import RowId
@@ -61,6 +61,7 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     app.register_error_handler(Conflict, conflicts.show)
     app.register_error_handler(Invalid, _invalid)
     app.register_error_handler(ValidationError, _invalid)
+    stores.install(app)
     app.wsgi_app = IntakeMiddleware(app.wsgi_app, made.intake, Proxies(made.settings.proxies()))  # type: ignore[method-assign]
     return app
 
@@ -92,6 +93,7 @@ def _pages() -> tuple[Blueprint, ...]:
     from angelon.web.settings.views import pages as settings
     from angelon.web.sources.mapping_views import pages as mappings
     from angelon.web.sources.views import pages as sources
+    from angelon.web.start.views import others as stores_pages
     from angelon.web.start.views import pages as start
     from angelon.web.suppressions.views import pages as suppressions
     from angelon.web.tokens.views import pages as tokens
@@ -103,6 +105,7 @@ def _pages() -> tuple[Blueprint, ...]:
         guide,
         upkeep,
         start,
+        stores_pages,
         overview,
         events,
         orders,

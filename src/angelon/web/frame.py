@@ -8,10 +8,11 @@ from typing import Any
 from urllib.parse import urlencode
 from zoneinfo import ZoneInfo
 
-from flask import Flask, current_app, g, request
+from flask import Flask, abort, current_app, g, request
 
 from angelon.core.access import ROLES, may
 from angelon.db import overview, specs
+from angelon.web import stores
 from angelon.web.guide.views import page_for
 from angelon.web.services import services, session
 
@@ -95,9 +96,14 @@ def install(app: Flask) -> None:
         if request.endpoint in (None, "static") or request.path.startswith(("/in/", "/healthz", "/readyz", "/metrics")):
             return
         rows, g.any_accounts = specs.stores_and_accounts(session())
+        g.stores = [(row.key, str(row.spec.get("name") or row.key)) for row in rows]
         if rows:
-            g.store = rows[0]
-            g.zone = ZoneInfo(rows[0].spec.get("timezone", "UTC"))
+            row = stores.in_view(rows)
+            if row is None:
+                g.any_accounts = True  # shown to nobody who is not signed in
+                abort(404, "There is no store at this address.")
+            g.store = row
+            g.zone = ZoneInfo(row.spec.get("timezone", "UTC"))
 
     app.jinja_env.globals["with_args"] = with_args
 
@@ -112,6 +118,10 @@ def install(app: Flask) -> None:
             "store_spec": {"currency": "EUR", **({"timezone": "UTC", **row.spec} if row else {})},
             "theme": theme if theme in ("light", "dark") else "system",
             "now": g.now,
+            "stores": [
+                (name, "/" if number == 0 else f"{stores.PREFIX}{key}/", row is not None and row.key == key)
+                for number, (key, name) in enumerate(g.get("stores", []))
+            ],
             "demo": services().settings.demo,
             "demo_roles": tuple(ROLES),
         }

@@ -27,6 +27,7 @@ from angelon.engine.setups import Setups
 from angelon.engine.unit import MACHINE, Actor, Work, unit
 from angelon.engine.writer import GroupCommit
 from angelon.settings import Settings, private_folder
+from angelon.web import stores
 
 PROCESS = "_ANGELON_PROCESS"
 """The environment's word for which start of the program a process belongs to: ours, not a setting."""
@@ -90,12 +91,12 @@ def session() -> Session:
 
 
 def store() -> StoreRow:
-    """The store in view. The pages show the first; a setup without one has nothing to show yet."""
+    """The store in view (`stores.in_view`). An installation without one has nothing to show yet."""
     if "store" not in g:
         rows = specs.stores(session())
         if not rows:
             abort(redirect(url_for("start.show")))
-        g.store = rows[0]
+        g.store = stores.in_view(rows) or abort(404, "There is no store at this address.")
     found: StoreRow = g.store
     return found
 
@@ -151,7 +152,7 @@ def public_address() -> str:
     installed, else as this page was asked for.
     """
     said = live().setup.store.base_url if g.get("store") else ""
-    return said or services().settings.base_url or request.url_root.rstrip("/")
+    return said or services().settings.base_url or request.host_url.rstrip("/")
 
 
 def actor() -> Actor:

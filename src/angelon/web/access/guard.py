@@ -7,7 +7,6 @@ elsewhere nothing is shown until the first owner is made, with a code that stand
 from __future__ import annotations
 
 import datetime as dt
-import re
 import secrets
 from pathlib import Path
 from typing import Any
@@ -18,6 +17,7 @@ from flask import session as cookies
 from flask_login import LoginManager, UserMixin, current_user
 
 from angelon.core.access import PUBLIC, ROLES, may
+from angelon.core.masking import masked
 from angelon.db import accounts
 from angelon.db.tables import AccountRow, SignedInRow
 from angelon.engine.operations.accounts import SIGNED_IN_FOR, seen
@@ -124,16 +124,6 @@ def _allowed() -> None:
 def _may(part: str, changing: bool = False) -> bool:
     """For templates: whether who looks may see a part, or change something in it."""
     return may(g.get("role", "owner"), part, changing)
-
-
-_EMAIL = re.compile(r"([\w.+%-])[\w.+%-]*@[\w-]+(?:\.[\w-]+)+")
-_PHONE = re.compile(r"\+\d[\d \u00a0-]{5,}\d")
-
-
-def masked(text: str) -> str:
-    """A text without email addresses and phone numbers: their first sign, or their last two digits, stay."""
-    text = _EMAIL.sub(lambda found: f"{found[1]}…@…", text)
-    return _PHONE.sub(lambda found: f"+…{found[0][-2:]}", text)
 
 
 def _masked(response: Response) -> Response:

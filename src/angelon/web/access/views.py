@@ -30,6 +30,7 @@ from angelon.engine.installation import Installation
 from angelon.engine.operations import accounts as operations
 from angelon.engine.operations import second_step as operations_second
 from angelon.engine.operations.tokens import digest_of
+from angelon.web import stores
 from angelon.web.access.guard import Person, asker, first_code, is_local
 from angelon.web.api.limits import Limits
 from angelon.web.services import public_address, read_anew, services
@@ -410,7 +411,7 @@ def invite() -> Any:
     read_anew()
     rows = stored.stores(reading())
     if rows:
-        g.store = rows[0]  # the page has the shop around it
+        g.store = stores.in_view(rows) or rows[0]  # the page has the shop around it
     return _index(link=f"{public_address()}{url_for('sign_in.join', secret=secret)}")
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 from typing import Any
-from urllib.parse import parse_qsl, unquote
+from urllib.parse import parse_qsl
 
 import orjson
 from werkzeug.http import HTTP_STATUS_CODES
@@ -37,7 +37,13 @@ class IntakeMiddleware:
         text = environ.get("QUERY_STRING", "")
         remote = self._proxies.sender(environ.get("REMOTE_ADDR", ""), headers.get("x-forwarded-for", ""))
         answer = self._intake.receive(
-            unquote(path[len(PREFIX) :]), environ["REQUEST_METHOD"], headers, raw, length, query_of(text), remote
+            path[len(PREFIX) :].encode("latin-1").decode("utf-8", "replace"),
+            environ["REQUEST_METHOD"],
+            headers,
+            raw,
+            length,
+            query_of(text),
+            remote,
         )
         status, found, body = as_http(answer, environ["REQUEST_METHOD"])
         start_response(f"{status} {HTTP_STATUS_CODES.get(status, '')}", found)

@@ -17,14 +17,19 @@ MOST = 200_000
 
 def address_of(key: str) -> str:
     """Where a gateway's provider tells what became of sends."""
-    return f"{public_address()}/receipts/{key}/{token_of(services().settings.key(), key)}"
+    return f"{public_address()}{live().root}/receipts/{key}/{_token(key)}"
+
+
+def _token(key: str) -> str:
+    """What the address of a gateway's receipts ends in: another one in each store."""
+    return token_of(services().settings.key(), f"{live().root}/{key}" if live().root else key)
 
 
 @pages.post("/<key>/<token>")
 def receive(key: str, token: str) -> Any:
     """One receipt, or a list of them. What can't be used is told and not asked for again."""
     gateway = live().setup.gateways.get(key)
-    if gateway is None or not hmac.compare_digest(token.encode(), token_of(services().settings.key(), key).encode()):
+    if gateway is None or not hmac.compare_digest(token.encode(), _token(key).encode()):
         abort(404, "There is no such address.")
     raw = request.stream.read(MOST + 1)
     if len(raw) > MOST:

@@ -25,6 +25,7 @@ from angelon.web.messages.comparing import marked
 from angelon.web.routes.sentence import rendered
 from angelon.web.routes.views import stored
 from angelon.web.services import live, names, routes, services, session
+from angelon.web.stores import of_store
 
 pages = Blueprint("rehearsals", __name__, url_prefix="/rehearsals", template_folder="templates")
 
@@ -98,7 +99,7 @@ def run(route: str) -> Any:
         page = render_template(
             tally.template, tally=tally, others=skipped, names=called, label=event_types.label, **tally.around()
         )
-        yield json.dumps({"html": page}, ensure_ascii=False) + "\n"
+        yield json.dumps({"html": of_store(page)}, ensure_ascii=False) + "\n"
 
     return Response(stream_with_context(lines()), mimetype="application/x-ndjson", headers={"X-Accel-Buffering": "no"})
 

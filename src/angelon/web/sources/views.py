@@ -48,6 +48,7 @@ from angelon.web.numbers import whole
 from angelon.web.services import kinds_of_events, live, services, session, store_id, work, work_or_back
 from angelon.web.sources import look_ups, mapping
 from angelon.web.sources.stored import address, name_guess, source_of
+from angelon.web.stores import of_store
 
 pages = Blueprint("sources", __name__, url_prefix="/sources", template_folder="templates")
 
@@ -396,7 +397,8 @@ def watch(key: str) -> Any:
                         source_key=key,
                     )
                     quiet = time.monotonic()
-                    yield f"id: {after.isoformat()}\nevent: delivery\ndata: {json.dumps({'html': body})}\n\n"
+                    told = json.dumps({"html": of_store(body)})
+                    yield f"id: {after.isoformat()}\nevent: delivery\ndata: {told}\n\n"
                 if time.monotonic() - quiet > 10:
                     quiet = time.monotonic()
                     yield ": still here\n\n"

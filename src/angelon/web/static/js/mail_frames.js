@@ -1,6 +1,7 @@
 // Mails shown in frames that can run nothing: each is put into an empty document with a policy of its own, and is as
 // tall as what it holds needs, up to a bound.
-const FRAME = "/mail-frame";
+const ROOT = document.documentElement.dataset.root ?? "";
+const FRAME = `${ROOT}/mail-frame`;
 
 export function sheets(root = document) {
   for (const frame of root.querySelectorAll("iframe[data-page]")) fill(frame);
@@ -37,7 +38,7 @@ function write(frame) {
 function fetchedHere(page) {
   return page.replace(/<img\b[^>]*>/gi, (tag) => tag.replace(/\ssrcset=("[^"]*"|'[^']*')/i, "")
     .replace(/(\ssrc=)("https?:\/\/[^"]*"|'https?:\/\/[^']*')/i, (_, name, src) =>
-      `${name}"/mail-picture?src=${encodeURIComponent(src.slice(1, -1).replaceAll("&amp;", "&"))}"`));
+      `${name}"${ROOT}/mail-picture?src=${encodeURIComponent(src.slice(1, -1).replaceAll("&amp;", "&"))}"`));
 }
 
 function measure(frame) {
