@@ -1,5 +1,6 @@
 """Handlers: functions of the shop's own, from the file to the send; and every way in which one can misbehave."""
 
+import dataclasses
 import datetime as dt
 import json
 import textwrap
@@ -425,3 +426,39 @@ def test_a_call_that_a_handler_asks_for_is_planned_as_a_route_s(bench, running):
         ("call", "scheduled", "shop.example", "system")
     ]
     assert "handler" in str(bench.rows("SELECT trace FROM send"))
+
+
+def test_a_check_and_a_rehearsal_of_many_ask_the_code_as_it_is_now(bench, running, folder):
+    """What it said then about an event counts only as long as it is the same code."""
+    from angelon.engine.handlers.asking import AskNow
+    from angelon.engine.operations import checks
+    from angelon.engine.rehearsals import Span, rehearse
+    from angelon.engine.setups import Setups
+
+    off(bench)
+    runner = running()
+    bench.deliver(made.body(), store_delivery="d-1")
+    ask(bench, runner)
+    bench.plan()
+    asking = AskNow(runner.handlers)
+    setups = Setups(bench.database, asks=asking)
+    installation = dataclasses.replace(bench.services.installation, setups=setups)
+    ((event,),) = bench.rows("SELECT id FROM event WHERE parent_id IS NULL")
+
+    def rehearsed():
+        live = setups.get(bench.store_id)
+        with bench.database.reading() as session:
+            routes = {"now": live.routes["handler-thanks"]}
+            ((_, _, came),) = list(rehearse(session.connection(), live, routes, Span(), bench.clock.now()))
+        return [send.message for send in came[0].decisions["now"].sends]
+
+    with unit(installation, bench.store_id) as work:
+        key = checks.keep(work, "handler-thanks", event)
+        assert checks.run_one(work, key)[1].passed
+    assert rehearsed() == ["received"]
+    write(folder, GOOD.replace("< 100", "< 1000"))
+    runner.handlers._looked = float("-inf")
+    with unit(installation, bench.store_id) as work:
+        outcome = checks.run_one(work, key)[1]
+    assert outcome.differences[0] == "- outcome: send"
+    assert rehearsed() == []

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import atexit
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -69,3 +71,26 @@ def routes_of(bundle: Path | None, session: Any, store_id: int) -> dict[str, Rou
     from angelon.engine.operations.checks import routes_by_key
 
     return routes_by_key(session, store_id)
+
+
+def with_handlers(setup: Setup, routes: dict[str, Route]) -> tuple[Setup, dict[str, Route]]:
+    """The set-up and routes with the handlers of ANGELON_HANDLERS as they are now, where a folder is set. Raises
+    ClickException for a file that can't be loaded.
+    """
+    from angelon import settings
+
+    folder = settings.load().handlers
+    if folder is None:
+        return setup, routes
+    from angelon.engine.handlers.asking import AskNow
+    from angelon.engine.handlers.registry import route_of
+    from angelon.engine.handlers.runner import Handlers
+
+    own = Handlers(folder)
+    atexit.register(own.end)
+    own.look()
+    told = own.seen or {"handlers": [], "problems": []}
+    for one in told["problems"]:
+        raise click.ClickException(f"{one['file']} could not be loaded:\n{one['problem']}")
+    made = [route_of(one, list(setup.sources)) for one in told["handlers"]]
+    return replace(setup, asks=AskNow(own)), {route.key: route for route in made} | routes

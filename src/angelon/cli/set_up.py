@@ -133,7 +133,7 @@ def check(files: tuple[Path, ...], bundle: Path | None, save: Path | None) -> No
 
     FILES are checks beside a bundle, or folders of them (.yaml); without any, those that the store keeps are run.
     """
-    from angelon.cli.checking import read_checks, routes_of, setup_of
+    from angelon.cli.checking import read_checks, routes_of, setup_of, with_handlers
     from angelon.core.planning.checking import run
     from angelon.core.specs.check import Check
     from angelon.core.specs.stored import from_stored
@@ -162,6 +162,7 @@ def check(files: tuple[Path, ...], bundle: Path | None, save: Path | None) -> No
         write_checks(save, kept)
         click.echo(f"{len(kept)} checks written to {save}")
         return
+    made, routes = with_handlers(made, routes)
     failed = 0
     for one in found:
         outcome = run(one, routes, made)

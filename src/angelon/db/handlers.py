@@ -18,7 +18,7 @@ from angelon.db.events import EVENT
 from angelon.db.tables import EventRow, HandlerFolderRow, HandlerRunRow
 
 RUN: Table = HandlerRunRow.__table__  # type: ignore[attr-defined]
-_ASKED = core_select(RUN.c.event_id, RUN.c.handler, RUN.c.asked, RUN.c.problem).where(
+_ASKED = core_select(RUN.c.event_id, RUN.c.handler, RUN.c.asked, RUN.c.problem, RUN.c.digest).where(
     RUN.c.event_id.in_(bindparam("b_ids", expanding=True))
 )
 
@@ -38,11 +38,15 @@ def keep_folder(session: Session, path: str, digest: str, told: dict[str, Any], 
     session.flush()
 
 
-def asked(connection: Connection, event_ids: Collection[str]) -> dict[str, dict[str, Asked]]:
-    """What handlers have asked for about events, by event and handler; a call that failed as its problem."""
+def asked(connection: Connection, event_ids: Collection[str], digest: str = "") -> dict[str, dict[str, Asked]]:
+    """What handlers have asked for about events, by event and handler; a call that failed as its problem. With a
+    `digest` only what that very code has asked for.
+    """
     found: dict[str, dict[str, Asked]] = {}
     if event_ids:
         for row in connection.execute(_ASKED, {"b_ids": list(event_ids)}):
+            if digest and row.digest != digest:
+                continue
             try:
                 one = read_spec(Asked, row.asked or {"problem": row.problem})
             except Invalid as error:

@@ -181,7 +181,8 @@ def _chunk(
     )
     before = speaking_before(live.setup.routes, list(routes.values()))
     by_handlers = any(route.handler for route in routes.values())
-    asked = handlers.asked(connection, {row.id for row in rows}) if by_handlers else {}
+    code = live.setup.asks.digest if live.setup.asks is not None and by_handlers else ""
+    asked = handlers.asked(connection, {row.id for row in rows}, code) if by_handlers else {}
     for row, payload, reading, variables in read:
         if reading is None:
             continue

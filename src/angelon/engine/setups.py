@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import threading
 import time
+from dataclasses import replace
 
 import structlog
-from sqlmodel import select
+from sqlmodel import Session, select
 
+from angelon.core.planning.inputs import AskHandlers
 from angelon.db import specs
 from angelon.db.database import Database, is_database_failure
 from angelon.db.live_setup import LiveSetup, load
@@ -19,8 +21,10 @@ log = structlog.get_logger()
 class Setups:
     """A cache over `db.live_setup.load`. `fresh_for` is how long, in seconds, a version check is trusted."""
 
-    def __init__(self, database: Database, fresh_for: float = 0.2) -> None:
+    def __init__(self, database: Database, fresh_for: float = 0.2, asks: AskHandlers | None = None) -> None:
+        """`asks` is how handlers are asked in rehearsals and checks; a worker has none."""
         self._database = database
+        self._asks = asks
         self._fresh_for = fresh_for
         self._lock = threading.Lock()
         self._by_store: dict[int, LiveSetup] = {}
@@ -33,6 +37,11 @@ class Setups:
         """Raises LookupError where there is no such store."""
         self._refresh()
         return self._by_store[store_id]
+
+    def read(self, session: Session, store_id: int) -> LiveSetup:
+        """The set-up as it stands in a session's transaction."""
+        made = load(session, store_id)
+        return replace(made, setup=replace(made.setup, asks=self._asks)) if self._asks is not None else made
 
     def cached(self, store_id: int) -> LiveSetup | None:
         """What was read last, however old; None where nothing was."""
@@ -76,7 +85,7 @@ class Setups:
                     held = self._by_store.get(store_id)
                     if held is None or held.version != version:
                         try:
-                            self._by_store[store_id] = load(session, store_id)
+                            self._by_store[store_id] = self.read(session, store_id)
                             self._unreadable.pop(store_id, None)
                         except Exception as error:
                             if is_database_failure(error):

@@ -13,7 +13,7 @@ from sqlmodel import Session
 
 from angelon.core.problems import NotFound
 from angelon.db import changes, specs
-from angelon.db.live_setup import LiveSetup, load
+from angelon.db.live_setup import LiveSetup
 from angelon.db.secrets import Vault
 from angelon.engine.clock import Clock
 from angelon.engine.installation import Installation
@@ -64,9 +64,10 @@ class Work:
     def live(self) -> LiveSetup:
         """The store's set-up as it is live before this change; read in this transaction where it is newer."""
         if self._live is None:
-            cached = self._installation.setups.cached(self.store_id)
+            setups = self._installation.setups
+            cached = setups.cached(self.store_id)
             fresh = cached is not None and specs.versions(self.session).get(self.store_id) == cached.version
-            self._live = cached if fresh and cached is not None else load(self.session, self.store_id)
+            self._live = cached if fresh and cached is not None else setups.read(self.session, self.store_id)
         return self._live
 
     def change_setup(self) -> None:

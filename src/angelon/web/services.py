@@ -19,6 +19,7 @@ from angelon.db.secrets import Vault
 from angelon.db.specs import StoredMessage, StoredRoute
 from angelon.db.tables import StoreRow
 from angelon.engine.clock import Clock
+from angelon.engine.handlers.asking import AskNow
 from angelon.engine.handlers.runner import Handlers
 from angelon.engine.installation import Installation
 from angelon.engine.intake import Intake
@@ -68,12 +69,11 @@ class Services:
 def make(settings: Settings, database: Database | None = None, clock: Clock | None = None) -> Services:
     database = database or Database(settings.url)
     private_folder(settings.home)
-    installation = Installation(
-        database, Setups(database), Vault(settings.key()), clock or Clock(), Notifier(settings.home)
-    )
+    own = Handlers(settings.handlers) if settings.handlers is not None else None
+    setups = Setups(database, asks=AskNow(own) if own is not None else None)
+    installation = Installation(database, setups, Vault(settings.key()), clock or Clock(), Notifier(settings.home))
     writer = GroupCommit(database, lambda: installation.notifier.notify(PLANNING))
     intake = Intake(database, installation.setups, installation.vault, writer, installation.clock)
-    own = Handlers(settings.handlers) if settings.handlers is not None else None
     return Services(settings, installation, writer, intake, own, os.environ.get(PROCESS, ""))
 
 

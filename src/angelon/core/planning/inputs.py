@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
 
 from angelon.core.messages.channel import Part
 from angelon.core.planning.permission import Consents
@@ -16,6 +16,9 @@ from angelon.core.specs.route import Route
 from angelon.core.specs.source import Source
 from angelon.core.specs.store import Store
 from angelon.core.specs.variable import Variable
+
+if TYPE_CHECKING:
+    from angelon.core.planning.context import PlanningContext
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,6 +51,15 @@ class ActiveRoute:
     since: dt.datetime
 
 
+class AskHandlers(Protocol):
+    """How a handler is asked about an event that brings no answer of its."""
+
+    @property
+    def digest(self) -> str: ...
+
+    def __call__(self, handler: str, context: PlanningContext) -> Asked: ...
+
+
 @dataclass(frozen=True, slots=True)
 class Setup:
     """Everything that a store has set up, as it stands."""
@@ -61,6 +73,9 @@ class Setup:
     approvals: Mapping[tuple[str, str, str, str], str] = field(default_factory=dict)
     """(gateway key, message key, locale, mark of the text) of every approved chat text: the provider's own id for it.
     """
+
+    asks: AskHandlers | None = field(default=None, compare=False)
+    """Set where handlers are rehearsed and checked; the worker asks them before it plans."""
 
     def approval(self, gateway: str, message: Message, locale: str, part: Part) -> str | None:
         """The provider's own id for an approved text; empty where the gateway reviews none, None where this text is not

@@ -352,6 +352,8 @@ def _by_handler(evaluation: _RouteEvaluation, trace: list[TraceLine], held: list
     """What a handler has asked for: each send as a route of that message, way and recipient would make it."""
     route, context = evaluation.route, evaluation.context
     asked = context.event.asked.get(route.handler)
+    if asked is None and context.setup.asks is not None:
+        asked = context.setup.asks(route.handler, context)
     if asked is None:
         return _no(route, trace, "handler", route.handler, f"The handler {route.handler} has not run for this event.")
     if asked.problem:

@@ -24,7 +24,7 @@ def rehearse(body: models.Rehearse) -> models.Rehearsed:
     source = live().sources.get(body.source)
     if source is None:
         raise NotFound(f"There is no source “{body.source}”.")
-    routes = {key: route for key, route in live().routes.items() if not route.handler}
+    routes = live().routes
     if body.route and body.route not in routes:
         raise NotFound(f"There is no live route “{body.route}”.")
     headers = {"content-type": "application/json"} | named(source, body.name)
@@ -35,7 +35,7 @@ def rehearse(body: models.Rehearse) -> models.Rehearsed:
     at = body.at or services().clock.now()
     reading, variables = work_out(source, live().setup, received.payload)
     event = Event("rehearsed", body.type or received.type, received.name, source.key, received.payload, at)
-    active = [one.route for one in live().setup.routes if not one.route.handler]
+    active = [one.route for one in live().setup.routes]
     chosen = [routes[body.route]] if body.route else active
     made = []
     for route in chosen:

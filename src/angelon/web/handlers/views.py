@@ -3,15 +3,20 @@
 from __future__ import annotations
 
 import datetime as dt
+from dataclasses import fields
 from typing import Any
 
 from flask import Blueprint, abort, flash, g, redirect, render_template, request, url_for
 
 from angelon.core.problems import Invalid
 from angelon.db import handlers as stored
+from angelon.engine.event_reader import event_of
+from angelon.engine.handlers.about import as_plain
 from angelon.engine.handlers.registry import key_for
 from angelon.engine.operations import handlers as operations
 from angelon.engine.operations import routes as route_operations
+from angelon.handlers import Person
+from angelon.handlers.wire import event_from
 from angelon.web import sample_event as sample_events
 from angelon.web.routes.sentence import known, rendered
 from angelon.web.services import live, names, routes, services, session, work
@@ -68,7 +73,22 @@ def _page(name: str, tried: bool = False) -> Any:
         runs=stored.runs(session(), name, 30),
         names=names(),
         can_run=services().handlers is not None,
+        fields=_fields(sample),
     )
+
+
+def _fields(sample: sample_events.SampleEvent) -> list[tuple[str, str]]:
+    """What the sample event holds, by the name that a handler's author writes, with its value."""
+    if not sample.event or not sample.source or sample.reading is None or sample.variables is None:
+        return []
+    event = event_of(sample.event, sample.source, sample.payload)
+    one = event_from(as_plain(event, sample.reading, sample.variables, 1))
+    plain = [(f"event.{name}", getattr(one, name)) for name in ("type", "name", "source", "received_at", "was", "now")]
+    person = [(f"event.person.{field.name}", getattr(one.person, field.name)) for field in fields(Person)]
+    order = [(f"event.order.{name}", getattr(one.order, name)) for name in ("reference", "number", "status", "total")]
+    parts = [(f'event.order.parts["{name}"]', value) for name, value in one.order.parts.items()]
+    values = [(f'event.values["{name}"]', value) for name, value in one.values.items()]
+    return [(place, repr(value)) for place, value in (*plain, *person, *order, *parts, *values)]
 
 
 def _rehearse(route: Any, sample: sample_events.SampleEvent) -> operations.Tried | None:

@@ -42,7 +42,7 @@ SHOWN = 200
 
 @pages.get("")
 def index() -> Any:
-    rows = [(row, row.spec) for row in routes() if not row.spec.handler]
+    rows = [(row, row.spec) for row in routes()]
     return render_template("rehearsals/index.html", rows=rows, spans=SPAN_LABELS)
 
 
