@@ -396,10 +396,9 @@ def test_another_system_is_called_from_a_text_written_on_the_page(page, running,
     sample = page.locator("[data-sample-id]").get_attribute("data-sample-id")
     port = httpx.get(f"{running.url}/gateways/shop-api").text.split("127.0.0.1:")[1].split("/")[0]
     page.goto("/gateways")
-    form = page.locator("form", has=page.get_by_label("Kind"))
-    form.get_by_label("Name").fill("Warehouse")
-    form.get_by_label("Kind").select_option(label="another system (HTTP calls)")
-    form.get_by_role("button").click()
+    page.get_by_label("Name of the new gateway").fill("Warehouse")
+    page.get_by_label("What it is").select_option(label="another system (HTTP calls)")
+    page.get_by_role("button", name="Set up a gateway").click()
     page.get_by_role("button", name="Save").click()
     expect(page.get_by_text("The address is empty.")).to_be_visible()
     page.get_by_label("Address that every request starts with").fill(f"http://127.0.0.1:{port}/system")

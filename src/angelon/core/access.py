@@ -12,7 +12,7 @@ ROLES: dict[str, str] = {
 }
 """Each role, the one that may most first, and what it may."""
 RANK = {role: number for number, role in enumerate(reversed(ROLES))}
-PUBLIC = frozenset({"static", "health", "receipts", "api", "metrics"})
+PUBLIC = frozenset({"static", "health", "receipts", "api", "metrics", "preferences"})
 """Parts that know by other means who asks, or give nothing away."""
 PARTS: dict[str, tuple[str, str]] = {
     "overview": ("watcher", "developer"),

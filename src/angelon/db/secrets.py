@@ -56,6 +56,17 @@ class Vault:
             row.until = at if row.until is None else min(row.until, at)
         session.flush()
 
+    def seal(self, text: str) -> str:
+        """A text that only this installation can make and read; fit for an address."""
+        return self._fernet.encrypt(text.encode()).decode().rstrip("=")
+
+    def unseal(self, sealed: str) -> str | None:
+        """What `seal` was given; None for anything else."""
+        try:
+            return self._fernet.decrypt((sealed + "=" * (-len(sealed) % 4)).encode()).decode()
+        except (InvalidToken, ValueError):
+            return None
+
     def reseal(self, session: Session, new: Vault) -> int:
         """Seals every credential under another key; says how many. Raises WrongKey, and then nothing is changed by the
         caller's transaction.

@@ -23,6 +23,7 @@ from angelon.db.secrets import Vault, WrongKey
 from angelon.db.sends import EVERY_GATEWAY
 from angelon.engine.breakers import Breakers
 from angelon.engine.clock import Clock
+from angelon.engine.preferences import Links
 from angelon.engine.preparing import Handover, Preparer
 from angelon.engine.receipts import match_early
 from angelon.engine.results import Results
@@ -67,6 +68,7 @@ class Dispatcher:
         breakers: Breakers | None = None,
         stopped: Callable[[], bool] = lambda: False,
         in_hand: set[str] | None = None,
+        base_url: str = "",
     ) -> None:
         """`in_hand` is where the ids of sends stand that are being tried, or whose outcome is not stored yet."""
         self.name = name
@@ -78,7 +80,7 @@ class Dispatcher:
         self._breakers = breakers or Breakers()
         self._stopped = stopped
         self._transports: dict[int, tuple[str, Transport]] = {}
-        self._preparer = Preparer(database, setups)
+        self._preparer = Preparer(database, setups, Links(vault, base_url))
         self._in_hand = in_hand if in_hand is not None else set()
         self._results = Results(database, self._breakers, stopped, self._in_hand)
         self.fallback_due = False

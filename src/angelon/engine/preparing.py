@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import structlog
 
 from angelon.core.messages.attachments import AttachmentRequest, File, calendar_entry, detect_media_type, file_name
 from angelon.core.messages.blocks import content_id
+from angelon.core.messages.channels import CHANNELS
 from angelon.core.messages.email import RenderedEmail
 from angelon.core.problems import Invalid
 from angelon.core.sending.due import Around, DueSend
@@ -24,6 +25,7 @@ from angelon.db.live_setup import LiveSetup
 from angelon.db.records import NewContent
 from angelon.engine.event_reader import Payloads
 from angelon.engine.gathering import due_send, gather
+from angelon.engine.preferences import Links, Reader
 from angelon.engine.setups import Setups
 from angelon.gateways.fetching import CantFetch, fetch
 
@@ -49,7 +51,8 @@ class Handover:
 class Preparer:
     """One thread's worth of making sends ready; it keeps parsed payloads and the bytes of the library's files."""
 
-    def __init__(self, database: Database, setups: Setups) -> None:
+    def __init__(self, database: Database, setups: Setups, links: Links | None = None) -> None:
+        self._links = links
         self._database = database
         self._setups = setups
         self._payloads = Payloads()
@@ -101,9 +104,24 @@ class Preparer:
             return ready
         values = {name: pack(value) for name, value in ready.values.items()} if ready.values is not None else None
         if isinstance(ready.rendered, RenderedEmail):
-            return self._mail(ready, ready.rendered, send, live, now, values)
+            mail = self._for_reader(ready, ready.rendered, send, live)
+            if isinstance(mail, Held):
+                return mail
+            return self._mail(replace(ready, rendered=mail), mail, send, live, now, values)
         content = NewContent(send.id, "", ready.rendered.text, ready.rendered.about())
         return Handover(ready, _provider_message(ready), content, values, {})
+
+    def _for_reader(self, ready: Ready, mail: RenderedEmail, send: DueSend, live: LiveSetup) -> RenderedEmail | Held:
+        """An optional mail with its reader's own link to their preferences."""
+        message = send.draft if send.draft is not None else live.setup.messages.get(send.message)
+        if message is None or message.purpose != "optional":
+            return mail
+        key = CHANNELS["email"].address_key(ready.recipient)
+        reader = Reader(live.store_id, key, message.key, ready.locale)
+        link = self._links.address(live, reader) if self._links is not None else ""
+        if not link:
+            return Held("An optional mail has a link to leave, and the shop has no public address. Set it in Settings.")
+        return mail.for_reader(link)
 
     def _mail(
         self,

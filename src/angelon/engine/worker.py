@@ -124,6 +124,7 @@ class Worker:
             breakers=self._breakers,
             stopped=self._stop.is_set,
             in_hand=self._in_hand,
+            base_url=self._base_url,
         )
 
     def _fallback_due(self) -> None:

@@ -137,9 +137,10 @@ def _pages() -> tuple[Blueprint, ...]:
 
 def _asked_by_programs() -> tuple[Blueprint, ...]:
     from angelon.web.api.views import pages as api
+    from angelon.web.preferences.views import pages as preferences
     from angelon.web.receipts.views import pages as receipts
 
-    return api, receipts
+    return api, receipts, preferences
 
 
 MOST_FLASHED = 600

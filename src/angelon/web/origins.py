@@ -14,7 +14,7 @@ from flask import Flask, Response, abort, g, request
 from angelon.settings import IPNetwork, Settings
 
 THIS_MACHINE = ("127.0.0.1", "localhost", "::1")
-OPEN_TO_ANY_NAME = ("/in/", "/receipts/", "/healthz", "/readyz", "/metrics")
+OPEN_TO_ANY_NAME = ("/in/", "/receipts/", "/p/", "/healthz", "/readyz", "/metrics")
 """What is asked by other machines without a cookie; a page that a browser was led to under a foreign name gains nothing
 there.
 """

@@ -6,7 +6,7 @@ import html as html_module
 import json
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from typing import Any, ClassVar
 
@@ -28,6 +28,9 @@ from angelon.core.messages.blocks import (
 from angelon.core.messages.channel import Channel, Part, Rendered
 from angelon.core.messages.cleaning import unsafe
 from angelon.core.messages.known_fields import shop_values, unknown_fields
+from angelon.core.messages.leaving import LINK
+from angelon.core.messages.leaving import as_html as leave_html
+from angelon.core.messages.leaving import as_text as leave_text
 from angelon.core.messages.nesting import problems_of_markup
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs.message import Columns, EmailText, Message
@@ -70,6 +73,12 @@ class RenderedEmail(Rendered):
     bcc: str = ""
     wanted: tuple[AttachmentRequest, ...] = ()
     """What is to be attached, not yet fetched."""
+    leave: str = ""
+    """The address by which a mail program's own button leaves (RFC 8058), for an optional mail."""
+
+    def for_reader(self, link: str) -> RenderedEmail:
+        """This mail with the reader's own link to their preferences in it."""
+        return replace(self, html=self.html.replace(LINK, link), text=self.text.replace(LINK, link), leave=link)
 
     def summary(self) -> str:
         return self.subject
@@ -194,7 +203,8 @@ def compile_email(text: EmailText, store: Store, locale: str, message: Message |
 
     Raises Invalid with every problem, `where` naming the part: `subject`, `blocks.3.text`, `html`.
     """
-    extras = message.model_dump(mode="json", include={"envelope", "attachments"}) if message is not None else {}
+    parts = {"envelope", "attachments", "purpose"}
+    extras = message.model_dump(mode="json", include=parts) if message is not None else {}
     key = json.dumps(
         [
             text.model_dump(mode="json"),
@@ -215,30 +225,35 @@ def _compiled(key: str) -> CompiledEmail:
     store_name = shop["name"]
     text, letterhead = EmailText.model_validate(spec), Letterhead.model_validate(letterhead_spec)
     problems: list[Problem] = []
+    leaving = locale if extras.get("purpose") == "optional" else ""
     prefix = f"{letterhead.subject_prefix} " if letterhead.subject_prefix else ""
     subject = _part("subject", prefix + text.subject, problems)
     html = None
     if text.text_only:
         html = compile_template("", True)
     elif text.html:
-        html = _own_page(text.html, problems)
+        html = _own_page(_with_leaving(text.html, leaving), problems)
     else:
-        source = _layout(text, letterhead, store_name, locale, problems)
+        source = _layout(text, letterhead, store_name, locale, problems, leaving)
         if not problems:
             html = _part("blocks", source, problems, True)
     if text.text_only:
-        plain_text = _part("text", text.text + "\n\n" + _sign_off(letterhead, store_name), problems)
+        plain_text = _part("text", text.text + "\n\n" + _sign_off(letterhead, store_name, leaving), problems)
     elif text.text:
-        plain_text = _part("text", text.text, problems)
+        plain_text = _part("text", text.text + (f"\n\n{leave_text(leaving)}" if leaving else ""), problems)
     elif text.html:
-        plain_text = None if problems else _part("html", text_of(text.html), problems)
+        plain_text = (
+            None
+            if problems
+            else _part("html", text_of(text.html) + (f"\n\n{leave_text(leaving)}" if leaving else ""), problems)
+        )
     else:
         plain_text = (
             None
             if problems
             else _part(
                 "blocks",
-                "".join(block_text(b, locale) for b in text.blocks) + _sign_off(letterhead, store_name),
+                "".join(block_text(b, locale) for b in text.blocks) + _sign_off(letterhead, store_name, leaving),
                 problems,
             )
         )
@@ -292,13 +307,25 @@ def _part(where: str, source: str, problems: list[Problem], html: bool = False) 
     return made
 
 
-def _sign_off(letterhead: Letterhead, store_name: str) -> str:
+def _with_leaving(page: str, locale: str) -> str:
+    """A page of one's own with the sentence about leaving at its end, where it is an optional mail's."""
+    if not locale or LINK in page:
+        return page
+    said = f'<p style="font-size:13px;color:#57606b">{leave_html(locale)}</p>'
+    at = page.lower().rfind("</body>")
+    return page[:at] + said + page[at:] if at >= 0 else page + said
+
+
+def _sign_off(letterhead: Letterhead, store_name: str, leaving: str) -> str:
     signature = plain(letterhead.signature) + "\n\n" if letterhead.signature else ""
-    return signature + "-- \n" + (letterhead.footer or store_name)
+    left = f"\n\n{leave_text(leaving)}" if leaving else ""
+    return signature + "-- \n" + (letterhead.footer or store_name) + left
 
 
-def _layout(text: EmailText, letterhead: Letterhead, store_name: str, locale: str, problems: list[Problem]) -> str:
-    """The whole page as an HTML template, styles inlined."""
+def _layout(
+    text: EmailText, letterhead: Letterhead, store_name: str, locale: str, problems: list[Problem], leaving: str = ""
+) -> str:
+    """The whole page as an HTML template, styles inlined; with the sentence about leaving in the language `leaving`."""
     tokens = Tokens()
     sections = _sections(text, tokens, locale, letterhead, problems)
     made = {}
@@ -337,6 +364,12 @@ def _layout(text: EmailText, letterhead: Letterhead, store_name: str, locale: st
             f'width="{letterhead.logo_width}px" />'
         ) + (head if letterhead.header else "")
     signature = f'<mj-text css-class="ink">{made["letterhead.signature"]}</mj-text>' if letterhead.signature else ""
+    left = (
+        '<mj-text css-class="quiet" color="#57606b" font-size="13px" padding="0 24px 14px">'
+        f"{leave_html(leaving)}</mj-text>"
+        if leaving
+        else ""
+    )
     section = f'<mj-section css-class="paper" background-color="{letterhead.body}"'
     source = (
         f'<mjml lang="{html_module.escape(locale)}"><mj-head><mj-preview>{made["preheader"]}</mj-preview>'
@@ -354,7 +387,7 @@ def _layout(text: EmailText, letterhead: Letterhead, store_name: str, locale: st
         f'{section} padding="0 0 16px"><mj-column>{signature or SPACER}</mj-column></mj-section>'
         f'<mj-section padding="0 0 20px"><mj-column>'
         f'<mj-text css-class="quiet" color="#57606b" font-size="13px" padding="14px 24px">{made["letterhead.footer"]}'
-        "</mj-text></mj-column></mj-section>"
+        f"</mj-text>{left}</mj-column></mj-section>"
         "</mj-body></mjml>"
     )
     return _page(source, text, tokens, problems)

@@ -110,6 +110,11 @@ def build(mail: RenderedEmail, envelope: Envelope, files: Sequence[File] = ()) -
         f"Subject: {_subject(mail.subject)}",
         "MIME-Version: 1.0",
         "Auto-Submitted: auto-generated",
+        *(
+            [f"List-Unsubscribe:\r\n <{mail.leave}>", "List-Unsubscribe-Post: List-Unsubscribe=One-Click"]
+            if mail.leave and not envelope.test
+            else []
+        ),
         *(["X-Test: yes"] if envelope.test else []),
     ]
     content = _text_part("plain", mail.text)

@@ -74,6 +74,12 @@ class Preflight:
             for locale in self.message.variants(channel):
                 self._variant(channel, locale)
             self._locales(channel)
+        if self.message.purpose == "optional" and self.message.sms:
+            self._warn(
+                f"sms.{self.message.locale}",
+                "An SMS has no link to leave: its reader can only answer STOP.",
+                "Say so in the text, where the law of their country asks for it.",
+            )
         if self.message.email:
             self._letterhead()
             self._sender()

@@ -7,13 +7,14 @@ from typing import Any
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 
 from angelon.core.messages.channels import CHANNELS
+from angelon.core.planning.permission import EVERYTHING, NOTICE, OPTIONAL, ORIGINS
 from angelon.core.problems import Invalid
 from angelon.db import suppressions
 from angelon.engine.operations import store as store_operations
 from angelon.engine.operations import suppressions as operations
 from angelon.web.conflicts import edits_seen
 from angelon.web.paging import Page
-from angelon.web.services import live, session, store, store_id, work
+from angelon.web.services import live, names, session, store, store_id, work
 
 pages = Blueprint("suppressions", __name__, url_prefix="/suppressions", template_folder="templates")
 MOST_LINES = 5000
@@ -33,8 +34,18 @@ def index() -> Any:
         the_store=live().setup.store,
         edits=store().edits,
         flags=flags,
+        origins=ORIGINS,
+        scope_label=_scope_label,
         given=request.args,
     )
+
+
+def _scope_label(scope: str) -> str:
+    """What is not sent, in words."""
+    if scope.startswith(NOTICE):
+        key = scope.removeprefix(NOTICE)
+        return f"no “{names()['messages'].get(key, key)}”"
+    return {"": "nothing is sent", OPTIONAL: "no optional message"}.get(scope, scope)
 
 
 @pages.post("")
@@ -46,7 +57,8 @@ def add() -> Any:
         return redirect(url_for(".index"))
     why = request.form.get("why", "").strip()[:300] or "asked not to be written to."
     with work() as unit:
-        new, unknown = operations.add(unit, lines, why)
+        scope = OPTIONAL if request.form.get("scope") == OPTIONAL else EVERYTHING
+        new, unknown = operations.add(unit, lines, why, scope)
     there = len(lines) - len(unknown) - new
     if len(lines) > len(unknown):
         flash(f"{new} added" + (f", {there} were there already." if there else "."), "good")
@@ -70,6 +82,7 @@ def consent() -> Any:
     changes = {
         "consent": {channel: form[channel] for channel in CHANNELS if form.get(channel)},
         "echo_minutes": form.get("echo_minutes") or 0,
+        "consent_covers": form.get("consent_covers") or "all",
     }
     try:
         with work() as unit:

@@ -86,6 +86,18 @@ export function start(root) {
     inserts();
   } else shown.first();
   testSend(root, () => draft.now());
+  const purpose = root.querySelector("[data-purpose]");
+  const titled = root.querySelector("[data-titled]");
+  const title = root.querySelector("[data-title]");
+  purpose.value = spec.purpose;
+  title.value = spec.title?.[locale] ?? "";
+  purpose.addEventListener("change", () => ((spec.purpose = purpose.value),
+    (titled.hidden = spec.purpose !== "optional"), draft.changed()));
+  title.addEventListener("input", () => {
+    spec.title = { ...spec.title, [locale]: title.value.trim() };
+    if (!spec.title[locale]) delete spec.title[locale];
+    draft.changed();
+  });
   const tellsOf = root.querySelector("[data-tells-of]");
   tellsOf.value = spec.tells_of;
   tellsOf.addEventListener("change", () => ((spec.tells_of = tellsOf.value), draft.changed()));

@@ -1,0 +1,40 @@
+"""Links to a reader's preferences: sealed, so that nobody can make one for another, nor read an address in it."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+
+from angelon.db.live_setup import LiveSetup
+from angelon.db.secrets import Vault
+
+
+@dataclass(frozen=True, slots=True)
+class Reader:
+    """Whose preferences a link opens, and of which mail it is."""
+
+    store_id: int
+    address_key: str
+    message: str
+    locale: str
+
+
+class Links:
+    """Makes and reads links. `base_url` is the installation's public address, where a store has none of its own."""
+
+    def __init__(self, vault: Vault, base_url: str = "") -> None:
+        self._vault, self._base_url = vault, base_url
+
+    def address(self, live: LiveSetup, reader: Reader) -> str:
+        """The address of a reader's page; empty where no public address is set."""
+        base = live.setup.store.base_url or self._base_url
+        told = json.dumps([reader.store_id, reader.address_key, reader.message, reader.locale], ensure_ascii=False)
+        return f"{base}/p/{self._vault.seal(told)}" if base else ""
+
+    def read(self, token: str) -> Reader | None:
+        """Whose page a link opens; None for a link that is none of ours, or was sealed under an older key."""
+        told = self._vault.unseal(token)
+        if told is None:
+            return None
+        store_id, address_key, message, locale = json.loads(told)
+        return Reader(int(store_id), str(address_key), str(message), str(locale))
