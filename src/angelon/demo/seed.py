@@ -203,7 +203,9 @@ def seed(database: Database, live: LiveSetup, vault: Vault, today: dt.datetime) 
             break
     bad = (today - dt.timedelta(days=9)).replace(hour=11, minute=40, second=0, microsecond=0)
     transport = SeedTransport(clock, bad, bad + dt.timedelta(hours=5, minutes=10), today - dt.timedelta(minutes=25))
-    dispatcher = Dispatcher("seed", database, setups, vault, clock, lambda gateway, password: transport)
+    dispatcher = Dispatcher(
+        "seed", database, setups, vault, clock, lambda gateway, password: transport, base_url="http://127.0.0.1:8080"
+    )
     while True:
         with database.reading() as session:
             due = sends.next_due(session.connection())

@@ -226,6 +226,7 @@ def _compiled(key: str) -> CompiledEmail:
     text, letterhead = EmailText.model_validate(spec), Letterhead.model_validate(letterhead_spec)
     problems: list[Problem] = []
     leaving = locale if extras.get("purpose") == "optional" else ""
+    left = f"\n\n{leave_text(leaving)}" if leaving else ""
     prefix = f"{letterhead.subject_prefix} " if letterhead.subject_prefix else ""
     subject = _part("subject", prefix + text.subject, problems)
     html = None
@@ -240,13 +241,9 @@ def _compiled(key: str) -> CompiledEmail:
     if text.text_only:
         plain_text = _part("text", text.text + "\n\n" + _sign_off(letterhead, store_name, leaving), problems)
     elif text.text:
-        plain_text = _part("text", text.text + (f"\n\n{leave_text(leaving)}" if leaving else ""), problems)
+        plain_text = _part("text", text.text + left, problems)
     elif text.html:
-        plain_text = (
-            None
-            if problems
-            else _part("html", text_of(text.html) + (f"\n\n{leave_text(leaving)}" if leaving else ""), problems)
-        )
+        plain_text = None if problems else _part("html", text_of(text.html) + left, problems)
     else:
         plain_text = (
             None
