@@ -42,6 +42,8 @@ class Settings(BaseSettings):
     trusted_proxies: str = ""
     """Addresses or networks, parted by commas, of proxies whose X-Forwarded-For is believed."""
 
+    returns: str = ""
+    """Where mail that can't be delivered is taken: host and port to listen on (SMTP), or the folder of a maildir."""
     oidc_issuer: str = ""
     """The address of an identity provider (OpenID Connect) by which people sign in."""
     oidc_client_id: str = ""
@@ -57,6 +59,13 @@ class Settings(BaseSettings):
         if address and not address.startswith(("http://", "https://")):
             raise ValueError("has to start with http:// or https://")
         return address.rstrip("/")
+
+    def returns_at(self) -> tuple[str, int] | Path | None:
+        """Where mail that comes back is taken: host and port, a folder, or nowhere."""
+        host, colon, port = self.returns.rpartition(":")
+        if colon and port.isdigit():
+            return host or "127.0.0.1", int(port)
+        return Path(self.returns) if self.returns else None
 
     @field_validator("trusted_proxies")
     @classmethod

@@ -143,6 +143,7 @@ def worker(threads: int, role: str | None) -> None:
         base_url=chosen.base_url,
         roles=roles,
         handlers=chosen.handlers,
+        returns=chosen.returns_at(),
     )
     sys.exit(made.run())
 

@@ -28,6 +28,7 @@ from angelon.engine.preparing import Handover, Preparer
 from angelon.engine.receipts import match_early
 from angelon.engine.results import Results
 from angelon.engine.setups import Setups
+from angelon.engine.suppressing import Refusal
 from angelon.gateways.interface import Outcome, Transport
 from angelon.gateways.transports import transport_for
 
@@ -225,6 +226,10 @@ class Dispatcher:
             outcome = self._try(row, live, settled)
             if outcome is not None and gateway is not None:
                 self._settle(row, gateway, outcome, settled)
+                if outcome.kind == "permanent" and not row.test:
+                    answer = f"{outcome.code} {storable_text(outcome.answer)}"
+                    refusal = Refusal(row.id, live, row.channel, row.recipient, answer, self._clock.now())
+                    self._results.add_refused(refusal)
             self._follow(row, live, gateway, settled)
         except Exception as error:
             log.exception("a send could not be taken through", send=row.id)

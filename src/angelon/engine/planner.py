@@ -10,10 +10,14 @@ from typing import Any
 
 import structlog
 from sqlalchemy import Connection
+from sqlmodel import Session
 
+from angelon.core import event_types
 from angelon.core.event_types import CHANGES, OURS
+from angelon.core.messages.channels import CHANNELS, address_key
 from angelon.core.orders import OrderState, StatusChange, note_status
 from angelon.core.payload.body import NotReadable
+from angelon.core.planning import permission
 from angelon.core.planning.inputs import Contact, Event, Facts
 from angelon.core.planning.plan import Decision, plan, prior_send_of, work_out
 from angelon.core.reading import Reading
@@ -21,7 +25,7 @@ from angelon.core.recipes.evaluate import Variables
 from angelon.core.specs.source import Source
 from angelon.core.states import State
 from angelon.core.values import Value, pack, show
-from angelon.db import answers, contact_tags, handlers, history, shapes
+from angelon.db import answers, contact_tags, handlers, history, shapes, suppressions
 from angelon.db import events as event_queries
 from angelon.db import sends as send_queries
 from angelon.db.database import Database, is_database_failure
@@ -364,6 +368,8 @@ class _Batch:
         self, row: Any, reading: Reading, variables: Variables, event: Event, done: dict[str, Any], now: dt.datetime
     ) -> None:
         """What each route makes of an event; decisions of an earlier planning stay, but for those that failed."""
+        if row.decisions is None:
+            self._leave(event, reading)
         order_id = done["order_id"]
         order = self._ledger.orders.get((row.source_id, _reference(reading))) or {}
         if order_id and row.type and not row.parent_id and row.order_id is None:
@@ -407,6 +413,21 @@ class _Batch:
         for type_ in asked.derive if asked is not None and not asked.problem else ():
             key = f"{row.id}{BY_HANDLER}{type_}"
             self._derived.append(self._follows(row, key, handler, type_, order_id))
+
+    def _leave(self, event: Event, reading: Reading) -> None:
+        """After an event that the store names, its customer gets no optional message any more."""
+        if event.type not in self._live.setup.store.leave_on:
+            return
+        why = f"{event_types.label(event.type)}: order {reading.number or reading.reference}."
+        with Session(bind=self._connection) as session:
+            for channel in ("email", "sms"):
+                address = reading.text(CHANNELS[channel].address_part)
+                if address:
+                    key = address_key(channel, address)
+                    suppressions.add(
+                        session, self._live.store_id, key, why, self._clock.now(), permission.OPTIONAL, "event"
+                    )
+            session.commit()  # into the transaction that it stands in
 
     def _tag(self, event: Event, decision: Decision, contact_id: int | None) -> None:
         """The tags that a handler sets on the event's customer or takes off them."""

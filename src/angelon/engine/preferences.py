@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from dataclasses import dataclass
 
+from angelon.core.sending.returned import return_path
 from angelon.db.live_setup import LiveSetup
 from angelon.db.secrets import Vault
 
@@ -30,6 +31,10 @@ class Links:
         base = live.setup.store.base_url or self._base_url
         told = json.dumps([reader.store_id, reader.address_key, reader.message, reader.locale], ensure_ascii=False)
         return f"{base}/p/{self._vault.seal(told)}" if base else ""
+
+    def return_path(self, pattern: str, send_id: str) -> str:
+        """Where a send's mail goes that can't be delivered."""
+        return return_path(pattern, send_id, self._vault.proof(send_id))
 
     def read(self, token: str) -> Reader | None:
         """Whose page a link opens; None for a link that is none of ours, or was sealed under an older key."""

@@ -136,7 +136,9 @@ class Preparer:
         files = self._files(ready, send, live, left_out)
         if not isinstance(files, list):
             return files
-        built = build_mail(ready, send, live.setup.store, files, left_out, now)
+        pattern = ready.gateway.return_path
+        back_to = self._links.return_path(pattern, send.id) if self._links is not None and pattern else ""
+        built = build_mail(ready, send, live.setup.store, files, left_out, now, back_to)
         if isinstance(built, Held):
             return built
         content = NewContent(send.id, rendered.html, rendered.text, built.about)

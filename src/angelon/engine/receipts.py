@@ -13,6 +13,7 @@ import structlog
 from sqlmodel import Session, select
 
 from angelon.core.deliveries import storable_text
+from angelon.core.messages.channels import address_key, check_address
 from angelon.core.payload.paths import MISSING, BadPath, compile_path
 from angelon.core.planning.follow_up import has_follow_up
 from angelon.core.specs.gateway import Gateway
@@ -26,6 +27,7 @@ from angelon.db.records import NewEvent
 from angelon.db.tables import EventRow, SendRow
 from angelon.engine.clock import Clock
 from angelon.engine.setups import Setups
+from angelon.engine.suppressing import obey, suppress
 
 log = structlog.get_logger()
 
@@ -108,8 +110,9 @@ def take(session: Session, live: LiveSetup, gateway: Gateway, body: Any, clock: 
     if form is None:
         return "The gateway takes no receipts."
     reference, word = _at(form.id_at, body), _at(form.state_at, body).casefold()
+    told = _commanded(session, live, gateway, body, word, clock) if form.from_at else ""
     if not reference:
-        return f"There is no id at {form.id_at}."
+        return told or f"There is no id at {form.id_at}."
     gateway_id = live.gateway_ids[gateway.key]
     row = session.exec(select(SendRow).where(SendRow.gateway_id == gateway_id, SendRow.reference == reference)).first()
     if row is None:
@@ -129,9 +132,25 @@ def take(session: Session, live: LiveSetup, gateway: Gateway, body: Any, clock: 
             )
             moved = sends.received(session, row.id, state, reason, follow)
             return f"{state.value}." if moved else f"It is {row.state} already."
+    if word in {one.casefold() for one in form.complained}:
+        suppress(session, live, address_key(row.channel, row.recipient), "complaint", "complained.", now)
+        return "complained."
     if word in {one.casefold() for one in form.answered}:
+        obey(session, live, address_key(row.channel, row.recipient), _at(form.text_at, body), now)
         return _answered(session, row, _at(form.text_at, body), body, now, clock)
     return f"“{word[:60]}” means nothing here."
+
+
+def _commanded(session: Session, live: LiveSetup, gateway: Gateway, body: Any, word: str, clock: Clock) -> str:
+    """What an answer does that names who it is from, whether or not it belongs to a send."""
+    form = gateway.receipts
+    if form is None or word not in {one.casefold() for one in form.answered}:
+        return ""
+    try:
+        sender = check_address(gateway.channel, gateway, _at(form.from_at, body), live.setup.store.country or None)
+    except ValueError:
+        return ""
+    return obey(session, live, address_key(gateway.channel, sender), _at(form.text_at, body), clock.now())
 
 
 def _answered(session: Session, row: SendRow, text: str, body: Any, now: dt.datetime, clock: Clock) -> str:

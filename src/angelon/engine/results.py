@@ -14,6 +14,7 @@ from angelon.db import sends, sent_files
 from angelon.db.database import Database, is_database_failure
 from angelon.db.records import NewAttempt, NewContent, Settlement
 from angelon.engine.breakers import Breakers
+from angelon.engine.suppressing import Refusal
 
 log = structlog.get_logger()
 
@@ -31,6 +32,7 @@ class _Kept:
     contents: list[NewContent] = field(default_factory=list)
     files: dict[str, bytes] = field(default_factory=dict)
     """The files that went out, by their content's digest."""
+    refused: list[Refusal] = field(default_factory=list)
 
     def of_one(self, settled: Settlement) -> _Kept:
         """What there is about one send, with all of the files."""
@@ -39,6 +41,7 @@ class _Kept:
             [one for one in self.attempts if one.send_id == settled.id],
             [one for one in self.contents if one.send_id == settled.id],
             self.files,
+            [one for one in self.refused if one.send_id == settled.id],
         )
 
     def store(self, connection: Connection) -> None:
@@ -46,6 +49,8 @@ class _Kept:
         sends.add_attempts(connection, self.attempts)
         sent_files.keep(connection, self.files)
         sends.keep_content(connection, self.contents)
+        for one in self.refused:
+            one.suppress(connection)
 
 
 class Results:
@@ -72,6 +77,10 @@ class Results:
         """What a send said at its last try, and the files that went with it."""
         self._kept.contents.append(content)
         self._kept.files |= files
+
+    def add_refused(self, refusal: Refusal) -> None:
+        """A gateway has refused a send for good."""
+        self._kept.refused.append(refusal)
 
     def tried(self, send_id: str) -> bool:
         return any(attempt.send_id == send_id for attempt in self._kept.attempts)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import datetime as dt
 import os
 import signal
@@ -9,6 +10,7 @@ import threading
 import time
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import structlog
 
@@ -54,11 +56,15 @@ class Worker:
         base_url: str = "",
         roles: frozenset[str] = BOTH,
         handlers: Path | None = None,
+        returns: tuple[str, int] | Path | None = None,
     ) -> None:
         """`threads` deliver for each gateway, at most. `roles` is what the process is for: planning, sending or both.
-        Each may be done by several processes. `handlers` is the folder of the shop's own functions.
+        Each may be done by several processes. `handlers` is the folder of the shop's own functions; `returns` is where
+        mail that comes back is taken.
         """
         self._handlers = handlers
+        self._returns = returns
+        self._listening: Any = None
         self._roles = roles
         self._database = database
         self._home = home
@@ -95,6 +101,8 @@ class Worker:
             died = self._maintain()
         finally:
             self.stop()
+            if self._listening is not None:
+                self._listening.stop()
             until = time.monotonic() + STOPPING
             for thread in self._threads:
                 thread.join(max(0.1, until - time.monotonic()))
@@ -222,6 +230,7 @@ class Worker:
         planning: tuple[tuple[str, Callable[[], object]], ...] = (
             ("looking for a clock that was put on or back", lambda: self._watch_clock(watch)),
             ("matching early receipts", lambda: match_early(self._database, self._setups, self._clock)),
+            ("taking mail that came back", self._take_returns),
         )
         sending: tuple[tuple[str, Callable[[], object]], ...] = (
             (
@@ -246,6 +255,21 @@ class Worker:
                     log.exception(f"{what} failed; trying again")
             self._stop.wait(HEARTBEAT_SECONDS)
         return False
+
+    def _take_returns(self) -> None:
+        """Listens for mail that comes back, or looks for it in its maildir."""
+        if self._returns is None:
+            return
+        from angelon.engine.returns import Returns, ReturnsListener, from_maildir  # only where it is set
+
+        returns = Returns(self._database, self._setups, self._vault, self._clock)
+        if isinstance(self._returns, Path):
+            from_maildir(returns, self._returns)
+        elif self._listening is None:
+            listener = ReturnsListener(returns, *self._returns)
+            with contextlib.suppress(OSError):  # another planner has the port; it is tried again when that ends
+                listener.start()
+                self._listening = listener
 
     def _watch_clock(self, watch: ClockWatch) -> None:
         if watch.look():

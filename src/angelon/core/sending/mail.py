@@ -27,9 +27,17 @@ class BuiltMail:
 
 
 def build_mail(
-    ready: Ready, send: DueSend, store: Store, files: Sequence[File], left_out: Sequence[str], now: dt.datetime
+    ready: Ready,
+    send: DueSend,
+    store: Store,
+    files: Sequence[File],
+    left_out: Sequence[str],
+    now: dt.datetime,
+    back_to: str = "",
 ) -> BuiltMail | Held:
-    """The mail of a ready send. `left_out` are attachments that could not be had and need not be."""
+    """The mail of a ready send. `left_out` are attachments that could not be had and need not be; `back_to` is where
+    the mail goes that can't be delivered.
+    """
     assert isinstance(ready.rendered, RenderedEmail)
     sender = ready.sender
     assert sender is not None
@@ -53,7 +61,7 @@ def build_mail(
         return Held(str(error))
     kept = {hashlib.sha256(file.data).hexdigest(): file.data for file in files}
     about = _about(envelope, ready, files, left_out)
-    return BuiltMail(Mail(sender.address, ready.recipient, data, (*ready.cc, *ready.bcc)), about, kept)
+    return BuiltMail(Mail(back_to or sender.address, ready.recipient, data, (*ready.cc, *ready.bcc)), about, kept)
 
 
 def _about(envelope: Envelope, ready: Ready, files: Sequence[File], left_out: Sequence[str]) -> dict[str, Any]:

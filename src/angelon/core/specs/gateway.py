@@ -152,6 +152,9 @@ class Receipts(Spec):
     read: list[OneLine] = Field(default_factory=lambda: ["read"])
     failed: list[OneLine] = Field(default_factory=lambda: ["failed", "undelivered"])
     answered: list[OneLine] = Field(default_factory=lambda: ["answered"])
+    complained: list[OneLine] = Field(default_factory=lambda: ["complained"])
+    from_at: str = Field("", max_length=300)
+    """Where the number or account stands of who answers; needed for answers that belong to no send."""
 
 
 Price = Annotated[Decimal, Field(ge=0, le=1000, decimal_places=6), PlainSerializer(str, when_used="json")]
@@ -175,6 +178,10 @@ class Gateway(Spec):
     timeout_seconds: float = Field(20, gt=0, le=40)
     sender: Sender | None = None
     limits: Limits = Field(default_factory=Limits)
+    return_path: OneLine = ""
+    """Where mail servers send mails back to that they could not deliver, such as bounces@mail.shop.example: each send's
+    own address is made of it, which Angelon has to receive. Empty for the sender's own.
+    """
     sender_id: OneLine = ""
     """What an SMS or chat message comes from, in the provider's own terms: a name, a number, an account."""
     addresses: Literal["phone", "account"] = "phone"
@@ -187,6 +194,19 @@ class Gateway(Spec):
     max_segments: int = Field(4, ge=1, le=30)
     retry: RetryPolicy = Field(default_factory=RetryPolicy)
     paused: bool = False
+
+    @field_validator("return_path")
+    @classmethod
+    def _return_path(cls, address: str) -> str:
+        if not address:
+            return address
+        try:
+            checked = check_email(address)
+        except EmailNotValidError as error:
+            raise ValueError(f"is no email address: {error}") from None
+        if "+" in checked or len(checked.partition("@")[0]) > 12:
+            raise ValueError("has to have a short local part without a plus sign, such as bounces@mail.shop.example")
+        return checked
 
     @model_validator(mode="before")
     @classmethod

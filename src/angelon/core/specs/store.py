@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
-from typing import Annotated, Literal
+from typing import Annotated, Literal, get_args
 from zoneinfo import available_timezones
 
 from email_validator import EmailNotValidError
@@ -110,6 +110,9 @@ class RuleSet(Rules):
         )
 
 
+SuppressedBy = Literal["bounce", "complaint", "stop"]
+
+
 class Segment(Spec):
     """Customers that have something in common, under a name: conditions that routes can ask for."""
 
@@ -151,6 +154,10 @@ class Store(Spec):
     """For each channel that customers have to have agreed to: the variable that says whether they have."""
     consent_covers: Literal["all", "optional"] = "all"
     """Which messages need that consent: all, or the optional ones only."""
+    suppress_on: list[SuppressedBy] = Field(default_factory=lambda: list(get_args(SuppressedBy)), max_length=3)
+    """What suppresses an address by itself: mail that came back for good, a complaint, an answer such as STOP."""
+    leave_on: list[str] = Field(default_factory=list, max_length=20)
+    """Event types after which the order's customer gets no optional message any more, such as return.received."""
     echo_minutes: int = Field(10, ge=0, le=1440)
     """Within how long two routes must not tell the same person by the same channel about the same delivery."""
 

@@ -131,7 +131,7 @@ def _page(gateway: Gateway, problems: Sequence[Problem] = (), spec: dict[str, An
 _RETRY: dict[str, Spelling] = {f"retry.{name}": TEXT for name in RetryPolicy.model_fields}
 _MAIL: dict[str, Spelling] = _RETRY | {
     **dict.fromkeys(("name", "timeout_seconds", "host", "port", "tls", "username"), TEXT),
-    **dict.fromkeys(("sender.address", "sender.name", "sender.reply_to", "limits.attachments"), TEXT),
+    **dict.fromkeys(("sender.address", "sender.name", "sender.reply_to", "limits.attachments", "return_path"), TEXT),
     "limits.total_bytes": MEGABYTES,
     "limits.types": COMMAS,
 }
@@ -152,8 +152,8 @@ _PROVIDER: dict[str, Spelling] = _RETRY | {
     **dict.fromkeys(("name", "timeout_seconds", "sender_id", "addresses", "price", "max_segments"), TEXT),
     **dict.fromkeys((f"auth.{part}" for part in Auth.model_fields), TEXT),
     **_call("call"),
-    **dict.fromkeys(("receipts.id_at", "receipts.state_at", "receipts.text_at"), TEXT),
-    **dict.fromkeys((f"receipts.{word}" for word in ("delivered", "read", "failed", "answered")), COMMAS),
+    **dict.fromkeys(("receipts.id_at", "receipts.state_at", "receipts.text_at", "receipts.from_at"), TEXT),
+    **dict.fromkeys((f"receipts.{word}" for word in ("delivered", "read", "failed", "answered", "complained")), COMMAS),
 }
 _CHAT: dict[str, Spelling] = _PROVIDER | {
     **_call("review.submit"),

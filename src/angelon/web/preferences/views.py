@@ -88,6 +88,16 @@ def choose(token: str) -> Any:
     return _page(reader, said.saved if wanted else said.left)
 
 
+@pages.get("/<token>/colours.css")
+def colours(token: str) -> Any:
+    """The letterhead's colours, for the page."""
+    _reader(token)
+    head = live().setup.store.letterhead
+    named = {"accent": head.accent, "ink": head.ink, "body": head.body, "page": head.page}
+    text = ":root {" + " ".join(f"--{name}: {value};" for name, value in named.items()) + "}"
+    return Response(text, mimetype="text/css")
+
+
 @pages.get("/<token>/logo")
 def logo(token: str) -> Any:
     """The letterhead's picture, where it is one of the shop's files."""

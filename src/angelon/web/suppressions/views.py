@@ -14,7 +14,7 @@ from angelon.engine.operations import store as store_operations
 from angelon.engine.operations import suppressions as operations
 from angelon.web.conflicts import edits_seen
 from angelon.web.paging import Page
-from angelon.web.services import live, names, session, store, store_id, work
+from angelon.web.services import kinds_of_events, live, names, session, store, store_id, work
 
 pages = Blueprint("suppressions", __name__, url_prefix="/suppressions", template_folder="templates")
 MOST_LINES = 5000
@@ -35,6 +35,7 @@ def index() -> Any:
         edits=store().edits,
         flags=flags,
         origins=ORIGINS,
+        types=kinds_of_events(),
         scope_label=_scope_label,
         given=request.args,
     )
@@ -83,6 +84,8 @@ def consent() -> Any:
         "consent": {channel: form[channel] for channel in CHANNELS if form.get(channel)},
         "echo_minutes": form.get("echo_minutes") or 0,
         "consent_covers": form.get("consent_covers") or "all",
+        "suppress_on": form.getlist("suppress_on"),
+        "leave_on": form.getlist("leave_on"),
     }
     try:
         with work() as unit:

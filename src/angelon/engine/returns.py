@@ -1,0 +1,130 @@
+"""Takes what comes back to mails: over SMTP on a port of our own, or out of a maildir."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+from typing import Any
+
+import structlog
+from aiosmtpd.controller import Controller
+from aiosmtpd.smtp import SMTP, Envelope, Session
+from sqlmodel import Session as Reading
+
+from angelon.core.messages.channels import address_key
+from angelon.core.planning.follow_up import has_follow_up
+from angelon.core.sending.codes import is_nobody
+from angelon.core.sending.returned import MOST_BYTES, Returned, read_returned, send_of
+from angelon.core.states import State
+from angelon.db import sends
+from angelon.db.database import Database, is_database_failure
+from angelon.db.secrets import Vault
+from angelon.db.tables import SendRow
+from angelon.engine.clock import Clock
+from angelon.engine.setups import Setups
+from angelon.engine.suppressing import suppress
+
+log = structlog.get_logger()
+
+
+class Returns:
+    """What comes back, taken to the send that it is about."""
+
+    def __init__(self, database: Database, setups: Setups, vault: Vault, clock: Clock) -> None:
+        self._database, self._setups, self._vault, self._clock = database, setups, vault, clock
+
+    def known(self, address: str) -> str:
+        """The send that a return path is of; empty for one that we have not made."""
+        found = send_of(address)
+        return found[0] if found is not None and self._vault.proves(found[0], found[1]) else ""
+
+    def take(self, send_id: str, data: bytes) -> str:
+        """Takes a mail that came back to a send's return path; says what came of it. Raises where the database
+        fails.
+        """
+        told = read_returned(data)
+        if told.kind == "other":
+            return "no report"
+        with self._database.writing() as session:
+            row = session.get(SendRow, send_id)
+            if row is None:
+                return "no such send"
+            return self._noted(session, row, told)
+
+    def _noted(self, session: Reading, row: SendRow, told: Returned) -> str:
+        live, now = self._setups.get(row.store_id), self._clock.now()
+        key = address_key("email", row.recipient)
+        if told.kind == "complaint":
+            suppress(session, live, key, "complaint", told.reason, now)
+            return "complaint"
+        if told.kind == "delayed":
+            return "delayed: nothing to do yet"
+        reason = f"Came back: {' '.join(part for part in (told.status, told.reason) if part)}"
+        route = live.routes.get(live.route_key(row.route_id))
+        follow = now if has_follow_up(route, live.setup.routes) else None
+        moved = sends.received(session, row.id, State.FAILED, reason, follow)
+        if is_nobody(told.status):
+            suppress(session, live, key, "bounce", f"its mail came back: {told.status} {told.reason}".strip(), now)
+        return "failed" if moved else f"is {row.state} already"
+
+
+class ReturnsListener(Controller):
+    """An SMTP server (RFC 5321) that takes mail to return paths of ours alone. `port` 0 has a free one chosen."""
+
+    def __init__(self, returns: Returns, host: str, port: int) -> None:
+        super().__init__(_Taker(returns), hostname=host, port=port, data_size_limit=MOST_BYTES)
+
+    def _trigger_server(self) -> None:
+        if self.port == 0 and self.server is not None:
+            self.port = self.server.sockets[0].getsockname()[1]  # type: ignore[attr-defined]
+        super()._trigger_server()  # type: ignore[no-untyped-call]
+
+
+class _Taker:
+    def __init__(self, returns: Returns) -> None:
+        self._returns = returns
+
+    async def handle_RCPT(
+        self, server: SMTP, session: Session, envelope: Envelope, address: str, options: list[Any]
+    ) -> str:
+        if not self._returns.known(address):
+            return "550 5.1.1 No return path of ours"
+        if len(envelope.rcpt_tos) >= 10:
+            return "452 4.5.3 Too many recipients"
+        envelope.rcpt_tos.append(address)
+        return "250 2.1.5 OK"
+
+    async def handle_DATA(self, server: SMTP, session: Session, envelope: Envelope) -> str:
+        for address in envelope.rcpt_tos:
+            try:
+                came = self._returns.take(self._returns.known(address), envelope.original_content or b"")
+            except Exception as error:
+                if not is_database_failure(error):
+                    log.exception("a mail that came back could not be taken")
+                return "451 4.3.0 Not stored; try it again"
+            log.info("a mail came back", what=came)
+        return "250 2.0.0 Taken"
+
+
+def from_maildir(returns: Returns, folder: Path) -> int:
+    """Takes what lies in a maildir's `new`, and moves it to `cur`; says how many. What can't be stored stays."""
+    taken = 0
+    for file in sorted((folder / "new").glob("*"))[:500]:
+        data = file.read_bytes()[:MOST_BYTES]
+        addresses = [line.partition(b":")[2].decode(errors="replace") for line in _delivered(data)]
+        for address in addresses:
+            send_id = returns.known(address)
+            if send_id:
+                returns.take(send_id, data)
+                taken += 1
+                break
+        (folder / "cur").mkdir(exist_ok=True)
+        os.replace(file, folder / "cur" / f"{file.name}:2,S")
+    return taken
+
+
+def _delivered(data: bytes) -> list[bytes]:
+    """The headers that name to whom a mail was delivered."""
+    names = (b"delivered-to:", b"x-original-to:", b"envelope-to:", b"to:")
+    head = data.partition(b"\r\n\r\n")[0] if b"\r\n\r\n" in data else data.partition(b"\n\n")[0]
+    return [line for line in head.splitlines() if line.lower().startswith(names)]

@@ -1,0 +1,62 @@
+"""Addresses that are suppressed by what happens: a refusal for good, mail that comes back, a complaint, STOP."""
+
+from __future__ import annotations
+
+import datetime as dt
+from dataclasses import dataclass
+
+from sqlalchemy import Connection
+from sqlmodel import Session
+
+from angelon.core.messages.channels import address_key
+from angelon.core.planning.permission import EVERYTHING
+from angelon.core.sending.codes import is_nobody
+from angelon.core.sending.replies import command
+from angelon.db import changes, suppressions
+from angelon.db.live_setup import LiveSetup
+
+ANGELON = "Angelon"
+"""Who suppresses by itself, among the changes."""
+
+
+def suppress(session: Session, live: LiveSetup, key: str, origin: str, why: str, now: dt.datetime) -> bool:
+    """Suppresses an address where the store has this done by itself; says whether it is new."""
+    if origin not in live.setup.store.suppress_on or not key:
+        return False
+    if not suppressions.add(session, live.store_id, key, why[:300], now, EVERYTHING, origin):
+        return False
+    changes.add(
+        session, live.store_id, now, ANGELON, "suppressed", "address", key, None, {"why": why, "origin": origin}
+    )
+    return True
+
+
+@dataclass(frozen=True, slots=True)
+class Refusal:
+    """A send that a gateway has refused for good."""
+
+    send_id: str
+    live: LiveSetup
+    channel: str
+    address: str
+    answer: str
+    at: dt.datetime
+
+    def suppress(self, connection: Connection) -> None:
+        """Suppresses the address, where the answer says that nobody is there."""
+        if self.channel != "email" or not is_nobody(self.answer):
+            return
+        with Session(bind=connection) as session:
+            why = f"there is no such mailbox: {self.answer[:200]}"
+            suppress(session, self.live, address_key(self.channel, self.address), "bounce", why, self.at)
+            session.commit()  # into the transaction that it stands in
+
+
+def obey(session: Session, live: LiveSetup, key: str, text: str, now: dt.datetime) -> str:
+    """Suppresses who answers STOP, and takes that back for who answers START; says what was done."""
+    word = command(text)
+    if word == "stop" and suppress(session, live, key, "stop", f"answered “{text.strip()[:40]}”.", now):
+        return "stopped."
+    if word == "start" and suppressions.lift(session, live.store_id, key, [EVERYTHING], ["stop"]):
+        return "started again."
+    return ""
