@@ -5,6 +5,7 @@ about.
 from __future__ import annotations
 
 import datetime as dt
+import zlib
 from collections.abc import Mapping
 from dataclasses import dataclass, field, fields, replace
 from operator import attrgetter
@@ -149,6 +150,7 @@ class NewSend:
     instead_of: str | None = None
     run_id: int | None = None
     fallback_at: dt.datetime | None = None
+    expires_at: dt.datetime | None = None
 
     @classmethod
     def planned(
@@ -189,6 +191,7 @@ class NewSend:
             instead_of=instead_of,
             run_id=run_id,
             fallback_at=_fallback_at(live, route, send, now),
+            expires_at=_expires_at(live, send),
         )
 
     @classmethod
@@ -304,6 +307,13 @@ _SEND_FIELDS = tuple(one.name for one in fields(NewSend))
 _send_values = attrgetter(*_SEND_FIELDS)
 
 
+def _expires_at(live: LiveSetup, send: PlannedSend) -> dt.datetime | None:
+    """Until when a send may go out, as its message says."""
+    message = live.setup.messages.get(send.message)
+    hours = message.good_for_hours if message is not None else 0
+    return send.due_at + dt.timedelta(hours=hours) if hours else None
+
+
 def _fallback_at(live: LiveSetup, route: Route | None, send: PlannedSend, now: dt.datetime) -> dt.datetime | None:
     if send.state is State.HELD and has_follow_up(route, live.setup.routes):
         return now
@@ -390,4 +400,5 @@ class NewContent:
     about: dict[str, Any]
 
     def row(self) -> dict[str, Any]:
-        return {"send_id": self.send_id, "html": self.html, "text": self.text, "about": self.about or None}
+        packed = zlib.compress(self.html.encode(), 3) if self.html else None
+        return {"send_id": self.send_id, "html": "", "packed": packed, "text": self.text, "about": self.about or None}

@@ -105,7 +105,7 @@ def _keep_content(dialect: Any) -> Any:
     return Bulk(
         statement.on_conflict_do_update(
             index_elements=["send_id"],
-            set_={name: getattr(statement.excluded, name) for name in ("html", "text", "about")},
+            set_={name: getattr(statement.excluded, name) for name in ("html", "packed", "text", "about")},
         )
     )
 

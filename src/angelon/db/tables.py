@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import zlib
 from typing import Any
 
 import orjson
@@ -456,6 +457,8 @@ class SendRow(SQLModel, table=True):
     worker: str = ""
     tries: int = 0
     first_try_at: dt.datetime | None = _instant()
+    expires_at: dt.datetime | None = _instant()
+    """Until when it may go out; None where its message is good for ever."""
     settled_at: dt.datetime | None = _instant()
     subject: str = ""
     values_: dict[str, Any] | None = Field(default=None, sa_column=Column("values", Json))
@@ -486,9 +489,16 @@ class ContentRow(SQLModel, table=True):
     __tablename__ = "content"
     send_id: str = Field(sa_column=Column(Text, ForeignKey("send.id"), primary_key=True))
     html: str = ""
+    """The page as it was sent, where it was stored before pages were compressed."""
+    packed: bytes | None = Field(default=None, sa_column=Column(LargeBinary))
     text: str = ""
     about: dict[str, Any] | None = _json()
     """What else it had: an email's files and further addresses, a chat message's header, footer and buttons."""
+
+    @property
+    def page(self) -> str:
+        """An email's page as it was sent."""
+        return zlib.decompress(self.packed).decode() if self.packed else self.html
 
 
 class FileRow(SQLModel, table=True):

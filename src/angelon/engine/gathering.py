@@ -39,6 +39,7 @@ def due_send(row: Any, live: LiveSetup) -> DueSend:
         row.created_at,
         bool(row.event_id),
         row.test,
+        row.expires_at,
         from_stored(Message, row.draft) if row.draft is not None else None,
     )
 

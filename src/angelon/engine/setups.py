@@ -38,6 +38,11 @@ class Setups:
         self._refresh()
         return self._by_store[store_id]
 
+    def ids(self) -> list[int]:
+        """Every store whose set-up was read."""
+        self._refresh()
+        return list(self._by_store)
+
     def read(self, session: Session, store_id: int) -> LiveSetup:
         """The set-up as it stands in a session's transaction."""
         made = load(session, store_id)

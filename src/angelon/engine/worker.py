@@ -25,6 +25,7 @@ from angelon.engine.enrichments import Enricher
 from angelon.engine.fallbacks import Fallbacks
 from angelon.engine.gateway_pools import POLL, GatewayPools
 from angelon.engine.handlers.runner import HandlerRunner
+from angelon.engine.housekeeping import Housekeeper
 from angelon.engine.long_lived import tune_interpreter
 from angelon.engine.notifications import PLANNING, SENDING, Listener, Notifier
 from angelon.engine.planner import Planner
@@ -226,11 +227,13 @@ class Worker:
     def _maintain(self) -> bool:
         """Signs of life, and what must be done now and then; says whether it ended because a thread did."""
         watch = ClockWatch(self._database, self._clock)
+        housekeeper = Housekeeper(self._database, self._setups, self._clock)
         seen: dict[str, tuple[int, float]] = {}
         planning: tuple[tuple[str, Callable[[], object]], ...] = (
             ("looking for a clock that was put on or back", lambda: self._watch_clock(watch)),
             ("matching early receipts", lambda: match_early(self._database, self._setups, self._clock)),
             ("taking mail that came back", self._take_returns),
+            ("taking away what is old", housekeeper.look),
         )
         sending: tuple[tuple[str, Callable[[], object]], ...] = (
             (

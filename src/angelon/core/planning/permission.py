@@ -12,15 +12,15 @@ EVERYTHING, OPTIONAL = "", "optional"
 """Scopes of a suppression: nothing at all is sent there, or no optional message; `notice:KEY` is one message."""
 NOTICE = "notice:"
 ORIGINS = {
-    "person": "a person of the shop",
-    "api": "the API",
-    "import": "an import",
-    "left": "the reader, on their preferences page",
-    "one-click": "the reader, by their mail program",
-    "stop": "the reader, who answered so",
-    "bounce": "a mailbox that is not there",
-    "complaint": "a complaint to the mail provider",
-    "event": "an event of the order",
+    "person": "by hand",
+    "api": "by the API",
+    "import": "imported",
+    "left": "left on their preferences page",
+    "one-click": "left by their mail program",
+    "stop": "by their answer",
+    "bounce": "by what a mail server said",
+    "complaint": "by a complaint",
+    "event": "by an event of their order",
 }
 """Where a suppression comes from."""
 

@@ -40,6 +40,8 @@ class DueSend:
     created_at: dt.datetime
     has_event: bool = True
     test: bool = False
+    expires_at: dt.datetime | None = None
+    """Until when it may go out (aware)."""
     draft: Message | None = None
     """The message itself, where it is not one of the store's published ones."""
 

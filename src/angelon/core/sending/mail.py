@@ -76,6 +76,7 @@ def _about(envelope: Envelope, ready: Ready, files: Sequence[File], left_out: Se
         "files": [_file(file) for file in files if not file.content_id],
         "pictures": [_file(file) | {"content_id": file.content_id} for file in files if file.content_id],
         "left_out": list(left_out),
+        "leave": ready.rendered.leave if isinstance(ready.rendered, RenderedEmail) else "",
     }
     return {name: value for name, value in about.items() if value}
 

@@ -225,6 +225,8 @@ class Message(Spec):
     """Whether the reader needs it about their order, or may choose not to get it: an optional mail has a link to their
     preferences, and a mail program's own button to leave (RFC 8058).
     """
+    good_for_hours: int = Field(0, ge=0, le=8760)
+    """For how many hours after it is due it may still go out: news that is old by then is skipped. 0 for ever."""
     title: dict[Locale, OneLine] = Field(default_factory=dict)
     """What readers know an optional message by on the page of their preferences; its name where a language has none."""
 

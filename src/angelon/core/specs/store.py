@@ -113,6 +113,19 @@ class RuleSet(Rules):
 SuppressedBy = Literal["bounce", "complaint", "stop"]
 
 
+class Keep(Spec):
+    """How many days what is large and old is kept; 0 for ever. Orders, sends and figures stay."""
+
+    bodies_days: int = Field(0, ge=0, le=3660)
+    """The bodies of deliveries, and those that were refused; pinned samples stay."""
+    contents_days: int = Field(0, ge=0, le=3660)
+    """What was sent, word by word."""
+    attempts_days: int = Field(0, ge=0, le=3660)
+    """The tries of sends that are settled."""
+    traces_days: int = Field(0, ge=0, le=3660)
+    """Why sends were made as they were."""
+
+
 class Segment(Spec):
     """Customers that have something in common, under a name: conditions that routes can ask for."""
 
@@ -158,6 +171,7 @@ class Store(Spec):
     """What suppresses an address by itself: mail that came back for good, a complaint, an answer such as STOP."""
     leave_on: list[str] = Field(default_factory=list, max_length=20)
     """Event types after which the order's customer gets no optional message any more, such as return.received."""
+    keep: Keep = Field(default_factory=Keep)
     echo_minutes: int = Field(10, ge=0, le=1440)
     """Within how long two routes must not tell the same person by the same channel about the same delivery."""
 

@@ -16,9 +16,10 @@ from angelon.core.messages.known_fields import SHOP_FIELDS
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Store
 from angelon.core.specs.base import read_spec
+from angelon.core.specs.store import Keep
 from angelon.engine.operations import store as operations
 from angelon.web.conflicts import edits_seen
-from angelon.web.forms import CODE, LINES, TEXT, WORDS, Spelling, filled, rows
+from angelon.web.forms import CODE, LINES, OR_ZERO, TEXT, WORDS, Spelling, filled, rows
 from angelon.web.services import live, routes, services, store, work
 
 pages = Blueprint("settings", __name__, url_prefix="/settings", template_folder="templates")
@@ -29,6 +30,7 @@ _SHOP: dict[str, Spelling] = {
     "currency": CODE,
     "country": CODE,
     "locales": WORDS,
+    **dict.fromkeys((f"keep.{name}" for name in Keep.model_fields), OR_ZERO),
 }
 _RULES: dict[str, Spelling] = dict.fromkeys(("rules.forbidden", "rules.link_hosts", "private_hosts"), LINES)
 
@@ -64,7 +66,7 @@ def save_shop() -> Any:
     spec, problems = filled(request.form, live().setup.store, _SHOP)
     spec["locales"] = [tag for tag in spec["locales"] if tag != spec["locale"]]
     problems += _addresses(spec)
-    changed = {name: spec[name] for name in _SHOP}
+    changed = {part: spec[part] for part in {name.partition(".")[0] for name in _SHOP}}
     try:
         _save(changed, problems, "settings")
     except Invalid as error:

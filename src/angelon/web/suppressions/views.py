@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import csv
+import io
+from collections.abc import Iterator
 from typing import Any
 
-from flask import Blueprint, flash, redirect, render_template, request, url_for
+from flask import Blueprint, Response, flash, redirect, render_template, request, stream_with_context, url_for
 
 from angelon.core.messages.channels import CHANNELS
 from angelon.core.planning.permission import EVERYTHING, NOTICE, OPTIONAL, ORIGINS
@@ -14,10 +17,11 @@ from angelon.engine.operations import store as store_operations
 from angelon.engine.operations import suppressions as operations
 from angelon.web.conflicts import edits_seen
 from angelon.web.paging import Page
-from angelon.web.services import kinds_of_events, live, names, session, store, store_id, work
+from angelon.web.services import kinds_of_events, live, names, services, session, store, store_id, work
 
 pages = Blueprint("suppressions", __name__, url_prefix="/suppressions", template_folder="templates")
 MOST_LINES = 5000
+MOST_BYTES = 5_000_000
 A_PAGE = 100
 
 
@@ -52,6 +56,9 @@ def _scope_label(scope: str) -> str:
 @pages.post("")
 def add() -> Any:
     """Takes addresses, one a line; those that are none are told and stay in the field."""
+    file = request.files.get("file")
+    if file is not None and file.filename:
+        return _import(file.read(MOST_BYTES + 1))
     lines = [line.strip() for line in request.form.get("addresses", "").splitlines()[:MOST_LINES] if line.strip()]
     if not lines:
         flash("Write at least one address or number.", "bad")
@@ -67,6 +74,68 @@ def add() -> Any:
         shown = ", ".join(unknown[:5])
         flash(f"Not understood as an address or number: {shown}. Numbers are written like +353 20 915 1234.", "bad")
     return redirect(url_for(".index", addresses="\n".join(unknown)[:1500] or None, why=why if unknown else None))
+
+
+def _import(data: bytes) -> Any:
+    """Takes a CSV file: address, why, scope; a first line that is a heading is passed over."""
+    if len(data) > MOST_BYTES:
+        flash(f"The file is larger than {MOST_BYTES // 1_000_000} MB: split it.", "bad")
+        return redirect(url_for(".index"))
+    try:
+        rows = list(csv.reader(io.StringIO(data.decode("utf-8-sig"))))
+    except (UnicodeDecodeError, csv.Error) as error:
+        flash(f"The file is no CSV in UTF-8: {str(error)[:100]}", "bad")
+        return redirect(url_for(".index"))
+    if rows and rows[0] and rows[0][0].strip().lower() == "address":
+        rows = rows[1:]
+    by: dict[tuple[str, str], list[str]] = {}
+    for row in rows:
+        if row and row[0].strip():
+            why = row[1].strip()[:300] if len(row) > 1 else ""
+            scope = OPTIONAL if len(row) > 2 and row[2].strip() == OPTIONAL else EVERYTHING
+            by.setdefault((why or "imported.", scope), []).append(row[0].strip())
+    new, unknown = 0, list[str]()
+    with work() as unit:
+        for (why, scope), addresses in by.items():
+            added, strange = operations.add(unit, addresses, why, scope, "import")
+            new, unknown = new + added, unknown + strange
+    flash(f"{new} added of {sum(map(len, by.values()))}.", "good")
+    if unknown:
+        shown = ", ".join(unknown[:5])
+        flash(f"Not understood as an address or number: {shown}{' …' if len(unknown) > 5 else ''}", "bad")
+    return redirect(url_for(".index"))
+
+
+@pages.get("/all.csv")
+def export() -> Any:
+    """Every suppressed address, as a CSV file that can be imported again."""
+
+    def lines() -> Iterator[str]:
+        out = io.StringIO()
+        write = csv.writer(out)
+        write.writerow(["address", "why", "scope", "since", "origin"])
+        after = None
+        with services().database.reading() as reading:
+            while True:
+                rows = suppressions.listed(reading, here, "", 1000, after)
+                for row in rows:
+                    plain = [row.address_key.partition(":")[2], row.why, row.scope, row.since.isoformat(), row.origin]
+                    write.writerow([_inert(cell) for cell in plain])
+                yield out.getvalue()
+                out.seek(0)
+                out.truncate()
+                if len(rows) < 1000:
+                    return
+                after = (rows[-1].since, rows[-1].id or 0)
+
+    here = store_id()
+    headers = {"Content-Disposition": 'attachment; filename="suppressions.csv"'}
+    return Response(stream_with_context(lines()), mimetype="text/csv", headers=headers)
+
+
+def _inert(cell: str) -> str:
+    """A cell that no spreadsheet takes for a formula; a phone number keeps its plus."""
+    return f"'{cell}" if cell[:1] in "=-@\t\r" or (cell[:1] == "+" and not cell[1:].isdigit()) else cell
 
 
 @pages.post("/<int:suppression_id>/delete")

@@ -98,6 +98,10 @@ export function start(root) {
     if (!spec.title[locale]) delete spec.title[locale];
     draft.changed();
   });
+  const goodFor = root.querySelector("[data-good-for]");
+  goodFor.value = spec.good_for_hours;
+  goodFor.addEventListener("input", () => ((spec.good_for_hours = Math.max(0, Math.round(Number(goodFor.value) || 0))),
+    draft.changed()));
   const tellsOf = root.querySelector("[data-tells-of]");
   tellsOf.value = spec.tells_of;
   tellsOf.addEventListener("change", () => ((spec.tells_of = tellsOf.value), draft.changed()));

@@ -1,0 +1,46 @@
+"""Keeps what a store has said to be kept, and no longer."""
+
+from __future__ import annotations
+
+import time
+
+import structlog
+
+from angelon.db import housekeeping
+from angelon.db.database import Database
+from angelon.engine.clock import Clock
+from angelon.engine.setups import Setups
+
+log = structlog.get_logger()
+EVERY = 3600.0
+"""Seconds between two rounds."""
+LONGEST = 20.0
+"""Seconds that one look takes at most; the rest waits for the next."""
+
+
+class Housekeeper:
+    """Goes through the stores now and then, a little at a time."""
+
+    def __init__(self, database: Database, setups: Setups, clock: Clock) -> None:
+        self._database, self._setups, self._clock = database, setups, clock
+        self._next = 0.0
+
+    def look(self) -> dict[str, int]:
+        """Takes what is due, for a while; says how much of each kind went."""
+        if time.monotonic() < self._next:
+            return {}
+        began, gone = time.monotonic(), dict[str, int]()
+        for store_id in self._setups.ids():
+            keep = self._setups.get(store_id).setup.store.keep
+            while True:
+                with self._database.connection() as connection:
+                    done = housekeeping.sweep(connection, store_id, keep, self._clock.now())
+                gone |= {what: gone.get(what, 0) + number for what, number in done.items()}
+                if not any(done.values()):
+                    break
+                if time.monotonic() - began > LONGEST:
+                    return gone
+        self._next = time.monotonic() + EVERY
+        if any(gone.values()):
+            log.info("what was older than it is kept is gone", **gone)
+        return gone

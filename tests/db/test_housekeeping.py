@@ -1,0 +1,114 @@
+"""What is kept how long: only what a store has said, only what nothing needs any more, a little at a time."""
+
+import datetime as dt
+import zlib
+
+from angelon.core.specs import Message
+from angelon.db import specs
+from angelon.db.tables import MessageRow
+from angelon.engine.housekeeping import Housekeeper
+from angelon.engine.operations import store as store_operations
+from angelon.engine.unit import unit
+from tests import made
+
+
+def keep(bench, **days):
+    with unit(bench.services.installation, bench.store_id) as work:
+        store_operations.change(work, {"keep": days})
+
+
+def later(bench, days):
+    now = bench.clock.now() + dt.timedelta(days=days)
+    bench.clock.now = lambda: now
+
+
+def look(bench):
+    return Housekeeper(bench.database, bench.services.setups, bench.clock).look()
+
+
+def sent(bench, mailbox):
+    bench.deliver(made.body())
+    bench.plan()
+    bench.dispatcher().run_batch(8)
+
+
+def test_nothing_goes_where_the_store_has_said_nothing(bench, mailbox):
+    sent(bench, mailbox)
+    later(bench, 1000)
+    assert not any(look(bench).values())
+    assert len(bench.rows("SELECT * FROM content")) == 1
+
+
+def test_each_kind_goes_after_its_own_time_and_the_send_stays(bench, mailbox):
+    sent(bench, mailbox)
+    keep(bench, bodies_days=5, contents_days=10, attempts_days=20, traces_days=30)
+    later(bench, 6)
+    assert look(bench)["bodies"] == 1
+    assert bench.rows("SELECT length(body) FROM delivery") == [(0,)]
+    later(bench, 5)
+    assert look(bench)["contents"] == 1
+    later(bench, 10)
+    assert look(bench)["attempts"] == 1
+    later(bench, 10)
+    assert look(bench)["traces"] == 1
+    assert bench.rows("SELECT state, subject, trace FROM send") == [("sent", "Danke, Jörg", None)]
+    assert not any(look(bench).values())
+
+
+def test_what_waits_or_is_pinned_keeps_its_body(bench):
+    bench.deliver(made.body(), store_delivery="waits")  # its send is scheduled
+    bench.deliver(made.body(id=2, reference="BK-8"), store_delivery="unplanned")
+    bench.plan()
+    bench.deliver(made.body(id=3, reference="BK-9"), store_delivery="pinned")
+    with bench.database.connection() as connection:
+        connection.exec_driver_sql("UPDATE event SET pinned = 1 WHERE delivery_key = 'd:pinned'")
+        connection.exec_driver_sql(
+            "UPDATE send SET state = 'sent' WHERE event_id IN (SELECT id FROM event WHERE delivery_key = 'd:unplanned')"
+        )
+    keep(bench, bodies_days=1)
+    later(bench, 3)
+    look(bench)
+    kept = bench.rows(
+        "SELECT e.delivery_key, length(d.body) > 0 FROM event e JOIN delivery d ON d.id = e.delivery_id "
+        "WHERE e.parent_id IS NULL ORDER BY 1"
+    )
+    assert kept == [("d:pinned", 1), ("d:unplanned", 0), ("d:waits", 1)]
+
+
+def test_a_page_is_stored_small_and_shown_as_it_went_out(bench, mailbox, client):
+    sent(bench, mailbox)
+    ((html, packed, id_),) = bench.rows("SELECT html, packed, send_id FROM content")
+    assert html == ""
+    page = zlib.decompress(packed).decode()
+    assert len(packed) * 3 < len(page)
+    assert "Danke" in client.get(f"/sends/{id_}").get_data(as_text=True)
+    (mail,) = bench.box.mails()
+    assert client.get(f"/sends/{id_}.eml").get_data() == mail.raw
+
+
+def test_a_send_that_was_stored_before_pages_were_compressed_is_shown_as_well(bench, mailbox, client):
+    sent(bench, mailbox)
+    ((id_,),) = bench.rows("SELECT send_id FROM content")
+    with bench.database.connection() as connection:
+        connection.exec_driver_sql("UPDATE content SET packed = NULL, html = '<p>as it was then</p>'")
+    assert "as it was then" in client.get(f"/sends/{id_}").get_data(as_text=True)
+
+
+def test_news_that_is_old_by_the_time_that_it_can_go_out_does_not(bench, mailbox):
+    now = bench.clock.now()
+    with bench.database.writing() as session:
+        spec = Message.model_validate(made.message().model_dump(mode="json") | {"good_for_hours": 6})
+        row = specs.save_draft(session, MessageRow, bench.store_id, spec, now)
+        specs.publish(session, row, now)
+    bench.services.setups.forget()
+    bench.deliver(made.body())
+    bench.plan()
+    bench.box.set("mail_fault", "later")
+    bench.dispatcher().run_batch(8)
+    assert bench.rows("SELECT state FROM send") == [("retrying",)]
+    bench.box.set("mail_fault", "none")
+    later(bench, 0.5)
+    bench.dispatcher().run_batch(8)
+    ((state, reason),) = bench.rows("SELECT state, reason FROM send")
+    assert state == "skipped"
+    assert "too old" in reason
