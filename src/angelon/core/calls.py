@@ -7,6 +7,7 @@ import datetime as dt
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass
+from decimal import Decimal, InvalidOperation
 from typing import Any
 from urllib.parse import quote, urlencode
 
@@ -212,6 +213,16 @@ def read_answer(call: HttpCall, body: bytes) -> ProviderAnswer:
         return storable_text(show(found)[:500]) if isinstance(found, str | int | float) else ""
 
     return ProviderAnswer(at(call.id_at), at(call.outcome_at), at(call.reason_at))
+
+
+def read_balance(path: str, body: bytes) -> Decimal | None:
+    """The credit that an answer tells at a path; None where it tells none."""
+    try:
+        found = compile_path(path).find(orjson.loads(body))
+        made = Decimal(str(found)) if isinstance(found, str | int | float) and not isinstance(found, bool) else None
+    except (orjson.JSONDecodeError, BadPath, InvalidOperation):
+        return None
+    return made if made is not None and made.is_finite() and abs(made) < 10**9 else None
 
 
 def problems_of_calls(gateway: Gateway) -> list[Problem]:

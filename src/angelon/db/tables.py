@@ -701,6 +701,25 @@ class HeartbeatRow(SQLModel, table=True):
     """What it is for: `plan`, `send` or both, parted by a space."""
 
 
+class GatewayUseRow(SQLModel, table=True):
+    """How much of its rate, quota and credit a gateway has used."""
+
+    __tablename__ = "gateway_use"
+    gateway_id: int = Field(foreign_key="gateway.id", primary_key=True)
+    tokens: float = 0.0
+    filled_at: dt.datetime | None = _instant()
+    day: str = ""
+    """The shop's day that `day_used` is of."""
+    day_used: int = 0
+    month_used: int = 0
+    next_at: dt.datetime | None = _instant()
+    """Until when it takes nothing more."""
+    waits_for: str = ""
+    """What it waits for then: rate, day, month or credit."""
+    balance: int | None = Field(default=None, sa_column=Column(BigInteger))
+    """Credit left, in millionths of the store's currency."""
+
+
 class GatewayHealthRow(SQLModel, table=True):
     """How tries at a gateway have gone of late. No row: as far as anybody knows, it works."""
 

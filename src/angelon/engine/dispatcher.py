@@ -5,7 +5,9 @@ from __future__ import annotations
 import datetime as dt
 import time
 from collections.abc import Callable, Collection
+from decimal import Decimal
 from typing import Any
+from zoneinfo import ZoneInfo
 
 import structlog
 from sqlalchemy import Connection
@@ -15,6 +17,7 @@ from angelon.core.planning.follow_up import has_follow_up
 from angelon.core.sending.prepare import Held, Later, Skipped
 from angelon.core.specs.gateway import Gateway
 from angelon.core.states import State, move
+from angelon.db import gateway_use
 from angelon.db import sends as queries
 from angelon.db.database import Database, is_database_failure
 from angelon.db.live_setup import LiveSetup
@@ -157,7 +160,23 @@ class Dispatcher:
         return claimed
 
     def _claim_by(self, connection: Connection, limit: int, gateway_id: int | None) -> list[Any]:
-        return queries.claim(connection, self.name, self._clock.now(), LEASE, limit, gateway_id)
+        claimed = queries.claim(connection, self.name, self._clock.now(), LEASE, limit, gateway_id)
+        return self._allowed(connection, claimed)
+
+    def _allowed(self, connection: Connection, claimed: list[Any]) -> list[Any]:
+        """Those of claimed sends that their gateways may take now; the others are given back at once, to wait."""
+        kept: list[Any] = []
+        for gateway_id in dict.fromkeys(row.gateway_id for row in claimed):
+            rows = [row for row in claimed if row.gateway_id == gateway_id]
+            found = self._setups.gateway(gateway_id) if gateway_id is not None else None
+            number = len(rows)
+            if found is not None and (found[1].quota.limits or found[1].price):
+                live, gateway = found
+                zone = ZoneInfo(live.setup.store.timezone)
+                number = gateway_use.take(connection, gateway_id, gateway, len(rows), self._clock.now(), zone)
+                queries.release(connection, rows[number:], self.name)
+            kept += rows[:number]
+        return kept
 
     def _deliver(self, claimed: list[Any], limit: int, more: Callable[[], None] | None) -> int:
         """Delivers claimed sends; gives how many. What is not begun when it takes too long is given back."""
@@ -194,6 +213,9 @@ class Dispatcher:
         try:
             with self._database.connection() as connection:
                 queries.release(connection, rest, self.name)
+                found = self._setups.gateway(rest[0].gateway_id) if rest[0].gateway_id is not None else None
+                if found is not None:
+                    gateway_use.put_back(connection, rest[0].gateway_id, found[1], len(rest))
         except Exception:
             log.exception(
                 "sends that were not begun could not be given back; their lease will run out", sends=len(rest)
@@ -317,6 +339,10 @@ class Dispatcher:
         if outcome.kind == "accepted":
             settled.state, settled.settled_at = move(State.SENDING, State.SENT), now
             settled.reference = outcome.reference
+            if settled.cost and row.gateway_id is not None:
+                self._results.add_spent(row.id, row.gateway_id, Decimal(settled.cost))
+            if outcome.balance is not None and row.gateway_id is not None:
+                self._results.balances[row.gateway_id] = outcome.balance
             if outcome.reference and row.gateway_id is not None:
                 self._results.references.append((row.gateway_id, outcome.reference))
             return

@@ -10,11 +10,12 @@ from collections.abc import Callable
 
 import structlog
 
-from angelon.db import sends
+from angelon.db import gateway_use, sends
 from angelon.db.database import Database
 from angelon.engine.breakers import Breakers
 from angelon.engine.clock import Clock
 from angelon.engine.dispatcher import Dispatcher
+from angelon.engine.setups import Setups
 
 log = structlog.get_logger()
 
@@ -119,7 +120,9 @@ class GatewayPools:
         make: MakeDispatcher,
         fallback_due: Callable[[], None],
         each: int = 4,
+        setups: Setups | None = None,
     ) -> None:
+        self._setups = setups
         self._database = database
         self._clock = clock
         self._breakers = breakers
@@ -157,6 +160,7 @@ class GatewayPools:
         with self._database.reading() as session:
             connection = session.connection()
             due = sends.due_by_gateway(connection)
+            limited = gateway_use.waiting(connection, self._clock.now())
             self._breakers.refresh(connection)
         now = self._clock.now()
         next_at = now + dt.timedelta(seconds=POLL)
@@ -164,17 +168,24 @@ class GatewayPools:
             health = self._breakers.of(gateway_id)
             if health.admits(now) == "none":
                 at = max(at, health.probe_at or at)
+            if gateway_id is not None:
+                at = max(at, limited.get(gateway_id, at))
             if at <= now:
                 self._pool(gateway_id).wake()
             else:
                 next_at = min(next_at, at)
         return max(0.005, (next_at - now).total_seconds())
 
+    def _most(self, gateway_id: int | None) -> int:
+        """Threads for a gateway: as many as it takes connections."""
+        found = self._setups.gateway(gateway_id) if self._setups is not None and gateway_id is not None else None
+        return min(self._each, (found[1].quota.connections or self._each) if found is not None else self._each)
+
     def _pool(self, gateway_id: int | None) -> GatewayPool:
         lane = self._pools.get(gateway_id)
         if lane is None:
             lane = self._pools[gateway_id] = GatewayPool(
-                gateway_id, self._each, self._name, self._make, self._fallback_due, self._stopped
+                gateway_id, self._most(gateway_id), self._name, self._make, self._fallback_due, self._stopped
             )
         return lane
 

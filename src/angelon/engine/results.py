@@ -6,11 +6,12 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
+from decimal import Decimal
 
 import structlog
 from sqlalchemy import Connection
 
-from angelon.db import sends, sent_files
+from angelon.db import gateway_use, sends, sent_files
 from angelon.db.database import Database, is_database_failure
 from angelon.db.records import NewAttempt, NewContent, Settlement
 from angelon.engine.breakers import Breakers
@@ -33,6 +34,8 @@ class _Kept:
     files: dict[str, bytes] = field(default_factory=dict)
     """The files that went out, by their content's digest."""
     refused: list[Refusal] = field(default_factory=list)
+    spent: list[tuple[str, int, Decimal]] = field(default_factory=list)
+    """(send, gateway id, cost) of what was accepted."""
 
     def of_one(self, settled: Settlement) -> _Kept:
         """What there is about one send, with all of the files."""
@@ -42,6 +45,7 @@ class _Kept:
             [one for one in self.contents if one.send_id == settled.id],
             self.files,
             [one for one in self.refused if one.send_id == settled.id],
+            [one for one in self.spent if one[0] == settled.id],
         )
 
     def store(self, connection: Connection) -> None:
@@ -51,6 +55,10 @@ class _Kept:
         sends.keep_content(connection, self.contents)
         for one in self.refused:
             one.suppress(connection)
+        spent: dict[int, Decimal] = {}
+        for _, gateway_id, cost in self.spent:
+            spent[gateway_id] = spent.get(gateway_id, Decimal(0)) + cost
+        gateway_use.spend(connection, spent)
 
 
 class Results:
@@ -63,8 +71,14 @@ class Results:
         self._stopped = stopped
         self._in_hand = in_hand
         self._kept = _Kept()
+        self.balances: dict[int, Decimal] = {}
+        """What providers have said is left, by gateway."""
         self.references: list[tuple[int, str]] = []
         """(gateway id, the provider's own id) of what was accepted and is not looked at yet."""
+
+    def add_spent(self, send_id: str, gateway_id: int, cost: Decimal) -> None:
+        """What an accepted send has cost."""
+        self._kept.spent.append((send_id, gateway_id, cost))
 
     def add(self, settled: Settlement) -> None:
         """How a send stands after its turn."""
@@ -135,9 +149,12 @@ class Results:
         """A transaction that stores all that tries have come to, and what else is done within it."""
         with self._database.connection() as connection:
             self._kept.store(connection)
+            for gateway_id, balance in self.balances.items():
+                gateway_use.set_balance(connection, gateway_id, balance)
             changed = self._breakers.save(connection)
             yield connection
         self._breakers.saved(changed)
+        self.balances = {}
         self._in_hand.difference_update(self.ids())
         self._kept = _Kept()
 

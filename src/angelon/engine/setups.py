@@ -10,6 +10,7 @@ import structlog
 from sqlmodel import Session, select
 
 from angelon.core.planning.inputs import AskHandlers
+from angelon.core.specs import Gateway
 from angelon.db import specs
 from angelon.db.database import Database, is_database_failure
 from angelon.db.live_setup import LiveSetup, load
@@ -37,6 +38,15 @@ class Setups:
         """Raises LookupError where there is no such store."""
         self._refresh()
         return self._by_store[store_id]
+
+    def gateway(self, gateway_id: int) -> tuple[LiveSetup, Gateway] | None:
+        """A gateway with the set-up that it is in; None where there is none."""
+        self._refresh()
+        for live in self._by_store.values():
+            key = live.gateway_key(gateway_id)
+            if key in live.setup.gateways:
+                return live, live.setup.gateways[key]
+        return None
 
     def ids(self) -> list[int]:
         """Every store whose set-up was read."""

@@ -79,7 +79,14 @@ class Worker:
         self._breakers = Breakers()
         self._in_hand: set[str] = set()
         self._pools = GatewayPools(
-            database, self._clock, self._breakers, self.name, self._dispatcher, self._fallback_due, threads
+            database,
+            self._clock,
+            self._breakers,
+            self.name,
+            self._dispatcher,
+            self._fallback_due,
+            threads,
+            self._setups,
         )
         self._notifier = Notifier(home)
         self._threads: list[threading.Thread] = []

@@ -11,7 +11,7 @@ from typing import Any
 
 import httpx
 
-from angelon.core.calls import CantCall, Request, call_request, make_request, read_answer
+from angelon.core.calls import CantCall, Request, call_request, make_request, read_answer, read_balance
 from angelon.core.specs.gateway import Gateway, HttpCall
 from angelon.gateways.deadline import Deadline, Line, whole_try
 from angelon.gateways.interface import Outcome, ProviderMessage
@@ -67,7 +67,9 @@ class HttpTransport:
             )
         except CantGetToken as error:
             return Outcome("temporary", "", str(error), unreachable=True)
-        return ask(self._client, request, gateway.call, self._line, ("outcome_at", "id_at"))[0]
+        outcome, body = ask(self._client, request, gateway.call, self._line, ("outcome_at", "id_at"))
+        left = read_balance(gateway.balance_at, body) if outcome.kind == "accepted" and gateway.balance_at else None
+        return replace(outcome, balance=left) if left is not None else outcome
 
     def _ask_for_token(self, request: Request) -> tuple[Outcome, bytes]:
         return ask(self._client, request, HttpCall(), self._line)

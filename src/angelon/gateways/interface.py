@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from decimal import Decimal
 from typing import Any, Literal, Protocol
 
 from angelon.core.sending.outgoing import Mail, ProviderMessage
@@ -26,6 +27,8 @@ class Outcome:
     retry_after: float | None = None
     reference: str = ""
     unreachable: bool = False
+    balance: Decimal | None = None
+    """The credit that is left, where the other side tells it."""
 
 
 class Transport(Protocol):

@@ -160,6 +160,24 @@ class Receipts(Spec):
 Price = Annotated[Decimal, Field(ge=0, le=1000, decimal_places=6), PlainSerializer(str, when_used="json")]
 
 
+class Quota(Spec):
+    """How much a gateway may take; 0 for no limit. What is more waits, and goes by itself when it may."""
+
+    per_second: float = Field(0, ge=0, le=10_000)
+    """Sends a second, over all workers; a second's worth may go at once."""
+    per_day: int = Field(0, ge=0, le=100_000_000)
+    """Tries in a day of the shop's."""
+    per_month: int = Field(0, ge=0, le=1_000_000_000)
+    connections: int = Field(0, ge=0, le=64)
+    """Connections at the same time, in each process that sends."""
+    warn_below: Price = Decimal(0)
+    """The credit from which on the team is warned, in the store's currency."""
+
+    @property
+    def limits(self) -> bool:
+        return bool(self.per_second or self.per_day or self.per_month)
+
+
 class Gateway(Spec):
     """An SMTP server (RFC 5321), an SMS or chat provider over HTTP, or another system that is called (`call`): of its
     `call` the address goes before each request's path, and the headers before its own.
@@ -192,6 +210,9 @@ class Gateway(Spec):
     receipts: Receipts | None = None
     price: Price = Decimal(0)
     max_segments: int = Field(4, ge=1, le=30)
+    quota: Quota = Field(default_factory=Quota)
+    balance_at: str = Field("", max_length=300)
+    """Where a provider's answer to a message tells what credit is left (JSONPath), in the store's currency."""
     retry: RetryPolicy = Field(default_factory=RetryPolicy)
     paused: bool = False
 

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from decimal import Decimal, InvalidOperation
 from typing import Any
 
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Gateway
 from angelon.core.specs.base import read_spec
-from angelon.db import gateway_health, sends
+from angelon.db import gateway_health, gateway_use, sends
 from angelon.engine.installation import Installation
 from angelon.engine.operations import senders, upkeep
 from angelon.engine.operations import store as store_operations
@@ -69,6 +70,28 @@ def resume(work: Work, gateway: Gateway) -> int:
     row = work.specs.save(gateway.model_copy(update={"paused": False}), action="resumed")
     work.wake()
     return sends.release_held(work.connection, work.store_id, f"{gateway.name} is paused.", work.now, row.id)
+
+
+def set_balance(work: Work, gateway: Gateway, typed: str) -> str:
+    """What a provider's account holds now, as somebody has read it there; says what follows. Raises Invalid."""
+    gateway_id = work.live.gateway_ids[gateway.key]
+    text = typed.strip().replace(",", ".")
+    if not text:
+        gateway_use.set_balance(work.connection, gateway_id, None)
+        work.record("credit not counted", "gateway", gateway.key)
+        return "Nobody counts the credit any more."
+    try:
+        balance = Decimal(text)
+    except InvalidOperation:
+        balance = Decimal("NaN")
+    if not balance.is_finite() or not 0 <= balance < 10**9:
+        raise Invalid([Problem("balance", f"“{typed.strip()[:40]}” is no amount.", "Write it like 250.00.")])
+    gateway_use.set_balance(work.connection, gateway_id, balance)
+    work.record("credit set", "gateway", gateway.key, None, {"balance": str(balance)})
+    work.wake()
+    return (
+        f"The credit is {balance} {work.live.setup.store.currency} from now on; each accepted send takes its cost off."
+    )
 
 
 def probe(work: Work, gateway: Gateway) -> bool:

@@ -13,13 +13,13 @@ from angelon.core.problems import Invalid, Problem
 from angelon.core.retries import RetryPolicy
 from angelon.core.specs import Gateway
 from angelon.core.specs.base import read_spec
-from angelon.core.specs.gateway import ApprovedTexts, Auth, HttpCall, Receipts, Review
-from angelon.db import gateway_health, specs
+from angelon.core.specs.gateway import ApprovedTexts, Auth, HttpCall, Quota, Receipts, Review
+from angelon.db import gateway_health, gateway_use, specs
 from angelon.db.sends import gateway_states
 from angelon.db.tables import GatewayRow
 from angelon.engine.operations import gateways as operations
 from angelon.web.conflicts import edits_seen
-from angelon.web.forms import COMMAS, HEADERS, MEGABYTES, RAW, TEXT, Spelling, filled
+from angelon.web.forms import COMMAS, HEADERS, MEGABYTES, OR_ZERO, RAW, TEXT, Spelling, filled
 from angelon.web.receipts.views import address_of
 from angelon.web.services import actor, live, services, session, store_id, work, work_or_back
 
@@ -125,10 +125,14 @@ def _page(gateway: Gateway, problems: Sequence[Problem] = (), spec: dict[str, An
         blank_receipts=Receipts().model_dump(mode="json"),
         receipts_at=address_of(gateway.key),
         health=gateway_health.load(session().connection()).get(gateway_id),
+        use=gateway_use.load(session().connection()).get(gateway_id),
     )
 
 
-_RETRY: dict[str, Spelling] = {f"retry.{name}": TEXT for name in RetryPolicy.model_fields}
+_RETRY: dict[str, Spelling] = {f"retry.{name}": TEXT for name in RetryPolicy.model_fields} | {
+    **dict.fromkeys((f"quota.{name}" for name in Quota.model_fields), OR_ZERO),
+    "balance_at": TEXT,
+}
 _MAIL: dict[str, Spelling] = _RETRY | {
     **dict.fromkeys(("name", "timeout_seconds", "host", "port", "tls", "username"), TEXT),
     **dict.fromkeys(("sender.address", "sender.name", "sender.reply_to", "limits.attachments", "return_path"), TEXT),
@@ -222,6 +226,16 @@ def _tried(gateway: Gateway) -> list[Problem]:
             tried.append(("review.texts.call", gateway.review.texts.call, "list"))
     found = [problem for where, call, example in tried for problem in calls.problems_of(call, where, EXAMPLES[example])]
     return calls.auth_problems(gateway.auth) + found
+
+
+@pages.post("/<key>/balance")
+def balance(key: str) -> Any:
+    """What the provider's account holds now; empty has nobody count it."""
+    gateway = _gateway(key)
+    with work_or_back(url_for(".edit", key=key)) as unit:
+        told = operations.set_balance(unit, gateway, request.form.get("balance", ""))
+    flash(told, "good")
+    return redirect(url_for(".edit", key=key))
 
 
 @pages.post("/<key>/pause")

@@ -14,7 +14,7 @@ from angelon.core import event_types
 from angelon.core.messages.channels import CHANNEL_LABELS
 from angelon.core.planning.readiness import problems_of
 from angelon.core.specs import Message
-from angelon.db import events, gateway_health, overview, shapes, specs
+from angelon.db import events, gateway_health, gateway_use, overview, shapes, specs
 from angelon.db.specs import StoredRoute
 from angelon.web.formats import capital, moment
 from angelon.web.overview.steps import steps
@@ -144,7 +144,25 @@ def needs() -> list[Need]:
             found.append(Need("held", f"Route {active.route.name}", what, "Open the route", f"/routes/{key}"))
     for kind, key, why in specs.unreadable(session(), store_id()):
         found.append(Need("failed", f"The {kind} {key} can’t be read", why, "Open it", f"/{kind}s/{key}"))
-    return [*found, *_drifts(), *_unused()][:8]
+    return [*found, *_short(), *_drifts(), *_unused()][:8]
+
+
+def _short() -> list[Need]:
+    """Gateways whose credit or quota is used up, or soon will be."""
+    found = []
+    of_gateway = {id_: key for key, id_ in live().gateway_ids.items()}
+    for gateway_id, use in gateway_use.load(session().connection()).items():
+        gateway = live().setup.gateways.get(of_gateway.get(gateway_id, ""))
+        if gateway is None:
+            continue
+        href = f"/gateways/{gateway.key}"
+        if use.next_at is not None and use.next_at > g.now and use.waits_for in ("day", "month", "credit"):
+            what = {"day": "quota of the day", "month": "quota of the month", "credit": "credit"}[use.waits_for]
+            found.append(Need("held", f"{gateway.name}: {what} used up", "What is due waits.", "Open it", href))
+        elif use.balance is not None and use.balance <= gateway.quota.warn_below * 1_000_000:
+            left = f"{use.balance / 1_000_000:.2f} {live().setup.store.currency} left."
+            found.append(Need("retrying", f"{gateway.name}: credit runs low", left, "Open it", href))
+    return found
 
 
 def _drifts() -> list[Need]:

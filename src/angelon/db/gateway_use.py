@@ -1,0 +1,98 @@
+"""How much of its rate, quota and credit each gateway has used: one row each, changed within the claim's transaction,
+so that several workers share it.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Mapping
+from decimal import Decimal
+
+from sqlalchemy import Connection, Table, insert, update
+from sqlalchemy import select as core_select
+
+from angelon.core.sending.allowance import MICRO, Grant, Used, give_back, grant
+from angelon.core.specs.gateway import Gateway
+from angelon.db.tables import GatewayUseRow
+
+USE: Table = GatewayUseRow.__table__  # type: ignore[attr-defined]
+
+
+def take(
+    connection: Connection, gateway_id: int, gateway: Gateway, wanted: int, now: dt.datetime, zone: dt.tzinfo
+) -> int:
+    """How many of these sends the gateway may take now; what is granted is used from here on."""
+    if not gateway.quota.limits and not _counted(connection, gateway_id):
+        return wanted
+    used = _locked(connection, gateway_id)
+    granted = grant(gateway.quota, used, wanted, Decimal(gateway.price), now, zone)
+    _save(connection, gateway_id, granted)
+    return granted.number
+
+
+def put_back(connection: Connection, gateway_id: int, gateway: Gateway, number: int) -> None:
+    """What was granted and not begun."""
+    if number and gateway.quota.limits:
+        _save(connection, gateway_id, Grant(0, give_back(gateway.quota, _locked(connection, gateway_id), number)))
+
+
+def spend(connection: Connection, spent: Mapping[int, Decimal]) -> None:
+    """Takes what accepted sends have cost out of the balances that are counted."""
+    for gateway_id, cost in spent.items():
+        connection.execute(
+            update(USE)
+            .where(USE.c.gateway_id == gateway_id, USE.c.balance.is_not(None))
+            .values(balance=USE.c.balance - int(cost * MICRO))
+        )
+
+
+def set_balance(connection: Connection, gateway_id: int, balance: Decimal | None) -> None:
+    """What the account holds now, as a person or the provider says; None: nobody counts it."""
+    _locked(connection, gateway_id)
+    value = int(balance * MICRO) if balance is not None else None
+    changed = update(USE).where(USE.c.gateway_id == gateway_id)
+    connection.execute(changed.values(balance=value, next_at=None, waits_for=""))
+
+
+def load(connection: Connection) -> dict[int, GatewayUseRow]:
+    """Every row, by gateway."""
+    rows = connection.execute(core_select(USE))
+    return {row.gateway_id: GatewayUseRow(**row._mapping) for row in rows}
+
+
+def waiting(connection: Connection, now: dt.datetime) -> dict[int, dt.datetime]:
+    """Gateways that may take nothing until a moment."""
+    rows = connection.execute(core_select(USE.c.gateway_id, USE.c.next_at).where(USE.c.next_at > now))
+    return {gateway_id: at for gateway_id, at in rows}
+
+
+def _counted(connection: Connection, gateway_id: int) -> bool:
+    """Whether somebody counts the gateway's credit."""
+    counted = core_select(USE.c.gateway_id).where(USE.c.gateway_id == gateway_id, USE.c.balance.is_not(None))
+    return connection.execute(counted).first() is not None
+
+
+def _locked(connection: Connection, gateway_id: int) -> Used:
+    statement = core_select(USE).where(USE.c.gateway_id == gateway_id)
+    row = connection.execute(statement.with_for_update()).first()
+    if row is None:
+        connection.execute(insert(USE).values(gateway_id=gateway_id, tokens=0.0, day="", waits_for=""))
+        return Used()
+    return Used(row.tokens, row.filled_at, row.day, row.day_used, row.month_used, row.balance)
+
+
+def _save(connection: Connection, gateway_id: int, granted: Grant) -> None:
+    used = granted.used
+    connection.execute(
+        update(USE)
+        .where(USE.c.gateway_id == gateway_id)
+        .values(
+            tokens=used.tokens,
+            filled_at=used.filled_at,
+            day=used.day,
+            day_used=used.day_used,
+            month_used=used.month_used,
+            next_at=granted.next_at,
+            waits_for=granted.waits_for,
+        )
+    )

@@ -1,0 +1,154 @@
+"""A gateway's limits at work: two workers share one rate, what waits goes by itself, credit is never wrong."""
+
+import datetime as dt
+import threading
+import time
+from decimal import Decimal
+
+import pytest
+
+from angelon.db import gateway_use
+from angelon.db.tables import GatewayRow
+from angelon.engine.operations import gateways as operations
+from angelon.engine.unit import unit
+from angelon.gateways.interface import Outcome
+from tests import made
+from tests.web.test_pages import text
+
+
+class Counting:
+    """A gateway that takes everything and notes when."""
+
+    def __init__(self, balance=None):
+        self.at, self.balance = [], balance
+
+    def deliver(self, mail, key):
+        self.at.append(time.monotonic())
+        return Outcome("accepted", "250", "taken", balance=self.balance)
+
+    def close(self): ...
+
+
+def limited(bench, **changes):
+    bench.change(made.gateway(**changes), GatewayRow)
+    bench.services.setups.forget()
+    return bench.services.setups.get(bench.store_id).gateway_ids["mailroom"]
+
+
+def orders(bench, number, start=0):
+    for one in range(start, start + number):
+        body = made.body(id=one, reference=f"BK-{one}", buyer={"name": "A", "email": f"a{one}@example.org"})
+        bench.deliver(body, store_delivery=f"d-{one}")
+    bench.plan()
+
+
+def dispatchers(bench, transport, number=2):
+    made_ = [bench.dispatcher() for _ in range(number)]
+    for count, one in enumerate(made_):
+        one.name, one._make_transport = f"worker-{count}-0", lambda *_: transport
+    return made_
+
+
+def test_two_workers_keep_one_rate(bench):
+    gateway_id = limited(bench, quota={"per_second": 20})
+    orders(bench, 60)
+    transport, began = Counting(), time.monotonic()
+    until = began + 1.6
+
+    def work(dispatcher):
+        while time.monotonic() < until:
+            if not dispatcher.run_batch(8, gateway_id=gateway_id):
+                time.sleep(0.01)
+
+    threads = [threading.Thread(target=work, args=(one,)) for one in dispatchers(bench, transport)]
+    [one.start() for one in threads]
+    [one.join() for one in threads]
+    took = time.monotonic() - began
+    assert 20 < len(transport.at) <= 20 + 20 * took
+    ((waiting,),) = bench.rows("SELECT count(*) FROM send WHERE state = 'scheduled'")
+    assert waiting == 60 - len(transport.at), "what is more waits, and no try is counted"
+    assert bench.rows("SELECT DISTINCT tries FROM send WHERE state = 'scheduled'") == [(0,)]
+
+
+def test_over_its_quota_it_waits_and_goes_by_itself_on_the_next_day(bench, client):
+    gateway_id = limited(bench, quota={"per_day": 3})
+    orders(bench, 5)
+    (dispatcher,) = dispatchers(bench, Counting(), 1)
+    dispatcher.run_batch(8)
+    assert bench.rows("SELECT state, count(*) FROM send GROUP BY state") == [("scheduled", 2), ("sent", 3)]
+    assert "quota of the day used up" in text(client.get("/"))
+    assert "what is due waits until" in text(client.get("/gateways/mailroom"))
+    with bench.database.reading() as session:
+        assert gateway_id in gateway_use.waiting(session.connection(), bench.clock.now())
+    later = bench.clock.now() + dt.timedelta(days=1)
+    bench.clock.now = lambda: later
+    dispatcher.run_batch(8)
+    assert bench.rows("SELECT state FROM send GROUP BY state") == [("sent",)]
+
+
+def test_credit_goes_down_by_what_is_accepted_and_stops_at_its_end(bench, client):
+    spec = made.provider("sms", 1) | {"key": "mailroom", "kind": "smtp", "sender": made.gateway().sender.model_dump()}
+    gateway_id = limited(bench, price="0.10", **{k: v for k, v in spec.items() if k in ("retry",)})
+    with unit(bench.services.installation, bench.store_id) as work:
+        operations.set_balance(work, work.live.setup.gateways["mailroom"], "0,35")
+    orders(bench, 5)
+    (dispatcher,) = dispatchers(bench, Counting(), 1)
+    dispatcher.run_batch(8)
+    assert bench.rows("SELECT state, count(*) FROM send GROUP BY state") == [("scheduled", 2), ("sent", 3)]
+    assert bench.rows("SELECT balance FROM gateway_use") == [(50_000,)]
+    assert "credit used up" in text(client.get("/"))
+    client.post("/gateways/mailroom/balance", data={"balance": "10"})
+    dispatcher.run_batch(8)
+    assert bench.rows("SELECT balance FROM gateway_use WHERE gateway_id = ?", gateway_id) == [(9_800_000,)]
+    refused = client.post("/gateways/mailroom/balance", data={"balance": "a lot"}, follow_redirects=True)
+    assert "“a lot” is no amount." in text(refused)
+
+
+def test_what_a_provider_says_is_left_counts(bench):
+    limited(bench, price="0.10")
+    orders(bench, 1)
+    (dispatcher,) = dispatchers(bench, Counting(balance=Decimal("7.25")), 1)
+    dispatcher.run_batch(8)
+    assert bench.rows("SELECT balance FROM gateway_use") == [(7_250_000,)]
+
+
+def test_balances_are_right_however_workers_interleave(bench):
+    gateway_id = limited(bench, price="0.01")
+    with bench.database.connection() as connection:
+        gateway_use.set_balance(connection, gateway_id, Decimal(100))
+
+    def spend():
+        for _ in range(40):
+            with bench.database.connection() as connection:
+                gateway_use.spend(connection, {gateway_id: Decimal("0.01")})
+
+    threads = [threading.Thread(target=spend) for _ in range(4)]
+    [one.start() for one in threads]
+    [one.join() for one in threads]
+    assert bench.rows("SELECT balance FROM gateway_use") == [(98_400_000,)]
+
+
+def test_limits_are_written_on_the_page_and_what_is_none_is_told(client, bench):
+    page = client.get("/gateways/mailroom").get_data(as_text=True)
+    assert 'name="quota.per_second"' in page
+    form = {"name": "Mailroom", "quota.per_second": "2.5", "quota.per_day": "1000", "sender.address": "a@kites.example"}
+    client.post("/gateways/mailroom", data=form)
+    quota = bench.services.setups.get(bench.store_id).setup.gateways["mailroom"].quota
+    bench.services.setups.forget()
+    quota = bench.services.setups.get(bench.store_id).setup.gateways["mailroom"].quota
+    assert (quota.per_second, quota.per_day) == (2.5, 1000)
+    refused = client.post("/gateways/mailroom", data={**form, "quota.per_day": "many"})
+    assert refused.status_code == 422
+
+
+@pytest.mark.parametrize("number", ["1", "2"])
+def test_connections_bound_the_threads_of_a_process(bench, number):
+    from angelon.engine.breakers import Breakers
+    from angelon.engine.gateway_pools import GatewayPools
+
+    gateway_id = limited(bench, quota={"connections": int(number)})
+    pools = GatewayPools(
+        bench.database, bench.clock, Breakers(), "t", lambda _: None, lambda: None, 4, bench.services.setups
+    )
+    assert pools._most(gateway_id) == int(number)
+    assert pools._most(None) == 4
