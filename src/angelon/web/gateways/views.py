@@ -18,10 +18,12 @@ from angelon.db import gateway_health, gateway_use, specs
 from angelon.db.sends import gateway_states
 from angelon.db.tables import GatewayRow
 from angelon.engine.operations import gateways as operations
+from angelon.gateways.probing import Stage
+from angelon.gateways.probing import probe as probe_gateway
 from angelon.web.conflicts import edits_seen
 from angelon.web.forms import COMMAS, HEADERS, MEGABYTES, OR_ZERO, RAW, TEXT, Spelling, filled
 from angelon.web.receipts.views import address_of
-from angelon.web.services import actor, live, services, session, store_id, work, work_or_back
+from angelon.web.services import actor, close_session, live, services, session, store_id, work, work_or_back
 
 pages = Blueprint("gateways", __name__, url_prefix="/gateways", template_folder="templates")
 
@@ -102,8 +104,13 @@ def _gateway(key: str) -> Gateway:
     return found
 
 
-def _page(gateway: Gateway, problems: Sequence[Problem] = (), spec: dict[str, Any] | None = None) -> str:
-    """A gateway's page; `spec` is what was typed, where it could not be saved."""
+def _page(
+    gateway: Gateway,
+    problems: Sequence[Problem] = (),
+    spec: dict[str, Any] | None = None,
+    stages: Sequence[Stage] = (),
+) -> str:
+    """A gateway's page; `spec` is what was typed, where it could not be saved, `stages` how trying it went."""
     gateway_id = live().gateway_ids[gateway.key]
     kept = services().vault.get(session(), "gateway", gateway_id, g.now)
     code = services().vault.get(session(), "sender-code", gateway_id, g.now)
@@ -124,6 +131,7 @@ def _page(gateway: Gateway, problems: Sequence[Problem] = (), spec: dict[str, An
         text_places=_TEXT_PLACES,
         blank_receipts=Receipts().model_dump(mode="json"),
         receipts_at=address_of(gateway.key),
+        stages=stages,
         health=gateway_health.load(session().connection()).get(gateway_id),
         use=gateway_use.load(session().connection()).get(gateway_id),
     )
@@ -226,6 +234,15 @@ def _tried(gateway: Gateway) -> list[Problem]:
             tried.append(("review.texts.call", gateway.review.texts.call, "list"))
     found = [problem for where, call, example in tried for problem in calls.problems_of(call, where, EXAMPLES[example])]
     return calls.auth_problems(gateway.auth) + found
+
+
+@pages.post("/<key>/try")
+def try_connection(key: str) -> Any:
+    """Goes through the handshake as it is saved, without sending; the page says how each stage went."""
+    gateway = _gateway(key)
+    secrets = services().vault.get(session(), "gateway", live().gateway_ids[key], g.now)
+    close_session()  # the other side may take its time
+    return _page(gateway, stages=probe_gateway(gateway, secrets[0].text if secrets else ""))
 
 
 @pages.post("/<key>/balance")
