@@ -44,6 +44,8 @@ class Settings(BaseSettings):
 
     returns: str = ""
     """Where mail that can't be delivered is taken: host and port to listen on (SMTP), or the folder of a maildir."""
+    zone: Path | None = None
+    """A zone file (RFC 1035) that is asked in place of DNS when a domain is checked: where there is no network."""
     oidc_issuer: str = ""
     """The address of an identity provider (OpenID Connect) by which people sign in."""
     oidc_client_id: str = ""

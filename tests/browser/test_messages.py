@@ -427,4 +427,4 @@ def test_another_system_is_called_from_a_text_written_on_the_page(page, running,
     page.get_by_role("button", name="Call now").click()
     expect(page.locator("[data-tried]")).to_contain_text(re.compile("took it|token"))
     page.goto("/standins/calls")
-    expect(page.locator("table")).to_contain_text("/stock/BK-")
+    expect(page.locator("#post table")).to_contain_text("/stock/BK-")

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import contextlib
 import datetime as dt
+import json
 import secrets
 from pathlib import Path
 from typing import Any, Literal
 
 from sqlalchemy import text
-from sqlmodel import Session, select
+from sqlmodel import Session, col, select
 
 from angelon.core.messages.attachments import LibraryFile, detect_media_type
 from angelon.core.messages.chat import compile_chat, review_values
@@ -17,12 +18,12 @@ from angelon.core.specs.bundle import read_bundle
 from angelon.db import bundles, files, live_setup, reviews, specs
 from angelon.db.database import Database
 from angelon.db.secrets import Vault
-from angelon.db.tables import GatewayRow, RouteRow, SourceRow
+from angelon.db.tables import ContentRow, GatewayRow, RouteRow, SendRow, SourceRow
 from angelon.demo.everyday import live_with_it
 from angelon.demo.seed import DAYS, seed
 from angelon.engine.handlers.registry import PREFIX
 from angelon.settings import Settings
-from angelon.standins.box import Box, ChatTextRow
+from angelon.standins.box import Box, CallRow, ChatTextRow
 from angelon.standins.reviewer import review
 
 BUNDLE = Path(__file__).with_name("bundle.yaml")
@@ -94,6 +95,7 @@ def fill(database: Database, settings: Settings, vault: Vault, box: Box) -> None
         session.close()
         seed(database, live, vault, now)
         live_with_it(database, settings, vault, store_id, now)
+        _called(database, box)
 
 
 def _reviewed(session: Session, box: Box, store_id: int, at: dt.datetime) -> None:
@@ -120,6 +122,26 @@ def _reviewed(session: Session, box: Box, store_id: int, at: dt.datetime) -> Non
                 row.reason,
                 row.reference,
                 at,
+            )
+
+
+def _called(database: Database, box: Box) -> None:
+    """What the shop's own API was asked in those days: the newest of it."""
+    with database.reading() as session:
+        newest = select(SendRow, ContentRow).join(ContentRow, col(ContentRow.send_id) == col(SendRow.id))
+        newest = newest.where(SendRow.channel == "call", SendRow.state == "sent")
+        for send, content in session.exec(newest.order_by(col(SendRow.created_at).desc()).limit(12)):
+            head, _, body = content.text.partition("\n\n")
+            method, _, path = head.splitlines()[0].partition(" ")
+            box.keep(
+                CallRow(
+                    received_at=send.settled_at or send.created_at,
+                    method=method,
+                    path=path,
+                    body=json.loads(body) if body else None,
+                    reference=send.reference or send.id,
+                    key=send.id,
+                )
             )
 
 

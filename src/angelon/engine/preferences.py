@@ -24,21 +24,21 @@ class Links:
     """Makes and reads links. `base_url` is the installation's public address, where a store has none of its own."""
 
     def __init__(self, vault: Vault, base_url: str = "") -> None:
-        self._vault, self._base_url = vault, base_url
+        self.vault, self._base_url = vault, base_url
 
     def address(self, live: LiveSetup, reader: Reader) -> str:
         """The address of a reader's page; empty where no public address is set."""
         base = live.setup.store.base_url or self._base_url
         told = json.dumps([reader.store_id, reader.address_key, reader.message, reader.locale], ensure_ascii=False)
-        return f"{base}/p/{self._vault.seal(told)}" if base else ""
+        return f"{base}/p/{self.vault.seal(told)}" if base else ""
 
     def return_path(self, pattern: str, send_id: str) -> str:
         """Where a send's mail goes that can't be delivered."""
-        return return_path(pattern, send_id, self._vault.proof(send_id))
+        return return_path(pattern, send_id, self.vault.proof(send_id))
 
     def read(self, token: str) -> Reader | None:
         """Whose page a link opens; None for a link that is none of ours, or was sealed under an older key."""
-        told = self._vault.unseal(token)
+        told = self.vault.unseal(token)
         if told is None:
             return None
         store_id, address_key, message, locale = json.loads(told)

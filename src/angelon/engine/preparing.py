@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import datetime as dt
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
 import structlog
 
+from angelon.core.messages import dkim
 from angelon.core.messages.attachments import AttachmentRequest, File, calendar_entry, detect_media_type, file_name
 from angelon.core.messages.blocks import content_id
 from angelon.core.messages.channels import CHANNELS
@@ -27,6 +29,7 @@ from angelon.engine.event_reader import Payloads
 from angelon.engine.gathering import due_send, gather
 from angelon.engine.preferences import Links, Reader
 from angelon.engine.setups import Setups
+from angelon.engine.signing_keys import SigningKey, active
 from angelon.gateways.fetching import CantFetch, fetch
 
 log = structlog.get_logger()
@@ -48,11 +51,16 @@ class Handover:
     """The files that go with it, by their content's digest."""
 
 
+_FROM = re.compile(rb"(?m)^From:[^\r\n]*@([A-Za-z0-9.-]+)>?\r?$")
+
+
 class Preparer:
     """One thread's worth of making sends ready; it keeps parsed payloads and the bytes of the library's files."""
 
     def __init__(self, database: Database, setups: Setups, links: Links | None = None) -> None:
         self._links = links
+        self._vault = links.vault if links is not None else None
+        self._keys: dict[tuple[int, int, str], SigningKey] = {}
         self._database = database
         self._setups = setups
         self._payloads = Payloads()
@@ -141,8 +149,29 @@ class Preparer:
         built = build_mail(ready, send, live.setup.store, files, left_out, now, back_to)
         if isinstance(built, Held):
             return built
+        if ready.gateway.dkim:
+            signed = self._signed(built.mail, live, now)
+            if isinstance(signed, Held):
+                return signed
+            built = replace(built, mail=signed)
         content = NewContent(send.id, rendered.html, rendered.text, built.about)
         return Handover(ready, built.mail, content, values, built.files)
+
+    def _signed(self, mail: Mail, live: LiveSetup, now: dt.datetime) -> Mail | Held:
+        """A mail with its DKIM signature, by the key of its From domain."""
+        found = _FROM.search(mail.data)
+        domain = found[1].decode("ascii", "replace").lower() if found else ""
+        known = (live.store_id, live.version, domain)
+        if known not in self._keys:
+            with self._database.reading() as session:
+                key = active(self._vault, session, live.store_id, domain, now) if self._vault is not None else None
+            if key is None:
+                return Held(
+                    f"The gateway signs (DKIM), and there is no key for {domain}. Make one on the sender’s page."
+                )
+            self._keys = {known: key}
+        key = self._keys[known]
+        return replace(mail, data=dkim.signed(mail.data, key.domain, key.selector, key.pem, now))
 
     def _files(self, ready: Ready, send: DueSend, live: LiveSetup, left_out: list[str]) -> list[File] | Held | Later:
         """The files of a mail with their bytes; what can't be had and need not be is noted in `left_out`."""

@@ -196,6 +196,8 @@ class Gateway(Spec):
     timeout_seconds: float = Field(20, gt=0, le=40)
     sender: Sender | None = None
     limits: Limits = Field(default_factory=Limits)
+    dkim: bool = False
+    """Whether Angelon signs its mails (DKIM), for a server that does not: each From domain by a key of its own."""
     return_path: OneLine = ""
     """Where mail servers send mails back to that they could not deliver, such as bounces@mail.shop.example: each send's
     own address is made of it, which Angelon has to receive. Empty for the sender's own.

@@ -19,8 +19,10 @@ from angelon.core.specs.keys import key_of
 from angelon.core.specs.store import ShopSender, Store
 from angelon.core.usage import Use
 from angelon.db import orders, sends, specs
+from angelon.engine import signing_keys
 from angelon.engine.installation import Installation
 from angelon.engine.operations import store as store_operations
+from angelon.engine.signing_keys import SigningKey
 from angelon.engine.unit import MACHINE, Actor, Work, unit
 from angelon.gateways.transports import transport_for
 
@@ -175,3 +177,26 @@ def release(work: Work, address: str) -> int:
     """Lets the sends go that were held since this address was not verified; says how many."""
     work.wake()
     return sends.release_held(work.connection, work.store_id, unverified(address), work.now)
+
+
+def domain_of(sender: ShopSender) -> str:
+    return sender.address.rpartition("@")[2].lower()
+
+
+def make_key(work: Work, key: str) -> SigningKey:
+    """A new signing key for a sender's domain, which does not sign yet. Raises NotFound."""
+    domain = domain_of(of(store_operations.current(work), key))
+    made = signing_keys.make(work.vault, work.session, work.store_id, domain, work.now)
+    work.record("signing key made", "sender", key, None, {"selector": made.selector})
+    return made
+
+
+def use_key(work: Work, key: str) -> SigningKey:
+    """Has the new key sign from now on. Raises Invalid and NotFound."""
+    domain = domain_of(of(store_operations.current(work), key))
+    made = signing_keys.use(work.vault, work.session, work.store_id, domain, work.now)
+    if made is None:
+        raise Invalid([Problem("key", "There is no new key.", "Make one first.")])
+    work.record("signing key in use", "sender", key, None, {"selector": made.selector})
+    work.change_setup()
+    return made

@@ -191,7 +191,8 @@ _OPTIONAL: dict[str, dict[str, str]] = {
 @pages.post("/<key>")
 def save(key: str) -> Any:
     gateway = _gateway(key)
-    spec, problems = filled(request.form, gateway, _FIELDS[gateway.kind], _OPTIONAL[gateway.kind])
+    switches = ("dkim",) if gateway.kind == "smtp" and "host" in request.form else ()
+    spec, problems = filled(request.form, gateway, _FIELDS[gateway.kind], _OPTIONAL[gateway.kind], switches)
     if gateway.sender:
         same = spec["sender"]["address"].lower() == gateway.sender.address
         spec["sender"]["verified"] = gateway.sender.verified and same

@@ -8,12 +8,15 @@ from typing import Any
 from flask import Blueprint, abort, flash, g, redirect, render_template, request, url_for
 
 from angelon.core.problems import Invalid, NotFound, Problem
+from angelon.core.sending.domain import Finding, check
 from angelon.core.specs import Gateway
 from angelon.core.specs.store import ShopSender
+from angelon.engine import signing_keys
 from angelon.engine.operations import senders as operations
+from angelon.gateways.dns import Resolver, records_of
 from angelon.web.conflicts import edits_seen
 from angelon.web.gateways.views import going_out
-from angelon.web.services import actor, live, services, session, store, store_id, work
+from angelon.web.services import actor, close_session, live, services, session, store, store_id, work
 
 pages = Blueprint("senders", __name__, url_prefix="/senders", template_folder="templates")
 
@@ -61,7 +64,14 @@ def _sender(key: str) -> ShopSender:
     return operations.of(live().setup.store, key)
 
 
-def _one(sender: ShopSender, problems: Sequence[Problem] = (), typed: Mapping[str, str] | None = None) -> str:
+def _one(
+    sender: ShopSender,
+    problems: Sequence[Problem] = (),
+    typed: Mapping[str, str] | None = None,
+    findings: Sequence[Finding] = (),
+) -> str:
+    """A sender's page; `findings` are what its domain's records say, where they were asked for."""
+    domain = operations.domain_of(sender)
     code = services().vault.get(session(), operations.code_kind(sender.key), store_id(), g.now)
     return render_template(
         "senders/one.html",
@@ -72,7 +82,51 @@ def _one(sender: ShopSender, problems: Sequence[Problem] = (), typed: Mapping[st
         gateways=_mail_gateways(),
         code_sent=bool(code) and code[0].text.startswith(f"{sender.address} "),
         edits=request.form.get("edits", store().edits),
+        domain=domain,
+        findings=findings,
+        signing=signing_keys.active(services().vault, session(), store_id(), domain, g.now),
+        new_key=signing_keys.pending(services().vault, session(), store_id(), domain, g.now),
     )
+
+
+@pages.post("/<key>/domain")
+def check_domain(key: str) -> Any:
+    """Asks DNS about the sender's domain, and says what is and what should be."""
+    sender = _sender(key)
+    domain = operations.domain_of(sender)
+    gateway = next((one for one in _mail_gateways() if one.key == request.form.get("gateway")), None)
+    gateway = gateway or next(iter(_mail_gateways()), None)
+    kept = [
+        signing_keys.active(services().vault, session(), store_id(), domain, g.now),
+        signing_keys.pending(services().vault, session(), store_id(), domain, g.now),
+    ]
+    keys = {one.selector: one.record for one in kept if one is not None}
+    host = gateway.host if gateway is not None else ""
+    back = gateway.return_path.rpartition("@")[2] if gateway is not None else ""
+    close_session()  # DNS may take its time
+    found = records_of(Resolver(services().settings.zone), domain, host, list(keys))
+    return _one(sender, findings=check(found, host, keys, back))
+
+
+@pages.post("/<key>/signing-key")
+def signing_key(key: str) -> Any:
+    """Makes a new signing key for the domain, or has it sign from now on."""
+    try:
+        with work() as unit:
+            if request.form.get("act") == "use":
+                made = operations.use_key(unit, key)
+                told = (
+                    f"Mails are signed by {made.selector} now, where their gateway has “Angelon signs”. Leave the old "
+                )
+                told += "record in DNS for a week: mails that it signed are on their way."
+            else:
+                made = operations.make_key(unit, key)
+                told = "The key is made. Publish its record, check the domain, then have it sign."
+    except Invalid as error:
+        flash(str(error.problems[0]), "bad")
+        return redirect(url_for(".edit", key=key))
+    flash(told, "good")
+    return redirect(url_for(".edit", key=key))
 
 
 def _mail_gateways() -> list[Gateway]:

@@ -1,0 +1,81 @@
+"""A domain's records: what is right is left, what is wrong is said in one sentence with what should stand there."""
+
+import pytest
+
+from angelon.core.sending.domain import Records, check
+
+HOST = "mail.kites.example"
+KEY = "v=DKIM1; k=rsa; p=MIIBIjANBg"
+GOOD = {
+    "domain": "kites.example",
+    "txt": ["v=spf1 a:mail.kites.example ~all", "other=1"],
+    "dmarc": ["v=DMARC1; p=quarantine"],
+    "mx": ["mail.kites.example."],
+    "dkim": {"angelon1": ["v=DKIM1; k=rsa; p=MIIBIjANBg"]},
+    "host_addresses": ["192.0.2.7"],
+    "reverse": {"192.0.2.7": ["mail.kites.example."]},
+}
+
+
+def found(dkim=None, back="", **changes):
+    told = check(Records(**(GOOD | changes)), HOST, {"angelon1": KEY} if dkim is None else dkim, back)
+    return {one.name: one for one in told}
+
+
+def test_a_domain_in_order_is_in_order():
+    assert {name: one.state for name, one in found().items()} == {
+        "MX": "good",
+        "SPF": "good",
+        "DKIM": "good",
+        "DMARC": "good",
+        "Reverse name": "good",
+    }
+
+
+@pytest.mark.parametrize(
+    ("txt", "state", "said", "should"),
+    [
+        ([], "bad", "no SPF record", "v=spf1 a:mail.kites.example ~all"),
+        (["v=spf1 ~all", "v=spf1 -all"], "bad", "several", "v=spf1 ~all"),
+        (["v=spf1 +all"], "bad", "everybody", "v=spf1 ~all"),
+        (["v=spf1 a:mail.kites.example"], "wait", "end it with ~all", "v=spf1 a:mail.kites.example ~all"),
+        (
+            ["v=spf1 ip4:203.0.113.0/24 -all"],
+            "wait",
+            "does not name",
+            "v=spf1 ip4:203.0.113.0/24 a:mail.kites.example -all",
+        ),
+        (["v=spf1 ip4:192.0.2.0/24 -all"], "good", "may send", ""),
+        (["v=spf1 mx -all"], "good", "may send", ""),
+        (["v=spf1 " + " ".join(f"include:a{n}.example" for n in range(11)) + " ~all"], "bad", "11 look-ups", ""),
+    ],
+)
+def test_spf(txt, state, said, should):
+    one = found(txt=txt)["SPF"]
+    assert one.state == state
+    assert said in one.said
+    assert one.should_be == should
+
+
+def test_an_include_that_names_the_server_counts():
+    one = found(
+        txt=["v=spf1 include:_spf.provider.example -all"],
+        included={"_spf.provider.example": ["v=spf1 ip4:192.0.2.0/28 -all"]},
+    )
+    assert one["SPF"].state == "good"
+
+
+def test_dkim_dmarc_mx_and_the_reverse_name():
+    assert "does not stand in DNS yet" in found(dkim={"angelon2": KEY})["DKIM"].said
+    other = check(Records(**(GOOD | {"dkim": {"angelon1": ["v=DKIM1; p=XYZ"]}})), HOST, {"angelon1": KEY})
+    assert next(one for one in other if one.name == "DKIM").said.startswith("Another key stands there")
+    assert found(dkim={})["DKIM"].state == "wait"
+    assert found(dmarc=[])["DMARC"].should_be.startswith("v=DMARC1; p=none")
+    assert found(dmarc=["v=DMARC1"])["DMARC"].state == "bad"
+    assert "only watches" in found(dmarc=["v=DMARC1; p=none"])["DMARC"].said
+    assert found(dkim={}, back="provider.example")["DMARC"].state == "bad"
+    assert found(dkim={}, back="mail.kites.example")["DMARC"].state == "good", "relaxed alignment"
+    assert found(mx=[])["MX"].state == "bad"
+    assert "null MX" in found(mx=["."])["MX"].said
+    assert "no reverse name" in found(reverse={})["Reverse name"].said
+    assert "Could not be asked" in found(failed=["kites.example TXT"])["DNS"].said
