@@ -78,4 +78,15 @@ def test_dkim_dmarc_mx_and_the_reverse_name():
     assert found(mx=[])["MX"].state == "bad"
     assert "null MX" in found(mx=["."])["MX"].said
     assert "no reverse name" in found(reverse={})["Reverse name"].said
+    own = found(host_addresses=["192.168.4.2"], reverse={})["Reverse name"]
+    assert own.state == "wait"
+    inside = found(host_addresses=["10.0.0.2"], txt=["v=spf1 ip4:203.0.113.4 -all"])["SPF"]
+    assert (inside.state, inside.should_be) == ("wait", "")
+    assert "inside your own network" in own.said
     assert "Could not be asked" in found(failed=["kites.example TXT"])["DNS"].said
+
+
+def test_a_server_that_is_named_by_its_address_is_suggested_as_one():
+    told = {one.name: one for one in check(Records(**(GOOD | {"txt": [], "reverse": {}})), "192.0.2.7")}
+    assert told["SPF"].should_be == "v=spf1 ip4:192.0.2.7 ~all"
+    assert told["Reverse name"].should_be == "mail.kites.example."

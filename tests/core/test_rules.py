@@ -60,6 +60,23 @@ def test_a_wait_lies_between_a_tenth_of_a_second_and_the_ceiling(tries, seed):
     assert dt.timedelta(seconds=0.1) <= at - NOON <= dt.timedelta(seconds=max(0.1, policy.ceiling(tries)))
 
 
+def test_the_times_of_a_policy_are_what_the_tries_are_on_average():
+    policy = RetryPolicy(base_seconds=10, cap_seconds=40, max_tries=5)
+    assert [(one.usual, one.latest) for one in policy.times()] == [(0, 0), (5, 10), (15, 30), (35, 70), (55, 110)]
+    assert len(RetryPolicy(max_tries=1).times()) == 1
+    assert RetryPolicy(cap_seconds=3600, max_tries=100, give_up_after_hours=2).times()[-1].usual <= 2 * 3600
+
+
+@given(st.floats(0.1, 3600), st.floats(0.1, 86400), st.integers(1, 100), st.integers(0, 2**32))
+def test_half_of_the_draws_are_the_usual_times(base, cap, tries, seed):
+    policy = RetryPolicy(base_seconds=base, cap_seconds=cap, max_tries=tries, give_up_after_hours=720)
+    at, times = NOON, policy.times()
+    for n, one in enumerate(times[1:], start=1):
+        at = policy.next_try(n, NOON, at, lambda: 0.5)
+        assert (at - NOON).total_seconds() >= one.usual - 0.001
+        assert (at - NOON).total_seconds() <= one.usual + 0.1 * n + 0.001
+
+
 # ---- signatures
 
 

@@ -41,6 +41,10 @@ def demo(port: int, fresh: bool) -> None:
         from angelon.demo.folder import HANDLERS
 
         os.environ["ANGELON_HANDLERS"] = str(HANDLERS)
+    if chosen.zone is None:
+        from angelon.standins import ZONE
+
+        os.environ["ANGELON_ZONE"] = str(ZONE)
     open_database(chosen).close()
     family = ProcessGroup()
     family.listen()

@@ -4,8 +4,16 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Callable
+from typing import NamedTuple
 
 from pydantic import BaseModel, ConfigDict, Field
+
+
+class Try(NamedTuple):
+    """Seconds since the first try."""
+
+    usual: float
+    latest: float
 
 
 class RetryPolicy(BaseModel):
@@ -25,6 +33,19 @@ class RetryPolicy(BaseModel):
     def ceiling(self, tries: int) -> float:
         """The longest wait, in seconds, after `tries` failed tries."""
         return float(min(self.cap_seconds, self.base_seconds * 2.0 ** min(tries - 1, 40)))
+
+    def times(self) -> list[Try]:
+        """When a send that keeps failing is tried, on average and at the latest, until it is given up."""
+        limit = self.give_up_after_hours * 3600
+        made = [Try(0, 0)]
+        while len(made) < self.max_tries:
+            ceiling = self.ceiling(len(made))
+            last = made[-1]
+            following = Try(last.usual + ceiling / 2, last.latest + ceiling)
+            if following.usual > limit:
+                break
+            made.append(following)
+        return made
 
     def next_try(
         self, tries: int, first: dt.datetime, now: dt.datetime, draw: Callable[[], float], asked: float | None = None

@@ -58,6 +58,20 @@ HTTP: dict[int, str] = {
 }
 
 
+def listed(kind: str) -> list[tuple[str, str, str]]:
+    """What a kind of gateway may answer: the code, what it means, and what Angelon does."""
+    if kind == "smtp":
+        return [
+            (f"x.{code}", one.words, "5: the address is suppressed" if one.nobody_there else "4: tried again; 5: not")
+            for code, one in MAIL.items()
+        ]
+    again = "; tried again"
+    return [
+        (str(code), words.partition(";")[0], words.partition("; ")[2] if again in words else "not tried again")
+        for code, words in HTTP.items()
+    ]
+
+
 def meaning(answer: str) -> Meaning | None:
     """What a mail server's answer means, by the first enhanced code in it; None where it has none that is known."""
     found = _ENHANCED.search(answer)

@@ -4,6 +4,7 @@ the sending host's reverse name. Pure: the records are given.
 
 from __future__ import annotations
 
+import ipaddress
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
@@ -78,7 +79,8 @@ def _mx(records: Records) -> Finding:
 
 def _spf(records: Records, host: str) -> Finding:
     spf = [text for text in records.txt if re.match(r"v=spf1( |$)", text, re.IGNORECASE)]
-    suggested = f"v=spf1 a:{host} ~all"
+    names_it = _term(host)
+    suggested = f"v=spf1 {names_it} ~all"
     if not spf:
         said = "There is no SPF record: receivers can’t tell that your server may send for the domain."
         return Finding("SPF", "bad", said, records.domain, "", suggested)
@@ -105,17 +107,28 @@ def _spf(records: Records, host: str) -> Finding:
         said = "The record does not say what holds for others: end it with ~all."
         return Finding("SPF", "wait", said, records.domain, text, f"{text} ~all")
     covered = _covers(terms, records, host)
+    if not covered and records.host_addresses and all(_is_inside(one) for one in records.host_addresses):
+        said = f"{host} is inside your own network: the record has to name the address that its mail leaves by."
+        return Finding("SPF", "wait", said, records.domain, text)
     if not covered:
         said = f"The record does not name {host}. If mail leaves through it or its provider, say so in the record."
-        should = re.sub(r"\s*([~?-])all\b", rf" a:{host} \1all", text)
+        should = re.sub(r"\s*([~?-])all\b", rf" {names_it} \1all", text)
         return Finding("SPF", "wait", said, records.domain, text, should)
     return Finding("SPF", "good", "Your mail server may send for the domain.", records.domain, text)
 
 
+def _term(host: str) -> str:
+    """What names a host in SPF: an address by its kind (RFC 7208, section 5.6), a name by its A record; the domain's
+    own mail servers where it is one that nobody outside sees.
+    """
+    try:
+        return "mx" if _is_inside(host) else f"ip{ipaddress.ip_address(host).version}:{host}"
+    except ValueError:
+        return f"a:{host}"
+
+
 def _covers(terms: Sequence[str], records: Records, host: str) -> bool:
     """Whether a record names the host, directly or by an include that does."""
-    import ipaddress
-
     addresses = [ipaddress.ip_address(one) for one in records.host_addresses]
     for term in terms:
         kind, _, rest = term.lstrip("+").partition(":")
@@ -184,12 +197,27 @@ def _same_organisation(one: str, other: str) -> bool:
     return one == other or one.endswith(f".{other}") or other.endswith(f".{one}")
 
 
+_INSIDE = [ipaddress.ip_network(one) for one in ("10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "fc00::/7")]
+"""Addresses that are not routed (RFC 1918, RFC 4193)."""
+
+
+def _is_inside(address: str) -> bool:
+    found = ipaddress.ip_address(address)
+    return (
+        found.is_loopback or found.is_link_local or any(found in net for net in _INSIDE if net.version == found.version)
+    )
+
+
 def _reverse(records: Records, host: str) -> Finding:
     if not records.host_addresses:
         return Finding("Reverse name", "wait", f"{host} has no address in DNS, so its reverse name can’t be looked at.")
+    if any(_is_inside(one) for one in records.host_addresses):
+        said = f"{host} is an address inside your own network; receivers see the one that it goes out by."
+        return Finding("Reverse name", "wait", said)
     missing = [address for address in records.host_addresses if not records.reverse.get(address)]
     if missing:
         said = f"{missing[0]} has no reverse name (PTR): many receivers refuse mail that comes from it directly."
-        return Finding("Reverse name", "wait", said, missing[0], "", f"{host}.")
+        should = f"mail.{records.domain}." if _term(host).startswith("ip") else f"{host}."
+        return Finding("Reverse name", "wait", said, missing[0], "", should)
     names = sorted({name.rstrip(".") for found in records.reverse.values() for name in found})
     return Finding("Reverse name", "good", "The mail server’s address has a name.", "", ", ".join(names))

@@ -7,12 +7,14 @@ from collections.abc import Sequence
 from typing import Any
 
 from flask import Blueprint, abort, flash, g, redirect, render_template, request, url_for
+from pydantic import ValidationError
 
 from angelon.core import calls
 from angelon.core.problems import Invalid, Problem
 from angelon.core.retries import RetryPolicy
+from angelon.core.sending import codes
 from angelon.core.specs import Gateway
-from angelon.core.specs.base import read_spec
+from angelon.core.specs.base import problems_of, read_spec
 from angelon.core.specs.gateway import ApprovedTexts, Auth, HttpCall, Quota, Receipts, Review
 from angelon.db import gateway_health, gateway_use, specs
 from angelon.db.sends import gateway_states
@@ -22,6 +24,7 @@ from angelon.gateways.probing import Stage
 from angelon.gateways.probing import probe as probe_gateway
 from angelon.web.conflicts import edits_seen
 from angelon.web.forms import COMMAS, HEADERS, MEGABYTES, OR_ZERO, RAW, TEXT, Spelling, filled
+from angelon.web.gateways import retry_picture
 from angelon.web.receipts.views import address_of
 from angelon.web.services import actor, close_session, live, services, session, store_id, work, work_or_back
 
@@ -97,6 +100,17 @@ def edit(key: str) -> Any:
     return _page(_gateway(key))
 
 
+@pages.get("/retry-times")
+def retry_times() -> Any:
+    """The picture of a policy that is being typed; or, in words, why it is none."""
+    form = {name: request.args.get(f"retry.{name}", "") for name in RetryPolicy.model_fields}
+    try:
+        policy = RetryPolicy.model_validate(form)
+    except ValidationError as error:
+        return render_template("gateways/_retry_times.html", wrong=problems_of(error)[0])
+    return render_template("gateways/_retry_times.html", drawn=retry_picture.draw(policy))
+
+
 def _gateway(key: str) -> Gateway:
     found = live().setup.gateways.get(key)
     if found is None:
@@ -132,6 +146,8 @@ def _page(
         blank_receipts=Receipts().model_dump(mode="json"),
         receipts_at=address_of(gateway.key),
         stages=stages,
+        answer_codes=codes.listed(gateway.kind),
+        drawn=retry_picture.draw(gateway.retry),
         health=gateway_health.load(session().connection()).get(gateway_id),
         use=gateway_use.load(session().connection()).get(gateway_id),
     )

@@ -13,6 +13,7 @@ const behaviours = {
   progress: () => import("./progress.js"),
   segment: () => import("./segment.js"),
   refresh: () => import("./refresh.js"),
+  retries: () => import("./retries.js"),
   start: () => import("./start.js"),
   bulk: () => import("./bulk.js"),
 };
