@@ -4,7 +4,7 @@ import datetime as dt
 from decimal import Decimal
 from zoneinfo import ZoneInfo
 
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from angelon.core.sending.allowance import MICRO, Used, burst, give_back, grant
@@ -18,6 +18,7 @@ NOON = dt.datetime(2026, 11, 27, 12, 0, tzinfo=UTC)
     st.floats(0.1, 50),
     st.lists(st.tuples(st.floats(0, 5), st.integers(1, 40)), min_size=1, max_size=120),
 )
+@example(1.999999999999993, [(0.0, 3)])
 def test_over_any_window_never_more_than_the_burst_and_the_rate(rate, asks):
     quota, used, at, given_ = Quota(per_second=rate), Used(), NOON, []
     for wait, wanted in asks:

@@ -100,6 +100,9 @@ def test_credit_goes_down_by_what_is_accepted_and_stops_at_its_end(bench, client
     client.post("/gateways/mailroom/balance", data={"balance": "10"})
     dispatcher.run_batch(8)
     assert bench.rows("SELECT balance FROM gateway_use WHERE gateway_id = ?", gateway_id) == [(9_800_000,)]
+    assert "ends soon" not in text(client.get("/")), "it lasts longer than the week that it is measured by"
+    client.post("/gateways/mailroom/balance", data={"balance": "0.3"})
+    assert "At the pace of the last 7 days it lasts 4 days." in text(client.get("/"))
     refused = client.post("/gateways/mailroom/balance", data={"balance": "a lot"}, follow_redirects=True)
     assert "“a lot” is no amount." in text(refused)
 
@@ -152,3 +155,4 @@ def test_connections_bound_the_threads_of_a_process(bench, number):
     )
     assert pools._most(gateway_id) == int(number)
     assert pools._most(None) == 4
+

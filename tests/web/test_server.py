@@ -2,6 +2,7 @@
 behind.
 """
 
+import asyncio
 import json
 import os
 import signal
@@ -11,6 +12,7 @@ import subprocess
 import sys
 import threading
 import time
+import weakref
 
 import httpx
 import pytest
@@ -19,6 +21,7 @@ from angelon.cli.serving import free_port
 from angelon.engine.notifications import Listener, Notifier
 from angelon.settings import BadSettings, Settings, private_folder
 from angelon.web.origins import Proxies
+from angelon.web.server import RsgiServer
 from tests import made
 from tests.conftest import bench_in
 
@@ -419,3 +422,34 @@ def test_a_hostile_bundle_is_a_sentence(tmp_path, text):
     )
     assert done.exit_code == 1
     assert done.output.startswith("Error: ")
+
+
+def test_a_page_that_fails_in_its_middle_lets_go_of_its_connection():
+    """Even where somebody keeps the error: whoever reads must not wait for the rest for ever."""
+    loop = asyncio.new_event_loop()
+    threading.Thread(target=loop.run_forever, daemon=True).start()
+
+    class Stream:
+        async def send_bytes(self, piece):
+            sent.append(piece)
+
+    class Protocol:
+        def response_stream(self, status, headers):
+            made = Stream()
+            streams.append(weakref.ref(made))
+            return made
+
+    def pieces():
+        yield b"begun"
+        failed = RuntimeError("in the middle")
+        kept.append(failed)
+        raise failed
+
+    sent, kept, streams = [], [], []
+    server = RsgiServer(None, None, None, None)
+    server.__rsgi_init__(loop)
+    server._write(200, [], pieces(), Protocol())
+    loop.call_soon_threadsafe(loop.stop)
+    assert sent == [b"begun"]
+    assert kept[0].__traceback__ is not None
+    assert streams[0]() is None, "the stream is still held"

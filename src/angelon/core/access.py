@@ -33,6 +33,7 @@ PARTS: dict[str, tuple[str, str]] = {
     "settings": ("developer", "developer"),
     "suppressions": ("developer", "developer"),
     "rehearsals": ("writer", "developer"),
+    "forecast": ("developer", "developer"),
     "checks": ("writer", "developer"),
     "changes": ("developer", "developer"),
     "runs": ("developer", "developer"),

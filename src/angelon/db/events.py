@@ -299,6 +299,15 @@ def in_span(
     )[::-1]
 
 
+def first_and_count(
+    connection: Connection, source_ids: Sequence[int], since: dt.datetime
+) -> tuple[dt.datetime | None, int]:
+    """When the first event of these sources since a moment came, and how many have come."""
+    found = core_select(func.min(EVENT.c.received_at), func.count())
+    row = connection.execute(found.where(EVENT.c.source_id.in_(source_ids), EVENT.c.received_at >= since)).one()
+    return row[0], row[1]
+
+
 def leading_to(
     connection: Connection, event: Any, order_ids: Sequence[int], source_ids: Sequence[int], types: Sequence[str]
 ) -> list[str]:

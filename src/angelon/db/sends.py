@@ -7,7 +7,7 @@ from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from sqlalchemy import Connection, Table, bindparam, func, insert, literal, or_, text, union_all, update
+from sqlalchemy import Connection, Float, Table, bindparam, cast, func, insert, literal, or_, text, union_all, update
 from sqlalchemy import select as core_select
 from sqlalchemy.dialects import postgresql, sqlite
 from sqlmodel import Session, col, select
@@ -612,6 +612,14 @@ def gateway_states(session: Session, store_id: int, since: dt.datetime) -> dict[
     for gateway, state, number in rows:
         found.setdefault(gateway, {})[state] = number
     return found
+
+
+def spent(connection: Connection, gateway_ids: Collection[int], since: dt.datetime) -> dict[int, float]:
+    """What each of these gateways has cost since a moment, by what was settled since; in the store's currency."""
+    cost = func.sum(cast(SEND.c.cost, Float))
+    where = (SEND.c.gateway_id.in_(gateway_ids), SEND.c.created_at >= since, SEND.c.cost != "")
+    found = core_select(SEND.c.gateway_id, cost).where(*where).group_by(SEND.c.gateway_id)
+    return {row[0]: float(row[1] or 0) for row in connection.execute(found)}
 
 
 def of_run(session: Session, run_id: int) -> list[SendRow]:

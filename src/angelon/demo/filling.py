@@ -6,6 +6,7 @@ import contextlib
 import datetime as dt
 import json
 import secrets
+from decimal import Decimal
 from pathlib import Path
 from typing import Any, Literal
 
@@ -15,7 +16,7 @@ from sqlmodel import Session, col, select
 from angelon.core.messages.attachments import LibraryFile, detect_media_type
 from angelon.core.messages.chat import compile_chat, review_values
 from angelon.core.specs.bundle import read_bundle
-from angelon.db import bundles, files, live_setup, reviews, specs
+from angelon.db import bundles, files, gateway_use, live_setup, reviews, specs
 from angelon.db.database import Database
 from angelon.db.secrets import Vault
 from angelon.db.tables import ContentRow, GatewayRow, RouteRow, SendRow, SourceRow
@@ -58,6 +59,10 @@ EARLIER_TEXTS = (
 """Chat texts of an earlier day: name, language, body, a sample for each gap."""
 
 
+CREDIT = Decimal("9.40")
+"""What the account for text messages holds when the demo begins, in the shop's currency: a fortnight's worth."""
+
+
 def fill(database: Database, settings: Settings, vault: Vault, box: Box) -> None:
     now = dt.datetime.now(dt.UTC)
     began = now - dt.timedelta(days=DAYS + 2)
@@ -96,6 +101,8 @@ def fill(database: Database, settings: Settings, vault: Vault, box: Box) -> None
         seed(database, live, vault, now)
         live_with_it(database, settings, vault, store_id, now)
         _called(database, box)
+    with database.writing() as session:
+        gateway_use.set_balance(session.connection(), live.gateway_ids["text-line"], CREDIT)
 
 
 def _reviewed(session: Session, box: Box, store_id: int, at: dt.datetime) -> None:

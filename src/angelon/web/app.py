@@ -73,6 +73,7 @@ def _pages() -> tuple[Blueprint, ...]:
     from angelon.web.changes.views import pages as changes
     from angelon.web.checks.views import pages as checks
     from angelon.web.events.views import pages as events
+    from angelon.web.forecast.views import pages as forecast
     from angelon.web.gateways.views import pages as gateways
     from angelon.web.guide.views import pages as guide
     from angelon.web.handlers.views import pages as handlers
@@ -120,6 +121,7 @@ def _pages() -> tuple[Blueprint, ...]:
         handlers,
         segments,
         gateways,
+        forecast,
         senders,
         settings,
         signing_in,

@@ -302,6 +302,7 @@ class RsgiServer:
         async def send(piece: bytes) -> None:
             await stream.send_bytes(piece)
 
+        stream: Any = None
         try:
             stream = asyncio.run_coroutine_threadsafe(begin(), self._loop).result(SLOW_READER)
             for piece in answer:
@@ -311,6 +312,8 @@ class RsgiServer:
             Exception
         ) as error:  # the reader is gone or too slow, or the page failed in the middle: nobody is left to be told
             log.info("a page was not written to its end", why=type(error).__name__)
+        finally:
+            stream = None  # an error's frames may hold this one for long, and the connection would stay open
 
 
 def _close(answer: Any) -> None:

@@ -66,7 +66,7 @@ def grant(quota: Quota, used: Used, wanted: int, price: Decimal, now: dt.datetim
         used = replace(used, tokens=tokens - granted, filled_at=now)
         if granted < number:
             number = granted
-            next_at, waits_for = now + dt.timedelta(seconds=(1 - used.tokens % 1) / quota.per_second), "rate"
+            next_at, waits_for = now + dt.timedelta(seconds=max((1 - used.tokens) / quota.per_second, 0.001)), "rate"
     if number < wanted and next_at is None:
         next_at, waits_for = now + dt.timedelta(seconds=1), "rate"
     used = replace(used, day_used=used.day_used + number, month_used=used.month_used + number)

@@ -100,9 +100,10 @@ def edit(key: str) -> Any:
     return _page(_gateway(key))
 
 
-@pages.get("/retry-times")
-def retry_times() -> Any:
+@pages.get("/<key>/retry-times")
+def retry_times(key: str) -> Any:
     """The picture of a policy that is being typed; or, in words, why it is none."""
+    _gateway(key)
     form = {name: request.args.get(f"retry.{name}", "") for name in RetryPolicy.model_fields}
     try:
         policy = RetryPolicy.model_validate(form)

@@ -14,7 +14,7 @@ from angelon.core import event_types
 from angelon.core.messages.channels import CHANNEL_LABELS
 from angelon.core.planning.readiness import problems_of
 from angelon.core.specs import Message
-from angelon.db import events, gateway_health, gateway_use, overview, shapes, specs
+from angelon.db import events, gateway_health, gateway_use, overview, sends, shapes, specs
 from angelon.db.specs import StoredRoute
 from angelon.web.formats import capital, moment
 from angelon.web.overview.steps import steps
@@ -106,7 +106,7 @@ def index() -> Any:
     since = g.now - dt.timedelta(days=days)
     counts = overview.events_by_type(session(), list(live().source_ids.values()), since)
     stops = the_line(counts, [row for row in routes() if not row.spec.handler], live().setup.messages)
-    sends, trouble, orders = overview.by_day(session(), store_id(), g.now - dt.timedelta(days=31), g.zone)
+    made, trouble, orders = overview.by_day(session(), store_id(), g.now - dt.timedelta(days=31), g.zone)
     return render_template(
         "overview/index.html",
         steps=steps(),
@@ -121,7 +121,7 @@ def index() -> Any:
             (label, counts.get(t, 0), X0 + round(after * STEP) + 10, t) for t, label, after in event_types.SIDINGS
         ],
         needs=needs(),
-        days=_days(sends, trouble, orders),
+        days=_days(made, trouble, orders),
         span=span,
         spans=SPANS,
         orders_in_span=counts.get("order.created", 0),
@@ -151,7 +151,11 @@ def _short() -> list[Need]:
     """Gateways whose credit or quota is used up, or soon will be."""
     found = []
     of_gateway = {id_: key for key, id_ in live().gateway_ids.items()}
-    for gateway_id, use in gateway_use.load(session().connection()).items():
+    used = gateway_use.load(session().connection())
+    counted = [id_ for id_, use in used.items() if use.balance is not None and id_ in of_gateway]
+    week = g.now - dt.timedelta(days=7)
+    spent = sends.spent(session().connection(), counted, week) if counted else {}
+    for gateway_id, use in used.items():
         gateway = live().setup.gateways.get(of_gateway.get(gateway_id, ""))
         if gateway is None:
             continue
@@ -162,6 +166,10 @@ def _short() -> list[Need]:
         elif use.balance is not None and use.balance <= gateway.quota.warn_below * 1_000_000:
             left = f"{use.balance / 1_000_000:.2f} {live().setup.store.currency} left."
             found.append(Need("retrying", f"{gateway.name}: credit runs low", left, "Open it", href))
+        elif use.balance is not None and use.balance / 1_000_000 < spent.get(gateway_id, 0.0):
+            days = int(use.balance / 1_000_000 / spent[gateway_id] * 7)
+            lasts = f"At the pace of the last 7 days it lasts {days or 'less than a'} day{'' if days < 2 else 's'}."
+            found.append(Need("retrying", f"{gateway.name}: credit ends soon", lasts, "See the forecast", "/forecast"))
     return found
 
 
@@ -240,9 +248,9 @@ def _engine_needs() -> list[Need]:
 
 
 def _days(
-    sends: dict[dt.date, int], trouble: dict[dt.date, int], orders: dict[dt.date, int]
+    made: dict[dt.date, int], trouble: dict[dt.date, int], orders: dict[dt.date, int]
 ) -> list[tuple[str, int, int, int]]:
     """The last thirty days of the shop: (day, sends, those that needed more than one try, orders)."""
     today = g.now.astimezone(g.zone).date()
     days = [today - dt.timedelta(days=ago) for ago in range(29, -1, -1)]
-    return [(f"{day.day} {day:%b}", sends.get(day, 0), trouble.get(day, 0), orders.get(day, 0)) for day in days]
+    return [(f"{day.day} {day:%b}", made.get(day, 0), trouble.get(day, 0), orders.get(day, 0)) for day in days]

@@ -1,0 +1,1 @@
+"""What the gateways will have to send."""
