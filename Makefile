@@ -32,7 +32,8 @@ lint: install
 bench: install
 	$(BIN)/python -m bench
 
-proof: install
+proof: install browser
+	@sh scripts/ensure-mail-tools.sh
 	$(BIN)/python -m proof
 
 # Asks a public database of known weaknesses about every pinned version, and fails where it knows none of one: needs the

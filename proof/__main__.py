@@ -7,7 +7,7 @@ from __future__ import annotations
 import sys
 import time
 
-from proof import described, disk, door, forms, kills, looks, payloads
+from proof import described, disk, door, forms, kills, looks, payloads, spam
 
 PROOFS = {
     "kills": kills.run,
@@ -17,6 +17,7 @@ PROOFS = {
     "described": described.run,
     "forms": forms.run,
     "looks": looks.run,
+    "spam": spam.run,
 }
 
 failed = False

@@ -155,4 +155,3 @@ def test_connections_bound_the_threads_of_a_process(bench, number):
     )
     assert pools._most(gateway_id) == int(number)
     assert pools._most(None) == 4
-
