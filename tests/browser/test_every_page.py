@@ -7,6 +7,8 @@ PAGES = [
     "/",
     "/orders",
     "/orders/3",
+    "/people/5",
+    "/forecast",
     "/sends",
     "/sources",
     "/sources/webshop/connect",

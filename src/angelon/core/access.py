@@ -17,6 +17,7 @@ PUBLIC = frozenset({"static", "health", "receipts", "api", "metrics", "preferenc
 PARTS: dict[str, tuple[str, str]] = {
     "overview": ("watcher", "developer"),
     "orders": ("watcher", "developer"),
+    "people": ("developer", "owner"),
     "sends": ("watcher", "developer"),
     "events": ("developer", "developer"),
     "messages": ("watcher", "writer"),

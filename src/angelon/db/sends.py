@@ -400,6 +400,8 @@ class Filter:
     reasons: tuple[str, ...] = ()
     """Any of them, each as a send has it."""
     recipient: str = ""
+    person_id: int | None = None
+    """Of the orders of this customer."""
 
 
 @dataclass(frozen=True)
@@ -429,6 +431,9 @@ def _narrowed(statement: Any, wanted: Filter, leave: str = "") -> Any:
         statement = statement.where(SEND.c.reason.in_(wanted.reasons))
     if wanted.recipient:
         statement = statement.where(SEND.c.recipient == wanted.recipient)
+    if wanted.person_id is not None:
+        theirs = core_select(ORDER.c.id).where(ORDER.c.contact_id == wanted.person_id)
+        statement = statement.where(SEND.c.order_id.in_(theirs))
     if wanted.since:
         statement = statement.where(SEND.c.created_at >= wanted.since)
     if wanted.order_id is not None:

@@ -85,6 +85,7 @@ def _pages() -> tuple[Blueprint, ...]:
     from angelon.web.metrics.views import pages as metrics
     from angelon.web.orders.views import pages as orders
     from angelon.web.overview.views import pages as overview
+    from angelon.web.people.views import pages as people
     from angelon.web.rehearsals.views import pages as rehearsals
     from angelon.web.routes.views import pages as routes
     from angelon.web.runs.views import pages as runs
@@ -110,6 +111,7 @@ def _pages() -> tuple[Blueprint, ...]:
         overview,
         events,
         orders,
+        people,
         sends,
         sources,
         mappings,

@@ -1,4 +1,4 @@
-"""Customers: the tags that they are marked with."""
+"""Customers: the tags that they are marked with, and all that is kept about one, to give out or to erase."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from pydantic import TypeAdapter, ValidationError
 
 from angelon.core.problems import Invalid, NotFound, Problem
 from angelon.core.specs.base import Tag
-from angelon.db import contact_tags
+from angelon.db import contact_tags, people, personal
 from angelon.db.tables import ContactRow
 from angelon.engine.unit import Work
 
@@ -39,3 +39,24 @@ def tag(work: Work, contact_id: int, text: str, on: bool = True) -> tuple[str, .
     if made != known:
         work.record("tag set" if on else "tag removed", "person", str(contact_id), None, {"tag": word})
     return made
+
+
+def erase(work: Work, contact_id: int, typed: str) -> dict[str, int]:
+    """Erases what says who a customer is, where `typed` is the name or address that asks for it; says how much.
+
+    Raises NotFound; and Invalid, where it is another or something is on its way at this moment.
+    """
+    row = get(work, contact_id)
+    wanted = {one.casefold() for one in (row.name, row.email, row.phone) if one}
+    if not wanted:
+        raise Invalid([Problem("person", "This person’s data is erased already.")])
+    if typed.strip().casefold() not in wanted:
+        raise Invalid([Problem("typed", "That is not the person’s name or address.", "Write it as it stands above.")])
+    about = personal.About(work.connection, work.store_id, row, people.address_keys(row))
+    why = personal.in_the_way(about)
+    if why:
+        raise Invalid([Problem("person", why, "Try again in a moment; nothing was erased.")])
+    found = personal.erase(about, work.now)
+    work.session.expire(row)
+    work.record("erased", "person", str(contact_id), None, found)
+    return found

@@ -1,0 +1,80 @@
+"""A customer's page: orders, sends, what was permitted; everything as a file; and its erasure."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from flask import Blueprint, Response, abort, flash, g, redirect, render_template, request, url_for
+
+from angelon.core.problems import Invalid, NotFound
+from angelon.db import consents, contact_tags, people, personal, sends, suppressions
+from angelon.db.sends import Filter
+from angelon.db.tables import ContactRow
+from angelon.engine.operations import people as operations
+from angelon.web.services import names, session, store_id, work
+
+pages = Blueprint("people", __name__, url_prefix="/people", template_folder="templates")
+
+SHOWN = 20
+"""Of orders and sends, the newest."""
+
+
+@pages.get("/<int:person_id>")
+def one(person_id: int) -> Any:
+    return _page(_person(person_id))
+
+
+@pages.get("/<int:person_id>/data.json")
+def data(person_id: int) -> Any:
+    """Everything that is kept about somebody, as JSON."""
+    person = _person(person_id)
+    about = personal.About(session().connection(), store_id(), person, people.address_keys(person))
+    told = {"made_at": g.now, **personal.collect(about)}
+    text = json.dumps(told, ensure_ascii=False, indent=2, default=lambda at: at.isoformat())
+    head = {"Content-Disposition": f'attachment; filename="person-{person_id}.json"', "Cache-Control": "no-store"}
+    return Response(text, mimetype="application/json", headers=head)
+
+
+@pages.post("/<int:person_id>/erase")
+def erase(person_id: int) -> Any:
+    """Erases what says who somebody is."""
+    person = _person(person_id)
+    typed = request.form.get("typed", "")
+    try:
+        with work() as unit:
+            found = operations.erase(unit, person_id, typed)
+    except NotFound:
+        raise
+    except Invalid as error:
+        flash(f"Not erased: {error.problems[0]}", "bad")
+        return _page(person, typed), 422
+    flash(f"Erased: what {found['orders']} orders and {found['sends']} sends said of the person.", "good")
+    return redirect(url_for(".one", person_id=person_id))
+
+
+def _person(person_id: int) -> ContactRow:
+    found = people.get(session(), store_id(), person_id)
+    if found is None:
+        abort(404, "There is no such person.")
+    return found
+
+
+def _page(person: ContactRow, typed: str = "") -> str:
+    connection, keys = session().connection(), people.address_keys(person)
+    about = personal.About(connection, store_id(), person, keys)
+    erased = person.identity == f"erased-{person.id}"
+    return render_template(
+        "people/one.html",
+        customer=person,
+        erased=erased,
+        orders=people.orders_of(session(), person.id or 0, SHOWN),
+        sends=sends.listed(session(), store_id(), Filter(person_id=person.id), SHOWN),
+        names=names(),
+        tags=contact_tags.of(connection, [person.id or 0]).get(person.id or 0, ()),
+        consents=consents.listed(session(), store_id(), keys),
+        suppressed=[row for key in keys for row in suppressions.of_address(session(), store_id(), key)],
+        shown=SHOWN,
+        checks=personal.checks_with(about) if about.addresses else [],
+        typed=typed,
+    )

@@ -1,0 +1,106 @@
+"""A customer's page, everything as a file, and its erasure: afterwards no cell of the database says who it was."""
+
+import json
+import sqlite3
+
+import pytest
+
+from tests import made
+from tests.web.test_pages import text
+
+JO = {"name": "Jorinde Ferrand-Ohm", "email": "jorinde@ferrand.example", "phone": "+353 20 915 0377"}
+MARKS = ("Jorinde", "jorinde@", "ferrand", "9150377", "915 0377")
+
+
+@pytest.fixture
+def person(bench, client):
+    bench.deliver(made.body(id=1, reference="BK-1", buyer=JO), store_delivery="d-1")
+    other = {"name": "Tam", "email": "tam@tam.example"}
+    bench.deliver(made.body(id=2, reference="BK-2", buyer=other), store_delivery="d-2")
+    bench.plan()
+    bench.dispatcher().run_batch(8)
+    ((order_id, contact_id),) = bench.rows("SELECT id, contact_id FROM \"order\" WHERE number = 'BK-1'") or [(0, 0)]
+    client.post(f"/orders/{order_id}/notes", data={"text": "Jorinde called about her parcel"})
+    client.post(f"/orders/{order_id}/tags", data={"tag": "collects"})
+    return contact_id
+
+
+def cells(bench):
+    """Every text of the database that has a mark of the person, by table and column."""
+    found = set()
+    with sqlite3.connect(bench.home / "angelon.db") as connection:
+        for (table,) in connection.execute("SELECT name FROM sqlite_master WHERE type = 'table'").fetchall():
+            rows = connection.execute(f'SELECT * FROM "{table}"')
+            names = [one[0] for one in rows.description]
+            for row in rows:
+                for name, value in zip(names, row, strict=True):
+                    shown = value.decode(errors="replace") if isinstance(value, bytes) else str(value)
+                    if any(mark in shown for mark in MARKS):
+                        found.add(f"{table}.{name}")
+    return found
+
+
+def states(bench, was, now):
+    with bench.database.engine.begin() as connection:
+        changed = connection.exec_driver_sql("UPDATE send SET state = ? WHERE state = ?", (now, was))
+        assert changed.rowcount == 1
+
+
+def test_everything_as_a_file(bench, client, person):
+    page = text(client.get(f"/people/{person}"))
+    assert "BK-1" in page
+    assert "jorinde@ferrand.example" in page
+    answer = client.get(f"/people/{person}/data.json")
+    assert "attachment" in answer.headers["Content-Disposition"]
+    told = json.loads(answer.data)
+    assert told["person"]["email"] == JO["email"]
+    assert told["tags"] == ["collects"]
+    assert [order["number"] for order in told["orders"]] == ["BK-1"]
+    assert JO["name"] in told["events"][0]["body"]
+    assert [send["to"] for send in told["sends"]] == [JO["email"]]
+    assert "tam" not in answer.text
+    assert client.get("/people/9999").status_code == 404
+
+
+def test_after_erasure_nothing_says_who_it_was_and_figures_stay(bench, client, person):
+    before = bench.rows("SELECT count(*), sum(tries) FROM send")
+    assert cells(bench), "or the search finds nothing"
+    refused = client.post(f"/people/{person}/erase", data={"typed": "Somebody"})
+    assert refused.status_code == 422
+    assert "not the person’s name or address" in text(refused)
+    done = client.post(f"/people/{person}/erase", data={"typed": " jorinde FERRAND-ohm "}, follow_redirects=True)
+    assert "Erased" in text(done)
+    assert cells(bench) == set()
+    assert bench.rows("SELECT count(*), sum(tries) FROM send") == before
+    assert bench.rows("SELECT recipient FROM send ORDER BY recipient") == [("",), ("tam@tam.example",)]
+    for path in ("/orders", "/sends", "/", f"/sources/{made.source().key}/read"):
+        assert client.get(path).status_code == 200
+    ((order_id,),) = bench.rows("SELECT id FROM \"order\" WHERE number = 'BK-1'")
+    assert client.get(f"/orders/{order_id}").status_code == 200
+    for (send_id,) in bench.rows("SELECT id FROM send"):
+        assert client.get(f"/sends/{send_id}").status_code == 200
+    again = client.post(f"/people/{person}/erase", data={"typed": JO["name"]})
+    assert "erased already" in text(again)
+
+
+def test_what_waits_is_not_sent_and_what_is_under_way_is_not_cut(bench, client, person):
+    bench.deliver(made.body(id=3, reference="BK-3", buyer=JO), store_delivery="d-3")
+    bench.plan()
+    states(bench, "scheduled", "sending")
+    refused = client.post(f"/people/{person}/erase", data={"typed": JO["email"]})
+    assert refused.status_code == 422
+    assert "handed over at this moment" in text(refused)
+    states(bench, "sending", "scheduled")
+    client.post(f"/people/{person}/erase", data={"typed": JO["email"]})
+    assert cells(bench) == set()
+    assert bench.rows("SELECT state FROM send WHERE state = 'scheduled'") == []
+    assert ("skipped", "The person’s data was erased.") in bench.rows("SELECT state, reason FROM send")
+
+
+def test_a_suppression_stays_so_that_nobody_is_written_to_again(bench, client, person):
+    client.post("/suppressions", data={"address": JO["email"], "why": "asked by phone"})
+    client.post(f"/people/{person}/erase", data={"typed": JO["email"]})
+    assert {one.partition(".")[0] for one in cells(bench)} <= {"suppression", "change"}
+    bench.deliver(made.body(id=4, reference="BK-4", buyer=JO), store_delivery="d-4")
+    bench.plan()
+    assert ("skipped",) in bench.rows("SELECT state FROM send")
