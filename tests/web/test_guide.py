@@ -22,7 +22,7 @@ def test_the_documentation_has_the_same_pages():
     ours = {file.name: file.read_text() for file in PAGES.glob("*.md")}
     theirs = {file.name: file.read_text() for file in (DOCS / "guide").glob("*.md")}
     assert ours == theirs, "cp src/angelon/web/guide/pages/*.md docs/guide/"
-    assert len(ours) == 11
+    assert len(ours) == 12
 
 
 @pytest.mark.parametrize("key", KEYS)
@@ -45,6 +45,7 @@ def test_a_page_of_the_application_leads_to_its_own_page_of_the_guide(client):
         ("/sends", "fix"),
         ("/handlers", "handlers"),
         ("/settings/team", "production"),
+        ("/suppressions", "deliver"),
     ):
         assert page_for(path) == f"/guide/{key}"
         assert f'href="/guide/{key}"' in client.get(path, follow_redirects=True).get_data(as_text=True)
