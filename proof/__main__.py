@@ -7,13 +7,14 @@ from __future__ import annotations
 import sys
 import time
 
-from proof import described, disk, door, forms, kills, looks, payloads, spam
+from proof import burst, described, disk, door, forms, kills, looks, payloads, spam
 
 PROOFS = {
     "kills": kills.run,
     "disk": disk.run,
     "payloads": payloads.run,
     "door": door.run,
+    "burst": burst.run,
     "described": described.run,
     "forms": forms.run,
     "looks": looks.run,

@@ -126,6 +126,20 @@ class Place:
         except httpx.HTTPError:
             return 0
 
+    def peaks(self) -> dict[str, int]:
+        """The most memory that each process, with those that it has started, has held so far, in MiB."""
+        found = {}
+        for name, child in self._children.items():
+            family, held = [child.pid], 0
+            while family:
+                pid = family.pop()
+                with contextlib.suppress(OSError):
+                    status = Path(f"/proc/{pid}/status").read_text()
+                    held += int(status.partition("VmHWM:")[2].split()[0]) // 1024
+                    family += map(int, Path(f"/proc/{pid}/task/{pid}/children").read_text().split())
+            found[f"{name} at its peak, MiB"] = held
+        return found
+
     def rows(self, sql: str) -> list[tuple]:
         with self.database.engine.connect() as connection:
             return [tuple(row) for row in connection.exec_driver_sql(sql)]

@@ -75,9 +75,12 @@ class MailServer:
         (home / "master.cf").write_text(MASTER.format(**given))
         (home / "boxes").write_text("jo@there.example jo/\n")
         (home / "transport").write_text(f"{back_domain} smtp:[127.0.0.1]:{back_port}\n")
+        for one in home.iterdir():  # whatever the umask is: postfix is several users
+            one.chmod(0o755 if one.is_dir() else 0o644)
 
     def start(self) -> None:
-        subprocess.run([POSTFIX, "-c", self.home, "start"], check=True, capture_output=True, timeout=60)
+        done = subprocess.run([POSTFIX, "-c", self.home, "start"], capture_output=True, timeout=60, text=True)
+        assert done.returncode == 0, f"{done.stdout}{done.stderr}{self.log}"
 
     def stop(self) -> None:
         subprocess.run([POSTFIX, "-c", self.home, "stop"], check=False, capture_output=True, timeout=60)

@@ -91,12 +91,18 @@ def test_a_slow_provider_is_not_waited_for_forever(server, box, monkeypatch):
     assert (outcome.kind, "no answer in time" in outcome.answer) == ("unknown", True)
 
 
-def test_a_bad_number_is_refused_for_good_and_a_bad_token_too(server, box):
+def test_a_bad_number_is_refused_for_good_and_what_any_message_would_meet_is_not(server, box):
     outcome = transport(server).deliver(ProviderMessage(SMS | {"to": "020 915"}), "sd-1")
     assert (outcome.kind, outcome.code) == ("permanent", "422")
     assert "no number in the international form" in outcome.answer
     box.set("sms_token", "another")
-    assert transport(server).deliver(ProviderMessage(SMS), "sd-2").code == "401"
+    outcome = transport(server).deliver(ProviderMessage(SMS), "sd-2")
+    assert (outcome.kind, outcome.code, outcome.unreachable) == ("temporary", "401", True)
+    box.set("sms_token", "tok")
+    box.set("sms_fault", "empty")
+    outcome = transport(server).deliver(ProviderMessage(SMS), "sd-3")
+    assert (outcome.kind, outcome.code, outcome.unreachable) == ("temporary", "402", True)
+    assert "credit is used up" in outcome.answer
 
 
 def test_a_provider_that_is_not_there_is_tried_again():

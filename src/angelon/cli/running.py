@@ -45,6 +45,8 @@ def demo(port: int, fresh: bool) -> None:
         from angelon.standins import ZONE
 
         os.environ["ANGELON_ZONE"] = str(ZONE)
+    if not chosen.returns:
+        os.environ["ANGELON_RETURNS"] = f"127.0.0.1:{free_port()}"
     open_database(chosen).close()
     family = ProcessGroup()
     family.listen()
@@ -162,4 +164,6 @@ def standins(host: str, mail_port: int, provider_port: int) -> None:
     from angelon.standins.box import Box
     from angelon.standins.serving import serve as serve_standins
 
-    serve_standins(Box(settings.load().home), host, mail_port, provider_port)
+    chosen = settings.load()
+    back = chosen.returns_at()
+    serve_standins(Box(chosen.home), host, mail_port, provider_port, back if isinstance(back, tuple) else None)

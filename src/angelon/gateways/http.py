@@ -19,6 +19,8 @@ from angelon.gateways.tokens import CantGetToken, Tokens
 from angelon.gateways.trust import trusted
 
 MAX_ANSWER = 100_000
+OF_ACCOUNT = (401, 402)
+"""Statuses of an account whose credentials or credit are wrong: any other message would meet them as well."""
 """Bytes of an answer that are looked at."""
 
 
@@ -41,8 +43,9 @@ class HttpTransport:
     def deliver(self, mail: ProviderMessage, key: str) -> Outcome:
         """One message to one recipient.
 
-        2xx is accepted unless the settings say otherwise of its outcome; 408, 425, 429 and 5xx are temporary, with
-        `Retry-After` heeded; other answers permanent. A connection lost after the request was written is unknown.
+        2xx is accepted unless the settings say otherwise of its outcome; 401 and 402 (which any other message would
+        meet as well), 408, 425, 429 and 5xx are temporary, with `Retry-After` heeded; other answers
+        permanent. A connection lost after the request was written is unknown.
         """
         outcome = self._deliver(mail, key)
         if outcome.code == "401" and self._tokens is not None and self._tokens.held:
@@ -153,8 +156,10 @@ def _outcome(answer: httpx.Response, body: bytes, call: HttpCall, promised: tupl
         if told.outcome in call.later:
             return Outcome("temporary", code, said, retry_after=retry_after(answer), reference=told.id)
         return Outcome("accepted", code, said, reference=told.id)
-    if answer.status_code in (408, 425, 429) or answer.is_server_error:
-        return Outcome("temporary", code, said, retry_after=retry_after(answer), unreachable=answer.is_server_error)
+    of_account = answer.status_code in OF_ACCOUNT
+    if answer.status_code in (408, 425, 429) or answer.is_server_error or of_account:
+        unreachable = answer.is_server_error or of_account
+        return Outcome("temporary", code, said, retry_after=retry_after(answer), unreachable=unreachable)
     return Outcome("permanent", code, said)
 
 

@@ -102,6 +102,7 @@ class SmtpTransport:
             return self._gone(
                 replace(
                     _refusal(error.smtp_code, error.smtp_error, "did not accept the user name and password"),
+                    kind="temporary",  # any other mail would meet it as well, and a password can be mended
                     unreachable=True,
                 )
             )

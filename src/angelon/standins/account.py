@@ -18,6 +18,8 @@ FAULTS = {
     "none": "takes every message",
     "busy": "asks to come back in 3 seconds (429)",
     "broken": "fails inside (500)",
+    "empty": "says that the credit is used up (402)",
+    "repeat": "tells what became of a message three times, once before it answers",
     "slow": "answers after 4 seconds",
     "drop": "takes the message and drops the connection",
 }
@@ -51,6 +53,8 @@ def entered(kept: Box, provider: str) -> dict[str, Any]:
         raise Refused(429, "Too many messages at once.")
     if fault == "broken":
         raise Refused(500, "Something went wrong on our side.")
+    if fault == "empty":
+        raise Refused(402, "The account's credit is used up.")
     if fault == "slow":
         time.sleep(SLOW)
     body = request.get_json(silent=True) if request.method != "GET" and request.mimetype == "application/json" else {}
@@ -69,6 +73,11 @@ def left(kept: Box, provider: str) -> None:
 def taken(kept: Box, provider: str, reference: str) -> Any:
     """The answer to a message that is taken; its receipt follows."""
     tell(kept, provider, reference, "delivered", "", 0.6)
+    if kept.setting(f"{provider}_fault", "none") == "repeat":
+        tell(kept, provider, reference, "delivered", "", 0.6)
+        told = tell(kept, provider, reference, "delivered")
+        if told is not None:
+            told.join(SLOW)
     left(kept, provider)
     return jsonify({"id": reference, "state": "queued"}), 202
 
@@ -82,11 +91,13 @@ def refused(error: Refused) -> Any:
     return answer
 
 
-def tell(kept: Box, provider: str, reference: str, state: str, text: str = "", after: float = 0) -> None:
-    """Tells the account what became of a message, where it has said to which address."""
+def tell(
+    kept: Box, provider: str, reference: str, state: str, text: str = "", after: float = 0
+) -> threading.Thread | None:
+    """Tells the account what became of a message, where it has said to which address; by a thread of its own."""
     address = str(kept.setting(f"{provider}_receipts", ""))
     if not address:
-        return
+        return None
 
     told = {"id": reference, "state": state, "text": text, "told_at": dt.datetime.now(dt.UTC).isoformat()}
 
@@ -95,7 +106,9 @@ def tell(kept: Box, provider: str, reference: str, state: str, text: str = "", a
         with contextlib.suppress(httpx.HTTPError):
             httpx.post(address, json=told, timeout=5)
 
-    threading.Thread(target=told_later, name="receipt", daemon=True).start()
+    teller = threading.Thread(target=told_later, name="receipt", daemon=True)
+    teller.start()
+    return teller
 
 
 def now() -> dt.datetime:

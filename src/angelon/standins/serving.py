@@ -11,9 +11,9 @@ from angelon.standins.mailbox import Mailbox
 from angelon.standins.providers import Providers
 
 
-def serve(box: Box, host: str, mail_port: int, provider_port: int) -> None:
-    """Runs them until the process is told to end."""
-    parties: list[Mailbox | Providers] = [Mailbox(box, host, mail_port), Providers(box, host, provider_port)]
+def serve(box: Box, host: str, mail_port: int, provider_port: int, back: tuple[str, int] | None) -> None:
+    """Runs them until the process is told to end. `back` is where mail that comes back is taken."""
+    parties: list[Mailbox | Providers] = [Mailbox(box, host, mail_port, back), Providers(box, host, provider_port)]
     for party in parties:
         party.start()
     with contextlib.suppress(KeyboardInterrupt):
