@@ -1,10 +1,11 @@
 """What is kept how long: only what a store has said, only what nothing needs any more, a little at a time."""
 
 import datetime as dt
+import json
 import zlib
 
 from angelon.core.specs import Message
-from angelon.db import specs
+from angelon.db import sent_files, specs
 from angelon.db.tables import MessageRow
 from angelon.engine.housekeeping import Housekeeper
 from angelon.engine.operations import store as store_operations
@@ -112,3 +113,24 @@ def test_news_that_is_old_by_the_time_that_it_can_go_out_does_not(bench, mailbox
     ((state, reason),) = bench.rows("SELECT state, reason FROM send")
     assert state == "skipped"
     assert "too old" in reason
+
+
+def test_a_file_goes_once_no_kept_content_names_it(bench, mailbox):
+    """Not while another mail's content still does, nor one that a send names while it is looked for."""
+    sent(bench, mailbox)
+    with bench.database.engine.begin() as connection:
+        sent_files.keep(connection, {"aa": b"theirs", "bb": b"nobody's", "cc": b"just gone out"})
+        about = json.dumps({"files": [{"digest": "aa"}]})
+        connection.exec_driver_sql("UPDATE content SET about = ?", (about,))
+    with bench.database.reading() as session:
+        found = sent_files.unused(session.connection())
+    assert found == {"bb", "cc"}
+    with bench.database.engine.begin() as connection:
+        about = json.dumps({"pictures": [{"digest": "cc"}], "files": [{"digest": "aa"}]})
+        connection.exec_driver_sql("UPDATE content SET about = ?", (about,))
+        assert sent_files.drop(connection, found, bench.clock.now() - dt.timedelta(hours=1)) == 1
+    assert bench.rows("SELECT digest FROM sent_file ORDER BY 1") == [("aa",), ("cc",)]
+    keep(bench, contents_days=1)
+    later(bench, 3)
+    assert look(bench)["files"] == 2
+    assert bench.rows("SELECT digest FROM sent_file") == []

@@ -6,7 +6,9 @@ from angelon.web.gateways.retry_picture import WIDTH, draw, spoken
 
 def asked(client, **typed):
     full = {"base_seconds": "10", "cap_seconds": "60", "max_tries": "4", "give_up_after_hours": "24"} | typed
-    return client.get("/gateways/mailroom/retry-times", query_string={f"retry.{name}": value for name, value in full.items()})
+    return client.get(
+        "/gateways/mailroom/retry-times", query_string={f"retry.{name}": value for name, value in full.items()}
+    )
 
 
 def test_what_is_typed_is_drawn(client):

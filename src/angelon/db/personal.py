@@ -139,6 +139,7 @@ def erase(about: About, now: dt.datetime) -> dict[str, int]:
     of_sends = core_select(SEND.c.id).where(*about.sends)
     found = {"orders": len(about.orders)}
     found["sends"] = len(list(run(of_sends).scalars()))
+    _from_runs(about)
     run(delete(CONTENT).where(CONTENT.c.send_id.in_(of_sends)))
     run(update(ATTEMPT).where(ATTEMPT.c.send_id.in_(of_sends)).values(answer=""))
     stopped = {"state": State.SKIPPED, "reason": ERASED, "settled_at": now}
@@ -166,7 +167,6 @@ def erase(about: About, now: dt.datetime) -> dict[str, int]:
     run(update(CHANGE).where(CHANGE.c.store_id == about.store_id, notes).values(before=None, after={"text": ERASED}))
     of_addresses = CHANGE.c.key.in_([*about.address_keys, *about.addresses])
     run(update(CHANGE).where(CHANGE.c.store_id == about.store_id, of_addresses).values(key="", before=None, after=None))
-    _from_runs(about)
     _from_shapes(about)
     empty = dict.fromkeys(IDENTIFYING, "")
     run(

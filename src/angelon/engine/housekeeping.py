@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import time
 
 import structlog
 
-from angelon.db import housekeeping
+from angelon.db import housekeeping, sent_files
 from angelon.db.database import Database
 from angelon.engine.clock import Clock
 from angelon.engine.setups import Setups
@@ -40,7 +41,18 @@ class Housekeeper:
                     break
                 if time.monotonic() - began > LONGEST:
                     return gone
+        gone["files"] = self._files()
         self._next = time.monotonic() + EVERY
         if any(gone.values()):
             log.info("what was older than it is kept is gone", **gone)
         return gone
+
+    def _files(self) -> int:
+        """Files that went out with what is no longer kept; says how many."""
+        since = self._clock.now() - dt.timedelta(hours=1)  # what goes out while they are looked for names them again
+        with self._database.reading() as session:
+            found = sent_files.unused(session.connection())
+        if not found:
+            return 0
+        with self._database.connection() as connection:
+            return sent_files.drop(connection, found, since)
