@@ -60,6 +60,10 @@ def test_a_database_that_is_there_is_not_overwritten_and_with_force_kept_beside(
     told = run(filled.home, "restore", file, "--force")
     assert "What was there is angelon.db." in told
     assert len(list(filled.home.glob("angelon.db.2*"))) >= 1
+    (filled.home / "secret.key").write_text("another key, which opens what is there now")
+    assert "Its key is secret.key." in run(filled.home, "restore", file, "--force")
+    assert (filled.home / "secret.key").read_text() == "a key that stands in the folder"
+    assert [one.read_text()[:11] for one in filled.home.glob("secret.key.2*")] == ["another key"]
 
 
 def test_a_backup_that_was_changed_or_is_none_is_refused_and_nothing_is_touched(filled, tmp_path):

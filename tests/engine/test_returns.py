@@ -210,6 +210,7 @@ def test_a_maildir_is_taken_once(bench, sent, tmp_path):
     address = return_path(PATH, sent, bench.vault.proof(sent))
     (tmp_path / "new" / "1.a").write_bytes(f"Delivered-To: {address}\n".encode() + bounce())
     (tmp_path / "new" / "2.b").write_bytes(b"Delivered-To: somebody@else.example\n\nhello")
+    (tmp_path / "new" / "0.folder").mkdir()
     assert from_maildir(returns(bench), tmp_path) == 1
     assert from_maildir(returns(bench), tmp_path) == 0
     assert bench.rows("SELECT state FROM send") == [("failed",)]

@@ -5,7 +5,9 @@ import sqlite3
 
 import pytest
 
+from angelon.engine.returns import Returns
 from tests import made
+from tests.engine.test_returns import bounce
 from tests.web.test_pages import text
 
 JO = {"name": "Jorinde Ferrand-Ohm", "email": "jorinde@ferrand.example", "phone": "+353 20 915 0377"}
@@ -79,6 +81,9 @@ def test_after_erasure_nothing_says_who_it_was_and_figures_stay(bench, client, p
     assert client.get(f"/orders/{order_id}").status_code == 200
     for (send_id,) in bench.rows("SELECT id FROM send"):
         assert client.get(f"/sends/{send_id}").status_code == 200
+    ((send_id,),) = bench.rows("SELECT id FROM send WHERE recipient = ''")
+    Returns(bench.database, bench.services.setups, bench.vault, bench.clock).take(send_id, bounce())
+    assert bench.rows("SELECT * FROM suppression") == [], "nobody is there to be suppressed"
     again = client.post(f"/people/{person}/erase", data={"typed": JO["name"]})
     assert "erased already" in text(again)
 

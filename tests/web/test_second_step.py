@@ -9,6 +9,7 @@ import pytest
 
 from angelon.engine.operations import accounts as operations
 from angelon.engine.operations import second_step
+from angelon.standins import identity
 from angelon.standins.providers import Providers
 from angelon.web.access.views import tries
 from tests.web.test_access import PASSWORD, account, fresh, other_browser, sign_in  # noqa: F401 - a fixture
@@ -131,6 +132,13 @@ def test_who_has_an_account_or_an_invitation_is_signed_in_by_the_provider(client
     third = other_browser(client)
     assert by_provider(third, "stranger@example.net").headers["Location"] == "/sign-in"
     assert "There is no account for stranger@example.net." in text(third.get("/sign-in"))
+
+
+def test_a_provider_that_signs_by_a_new_key_is_asked_for_it(client, bench, provider):
+    account(bench, email="nuala@brackwater.example")
+    assert by_provider(other_browser(client), "nuala@brackwater.example").headers["Location"] == "/orders"
+    identity._key.cache_clear()
+    assert by_provider(other_browser(client), "nuala@brackwater.example").headers["Location"] == "/orders"
 
 
 @pytest.mark.parametrize("fault", ["forged", "expired", "replayed", "other audience", "not verified"])

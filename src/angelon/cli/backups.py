@@ -71,14 +71,19 @@ def restore(file: Path, force: bool) -> None:
     with tempfile.TemporaryDirectory(dir=chosen.home, prefix=".restore-") as folder:
         told = _unpacked(file, Path(folder))
         _looked_at(Path(folder) / DATABASE)
+        at = f"{dt.datetime.now():%Y%m%d-%H%M%S}"
         if there.exists():
-            aside = there.with_name(f"{DATABASE}.{dt.datetime.now():%Y%m%d-%H%M%S}")
+            aside = there.with_name(f"{DATABASE}.{at}")
             for more in ("", "-wal", "-shm"):
                 old = there.with_name(DATABASE + more)
                 if old.exists():
                     old.replace(aside.with_name(aside.name + more))
             click.echo(f"What was there is {aside.name} now.")
+        key = chosen.home / KEY
         if (Path(folder) / KEY).exists() and not chosen.secret_key:
+            if key.exists() and key.read_bytes() != (Path(folder) / KEY).read_bytes():
+                key.replace(key.with_name(f"{KEY}.{at}"))
+                click.echo(f"Its key is {KEY}.{at}: without it, that database’s credentials can’t be opened.")
             (Path(folder) / KEY).replace(chosen.home / KEY)
         (Path(folder) / DATABASE).replace(there)
     click.echo(f"Restored as of {told['made_at'][:19]} UTC: {told['orders']:,} orders, {told['sends']:,} sends.")

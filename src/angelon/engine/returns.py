@@ -107,20 +107,36 @@ class _Taker:
 
 
 def from_maildir(returns: Returns, folder: Path) -> int:
-    """Takes what lies in a maildir's `new`, and moves it to `cur`; says how many. What can't be stored stays."""
+    """Takes what lies in a maildir's `new`, and moves it to `cur`; says how many. What can't be read is left out, what
+    can't be taken is moved all the same; raises, and leaves the rest, where the database fails.
+    """
     taken = 0
     for file in sorted((folder / "new").glob("*"))[:500]:
-        data = file.read_bytes()[:MOST_BYTES]
-        addresses = [line.partition(b":")[2].decode(errors="replace") for line in _delivered(data)]
-        for address in addresses:
-            send_id = returns.known(address)
-            if send_id:
-                returns.take(send_id, data)
-                taken += 1
-                break
+        try:
+            with file.open("rb") as mail:
+                data = mail.read(MOST_BYTES)
+        except OSError as error:
+            log.warning("a mail that came back can't be read", file=file.name, why=str(error))
+            continue
+        try:
+            taken += _taken(returns, data)
+        except Exception as error:
+            if is_database_failure(error):
+                raise
+            log.exception("a mail that came back could not be taken", file=file.name)
         (folder / "cur").mkdir(exist_ok=True)
         os.replace(file, folder / "cur" / f"{file.name}:2,S")
     return taken
+
+
+def _taken(returns: Returns, data: bytes) -> bool:
+    """Whether a mail came to one of our return paths; it is taken then."""
+    for line in _delivered(data):
+        send_id = returns.known(line.partition(b":")[2].decode(errors="replace"))
+        if send_id:
+            returns.take(send_id, data)
+            return True
+    return False
 
 
 def _delivered(data: bytes) -> list[bytes]:

@@ -21,7 +21,7 @@ ANGELON = "Angelon"
 
 def suppress(session: Session, live: LiveSetup, key: str, origin: str, why: str, now: dt.datetime) -> bool:
     """Suppresses an address where the store has this done by itself; says whether it is new."""
-    if origin not in live.setup.store.suppress_on or not key:
+    if origin not in live.setup.store.suppress_on or not key.partition(":")[2]:
         return False
     if not suppressions.add(session, live.store_id, key, why[:300], now, EVERYTHING, origin):
         return False

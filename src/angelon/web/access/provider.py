@@ -76,7 +76,13 @@ class Provider:
             raise CantSignIn(f"The identity provider refused: {str(error)[:200]}") from None
         except (httpx.HTTPError, ValueError) as error:
             raise CantSignIn(f"The identity provider can't be asked: {type(error).__name__}.") from None
-        return self._identity(str(token.get("id_token", "")), keys, described, kept["nonce"])
+        id_token = str(token.get("id_token", ""))
+        try:
+            return self._identity(id_token, keys, described, kept["nonce"])
+        except CantSignIn:
+            self._known = None  # it may sign by another key by now
+            described, keys = self._description()
+            return self._identity(id_token, keys, described, kept["nonce"])
 
     def _identity(self, id_token: str, keys: KeySet, described: dict[str, Any], nonce: str) -> Identity:
         """What an ID token says, once signature, issuer, audience, times and nonce are right (section 3.1.3.7)."""
