@@ -1,6 +1,7 @@
 """Suppressions as files: out and in again, and what is none of them."""
 
 import io
+import re
 
 from tests.web.test_pages import text
 
@@ -34,3 +35,17 @@ def test_what_is_no_address_is_named_and_the_others_are_taken(client, bench):
     assert "no CSV in UTF-8" in text(upload(client, b"\xff\xfe\x00"))
     assert "larger than" in text(upload(client, b"a" * 5_000_002))
     assert len(bench.rows("SELECT * FROM suppression")) == 2
+
+
+def test_the_events_after_which_nothing_optional_is_sent_are_ticked_kept_and_taken_back(client, bench):
+    page = client.get("/suppressions").get_data(as_text=True)
+    assert 'type="checkbox" name="leave_on" value="return.received"' in page
+    edits = re.search(r'name="edits"\s+value="(\d+)"', page)[1]
+    form = {"edits": edits, "leave_on": ["return.received", "feedback.negative"], "suppress_on.there": "1"}
+    client.post("/suppressions/consent", data=form)
+    assert sorted(bench.services.setups.get(bench.store_id).setup.store.leave_on) == form["leave_on"][::-1]
+    page = client.get("/suppressions").get_data(as_text=True)
+    assert re.search(r'value="return.received"\s+checked', page)
+    edits = re.search(r'name="edits"\s+value="(\d+)"', page)[1]
+    client.post("/suppressions/consent", data={"edits": edits, "suppress_on.there": "1"})
+    assert bench.services.setups.get(bench.store_id).setup.store.leave_on == []
