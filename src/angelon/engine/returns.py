@@ -59,12 +59,13 @@ class Returns:
             return "complaint"
         if told.kind == "delayed":
             return "delayed: nothing to do yet"
-        reason = f"Came back: {' '.join(part for part in (told.status, told.reason) if part)}"
+        said = told.reason if told.status in told.reason else f"{told.status} {told.reason}".strip()
+        reason = f"Came back: {said}".removesuffix(": ")
         route = live.routes.get(live.route_key(row.route_id))
         follow = now if has_follow_up(route, live.setup.routes) else None
         moved = sends.received(session, row.id, State.FAILED, reason, follow)
         if is_nobody(told.status):
-            suppress(session, live, key, "bounce", f"its mail came back: {told.status} {told.reason}".strip(), now)
+            suppress(session, live, key, "bounce", f"its mail came back: {said}", now)
         return "failed" if moved else f"is {row.state} already"
 
 
