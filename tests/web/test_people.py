@@ -5,6 +5,7 @@ import sqlite3
 
 import pytest
 
+from angelon.db.tables import SourceRow
 from angelon.engine.returns import Returns
 from tests import made
 from tests.engine.test_returns import bounce
@@ -58,10 +59,29 @@ def test_everything_as_a_file(bench, client, person):
     assert told["person"]["email"] == JO["email"]
     assert told["tags"] == ["collects"]
     assert [order["number"] for order in told["orders"]] == ["BK-1"]
-    assert JO["name"] in told["events"][0]["body"]
+    assert told["events"][0]["payload"]["buyer"]["name"] == JO["name"]
     assert [send["to"] for send in told["sends"]] == [JO["email"]]
     assert "tam" not in answer.text
     assert client.get("/people/9999").status_code == 404
+
+
+def test_of_a_delivery_with_several_orders_only_their_own_is_given_out(bench, client):
+    bench.change(made.source(orders_at="$.orders", delivery_id={"header": "Store-Delivery"}), SourceRow)
+    orders = [made.order(id=7, reference="BK-7", buyer=JO)]
+    orders.append(made.order(id=8, reference="BK-8", buyer={"name": "Tam", "email": "tam@tam.example"}))
+    bench.deliver(json.dumps({"orders": orders}).encode(), store_delivery="both")
+    bench.plan()
+    ((person,),) = bench.rows("SELECT id FROM contact WHERE email = ?", JO["email"])
+    answer = client.get(f"/people/{person}/data.json")
+    assert json.loads(answer.data)["events"][0]["payload"]["reference"] == "BK-7"
+    assert "tam" not in answer.text.lower()
+    with bench.database.engine.begin() as connection:
+        connection.exec_driver_sql(
+            "UPDATE event SET planned_at = NULL WHERE order_id IN (SELECT id FROM \"order\" WHERE number = 'BK-8')"
+        )
+    refused = client.post(f"/people/{person}/erase", data={"typed": JO["name"]})
+    assert refused.status_code == 422, "the other's order still needs the delivery"
+    assert "being planned" in text(refused)
 
 
 def test_after_erasure_nothing_says_who_it_was_and_figures_stay(bench, client, person):

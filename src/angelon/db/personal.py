@@ -59,21 +59,22 @@ class About:
         return SEND.c.store_id == self.store_id, or_(SEND.c.order_id.in_(self.orders), to_them)
 
     @property
+    def event_ids(self) -> list[str]:
+        """Oldest first."""
+        ordered = self.events.order_by(EVENT.c.received_at, EVENT.c.id)
+        return list(self.connection.execute(ordered).scalars())
+
+    @property
     def events(self) -> Any:
         return core_select(EVENT.c.id).where(EVENT.c.order_id.in_(self.orders))
 
 
 def collect(about: About) -> dict[str, Any]:
-    """Everything, as plain data; times are aware."""
+    """Everything but what the events' deliveries say, as plain data; times are aware."""
     run, contact = about.connection.execute, about.contact
-    bodies = core_select(EVENT.c.received_at, EVENT.c.type, EVENT.c.name, DELIVERY.c.body).join(
-        DELIVERY, DELIVERY.c.id == EVENT.c.delivery_id
-    )
     sends = core_select(SEND, CONTENT.c.text).outerjoin(CONTENT, CONTENT.c.send_id == SEND.c.id).where(*about.sends)
     return {
-        "person": {
-            name: getattr(contact, name) for name in ("name", "email", "phone", "country", "language", "first_seen")
-        },
+        "person": {name: getattr(contact, name) for name in (*IDENTIFYING, "first_seen")},
         "tags": list(run(core_select(TAG.c.tag).where(TAG.c.contact_id == contact.id)).scalars()),
         "orders": [
             {
@@ -84,10 +85,6 @@ def collect(about: About) -> dict[str, Any]:
                 "read": row.read,
             }
             for row in run(core_select(ORDER).where(ORDER.c.id.in_(about.orders)).order_by(ORDER.c.id))
-        ],
-        "events": [
-            {"received_at": row.received_at, "type": row.type or row.name, "body": row.body.decode(errors="replace")}
-            for row in run(bodies.where(EVENT.c.order_id.in_(about.orders)).order_by(EVENT.c.received_at))
         ],
         "sends": [
             {
@@ -117,7 +114,8 @@ def in_the_way(about: About) -> str:
     sending = core_select(SEND.c.id).where(*about.sends, SEND.c.state == State.SENDING).limit(1)
     if about.connection.execute(sending).first():
         return "One of the sends is being handed over at this moment."
-    waits = core_select(EVENT.c.id).where(EVENT.c.order_id.in_(about.orders), EVENT.c.planned_at.is_(None)).limit(1)
+    deliveries = core_select(EVENT.c.delivery_id).where(EVENT.c.order_id.in_(about.orders))  # with others' orders, too
+    waits = core_select(EVENT.c.id).where(EVENT.c.delivery_id.in_(deliveries), EVENT.c.planned_at.is_(None)).limit(1)
     if about.connection.execute(waits).first():
         return "One of the events is being planned at this moment."
     return ""

@@ -2,12 +2,18 @@
 
 from __future__ import annotations
 
-from pydantic import TypeAdapter, ValidationError
+from typing import Any
 
+from pydantic import TypeAdapter, ValidationError
+from sqlalchemy import Connection
+
+from angelon.core.payload.body import NotReadable
 from angelon.core.problems import Invalid, NotFound, Problem
 from angelon.core.specs.base import Tag
-from angelon.db import contact_tags, people, personal
+from angelon.db import contact_tags, events, people, personal
+from angelon.db.live_setup import LiveSetup
 from angelon.db.tables import ContactRow
+from angelon.engine.event_reader import Payloads
 from angelon.engine.unit import Work
 
 _TAG: TypeAdapter[str] = TypeAdapter(Tag)
@@ -39,6 +45,27 @@ def tag(work: Work, contact_id: int, text: str, on: bool = True) -> tuple[str, .
     if made != known:
         work.record("tag set" if on else "tag removed", "person", str(contact_id), None, {"tag": word})
     return made
+
+
+def everything(connection: Connection, live: LiveSetup, row: ContactRow) -> dict[str, Any]:
+    """All that is kept about a customer, as plain data. Of a delivery that brought several orders, theirs alone."""
+    about = personal.About(connection, live.store_id, row, people.address_keys(row))
+    told = personal.collect(about)
+    rows = events.in_order(connection, about.event_ids)
+    payloads = Payloads()
+    payloads.load(connection, live, rows)
+    told["events"] = [
+        {"received_at": row.received_at, "type": row.type or row.name, "payload": _payload(payloads, row)}
+        for row in rows
+    ]
+    return told
+
+
+def _payload(payloads: Payloads, row: Any) -> Any:
+    try:
+        return payloads.of(row, None)
+    except NotReadable:
+        return None
 
 
 def erase(work: Work, contact_id: int, typed: str) -> dict[str, int]:

@@ -12,7 +12,7 @@ from angelon.db import consents, contact_tags, people, personal, sends, suppress
 from angelon.db.sends import Filter
 from angelon.db.tables import ContactRow
 from angelon.engine.operations import people as operations
-from angelon.web.services import names, session, store_id, work
+from angelon.web.services import live, names, session, store_id, work
 
 pages = Blueprint("people", __name__, url_prefix="/people", template_folder="templates")
 
@@ -29,8 +29,7 @@ def one(person_id: int) -> Any:
 def data(person_id: int) -> Any:
     """Everything that is kept about somebody, as JSON."""
     person = _person(person_id)
-    about = personal.About(session().connection(), store_id(), person, people.address_keys(person))
-    told = {"made_at": g.now, **personal.collect(about)}
+    told = {"made_at": g.now, **operations.everything(session().connection(), live(), person)}
     text = json.dumps(told, ensure_ascii=False, indent=2, default=lambda at: at.isoformat())
     head = {"Content-Disposition": f'attachment; filename="person-{person_id}.json"', "Cache-Control": "no-store"}
     return Response(text, mimetype="application/json", headers=head)
