@@ -8,10 +8,10 @@ from decimal import Decimal
 import pytest
 
 from angelon.core.conditions.evaluate import evaluate as evaluate_condition
+from angelon.core.markup.cleaning import cleaned
+from angelon.core.markup.nesting import DEEPEST, depth, problems_of_markup
 from angelon.core.messages.blocks import Tokens, link
-from angelon.core.messages.cleaning import cleaned
 from angelon.core.messages.email import compile_email
-from angelon.core.messages.nesting import DEEPEST, depth, problems_of_markup
 from angelon.core.payload.budget import MAX_STEPS
 from angelon.core.payload.forms import nest
 from angelon.core.payload.paths import BadPath, compile_path

@@ -4,8 +4,8 @@ channel.
 
 import pytest
 
+from angelon.core.markup.cleaning import cleaned, unsafe
 from angelon.core.messages.channels import compiled_part
-from angelon.core.messages.cleaning import cleaned, unsafe
 from angelon.core.messages.email import compile_email
 from angelon.core.problems import Invalid
 from angelon.core.specs.message import EmailText

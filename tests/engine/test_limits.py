@@ -107,6 +107,22 @@ def test_credit_goes_down_by_what_is_accepted_and_stops_at_its_end(bench, client
     assert "“a lot” is no amount." in text(refused)
 
 
+def test_what_another_worker_has_in_hand_is_not_spent_twice(bench):
+    gateway_id = limited(bench, price="0.10")
+    with bench.database.connection() as connection:
+        gateway_use.set_balance(connection, gateway_id, Decimal("0.50"))
+    orders(bench, 8)
+    transport = Counting()
+    first, second = dispatchers(bench, transport)
+    taken = first._claim(4, gateway_id)
+    assert len(taken) == 4
+    assert second.run_batch(8, gateway_id=gateway_id) == 1, "0.40 of the credit is in the first worker's hands"
+    first._deliver(taken, 8, None)
+    first.store()
+    assert len(transport.at) == 5
+    assert bench.rows("SELECT balance FROM gateway_use") == [(0,)]
+
+
 def test_what_a_provider_says_is_left_counts(bench):
     limited(bench, price="0.10")
     orders(bench, 1)

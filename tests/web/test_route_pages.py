@@ -4,16 +4,13 @@ suppressions, answers.
 
 import datetime as dt
 import json
-from http.server import BaseHTTPRequestHandler, HTTPServer
-from threading import Thread
 
 import pytest
 
-from angelon.core.specs import Source, Store
+from angelon.core.specs import Store
 from angelon.core.specs.stored import from_stored
 from angelon.db import specs
-from angelon.db.tables import MessageRow, SourceRow, StoreRow
-from angelon.engine.enrichments import Enricher
+from angelon.db.tables import MessageRow, StoreRow
 from tests import made
 from tests.web.test_pages import post, text
 
@@ -367,112 +364,6 @@ def test_a_segment_is_made_asked_for_and_can_t_be_deleted_while_it_is(client, be
         headers=FRAGMENT,
     )
     assert "the customer’s number of orders is at least 1" in text(changed)
-
-
-# ---- asked elsewhere
-
-
-class Answers(BaseHTTPRequestHandler):
-    def do_GET(self):
-        if self.path.startswith("/slow"):
-            __import__("time").sleep(3)
-        status, body = {
-            "/o": (200, b'{"label": "https://x.example/l.pdf", "note": "Kein Drachen ohne Schwanz"}'),
-            "/h": (500, b"no"),
-            "/b": (200, b"x" * 6_000_000),
-        }.get(self.path[:2], (404, b""))
-        self.asked.append(self.path)
-        self.send_response(status)
-        self.end_headers()
-        self.wfile.write(body)
-
-    def log_message(self, *_): ...
-
-
-@pytest.fixture
-def answering():
-    Answers.asked = []
-    server = HTTPServer(("127.0.0.1", 0), Answers)
-    Thread(target=server.serve_forever, daemon=True).start()
-    yield f"http://127.0.0.1:{server.server_port}"
-    server.shutdown()
-
-
-def asking(bench, url, **changes):
-    retry = {"base_seconds": 0.1, "cap_seconds": 0.2, "max_tries": 2}
-    one = {
-        "name": "more",
-        "url": url,
-        "parameters": {"number": "$.reference"},
-        "timeout_seconds": 20,
-        "retry": retry,
-    } | changes
-    recipes = made.source().model_dump(mode="json")["recipes"] | {"gift_note": {"path": "$['+more'].note"}}
-    bench.change(
-        Source.model_validate(made.source(enrichments=[one], recipes=recipes).model_dump(mode="json")), SourceRow
-    )
-
-
-def test_an_address_is_asked_once_before_the_event_is_planned(client, bench, answering):
-    team(bench, private_hosts=["127.0.0.1"])
-    asking(bench, f"{answering}/orders/{{number}}")
-    post(client)
-    assert bench.plan() == 0  # it waits for the answer
-    assert Enricher(bench.database, bench.services.setups, bench.clock).run_due() == 1
-    assert bench.plan() == 1
-    assert Answers.asked == ["/orders/BK-7"]
-    page = client.get("/sources/shop/read").get_data(as_text=True)
-    assert "Kein Drachen ohne Schwanz" in page
-    assert "answered" in text(client.get("/sources/shop/ask"))
-
-
-@pytest.mark.parametrize(
-    ("path", "said"),
-    [
-        ("/h", "answered 500"),
-        ("/b", "is larger than 0.5 MB"),
-        ("/slow", "did not answer within 0.5 s"),
-        ("/nothing", "answered 404"),
-    ],
-)
-def test_an_address_that_does_not_answer_is_told_and_the_event_goes_on_without(client, bench, answering, path, said):
-    team(bench, private_hosts=["127.0.0.1"])
-    asking(bench, f"{answering}{path}", timeout_seconds=0.5 if path == "/slow" else 20)
-    with bench.database.writing() as session:
-        specs.save_variable(session, bench.store_id, made.Variable(name="gift_note"))
-        spec = made.message().model_dump(mode="json")
-        spec["email"]["de"]["blocks"][0]["text"] = "{{ gift_note }}"
-        row = specs.save_draft(
-            session, MessageRow, bench.store_id, made.Message.model_validate(spec), bench.clock.now()
-        )
-        specs.publish(session, row, bench.clock.now())
-    bench.services.setups.forget()
-    post(client)
-    for _ in range(2):
-        Enricher(bench.database, bench.services.setups, bench.clock).run_due()
-        __import__("time").sleep(0.25)
-    assert bench.plan() == 1
-    ((state, reason),) = bench.rows("SELECT state, reason FROM send")
-    assert state == "held"
-    assert "“more” was asked in vain" in reason
-    assert said in reason
-
-
-def test_an_address_inside_the_house_is_not_asked_and_bad_settings_are_said(client, bench, answering):
-    asking(bench, f"{answering}/orders/{{number}}")
-    post(client)
-    Enricher(bench.database, bench.services.setups, bench.clock).run_due()
-    assert Answers.asked == []
-    assert "an address inside the house" in text(client.get("/sources/shop/ask"))
-    assert "an address inside the house" in text(client.get("/sources/shop/ask?try=more"))
-    refused = client.post("/sources/shop/ask", data={"name": "Bad name", "url": "ftp://x", "parameters": "a = $.b["})
-    assert refused.status_code == 422
-    page = text(refused)
-    assert "lower-case letters, digits and underscores" in page
-    assert "ftp://x" in refused.get_data(as_text=True)
-    assert "has {ref} in its address" in text(
-        client.post("/sources/shop/ask", data={"name": "x", "url": "https://x.example/{ref}", "parameters": ""})
-    )
 
 
 # ---- settings around routes

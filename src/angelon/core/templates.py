@@ -18,6 +18,7 @@ from typing import Any, Literal, NoReturn
 from urllib.parse import quote
 
 import orjson
+from inscriptis import get_text
 from jinja2 import StrictUndefined, Template, TemplateError, TemplateSyntaxError, nodes, pass_context
 from jinja2.exceptions import SecurityError, UndefinedError
 from jinja2.meta import find_undeclared_variables
@@ -26,7 +27,8 @@ from jinja2.runtime import LoopContext
 from jinja2.sandbox import ImmutableSandboxedEnvironment
 from markupsafe import Markup, escape
 
-from angelon.core.problems import Problem
+from angelon.core.markup.cleaning import fragment
+from angelon.core.problems import Invalid, Problem
 from angelon.core.values import Day, Money, Value, number_of, show
 
 MAX_SOURCE = 300_000
@@ -217,6 +219,20 @@ def _filter_breaks(context: JinjaContext, value: Any) -> Markup | None:
 
 
 @pass_context
+def _filter_html(context: JinjaContext, value: Any) -> Markup | str | None:
+    """HTML that somebody else made, such as a look-up's answer: in a mail as it is, without what no mail may hold; in a
+    text its text.
+    """
+    if value is None:
+        return None
+    try:
+        made = fragment(show(value, _locale(context)))
+    except Invalid as error:
+        raise SecurityError(error.problems[0].what) from None
+    return Markup(made) if context.eval_ctx.autoescape else get_text(made).strip()  # noqa: S704 - it is cleaned
+
+
+@pass_context
 def _filter_json(context: JinjaContext, value: Any) -> Markup:
     """A value as JSON, safe inside a JSON text; not for HTML."""
     plain = (
@@ -254,6 +270,7 @@ def _json_text(plain: Any) -> str:
 OWN_FILTERS = frozenset({"web_address", "breaks", "json"})
 FILTERS: dict[str, Any] = {
     "breaks": _filter_breaks,
+    "html": _filter_html,
     "json": _filter_json,
     "date": _filter_date,
     "default": _filter_default,

@@ -6,11 +6,11 @@ import datetime as dt
 from collections.abc import Collection
 from typing import Any
 
-from sqlalchemy import Connection, Table, bindparam, insert, update
+from sqlalchemy import Connection, Table, bindparam, insert, text, update
 from sqlalchemy import select as core_select
 
 from angelon.db.events import EVENT
-from angelon.db.tables import AnswerRow
+from angelon.db.tables import PROBLEM, AnswerRow
 
 ANSWER: Table = AnswerRow.__table__  # type: ignore[attr-defined]
 _ANSWERED = ANSWER.c.event_id.in_(bindparam("b_ids", expanding=True))
@@ -39,6 +39,26 @@ def problems(connection: Connection, event_ids: Collection[str]) -> dict[str, di
 def all_of(connection: Connection, event_id: str) -> list[Any]:
     """Everything that was asked about one event."""
     return list(connection.execute(core_select(ANSWER).where(ANSWER.c.event_id == event_id).order_by(ANSWER.c.name)))
+
+
+def failed(connection: Connection, source_ids: Collection[int], since: dt.datetime, limit: int) -> list[Any]:
+    """Look-ups that were given up since a moment, the newest first: (event, order, source, name, problem, at)."""
+    return list(
+        connection.execute(
+            core_select(
+                ANSWER.c.event_id, EVENT.c.order_id, EVENT.c.source_id, ANSWER.c.name, ANSWER.c.problem, ANSWER.c.at
+            )
+            .join(EVENT, EVENT.c.id == ANSWER.c.event_id)
+            .where(
+                text(f"answer.{PROBLEM}"),
+                ANSWER.c.at >= since,
+                EVENT.c.waits_until.is_(None),
+                EVENT.c.source_id.in_(list(source_ids)),
+            )
+            .order_by(ANSWER.c.at.desc(), ANSWER.c.event_id, ANSWER.c.name)
+            .limit(limit)
+        )
+    )
 
 
 def waiting(connection: Connection, now: dt.datetime, limit: int, without: Collection[int] = ()) -> list[Any]:

@@ -6,26 +6,33 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Mapping
+from dataclasses import replace
 from decimal import Decimal
 
-from sqlalchemy import Connection, Table, insert, update
+from sqlalchemy import Connection, Table, bindparam, func, insert, text, update
 from sqlalchemy import select as core_select
 
 from angelon.core.sending.allowance import MICRO, Grant, Used, give_back, grant
 from angelon.core.specs.gateway import Gateway
-from angelon.db.tables import GatewayUseRow
+from angelon.db.tables import SENDING, GatewayUseRow, SendRow
 
 USE: Table = GatewayUseRow.__table__  # type: ignore[attr-defined]
+SEND: Table = SendRow.__table__  # type: ignore[attr-defined]
+_IN_HAND = core_select(func.count()).select_from(SEND).where(text(SENDING), SEND.c.gateway_id == bindparam("b_gateway"))
 
 
 def take(
     connection: Connection, gateway_id: int, gateway: Gateway, wanted: int, now: dt.datetime, zone: dt.tzinfo
 ) -> int:
-    """How many of these sends the gateway may take now; what is granted is used from here on."""
+    """How many of these sends, which are claimed, the gateway may take now; what is granted is used from here on."""
     if not gateway.quota.limits and not _counted(connection, gateway_id):
         return wanted
     used = _locked(connection, gateway_id)
-    granted = grant(gateway.quota, used, wanted, Decimal(gateway.price), now, zone)
+    price = Decimal(gateway.price)
+    if used.balance is not None and price:  # what other workers have claimed and not yet paid for
+        held = connection.execute(_IN_HAND, {"b_gateway": gateway_id}).scalar_one() - wanted
+        used = replace(used, balance=used.balance - int(max(0, held) * price * MICRO))
+    granted = grant(gateway.quota, used, wanted, price, now, zone)
     _save(connection, gateway_id, granted)
     return granted.number
 

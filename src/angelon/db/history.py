@@ -12,7 +12,7 @@ from sqlalchemy import select as core_select
 
 from angelon.core.messages.channels import CHANNELS, address_key
 from angelon.core.planning.inputs import Answer, Contact, Facts, PriorSend, Setup
-from angelon.core.planning.permission import Consent
+from angelon.core.planning.permission import THIS_ORDER, Consent, of_order
 from angelon.core.reading import Reading
 from angelon.core.specs.condition import compares
 from angelon.core.specs.route import Route
@@ -160,11 +160,16 @@ class BatchHistory:
             prior_sends=tuple(one.send for one in counted),
             sent_to_customer=tuple(sent_at),
             same_delivery=tuple(one.send for one in counted if one.delivery == delivery),
-            suppressed=self.suppressed,
+            suppressed=self._suppressed(order_id),
             other_statuses=other_statuses or {},
             answers=tuple(self.answers.get(order_id, [])) if order_id is not None else (),
             consents=self.consents,
         )
+
+    def _suppressed(self, order_id: int | None) -> Mapping[str, str]:
+        """What is suppressed, with what this order's own suppression says under a key that is the same for all."""
+        why = self.suppressed.get(of_order(order_id))
+        return self.suppressed if why is None else {**self.suppressed, THIS_ORDER: why}
 
 
 def known(
@@ -202,7 +207,7 @@ def known(
     }
     address_keys |= {address_key("chat", account) for reading in readings if (account := reading.text("account"))}
     if address_keys or any(recipient.kind != "customer" for route in routes for recipient in route.to):
-        address_keys |= fixed_address_keys(routes, live.setup)
+        address_keys |= fixed_address_keys(routes, live.setup) | {of_order(id_) for id_ in ids}
         found.suppressed = suppressions.among(connection, live.store_id, address_keys)
         if live.setup.store.consent:
             found.consents = consents.among(connection, live.store_id, address_keys)

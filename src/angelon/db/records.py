@@ -163,8 +163,11 @@ class NewSend:
         now: dt.datetime,
         instead_of: str | None = None,
         run_id: int | None = None,
+        event_type: str = "",
     ) -> NewSend:
-        """A planned send. One that may need a fallback, or somebody's help, says when that is looked at."""
+        """A planned send about an event of a type. One that may need a fallback, or somebody's help, says when that is
+        looked at.
+        """
         route = live.routes.get(send.route)
         return cls(
             id=id_,
@@ -191,7 +194,7 @@ class NewSend:
             instead_of=instead_of,
             run_id=run_id,
             fallback_at=_fallback_at(live, route, send, now),
-            expires_at=_expires_at(live, send),
+            expires_at=_expires_at(live, send, event_type),
         )
 
     @classmethod
@@ -307,10 +310,9 @@ _SEND_FIELDS = tuple(one.name for one in fields(NewSend))
 _send_values = attrgetter(*_SEND_FIELDS)
 
 
-def _expires_at(live: LiveSetup, send: PlannedSend) -> dt.datetime | None:
-    """Until when a send may go out, as its message says."""
-    message = live.setup.messages.get(send.message)
-    hours = message.good_for_hours if message is not None else 0
+def _expires_at(live: LiveSetup, send: PlannedSend, event_type: str) -> dt.datetime | None:
+    """Until when a send may go out, as its message and its event's type say."""
+    hours = live.setup.store.hours_for(live.setup.messages.get(send.message), event_type)
     return send.due_at + dt.timedelta(hours=hours) if hours else None
 
 

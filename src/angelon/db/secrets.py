@@ -58,6 +58,18 @@ class Vault:
             row.until = at if row.until is None else min(row.until, at)
         session.flush()
 
+    def drop(self, session: Session, kind: str, owner_id: int) -> None:
+        session.exec(delete(SecretRow).where(col(SecretRow.kind) == kind, col(SecretRow.owner_id) == owner_id))
+
+    def rename(self, session: Session, kind: str, to: str, owner_id: int) -> None:
+        """Has the credentials of one kind in place of those of another."""
+        self.drop(session, to, owner_id)
+        for row in session.exec(
+            select(SecretRow).where(col(SecretRow.kind) == kind, col(SecretRow.owner_id) == owner_id)
+        ):
+            row.kind = to
+        session.flush()
+
     def proof(self, text: str) -> str:
         """A short proof that only this installation can make for a text: 12 hexadecimal digits of an HMAC-SHA256."""
         return hmac.new(self._proving, text.encode(), hashlib.sha256).hexdigest()[:12]

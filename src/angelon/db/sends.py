@@ -550,6 +550,11 @@ def causes(session: Session, store_id: int) -> list[Cause]:
     return sorted(found.values(), key=lambda cause: -cause.number)
 
 
+def held_of_event(session: Session, event_id: str) -> list[str]:
+    """The sends that an event led to and that are held."""
+    return list(session.exec(select(SendRow.id).where(SendRow.event_id == event_id, SendRow.state == State.HELD)))
+
+
 def attempts_of(session: Session, ids: Sequence[str]) -> dict[str, list[AttemptRow]]:
     """Attempts by send, oldest first."""
     found: dict[str, list[AttemptRow]] = {}

@@ -297,6 +297,7 @@ class AnswerRow(SQLModel, table=True):
     """What an address answered about an event: asked once, kept with the event."""
 
     __tablename__ = "answer"
+    __table_args__ = (Index("ix_answer_problem", "at", sqlite_where=text(PROBLEM), postgresql_where=text(PROBLEM)),)
     event_id: str = Field(sa_column=Column(Text, ForeignKey("event.id"), primary_key=True))
     name: str = Field(primary_key=True)
     tries: int = 0

@@ -170,7 +170,7 @@ class Dispatcher:
             rows = [row for row in claimed if row.gateway_id == gateway_id]
             found = self._setups.gateway(gateway_id) if gateway_id is not None else None
             number = len(rows)
-            if found is not None and (found[1].quota.limits or found[1].price):
+            if found is not None and (found[1].quota.limits or found[1].price or found[1].attachment_price):
                 live, gateway = found
                 zone = ZoneInfo(live.setup.store.timezone)
                 number = gateway_use.take(connection, gateway_id, gateway, len(rows), self._clock.now(), zone)

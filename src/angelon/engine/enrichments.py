@@ -8,8 +8,9 @@ import datetime as dt
 from typing import Any
 
 import structlog
+from sqlmodel import Session
 
-from angelon.core.enriching import address, answer, wanted
+from angelon.core.enriching import answer, look_up_request, wanted
 from angelon.core.payload.body import NotReadable
 from angelon.core.planning.plan import work_out
 from angelon.core.problems import Invalid
@@ -17,6 +18,7 @@ from angelon.core.specs.enrichment import Enrichment
 from angelon.db import answers
 from angelon.db.database import Database, is_database_failure
 from angelon.db.live_setup import LiveSetup
+from angelon.db.secrets import Vault
 from angelon.engine.clock import Clock
 from angelon.engine.event_reader import Payloads
 from angelon.engine.handlers.runner import HandlerRunner
@@ -34,8 +36,15 @@ class Enricher:
     """Asks about events that wait for it. What goes wrong with one event is kept as its answer's problem."""
 
     def __init__(
-        self, database: Database, setups: Setups, clock: Clock, worker: str = "", runner: HandlerRunner | None = None
+        self,
+        database: Database,
+        setups: Setups,
+        clock: Clock,
+        worker: str = "",
+        runner: HandlerRunner | None = None,
+        vault: Vault | None = None,
     ) -> None:
+        self._vault = vault
         self._runner = runner or HandlerRunner(database, clock, None)
         self._database = database
         self._setups = setups
@@ -77,13 +86,18 @@ class Enricher:
         with self._database.reading() as session:
             done = {kept.name: kept for kept in answers.all_of(session.connection(), row.id)}
             self._payloads.load(session.connection(), live, [row])
+            secrets = {
+                one.name: secret_of(self._vault, session, row.source_id, one, self._clock.now())
+                for one in _asked_about(live, row)
+                if one.name not in done or done[one.name].problem
+            }
         again: list[dt.datetime] = []
         for one in _asked_about(live, row):
             kept = done.get(one.name)
             if kept is not None and not kept.problem:
                 continue
             tries = (kept.tries if kept else 0) + 1
-            url, value, problem, for_good = self._ask(live, row, one)
+            url, value, problem, for_good = self._ask(live, row, one, secrets[one.name])
             now = self._clock.now()
             with self._database.connection() as connection:
                 answers.keep(connection, row.id, one.name, tries, now, url, value, problem)
@@ -97,14 +111,14 @@ class Enricher:
             answers.wait(connection, row.id, until)
         return until is None
 
-    def _ask(self, live: LiveSetup, row: Any, one: Enrichment) -> tuple[str, Any, str, bool]:
+    def _ask(self, live: LiveSetup, row: Any, one: Enrichment, secret: str) -> tuple[str, Any, str, bool]:
         """(address, value, problem, whether another try would come to the same)."""
         source = live.setup.sources[live.source_key(row.source_id)]
         try:
             payload = self._payloads.of(row)
         except NotReadable as error:
             return "", None, str(error), True
-        return ask(live, one, work_out(source, live.setup, payload)[0].context)
+        return ask(live, one, work_out(source, live.setup, payload)[0].context, secret)
 
 
 def _asked_about(live: LiveSetup, row: Any) -> list[Enrichment]:
@@ -113,17 +127,29 @@ def _asked_about(live: LiveSetup, row: Any) -> list[Enrichment]:
     return [] if row.parent_id else wanted(source.enrichments, row.name)
 
 
-def ask(live: LiveSetup, one: Enrichment, context: Any) -> tuple[str, Any, str, bool]:
+def secret_kind(name: str) -> str:
+    """What the credentials of a look-up are kept as, by its source."""
+    return f"look-up:{name}"
+
+
+def secret_of(vault: Vault | None, session: Session, source_id: int, one: Enrichment, now: dt.datetime) -> str:
+    """The password or token of a look-up; empty where it needs or has none. Raises WrongKey."""
+    if vault is None or one.auth.scheme == "none":
+        return ""
+    kept = vault.get(session, secret_kind(one.name), source_id, now)
+    return kept[0].text if kept else ""
+
+
+def ask(live: LiveSetup, one: Enrichment, context: Any, secret: str = "") -> tuple[str, Any, str, bool]:
     """One try: (address, value, problem, whether another try would come to the same)."""
     url = ""
     try:
-        url = address(one, context)
-        return (
-            url,
-            answer(one, fetch(url, live.setup.store.private_hosts, one.max_bytes, one.timeout_seconds)),
-            "",
-            False,
-        )
+        request = look_up_request(one, context, secret)
+        url = request.url
+        body = request.body if one.method == "POST" else None
+        hosts = live.setup.store.private_hosts
+        found = fetch(url, hosts, one.max_bytes, one.timeout_seconds, request.headers, body)
+        return url, answer(one, found), "", False
     except Invalid as error:
         return url, None, error.problems[0].what, True
     except CantFetch as error:

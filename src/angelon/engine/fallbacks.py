@@ -124,7 +124,9 @@ class Fallbacks:
         if send is None:
             return None
         id_ = self._clock.new_id("sd", now)
-        return NewSend.planned(live, send, id_, row.event_id, row.order_id, now, instead_of=row.id, run_id=row.run_id)
+        return NewSend.planned(
+            live, send, id_, row.event_id, row.order_id, now, row.id, row.run_id, event.type if not row.run_id else ""
+        )
 
     def _notices(
         self, connection: Connection, live: LiveSetup, route: Route, row: Any, why: str, now: dt.datetime

@@ -114,13 +114,13 @@ def _add(loads: dict[str, Load], live: LiveSetup, day: dt.date, sends: Sequence[
 def _cost(send: PlannedSend, live: LiveSetup) -> Decimal:
     """By the pieces of the text as it would be; one where it can't be made."""
     gateway, message = live.setup.gateways.get(send.gateway), live.setup.messages.get(send.message)
-    if gateway is None or message is None or not gateway.price:
+    if gateway is None or message is None or not (gateway.price or gateway.attachment_price):
         return Decimal(0)
     try:
         pieces = compiled_part(message, send.channel, send.locale, live.setup.store).render(send.values).pieces
     except (CantRender, Invalid):
         pieces = 1
-    return Decimal(gateway.price) * pieces
+    return gateway.cost(pieces, len(message.attachments) if send.channel == "email" else 0)
 
 
 def _unit(live: LiveSetup, gateway: str) -> float:

@@ -11,6 +11,7 @@ from sqlalchemy import Connection
 from angelon.core.event_types import OURS
 from angelon.core.messages.channels import CHANNELS
 from angelon.core.payload.body import NotReadable
+from angelon.core.planning.permission import of_order
 from angelon.core.planning.plan import work_out
 from angelon.core.sending.due import Around, DueSend, EventFacts, guards_again, needs_event
 from angelon.core.sending.prepare import recipient_now
@@ -40,6 +41,7 @@ def due_send(row: Any, live: LiveSetup) -> DueSend:
         bool(row.event_id),
         row.test,
         row.expires_at,
+        row.order_id,
         from_stored(Message, row.draft) if row.draft is not None else None,
     )
 
@@ -145,4 +147,5 @@ def _suppressed(
         known = around.events.get(send.id)
         now = recipient_now(send, known, around)[0] if known is not None else ""
         keys |= {CHANNELS[send.channel].address_key(address) for address in (send.recipient, now) if address}
+        keys |= {of_order(send.order_id)} - {""}
     return suppressions.among(connection, live.store_id, sorted(keys))

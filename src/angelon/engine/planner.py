@@ -392,7 +392,7 @@ class _Batch:
             self._tag(event, decision, order.get("contact_id"))
             for send in decision.sends:
                 id_ = self._clock.new_id("sd", now)
-                self._sends.append(NewSend.planned(self._live, send, id_, row.id, order_id, now))
+                self._sends.append(NewSend.planned(self._live, send, id_, row.id, order_id, now, event_type=row.type))
                 if send.state is not State.SKIPPED:
                     route_id, delivery = self._live.route_ids[decision.route], row.parent_id or row.id
                     record = history.SendRecord(prior_send_of(send, now), route_id, delivery, order_id)

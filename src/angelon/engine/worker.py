@@ -207,7 +207,7 @@ class Worker:
         events that need nothing more.
         """
         runner = HandlerRunner(self._database, self._clock, self._handlers)
-        enricher = Enricher(self._database, self._setups, self._clock, f"{self.name}-ask", runner)
+        enricher = Enricher(self._database, self._setups, self._clock, f"{self.name}-ask", runner, self._vault)
         review_service = ReviewService(self._database, self._setups, self._vault, self._clock)
         listener = Listener(self._home, PLANNING)
         reviewed = 0.0

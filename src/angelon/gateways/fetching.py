@@ -8,7 +8,7 @@ import ipaddress
 import socket
 import ssl
 import time
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Mapping
 from typing import Any
 
 import httpcore
@@ -94,36 +94,70 @@ def public(address: str) -> bool:
     return ip.is_global and not ip.is_multicast
 
 
-def fetch(url: str, allowed: Collection[str] = (), max_bytes: int = 10_000_000, seconds: float = 10) -> bytes:
-    """The bytes at an address (http or https). Raises CantFetch with a sentence.
+def fetch(
+    url: str,
+    allowed: Collection[str] = (),
+    max_bytes: int = 10_000_000,
+    seconds: float = 10,
+    headers: Mapping[str, str] | None = None,
+    body: bytes | None = None,
+) -> bytes:
+    """The bytes at an address (http or https), by GET, or by POST where there is a body. Raises CantFetch with a
+    sentence.
 
-    `allowed` are hosts that may be inside the house. Redirects are followed three times, each checked anew.
+    `allowed` are hosts that may be inside the house. Redirects of a GET are followed three times, each checked anew;
+    to another origin `headers`, which may hold credentials, do not go along. A POST is not sent on.
     """
+    first = httpx.URL(url) if headers else None
     until = time.monotonic() + seconds
     line = Line()
     pool = httpcore.ConnectionPool(ssl_context=trusted(), network_backend=_Guarded(allowed, line), max_connections=2)
     try:
         with pool, Deadline(line, seconds + 1):
             for _ in range(MAX_HOPS + 1):
-                found = _hop(pool, url, max_bytes, seconds, until)
+                found = _hop(pool, url, max_bytes, seconds, until, headers or {}, body)
                 if isinstance(found, bytes):
                     return found
+                if body is not None:
+                    raise CantFetch(f"{url[:80]} sends on to {found[:80]}, which a POST does not follow.", True)
                 url = found
+                if first is not None and not _same_origin(first, httpx.URL(url)):
+                    headers = None
     finally:
         line.drop()
     raise CantFetch(f"{url[:80]} redirects more than {MAX_HOPS} times.")
 
 
-def _hop(pool: httpcore.ConnectionPool, url: str, max_bytes: int, seconds: float, until: float) -> bytes | str:
+def _same_origin(one: httpx.URL, other: httpx.URL) -> bool:
+    """Whether two addresses are of one origin (RFC 6454)."""
+    ports = {"http": 80, "https": 443}
+    return (one.scheme, one.host, one.port or ports.get(one.scheme)) == (
+        other.scheme,
+        other.host,
+        other.port or ports.get(other.scheme),
+    )
+
+
+def _hop(
+    pool: httpcore.ConnectionPool,
+    url: str,
+    max_bytes: int,
+    seconds: float,
+    until: float,
+    headers: Mapping[str, str],
+    body: bytes | None,
+) -> bytes | str:
     """What is at an address, or where it sends on to."""
     parsed = _checked(url)
     left = until - time.monotonic()
     timeout = {name: max(left, 0.1) for name in ("connect", "read", "write", "pool")}
+    plain = {"Host": parsed.netloc.decode(), "User-Agent": "Angelon", "Accept": "*/*"}
     try:
         with pool.stream(
-            "GET",
+            "GET" if body is None else "POST",
             str(parsed),
-            headers={"Host": parsed.netloc.decode(), "User-Agent": "Angelon", "Accept": "*/*"},
+            headers=list((plain | dict(headers)).items()),
+            content=body,
             extensions={"timeout": timeout},
         ) as answer:
             if answer.status in (301, 302, 303, 307, 308):
@@ -131,10 +165,10 @@ def _hop(pool: httpcore.ConnectionPool, url: str, max_bytes: int, seconds: float
                     "latin-1"
                 )
                 return str(parsed.join(target))
-            if answer.status != 200:
+            if not 200 <= answer.status < 300:
                 raise CantFetch(
                     f"{parsed.host} answered {answer.status}.",
-                    400 <= answer.status < 500 and answer.status not in (408, 425, 429),
+                    400 <= answer.status < 500 and answer.status not in (401, 402, 408, 425, 429),
                 )
             return _body(answer.iter_stream(), parsed.host, max_bytes, until)
     except CantFetch:

@@ -14,6 +14,8 @@ import css_inline
 import mjml
 
 from angelon.core.addresses import check_email
+from angelon.core.markup.cleaning import unsafe
+from angelon.core.markup.nesting import problems_of_markup
 from angelon.core.messages.attachments import AttachmentRequest, compile_attachment
 from angelon.core.messages.blocks import (
     Tokens,
@@ -26,12 +28,10 @@ from angelon.core.messages.blocks import (
     text_of,
 )
 from angelon.core.messages.channel import Channel, Part, Rendered
-from angelon.core.messages.cleaning import unsafe
 from angelon.core.messages.known_fields import shop_values, unknown_fields
 from angelon.core.messages.leaving import LINK
 from angelon.core.messages.leaving import as_html as leave_html
 from angelon.core.messages.leaving import as_text as leave_text
-from angelon.core.messages.nesting import problems_of_markup
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs.message import Columns, EmailText, Message
 from angelon.core.specs.store import Letterhead, Store

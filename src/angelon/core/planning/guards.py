@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from angelon.core.messages.channels import address_key
 from angelon.core.planning.context import PlanningContext
 from angelon.core.planning.inputs import Answer, Facts
-from angelon.core.planning.permission import refusal
+from angelon.core.planning.permission import THIS_ORDER, refusal
 from angelon.core.planning.subjects import answers
 from angelon.core.specs.route import Route
 from angelon.core.values import number_of, show
@@ -147,7 +147,7 @@ def suppressed(given: GuardInput) -> GuardResult | None:
     """Not to an address that must not be written to."""
     message = given.context.setup.messages.get(given.message)
     key = address_key(given.channel, given.address) if given.address else ""
-    why = refusal(given.facts.suppressed, key, message) if key else None
+    why = refusal(given.facts.suppressed, key, message, THIS_ORDER if given.to_customer else "") if key else None
     return GuardResult("suppressed", f"{given.address} must not be written to: {why}") if why is not None else None
 
 

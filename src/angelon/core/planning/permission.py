@@ -35,8 +35,24 @@ def scoped(address_key: str, scope: str) -> str:
     return f"{address_key}#{scope}" if scope else address_key
 
 
-def refusal(suppressed: Mapping[str, str], address_key: str, message: Message | None) -> str | None:
-    """Why a message must not go to an address, as its suppressions say (by `scoped`); None where they let it."""
+THIS_ORDER = "order:"
+"""What the suppression of the order that is looked at is known by, among what is known of one event."""
+
+
+def of_order(order_id: int | None) -> str:
+    """What the suppression of an order is known by: nothing more goes to its customer about it."""
+    return f"{THIS_ORDER}{order_id}" if order_id is not None else ""
+
+
+def refusal(
+    suppressed: Mapping[str, str], address_key: str, message: Message | None, order: str = THIS_ORDER
+) -> str | None:
+    """Why a message must not go to an address, as its suppressions say (by `scoped`); None where they let it. `order`
+    is what the order's own suppression is known by; empty for a message that is not to its customer.
+    """
+    why = suppressed.get(order) if order else None
+    if why is not None:
+        return f"nothing more is sent about this order: {why}"
     why = suppressed.get(address_key)
     if why is not None or message is None or message.purpose != "optional":
         return why

@@ -42,6 +42,7 @@ class DueSend:
     test: bool = False
     expires_at: dt.datetime | None = None
     """Until when it may go out (aware)."""
+    order_id: int | None = None
     draft: Message | None = None
     """The message itself, where it is not one of the store's published ones."""
 

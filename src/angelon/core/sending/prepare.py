@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import datetime as dt
 from dataclasses import dataclass, replace
-from decimal import Decimal
 from typing import Any, Literal
 
 from angelon.core.messages.attachments import AttachmentRequest, LibraryFile, files_for_order
@@ -15,7 +14,7 @@ from angelon.core.messages.email import RenderedEmail
 from angelon.core.planning.context import PlanningContext
 from angelon.core.planning.guards import WHEN_DUE, GuardInput
 from angelon.core.planning.people import customer
-from angelon.core.planning.permission import refusal
+from angelon.core.planning.permission import of_order, refusal
 from angelon.core.planning.plan import clock_of, reached, values_for
 from angelon.core.planning.senders import sender_of, sender_problem
 from angelon.core.planning.subjects import only_again, worked_condition
@@ -74,8 +73,9 @@ class Ready:
 
     @property
     def cost(self) -> str:
-        """What it costs at the gateway's price, in the store's currency; empty where the gateway has none."""
-        return str(Decimal(self.gateway.price) * self.rendered.pieces) if self.gateway.price else ""
+        """What it costs at the gateway's prices, in the store's currency; empty where it costs nothing."""
+        files = sum(len(chosen) if wanted.kind == "library" else 1 for wanted, chosen in self.attachments)
+        return str(self.gateway.cost(self.rendered.pieces, files) or "")
 
 
 Prepared = Ready | Held | Skipped | Later
@@ -133,7 +133,8 @@ def _message_of(send: DueSend, around: Around) -> Message | None:
 def _suppressed(send: DueSend, address: str, around: Around) -> Skipped | None:
     if send.test or not address:
         return None
-    why = refusal(around.suppressed, CHANNELS[send.channel].address_key(address), _message_of(send, around))
+    order = of_order(send.order_id) if send.whom == "customer" else ""
+    why = refusal(around.suppressed, CHANNELS[send.channel].address_key(address), _message_of(send, around), order)
     return Skipped(f"{address} must not be written to: {why}") if why is not None else None
 
 

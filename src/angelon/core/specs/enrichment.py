@@ -10,21 +10,27 @@ from pydantic import Field, field_validator, model_validator
 
 from angelon.core.retries import RetryPolicy
 from angelon.core.specs.base import OneLine, Spec, VariableName
+from angelon.core.specs.gateway import Auth
 from angelon.core.specs.variable import Recipe
 
 _NAMED = re.compile(r"\{([^{}]*)\}")
 
 
 class Enrichment(Spec):
-    """One GET (RFC 9110, section 9.3.1) for each delivery. The answer stands in the payload under `+name`.
+    """One request (RFC 9110, section 9.3.1 or 9.3.3) for each delivery. The answer stands in the payload under `+name`.
 
-    `url` may hold `{parameter}` in its path (RFC 6570, level 1); parameters that it does not name go into the query.
+    `url` may hold `{parameter}` in its path (RFC 6570, level 1); parameters that it does not name go into the query of
+    a GET, and into the body of a POST: `body` is a template over them, a JSON object of them where it is empty. A
+    parameter with no path has a fixed value, its default. `auth` shows who asks; its secret is kept apart.
     `events` are the store's own names of the deliveries that it is asked for, all where there is none.
     """
 
     name: VariableName
+    method: Literal["GET", "POST"] = "GET"
     url: OneLine
     parameters: dict[VariableName, Recipe] = Field(default_factory=dict, max_length=20)
+    body: str = Field("", max_length=20_000)
+    auth: Auth = Field(default_factory=Auth)
     events: list[OneLine] = Field(default_factory=list, max_length=50)
     format: Literal["json", "html", "text"] = "json"
     timeout_seconds: float = Field(5, gt=0, le=30)
@@ -45,6 +51,17 @@ class Enrichment(Spec):
         if parts.scheme not in ("http", "https") or not parts.netloc or "{" in parts.netloc or "@" in parts.netloc:
             raise ValueError("is no web address: it starts with https:// and a host, and holds no password")
         return url
+
+    @field_validator("auth")
+    @classmethod
+    def _known(cls, auth: Auth) -> Auth:
+        if auth.scheme not in ("none", "basic", "bearer", "header"):
+            raise ValueError("has to be none, basic, bearer or header")
+        if auth.scheme == "header" and not auth.header:
+            raise ValueError("names no header: write the one that carries the token, such as X-Api-Key")
+        if auth.scheme == "basic" and not auth.username:
+            raise ValueError("has no user name")
+        return auth
 
     @model_validator(mode="after")
     def _named(self) -> Enrichment:

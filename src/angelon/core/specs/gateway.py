@@ -211,6 +211,8 @@ class Gateway(Spec):
     review: Review | None = None
     receipts: Receipts | None = None
     price: Price = Decimal(0)
+    attachment_price: Price = Decimal(0)
+    """What each attached file costs besides."""
     max_segments: int = Field(4, ge=1, le=30)
     quota: Quota = Field(default_factory=Quota)
     balance_at: str = Field("", max_length=300)
@@ -241,6 +243,10 @@ class Gateway(Spec):
             if kind == "smtp" and "host" in data and not data["host"]:
                 raise ValueError("needs a host: the mail server's name")
         return data
+
+    def cost(self, pieces: int, files: int = 0) -> Decimal:
+        """What a message of some pieces with some attached files costs, in the store's currency."""
+        return Decimal(self.price) * pieces + Decimal(self.attachment_price) * files
 
     @property
     def channel(self) -> str:

@@ -14,6 +14,7 @@ from angelon.core.addresses import BadPhone, check_email, phone_text, read_phone
 from angelon.core.specs.base import Key, Locale, Name, OneLine, Spec, VariableName
 from angelon.core.specs.condition import Group
 from angelon.core.specs.gateway import Sender
+from angelon.core.specs.message import Message
 
 Colour = Annotated[str, StringConstraints(pattern=r"^#[0-9a-fA-F]{6}$")]
 """A colour as CSS writes it: `#0E5A55`."""
@@ -171,9 +172,18 @@ class Store(Spec):
     """What suppresses an address by itself: mail that came back for good, a complaint, an answer such as STOP."""
     leave_on: list[str] = Field(default_factory=list, max_length=20)
     """Event types after which the order's customer gets no optional message any more, such as return.received."""
+    good_for: dict[OneLine, Annotated[int, Field(ge=1, le=8760)]] = Field(default_factory=dict, max_length=60)
+    """For how many hours a send about an event of a type may go out after it is due, such as 12 for
+    shipment.out_for_delivery; a message's own span counts besides, and the shorter one holds.
+    """
     keep: Keep = Field(default_factory=Keep)
     echo_minutes: int = Field(10, ge=0, le=1440)
     """Within how long two routes must not tell the same person by the same channel about the same delivery."""
+
+    def hours_for(self, message: Message | None, event_type: str) -> int:
+        """For how many hours after it is due a message about an event may go out; 0 for ever."""
+        spans = (message.good_for_hours if message is not None else 0, self.good_for.get(event_type, 0))
+        return min((span for span in spans if span), default=0)
 
     def consent_for(self, channel: str) -> str:
         """The variable that says whether a customer has agreed to a channel; empty where the channel needs none."""

@@ -19,6 +19,7 @@ from angelon.core.specs.message import FromLibrary, Image
 from angelon.db import bundles, changes, specs
 from angelon.db.live_setup import LiveSetup, load
 from angelon.db.tables import RouteRow, StoreRow
+from angelon.engine.enrichments import secret_kind
 from angelon.engine.installation import Installation
 from angelon.engine.unit import MACHINE, Actor
 
@@ -28,7 +29,7 @@ class MissingSecret:
     """A secret that a source or gateway needs and that is not kept here."""
 
     kind: str
-    """source or gateway"""
+    """source, gateway or look-up"""
     key: str
     name: str
     what: str
@@ -37,7 +38,7 @@ class MissingSecret:
     @property
     def variable(self) -> str:
         """The environment's name for it: `ANGELON_SECRET_GATEWAY_TEXT_LINE`."""
-        return f"ANGELON_SECRET_{self.kind}_{self.key}".upper().replace("-", "_")
+        return f"ANGELON_SECRET_{self.kind}_{self.key}".upper().replace("-", "_").replace("/", "_")
 
 
 @dataclass
@@ -53,8 +54,9 @@ class Applied:
     """What is named and not there: secrets, files, verified senders, approvals."""
 
 
+LOOK_UP = "look-up"
 Secrets = Mapping[tuple[str, str], str]
-"""Secrets by kind (source or gateway) and key."""
+"""Secrets by kind (source, gateway or look-up) and key; a look-up's is `source/name`."""
 
 
 def from_environment(secrets: Iterable[MissingSecret]) -> dict[tuple[str, str], str]:
@@ -110,8 +112,9 @@ def _applied(
         store_id = row.id or 0
         live = load(session, store_id)
         for (kind, key), text in secrets.items():
-            owner = (live.source_ids if kind == "source" else live.gateway_ids)[key]
-            installation.vault.put(session, kind, owner, text, now)
+            of, _, name = key.partition("/")
+            owner = (live.gateway_ids if kind == "gateway" else live.source_ids)[of]
+            installation.vault.put(session, secret_kind(name) if kind == LOOK_UP else kind, owner, text, now)
             made.changes.append(f"{kind} {key}: secret set")
         missing = _missing(session, installation, bundle, live)
         made.lacking = [
@@ -176,6 +179,12 @@ def _missing(
         MissingSecret("source", source.key, source.name, "no signing secret, so its deliveries are refused")
         for source in bundle.sources
         if source.signing.scheme != "none" and not kept("source", source_ids, source.key)
+    ]
+    found += [
+        MissingSecret(LOOK_UP, f"{source.key}/{one.name}", one.name, "no password or token, so it is not answered")
+        for source in bundle.sources
+        for one in source.enrichments
+        if one.auth.scheme != "none" and not kept(secret_kind(one.name), source_ids, source.key)
     ]
     for gateway in bundle.gateways:
         needs = gateway.auth.scheme != "none" if gateway.kind != "smtp" else bool(gateway.username)

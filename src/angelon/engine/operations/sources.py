@@ -14,7 +14,6 @@ from angelon.core.problems import Invalid, Problem
 from angelon.core.signatures import well_made
 from angelon.core.specs import Source
 from angelon.core.specs.base import read_spec
-from angelon.core.specs.enrichment import Enrichment
 from angelon.core.specs.source import Locator, Signing
 from angelon.core.specs.stored import from_stored
 from angelon.db import events, specs
@@ -170,20 +169,6 @@ def _refused(work: Work, key: str, refused_id: int) -> RefusedRow:
         row = None
     one: RefusedRow = found(row, "This delivery is not kept any more: the newest 100 of each source are.")
     return one
-
-
-def save_look_up(work: Work, key: str, look_up: Enrichment, was: str) -> None:
-    """An address that is asked about each delivery, new or in place of the one called `was`. Raises Invalid."""
-    source = current(work, key)
-    others = [one.model_dump(mode="json") for one in source.enrichments if one.name != was]
-    spec = source.model_dump(mode="json") | {"enrichments": [*others, look_up.model_dump(mode="json")]}
-    work.specs.save(read_spec(Source, spec))
-
-
-def remove_look_up(work: Work, key: str, name: str) -> None:
-    source = current(work, key)
-    left = [one for one in source.enrichments if one.name != name]
-    work.specs.save(source.model_copy(update={"enrichments": left}))
 
 
 def current(work: Work, key: str) -> Source:

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from angelon.core.messages.channels import CHANNELS
-from angelon.core.planning.permission import EVERYTHING
+from angelon.core.planning.permission import EVERYTHING, of_order
 from angelon.core.problems import Invalid, Problem
-from angelon.db import consents, suppressions
-from angelon.engine.unit import Work
+from angelon.db import consents, orders, people, suppressions
+from angelon.engine.unit import Work, found
 
 
 def add(
@@ -34,6 +34,40 @@ def remove(work: Work, suppression_id: int) -> str:
     if key:
         work.record("suppression removed", "address", key)
     return key
+
+
+def stop_order(work: Work, order_id: int, why: str) -> None:
+    """Nothing more goes to the customer about an order; what waits is skipped when it is due. Raises NotFound."""
+    found(orders.get(work.session, work.store_id, order_id), "There is no such order.")
+    why = " ".join(why.split())[:300] or "stopped by hand."
+    suppressions.add(work.session, work.store_id, of_order(order_id), why, work.now)
+    work.record("suppressed", "order", str(order_id), None, {"why": why})
+
+
+def resume_order(work: Work, order_id: int) -> bool:
+    """Lets the customer be written to about an order again; says whether they were not."""
+    key = of_order(order_id)
+    rows = suppressions.of_address(work.session, work.store_id, key)
+    for row in rows:
+        suppressions.drop(work.session, work.store_id, row.id or 0)
+    if rows:
+        work.record("suppression removed", "order", str(order_id))
+    return bool(rows)
+
+
+def stop_person(work: Work, person_id: int, why: str) -> int:
+    """Nothing more goes to any of a customer's addresses; says how many of them were new. Raises NotFound, and Invalid
+    where none is known.
+    """
+    person = found(people.get(work.session, work.store_id, person_id), "There is no such person.")
+    keys = people.address_keys(person)
+    if not keys:
+        raise Invalid([Problem("", "No address of this person is known.", "There is nothing that could be sent.")])
+    why = " ".join(why.split())[:300] or "asked not to be written to."
+    new = [key for key in keys if suppressions.add(work.session, work.store_id, key, why, work.now)]
+    for key in keys:
+        work.record("suppressed", "address", key, None, {"why": why})
+    return len(new)
 
 
 def note_consent(work: Work, address: str, channel: str, granted: bool, where: str, words: str) -> str:

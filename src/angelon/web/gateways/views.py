@@ -161,6 +161,7 @@ _RETRY: dict[str, Spelling] = {f"retry.{name}": TEXT for name in RetryPolicy.mod
 _MAIL: dict[str, Spelling] = _RETRY | {
     **dict.fromkeys(("name", "timeout_seconds", "host", "port", "tls", "username"), TEXT),
     **dict.fromkeys(("sender.address", "sender.name", "sender.reply_to", "limits.attachments", "return_path"), TEXT),
+    **dict.fromkeys(("price", "attachment_price"), OR_ZERO),
     "limits.total_bytes": MEGABYTES,
     "limits.types": COMMAS,
 }

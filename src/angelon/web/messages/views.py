@@ -6,9 +6,9 @@ from typing import Any
 
 from flask import Blueprint, Response, abort, flash, jsonify, redirect, render_template, request, url_for
 
+from angelon.core.markup.cleaning import cleaned
 from angelon.core.messages.blocks import Tokens
 from angelon.core.messages.channels import CHANNEL_LABELS, CHANNELS, compiled_part
-from angelon.core.messages.cleaning import cleaned
 from angelon.core.planning.preflight import Sample, listed
 from angelon.core.problems import Conflict, Invalid, NotFound, Problem
 from angelon.core.specs import Gateway, Message, Variable

@@ -9,13 +9,15 @@ from typing import Any
 from flask import Blueprint, abort, flash, g, redirect, render_template, request, url_for
 
 from angelon.core import event_types
+from angelon.core.planning.permission import of_order
 from angelon.core.problems import Invalid, NotFound
 from angelon.core.values import show, unpack
-from angelon.db import changes, contact_tags, history, orders, sends
+from angelon.db import answers, changes, contact_tags, history, orders, sends
+from angelon.db import suppressions as suppressed
 from angelon.db.sends import Filter
 from angelon.db.tables import EventRow, OrderRow
 from angelon.engine.operations import orders as operations
-from angelon.engine.operations import people
+from angelon.engine.operations import people, suppressions
 from angelon.web.orders import outcomes
 from angelon.web.paging import Page
 from angelon.web.runs.views import runs_of
@@ -72,6 +74,20 @@ def tag(order_id: int) -> Any:
     return redirect(url_for(".one", order_id=order_id))
 
 
+@pages.post("/<int:order_id>/stop")
+def stop(order_id: int) -> Any:
+    """Lets nothing more go to the customer about this order, or takes that back."""
+    with work_or_back(url_for(".one", order_id=order_id)) as unit:
+        if request.form.get("act") == "resume":
+            suppressions.resume_order(unit, order_id)
+            said = "The customer is told about this order again."
+        else:
+            suppressions.stop_order(unit, order_id, request.form.get("why", ""))
+            said = "Nothing more goes to the customer about this order. What waits is skipped when it is due."
+    flash(said, "good")
+    return redirect(url_for(".one", order_id=order_id))
+
+
 def _page(order_id: int, typed: str = "") -> Any:
     """The order's page; `typed` is a note that was not kept."""
     order = orders.get(session(), store_id(), order_id)
@@ -86,6 +102,7 @@ def _page(order_id: int, typed: str = "") -> Any:
         "orders/one.html",
         order=order,
         events=happened,
+        unanswered=answers.problems(session().connection(), [event.id for event in happened]),
         sends=made,
         attempts=sends.attempts_of(session(), [s.send.id for s in made]),
         names=names(),
@@ -107,6 +124,7 @@ def _page(order_id: int, typed: str = "") -> Any:
         story=story(happened, made),
         notes=[n for n in changes.listed(session(), store_id(), "order", str(order_id)) if n.action == operations.NOTE],
         by_hand=[one.route for one in live().setup.routes if not one.route.handler and one.route.channel != "call"],
+        stopped=next(iter(suppressed.of_address(session(), store_id(), of_order(order_id))), None),
         typed=typed,
     )
 

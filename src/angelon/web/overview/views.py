@@ -14,7 +14,7 @@ from angelon.core import event_types
 from angelon.core.messages.channels import CHANNEL_LABELS
 from angelon.core.planning.readiness import problems_of
 from angelon.core.specs import Message
-from angelon.db import events, gateway_health, gateway_use, overview, sends, shapes, specs
+from angelon.db import answers, events, gateway_health, gateway_use, overview, sends, shapes, specs
 from angelon.db.specs import StoredRoute
 from angelon.web.formats import capital, moment
 from angelon.web.overview.steps import steps
@@ -25,6 +25,7 @@ pages = Blueprint("overview", __name__, template_folder="templates")
 
 SPANS = {"today": ("Today", 1), "week": ("7 days", 7), "month": ("30 days", 30)}
 X0, STEP = 110, 122
+MANY = 100
 
 
 @dataclass(frozen=True)
@@ -244,6 +245,13 @@ def _engine_needs() -> list[Need]:
                 "/events",
             )
         )
+    failed = answers.failed(
+        session().connection(), list(live().source_ids.values()), g.now - dt.timedelta(days=14), MANY
+    )
+    if failed:
+        count = f"{len(failed)}{' or more' if len(failed) == MANY else ''}"
+        what = f"{count} look-up{' was' if len(failed) == 1 else 's were'} not answered"
+        found.append(Need("failed", what, failed[0].problem, "See and ask again", "/events"))
     return found
 
 

@@ -12,7 +12,8 @@ from angelon.db import consents, contact_tags, people, personal, sends, suppress
 from angelon.db.sends import Filter
 from angelon.db.tables import ContactRow
 from angelon.engine.operations import people as operations
-from angelon.web.services import live, names, session, store_id, work
+from angelon.engine.operations import suppressions as suppression_operations
+from angelon.web.services import live, names, session, store_id, work, work_or_back
 
 pages = Blueprint("people", __name__, url_prefix="/people", template_folder="templates")
 
@@ -49,6 +50,16 @@ def erase(person_id: int) -> Any:
         flash(f"Not erased: {error.problems[0]}", "bad")
         return _page(person, typed), 422
     flash(f"Erased: what {found['orders']} orders and {found['sends']} sends said of the person.", "good")
+    return redirect(url_for(".one", person_id=person_id))
+
+
+@pages.post("/<int:person_id>/stop")
+def stop(person_id: int) -> Any:
+    """Suppresses every address that is known of somebody."""
+    _person(person_id)
+    with work_or_back(url_for(".one", person_id=person_id)) as unit:
+        suppression_operations.stop_person(unit, person_id, request.form.get("why", ""))
+    flash("Nothing more goes to this person. Suppressions take that back, an address at a time.", "good")
     return redirect(url_for(".one", person_id=person_id))
 
 

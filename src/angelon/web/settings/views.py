@@ -20,7 +20,7 @@ from angelon.core.specs.store import Keep
 from angelon.engine.operations import store as operations
 from angelon.web.conflicts import edits_seen
 from angelon.web.forms import CODE, LINES, OR_ZERO, TEXT, WORDS, Spelling, filled, rows
-from angelon.web.services import live, routes, services, store, work
+from angelon.web.services import kinds_of_events, live, routes, services, store, work
 
 pages = Blueprint("settings", __name__, url_prefix="/settings", template_folder="templates")
 
@@ -179,9 +179,12 @@ def rules() -> Any:
     return _rules_page(live().setup.store.model_dump(mode="json"))
 
 
-def _rules_page(spec: dict[str, Any], problems: Sequence[Problem] = ()) -> str:
+def _rules_page(
+    spec: dict[str, Any], problems: Sequence[Problem] = (), typed: Sequence[tuple[str, str]] | None = None
+) -> str:
     named = {row.key: row.spec.name for row in routes()}
-    return _page("rules", problems, spec=spec, named=named)
+    ages = [*(typed if typed is not None else spec["good_for"].items()), ("", ""), ("", "")]
+    return _page("rules", problems, spec=spec, named=named, ages=ages, types=kinds_of_events())
 
 
 @pages.post("/rules")
@@ -199,14 +202,21 @@ def save_rules() -> Any:
         }
         if one["forbidden"] or one["link_hosts"]:
             spec["more_rules"].append(one)
-    changed = {name: spec[name] for name in ("rules", "more_rules", "private_hosts")}
+    ages = [(a.strip(), b.strip()) for a, b in zip(form.getlist("age.type"), form.getlist("age.hours"), strict=False)]
+    spec["good_for"] = {type_: hours for type_, hours in ages if type_}
+    problems += [
+        Problem("good_for", f"“{hours[:20]}” hours belong to no event.", "Choose the event beside them.")
+        for type_, hours in ages
+        if hours and not type_
+    ]
+    changed = {name: spec[name] for name in ("rules", "more_rules", "private_hosts", "good_for")}
     try:
         _checked_hosts(spec)
         _save(changed, problems, "rules")
     except Invalid as error:
         if error.is_conflict:
             raise
-        return _rules_page(spec, error.problems), 422
+        return _rules_page(spec, error.problems, [pair for pair in ages if any(pair)]), 422
     flash("Saved. Messages are looked at by these rules when they are published.", "good")
     return redirect(url_for(".rules"))
 

@@ -7,20 +7,20 @@ from collections.abc import Sequence
 from typing import Any
 from urllib.parse import urlencode
 
-from flask import flash, redirect, render_template, request, url_for
+from flask import flash, g, redirect, render_template, request, url_for
 
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Source
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.enrichment import Enrichment
 from angelon.db import answers
-from angelon.engine.enrichments import ask
-from angelon.engine.operations import sources as operations
+from angelon.engine.enrichments import ask, secret_kind, secret_of
+from angelon.engine.operations import look_ups as operations
 from angelon.engine.operations import store as store_operations
 from angelon.web import sample_event as sample_events
 from angelon.web.forms import TEXT, Spelling, filled
 from angelon.web.numbers import whole
-from angelon.web.services import live, session, work
+from angelon.web.services import live, services, session, work
 
 SHOWN = 20_000
 
@@ -41,9 +41,11 @@ def page(
     one = _named(source, trying)
     tried = None
     if one is not None and sample.reading is not None:
-        url, value, problem, _ = ask(live(), one, sample.reading.context)
+        secret = secret_of(services().vault, session(), source_id, one, g.now)
+        url, value, problem, _ = ask(live(), one, sample.reading.context, secret)
         tried = {
             "name": one.name,
+            "method": one.method,
             "url": url,
             "value": json.dumps(value, ensure_ascii=False, indent=2)[:SHOWN],
             "problem": problem,
@@ -63,6 +65,7 @@ def page(
         names=names,
         problems=problems,
         allowed=", ".join(live().setup.store.private_hosts),
+        has_secret=bool(was and services().vault.get(session(), secret_kind(was), source_id, g.now)),
         latest=sample_events.recent_of(source_id),
     )
 
@@ -71,13 +74,29 @@ def _named(source: Source, name: str) -> Enrichment | None:
     return next((one for one in source.enrichments if one.name == name), None)
 
 
-def _parameters(text: str) -> dict[str, str]:
-    made = {}
+def _parameters(text: str) -> dict[str, Any]:
+    """A parameter a line: `name = $.path`, or a fixed value, in quotes or not."""
+    made: dict[str, Any] = {}
     for line in text.splitlines():
-        name, _, path = line.partition("=")
-        if line.strip():
-            made[name.strip()] = path.strip()
+        name, sign, value = (piece.strip() for piece in line.partition("="))
+        if not line.strip():
+            continue
+        if not sign or not value:
+            raise ValueError(f"“{line.strip()[:40]}” has no value.\nWrite number = $.reference, or kind = full.")
+        fixed = value[1:-1] if len(value) > 1 and value[0] == value[-1] == '"' else value
+        made[name] = value if value.startswith("$") else {"default": fixed}
     return made
+
+
+def _with_steps(parameters: dict[str, Any], was: Enrichment | None) -> dict[str, Any]:
+    """Parameters as typed; one whose path stays keeps what else its recipe holds, which the form does not show."""
+    if was is None:
+        return parameters
+    kept = {name: recipe for name, recipe in was.parameters.items() if recipe.path}
+    return {
+        name: kept[name].model_dump(mode="json") if name in kept and value == kept[name].path else value
+        for name, value in parameters.items()
+    }
 
 
 def _kilobytes(text: str) -> int:
@@ -89,7 +108,8 @@ def _kilobytes(text: str) -> int:
 
 _BLANK = Enrichment(name="new", url="https://shop.example/").model_copy(update={"name": "", "url": ""})
 _FIELDS: dict[str, Spelling] = {
-    **dict.fromkeys(("name", "url", "format", "timeout_seconds"), TEXT),
+    **dict.fromkeys(("name", "method", "url", "format", "timeout_seconds"), TEXT),
+    **dict.fromkeys(("body", "auth.scheme", "auth.username", "auth.header"), TEXT),
     "parameters": Spelling(_parameters, str),
     "max_bytes": Spelling(_kilobytes, str),
 }
@@ -101,12 +121,14 @@ def save(source: Source, source_id: int) -> Any:
     was = form.get("was", "")
     spec, unread = filled(form, _named(source, was) or _BLANK, _FIELDS)
     spec["events"] = form.getlist("events")
+    if isinstance(spec.get("parameters"), dict):
+        spec["parameters"] = _with_steps(spec["parameters"], _named(source, was))
     try:
         if unread:
             raise Invalid(unread)
         made = read_spec(Enrichment, spec)
         with work() as unit:
-            operations.save_look_up(unit, source.key, made, was)
+            operations.save(unit, source.key, made, was, form.get("secret", "").strip())
     except Invalid as error:
         return page(source, source_id, spec, error.problems, was), 422
     flash("Saved. It is asked for every delivery from now on; try it with the sample event.", "good")
@@ -115,7 +137,7 @@ def save(source: Source, source_id: int) -> Any:
 
 def remove(source: Source) -> Any:
     with work() as unit:
-        operations.remove_look_up(unit, source.key, request.form.get("name", ""))
+        operations.remove(unit, source.key, request.form.get("name", ""))
     flash("It is asked no more. Recipes that look under its root find nothing in new deliveries.", "good")
     return redirect(url_for(".asked", key=source.key))
 

@@ -10,7 +10,7 @@ from typing import Any
 from flask import Blueprint, Response, flash, redirect, render_template, request, stream_with_context, url_for
 
 from angelon.core.messages.channels import CHANNELS
-from angelon.core.planning.permission import EVERYTHING, NOTICE, OPTIONAL, ORIGINS
+from angelon.core.planning.permission import EVERYTHING, NOTICE, OPTIONAL, ORIGINS, THIS_ORDER
 from angelon.core.problems import Invalid
 from angelon.db import suppressions
 from angelon.engine.operations import store as store_operations
@@ -119,6 +119,8 @@ def export() -> Any:
             while True:
                 rows = suppressions.listed(reading, here, "", 1000, after)
                 for row in rows:
+                    if row.address_key.startswith(THIS_ORDER):
+                        continue
                     plain = [row.address_key.partition(":")[2], row.why, row.scope, row.since.isoformat(), row.origin]
                     write.writerow([_inert(cell) for cell in plain])
                 yield out.getvalue()
@@ -142,7 +144,8 @@ def _inert(cell: str) -> str:
 def delete(suppression_id: int) -> Any:
     with work() as unit:
         key = operations.remove(unit, suppression_id)
-    flash(f"{key.partition(':')[2]} may be written to again." if key else "It was not in the list any more.", "good")
+    what = "The order's customer" if key.startswith(THIS_ORDER) else key.partition(":")[2]
+    flash(f"{what} may be written to again." if key else "It was not in the list any more.", "good")
     return redirect(url_for(".index"))
 
 

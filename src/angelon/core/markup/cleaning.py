@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import re
+from html import escape as html_escape
 
 from lxml import etree, html
 
-from angelon.core.messages.nesting import problems_of_markup
+from angelon.core.markup.nesting import problems_of_markup
 from angelon.core.problems import Invalid, Problem
 
 _REFUSED = {
@@ -190,6 +191,18 @@ def cleaned(page: str) -> tuple[str, list[str]]:
         tree, encoding="unicode", doctype="<!doctype html>" if page.lstrip().lower().startswith("<!doctype") else None
     )
     return str(made), taken
+
+
+def fragment(page: str) -> str:
+    """What stands in a page's body, without what no mail may hold; fit to stand within a mail. Raises Invalid where the
+    page is too much for a parser.
+    """
+    tree = _tree(cleaned(page)[0])
+    body = tree.find("body") if tree is not None else None
+    if body is None:
+        return ""
+    made = html_escape(body.text or "", quote=False)
+    return (made + "".join(html.tostring(child, encoding="unicode") for child in body)).strip()
 
 
 def _tree(page: str) -> html.HtmlElement | None:

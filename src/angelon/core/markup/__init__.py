@@ -1,0 +1,1 @@
+"""HTML that somebody else wrote: how deep it nests, what no mail may hold."""
