@@ -490,7 +490,7 @@ def test_an_event_that_can_t_be_asked_about_is_planned_without(bench, monkeypatc
     ids = [bench.deliver(made.body(id=number)).body["event"] for number in range(3)]
     asked = []
 
-    def ask(self, live, row, one):
+    def ask(self, live, row, one, secret):
         asked.append(row.id)
         if row.id == ids[1]:
             raise OverflowError("a bug of ours")

@@ -8,7 +8,7 @@ import pytest
 
 from angelon.core.specs import Message
 from angelon.db import live_setup, specs
-from angelon.db.tables import MessageRow
+from angelon.db.tables import GatewayRow, MessageRow
 from tests import made
 
 PAGES = {"message": "/messages", "gateway": "/gateways", "source": "/sources"}
@@ -210,3 +210,37 @@ def test_what_was_deleted_does_not_come_back_beside_another_of_its_name(client, 
     client.post(back)
     assert client.get(f"{home}/{key}-2", follow_redirects=True).status_code == 200
     assert len(bench.rows("SELECT id FROM change WHERE action = 'restored'")) == 1, "once, however often it is clicked"
+
+
+def test_a_new_gateway_has_no_made_up_values_and_is_off_until_it_was_tried(client, bench, mailbox):
+    client.post("/gateways", data={"name": "Second room", "kind": "smtp"})
+    page = client.get("/gateways/second-room").get_data(as_text=True)
+    assert 'name="host" value=""' in re.sub(r"\s+", " ", page)
+    assert "Off until it was tried" in page
+    form = {"name": "Second room", "host": "", "port": "25", "sender.address": ""}
+    refused = client.post("/gateways/second-room", data=form)
+    assert refused.status_code == 422
+    assert "The server has no name yet." in text(refused)
+    assert "Nobody is named that mails come from." in text(refused)
+    form |= {"host": "127.0.0.1", "port": "1", "sender.address": "hello@kites.example"}
+    assert client.post("/gateways/second-room", data=form).status_code == 302
+    client.post("/gateways/second-room/try")  # nobody answers there
+    assert gateways_of(bench)["second-room"].off == "was not tried yet"
+    client.post("/gateways/second-room", data=form | {"port": str(mailbox.port)})
+    assert "All is well, and the gateway is on." in text(client.post("/gateways/second-room/try"))
+    assert gateways_of(bench)["second-room"].off == ""
+
+
+def test_what_is_held_for_a_gateway_that_was_not_tried_goes_when_it_is_switched_on(client, bench):
+    bench.change(made.gateway(untried=True), GatewayRow)
+    bench.deliver(made.body())
+    bench.plan()
+    assert bench.rows("SELECT state, reason FROM send") == [("held", "Mailroom was not tried yet.")]
+    done = client.post("/gateways/mailroom/pause", data={"paused": "no"}, follow_redirects=True)
+    assert "1 held sends were released" in text(done)
+    assert bench.rows("SELECT state FROM send") == [("scheduled",)]
+
+
+def gateways_of(bench):
+    bench.services.setups.forget()
+    return bench.services.setups.get(bench.store_id).setup.gateways

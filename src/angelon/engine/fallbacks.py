@@ -186,4 +186,4 @@ FOLLOWED = (State.SCHEDULED, State.RETRYING, State.HELD, State.FAILED, State.SEN
 def _mail_gateway(live: LiveSetup) -> Gateway | None:
     """The first gateway for email that is not paused."""
     gateways = live.setup.gateways.values()
-    return next((one for one in gateways if one.channel == "email" and not one.paused), None)
+    return next((one for one in gateways if one.channel == "email" and not one.off), None)

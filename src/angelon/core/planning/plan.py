@@ -641,8 +641,8 @@ class _SendBuilder:
                 f"{gateway.name} sends {CHANNEL_LABELS[gateway.channel]}, and the route sends "
                 f"{CHANNEL_LABELS[self.channel]}.",
             )
-        elif gateway.paused:
-            self._problem("by", gateway.name, f"{gateway.name} is paused.")
+        elif gateway.off:
+            self._problem("by", gateway.name, f"{gateway.name} {gateway.off}.")
         elif why := sender_problem(
             self.evaluation.route, self.context.setup.messages.get(self.message_key), gateway, self.context.setup.store
         ):

@@ -104,8 +104,9 @@ def _way(
                 "Choose another.",
             )
         )
-    elif gateway.paused:
-        found.append(Problem(by_part, f"{gateway.name} is paused: what is made is held.", "Let it go on.", "warning"))
+    elif gateway.off:
+        mend = "Let it go on." if gateway.paused else "Open it and try the connection."
+        found.append(Problem(by_part, f"{gateway.name} {gateway.off}: what is made is held.", mend, "warning"))
     why = sender_problem(route, message, gateway, setup.store) if gateway is not None else ""
     if why:
         found.append(Problem(by_part, why, "Verify it with a code on the page Senders, or choose another sender."))

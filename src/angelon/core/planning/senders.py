@@ -24,6 +24,8 @@ def sender_problem(route: Route | None, message: Message | None, gateway: Gatewa
     if sender is None:
         chosen = (route.sender if route else "") or (message.envelope.sender if message else "")
         return f"There is no sender “{chosen}” any more." if chosen else f"{gateway.name} has no sender."
+    if not sender.address:
+        return f"{gateway.name} has no sender’s address yet."
     return "" if sender.verified else unverified(sender.address)
 
 

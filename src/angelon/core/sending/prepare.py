@@ -88,8 +88,8 @@ def prepare(send: DueSend, around: Around, now: dt.datetime) -> Prepared:
     gateway = around.setup.gateways.get(send.gateway)
     if gateway is None:
         return Held("The route has no gateway.")
-    if gateway.paused:
-        return Held(f"{gateway.name} is paused.")
+    if gateway.off:
+        return Held(f"{gateway.name} {gateway.off}.")
     route = around.routes.get(send.route)
     why = sender_problem(route, _message_of(send, around), gateway, around.setup.store) if not send.test else ""
     if why:

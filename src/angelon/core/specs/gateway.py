@@ -219,6 +219,8 @@ class Gateway(Spec):
     """Where a provider's answer to a message tells what credit is left (JSONPath), in the store's currency."""
     retry: RetryPolicy = Field(default_factory=RetryPolicy)
     paused: bool = False
+    untried: bool = False
+    """Whether it is new, and nobody has seen its connection work: nothing goes out until then."""
 
     @field_validator("return_path")
     @classmethod
@@ -240,9 +242,14 @@ class Gateway(Spec):
             kind = data.get("kind", "smtp")
             if kind == "smtp" and not data.get("sender"):
                 raise ValueError("needs a sender: the address that its mails come from")
-            if kind == "smtp" and "host" in data and not data["host"]:
+            if kind == "smtp" and "host" in data and not data["host"] and not data.get("untried"):
                 raise ValueError("needs a host: the mail server's name")
         return data
+
+    @property
+    def off(self) -> str:
+        """Why nothing goes out through it, as the end of a sentence; empty where it does."""
+        return "is paused" if self.paused else "was not tried yet" if self.untried else ""
 
     def cost(self, pieces: int, files: int = 0) -> Decimal:
         """What a message of some pieces with some attached files costs, in the store's currency."""

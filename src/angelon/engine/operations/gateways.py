@@ -12,7 +12,7 @@ from angelon.db import gateway_health, gateway_use, sends
 from angelon.engine.installation import Installation
 from angelon.engine.operations import senders, upkeep
 from angelon.engine.operations import store as store_operations
-from angelon.engine.unit import MACHINE, Actor, Work
+from angelon.engine.unit import MACHINE, Actor, Work, unit
 
 KINDS = {
     "smtp": "a mail server (SMTP)",
@@ -32,13 +32,13 @@ _FIRST_CALLS: dict[str, dict[str, Any]] = {
 
 
 def create(work: Work, name: str, kind: str) -> str:
-    """A new gateway with what its kind starts from; gives its key. Raises Invalid."""
+    """A new gateway with what its kind starts from, off until it was tried; gives its key. Raises Invalid."""
     if kind not in KINDS:
         raise Invalid([Problem("kind", f"“{kind}” is no kind of gateway.", f"Choose one of {', '.join(KINDS)}.")])
     key = upkeep.free_key(work, "gateway", name)
-    spec: dict[str, Any] = {"key": key, "name": name, "kind": kind}
+    spec: dict[str, Any] = {"key": key, "name": name, "kind": kind, "untried": True}
     if kind == "smtp":
-        spec["sender"] = {"address": work.live.setup.store.support_email or "shop@example.com"}
+        spec |= {"host": "", "sender": {"address": work.live.setup.store.support_email}}
     else:
         spec |= {"auth": {"scheme": "bearer"}, "call": _FIRST_CALLS[kind]}
     work.specs.save(read_spec(Gateway, spec))
@@ -47,6 +47,9 @@ def create(work: Work, name: str, kind: str) -> str:
 
 def save(work: Work, gateway: Gateway, password: str = "", expected: int | None = None) -> None:
     """A gateway's settings, and its password or token where there is a new one. Raises Conflict."""
+    missing = _missing(gateway)
+    if missing:
+        raise Invalid(missing)
     others = {key: name for key, name in upkeep.names_of(work.session, work.store_id, "gateway").items()}
     upkeep.refuse_twin(gateway.name, (name for key, name in others.items() if key != gateway.key), "gateway")
     before = work.live.setup.gateways.get(gateway.key)
@@ -60,16 +63,40 @@ def save(work: Work, gateway: Gateway, password: str = "", expected: int | None 
     gateway_health.forget(work.connection, row.id)
 
 
+def _missing(gateway: Gateway) -> list[Problem]:
+    """What a new gateway lacks to be saved."""
+    if gateway.kind != "smtp":
+        return []
+    found = [] if gateway.host else [Problem("host", "The server has no name yet.", "Write it, as mail.shop.example.")]
+    if gateway.sender is not None and not gateway.sender.address:
+        what = "Nobody is named that mails come from."
+        found.append(Problem("sender.address", what, "Write the shop’s own address, as hello@shop.example."))
+    return found
+
+
 def pause(work: Work, gateway: Gateway) -> None:
     """Holds what is due for it until it is resumed."""
     work.specs.save(gateway.model_copy(update={"paused": True}), action="paused")
 
 
 def resume(work: Work, gateway: Gateway) -> int:
-    """Sends through it again, and releases what was held for it; says how many sends that is."""
-    row = work.specs.save(gateway.model_copy(update={"paused": False}), action="resumed")
+    """Sends through it, tried or not, and releases what was held for it; says how many sends that is."""
+    row = work.specs.save(gateway.model_copy(update={"paused": False, "untried": False}), action="resumed")
     work.wake()
-    return sends.release_held(work.connection, work.store_id, f"{gateway.name} is paused.", work.now, row.id)
+    whys = [f"{gateway.name} {off}." for off in ("is paused", "was not tried yet")]
+    return sum(sends.release_held(work.connection, work.store_id, why, work.now, row.id) for why in whys)
+
+
+def found_working(work: Work, key: str) -> int:
+    """Switches a new gateway on that was just seen to work; says how many held sends go out. One that is paused stays
+    so.
+    """
+    gateway = work.live.setup.gateways.get(key)
+    if gateway is None or not gateway.untried:
+        return 0
+    row = work.specs.save(gateway.model_copy(update={"untried": False}), action="tried, and switched on")
+    work.wake()
+    return sends.release_held(work.connection, work.store_id, f"{gateway.name} was not tried yet.", work.now, row.id)
 
 
 def set_balance(work: Work, gateway: Gateway, typed: str) -> str:
@@ -106,6 +133,8 @@ def send_code(installation: Installation, store_id: int, gateway: Gateway, actor
     assert gateway.sender is not None
     gateway_id = installation.setups.get(store_id).gateway_ids[gateway.key]
     senders.send_code(installation, store_id, gateway.sender.address, gateway, "sender-code", gateway_id, actor)
+    with unit(installation, store_id, actor) as work:
+        found_working(work, gateway.key)
 
 
 def verify_sender(work: Work, gateway: Gateway, typed: str) -> int:

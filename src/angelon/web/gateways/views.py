@@ -261,7 +261,12 @@ def try_connection(key: str) -> Any:
     gateway = _gateway(key)
     secrets = services().vault.get(session(), "gateway", live().gateway_ids[key], g.now)
     close_session()  # the other side may take its time
-    return _page(gateway, stages=probe_gateway(gateway, secrets[0].text if secrets else ""))
+    stages = probe_gateway(gateway, secrets[0].text if secrets else "")
+    if gateway.untried and all(stage.ok for stage in stages):
+        with work() as unit:
+            operations.found_working(unit, key)
+        gateway = _gateway(key)
+    return _page(gateway, stages=stages)
 
 
 @pages.post("/<key>/balance")

@@ -94,4 +94,4 @@ def steps() -> list[Step]:
 def _set_up(gateway: Gateway) -> bool:
     """Whether a gateway was given a server of its own, or has brought a code to its sender's address."""
     verified = gateway.sender is not None and gateway.sender.verified
-    return gateway.channel != "email" or verified or gateway.host != Gateway.model_fields["host"].default
+    return gateway.channel != "email" or verified or (bool(gateway.host) and not gateway.untried)
