@@ -284,7 +284,7 @@ def test_a_file_comes_from_a_host_that_the_store_allows(site):
         ("/large", "larger than 1.0 MB", True),
         ("/missing", "answered 404", True),
         ("/round", "redirects more than 3 times", False),
-        ("/away", "127.0.0.2, an address inside the house", True),
+        ("/away", "127.0.0.2, a private address", True),
         ("/slow", "takes too long", False),
     ],
 )

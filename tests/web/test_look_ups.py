@@ -122,8 +122,8 @@ def test_an_address_inside_the_house_is_not_asked_and_bad_settings_are_said(clie
     post(client)
     Enricher(bench.database, bench.services.setups, bench.clock).run_due()
     assert Answers.asked == []
-    assert "an address inside the house" in text(client.get("/sources/shop/ask"))
-    assert "an address inside the house" in text(client.get("/sources/shop/ask?try=more"))
+    assert "a private address" in text(client.get("/sources/shop/ask"))
+    assert "a private address" in text(client.get("/sources/shop/ask?try=more"))
     refused = client.post("/sources/shop/ask", data={"name": "Bad name", "url": "ftp://x", "parameters": "a = $.b["})
     assert refused.status_code == 422
     page = text(refused)

@@ -1,4 +1,4 @@
-"""Fetches a file from an address that somebody else chose: never from inside the house, never too much, never
+"""Fetches a file from an address that somebody else chose: never from private addresses, never too much, never
 for long.
 """
 
@@ -53,7 +53,7 @@ class _Guarded(httpcore.NetworkBackend):
             for address in addresses:
                 if not public(address):
                     raise CantFetch(
-                        f"{host} is {address}, an address inside the house, which is not fetched from. The store’s "
+                        f"{host} is {address}, a private address, which is not fetched from. The store’s "
                         "settings can allow the host.",
                         True,
                     )
@@ -105,7 +105,7 @@ def fetch(
     """The bytes at an address (http or https), by GET, or by POST where there is a body. Raises CantFetch with a
     sentence.
 
-    `allowed` are hosts that may be inside the house. Redirects of a GET are followed three times, each checked anew;
+    `allowed` are hosts whose addresses may be private. Redirects of a GET are followed three times, each checked anew;
     to another origin `headers`, which may hold credentials, do not go along. A POST is not sent on.
     """
     first = httpx.URL(url) if headers else None

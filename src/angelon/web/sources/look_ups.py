@@ -143,7 +143,7 @@ def remove(source: Source) -> Any:
 
 
 def allow(source: Source) -> Any:
-    """The hosts inside the house that may be asked."""
+    """The hosts that may be asked although their addresses are private."""
     hosts = [host.strip() for host in request.form.get("hosts", "").split(",") if host.strip()]
     try:
         with work() as unit:
