@@ -158,48 +158,6 @@ def test_a_write_inside_a_write_is_refused_instead_of_waiting_for_itself(bench):
         pass
 
 
-def test_days_are_the_shop_s_across_a_daylight_saving_change(bench):
-    from zoneinfo import ZoneInfo
-
-    from angelon.db import overview
-
-    zone = ZoneInfo("Europe/Berlin")
-    bench.deliver(made.body())
-    bench.plan()
-    moments = [
-        "2026-10-24T23:59",
-        "2026-10-25T00:01",
-        "2026-10-25T23:30",
-        "2026-10-26T00:10",
-        "2026-03-29T00:10",
-        "2026-03-29T23:50",
-    ]
-    with bench.database.connection() as connection:
-        ((row,),) = [connection.exec_driver_sql("SELECT id FROM send").fetchall()]
-        columns = [
-            name
-            for (name,) in connection.exec_driver_sql(
-                "SELECT name FROM pragma_table_info('send') WHERE name NOT IN ('id', 'created_at')"
-            )
-        ]
-        quoted = ", ".join(f'"{name}"' for name in columns)
-        for number, text in enumerate(moments):
-            at = int(dt.datetime.fromisoformat(text).replace(tzinfo=zone).timestamp() * 1e6)
-            connection.exec_driver_sql(
-                f"INSERT INTO send (id, created_at, {quoted}) SELECT ?, ?, {quoted} FROM send WHERE id = ?",
-                (f"d{number}", at, row[0]),
-            )
-        connection.exec_driver_sql("DELETE FROM send WHERE id = ?", (row[0],))
-    with bench.database.reading() as session:
-        sends, _, _ = overview.by_day(session, bench.store_id, dt.datetime(2026, 1, 1, tzinfo=dt.UTC), zone)
-    assert sends == {
-        dt.date(2026, 10, 24): 1,
-        dt.date(2026, 10, 25): 2,
-        dt.date(2026, 10, 26): 1,
-        dt.date(2026, 3, 29): 2,
-    }
-
-
 def test_the_newest_events_are_found_without_reading_the_others(bench):
     from angelon.db import events
 

@@ -303,10 +303,10 @@ def test_pausing_a_route_holds_what_it_has_scheduled_and_going_on_asks_about_wha
     shop.order(2)
     with shop.bench.database.writing() as session:
         row = specs.by_key(session, RouteRow, shop.bench.store_id, "received")
-        assert routes.waiting(session, row.id, shop.now) == routes.Waiting(2, 0, 0)
+        assert routes.waiting(session, shop.bench.store_id, row.id, shop.now) == routes.Waiting(2, 0, 0)
         assert routes.hold(session, row) == 2
         shop.later(minutes=20)
-        assert routes.waiting(session, row.id, shop.now) == routes.Waiting(0, 2, 1)
+        assert routes.waiting(session, shop.bench.store_id, row.id, shop.now) == routes.Waiting(0, 2, 1)
         assert routes.release_held(session, row, "drop", shop.now) == (1, 1)
     assert [state for _, _, state in shop.sends()] == ["cancelled", "scheduled"]
 

@@ -10,6 +10,7 @@ from sqlalchemy import Connection, Table, bindparam, insert, text, update
 from sqlalchemy import select as core_select
 
 from angelon.db.events import EVENT
+from angelon.db.lists import not_by_index
 from angelon.db.tables import PROBLEM, AnswerRow
 
 ANSWER: Table = AnswerRow.__table__  # type: ignore[attr-defined]
@@ -53,7 +54,7 @@ def failed(connection: Connection, source_ids: Collection[int], since: dt.dateti
                 text(f"answer.{PROBLEM}"),
                 ANSWER.c.at >= since,
                 EVENT.c.waits_until.is_(None),
-                EVENT.c.source_id.in_(list(source_ids)),
+                not_by_index(EVENT.c.source_id).in_(list(source_ids)),
             )
             .order_by(ANSWER.c.at.desc(), ANSWER.c.event_id, ANSWER.c.name)
             .limit(limit)

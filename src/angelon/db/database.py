@@ -12,6 +12,7 @@ from sqlalchemy.exc import DBAPIError, OperationalError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from sqlmodel import Session
 
+from angelon.db import counting
 from angelon.db.write_turn import WriteTurn
 
 MIGRATIONS = Path(__file__).with_name("migrations")
@@ -134,6 +135,8 @@ class Database:
                     command.upgrade(config, "head")
                     broken = connection.exec_driver_sql("PRAGMA foreign_key_check").fetchall() if self.sqlite else []
                     assert not broken, f"the migration would leave references to nothing: {broken[:3]}"
+                    if self.sqlite:
+                        counting.begin(connection)
             finally:
                 if self.sqlite:
                     driver.execute("PRAGMA foreign_keys=ON")

@@ -8,13 +8,13 @@ from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, Table, bindparam, insert, text, tuple_, union_all, update
+from sqlalchemy import Connection, Table, bindparam, insert, text, union_all, update
 from sqlalchemy import select as core_select
 from sqlalchemy.dialects import postgresql, sqlite
 from sqlmodel import Session, col, func, select
 
 from angelon.db.bulk import Bulk
-from angelon.db.lists import older_than
+from angelon.db.lists import not_by_index, older_than
 from angelon.db.records import NewDelivery, NewEvent
 from angelon.db.tables import PINNED, PROBLEM, ContactRow, DeliveryRow, EventRow, Instant, OrderRow, RefusedRow, SendRow
 
@@ -126,11 +126,11 @@ def _known_by_body(
 
 def _standing(connection: Connection, repeats: Sequence[NewEvent]) -> dict[str, str]:
     """For each event that was stored before, under which id."""
-    pairs = [(event.source_id, event.delivery_key) for event in repeats]
     rows = connection.execute(
         core_select(EVENT.c.source_id, EVENT.c.delivery_key, EVENT.c.id).where(
-            tuple_(EVENT.c.source_id, EVENT.c.delivery_key).in_(pairs)
-        )
+            EVENT.c.source_id.in_({event.source_id for event in repeats}),
+            EVENT.c.delivery_key.in_({event.delivery_key for event in repeats}),
+        )  # rather than pairs, for which SQLite reads a whole source's index
     )
     standing = {(source_id, key): id_ for source_id, key, id_ in rows}
     return {event.id: standing[(event.source_id, event.delivery_key)] for event in repeats}
@@ -259,7 +259,7 @@ def with_problems(
     session: Session, source_ids: Sequence[int], limit: int = 50, before: tuple[dt.datetime, str] | None = None
 ) -> list[EventRow]:
     """Events that could not be planned, the newest first, from one on (`before`: when it came, and its id)."""
-    statement = select(EventRow).where(text(PROBLEM), col(EventRow.source_id).in_(source_ids))
+    statement = select(EventRow).where(text(PROBLEM), not_by_index(EVENT.c.source_id).in_(source_ids))
     if before is not None:
         statement = statement.where(older_than(col(EventRow.received_at), col(EventRow.id), before))
     return list(
@@ -272,7 +272,7 @@ def problems_count(session: Session, source_ids: Sequence[int], since: dt.dateti
     return session.exec(
         select(func.count())
         .select_from(EventRow)
-        .where(text(PROBLEM), col(EventRow.source_id).in_(source_ids), EventRow.received_at >= since)
+        .where(text(PROBLEM), not_by_index(EVENT.c.source_id).in_(source_ids), EventRow.received_at >= since)
     ).one()
 
 
@@ -316,8 +316,8 @@ def leading_to(
         core_select(EVENT.c.id)
         .where(
             EVENT.c.order_id.in_(order_ids),
-            EVENT.c.source_id.in_(source_ids),
-            EVENT.c.type.in_(types),
+            not_by_index(EVENT.c.source_id).in_(source_ids),
+            EVENT.c.type.concat("").in_(types),
             EVENT.c.received_at <= event.received_at,
         )
         .order_by(EVENT.c.received_at.desc(), EVENT.c.parent_id.is_(None), EVENT.c.id.desc())

@@ -7,7 +7,7 @@ from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from sqlalchemy import Connection, Table, bindparam, func, tuple_
+from sqlalchemy import Connection, Table, bindparam, func
 from sqlalchemy import select as core_select
 
 from angelon.core.messages.channels import CHANNELS, address_key
@@ -257,7 +257,7 @@ def contacts(connection: Connection, contact_ids: Collection[int], with_tags: bo
     rows = connection.execute(
         core_select(ORDER.c.contact_id, EVENT.c.type)
         .join(ORDER, ORDER.c.id == EVENT.c.order_id)
-        .where(ORDER.c.contact_id.in_(ids), EVENT.c.type.in_(["return.received", "feedback.negative"]))
+        .where(ORDER.c.contact_id.in_(ids), EVENT.c.type.concat("").in_(["return.received", "feedback.negative"]))
         .distinct()
     )
     tags = contact_tags.of(connection, ids) if with_tags else {}
@@ -336,8 +336,10 @@ def orders(connection: Connection, keys: Collection[tuple[int, str]]) -> dict[tu
         *(ORDER.c.id, ORDER.c.source_id, ORDER.c.reference, ORDER.c.contact_id),
         *(ORDER.c.status, ORDER.c.seen, ORDER.c.seen_others),
     )
-    where = tuple_(ORDER.c.source_id, ORDER.c.reference).in_(list(keys))
-    rows = connection.execute(core_select(*columns).where(where)) if keys else ()
+    of_sources = ORDER.c.source_id.in_({source_id for source_id, _ in keys})
+    where = (of_sources, ORDER.c.reference.in_({reference for _, reference in keys}))
+    rows = connection.execute(core_select(*columns).where(*where)) if keys else ()
+    wanted = set(keys)
     return {
         (row.source_id, row.reference): OrderSoFar(
             row.id,
@@ -347,6 +349,7 @@ def orders(connection: Connection, keys: Collection[tuple[int, str]]) -> dict[tu
             statuses_by_part(row.seen_others),
         )
         for row in rows
+        if (row.source_id, row.reference) in wanted
     }
 
 

@@ -8,7 +8,7 @@ from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, Table, bindparam, func, insert, or_, tuple_, update
+from sqlalchemy import Connection, Table, bindparam, func, insert, or_, update
 from sqlalchemy import select as core_select
 from sqlmodel import Session, col, select
 
@@ -28,7 +28,8 @@ _ORDER_COLUMNS = (
 )
 _CONTACT_COLUMNS = ("name", "email", "phone", "country", "language")
 _ORDERS = core_select(ORDER).where(
-    tuple_(ORDER.c.source_id, ORDER.c.reference).in_(bindparam("b_keys", expanding=True))
+    ORDER.c.source_id.in_(bindparam("b_sources", expanding=True)),
+    ORDER.c.reference.in_(bindparam("b_references", expanding=True)),
 )
 _CONTACTS = core_select(CONTACT).where(
     CONTACT.c.store_id == bindparam("b_store"), CONTACT.c.identity.in_(bindparam("b_identities", expanding=True))
@@ -71,7 +72,10 @@ class Ledger:
         self._store_id = store_id
         keys = sorted({event.key for event in (*events, *derived)})
         identities = sorted({event.identity for event in (*events, *derived) if event.identity})
-        rows = connection.execute(_ORDERS, {"b_keys": keys}) if keys else ()
+        sources, references = sorted({source for source, _ in keys}), sorted({reference for _, reference in keys})
+        found = connection.execute(_ORDERS, {"b_sources": sources, "b_references": references}) if keys else ()
+        wanted = set(keys)
+        rows = [row for row in found if (row.source_id, row.reference) in wanted]
         self.orders = {(row.source_id, row.reference): dict(row._mapping) for row in rows}
         named = {"b_store": store_id, "b_identities": identities}
         found = connection.execute(_CONTACTS, named) if identities else ()
@@ -238,12 +242,13 @@ def statuses(session: Session, source_id: int) -> dict[str, list[str]]:
     """The statuses that a source's newest orders have had, in the store's own words, by part (`status`,
     `payment_status`, …).
     """
-    rows = session.exec(
-        select(OrderRow.seen, OrderRow.seen_others)
-        .where(OrderRow.source_id == source_id)
-        .order_by(col(OrderRow.last_event_at).desc())
-        .limit(200)
+    newest = (
+        select(EventRow.order_id)
+        .where(EventRow.source_id == source_id, col(EventRow.order_id).is_not(None))
+        .order_by(col(EventRow.received_at).desc())
+        .limit(600)
     )
+    rows = session.exec(select(OrderRow.seen, OrderRow.seen_others).where(col(OrderRow.id).in_(newest)))
     found: dict[str, set[str]] = {}
     for seen, others in rows:
         for part, entries in {"status": seen, **(others or {})}.items():

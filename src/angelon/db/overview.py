@@ -5,13 +5,13 @@ from __future__ import annotations
 import datetime as dt
 from dataclasses import dataclass, field
 from typing import Any
-from zoneinfo import ZoneInfo
 
-from sqlalchemy import BigInteger, func, text, type_coerce
+from sqlalchemy import func, text
 from sqlalchemy import select as core_select
 from sqlmodel import Session, col, select
 
-from angelon.core.states import State
+from angelon.db import counts
+from angelon.db.lists import not_by_index
 from angelon.db.sends import ALIVE_FOR
 from angelon.db.tables import (
     PROBLEM,
@@ -22,7 +22,6 @@ from angelon.db.tables import (
     GatewayRow,
     HeartbeatRow,
     MessageRow,
-    OrderRow,
     RouteRow,
     SendRow,
     SourceRow,
@@ -55,22 +54,23 @@ def numbers(session: Session, store_id: int, now: dt.datetime) -> Numbers:
         session.connection()
         .execute(
             core_select(
-                total(OrderRow),
-                total(SendRow),
+                counts.all_orders(store_id),
+                counts.all_sends(store_id),
                 total(SourceRow),
                 total(MessageRow),
                 total(RouteRow, col(RouteRow.gone_at).is_(None), col(RouteRow.key).not_like("handler-%")),
                 total(GatewayRow),
                 core_select(func.count())
                 .select_from(send)
-                .where(send.c.store_id == store_id, text(STUCK), send.c.created_at >= recent, send.c.test.is_(False))
+                .where(not_by_index(send.c.store_id) == store_id, text(STUCK))
+                .where(send.c.created_at >= recent, send.c.test.is_(False))
                 .scalar_subquery(),
                 core_select(func.count())
                 .select_from(event)
                 .where(
                     text(PROBLEM),
                     event.c.received_at >= recent,
-                    event.c.source_id.in_(core_select(source.c.id).where(source.c.store_id == store_id)),
+                    not_by_index(event.c.source_id).in_(core_select(source.c.id).where(source.c.store_id == store_id)),
                 )
                 .scalar_subquery(),
                 core_select(func.count())
@@ -89,52 +89,13 @@ def numbers(session: Session, store_id: int, now: dt.datetime) -> Numbers:
     return Numbers(dict(zip(names, row[:6], strict=True)), row[6] + row[7] + row[8], row[9], row[10], row[11])
 
 
-def events_by_type(session: Session, source_ids: list[int], since: dt.datetime) -> dict[str, int]:
-    """How many orders had an event of each type since a moment."""
-    rows = session.exec(
-        select(EventRow.type, func.count(func.distinct(EventRow.order_id)))
-        .where(col(EventRow.source_id).in_(source_ids), EventRow.received_at >= since, EventRow.type != "")
-        .group_by(EventRow.type)
-    )
-    return {type_: number for type_, number in rows}
-
-
-QUARTER = 900_000_000
-"""Microseconds: every zone's days begin at a whole quarter of an hour."""
-
-
-def by_day(
-    session: Session, store_id: int, since: dt.datetime, zone: ZoneInfo
-) -> tuple[dict[dt.date, int], dict[dt.date, int], dict[dt.date, int]]:
-    """Sends, sends that needed more than one try, and orders for each day of a zone since a moment."""
-    send, order = SendRow.__table__, OrderRow.__table__  # type: ignore[attr-defined]
-
-    def grouped(column: Any, *where: Any) -> dict[dt.date, int]:
-        quarter = type_coerce(type_coerce(column, BigInteger).op("/")(QUARTER), BigInteger).label("quarter")
-        found: dict[dt.date, int] = {}
-        for number, count in session.connection().execute(
-            core_select(quarter, func.count()).where(*where).group_by("quarter")
-        ):
-            day = dt.datetime.fromtimestamp(number * QUARTER // 1_000_000, zone).date()
-            found[day] = found.get(day, 0) + count
-        return found
-
-    return (
-        grouped(
-            send.c.created_at, send.c.store_id == store_id, send.c.created_at >= since, send.c.state != State.SKIPPED
-        ),
-        grouped(send.c.created_at, send.c.store_id == store_id, send.c.created_at >= since, send.c.tries > 1),
-        grouped(order.c.placed_at, order.c.store_id == store_id, order.c.placed_at >= since),
-    )
-
-
 def attention(session: Session, store_id: int, now: dt.datetime, limit: int = 8) -> list[SendRow]:
     """Sends that a person must look at, the newest first."""
     recent = now - dt.timedelta(days=_ATTENTION_DAYS)
     return list(
         session.exec(
             select(SendRow)
-            .where(SendRow.store_id == store_id, text(STUCK), SendRow.created_at >= recent)
+            .where(not_by_index(col(SendRow.store_id)) == store_id, text(STUCK), SendRow.created_at >= recent)
             .order_by(col(SendRow.created_at).desc())
             .limit(limit)
         )

@@ -6,15 +6,17 @@ import datetime as dt
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import bindparam, func, update
+from sqlalchemy import bindparam, func, text, update
 from sqlmodel import Session, select
 
 from angelon.core.specs.route import Route
 from angelon.core.specs.stored import from_stored
 from angelon.core.states import State, move
+from angelon.db import counts
+from angelon.db.lists import not_by_index
 from angelon.db.sends import SEND
 from angelon.db.specs import current_spec
-from angelon.db.tables import RouteRow
+from angelon.db.tables import STUCK, RouteRow
 
 OFF = "The route is switched off."
 """Why sends are held whose route was switched off."""
@@ -39,23 +41,21 @@ class Waiting:
     overdue: int = 0
 
 
-def waiting(session: Session, route_id: int, now: dt.datetime) -> Waiting:
-    rows = session.connection().execute(
-        select(SEND.c.state, SEND.c.due_at <= now, func.count())
-        .where(
-            SEND.c.route_id == route_id,
-            (SEND.c.state.in_([State.SCHEDULED, State.RETRYING]))
-            | ((SEND.c.state == State.HELD) & (SEND.c.reason == OFF)),
+def waiting(session: Session, store_id: int, route_id: int, now: dt.datetime) -> Waiting:
+    states = counts.of_route(session.connection(), store_id, route_id)
+    scheduled = sum(states.get(state, 0) for state in (State.SCHEDULED, State.RETRYING))
+    held = overdue = 0
+    if states.get(State.HELD):
+        late = SEND.c.due_at <= now
+        rows = session.connection().execute(
+            select(late, func.count())
+            .where(text(f"send.{STUCK}"), not_by_index(SEND.c.route_id) == route_id)
+            .where(SEND.c.state == State.HELD, SEND.c.reason == OFF)
+            .group_by(late)
         )
-        .group_by(SEND.c.state, SEND.c.due_at <= now)
-    )
-    scheduled = held = overdue = 0
-    for state, late, number in rows:
-        if state == State.HELD:
+        for is_late, number in rows:
             held += number
-            overdue += number if late else 0
-        else:
-            scheduled += number
+            overdue += number if is_late else 0
     return Waiting(scheduled, held, overdue)
 
 

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
-from sqlalchemy import Connection, Float, Table, bindparam, cast, func, insert, literal, or_, text, union_all, update
+from sqlalchemy import Connection, Table, bindparam, func, insert, literal, or_, text, union_all, update
 from sqlalchemy import select as core_select
 from sqlalchemy.dialects import postgresql, sqlite
 from sqlmodel import Session, col, select
@@ -15,11 +15,14 @@ from sqlmodel import Session, col, select
 from angelon.core.sending.causes import general
 from angelon.core.states import State, sources_by_hand, sources_of
 from angelon.core.states import move as move_state
+from angelon.db import counts
 from angelon.db.bulk import Bulk
-from angelon.db.lists import contains, older_than
+from angelon.db.counts import Tally
+from angelon.db.lists import contains, not_by_index, older_than
 from angelon.db.records import NewAttempt, NewContent, NewSend, Settlement
 from angelon.db.tables import (
     SENDING,
+    STUCK,
     WAITING,
     AttemptRow,
     ContentRow,
@@ -392,6 +395,8 @@ class Filter:
     messages: tuple[str, ...] = ()
     words: str = ""
     since: dt.datetime | None = None
+    first: dt.date | None = None
+    """The shop's day that `since` is the beginning of, where it is one."""
     order_id: int | None = None
     route_id: int | None = None
     routes: tuple[str, ...] = ()
@@ -402,6 +407,13 @@ class Filter:
     recipient: str = ""
     person_id: int | None = None
     """Of the orders of this customer."""
+
+    @property
+    def narrowed(self) -> bool:
+        """Whether more is asked than what is counted by day."""
+        by_hour = self.since is not None and self.first is None
+        of_one = self.order_id is not None or self.route_id is not None or self.person_id is not None
+        return bool(self.words or self.reasons or self.recipient or by_hour or of_one)
 
 
 @dataclass(frozen=True)
@@ -416,16 +428,29 @@ class ListedSend:
     gateway: str
 
 
-def _narrowed(statement: Any, wanted: Filter, leave: str = "") -> Any:
-    if wanted.states and leave != "states":
+def _of_store(store_id: int, wanted: Filter) -> Any:
+    """The sends of a store; where another index finds the few that are wanted, it is not the store's."""
+    few = wanted.order_id is not None or wanted.person_id is not None or wanted.recipient or _stuck(wanted)
+    return (not_by_index(SEND.c.store_id) if few else SEND.c.store_id) == store_id
+
+
+def _stuck(wanted: Filter) -> bool:
+    """Whether only sends are wanted that need a person: those have an index of their own."""
+    return bool(wanted.states) and set(wanted.states) <= {State.HELD.value, State.FAILED.value}
+
+
+def _narrowed(statement: Any, wanted: Filter) -> Any:
+    if wanted.states:
         statement = statement.where(SEND.c.state.in_(wanted.states))
-    if wanted.channels and leave != "channels":
+        if _stuck(wanted):
+            statement = statement.where(text(f"send.{STUCK}"))
+    if wanted.channels:
         statement = statement.where(SEND.c.channel.in_(wanted.channels))
-    if wanted.messages and leave != "messages":
+    if wanted.messages:
         statement = statement.where(MessageRow.key.in_(wanted.messages))  # type: ignore[attr-defined]
-    if wanted.routes and leave != "routes":
+    if wanted.routes:
         statement = statement.where(RouteRow.key.in_(wanted.routes))  # type: ignore[attr-defined]
-    if wanted.gateways and leave != "gateways":
+    if wanted.gateways:
         statement = statement.where(GatewayRow.key.in_(wanted.gateways))  # type: ignore[attr-defined]
     if wanted.reasons:
         statement = statement.where(SEND.c.reason.in_(wanted.reasons))
@@ -459,7 +484,7 @@ def listed(
         .outerjoin(MessageRow, col(MessageRow.id) == col(SendRow.message_id))
         .outerjoin(RouteRow, col(RouteRow.id) == col(SendRow.route_id))
         .outerjoin(GatewayRow, col(GatewayRow.id) == col(SendRow.gateway_id))
-        .where(SendRow.store_id == store_id)
+        .where(_of_store(store_id, wanted))
     )
     statement = _narrowed(statement, wanted)
     if before:
@@ -471,28 +496,33 @@ def listed(
     ]
 
 
-def counts(session: Session, store_id: int, wanted: Filter, facet: str) -> dict[str, int]:
-    """How many sends there are for each value of a facet (states, channels, messages, routes, gateways), the other
-    filters in force.
+def tallies(session: Session, store_id: int, wanted: Filter) -> list[Tally]:
+    """How many of the sends that are looked for there are for each of the facets' combinations. What is chosen of the
+    facets themselves is for `counts.by_facet`; where nothing else narrows it, nothing is counted here.
     """
-    column: Any = {
-        "states": SEND.c.state,
-        "channels": SEND.c.channel,
-        "messages": MESSAGE.c.key,
-        "routes": ROUTE.c.key,
-        "gateways": GATEWAY.c.key,
-    }[facet]
-    statement = core_select(column, func.count()).select_from(_joined(wanted, facet)).where(SEND.c.store_id == store_id)
-    statement = _narrowed(statement, wanted, leave=facet).group_by(column)
-    return {name: number for name, number in session.connection().execute(statement) if name}
+    if not wanted.narrowed:
+        return counts.tallies(session.connection(), store_id, wanted.first)
+    rest = replace(wanted, states=(), channels=(), messages=(), routes=(), gateways=())
+    columns = (
+        SEND.c.state,
+        SEND.c.channel,
+        func.coalesce(SEND.c.message_id, 0),
+        func.coalesce(SEND.c.route_id, 0),
+        func.coalesce(SEND.c.gateway_id, 0),
+    )
+    statement = core_select(*columns, func.count()).select_from(_joined(rest)).where(_of_store(store_id, rest))
+    statement = _narrowed(statement, rest).group_by(*columns)
+    return [Tally(*row) for row in session.connection().execute(statement)]
 
 
-def _joined(wanted: Filter, facet: str = "") -> Any:
-    """Sends with what a filter or a facet looks at."""
-    joined: Any = SEND.outerjoin(MESSAGE, MESSAGE.c.id == SEND.c.message_id)
-    if wanted.routes or facet == "routes":
+def _joined(wanted: Filter) -> Any:
+    """Sends with what a filter looks at."""
+    joined: Any = SEND
+    if wanted.messages:
+        joined = joined.outerjoin(MESSAGE, MESSAGE.c.id == SEND.c.message_id)
+    if wanted.routes:
         joined = joined.outerjoin(ROUTE, ROUTE.c.id == SEND.c.route_id)
-    if wanted.gateways or facet == "gateways":
+    if wanted.gateways:
         joined = joined.outerjoin(GATEWAY, GATEWAY.c.id == SEND.c.gateway_id)
     if wanted.words:
         joined = joined.outerjoin(ORDER, ORDER.c.id == SEND.c.order_id)
@@ -508,7 +538,7 @@ def matching(
     statement = (
         core_select(SEND.c.id)
         .select_from(_joined(wanted))
-        .where(SEND.c.store_id == store_id, SEND.c.state.in_(states), SEND.c.id > after)
+        .where(_of_store(store_id, wanted), SEND.c.state.in_(states), SEND.c.id > after)
     )
     return list(session.connection().execute(_narrowed(statement, wanted).order_by(SEND.c.id).limit(limit)).scalars())
 
@@ -536,7 +566,7 @@ def causes(session: Session, store_id: int) -> list[Cause]:
     statement = (
         core_select(SEND.c.state, SEND.c.reason, GATEWAY.c.key, number)
         .select_from(SEND.outerjoin(GATEWAY, GATEWAY.c.id == SEND.c.gateway_id))
-        .where(SEND.c.store_id == store_id, SEND.c.state.in_(("held", "failed")), SEND.c.test.is_(False))
+        .where(not_by_index(SEND.c.store_id) == store_id, text(f"send.{STUCK}"), SEND.c.test.is_(False))
         .group_by(SEND.c.state, SEND.c.reason, GATEWAY.c.key)
         .order_by(number.desc(), SEND.c.reason)
         .limit(MOST_REASONS)
@@ -596,40 +626,6 @@ def details(session: Session, store_id: int, send_id: str) -> SendDetails | None
         session.get(EventRow, send.event_id) if send.event_id else None,
         session.get(RevisionRow, send.revision_id) if send.revision_id else None,
     )
-
-
-def states_by_route(session: Session, store_id: int, since: dt.datetime) -> dict[int, dict[str, int]]:
-    """For each route how many sends stand in each state, of those made since a moment; tests left out."""
-    found: dict[int, dict[str, int]] = {}
-    rows = session.connection().execute(
-        core_select(SEND.c.route_id, SEND.c.state, func.count())
-        .where(SEND.c.store_id == store_id, SEND.c.created_at >= since, SEND.c.route_id.is_not(None))
-        .group_by(SEND.c.route_id, SEND.c.state)
-    )
-    for route, state, number in rows:
-        found.setdefault(route, {})[state] = number
-    return found
-
-
-def gateway_states(session: Session, store_id: int, since: dt.datetime) -> dict[int, dict[str, int]]:
-    """For each gateway how many sends stand in each state, of those made since a moment."""
-    found: dict[int, dict[str, int]] = {}
-    rows = session.connection().execute(
-        core_select(SEND.c.gateway_id, SEND.c.state, func.count())
-        .where(SEND.c.store_id == store_id, SEND.c.created_at >= since, SEND.c.test.is_(False))
-        .group_by(SEND.c.gateway_id, SEND.c.state)
-    )
-    for gateway, state, number in rows:
-        found.setdefault(gateway, {})[state] = number
-    return found
-
-
-def spent(connection: Connection, gateway_ids: Collection[int], since: dt.datetime) -> dict[int, float]:
-    """What each of these gateways has cost since a moment, by what was settled since; in the store's currency."""
-    cost = func.sum(cast(SEND.c.cost, Float))
-    where = (SEND.c.gateway_id.in_(gateway_ids), SEND.c.created_at >= since, SEND.c.cost != "")
-    found = core_select(SEND.c.gateway_id, cost).where(*where).group_by(SEND.c.gateway_id)
-    return {row[0]: float(row[1] or 0) for row in connection.execute(found)}
 
 
 def of_run(session: Session, run_id: int) -> list[SendRow]:

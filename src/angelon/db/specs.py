@@ -8,6 +8,7 @@ import datetime as dt
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any, Generic, TypeVar
+from zoneinfo import ZoneInfo
 
 from sqlmodel import Session, col, exists, func, select
 
@@ -15,9 +16,10 @@ from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Message, Route, Source, Store, Variable
 from angelon.core.specs.base import Spec
 from angelon.core.specs.stored import from_stored, to_stored, upgraded
-from angelon.db import mappings
+from angelon.db import counting, mappings
 from angelon.db.tables import (
     AccountRow,
+    GatewayRow,
     MessageRow,
     RevisionRow,
     RouteRow,
@@ -221,6 +223,15 @@ def save_live(session: Session, table: type[Any], store_id: int, spec: Spec, now
     return row
 
 
+def keys(session: Session, store_id: int) -> dict[str, dict[int, str]]:
+    """What every message, route and gateway that a store has or had is known by, by its id."""
+    found: dict[str, dict[int, str]] = {}
+    for part, table in (("messages", MessageRow), ("routes", RouteRow), ("gateways", GatewayRow)):
+        rows = session.exec(select(table.id, table.key).where(table.store_id == store_id))
+        found[part] = {id_: key for id_, key in rows if id_ is not None}
+    return found
+
+
 def save_store(session: Session, store_id: int, store: Store) -> None:
     """Stores a store's own spec, live at once."""
     row = session.get(StoreRow, store_id)
@@ -228,6 +239,9 @@ def save_store(session: Session, store_id: int, store: Store) -> None:
         count_edit(row)
         row.spec = to_stored(store)
         touch(session, store_id)
+        if session.get_bind().dialect.name == "sqlite":
+            session.flush()
+            counting.set_zone(session.connection(), store_id, ZoneInfo(store.timezone))
 
 
 def save_variable(session: Session, store_id: int, variable: Variable) -> None:

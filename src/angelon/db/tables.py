@@ -776,3 +776,51 @@ class SentFileRow(SQLModel, table=True):
     digest: str = Field(primary_key=True)
     """SHA-256, hexadecimal."""
     data: bytes = Field(sa_column=Column(LargeBinary, nullable=False))
+
+
+class ShopOffsetRow(SQLModel, table=True):
+    """From when on a store's clocks are how many seconds ahead of UTC: its days are counted by it."""
+
+    __tablename__ = "shop_offset"
+    store_id: int = Field(foreign_key="store.id", primary_key=True)
+    since: dt.datetime = Field(sa_column=Column(Instant, primary_key=True))
+    seconds: int
+
+
+class SendCountRow(SQLModel, table=True):
+    """How many sends were made on a day of the shop (days since 1970), by all that pages ask for; 0 for none."""
+
+    __tablename__ = "send_count"
+    store_id: int = Field(primary_key=True)
+    day: int = Field(primary_key=True)
+    route_id: int = Field(primary_key=True)
+    message_id: int = Field(primary_key=True)
+    gateway_id: int = Field(primary_key=True)
+    channel: str = Field(primary_key=True)
+    state: str = Field(primary_key=True)
+    test: bool = Field(primary_key=True)
+    number: int = Field(default=0, sa_column=Column(BigInteger, nullable=False, server_default="0"))
+    retried: int = Field(default=0, sa_column=Column(BigInteger, nullable=False, server_default="0"))
+    """Those that needed more than one try."""
+    cost: int = Field(default=0, sa_column=Column(BigInteger, nullable=False, server_default="0"))
+    """What they cost, in millionths of the store's currency."""
+
+
+class OrderCountRow(SQLModel, table=True):
+    """How many orders were placed on a day of the shop."""
+
+    __tablename__ = "order_count"
+    store_id: int = Field(primary_key=True)
+    day: int = Field(primary_key=True)
+    number: int = Field(default=0, sa_column=Column(BigInteger, nullable=False, server_default="0"))
+
+
+class EventCountRow(SQLModel, table=True):
+    """How many events of a type came on a day of the shop, and how many orders had their first of the type then."""
+
+    __tablename__ = "event_count"
+    source_id: int = Field(primary_key=True)
+    day: int = Field(primary_key=True)
+    type: str = Field(primary_key=True)
+    events: int = Field(default=0, sa_column=Column(BigInteger, nullable=False, server_default="0"))
+    orders: int = Field(default=0, sa_column=Column(BigInteger, nullable=False, server_default="0"))

@@ -104,6 +104,7 @@ def install(app: Flask) -> None:
                 abort(404, "There is no store at this address.")
             g.store = row
             g.zone = ZoneInfo(row.spec.get("timezone", "UTC"))
+        g.today = g.now.astimezone(g.zone).date()
 
     app.jinja_env.globals["with_args"] = with_args
 

@@ -16,8 +16,7 @@ from angelon.core.sending import codes
 from angelon.core.specs import Gateway
 from angelon.core.specs.base import problems_of, read_spec
 from angelon.core.specs.gateway import ApprovedTexts, Auth, HttpCall, Quota, Receipts, Review
-from angelon.db import gateway_health, gateway_use, specs
-from angelon.db.sends import gateway_states
+from angelon.db import counts, gateway_health, gateway_use, specs
 from angelon.db.tables import GatewayRow
 from angelon.engine.operations import gateways as operations
 from angelon.gateways.probing import Stage
@@ -69,7 +68,7 @@ EXAMPLES: dict[str, dict[str, Any]] = {
 
 @pages.get("")
 def index() -> Any:
-    states = gateway_states(session(), store_id(), g.now - dt.timedelta(days=7))
+    states = counts.states_by(session().connection(), store_id(), "gateway_id", g.today - dt.timedelta(days=6))
     unwell = gateway_health.load(session().connection())
     ids = live().gateway_ids
     rows = [(one, states.get(ids[key], {}), unwell.get(ids[key])) for key, one in live().setup.gateways.items()]

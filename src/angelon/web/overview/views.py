@@ -14,7 +14,7 @@ from angelon.core import event_types
 from angelon.core.messages.channels import CHANNEL_LABELS
 from angelon.core.planning.readiness import problems_of
 from angelon.core.specs import Message
-from angelon.db import answers, events, gateway_health, gateway_use, overview, sends, shapes, specs
+from angelon.db import answers, counts, events, gateway_health, gateway_use, overview, shapes, specs
 from angelon.db.specs import StoredRoute
 from angelon.web.formats import capital, moment
 from angelon.web.overview.steps import steps
@@ -54,8 +54,8 @@ class Need:
     href: str
 
 
-def the_line(counts: dict[str, int], stored: list[StoredRoute], messages: Mapping[str, Message]) -> list[Stop]:
-    most = max([counts.get(t, 0) for t, _ in event_types.LINE] + [1])
+def the_line(passed: dict[str, int], stored: list[StoredRoute], messages: Mapping[str, Message]) -> list[Stop]:
+    most = max([passed.get(t, 0) for t, _ in event_types.LINE] + [1])
     stops = []
     for number, (type_, label) in enumerate(event_types.LINE):
         speaking: dict[str, list[str]] = {}
@@ -68,8 +68,8 @@ def the_line(counts: dict[str, int], stored: list[StoredRoute], messages: Mappin
                 type_,
                 label,
                 X0 + number * STEP,
-                counts.get(type_, 0),
-                max(2.0, 38 * counts.get(type_, 0) / most),
+                passed.get(type_, 0),
+                max(2.0, 38 * passed.get(type_, 0) / most),
                 speaking,
                 waiting,
                 frozenset(channel for channel, keys in speaking.items() if _same_news(keys, stored, messages)),
@@ -104,10 +104,10 @@ def gap_of(stops: list[Stop]) -> tuple[Stop, Stop, int] | None:
 def index() -> Any:
     span = request.args.get("span", "month")
     days = SPANS.get(span, SPANS["month"])[1]
-    since = g.now - dt.timedelta(days=days)
-    counts = overview.events_by_type(session(), list(live().source_ids.values()), since)
-    stops = the_line(counts, [row for row in routes() if not row.spec.handler], live().setup.messages)
-    made, trouble, orders = overview.by_day(session(), store_id(), g.now - dt.timedelta(days=31), g.zone)
+    passed = counts.orders_by_type(
+        session().connection(), list(live().source_ids.values()), g.today - dt.timedelta(days=days - 1)
+    )
+    stops = the_line(passed, [row for row in routes() if not row.spec.handler], live().setup.messages)
     return render_template(
         "overview/index.html",
         steps=steps(),
@@ -119,13 +119,13 @@ def index() -> Any:
         stops=stops,
         gap=gap_of(stops),
         sidings=[
-            (label, counts.get(t, 0), X0 + round(after * STEP) + 10, t) for t, label, after in event_types.SIDINGS
+            (label, passed.get(t, 0), X0 + round(after * STEP) + 10, t) for t, label, after in event_types.SIDINGS
         ],
         needs=needs(),
-        days=_days(made, trouble, orders),
+        days=_days(),
         span=span,
         spans=SPANS,
-        orders_in_span=counts.get("order.created", 0),
+        orders_in_span=passed.get("order.created", 0),
         names=names(),
     )
 
@@ -154,8 +154,8 @@ def _short() -> list[Need]:
     of_gateway = {id_: key for key, id_ in live().gateway_ids.items()}
     used = gateway_use.load(session().connection())
     counted = [id_ for id_, use in used.items() if use.balance is not None and id_ in of_gateway]
-    week = g.now - dt.timedelta(days=7)
-    spent = sends.spent(session().connection(), counted, week) if counted else {}
+    week = g.today - dt.timedelta(days=6)
+    spent = counts.spent(session().connection(), counted, week) if counted else {}
     for gateway_id, use in used.items():
         gateway = live().setup.gateways.get(of_gateway.get(gateway_id, ""))
         if gateway is None:
@@ -255,10 +255,8 @@ def _engine_needs() -> list[Need]:
     return found
 
 
-def _days(
-    made: dict[dt.date, int], trouble: dict[dt.date, int], orders: dict[dt.date, int]
-) -> list[tuple[str, int, int, int]]:
+def _days() -> list[tuple[str, int, int, int]]:
     """The last thirty days of the shop: (day, sends, those that needed more than one try, orders)."""
-    today = g.now.astimezone(g.zone).date()
-    days = [today - dt.timedelta(days=ago) for ago in range(29, -1, -1)]
-    return [(f"{day.day} {day:%b}", made.get(day, 0), trouble.get(day, 0), orders.get(day, 0)) for day in days]
+    first = g.today - dt.timedelta(days=29)
+    found = counts.days(session().connection(), store_id(), first, g.today)
+    return [(f"{one.day.day} {one.day:%b}", one.sends, one.retried, one.orders) for one in found]

@@ -22,9 +22,8 @@ from angelon.core.specs.source import LINE_PARTS, PARCEL_PARTS
 from angelon.core.templates import CantRender
 from angelon.core.timing.due import describe as describe_timing
 from angelon.core.values import show
-from angelon.db import history, orders, routes, sends, shapes
+from angelon.db import counts, history, orders, routes, shapes
 from angelon.db.live_setup import LiveSetup
-from angelon.db.sends import Filter
 from angelon.db.specs import StoredRoute
 from angelon.engine.operations import routes as operations
 from angelon.engine.rehearsals import as_of, rehearse_fallbacks, rehearse_one, speaking_before
@@ -46,7 +45,7 @@ def page(row: StoredRoute) -> dict[str, Any]:
     if sample.event is None:
         sample = sample_events.select(live(), route.sources or None)
     decision = rehearse(route, sample, live())
-    total = sends.counts(session(), store_id(), Filter(route_id=row.id), "states")
+    total = counts.of_route(session().connection(), store_id(), row.id)
     called = names()
     return {
         "row": row,
@@ -78,7 +77,7 @@ def page(row: StoredRoute) -> dict[str, Any]:
         ),
         "to_variables": [r.who for r in route.to if r.kind == "variable"],
         "paths": "\n".join(r.who for r in route.to if r.kind == "path"),
-        "waiting": routes.waiting(session(), row.id, g.now),
+        "waiting": routes.waiting(session(), store_id(), row.id, g.now),
         "variables": list(setup.variables),
     }
 

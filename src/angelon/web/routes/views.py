@@ -10,7 +10,7 @@ from flask import Blueprint, abort, flash, g, jsonify, redirect, render_template
 
 from angelon.core import event_types
 from angelon.core.problems import Invalid, Problem
-from angelon.db import sends, specs
+from angelon.db import counts, specs
 from angelon.db.specs import StoredRoute
 from angelon.engine.operations import routes as operations
 from angelon.engine.operations.checks import ChecksFailed
@@ -36,7 +36,7 @@ def stored(key: str) -> StoredRoute:
 def index() -> Any:
     order = {type_: number for number, type_ in enumerate(event_types.LABELS)}
     called = names()
-    week = sends.states_by_route(session(), store_id(), g.now - dt.timedelta(days=7))
+    week = counts.states_by(session().connection(), store_id(), "route_id", g.today - dt.timedelta(days=6))
     own = [row for row in routes() if not row.spec.handler]
     rows = [(row, row.spec, week.get(row.id, {}), problems(row.spec, called)) for row in own]
     rows.sort(key=lambda r: (min((order.get(t, 99) for t in r[1].when), default=99), r[1].priority))

@@ -13,7 +13,7 @@ from angelon.core.messages.email import RenderedEmail
 from angelon.core.problems import Invalid
 from angelon.core.sending.mail import rebuild
 from angelon.core.states import MEANING, State, sources_by_hand
-from angelon.db import events, sends, sent_files
+from angelon.db import counts, events, sends, sent_files, specs
 from angelon.db.sends import CORRECTABLE, Cause, Filter, ListedSend
 from angelon.engine.operations import sends as operations
 from angelon.web.paging import Page
@@ -22,24 +22,24 @@ from angelon.web.services import names, services, session, store_id, work, work_
 pages = Blueprint("sends", __name__, url_prefix="/sends", template_folder="templates")
 
 SPANS = {
-    "day": ("24 hours", dt.timedelta(days=1)),
-    "week": ("7 days", dt.timedelta(days=7)),
-    "month": ("30 days", dt.timedelta(days=30)),
-    "all": ("all time", None),
+    "day": ("today", 1),
+    "week": ("last 7 days", 7),
+    "month": ("last 30 days", 30),
+    "year": ("last 365 days", 365),
+    "all": ("all time", 0),
 }
+"""How many of the shop's days are looked at, today's among them."""
 PAGE = 60
-FACETS = ("states", "channels", "messages", "routes", "gateways")
 MOST_CAUSES = 6
 
 
 @pages.get("")
 def index() -> Any:
     span = request.args.get("span", "month")
-    since = SPANS.get(span, SPANS["month"])[1]
     causes = sends.causes(session(), store_id())
-    wanted = _wanted(request.args, g.now - since if since else None, causes)
+    wanted = _wanted(request.args, causes)
     page = Page(sends.listed(session(), store_id(), wanted, PAGE + 1, Page.after()), PAGE)
-    facets = {facet: sends.counts(session(), store_id(), wanted, facet) for facet in FACETS}
+    facets = _facets(wanted)
     return render_template(
         "sends/index.html",
         sends=page.items,
@@ -59,8 +59,29 @@ def index() -> Any:
     )
 
 
-def _wanted(given: Any, since: dt.datetime | None, causes: Sequence[Cause]) -> Filter:
+def _facets(wanted: Filter) -> dict[str, dict[str, int]]:
+    """How many sends there are of each value of each facet."""
+    keys = specs.keys(session(), store_id())
+    ids = {part: {key: id_ for id_, key in known.items()} for part, known in keys.items()}
+    chosen: dict[str, Any] = {"states": wanted.states, "channels": wanted.channels}
+    for part in ("messages", "routes", "gateways"):
+        chosen[part] = [ids[part].get(key, -1) for key in getattr(wanted, part)]
+    found = counts.by_facet(sends.tallies(session(), store_id(), wanted), chosen)
+    for part in ("messages", "routes", "gateways"):
+        found[part] = {keys[part][id_]: number for id_, number in found[part].items() if id_ in keys[part]}
+    return {facet: dict(sorted(values.items(), key=lambda pair: -pair[1])) for facet, values in found.items()}
+
+
+def first_day(days: int) -> tuple[dt.date, dt.datetime]:
+    """The first of so many of the shop's days, today's being the last, and when it began."""
+    first = g.now.astimezone(g.zone).date() - dt.timedelta(days=days - 1)
+    return first, dt.datetime.combine(first, dt.time(), g.zone).astimezone(dt.UTC)
+
+
+def _wanted(given: Any, causes: Sequence[Cause]) -> Filter:
     """What the list is narrowed to, from the address or a form; `cause` names what needs attention."""
+    days = SPANS.get(given.get("span", "month"), SPANS["month"])[1]
+    first, since = first_day(days) if days else (None, None)
     cause = given.get("cause", "")
     reasons = [reason for one in causes if one.reason == cause for reason in one.exact][:500] if cause else []
     return Filter(
@@ -69,6 +90,7 @@ def _wanted(given: Any, since: dt.datetime | None, causes: Sequence[Cause]) -> F
         tuple(given.getlist("message")),
         given.get("words", "").strip()[:100],
         since,
+        first,
         routes=tuple(given.getlist("route")),
         gateways=tuple(given.getlist("gateway")),
         reasons=tuple(reasons) or (("",) if cause else ()),
@@ -82,9 +104,8 @@ def bulk() -> Any:
     """
     form = request.form
     act, ids = form.get("act", ""), form.getlist("send")[:PAGE]
-    span = SPANS.get(form.get("span", "month"), SPANS["month"])[1]
     after, seen, moved = form.get("after", ""), 0, 0
-    wanted = _wanted(form, g.now - span if span else None, sends.causes(session(), store_id()))
+    wanted = _wanted(form, sends.causes(session(), store_id()))
     while True:
         try:
             with work() as unit:

@@ -1,0 +1,248 @@
+"""Counts that pages show, kept by triggers in the transaction that changes what they count.
+
+A day is a day of the shop: `shop_offset` holds from when on its clocks are how far from UTC. `rebuild` counts anew, and
+`differences` says where the counts and the rows are not the same, which is nowhere.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from functools import cache
+from zoneinfo import ZoneInfo
+
+import orjson
+from sqlalchemy import Connection
+
+DAY = 86_400_000_000
+"""Microseconds of a day."""
+YEARS = (2000, 2060)
+"""Between which a zone's changes are known; before and after, the nearest offset holds."""
+
+_SEND_KEYS = (
+    ("store_id", "{0}.store_id"),
+    ("day", "{day}"),
+    ("route_id", "coalesce({0}.route_id, 0)"),
+    ("message_id", "coalesce({0}.message_id, 0)"),
+    ("gateway_id", "coalesce({0}.gateway_id, 0)"),
+    ("channel", "{0}.channel"),
+    ("state", "{0}.state"),
+    ("test", "{0}.test"),
+)
+_SEND_SUMS = (
+    ("number", "1"),
+    ("retried", "({0}.tries > 1)"),
+    ("cost", "CAST(round(CAST({0}.cost AS REAL) * 1000000) AS INTEGER)"),
+)
+_SEND_COLUMNS = ("store_id", "route_id", "message_id", "gateway_id", "channel", "state", "test", "tries", "cost")
+
+
+def _day_sql(store: str, at: str) -> str:
+    """The day of the shop that a moment falls on, in days since 1970."""
+    offset = (
+        f"SELECT o.seconds FROM shop_offset o WHERE o.store_id = {store} AND o.since <= {at} "  # noqa: S608 - our names
+        "ORDER BY o.since DESC LIMIT 1"
+    )
+    return f"(({at} + coalesce(({offset}), 0) * 1000000) / {DAY})"
+
+
+def _send_day(row: str) -> str:
+    return _day_sql(f"{row}.store_id", f"{row}.created_at")
+
+
+def _send_change(row: str, sign: str) -> str:
+    keys = [sql.format(row, day=_send_day(row)) for _, sql in _SEND_KEYS]
+    sums = [f"{sign} {sql.format(row)}" for _, sql in _SEND_SUMS]
+    names = ", ".join(name for name, _ in (*_SEND_KEYS, *_SEND_SUMS))
+    more = ", ".join(f"{name} = {name} + excluded.{name}" for name, _ in _SEND_SUMS)
+    key_names = ", ".join(name for name, _ in _SEND_KEYS)
+    return (
+        f"INSERT INTO send_count ({names}) VALUES ({', '.join([*keys, *sums])}) "  # noqa: S608 - our own names
+        f"ON CONFLICT ({key_names}) DO UPDATE SET {more};"
+    )
+
+
+def _order_change(row: str, sign: str) -> str:
+    day = _day_sql(f"{row}.store_id", f"{row}.placed_at")
+    return (
+        f"INSERT INTO order_count (store_id, day, number) VALUES ({row}.store_id, {day}, {sign}1) "  # noqa: S608
+        "ON CONFLICT (store_id, day) DO UPDATE SET number = number + excluded.number;"
+    )
+
+
+_STORE_OF_SOURCE = "(SELECT s.store_id FROM source s WHERE s.id = {0}.source_id)"
+
+
+def _event_upsert(row: str, at: str, events: str, orders: str, where: str = "true") -> str:
+    store = _STORE_OF_SOURCE.format(row)
+    return (
+        f"INSERT INTO event_count (source_id, day, type, events, orders) "
+        f"SELECT {row}.source_id, {_day_sql(store, at)}, {row}.type, {events}, {orders} WHERE {where} "
+        "ON CONFLICT (source_id, day, type) DO UPDATE SET events = events + excluded.events, "
+        "orders = orders + excluded.orders;"
+    )
+
+
+def _others(row: str) -> str:
+    """When the first of an order's other events of this type came; found by the order, never by the type."""
+    return (
+        f"(SELECT min(e.received_at) FROM event e WHERE e.order_id = {row}.order_id "  # noqa: S608 - our own names
+        f"AND e.type || '' = {row}.type AND e.id != {row}.id)"
+    )
+
+
+def _event_change(row: str, sign: str) -> str:
+    """An event more or less; and an order that has had such an event, on the day when the first of them came."""
+    known = f"{row}.order_id IS NOT NULL AND {row}.type != ''"
+    first = f"({_others(row)} IS NULL OR {row}.received_at < {_others(row)})"
+    back = "+" if sign == "-" else "-"
+    later = f"{known} AND {row}.received_at < {_others(row)}"
+    return (
+        _event_upsert(row, f"{row}.received_at", f"{sign}1", "0")
+        + _event_upsert(row, f"{row}.received_at", "0", f"{sign}1", f"{known} AND {first}")
+        + _event_upsert(row, _others(row), "0", f"{back}1", later)
+    )
+
+
+def _changed(columns: tuple[str, ...]) -> str:
+    return " OR ".join(f"OLD.{name} IS NOT NEW.{name}" for name in columns)
+
+
+_EVENT_COLUMNS = ("source_id", "type", "received_at", "order_id")
+_TRIGGERS = {
+    "count_send_new": ("AFTER INSERT ON send", _send_change("NEW", "+")),
+    "count_send_changed": (
+        f"AFTER UPDATE OF {', '.join((*_SEND_COLUMNS, 'created_at'))} ON send "
+        f"WHEN {_changed((*_SEND_COLUMNS[:-2], 'cost', 'created_at'))} OR (OLD.tries > 1) != (NEW.tries > 1)",
+        _send_change("OLD", "-") + _send_change("NEW", "+"),
+    ),
+    "count_send_gone": ("AFTER DELETE ON send", _send_change("OLD", "-")),
+    "count_order_new": ('AFTER INSERT ON "order"', _order_change("NEW", "+")),
+    "count_order_changed": (
+        'AFTER UPDATE OF store_id, placed_at ON "order" WHEN ' + _changed(("store_id", "placed_at")),
+        _order_change("OLD", "-") + _order_change("NEW", "+"),
+    ),
+    "count_order_gone": ('AFTER DELETE ON "order"', _order_change("OLD", "-")),
+    "count_event_new": ("AFTER INSERT ON event", _event_change("NEW", "+")),
+    "count_event_changed": (
+        f"AFTER UPDATE OF {', '.join(_EVENT_COLUMNS)} ON event WHEN {_changed(_EVENT_COLUMNS)}",
+        _event_change("OLD", "-") + _event_change("NEW", "+"),
+    ),
+    "count_event_gone": ("AFTER DELETE ON event", _event_change("OLD", "-")),
+}
+
+
+def watch(connection: Connection) -> None:
+    """Has the database count from here on. A migration that makes `send`, `order` or `event` anew calls it again."""
+    for name, (when, what) in _TRIGGERS.items():
+        connection.exec_driver_sql(f"DROP TRIGGER IF EXISTS {name}")
+        connection.exec_driver_sql(f"CREATE TRIGGER {name} {when} BEGIN {what} END")
+
+
+def unwatch(connection: Connection) -> None:
+    for name in _TRIGGERS:
+        connection.exec_driver_sql(f"DROP TRIGGER IF EXISTS {name}")
+
+
+def _all_sends() -> str:
+    keys = [f"{sql.format('x', day=_send_day('x'))} AS {name}" for name, sql in _SEND_KEYS]
+    sums = [f"sum({sql.format('x')}) AS {name}" for name, sql in _SEND_SUMS]
+    by = ", ".join(str(number) for number in range(1, len(keys) + 1))
+    return f"SELECT {', '.join([*keys, *sums])} FROM send x GROUP BY {by}"  # noqa: S608 - our own names
+
+
+def _all_events() -> str:
+    store = _STORE_OF_SOURCE.format("x")
+    events = (
+        f"SELECT x.source_id, {_day_sql(store, 'x.received_at')} AS day, x.type, 1 AS events, 0 AS orders FROM event x"  # noqa: S608
+    )
+    firsts = (
+        "SELECT source_id, order_id, type, min(received_at) AS received_at FROM event "
+        "WHERE order_id IS NOT NULL AND type != '' GROUP BY source_id, order_id, type"
+    )
+    orders = f"SELECT x.source_id, {_day_sql(store, 'x.received_at')}, x.type, 0, 1 FROM ({firsts}) x"  # noqa: S608
+    return (
+        f"SELECT source_id, day, type, sum(events) AS events, sum(orders) AS orders FROM ({events} UNION ALL {orders}) "  # noqa: S608
+        "GROUP BY source_id, day, type"
+    )
+
+
+_COUNTED = {
+    "send_count": _all_sends(),
+    "order_count": (
+        f"SELECT x.store_id, {_day_sql('x.store_id', 'x.placed_at')} AS day, count(*) AS number "  # noqa: S608
+        'FROM "order" x GROUP BY 1, 2'
+    ),
+    "event_count": _all_events(),
+}
+"""Each table of counts, by a query that counts all rows."""
+_SUMS = {"send_count": ("number", "retried", "cost"), "order_count": ("number",), "event_count": ("events", "orders")}
+
+
+def rebuild(connection: Connection) -> None:
+    """Counts everything anew."""
+    for table, counted in _COUNTED.items():
+        connection.exec_driver_sql(f"DELETE FROM {table}")  # noqa: S608 - our own names
+        names = [str(row[1]) for row in connection.exec_driver_sql(f"PRAGMA table_info({table})")]
+        connection.exec_driver_sql(
+            f"INSERT INTO {table} ({', '.join(names)}) SELECT {', '.join(names)} FROM ({counted})"  # noqa: S608
+        )
+
+
+def differences(connection: Connection) -> dict[str, int]:
+    """How many counts of each table are not what the rows say."""
+    found = {}
+    for table, counted in _COUNTED.items():
+        names = [str(row[1]) for row in connection.exec_driver_sql(f"PRAGMA table_info({table})")]
+        columns = ", ".join(names)
+        any_ = " OR ".join(f"{name} != 0" for name in _SUMS[table])
+        kept = f"SELECT {columns} FROM {table} WHERE {any_}"  # noqa: S608 - our own names
+        right = f"SELECT {columns} FROM ({counted}) WHERE {any_}"  # noqa: S608 - our own names
+        either = f"SELECT * FROM ({kept} EXCEPT {right}) UNION ALL SELECT * FROM ({right} EXCEPT {kept})"  # noqa: S608
+        found[table] = int(connection.exec_driver_sql(f"SELECT count(*) FROM ({either})").scalar_one())  # noqa: S608
+    return found
+
+
+def begin(connection: Connection) -> None:
+    """Counts all that is there, by the days of each store, and from here on what changes."""
+    watch(connection)
+    for store_id, spec in connection.exec_driver_sql("SELECT id, spec FROM store").fetchall():
+        set_zone(connection, store_id, ZoneInfo(orjson.loads(spec).get("timezone") or "UTC"))
+    rebuild(connection)
+
+
+@cache
+def offsets(zone: ZoneInfo) -> list[tuple[dt.datetime, int]]:
+    """From when on a zone's clocks are how many seconds from UTC; the first one holds for what was before, too."""
+
+    def at(moment: dt.datetime) -> int:
+        return int((moment.astimezone(zone).utcoffset() or dt.timedelta()).total_seconds())
+
+    day, last = dt.datetime(YEARS[0], 1, 1, tzinfo=dt.UTC), dt.datetime(YEARS[1], 1, 1, tzinfo=dt.UTC)
+    found = [(dt.datetime(1970, 1, 1, tzinfo=dt.UTC), at(day))]
+    while day < last:
+        following = day + dt.timedelta(days=7)
+        if at(following) != at(day):
+            low, high = day, following
+            while high - low > dt.timedelta(seconds=1):
+                middle = low + (high - low) / 2
+                low, high = (middle, high) if at(middle) == at(day) else (low, middle)
+            change = high.replace(microsecond=0)
+            found.append((change, at(following)))
+        day = following
+    return found
+
+
+def set_zone(connection: Connection, store_id: int, zone: ZoneInfo) -> bool:
+    """Has a store's days be those of a zone; counts anew where they were others. Says whether they were."""
+    epoch = dt.datetime(1970, 1, 1, tzinfo=dt.UTC)
+    wanted = [(store_id, int((since - epoch).total_seconds()) * 1_000_000, seconds) for since, seconds in offsets(zone)]
+    known = connection.exec_driver_sql(
+        "SELECT store_id, since, seconds FROM shop_offset WHERE store_id = ? ORDER BY since", (store_id,)
+    ).fetchall()
+    if [tuple(row) for row in known] == wanted:
+        return False
+    connection.exec_driver_sql("DELETE FROM shop_offset WHERE store_id = ?", (store_id,))
+    connection.exec_driver_sql("INSERT INTO shop_offset (store_id, since, seconds) VALUES (?, ?, ?)", wanted)
+    if connection.exec_driver_sql("SELECT 1 FROM send_count UNION ALL SELECT 1 FROM event_count LIMIT 1").first():
+        rebuild(connection)
+    return True
