@@ -18,7 +18,11 @@ from angelon.db.tables import SENDING, GatewayUseRow, SendRow
 
 USE: Table = GatewayUseRow.__table__  # type: ignore[attr-defined]
 SEND: Table = SendRow.__table__  # type: ignore[attr-defined]
-_IN_HAND = core_select(func.count()).select_from(SEND).where(text(SENDING), SEND.c.gateway_id == bindparam("b_gateway"))
+_IN_HAND = (
+    core_select(func.count())
+    .select_from(SEND)
+    .where(text(SENDING), not_by_index(SEND.c.gateway_id) == bindparam("b_gateway"))
+)
 
 
 def take(
