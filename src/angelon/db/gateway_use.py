@@ -14,6 +14,7 @@ from sqlalchemy import select as core_select
 
 from angelon.core.sending.allowance import MICRO, Grant, Used, give_back, grant
 from angelon.core.specs.gateway import Gateway
+from angelon.db.lists import not_by_index
 from angelon.db.tables import SENDING, GatewayUseRow, SendRow
 
 USE: Table = GatewayUseRow.__table__  # type: ignore[attr-defined]
