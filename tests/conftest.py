@@ -18,6 +18,7 @@ from angelon.core.specs import Bundle
 from angelon.db import bundles, specs
 from angelon.db.database import Database
 from angelon.db.secrets import Vault
+from angelon.engine import indexing
 from angelon.engine.clock import Clock
 from angelon.engine.dispatcher import Dispatcher
 from angelon.engine.planner import Planner
@@ -105,6 +106,7 @@ class Bench:
             planned, came = planner.run_batch()
             made_ += came
             if not planned:
+                indexing.follow(self.database)
                 return made_
 
     def dispatcher(self, name: str = "test-0") -> Dispatcher:

@@ -30,8 +30,12 @@ def test_tables_and_migrations_agree(bench):
     from alembic.migration import MigrationContext
     from sqlmodel import SQLModel
 
+    def ours(name, kind, _):
+        return kind != "table" or not str(name).startswith("words_")  # the search's index is SQLite's own
+
     with bench.database.engine.connect() as connection:
-        changes = compare_metadata(MigrationContext.configure(connection), SQLModel.metadata)
+        context = MigrationContext.configure(connection, opts={"include_name": ours})
+        changes = compare_metadata(context, SQLModel.metadata)
     # text is TEXT in a migration and a plain string in the model: the same column everywhere
     assert [change for change in changes if not (isinstance(change, list) and change[0][0] == "modify_type")] == []
 

@@ -6,6 +6,7 @@ import sqlite3
 import pytest
 
 from angelon.db.tables import SourceRow
+from angelon.engine import indexing
 from angelon.engine.returns import Returns
 from tests import made
 from tests.engine.test_returns import bounce
@@ -30,6 +31,7 @@ def person(bench, client):
 
 def cells(bench):
     """Every text of the database that has a mark of the person, by table and column."""
+    indexing.follow(bench.database)  # as the worker does every few seconds
     found = set()
     with sqlite3.connect(bench.home / "angelon.db") as connection:
         for (table,) in connection.execute("SELECT name FROM sqlite_master WHERE type = 'table'").fetchall():

@@ -16,6 +16,7 @@ PUBLIC = frozenset({"static", "health", "receipts", "api", "metrics", "preferenc
 """Parts that know by other means who asks, or give nothing away."""
 PARTS: dict[str, tuple[str, str]] = {
     "overview": ("watcher", "developer"),
+    "find": ("watcher", "watcher"),
     "orders": ("watcher", "developer"),
     "people": ("developer", "owner"),
     "sends": ("watcher", "developer"),

@@ -12,7 +12,7 @@ from sqlalchemy.exc import DBAPIError, OperationalError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from sqlmodel import Session
 
-from angelon.db import counting
+from angelon.db import counting, searching
 from angelon.db.write_turn import WriteTurn
 
 MIGRATIONS = Path(__file__).with_name("migrations")
@@ -137,6 +137,8 @@ class Database:
                     assert not broken, f"the migration would leave references to nothing: {broken[:3]}"
                     if self.sqlite:
                         counting.begin(connection)
+                        searching.watch(connection)
+                        searching.note_all(connection)
             finally:
                 if self.sqlite:
                     driver.execute("PRAGMA foreign_keys=ON")

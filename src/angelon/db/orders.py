@@ -8,12 +8,13 @@ from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, Table, bindparam, func, insert, or_, update
+from sqlalchemy import BigInteger, Connection, Table, bindparam, cast, false, func, insert, or_, union, update
 from sqlalchemy import select as core_select
 from sqlmodel import Session, col, select
 
+from angelon.db import searching
 from angelon.db.bulk import Bulk
-from angelon.db.lists import contains, older_than
+from angelon.db.lists import older_than
 from angelon.db.tables import ContactRow, EventRow, OrderRow, SendRow, SourceRow
 
 ORDER: Table = OrderRow.__table__  # type: ignore[attr-defined]
@@ -256,6 +257,15 @@ def statuses(session: Session, source_id: int) -> dict[str, list[str]]:
     return {part: sorted(words)[:30] for part, words in found.items()}
 
 
+def _has_words(store_id: int, words: str) -> Any:
+    """Whether an order is among the newest that have these words, or has just this number."""
+    found = searching.found("order", store_id, words)
+    if found is None:
+        return false()
+    numbered = core_select(ORDER.c.id).where(ORDER.c.number == words.strip(), ORDER.c.store_id == store_id)
+    return ORDER.c.id.in_(union(core_select(cast(found.subquery().c.ref, BigInteger)), numbered))
+
+
 def listed(
     session: Session, store_id: int, words: str = "", limit: int = 100, after: tuple[dt.datetime, int] | None = None
 ) -> list[tuple[OrderRow, ContactRow | None, str]]:
@@ -268,15 +278,25 @@ def listed(
         .join(SourceRow, col(SourceRow.id) == col(OrderRow.source_id))
         .where(OrderRow.store_id == store_id)
     )
-    for word in words.split()[:6]:
-        columns = (ORDER.c.number, ORDER.c.reference, CONTACT.c.name, CONTACT.c.email, CONTACT.c.phone)
-        statement = statement.where(contains(word, *columns))
+    if words.strip():
+        statement = statement.where(_has_words(store_id, words))
     if after is not None:
         statement = statement.where(older_than(col(OrderRow.last_event_at), col(OrderRow.id), after))
     newest_first = (col(OrderRow.last_event_at).desc(), col(OrderRow.id).desc())
     return [
         (order, contact, key) for order, contact, key in session.exec(statement.order_by(*newest_first).limit(limit))
     ]
+
+
+def with_customers(session: Session, store_id: int, ids: Sequence[int]) -> list[tuple[OrderRow, ContactRow | None]]:
+    """Orders of a store with their customers, in the order of these ids."""
+    statement = (
+        select(OrderRow, ContactRow)
+        .outerjoin(ContactRow, col(ContactRow.id) == col(OrderRow.contact_id))
+        .where(col(OrderRow.id).in_(list(ids)), OrderRow.store_id == store_id)
+    )
+    found = {order.id: (order, contact) for order, contact in session.exec(statement)} if ids else {}
+    return [found[id_] for id_ in ids if id_ in found]
 
 
 def events_of(session: Session, order_id: int) -> list[EventRow]:

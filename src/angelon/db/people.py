@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Sequence
 
+from sqlalchemy import BigInteger, cast, false
+from sqlalchemy import select as core_select
 from sqlmodel import Session, col, select
 
 from angelon.core.messages.channels import address_key
-from angelon.db.lists import contains, older_than
+from angelon.db import searching
+from angelon.db.lists import older_than
 from angelon.db.tables import ContactRow, OrderRow
 
 
@@ -16,13 +20,21 @@ def listed(
 ) -> list[ContactRow]:
     """Those who came last first; those that come after one (when it was first seen, and its id)."""
     statement = select(ContactRow).where(ContactRow.store_id == store_id, col(ContactRow.first_seen).is_not(None))
-    for word in words.split()[:6]:
-        columns = (col(ContactRow.name), col(ContactRow.email), col(ContactRow.phone), col(ContactRow.identity))
-        statement = statement.where(contains(word, *columns))
+    if words.strip():
+        found = searching.found("person", store_id, words)
+        ids = core_select(cast(found.subquery().c.ref, BigInteger)) if found is not None else None
+        statement = statement.where(col(ContactRow.id).in_(ids) if ids is not None else false())
     if after is not None:
         statement = statement.where(older_than(col(ContactRow.first_seen), col(ContactRow.id), after))
     newest_first = (col(ContactRow.first_seen).desc(), col(ContactRow.id).desc())
     return list(session.exec(statement.order_by(*newest_first).limit(limit)))
+
+
+def by_ids(session: Session, store_id: int, ids: Sequence[int]) -> list[ContactRow]:
+    """Customers of a store, in the order of these ids."""
+    statement = select(ContactRow).where(col(ContactRow.id).in_(list(ids)), ContactRow.store_id == store_id)
+    found = {row.id: row for row in session.exec(statement)} if ids else {}
+    return [found[id_] for id_ in ids if id_ in found]
 
 
 def get(session: Session, store_id: int, contact_id: int) -> ContactRow | None:

@@ -7,7 +7,7 @@ from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from sqlalchemy import Connection, Table, bindparam, func, insert, literal, or_, text, union_all, update
+from sqlalchemy import Connection, Table, bindparam, false, func, insert, literal, or_, text, union_all, update
 from sqlalchemy import select as core_select
 from sqlalchemy.dialects import postgresql, sqlite
 from sqlmodel import Session, col, select
@@ -15,10 +15,10 @@ from sqlmodel import Session, col, select
 from angelon.core.sending.causes import general
 from angelon.core.states import State, sources_by_hand, sources_of
 from angelon.core.states import move as move_state
-from angelon.db import counts
+from angelon.db import counts, searching
 from angelon.db.bulk import Bulk
 from angelon.db.counts import Tally
-from angelon.db.lists import contains, not_by_index, older_than
+from angelon.db.lists import not_by_index, older_than
 from angelon.db.records import NewAttempt, NewContent, NewSend, Settlement
 from angelon.db.tables import (
     SENDING,
@@ -388,7 +388,7 @@ def any_settled(session: Session, store_id: int) -> bool:
 
 @dataclass(frozen=True)
 class Filter:
-    """What the list of sends is narrowed to. `words` looks in recipient, order number, subject."""
+    """What the list of sends is narrowed to. `words` looks in recipient, order number, subject, what variables say."""
 
     states: tuple[str, ...] = ()
     channels: tuple[str, ...] = ()
@@ -407,13 +407,16 @@ class Filter:
     recipient: str = ""
     person_id: int | None = None
     """Of the orders of this customer."""
+    ids: tuple[str, ...] = ()
+    store_id: int = 0
+    """The store in whose index `words` are looked up."""
 
     @property
     def narrowed(self) -> bool:
         """Whether more is asked than what is counted by day."""
         by_hour = self.since is not None and self.first is None
         of_one = self.order_id is not None or self.route_id is not None or self.person_id is not None
-        return bool(self.words or self.reasons or self.recipient or by_hour or of_one)
+        return bool(self.words or self.ids or self.reasons or self.recipient or by_hour or of_one)
 
 
 @dataclass(frozen=True)
@@ -430,7 +433,8 @@ class ListedSend:
 
 def _of_store(store_id: int, wanted: Filter) -> Any:
     """The sends of a store; where another index finds the few that are wanted, it is not the store's."""
-    few = wanted.order_id is not None or wanted.person_id is not None or wanted.recipient or _stuck(wanted)
+    one = wanted.order_id is not None or wanted.person_id is not None
+    few = one or wanted.recipient or wanted.ids or wanted.words or _stuck(wanted)
     return (not_by_index(SEND.c.store_id) if few else SEND.c.store_id) == store_id
 
 
@@ -465,9 +469,11 @@ def _narrowed(statement: Any, wanted: Filter) -> Any:
         statement = statement.where(SEND.c.order_id == wanted.order_id)
     if wanted.route_id is not None:
         statement = statement.where(SEND.c.route_id == wanted.route_id)
-    for word in wanted.words.split()[:6]:
-        columns = (SEND.c.recipient, SEND.c.recipient_name, SEND.c.subject, ORDER.c.number)
-        statement = statement.where(contains(word, *columns))
+    if wanted.ids:
+        statement = statement.where(SEND.c.id.in_(wanted.ids))
+    if wanted.words.strip():
+        found = searching.found("send", wanted.store_id, wanted.words)
+        statement = statement.where(SEND.c.id.in_(found) if found is not None else false())
     return statement
 
 
@@ -524,8 +530,6 @@ def _joined(wanted: Filter) -> Any:
         joined = joined.outerjoin(ROUTE, ROUTE.c.id == SEND.c.route_id)
     if wanted.gateways:
         joined = joined.outerjoin(GATEWAY, GATEWAY.c.id == SEND.c.gateway_id)
-    if wanted.words:
-        joined = joined.outerjoin(ORDER, ORDER.c.id == SEND.c.order_id)
     return joined
 
 

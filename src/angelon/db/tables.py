@@ -824,3 +824,37 @@ class EventCountRow(SQLModel, table=True):
     type: str = Field(primary_key=True)
     events: int = Field(default=0, sa_column=Column(BigInteger, nullable=False, server_default="0"))
     orders: int = Field(default=0, sa_column=Column(BigInteger, nullable=False, server_default="0"))
+
+
+class SearchDueRow(SQLModel, table=True):
+    """What has changed and is to be taken into the search's index."""
+
+    __tablename__ = "search_due"
+    kind: str = Field(primary_key=True)
+    ref: str = Field(primary_key=True)
+
+
+class SearchOrderRow(SQLModel, table=True):
+    """The words that an order is found by; so are the tables of people and sends."""
+
+    __tablename__ = "search_order"
+    id: int | None = Field(default=None, primary_key=True)
+    ref: str = Field(unique=True)
+    store_id: int
+    words: str
+
+
+class SearchPersonRow(SQLModel, table=True):
+    __tablename__ = "search_person"
+    id: int | None = Field(default=None, primary_key=True)
+    ref: str = Field(unique=True)
+    store_id: int
+    words: str
+
+
+class SearchSendRow(SQLModel, table=True):
+    __tablename__ = "search_send"
+    id: int | None = Field(default=None, primary_key=True)
+    ref: str = Field(unique=True)
+    store_id: int
+    words: str

@@ -17,6 +17,7 @@ import structlog
 from angelon.db import answers, sends
 from angelon.db.database import Database
 from angelon.db.secrets import Vault
+from angelon.engine import indexing
 from angelon.engine.breakers import Breakers
 from angelon.engine.clock import Clock
 from angelon.engine.clock_jumps import ClockWatch
@@ -241,6 +242,7 @@ class Worker:
             ("matching early receipts", lambda: match_early(self._database, self._setups, self._clock)),
             ("taking mail that came back", self._take_returns),
             ("taking away what is old", housekeeper.look),
+            ("taking what is new into the search", lambda: indexing.follow(self._database, self._stop)),
         )
         sending: tuple[tuple[str, Callable[[], object]], ...] = (
             (

@@ -73,6 +73,7 @@ def _pages() -> tuple[Blueprint, ...]:
     from angelon.web.changes.views import pages as changes
     from angelon.web.checks.views import pages as checks
     from angelon.web.events.views import pages as events
+    from angelon.web.find.views import pages as find
     from angelon.web.forecast.views import pages as forecast
     from angelon.web.gateways.views import pages as gateways
     from angelon.web.guide.views import pages as guide
@@ -110,6 +111,7 @@ def _pages() -> tuple[Blueprint, ...]:
         stores_pages,
         overview,
         events,
+        find,
         orders,
         people,
         sends,

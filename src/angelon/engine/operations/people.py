@@ -10,7 +10,7 @@ from sqlalchemy import Connection
 from angelon.core.payload.body import NotReadable
 from angelon.core.problems import Invalid, NotFound, Problem
 from angelon.core.specs.base import Tag
-from angelon.db import contact_tags, events, people, personal
+from angelon.db import contact_tags, events, people, personal, searching
 from angelon.db.live_setup import LiveSetup
 from angelon.db.tables import ContactRow
 from angelon.engine.event_reader import Payloads
@@ -84,6 +84,7 @@ def erase(work: Work, contact_id: int, typed: str) -> dict[str, int]:
     if why:
         raise Invalid([Problem("person", why, "Try again in a moment; nothing was erased.")])
     found = personal.erase(about, work.now)
+    searching.want_tidy(work.connection)
     work.session.expire(row)
     work.record("erased", "person", str(contact_id), None, found)
     return found

@@ -77,6 +77,7 @@ def filter_of(query: models.SendsQuery) -> sends.Filter:
         gateways=_split(query.gateway),
         recipient=query.recipient,
         words=query.words,
+        store_id=store_id(),
         since=query.since,
         order_id=query.order,
     )

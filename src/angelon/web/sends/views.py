@@ -93,6 +93,7 @@ def _wanted(given: Any, causes: Sequence[Cause]) -> Filter:
         first,
         routes=tuple(given.getlist("route")),
         gateways=tuple(given.getlist("gateway")),
+        store_id=store_id(),
         reasons=tuple(reasons) or (("",) if cause else ()),
     )
 

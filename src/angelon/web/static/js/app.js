@@ -1,5 +1,6 @@
 // Starts the behaviours that a page asks for by its data attributes, and the keys that every page has.
 import { theme } from "./theme.js";
+import { find } from "./find.js";
 import { keys } from "./keys.js";
 import { copying } from "./copying.js";
 import { sheets } from "./mail_frames.js";
@@ -20,6 +21,7 @@ const behaviours = {
 
 theme();
 keys();
+find();
 copying();
 sheets();
 if (matchMedia("(max-width: 900px)").matches)

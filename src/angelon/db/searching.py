@@ -1,0 +1,264 @@
+"""Search over orders, people and sends by the beginnings of words (SQLite's FTS5).
+
+What changes is noted in `search_due` by triggers, in the same transaction; `follow` takes the words of what is noted
+into the index a little later, so that nobody waits for it. Words are letters and digits; what holds other signs (an
+address, an order's number) is indexed as one word, too.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Collection, Iterable, Iterator
+from typing import Any
+
+from sqlalchemy import Connection, Select, Table, text
+from sqlalchemy import select as core_select
+
+from angelon.db.tables import ContactRow, ContentRow, OrderRow, SendRow
+
+SEND: Table = SendRow.__table__  # type: ignore[attr-defined]
+ORDER: Table = OrderRow.__table__  # type: ignore[attr-defined]
+CONTACT: Table = ContactRow.__table__  # type: ignore[attr-defined]
+CONTENT: Table = ContentRow.__table__  # type: ignore[attr-defined]
+KINDS = ("order", "person", "send")
+AT_ONCE = 400
+"""Changes that are taken into the index by one transaction."""
+MOST = 5000
+"""Results that a list is narrowed to, the newest that fit."""
+MOST_WORDS = 8
+LONGEST = 1200
+"""Characters of one thing's words."""
+
+_DUE = "INSERT OR IGNORE INTO search_due (kind, ref) VALUES ('{kind}', {ref});"
+_ORDERS_OF = (
+    "INSERT OR IGNORE INTO search_due (kind, ref) SELECT 'order', CAST(o.id AS TEXT) FROM \"order\" o "
+    "WHERE o.contact_id = NEW.id;"
+)
+_TRIGGERS = {
+    "search_order_new": ('AFTER INSERT ON "order"', _DUE.format(kind="order", ref="NEW.id")),
+    "search_order_changed": (
+        'AFTER UPDATE OF number, reference, contact_id, read ON "order" WHEN OLD.number IS NOT NEW.number '
+        "OR OLD.reference IS NOT NEW.reference OR OLD.contact_id IS NOT NEW.contact_id OR OLD.read IS NOT NEW.read",
+        _DUE.format(kind="order", ref="NEW.id"),
+    ),
+    "search_order_gone": ('AFTER DELETE ON "order"', _DUE.format(kind="order", ref="OLD.id")),
+    "search_person_new": ("AFTER INSERT ON contact", _DUE.format(kind="person", ref="NEW.id")),
+    "search_person_changed": (
+        "AFTER UPDATE OF name, email, phone ON contact WHEN OLD.name IS NOT NEW.name OR OLD.email IS NOT NEW.email "
+        "OR OLD.phone IS NOT NEW.phone",
+        _DUE.format(kind="person", ref="NEW.id") + _ORDERS_OF,
+    ),
+    "search_person_gone": ("AFTER DELETE ON contact", _DUE.format(kind="person", ref="OLD.id")),
+    "search_send_new": ("AFTER INSERT ON send", _DUE.format(kind="send", ref="NEW.id")),
+    "search_send_changed": (
+        'AFTER UPDATE OF recipient, recipient_name, subject, "values" ON send WHEN OLD.recipient IS NOT NEW.recipient '
+        "OR OLD.recipient_name IS NOT NEW.recipient_name OR OLD.subject IS NOT NEW.subject "
+        'OR OLD."values" IS NOT NEW."values"',
+        _DUE.format(kind="send", ref="NEW.id"),
+    ),
+    "search_send_gone": ("AFTER DELETE ON send", _DUE.format(kind="send", ref="OLD.id")),
+}
+
+
+def watch(connection: Connection) -> None:
+    """Has the database note what changes. A migration that makes a watched table anew calls it again."""
+    for name, (when, what) in _TRIGGERS.items():
+        connection.exec_driver_sql(f"DROP TRIGGER IF EXISTS {name}")
+        connection.exec_driver_sql(f"CREATE TRIGGER {name} {when} BEGIN {what} END")
+
+
+def note_all(connection: Connection) -> None:
+    """Notes everything that there is, for an index that is made anew."""
+    for kind, table in (("order", '"order"'), ("person", "contact"), ("send", "send")):
+        noted = f"SELECT '{kind}', CAST(id AS TEXT) FROM {table}"  # noqa: S608 - our own names
+        connection.exec_driver_sql(f"INSERT OR IGNORE INTO search_due (kind, ref) {noted}")
+        connection.exec_driver_sql(f"DELETE FROM search_{kind}")  # noqa: S608 - our own names
+        connection.exec_driver_sql(f"INSERT INTO words_{kind} (words_{kind}) VALUES ('delete-all')")  # noqa: S608
+
+
+# ---- the words of things
+
+
+def words_in(value: str) -> str:
+    """A text's words as they are indexed: with those that hold other signs than letters and digits as one word, too."""
+    joined = [_joined(word) for word in value.split() if _PARTED.search(word)]
+    return " ".join([value, *joined])
+
+
+_PARTED = re.compile(r"\w[^\w\s]+\w")
+_DIGIT = re.compile(r"\d")
+_PIECES = re.compile(r"[^\W_]+")
+
+
+def _joined(word: str) -> str:
+    return "".join(_PIECES.findall(word))
+
+
+def _phone(number: str) -> str:
+    """A number as it is, and its last nine digits, as it is written within its country."""
+    digits = _joined(number)
+    return f"{digits} {digits[-9:]}" if len(digits) > 9 else digits
+
+
+def _told(values: Any) -> Iterator[str]:
+    """What the variables of a send say that are short texts: not addresses of pages, not the order as a whole."""
+    for name, value in (values or {}).items() if isinstance(values, dict) else ():
+        if name == "order":
+            continue
+        for one in value if isinstance(value, list) else [value]:
+            if isinstance(one, str) and not one.startswith(("http://", "https://")):
+                yield one[:200]
+
+
+def _texts(*parts: Iterable[str] | str) -> str:
+    flat = [part for given in parts for part in ([given] if isinstance(given, str) else given) if part]
+    return " ".join(words_in(part) for part in flat)[:LONGEST]
+
+
+def _orders(connection: Connection, refs: Collection[int]) -> Iterator[tuple[int, int, str]]:
+    columns = (ORDER.c.id, ORDER.c.store_id, ORDER.c.number, ORDER.c.reference, ORDER.c.read)
+    joined = core_select(*columns, CONTACT.c.name, CONTACT.c.email, CONTACT.c.phone).outerjoin(
+        CONTACT, CONTACT.c.id == ORDER.c.contact_id
+    )
+    for row in connection.execute(joined.where(ORDER.c.id.in_(refs))):
+        read = row.read if isinstance(row.read, dict) else {}
+        lines = [line for line in read.get("lines") or [] if isinstance(line, dict)]
+        parcels = [one for one in read.get("parcels") or [] if isinstance(one, dict)]
+        things = [str(line[part]) for line in lines for part in ("name", "sku") if line.get(part)]
+        numbers = [str(parcel["number"]) for parcel in parcels if parcel.get("number")]
+        person = (row.name or "", row.email or "", _phone(row.phone or ""))
+        yield row.id, row.store_id, _texts(row.number, row.reference, *person, numbers, things)
+
+
+def _people(connection: Connection, refs: Collection[int]) -> Iterator[tuple[int, int, str]]:
+    for row in connection.execute(core_select(CONTACT).where(CONTACT.c.id.in_(refs))):
+        yield row.id, row.store_id, _texts(row.name, row.email, _phone(row.phone))
+
+
+def _sends(connection: Connection, refs: Collection[str]) -> Iterator[tuple[str, int, str]]:
+    columns = (SEND.c.id, SEND.c.store_id, SEND.c.recipient, SEND.c.recipient_name, SEND.c.subject, SEND.c["values"])
+    joined = core_select(*columns, ORDER.c.number).outerjoin(ORDER, ORDER.c.id == SEND.c.order_id)
+    for row in connection.execute(joined.where(SEND.c.id.in_(refs))):
+        to = row.recipient if "@" in row.recipient else _phone(row.recipient)
+        said = list(dict.fromkeys(_told(row._mapping["values"])))
+        yield row.id, row.store_id, _texts(row.number or "", to, row.recipient_name, row.subject, said)
+
+
+# ---- the index
+
+
+def any_due(connection: Connection) -> bool:
+    """Whether anything has changed that is not in the index yet."""
+    query = f"SELECT 1 FROM search_due WHERE kind != '{TIDY}' LIMIT 1"  # noqa: S608 - our own names
+    return connection.exec_driver_sql(query).first() is not None
+
+
+TIDY = "tidy"
+"""What is noted where words have to leave the file, since somebody was erased."""
+
+
+def want_tidy(connection: Connection) -> None:
+    connection.exec_driver_sql("INSERT OR IGNORE INTO search_due (kind, ref) VALUES (?, '')", (TIDY,))
+
+
+def tidy_wanted(connection: Connection) -> bool:
+    return connection.exec_driver_sql("SELECT 1 FROM search_due WHERE kind = ?", (TIDY,)).first() is not None
+
+
+def tidied(connection: Connection) -> None:
+    connection.exec_driver_sql("DELETE FROM search_due WHERE kind = ?", (TIDY,))
+
+
+def follow(connection: Connection) -> int:
+    """Takes a part of what has changed into the index; says how much. Called until nothing is left."""
+    query = f"SELECT kind, ref FROM search_due WHERE kind != '{TIDY}' LIMIT ?"  # noqa: S608 - our own names
+    due = connection.exec_driver_sql(query, (AT_ONCE,)).fetchall()
+    for kind in KINDS:
+        refs = [ref for found, ref in due if found == kind]
+        if refs:
+            _take(connection, kind, refs)
+            connection.exec_driver_sql(
+                "DELETE FROM search_due WHERE kind = ? AND ref = ?", [(kind, ref) for ref in refs]
+            )
+    return len(due)
+
+
+def _take(connection: Connection, kind: str, refs: list[str]) -> None:
+    found: dict[str, tuple[int, str]] = {}
+    if kind == "send":
+        found = {ref: (store_id, words) for ref, store_id, words in _sends(connection, refs)}
+    else:
+        read = _orders if kind == "order" else _people
+        found = {str(id_): (store_id, words) for id_, store_id, words in read(connection, [int(ref) for ref in refs])}
+    table, index = f"search_{kind}", f"words_{kind}"
+    of_these = f"FROM {table} WHERE ref IN ({', '.join('?' * len(refs))})"
+    known = connection.exec_driver_sql(f"SELECT id, ref, words {of_these}", tuple(refs)).fetchall()
+    old = [(id_, words) for id_, ref, words in known if ref not in found or found[ref][1] != words]
+    same = {ref for _, ref, words in known if ref in found and found[ref][1] == words}
+    if old:
+        out = f"INSERT INTO {index} ({index}, rowid, words) VALUES ('delete', ?, ?)"  # noqa: S608 - our own names
+        connection.exec_driver_sql(out, old)
+        connection.exec_driver_sql(f"DELETE FROM {table} WHERE id = ?", [(id_,) for id_, _ in old])  # noqa: S608
+    new = [(ref, store_id, words) for ref, (store_id, words) in found.items() if ref not in same]
+    if new:
+        into = f"INSERT INTO {table} (ref, store_id, words) VALUES (?, ?, ?)"  # noqa: S608 - our own names
+        connection.exec_driver_sql(into, new)
+        of_new = f"SELECT id, words FROM {table} WHERE ref IN ({', '.join('?' * len(new))}) ORDER BY id"  # noqa: S608
+        indexed = f"INSERT INTO {index} (rowid, words) {of_new}"
+        connection.exec_driver_sql(indexed, tuple(ref for ref, _, _ in new))
+
+
+def tidy(connection: Connection, pages: int = 2000) -> bool:
+    """Merges a part of what is old in the index, so that words that were taken out leave the file, too; says whether
+    more is left.
+    """
+    before = connection.exec_driver_sql("SELECT total_changes()").scalar_one()
+    for kind in KINDS:
+        connection.exec_driver_sql(f"INSERT INTO words_{kind} (words_{kind}, rank) VALUES ('merge', {-pages})")  # noqa: S608
+    after = connection.exec_driver_sql("SELECT total_changes()").scalar_one()
+    return bool(after - before > 2 * len(KINDS))
+
+
+# ---- asking
+
+
+def expression(words: str) -> str:
+    """What FTS5 is asked for some words: all of them, each by its beginning; empty where there is none."""
+    asked = []
+    for word in words.split()[:MOST_WORDS]:
+        pieces = _PIECES.findall(word)
+        if not pieces:
+            continue
+        whole = _quoted("".join(pieces))
+        if word.startswith("0") and word.isdigit():  # a phone number as it is written within its country
+            asked.append(f"({whole} OR {_quoted(word.lstrip('0') or word)})")
+        elif len(pieces) == 1 or _DIGIT.search(word) or "@" in word or word.startswith("+"):
+            asked.append(whole)
+        else:
+            asked.append(f"({whole} OR ({' AND '.join(_quoted(piece) for piece in pieces)}))")
+    return " AND ".join(asked)
+
+
+def _quoted(piece: str) -> str:
+    return f'"{piece}"*'
+
+
+def found(kind: str, store_id: int, words: str, limit: int = MOST) -> Select[Any] | None:
+    """A query for the ids (as texts) of the newest things of a kind that have some words; None where there is no
+    word.
+    """
+    asked = expression(words)
+    if not asked:
+        return None
+    query = text(
+        f"SELECT d.ref AS ref FROM words_{kind} w JOIN search_{kind} d ON d.id = w.rowid "  # noqa: S608 - our own names
+        f"WHERE words_{kind} MATCH :asked AND d.store_id = :store_id ORDER BY w.rowid DESC LIMIT :most"
+    ).bindparams(asked=asked, store_id=store_id, most=limit)
+    found_ = query.columns(ref=SEND.c.id.type).subquery(f"found_{kind}")
+    return core_select(found_.c.ref)
+
+
+def refs(connection: Connection, kind: str, store_id: int, words: str, limit: int) -> list[str]:
+    """The ids of the newest things of a kind that have some words."""
+    query = found(kind, store_id, words, limit)
+    return [str(ref) for ref in connection.execute(query).scalars()] if query is not None else []

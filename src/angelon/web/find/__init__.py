@@ -1,0 +1,1 @@
+"""One box that finds orders, people, sends and messages."""
