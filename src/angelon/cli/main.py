@@ -9,7 +9,7 @@ from typing import Any
 
 import click
 
-from angelon.cli import accounts, backups, handlers, running, secrets, set_up, trying
+from angelon.cli import accounts, backups, counts, handlers, running, secrets, set_up, trying
 from angelon.cli.parents import end_with_starter
 
 
@@ -92,6 +92,7 @@ for command in (
     running.worker,
     handlers.handlers,
     accounts.token,
+    counts.recount,
     backups.backup,
     backups.restore,
     accounts.user,

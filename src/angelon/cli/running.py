@@ -23,7 +23,13 @@ def _ready(family: Any, url: str) -> bool:
 @click.command()
 @click.option("--port", default=8080, show_default=True, type=click.IntRange(0, 65535), help="0 has a free one chosen.")
 @click.option("--fresh", is_flag=True, help="Start from empty.")
-def demo(port: int, fresh: bool) -> None:
+@click.option(
+    "--size",
+    default=0,
+    type=click.IntRange(0, 5_000_000),
+    help="Copy the demo, when it is loaded, until it has so many sends: a million take some minutes and 8 GB.",
+)
+def demo(port: int, fresh: bool, size: int) -> None:
     """Load the demo, and run web, workers and stand-ins."""
     from angelon import settings
     from angelon.cli.serving import THREADS, ProcessGroup, check_port, free_port, import_all
@@ -56,7 +62,7 @@ def demo(port: int, fresh: bool) -> None:
         from angelon.demo import load
 
         database = open_database(chosen)
-        ports = load.prepare(database, chosen, port, free_port)
+        ports = load.prepare(database, chosen, port, free_port, size)
         database.close()
     except BaseException:
         family.end()

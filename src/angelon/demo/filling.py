@@ -22,6 +22,7 @@ from angelon.db.secrets import Vault
 from angelon.db.tables import ContentRow, GatewayRow, RouteRow, SendRow, SourceRow
 from angelon.demo.everyday import live_with_it
 from angelon.demo.seed import DAYS, seed
+from angelon.engine import indexing
 from angelon.engine.handlers.registry import PREFIX
 from angelon.settings import Settings
 from angelon.standins.box import Box, CallRow, ChatTextRow
@@ -101,6 +102,7 @@ def fill(database: Database, settings: Settings, vault: Vault, box: Box) -> None
         seed(database, live, vault, now)
         live_with_it(database, settings, vault, store_id, now)
         _called(database, box)
+        indexing.follow(database, longest=60)
     with database.writing() as session:
         gateway_use.set_balance(session.connection(), live.gateway_ids["text-line"], CREDIT)
 

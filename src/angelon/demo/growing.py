@@ -11,7 +11,7 @@ from sqlalchemy import Connection, Table, func, text
 from sqlalchemy import select as core_select
 from sqlmodel import SQLModel
 
-from angelon.db import tables
+from angelon.db import counting, tables
 from angelon.db.database import Database
 
 MONTHS = 12
@@ -82,6 +82,7 @@ def grow(database: Database, sends: int, told: Callable[[int, int], None] = lamb
     count = core_select(func.count()).select_from(tables.SendRow)
     with database.engine.connect().execution_options(angelon_write=True) as connection:
         with connection.begin():
+            counting.unwatch(connection)  # it is counted at once at the end
             own = connection.execute(count).scalar_one()
             for name in _MADE:
                 kept = f'CREATE TEMP TABLE "own_{name}" AS SELECT * FROM main."{name}"'  # noqa: S608 - our own names
@@ -94,6 +95,7 @@ def grow(database: Database, sends: int, told: Callable[[int, int], None] = lamb
                     _copy(connection, SQLModel.metadata.tables[name], columns, low, high)
             told(high, copies)
         with connection.begin():
+            counting.begin(connection)
             for name in _MADE:
                 connection.exec_driver_sql(f'DROP TABLE temp."own_{name}"')
             return int(connection.execute(count).scalar_one())

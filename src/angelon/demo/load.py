@@ -30,8 +30,10 @@ class Ports:
     providers: int
 
 
-def prepare(database: Database, settings: Settings, port: int, free_port: Callable[[], int]) -> Ports:
-    """Loads the demo where the database is empty; gives the ports on which the stand-ins shall listen."""
+def prepare(database: Database, settings: Settings, port: int, free_port: Callable[[], int], size: int = 0) -> Ports:
+    """Loads the demo where the database is empty, and makes it as large as `size` sends; gives the ports on which the
+    stand-ins shall listen.
+    """
     box = Box(settings.home)
     vault = Vault(settings.key())
     with database.reading() as session:
@@ -40,6 +42,8 @@ def prepare(database: Database, settings: Settings, port: int, free_port: Callab
         from angelon.demo.filling import fill  # what it needs takes a second to import
 
         fill(database, settings, vault, box)
+        if size:
+            _grow(database, size)
     ports = Ports(_port(box, "mail_port", free_port), _port(box, "provider_port", free_port))
     with database.writing() as session:
         for row in session.exec(select(GatewayRow)):
@@ -55,6 +59,21 @@ def prepare(database: Database, settings: Settings, port: int, free_port: Callab
         )
     box.engine.dispose()
     return ports
+
+
+def _grow(database: Database, size: int) -> None:
+    """Says how far it is, since it may take minutes."""
+    import click
+
+    from angelon.demo.growing import grow
+    from angelon.engine import indexing
+
+    def told(done: int, of: int) -> None:
+        click.echo(f"{done} of {of} copies of the demo’s month made")
+
+    sends = grow(database, size, told)
+    click.echo(f"{sends:,} sends. Taking them into the search …")
+    indexing.follow(database, longest=3600)
 
 
 def _port(box: Box, name: str, free_port: Callable[[], int]) -> int:
