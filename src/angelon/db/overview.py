@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from sqlalchemy import func, text
+from sqlalchemy import BigInteger, func, text, type_coerce
 from sqlalchemy import select as core_select
 from sqlmodel import Session, col, select
 
+from angelon.core.states import State
 from angelon.db import counts
 from angelon.db.lists import not_by_index
 from angelon.db.sends import ALIVE_FOR
@@ -17,6 +19,7 @@ from angelon.db.tables import (
     PROBLEM,
     STUCK,
     WAITING,
+    AttemptRow,
     EventRow,
     GatewayHealthRow,
     GatewayRow,
@@ -100,3 +103,59 @@ def attention(session: Session, store_id: int, now: dt.datetime, limit: int = 8)
             .limit(limit)
         )
     )
+
+
+HANDED_OVER = (State.SENT, State.DELIVERED, State.READ)
+AT_ONCE = 2_000_000
+"""Microseconds within which what is due goes at once."""
+LOOKED_AT = 1000
+"""Newest sends by which it is said how long handing over takes."""
+
+
+def handed_over_in(session: Session, store_id: int, since: dt.datetime) -> list[float]:
+    """Seconds from an event's coming to its send's being handed over, in order: of the newest sends since a moment that
+    were not to wait.
+    """
+    send, event = SendRow.__table__, EventRow.__table__  # type: ignore[attr-defined]
+    newest = (
+        core_select(send.c.event_id, send.c.settled_at)
+        .where(send.c.store_id == store_id, send.c.created_at >= since, send.c.state.in_(HANDED_OVER))
+        .where(type_coerce(send.c.due_at, BigInteger) <= type_coerce(send.c.created_at, BigInteger) + AT_ONCE)
+        .where(send.c.settled_at.is_not(None), send.c.event_id.is_not(None), send.c.run_id.is_(None))
+        .where(send.c.test.is_(False))
+        .order_by(send.c.created_at.desc())
+        .limit(LOOKED_AT)
+        .subquery()
+    )
+    took = core_select(newest.c.settled_at, event.c.received_at).join(event, event.c.id == newest.c.event_id)
+    return sorted((settled - came).total_seconds() for settled, came in session.connection().execute(took))
+
+
+TRIES_LOOKED_AT = 6000
+"""Newest tries among which those of the last hour are looked for."""
+
+
+def tries(session: Session, store_id: int, since: dt.datetime) -> list[tuple[int, dt.datetime, str]]:
+    """The tries since a moment, oldest first: (gateway, when it began, what came of it)."""
+    attempt, send = AttemptRow.__table__, SendRow.__table__  # type: ignore[attr-defined]
+    last = core_select(func.coalesce(func.max(attempt.c.id), 0) - TRIES_LOOKED_AT).scalar_subquery()
+    rows = session.connection().execute(
+        core_select(send.c.gateway_id, attempt.c.began_at, attempt.c.outcome)
+        .join(send, send.c.id == attempt.c.send_id)
+        .where(attempt.c.id > last, attempt.c.began_at >= since, not_by_index(send.c.store_id) == store_id)
+        .order_by(attempt.c.id)
+    )
+    return [(gateway_id or 0, began, outcome) for gateway_id, began, outcome in rows]
+
+
+def due_next(session: Session, gateway_ids: Sequence[int], limit: int = 5) -> list[SendRow]:
+    """What goes out next, by all of these gateways."""
+    found: list[SendRow] = []
+    for gateway_id in gateway_ids:
+        found += session.exec(
+            select(SendRow)
+            .where(text(WAITING), SendRow.gateway_id == gateway_id)
+            .order_by(col(SendRow.due_at))
+            .limit(limit)
+        )
+    return sorted(found, key=lambda send: send.due_at)[:limit]

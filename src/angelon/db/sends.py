@@ -7,7 +7,7 @@ from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from sqlalchemy import Connection, Table, bindparam, false, func, insert, literal, or_, text, union_all, update
+from sqlalchemy import Connection, Table, bindparam, false, func, insert, literal, or_, text, true, union_all, update
 from sqlalchemy import select as core_select
 from sqlalchemy.dialects import postgresql, sqlite
 from sqlmodel import Session, col, select
@@ -429,6 +429,8 @@ class ListedSend:
     message: str
     route: str
     gateway: str
+    total: str = ""
+    """What the order comes to, as people read it."""
 
 
 def _of_store(store_id: int, wanted: Filter) -> Any:
@@ -477,7 +479,7 @@ def _narrowed(statement: Any, wanted: Filter) -> Any:
     return statement
 
 
-_LISTED: Any = (SendRow, OrderRow.number, OrderRow.id, MessageRow.key, RouteRow.key, GatewayRow.key)
+_LISTED: Any = (SendRow, OrderRow.number, OrderRow.id, MessageRow.key, RouteRow.key, GatewayRow.key, OrderRow.total)
 
 
 def listed(
@@ -497,8 +499,8 @@ def listed(
         statement = statement.where(older_than(SEND.c.created_at, SEND.c.id, before))
     rows = session.exec(statement.order_by(SEND.c.created_at.desc(), SEND.c.id.desc()).limit(limit))
     return [
-        ListedSend(send, number or "", order_id, message or "", route or "", gateway or "")
-        for send, number, order_id, message, route, gateway in rows
+        ListedSend(send, number or "", order_id, message or "", route or "", gateway or "", total or "")
+        for send, number, order_id, message, route, gateway, total in rows
     ]
 
 
@@ -564,13 +566,14 @@ MOST_REASONS = 2000
 """Different reasons that are looked at for their causes."""
 
 
-def causes(session: Session, store_id: int) -> list[Cause]:
-    """What needs attention by its cause, the most frequent first."""
+def causes(session: Session, store_id: int, since: dt.datetime | None = None) -> list[Cause]:
+    """What needs attention by its cause, the most frequent first; of the sends made since a moment."""
     number = func.count().label("number")
     statement = (
         core_select(SEND.c.state, SEND.c.reason, GATEWAY.c.key, number)
         .select_from(SEND.outerjoin(GATEWAY, GATEWAY.c.id == SEND.c.gateway_id))
         .where(not_by_index(SEND.c.store_id) == store_id, text(f"send.{STUCK}"), SEND.c.test.is_(False))
+        .where(SEND.c.created_at >= since if since is not None else true())
         .group_by(SEND.c.state, SEND.c.reason, GATEWAY.c.key)
         .order_by(number.desc(), SEND.c.reason)
         .limit(MOST_REASONS)

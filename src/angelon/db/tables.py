@@ -858,3 +858,18 @@ class SearchSendRow(SQLModel, table=True):
     ref: str = Field(unique=True)
     store_id: int
     words: str
+
+
+class ViewRow(SQLModel, table=True):
+    """A list as somebody has narrowed it, kept under a name for everybody of the shop."""
+
+    __tablename__ = "view"
+    __table_args__ = (UniqueConstraint("store_id", "page", "name"),)
+    id: int | None = Field(default=None, primary_key=True)
+    store_id: int = Field(foreign_key="store.id")
+    page: str
+    """`sends`."""
+    name: str
+    query: str
+    """The filters as they stand in the page's address (RFC 3986, section 3.4)."""
+    made_by: str = ""

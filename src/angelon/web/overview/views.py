@@ -8,15 +8,16 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from flask import Blueprint, g, render_template, request
+from flask import Blueprint, g, render_template, request, url_for
 
 from angelon.core import event_types
 from angelon.core.messages.channels import CHANNEL_LABELS
 from angelon.core.planning.readiness import problems_of
 from angelon.core.specs import Message
-from angelon.db import answers, counts, events, gateway_health, gateway_use, overview, shapes, specs
+from angelon.db import answers, counts, events, gateway_health, gateway_use, overview, sends, shapes, specs
 from angelon.db.specs import StoredRoute
 from angelon.web.formats import capital, moment
+from angelon.web.overview import figures
 from angelon.web.overview.steps import steps
 from angelon.web.services import live, names, routes, services, session, store_id
 from angelon.web.sources.mapping import drifting
@@ -25,7 +26,7 @@ pages = Blueprint("overview", __name__, template_folder="templates")
 
 SPANS = {"today": ("Today", 1), "week": ("7 days", 7), "month": ("30 days", 30)}
 X0, STEP = 110, 122
-MANY = 100
+MANY, MOST_CAUSES = 100, 8
 
 
 @dataclass(frozen=True)
@@ -108,8 +109,18 @@ def index() -> Any:
         session().connection(), list(live().source_ids.values()), g.today - dt.timedelta(days=days - 1)
     )
     stops = the_line(passed, [row for row in routes() if not row.spec.handler], live().setup.messages)
+    first = g.today - dt.timedelta(days=29)
+    counted = counts.days(session().connection(), store_id(), first, g.today)
+    in_span = counted[-days:]
+    began = dt.datetime.combine(in_span[0].day, dt.time(), g.zone).astimezone(dt.UTC)
     return render_template(
         "overview/index.html",
+        gateways=figures.gateways(),
+        handed_over=figures.handed_over(began),
+        outcomes=figures.outcomes(in_span),
+        cost=sum(day.cost for day in in_span),
+        due=overview.due_next(session(), list(live().gateway_ids.values())),
+        messages={id_: key for key, id_ in live().message_ids.items()},
         steps=steps(),
         lanes=[
             (channel, capital(label), 150 + 40 * number)
@@ -122,7 +133,7 @@ def index() -> Any:
             (label, passed.get(t, 0), X0 + round(after * STEP) + 10, t) for t, label, after in event_types.SIDINGS
         ],
         needs=needs(),
-        days=_days(),
+        days=_days(counted),
         span=span,
         spans=SPANS,
         orders_in_span=passed.get("order.created", 0),
@@ -132,12 +143,7 @@ def index() -> Any:
 
 def needs() -> list[Need]:
     found = _engine_needs()
-    stuck = overview.attention(session(), store_id(), g.now)
-    numbers = events.orders_of(session(), {send.order_id for send in stuck if send.order_id is not None})
-    for send in stuck:
-        word = "Held" if send.state == "held" else "Failed"
-        number = numbers[send.order_id].number if send.order_id in numbers else "a send"
-        found.append(Need(send.state, f"{word}: {number}", send.reason, "See the send", f"/sends/{send.id}"))
+    found += _stuck()
     for active in live().setup.routes:
         problems = [one for one in problems_of(active.route, live().setup) if one.severity == "error"]
         if problems:
@@ -146,6 +152,24 @@ def needs() -> list[Need]:
     for kind, key, why in specs.unreadable(session(), store_id()):
         found.append(Need("failed", f"The {kind} {key} can’t be read", why, "Open it", f"/{kind}s/{key}"))
     return [*found, *_short(), *_drifts(), *_unused()][:8]
+
+
+def _stuck() -> list[Need]:
+    """What is held or has failed in the last 14 days, by its cause; one alone by its order."""
+    stuck = overview.attention(session(), store_id(), g.now, MOST_CAUSES)
+    alone = {send.reason: send for send in reversed(stuck)}
+    orders = events.orders_of(session(), {send.order_id for send in stuck if send.order_id is not None})
+    found = []
+    for cause in sends.causes(session(), store_id(), g.now - dt.timedelta(days=14))[:MOST_CAUSES]:
+        word = "Held" if cause.state == "held" else "Failed"
+        send = alone.get(cause.exact[0])
+        if cause.number == 1 and send is not None:
+            number = orders[send.order_id].number if send.order_id in orders else "a send"
+            found.append(Need(cause.state, f"{word}: {number}", send.reason, "See the send", f"/sends/{send.id}"))
+        else:
+            href = url_for("sends.index", state=cause.state, cause=cause.reason, span="all")
+            found.append(Need(cause.state, f"{word}: {cause.number:,} sends", cause.reason, "See them", href))
+    return found
 
 
 def _short() -> list[Need]:
@@ -255,8 +279,6 @@ def _engine_needs() -> list[Need]:
     return found
 
 
-def _days() -> list[tuple[str, int, int, int]]:
-    """The last thirty days of the shop: (day, sends, those that needed more than one try, orders)."""
-    first = g.today - dt.timedelta(days=29)
-    found = counts.days(session().connection(), store_id(), first, g.today)
-    return [(f"{one.day.day} {one.day:%b}", one.sends, one.retried, one.orders) for one in found]
+def _days(counted: list[counts.Day]) -> list[tuple[str, int, int, int, float]]:
+    """The last thirty days of the shop: (day, sends, those that needed more than one try, orders, cost)."""
+    return [(f"{one.day.day} {one.day:%b}", one.sends, one.retried, one.orders, one.cost) for one in counted]

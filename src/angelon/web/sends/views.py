@@ -6,17 +6,33 @@ import datetime as dt
 from collections.abc import Sequence
 from email.utils import format_datetime
 from typing import Any
+from urllib.parse import parse_qsl, urlencode
 
-from flask import Blueprint, Response, abort, flash, g, jsonify, redirect, render_template, request, url_for
+from flask import (
+    Blueprint,
+    Response,
+    abort,
+    flash,
+    g,
+    jsonify,
+    redirect,
+    render_template,
+    request,
+    stream_with_context,
+    url_for,
+)
 
 from angelon.core.messages.email import RenderedEmail
 from angelon.core.problems import Invalid
 from angelon.core.sending.mail import rebuild
 from angelon.core.states import MEANING, State, sources_by_hand
-from angelon.db import counts, events, sends, sent_files, specs
+from angelon.db import counts, events, people, sends, sent_files, specs, views
 from angelon.db.sends import CORRECTABLE, Cause, Filter, ListedSend
 from angelon.engine.operations import sends as operations
-from angelon.web.paging import Page
+from angelon.engine.operations import views as view_operations
+from angelon.web.numbers import whole
+from angelon.web.paging import BEFORE, Page
+from angelon.web.sends.export import lines as export_lines
 from angelon.web.services import names, services, session, store_id, work, work_or_back
 
 pages = Blueprint("sends", __name__, url_prefix="/sends", template_folder="templates")
@@ -30,6 +46,8 @@ SPANS = {
 }
 """How many of the shop's days are looked at, today's among them."""
 PAGE = 60
+FILTERS = ("state", "channel", "message", "route", "gateway", "words", "span", "cause", "person")
+"""What the list is narrowed by, in its address."""
 MOST_CAUSES = 6
 
 
@@ -54,6 +72,9 @@ def index() -> Any:
         older=page.older(lambda one: (one.send.created_at, one.send.id)),
         causes=causes[:MOST_CAUSES],
         cause=request.args.get("cause", ""),
+        person=people.get(session(), store_id(), wanted.person_id) if wanted.person_id is not None else None,
+        kept=views.listed(session(), store_id(), "sends"),
+        query=urlencode([pair for pair in request.args.items(multi=True) if pair[0] != BEFORE]),
         stuck=sum(cause.number for cause in causes),
         total=sum(number for state, number in facets["states"].items() if not wanted.states or state in wanted.states),
     )
@@ -94,8 +115,36 @@ def _wanted(given: Any, causes: Sequence[Cause]) -> Filter:
         routes=tuple(given.getlist("route")),
         gateways=tuple(given.getlist("gateway")),
         store_id=store_id(),
+        person_id=whole(given.get("person", "")),
         reasons=tuple(reasons) or (("",) if cause else ()),
     )
+
+
+@pages.get("/all.csv", defaults={"kind": "csv"})
+@pages.get("/all.jsonl", defaults={"kind": "jsonl"})
+def export(kind: str) -> Any:
+    """Every send that fits the filters, as a file."""
+    wanted = _wanted(request.args, sends.causes(session(), store_id()))
+    made = export_lines(services().database, store_id(), wanted, names(), kind, g.get("role") == "watcher")
+    headers = {"Content-Disposition": f'attachment; filename="sends.{kind}"', "Cache-Control": "no-store"}
+    types = {"csv": "text/csv; charset=utf-8", "jsonl": "application/jsonl; charset=utf-8"}
+    return Response(stream_with_context(made), content_type=types[kind], headers=headers)
+
+
+@pages.post("/views")
+def keep_view() -> Any:
+    """Keeps the filters under a name, or deletes those of a name."""
+    query = request.form.get("query", "")[:3000]
+    filters = [(name, value) for name, value in parse_qsl(query) if name in FILTERS]
+    back = f"{url_for('.index')}?{urlencode(filters)}"
+    name = request.form.get("name", "")
+    with work_or_back(back) as unit:
+        if request.form.get("act") == "drop":
+            view_operations.drop(unit, "sends", name)
+        else:
+            view_operations.keep(unit, "sends", name, filters)
+            flash(f"Kept as “{' '.join(name.split())[:60]}”, for everybody of the shop.", "good")
+    return redirect(back)
 
 
 @pages.post("/bulk")

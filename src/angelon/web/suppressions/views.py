@@ -12,6 +12,7 @@ from flask import Blueprint, Response, flash, redirect, render_template, request
 from angelon.core.messages.channels import CHANNELS
 from angelon.core.planning.permission import EVERYTHING, NOTICE, OPTIONAL, ORIGINS, THIS_ORDER
 from angelon.core.problems import Invalid
+from angelon.core.tables_out import inert
 from angelon.db import suppressions
 from angelon.engine.operations import store as store_operations
 from angelon.engine.operations import suppressions as operations
@@ -122,7 +123,7 @@ def export() -> Any:
                     if row.address_key.startswith(THIS_ORDER):
                         continue
                     plain = [row.address_key.partition(":")[2], row.why, row.scope, row.since.isoformat(), row.origin]
-                    write.writerow([_inert(cell) for cell in plain])
+                    write.writerow([inert(cell) for cell in plain])
                 yield out.getvalue()
                 out.seek(0)
                 out.truncate()
@@ -133,11 +134,6 @@ def export() -> Any:
     here = store_id()
     headers = {"Content-Disposition": 'attachment; filename="suppressions.csv"'}
     return Response(stream_with_context(lines()), mimetype="text/csv", headers=headers)
-
-
-def _inert(cell: str) -> str:
-    """A cell that no spreadsheet takes for a formula; a phone number keeps its plus."""
-    return f"'{cell}" if cell[:1] in "=-@\t\r" or (cell[:1] == "+" and not cell[1:].isdigit()) else cell
 
 
 @pages.post("/<int:suppression_id>/delete")

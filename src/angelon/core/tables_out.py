@@ -1,0 +1,8 @@
+"""Cells of tables that people open in a spreadsheet. Pure."""
+
+from __future__ import annotations
+
+
+def inert(cell: str) -> str:
+    """A cell that no spreadsheet takes for a formula; a phone number keeps its plus."""
+    return f"'{cell}" if cell[:1] in "=-@\t\r" or (cell[:1] == "+" and not cell[1:].isdigit()) else cell

@@ -1,0 +1,137 @@
+"""The overview's figures: gateways in the last hour, how long handing over takes, outcomes by channel, what is due."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+from flask import g
+
+from angelon.core.messages.channels import CHANNEL_LABELS
+from angelon.db import gateway_health, overview
+from angelon.db.counts import Day
+from angelon.web.formats import span
+from angelon.web.services import live, session, store_id
+
+BARS, A_BAR = 12, dt.timedelta(minutes=5)
+KNOWN = {
+    "email": "What a mail server says is that it took the mail, and later that it came back. Whether it was read "
+    "nobody can know.",
+    "sms": "That the provider took it; that the phone got it, where the provider tells.",
+    "chat": "That the provider took it; that it arrived and was read, where the provider tells.",
+    "call": "What the other system answered.",
+}
+"""What can be known of a send by each channel."""
+
+
+@dataclass
+class Bar:
+    """The tries of five minutes."""
+
+    accepted: int = 0
+    again: int = 0
+    """Those that are tried again."""
+    refused: int = 0
+
+    @property
+    def all(self) -> int:
+        return self.accepted + self.again + self.refused
+
+
+@dataclass
+class GatewayNow:
+    """One gateway: how it stands, and what its last hour was like."""
+
+    key: str
+    name: str
+    shape: str
+    word: str
+    bars: list[Bar] = field(default_factory=lambda: [Bar() for _ in range(BARS)])
+
+    @property
+    def tries(self) -> int:
+        return sum(bar.all for bar in self.bars)
+
+    @property
+    def told(self) -> str:
+        """The hour in words."""
+        if not self.tries:
+            return "nothing to send"
+        parts = [
+            (sum(bar.accepted for bar in self.bars), "taken"),
+            (sum(bar.again for bar in self.bars), "to be tried again"),
+            (sum(bar.refused for bar in self.bars), "refused"),
+        ]
+        return ", ".join(f"{number:,} {word}" for number, word in parts if number)
+
+
+def gateways() -> list[GatewayNow]:
+    """Every gateway with its last hour, in five minutes each."""
+    began = g.now - BARS * A_BAR
+    unwell = gateway_health.load(session().connection())
+    made = {}
+    for key, id_ in live().gateway_ids.items():
+        gateway = live().setup.gateways.get(key)
+        if gateway is None:
+            continue
+        health = unwell.get(id_)
+        if gateway.off:
+            shape, word = "held", "paused" if gateway.paused else "not tried"
+        elif health is not None and health.opened_at is not None:
+            shape, word = "failed", "unreachable"
+        else:
+            shape, word = "sent", "active"
+        made[id_] = GatewayNow(key, gateway.name, shape, word)
+    for gateway_id, at, outcome in overview.tries(session(), store_id(), began):
+        if gateway_id in made:
+            bar = made[gateway_id].bars[min(BARS - 1, max(0, (at - began) // A_BAR))]
+            if outcome == "accepted":
+                bar.accepted += 1
+            elif outcome == "permanent":
+                bar.refused += 1
+            else:
+                bar.again += 1
+    return list(made.values())
+
+
+def handed_over(since: dt.datetime) -> tuple[str, str, int]:
+    """From an event to its send's being handed over: what half take at most, what 19 of 20 take, and of how many sends
+    that is; empty where there is none.
+    """
+    took = overview.handed_over_in(session(), store_id(), since)
+    if not took:
+        return "", "", 0
+    return _span(took[len(took) // 2]), _span(took[min(len(took) - 1, int(len(took) * 0.95))]), len(took)
+
+
+def _span(seconds: float) -> str:
+    return span(dt.timedelta(seconds=seconds))
+
+
+@dataclass
+class ChannelOutcomes:
+    """What became of a channel's sends, and what can be known of them."""
+
+    channel: str
+    label: str
+    counted: Counter[str]
+    known: str
+
+    @property
+    def out(self) -> int:
+        return sum(self.counted[state] for state in ("sent", "delivered", "read"))
+
+
+def outcomes(days: Sequence[Day]) -> list[ChannelOutcomes]:
+    """By channel, those that have any send in these days."""
+    counted: dict[str, Counter[str]] = {}
+    for day in days:
+        for (channel, state), number in day.outcomes.items():
+            counted.setdefault(channel, Counter())[state] += number
+    return [
+        ChannelOutcomes(channel, label, counted[channel], KNOWN[channel])
+        for channel, label in CHANNEL_LABELS.items()
+        if sum(counted.get(channel, Counter()).values())
+    ]

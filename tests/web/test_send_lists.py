@@ -1,0 +1,125 @@
+"""The list of sends: facets, a person's, files, views under a name; the box that finds; the overview's figures."""
+
+import csv
+import datetime as dt
+import io
+import json
+
+import pytest
+
+from angelon.engine import indexing
+from angelon.engine.operations import accounts
+from tests import made
+from tests.web.test_pages import text
+from tests.web.test_stopping import dispatch
+
+
+@pytest.fixture
+def shop(bench):
+    for number in range(5):
+        buyer = {"name": f"Person {number % 2}", "email": f"p{number % 2}@example.org", "country": "DE"}
+        bench.deliver(made.body(id=number, reference=f"BK-7{number}", buyer=buyer), store_delivery=f"d-{number}")
+    bench.plan()
+    return bench
+
+
+def test_facets_count_by_day_and_by_what_is_chosen(client, shop):
+    with shop.database.connection() as connection:
+        connection.exec_driver_sql("UPDATE send SET state = 'held', reason = 'No address.' WHERE id IN "
+                                   "(SELECT id FROM send ORDER BY id LIMIT 2)")  # fmt: skip
+    page = text(client.get("/sends?span=day&state=held"))
+    assert "scheduled 3" in page  # what is chosen of a facet does not narrow its own counts
+    assert "held 2" in page
+    assert "email 2" in page  # but others'
+    assert "email 5" in text(client.get("/sends?span=all"))
+    assert "email 5" in text(client.get("/sends?span=all&words=example.org"))
+    assert "email 1" in text(client.get("/sends?words=BK-73"))
+
+
+def test_a_person_s_sends_are_a_list_of_their_own(client, shop):
+    ((person,),) = shop.rows("SELECT id FROM contact WHERE email = 'p1@example.org'")
+    page = client.get(f"/sends?person={person}&span=all").get_data(as_text=True)
+    assert "p1@example.org" in page
+    assert "p0@example.org" not in page
+    assert "Show everybody" in page
+    assert client.get("/sends?person=x").status_code == 200
+
+
+def test_the_list_is_given_out_as_csv_and_as_json_lines(client, shop):
+    answer = client.get("/sends/all.csv?words=p1&span=all")
+    rows = list(csv.DictReader(io.StringIO(answer.get_data(as_text=True))))
+    assert [row["order"] for row in rows] == ["BK-73", "BK-71"]
+    assert rows[0]["to"] == "p1@example.org"
+    assert "attachment" in answer.headers["Content-Disposition"]
+    lines = [json.loads(line) for line in client.get("/sends/all.jsonl?span=all").get_data(as_text=True).splitlines()]
+    assert len(lines) == 5
+    assert dt.datetime.fromisoformat(lines[0]["created_at"]).tzinfo is not None
+    with shop.database.connection() as connection:
+        connection.exec_driver_sql("UPDATE send SET recipient_name = '=HYPERLINK(1)'")
+    assert "'=HYPERLINK(1)" in client.get("/sends/all.csv?span=all").get_data(as_text=True)
+
+
+def test_who_may_only_look_gets_no_addresses_in_a_file(client, shop):
+    with shop.database.writing() as session:
+        accounts_row = accounts.create(
+            session, "w@example.org", "W", "a long enough password", "watcher", dt.datetime.now(dt.UTC)
+        )
+        assert accounts_row is not None
+    client.post("/sign-in", data={"email": "w@example.org", "password": "a long enough password"})
+    for kind in ("csv", "jsonl"):
+        said = client.get(f"/sends/all.{kind}?span=all").get_data(as_text=True)
+        assert "BK-73" in said
+        assert "p1@example.org" not in said
+
+
+def test_a_view_is_kept_under_a_name_and_deleted(client, shop):
+    query = "state=held&state=failed&span=week"
+    kept = client.post("/sends/views", data={"name": "Stuck ones", "query": query}, follow_redirects=True)
+    assert "Kept as “Stuck ones”" in text(kept)
+    page = client.get("/sends").get_data(as_text=True)
+    assert "Stuck ones" in page
+    assert "state=held&amp;state=failed&amp;span=week" in page
+    assert "Delete this view" in text(client.get(f"/sends?{query}"))
+    refused = client.post("/sends/views", data={"name": " ", "query": query}, follow_redirects=True)
+    assert "The view has no name." in text(refused)
+    refused = client.post("/sends/views", data={"name": "All", "query": "evil=1"}, follow_redirects=True)
+    assert "Nothing is chosen that a view could keep." in text(refused)
+    client.post("/sends/views", data={"name": "Stuck ones", "query": query, "act": "drop"})
+    assert "Stuck ones" not in client.get("/sends").get_data(as_text=True)
+
+
+def test_the_box_finds_in_groups_and_says_where_nothing_is(client, shop):
+    page = text(client.get("/find?words=p1@example.org"))
+    for heading in ("Orders", "People", "Sends"):
+        assert heading in page
+    assert "BK-73" in page
+    assert "Messages that say so" in text(client.get("/find?words=received"))
+    fragment = client.get("/find?words=BK-73", headers={"X-Fragment": "1"}).get_data(as_text=True)
+    assert "<html" not in fragment
+    assert "BK-73" in fragment
+    assert "Nothing has “zzz” in it" in text(client.get("/find?words=zzz"))
+    assert client.get("/find").status_code == 200
+    assert client.get('/find?words="%20OR%20*').status_code == 200
+
+
+def test_the_overview_groups_what_needs_attention_by_its_cause_and_says_what_is_due(client, shop):
+    page = text(client.get("/"))
+    assert "Due next" in page
+    assert "by email to Person" in page
+    dispatch(shop)
+    page = text(client.get("/"))
+    assert "5 taken" in page
+    assert "19 of 20 within" in page
+    assert "Nothing waits for its time." in page
+    with shop.database.connection() as connection:
+        connection.exec_driver_sql("UPDATE send SET state = 'failed', reason = '550 Nobody' WHERE order_id != 1")
+    page = client.get("/").get_data(as_text=True)
+    assert "Failed: 4 sends" in page
+    assert "cause=550+Nobody" in page
+
+
+def test_what_was_found_is_what_the_rows_say_after_a_change(client, shop):
+    with shop.database.connection() as connection:
+        connection.exec_driver_sql("UPDATE contact SET name = 'Zwirbel' WHERE email = 'p1@example.org'")
+    indexing.follow(shop.database)
+    assert "BK-73" in text(client.get("/orders?words=zwirbel"))
