@@ -5,13 +5,14 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
-from bench import faults, handlers, mapping, moving, pages, rendering, routing, starts
+from bench import faults, handlers, mapping, moving, pages, rendering, routing, sizes, starts
 from bench.rows import report
 
 BENCHMARKS = {
     "intake": moving.intake,
     "pipeline": moving.pipeline,
     "pages": pages.pages,
+    "sizes": sizes.sizes,
     "mails": moving.mails,
     "latency": moving.latency,
     "beside": faults.beside,

@@ -68,3 +68,63 @@ def test_ticks_stay_while_the_list_comes_anew(page, running):
     page.wait_for_timeout(3500)
     expect(page.locator(f"input[name=send][value='{chosen}']")).to_be_checked()
     expect(page.locator("#bulk")).to_contain_text("1 ticked")
+
+
+# ---- the three questions of the morning: what is broken, what did this customer get, why did that one get nothing
+
+
+def test_what_is_broken_is_told_by_its_cause_on_the_first_page(page, running):
+    fail(running, 6)
+    page.goto("/")
+    row = page.get_by_role("row", name=re.compile(r"relay access denied"))
+    expect(row).to_contain_text(re.compile(r"Failed: \d+ sends"))
+    row.get_by_role("link", name="See them").click()
+    expect(page.locator("#list tbody tr").first).to_contain_text("relay access denied")
+
+
+def test_what_a_customer_got_is_found_by_the_box_without_the_mouse(page, running):
+    page.goto("/gateways")
+    page.keyboard.press("/")
+    page.keyboard.type("aoife")
+    answers = page.locator("#find-answers")
+    expect(answers.get_by_role("heading", name="People")).to_be_visible()
+    person = answers.locator("section", has=page.get_by_role("heading", name="People")).get_by_role("link").first
+    for _ in range(12):
+        page.keyboard.press("ArrowDown")
+        if person.evaluate("link => link === document.activeElement"):
+            break
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile(r"/people/\d+$"))
+    expect(page.get_by_role("heading", level=1)).to_contain_text("Aoife")
+    expect(page.get_by_role("heading", name="Sends")).to_be_visible()
+    expect(page.locator("main").get_by_text("Order received").first).to_be_visible()
+
+
+def test_why_a_customer_got_nothing_stands_on_the_order_route_by_route(page, running):
+    with sqlite3.connect(running.home / "angelon.db", timeout=10) as plain:
+        held = "SELECT o.number FROM send s JOIN \"order\" o ON o.id = s.order_id WHERE s.state = 'held' LIMIT 1"
+        (number,) = plain.execute(held).fetchone()
+    page.goto("/")
+    page.get_by_label("Search orders, people, sends and messages").fill(number)
+    page.keyboard.press("Enter")  # the page, as without a script
+    page.locator("main").get_by_role("link", name=re.compile(f"^{number} ")).first.click()
+    routes = page.locator("section", has=page.get_by_role("heading", name="Every route, and why"))
+    expect(routes.get_by_role("row", name=re.compile("^Order received held")).first).to_contain_text(
+        "The order has no usable email"
+    )
+    expect(routes.get_by_role("row").first).to_be_visible()
+
+
+def test_the_oldest_send_is_reached_by_the_keyboard(page, running):
+    page.goto("/sends?span=all")
+    with sqlite3.connect(running.home / "angelon.db", timeout=10) as plain:
+        (number,) = plain.execute("SELECT count(*) FROM send").fetchone()
+        (oldest,) = plain.execute("SELECT id FROM send ORDER BY created_at, id LIMIT 1").fetchone()
+    for _ in range(number // 60 + 2):
+        further = page.get_by_role("link", name="Older sends")
+        if not further.count():
+            break
+        further.focus()
+        page.keyboard.press("Enter")
+        page.wait_for_load_state()
+    expect(page.locator(f"a[href='/sends/{oldest}']").first).to_be_visible()

@@ -203,11 +203,12 @@ def differences(connection: Connection) -> dict[str, int]:
 
 
 def begin(connection: Connection) -> None:
-    """Counts all that is there, by the days of each store, and from here on what changes."""
+    """Counts from here on what changes; and all that is there, where nothing was counted yet."""
     watch(connection)
     for store_id, spec in connection.exec_driver_sql("SELECT id, spec FROM store").fetchall():
         set_zone(connection, store_id, ZoneInfo(orjson.loads(spec).get("timezone") or "UTC"))
-    rebuild(connection)
+    if connection.exec_driver_sql("SELECT 1 FROM event_count LIMIT 1").first() is None:
+        rebuild(connection)
 
 
 @cache

@@ -137,8 +137,7 @@ class Database:
                     assert not broken, f"the migration would leave references to nothing: {broken[:3]}"
                     if self.sqlite:
                         counting.begin(connection)
-                        searching.watch(connection)
-                        searching.note_all(connection)
+                        searching.begin(connection)
             finally:
                 if self.sqlite:
                     driver.execute("PRAGMA foreign_keys=ON")

@@ -8,13 +8,13 @@ from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import BigInteger, Connection, Table, bindparam, cast, false, func, insert, or_, union, update
+from sqlalchemy import Connection, Table, bindparam, func, insert, or_, update
 from sqlalchemy import select as core_select
 from sqlmodel import Session, col, select
 
 from angelon.db import searching
 from angelon.db.bulk import Bulk
-from angelon.db.lists import older_than
+from angelon.db.lists import not_by_index, older_than
 from angelon.db.tables import ContactRow, EventRow, OrderRow, SendRow, SourceRow
 
 ORDER: Table = OrderRow.__table__  # type: ignore[attr-defined]
@@ -257,13 +257,13 @@ def statuses(session: Session, source_id: int) -> dict[str, list[str]]:
     return {part: sorted(words)[:30] for part, words in found.items()}
 
 
-def _has_words(store_id: int, words: str) -> Any:
-    """Whether an order is among the newest that have these words, or has just this number."""
-    found = searching.found("order", store_id, words)
-    if found is None:
-        return false()
-    numbered = core_select(ORDER.c.id).where(ORDER.c.number == words.strip(), ORDER.c.store_id == store_id)
-    return ORDER.c.id.in_(union(core_select(cast(found.subquery().c.ref, BigInteger)), numbered))
+def _with_words(connection: Connection, store_id: int, words: str) -> list[int]:
+    """The newest orders that have these words, and those that have just this number."""
+    found = [int(ref) for ref in searching.refs(connection, "order", store_id, words, searching.MOST)]
+    numbered = core_select(ORDER.c.id).where(
+        ORDER.c.number == words.strip(), not_by_index(ORDER.c.store_id) == store_id
+    )
+    return [*found, *connection.execute(numbered.limit(100)).scalars()]
 
 
 def listed(
@@ -276,10 +276,10 @@ def listed(
         select(OrderRow, ContactRow, SourceRow.key)
         .outerjoin(ContactRow, col(ContactRow.id) == col(OrderRow.contact_id))
         .join(SourceRow, col(SourceRow.id) == col(OrderRow.source_id))
-        .where(OrderRow.store_id == store_id)
+        .where((not_by_index(ORDER.c.store_id) if words.strip() else ORDER.c.store_id) == store_id)
     )
     if words.strip():
-        statement = statement.where(_has_words(store_id, words))
+        statement = statement.where(col(OrderRow.id).in_(_with_words(session.connection(), store_id, words)))
     if after is not None:
         statement = statement.where(older_than(col(OrderRow.last_event_at), col(OrderRow.id), after))
     newest_first = (col(OrderRow.last_event_at).desc(), col(OrderRow.id).desc())

@@ -5,13 +5,11 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Sequence
 
-from sqlalchemy import BigInteger, cast, false
-from sqlalchemy import select as core_select
 from sqlmodel import Session, col, select
 
 from angelon.core.messages.channels import address_key
 from angelon.db import searching
-from angelon.db.lists import older_than
+from angelon.db.lists import not_by_index, older_than
 from angelon.db.tables import ContactRow, OrderRow
 
 
@@ -19,11 +17,11 @@ def listed(
     session: Session, store_id: int, words: str = "", limit: int = 100, after: tuple[dt.datetime, int] | None = None
 ) -> list[ContactRow]:
     """Those who came last first; those that come after one (when it was first seen, and its id)."""
-    statement = select(ContactRow).where(ContactRow.store_id == store_id, col(ContactRow.first_seen).is_not(None))
+    here = not_by_index(col(ContactRow.store_id)) if words.strip() else col(ContactRow.store_id)
+    statement = select(ContactRow).where(here == store_id, col(ContactRow.first_seen).is_not(None))
     if words.strip():
-        found = searching.found("person", store_id, words)
-        ids = core_select(cast(found.subquery().c.ref, BigInteger)) if found is not None else None
-        statement = statement.where(col(ContactRow.id).in_(ids) if ids is not None else false())
+        refs = searching.refs(session.connection(), "person", store_id, words, searching.MOST)
+        statement = statement.where(col(ContactRow.id).in_([int(ref) for ref in refs]))
     if after is not None:
         statement = statement.where(older_than(col(ContactRow.first_seen), col(ContactRow.id), after))
     newest_first = (col(ContactRow.first_seen).desc(), col(ContactRow.id).desc())

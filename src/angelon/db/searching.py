@@ -67,6 +67,13 @@ def watch(connection: Connection) -> None:
         connection.exec_driver_sql(f"CREATE TRIGGER {name} {when} BEGIN {what} END")
 
 
+def begin(connection: Connection) -> None:
+    """Follows from here on what changes; and takes all that is there, where nothing was taken yet."""
+    watch(connection)
+    if connection.exec_driver_sql("SELECT 1 FROM search_order LIMIT 1").first() is None:
+        note_all(connection)
+
+
 def note_all(connection: Connection) -> None:
     """Notes everything that there is, for an index that is made anew."""
     for kind, table in (("order", '"order"'), ("person", "contact"), ("send", "send")):

@@ -95,7 +95,8 @@ def grow(database: Database, sends: int, told: Callable[[int, int], None] = lamb
                     _copy(connection, SQLModel.metadata.tables[name], columns, low, high)
             told(high, copies)
         with connection.begin():
-            counting.begin(connection)
+            counting.watch(connection)
+            counting.rebuild(connection)
             for name in _MADE:
                 connection.exec_driver_sql(f'DROP TABLE temp."own_{name}"')
             return int(connection.execute(count).scalar_one())
