@@ -125,6 +125,6 @@ def test_the_oldest_send_is_reached_by_the_keyboard(page, running):
         if not further.count():
             break
         further.focus()
-        page.keyboard.press("Enter")
-        page.wait_for_load_state()
+        with page.expect_navigation():
+            page.keyboard.press("Enter")
     expect(page.locator(f"a[href='/sends/{oldest}']").first).to_be_visible()
