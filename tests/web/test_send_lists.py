@@ -7,6 +7,7 @@ import json
 
 import pytest
 
+from angelon.db import counting
 from angelon.engine import indexing
 from angelon.engine.operations import accounts
 from tests import made
@@ -123,3 +124,36 @@ def test_what_was_found_is_what_the_rows_say_after_a_change(client, shop):
         connection.exec_driver_sql("UPDATE contact SET name = 'Zwirbel' WHERE email = 'p1@example.org'")
     indexing.follow(shop.database)
     assert "BK-73" in text(client.get("/orders?words=zwirbel"))
+
+
+def test_a_route_s_figures_say_what_it_sent_and_which_part_said_no(client, shop):
+
+    page = text(client.get("/routes/received/figures"))
+    assert "scheduled" in page
+    assert "Every event that it waits for was sent for." in page
+    with shop.database.connection() as connection:
+        ((id_, decisions),) = connection.exec_driver_sql(
+            "SELECT id, decisions FROM event WHERE decisions IS NOT NULL LIMIT 1"
+        ).fetchall()
+        told = json.loads(decisions)
+        told[0] |= {"outcome": "no", "trace": [{"part": "when", "verdict": "yes"}, {"part": "if", "verdict": "no"}]}
+        connection.exec_driver_sql("UPDATE event SET decisions = ? WHERE id = ?", (json.dumps(told), id_))
+    assert shop.rows("SELECT route, outcome, part, number FROM decision_count WHERE number != 0") == [
+        (told[0]["route"], "no", "if", 1)
+    ]
+    assert "a condition did not hold 1" in text(client.get(f"/routes/{told[0]['route']}/figures"))
+    with shop.database.connection() as connection:
+        counting.count_decisions(connection)
+    assert shop.rows("SELECT sum(number) FROM decision_count") == [(1,)]
+    with shop.database.connection() as connection:
+        connection.exec_driver_sql("UPDATE event SET decisions = NULL")
+    assert shop.rows("SELECT sum(number) FROM decision_count") == [(1,)], "figures stay"
+    assert client.get("/routes/none/figures").status_code == 404
+
+
+def test_a_source_s_page_says_when_events_came_and_when_it_fell_silent(client, shop):
+    page = client.get("/sources/shop/capture").get_data(as_text=True)
+    assert "5 events in the last two days" in page
+    later = shop.clock.now() + dt.timedelta(days=3)
+    shop.clock.now = lambda: later
+    assert "Nothing has come in the last two days" in text(client.get("/sources/shop/capture"))

@@ -107,6 +107,22 @@ def _changed(columns: tuple[str, ...]) -> str:
     return " OR ".join(f"OLD.{name} IS NOT NEW.{name}" for name in columns)
 
 
+def _decision_change(row: str, sign: str) -> str:
+    """What routes that did not send have made of an event: the outcome, and the part of the route that settled it."""
+    store = _STORE_OF_SOURCE.format(row)
+    settled = (
+        "coalesce((SELECT json_extract(t.value, '$.part') FROM json_each(d.value, '$.trace') t "
+        "WHERE json_extract(t.value, '$.verdict') = 'no' LIMIT 1), '')"
+    )
+    outcome = "json_extract(d.value, '$.outcome')"
+    day = _day_sql(store, f"{row}.received_at")
+    keys = f"{store}, {day}, json_extract(d.value, '$.route'), {outcome}, {settled}, {sign}1"
+    rows = f"SELECT {keys} FROM json_each({row}.decisions) d WHERE {outcome} != 'send'"  # noqa: S608 - our own names
+    into = "INSERT INTO decision_count (store_id, day, route, outcome, part, number)"
+    more = "ON CONFLICT (store_id, day, route, outcome, part) DO UPDATE SET number = number + excluded.number;"
+    return f"{into} {rows} {more}"
+
+
 _EVENT_COLUMNS = ("source_id", "type", "received_at", "order_id")
 _TRIGGERS = {
     "count_send_new": ("AFTER INSERT ON send", _send_change("NEW", "+")),
@@ -126,6 +142,19 @@ _TRIGGERS = {
     "count_event_changed": (
         f"AFTER UPDATE OF {', '.join(_EVENT_COLUMNS)} ON event WHEN {_changed(_EVENT_COLUMNS)}",
         _event_change("OLD", "-") + _event_change("NEW", "+"),
+    ),
+    "count_decision_new": (
+        "AFTER INSERT ON event WHEN NEW.decisions IS NOT NULL",
+        _decision_change("NEW", "+"),
+    ),
+    "count_decision_first": (
+        "AFTER UPDATE OF decisions ON event WHEN OLD.decisions IS NULL AND NEW.decisions IS NOT NULL",
+        _decision_change("NEW", "+"),
+    ),
+    "count_decision_changed": (  # figures stay where decisions are taken away
+        "AFTER UPDATE OF decisions ON event WHEN OLD.decisions IS NOT NULL AND NEW.decisions IS NOT NULL "
+        "AND OLD.decisions IS NOT NEW.decisions",
+        _decision_change("OLD", "-") + _decision_change("NEW", "+"),
     ),
     "count_event_gone": ("AFTER DELETE ON event", _event_change("OLD", "-")),
 }
@@ -209,6 +238,18 @@ def begin(connection: Connection) -> None:
         set_zone(connection, store_id, ZoneInfo(orjson.loads(spec).get("timezone") or "UTC"))
     if connection.exec_driver_sql("SELECT 1 FROM event_count LIMIT 1").first() is None:
         rebuild(connection)
+    if connection.exec_driver_sql("SELECT 1 FROM decision_count LIMIT 1").first() is None:
+        count_decisions(connection)
+
+
+def count_decisions(connection: Connection) -> None:
+    """Counts anew what routes have made of the events whose decisions are still kept."""
+    connection.exec_driver_sql("DELETE FROM decision_count")
+    connection.exec_driver_sql(
+        _decision_change("x", "+")
+        .replace("FROM json_each(x.decisions) d WHERE", "FROM event x, json_each(x.decisions) d WHERE")
+        .rstrip(";")
+    )
 
 
 @cache

@@ -15,11 +15,12 @@ from sqlalchemy import Connection, Table, and_, func
 from sqlalchemy import select as core_select
 
 from angelon.core.states import State
-from angelon.db.tables import EventCountRow, OrderCountRow, SendCountRow
+from angelon.db.tables import DecisionCountRow, EventCountRow, OrderCountRow, SendCountRow
 
 SENDS: Table = SendCountRow.__table__  # type: ignore[attr-defined]
 ORDERS: Table = OrderCountRow.__table__  # type: ignore[attr-defined]
 EVENTS: Table = EventCountRow.__table__  # type: ignore[attr-defined]
+DECISIONS: Table = DecisionCountRow.__table__  # type: ignore[attr-defined]
 _EPOCH = dt.date(1970, 1, 1)
 
 
@@ -171,6 +172,22 @@ def of_route(connection: Connection, store_id: int, route_id: int) -> dict[str, 
         .group_by(SENDS.c.state)
     )
     return {state: int(number) for state, number in rows if number}
+
+
+def decided_not(
+    connection: Connection, store_id: int, route: str, first: dt.date
+) -> dict[tuple[str, str], dict[dt.date, int]]:
+    """For how many events a route has not sent, by the outcome and the part that settled it, for each day."""
+    rows = connection.execute(
+        core_select(DECISIONS.c.outcome, DECISIONS.c.part, DECISIONS.c.day, DECISIONS.c.number).where(
+            DECISIONS.c.store_id == store_id, DECISIONS.c.route == route, DECISIONS.c.day >= number_of(first)
+        )
+    )
+    found: dict[tuple[str, str], dict[dt.date, int]] = {}
+    for outcome, part, day, number in rows:
+        if number:
+            found.setdefault((outcome, part), {})[day_of(day)] = number
+    return dict(sorted(found.items(), key=lambda pair: -sum(pair[1].values())))
 
 
 def spent(connection: Connection, gateway_ids: Collection[int], first: dt.date) -> dict[int, float]:

@@ -8,7 +8,7 @@ from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, Table, bindparam, insert, text, union_all, update
+from sqlalchemy import BigInteger, Connection, Table, bindparam, insert, text, type_coerce, union_all, update
 from sqlalchemy import select as core_select
 from sqlalchemy.dialects import postgresql, sqlite
 from sqlmodel import Session, col, func, select
@@ -274,6 +274,27 @@ def problems_count(session: Session, source_ids: Sequence[int], since: dt.dateti
         .select_from(EventRow)
         .where(text(PROBLEM), not_by_index(EVENT.c.source_id).in_(source_ids), EventRow.received_at >= since)
     ).one()
+
+
+def by_hour(session: Session, source_id: int, since: dt.datetime) -> dict[int, int]:
+    """How many events of a source came in each hour since a moment, by the hour's number since 1970 (UTC); those that
+    follow from others count, too. Read from an index alone.
+    """
+    hour = type_coerce(type_coerce(EVENT.c.received_at, BigInteger).op("/")(3_600_000_000), BigInteger).label("hour")
+    counted = core_select(hour, func.count()).where(EVENT.c.source_id == source_id, EVENT.c.received_at >= since)
+    return {int(number): count for number, count in session.connection().execute(counted.group_by("hour"))}
+
+
+def newest_sizes(session: Session, source_id: int, newest: int = 50) -> list[int]:
+    """Bytes of the newest deliveries to a source that are still kept."""
+    ids = (
+        core_select(EVENT.c.delivery_id)
+        .where(EVENT.c.source_id == source_id, EVENT.c.parent_id.is_(None), EVENT.c.delivery_id != "")
+        .order_by(EVENT.c.received_at.desc())
+        .limit(newest)
+    )
+    found = core_select(func.length(DELIVERY.c.body)).where(DELIVERY.c.id.in_(ids), DELIVERY.c.body != b"")
+    return list(session.connection().execute(found).scalars())
 
 
 def orders_of(session: Session, order_ids: Collection[int]) -> dict[int, OrderRow]:

@@ -873,3 +873,17 @@ class ViewRow(SQLModel, table=True):
     query: str
     """The filters as they stand in the page's address (RFC 3986, section 3.4)."""
     made_by: str = ""
+
+
+class DecisionCountRow(SQLModel, table=True):
+    """How many events that came on a day of the shop a route has not sent for, by what settled it."""
+
+    __tablename__ = "decision_count"
+    store_id: int = Field(primary_key=True)
+    day: int = Field(primary_key=True)
+    route: str = Field(primary_key=True)
+    """Its key."""
+    outcome: str = Field(primary_key=True)
+    part: str = Field(primary_key=True)
+    """The part of the route that said no."""
+    number: int = Field(default=0, sa_column=Column(BigInteger, nullable=False, server_default="0"))

@@ -97,6 +97,7 @@ def grow(database: Database, sends: int, told: Callable[[int, int], None] = lamb
         with connection.begin():
             counting.watch(connection)
             counting.rebuild(connection)
+            counting.count_decisions(connection)
             for name in _MADE:
                 connection.exec_driver_sql(f'DROP TABLE temp."own_{name}"')
             return int(connection.execute(count).scalar_one())

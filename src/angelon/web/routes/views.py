@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import re
+from collections import Counter
 from typing import Any
 
 from flask import Blueprint, abort, flash, g, jsonify, redirect, render_template, request, url_for
@@ -48,6 +49,47 @@ def index() -> Any:
         gone=gone if gone is not None and gone.gone_at else None,
         unreadable=[one for one in specs.unreadable(session(), store_id()) if one[0] == "route"],
     )
+
+
+@pages.get("/<key>/figures")
+def figures(key: str) -> Any:
+    """What the route has sent and what it has not, day by day."""
+    row = stored(key)
+    first = g.today - dt.timedelta(days=29)
+    connection = session().connection()
+    days = counts.days(connection, store_id(), first, g.today, row.id)
+    states: Counter[str] = Counter()
+    for day in days:
+        for (_, state), number in day.outcomes.items():
+            states[state] += number
+    silent = counts.decided_not(connection, store_id(), key, first)
+    return render_template(
+        "routes/figures.html",
+        row=row,
+        route=row.spec,
+        days=[(f"{one.day.day} {one.day:%b}", one.outcomes, one.cost) for one in days],
+        states=states,
+        cost=sum(one.cost for one in days),
+        silent=[
+            (PARTS.get(part, part) or outcome, sum(by.values()), [by.get(one.day, 0) for one in days])
+            for (outcome, part), by in silent.items()
+        ],
+        out=("sent", "delivered", "read"),
+    )
+
+
+PARTS = {
+    "when": "another event, or the order is not a new one",
+    "from": "another source, or it came before the route was switched on",
+    "if": "a condition did not hold",
+    "handler": "the handler wanted nothing sent",
+    "to": "nobody to send to",
+    "timing": "its time had passed",
+    "once": "it was sent already",
+    "guards": "a guard stopped it",
+    "fallback": "nothing was left to fall back to",
+}
+"""What each part of a route says no about."""
 
 
 @pages.post("")

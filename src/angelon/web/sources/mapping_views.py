@@ -44,6 +44,7 @@ from angelon.engine.rehearsals import Span, rehearse, with_source
 from angelon.engine.usage import among
 from angelon.web import sample_event as sample_events
 from angelon.web.conflicts import edits_seen
+from angelon.web.numbers import whole
 from angelon.web.rehearsals.views import EffectTally
 from angelon.web.services import kinds_of_events, live, names, services, session, store_id, work
 from angelon.web.sources import mapping
@@ -268,7 +269,7 @@ def discard(key: str) -> Any:
 @pages.post("/<key>/read/restore")
 def restore(key: str) -> Any:
     """Makes what was mapped in an older revision the draft."""
-    number = request.form.get("revision", type=int) or 0
+    number = whole(request.form.get("revision", "")) or 0
     with work() as unit:
         operations.restore(unit, key, number)
     flash(f"Revision {number} is the draft now. What is live stays as it is until you publish.", "good")

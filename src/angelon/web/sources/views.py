@@ -357,7 +357,20 @@ def capture(key: str) -> Any:
         name_guess=name_guess(source, recent_events[0] if recent_events else None),
         types=kinds_of_events(),
         shown_refused=whole(request.args.get("refused")),
+        hours=_hours(source_id),
+        sizes=sorted(events.newest_sizes(session(), source_id)),
     )
+
+
+HOURS = 48
+
+
+def _hours(source_id: int) -> list[tuple[dt.datetime, int]]:
+    """When each of the last hours began, and how many events came in it."""
+    first = (g.now - dt.timedelta(hours=HOURS - 1)).replace(minute=0, second=0, microsecond=0)
+    counted = events.by_hour(session(), source_id, first)
+    began = int(first.timestamp()) // 3600
+    return [(first + dt.timedelta(hours=n), counted.get(began + n, 0)) for n in range(HOURS)]
 
 
 @pages.get("/<key>/live")
