@@ -172,6 +172,10 @@ class Store(Spec):
     """What suppresses an address by itself: mail that came back for good, a complaint, an answer such as STOP."""
     leave_on: list[str] = Field(default_factory=list, max_length=20)
     """Event types after which the order's customer gets no optional message any more, such as return.received."""
+    said_elsewhere: dict[OneLine, OneLine] = Field(default_factory=dict, max_length=60)
+    """What customers hear of a moment from others, by event type: the store's own mail, the carrier's text. Nothing is
+    sent by it; the overview shows it, so that doubles across systems are seen.
+    """
     good_for: dict[OneLine, Annotated[int, Field(ge=1, le=8760)]] = Field(default_factory=dict, max_length=60)
     """For how many hours a send about an event of a type may go out after it is due, such as 12 for
     shipment.out_for_delivery; a message's own span counts besides, and the shorter one holds.

@@ -104,7 +104,7 @@ def edit(key: str) -> Any:
         regional(sample.reading.text("language"), sample.reading.text("country")) if sample.reading else ""
     )
     locale = message.locale_for(channel, wanted) or message.locale
-    samples = _samples(key)
+    samples = samples_for(key)
     shop = live().setup.store
     return render_template(
         "messages/edit.html",
@@ -156,7 +156,7 @@ def sample_event(key: str) -> sample_events.SampleEvent:
     return sample_events.select(live(), _sources(key))
 
 
-def _samples(key: str) -> list[Sample]:
+def samples_for(key: str) -> list[Sample]:
     """Real events of the sources that use the message, to try the text with."""
     found = []
     keys = _sources(key)
@@ -261,7 +261,7 @@ def save(key: str) -> Any:
     channel, locale = str(body.get("channel", "email")), str(body.get("locale") or message.locale)
     seen = Preview()
     if channel in CHANNELS:  # first: what can't be shown is not kept
-        samples = _samples(key) if channel == "sms" else []
+        samples = samples_for(key) if channel == "sms" else []
         seen = preview(message, channel, locale, live(), sample_event(key), samples)
     known, after = body.get("known"), body.get("after")
     try:
@@ -282,7 +282,7 @@ def preflight_part(key: str) -> Any:
     row = stored_message(key)
     return render_template(
         "messages/_checks.html",
-        checks=_checked(row.spec, row, _samples(key)),
+        checks=_checked(row.spec, row, samples_for(key)),
         message=row.spec,
         channel=request.args.get("channel"),
         locale=request.args.get("locale"),
@@ -293,7 +293,7 @@ def preflight_part(key: str) -> Any:
 def publish(key: str) -> Any:
     carried = {name: request.form.get(name, "") for name in ("locale", "channel", "only")}
     back = redirect(url_for(".edit", key=key, locale=carried["locale"] or None, channel=carried["channel"] or None))
-    samples = _samples(key)
+    samples = samples_for(key)
     try:
         with work() as unit:
             channels = [channel for channel in request.form.getlist("only") if channel in CHANNELS]

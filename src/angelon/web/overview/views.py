@@ -17,7 +17,7 @@ from angelon.core.specs import Message
 from angelon.db import answers, counts, events, gateway_health, gateway_use, overview, sends, shapes, specs
 from angelon.db.specs import StoredRoute
 from angelon.web.formats import capital, moment
-from angelon.web.overview import figures
+from angelon.web.overview import figures, grid
 from angelon.web.overview.steps import steps
 from angelon.web.services import live, names, routes, services, session, store_id
 from angelon.web.sources.mapping import drifting
@@ -42,6 +42,13 @@ class Stop:
     draft: dict[str, list[str]]
     twice: frozenset[str] = frozenset()
     """The channels by which two live routes tell the same news."""
+    elsewhere: str = ""
+    """What customers hear of it from others."""
+
+    @property
+    def doubled(self) -> bool:
+        """Whether others say what a live route says, too."""
+        return bool(self.elsewhere) and any(channel != "call" for channel, keys in self.live.items() if keys)
 
 
 @dataclass(frozen=True)
@@ -55,7 +62,12 @@ class Need:
     href: str
 
 
-def the_line(passed: dict[str, int], stored: list[StoredRoute], messages: Mapping[str, Message]) -> list[Stop]:
+def the_line(
+    passed: dict[str, int],
+    stored: list[StoredRoute],
+    messages: Mapping[str, Message],
+    elsewhere: Mapping[str, str] | None = None,
+) -> list[Stop]:
     most = max([passed.get(t, 0) for t, _ in event_types.LINE] + [1])
     stops = []
     for number, (type_, label) in enumerate(event_types.LINE):
@@ -74,6 +86,7 @@ def the_line(passed: dict[str, int], stored: list[StoredRoute], messages: Mappin
                 speaking,
                 waiting,
                 frozenset(channel for channel, keys in speaking.items() if _same_news(keys, stored, messages)),
+                (elsewhere or {}).get(type_, ""),
             )
         )
     return stops
@@ -108,7 +121,12 @@ def index() -> Any:
     passed = counts.orders_by_type(
         session().connection(), list(live().source_ids.values()), g.today - dt.timedelta(days=days - 1)
     )
-    stops = the_line(passed, [row for row in routes() if not row.spec.handler], live().setup.messages)
+    stops = the_line(
+        passed,
+        [row for row in routes() if not row.spec.handler],
+        live().setup.messages,
+        live().setup.store.said_elsewhere,
+    )
     first = g.today - dt.timedelta(days=29)
     counted = counts.days(session().connection(), store_id(), first, g.today)
     in_span = counted[-days:]
@@ -139,6 +157,21 @@ def index() -> Any:
         orders_in_span=passed.get("order.created", 0),
         names=names(),
     )
+
+
+@pages.get("/grid")
+def grid_page() -> Any:
+    return grid.page()
+
+
+@pages.post("/grid/others")
+def save_said() -> Any:
+    return grid.save_said()
+
+
+@pages.post("/grid")
+def save_grid() -> Any:
+    return grid.save()
 
 
 def needs() -> list[Need]:

@@ -61,7 +61,8 @@ def figures(key: str) -> Any:
     states: Counter[str] = Counter()
     for day in days:
         for (_, state), number in day.outcomes.items():
-            states[state] += number
+            if number:
+                states[state] += number
     silent = counts.decided_not(connection, store_id(), key, first)
     return render_template(
         "routes/figures.html",
