@@ -1,5 +1,10 @@
 """Moments and channels switched on at once: what can go live does, what can't stays a draft and says why."""
 
+import pytest
+
+from angelon.core.problems import Invalid
+from angelon.engine.operations import stages
+from angelon.engine.unit import unit
 from tests.web.test_pages import post, text
 
 
@@ -23,6 +28,17 @@ def test_a_moment_is_set_up_with_a_message_and_a_route(client, bench):
     again = client.get("/grid").get_data(as_text=True)
     for key in routes:
         assert f'href="/routes/{key}"' in again
+
+
+def test_a_form_that_is_sent_twice_makes_one_route(client, bench):
+    with unit(bench.services.installation, bench.store_id) as work:
+        stages.set_up(work, "order.cancelled", "email", "received", None, [])
+    with (
+        pytest.raises(Invalid, match="does so already"),
+        unit(bench.services.installation, bench.store_id) as work,
+    ):
+        stages.set_up(work, "order.cancelled", "email", "received", None, [])
+    assert bench.rows("SELECT count(*) FROM route") == [(2,)]
 
 
 def test_nothing_and_nonsense_are_told(client, bench):

@@ -10,6 +10,7 @@ from angelon.core import event_types
 from angelon.core.messages.channels import CHANNEL_LABELS
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Variable
+from angelon.db import specs
 from angelon.engine.operations import messages, routes
 from angelon.engine.unit import Work
 
@@ -32,8 +33,12 @@ def set_up(
     variables: Sequence[Variable],
 ) -> Stage:
     """A route, off, that sends a message about an event by a channel: the one that is named, else a new one that a
-    starter gives. Raises Invalid where there is neither, and where no gateway has the channel.
+    starter gives. Raises Invalid where there is neither, where no gateway has the channel, and where a route does so
+    already (a form that is sent twice makes one).
     """
+    for there in specs.routes(work.session, work.store_id):
+        if type_ in there.spec.when and there.spec.channel == channel and not there.spec.handler:
+            raise Invalid([Problem("route", f"The route “{there.spec.name}” does so already.", "Open it instead.")])
     gateway = next((one for one in work.live.setup.gateways.values() if one.channel == channel), None)
     label = event_types.label(type_)
     if gateway is None:

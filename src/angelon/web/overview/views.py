@@ -201,7 +201,8 @@ def _stuck() -> list[Need]:
             found.append(Need(cause.state, f"{word}: {number}", send.reason, "See the send", f"/sends/{send.id}"))
         else:
             href = url_for("sends.index", state=cause.state, cause=cause.reason, span="all")
-            found.append(Need(cause.state, f"{word}: {cause.number:,} sends", cause.reason, "See them", href))
+            sends_ = "1 send" if cause.number == 1 else f"{cause.number:,} sends"
+            found.append(Need(cause.state, f"{word}: {sends_}", cause.reason, "See them", href))
     return found
 
 

@@ -26,7 +26,7 @@ from angelon.core.messages.email import RenderedEmail
 from angelon.core.problems import Invalid
 from angelon.core.sending.mail import rebuild
 from angelon.core.states import MEANING, State, sources_by_hand
-from angelon.db import counts, events, people, sends, sent_files, specs, views
+from angelon.db import counts, events, people, searching, sends, sent_files, specs, views
 from angelon.db.sends import CORRECTABLE, Cause, Filter, ListedSend
 from angelon.engine.operations import sends as operations
 from angelon.engine.operations import views as view_operations
@@ -75,6 +75,7 @@ def index() -> Any:
         person=people.get(session(), store_id(), wanted.person_id) if wanted.person_id is not None else None,
         kept=views.listed(session(), store_id(), "sends"),
         query=urlencode([pair for pair in request.args.items(multi=True) if pair[0] != BEFORE]),
+        most_found=searching.MOST if wanted.words else 0,
         stuck=sum(cause.number for cause in causes),
         total=sum(number for state, number in facets["states"].items() if not wanted.states or state in wanted.states),
     )
