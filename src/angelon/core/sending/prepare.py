@@ -88,7 +88,7 @@ def prepare(send: DueSend, around: Around, now: dt.datetime) -> Prepared:
     gateway = around.setup.gateways.get(send.gateway)
     if gateway is None:
         return Held("The route has no gateway.")
-    if gateway.off:
+    if gateway.paused or (gateway.untried and not send.test):  # a test is a way to try it
         return Held(f"{gateway.name} {gateway.off}.")
     route = around.routes.get(send.route)
     why = sender_problem(route, _message_of(send, around), gateway, around.setup.store) if not send.test else ""

@@ -152,9 +152,8 @@ def send_test(
     if gateway is None or gateway.channel != channel:
         what = f"There is no gateway for {CHANNEL_LABELS.get(channel, channel)} yet."
         raise Invalid([Problem("gateway", what, "Set one up under Gateways.")])
-    if gateway.off:
-        mend = "Resume it, or choose another." if gateway.paused else "Open it and try the connection."
-        raise Invalid([Problem("gateway", f"{gateway.name} {gateway.off}.", mend)])
+    if gateway.paused:  # one that was not tried yet is tried by this
+        raise Invalid([Problem("gateway", f"{gateway.name} is paused.", "Resume it, or choose another.")])
     if locale not in message.variants(channel):
         what = f"There is no {CHANNEL_LABELS[channel]} in {locale}."
         raise Invalid([Problem("locale", what, "Choose another language.")])
