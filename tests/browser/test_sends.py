@@ -128,3 +128,27 @@ def test_the_oldest_send_is_reached_by_the_keyboard(page, running):
         with page.expect_navigation():
             page.keyboard.press("Enter")
     expect(page.locator(f"a[href='/sends/{oldest}']").first).to_be_visible()
+
+
+def test_the_list_is_live_and_does_not_move_under_who_reads_further_down(page, running):
+    page.goto("/sends?span=all")
+    first = page.locator("#list tbody tr").first
+    expect(page.locator("#list")).to_have_attribute("data-started", "")
+
+    def renamed(name):
+        with sqlite3.connect(running.home / "angelon.db", timeout=10) as plain:
+            newest = "(SELECT id FROM send ORDER BY created_at DESC, id DESC LIMIT 1)"
+            plain.execute(f"UPDATE send SET recipient_name = ? WHERE id = {newest}", (name,))
+
+    page.wait_for_timeout(1500)  # the stream has begun
+    renamed("Newly Named")
+    expect(first).to_contain_text("Newly Named")
+    page.mouse.wheel(0, 900)
+    page.wait_for_function("scrollY > 300")
+    renamed("Named Again")
+    button = page.get_by_role("button", name="There is something newer: show it")
+    expect(button).to_be_visible()
+    expect(first).to_contain_text("Newly Named")
+    button.click()
+    expect(first).to_contain_text("Named Again")
+    expect(button).to_be_hidden()

@@ -4,6 +4,8 @@ import csv
 import datetime as dt
 import io
 import json
+import threading
+import time
 
 import pytest
 
@@ -157,3 +159,33 @@ def test_a_source_s_page_says_when_events_came_and_when_it_fell_silent(client, s
     later = shop.clock.now() + dt.timedelta(days=3)
     shop.clock.now = lambda: later
     assert "Nothing has come in the last two days" in text(client.get("/sources/shop/capture"))
+
+
+def test_a_stream_says_that_something_was_stored(client, shop):
+    answer = client.get("/live")
+    pieces = iter(answer.response)
+    assert next(pieces).startswith(b"retry")
+    told = []
+    thread = threading.Thread(target=lambda: told.append(next(pieces)))
+    thread.start()
+    until = time.monotonic() + 8
+    while not told and time.monotonic() < until:
+        with shop.database.connection() as connection:
+            connection.exec_driver_sql("UPDATE send SET subject = subject || '.' WHERE id = (SELECT min(id) FROM send)")
+        time.sleep(0.3)
+    thread.join(5)
+    assert told == [b"event: changed\ndata: \n\n"]
+    answer.close()
+
+
+def test_tabs_that_are_too_many_look_by_themselves(client, shop, monkeypatch):
+    from angelon.web.live import views
+
+    monkeypatch.setattr(views, "WATCHERS", threading.BoundedSemaphore(1))
+    first = client.get("/live")
+    assert first.status_code == 200
+    assert client.get("/live").status_code == 204
+    first.close()  # never begun
+    again = client.get("/live")
+    assert again.status_code == 200
+    again.close()

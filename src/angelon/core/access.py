@@ -17,6 +17,7 @@ PUBLIC = frozenset({"static", "health", "receipts", "api", "metrics", "preferenc
 PARTS: dict[str, tuple[str, str]] = {
     "overview": ("watcher", "developer"),
     "find": ("watcher", "watcher"),
+    "live": ("watcher", "watcher"),
     "orders": ("watcher", "developer"),
     "people": ("developer", "owner"),
     "sends": ("watcher", "developer"),

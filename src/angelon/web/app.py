@@ -81,6 +81,7 @@ def _pages() -> tuple[Blueprint, ...]:
     from angelon.web.health.views import pages as health
     from angelon.web.letterhead.views import pages as letterhead
     from angelon.web.library.views import pages as library
+    from angelon.web.live.views import pages as live
     from angelon.web.messages.approved_views import pages as approved
     from angelon.web.messages.views import pages as messages
     from angelon.web.metrics.views import pages as metrics
@@ -112,6 +113,7 @@ def _pages() -> tuple[Blueprint, ...]:
         overview,
         events,
         find,
+        live,
         orders,
         people,
         sends,

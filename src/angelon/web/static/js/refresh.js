@@ -1,13 +1,35 @@
-// Keeps a part of a page current by fetching it again while the page is looked at.
+// Keeps a part of a page current while the page is looked at: told by the tab's one stream, or else looking by itself.
+// What is being read does not move: further down the page, newer rows wait behind a button.
 import { sheets } from "./mail_frames.js";
 
 const steady = (html) => html.replace(/name="csrf_token" value="[^"]*"/g, "");
+const READING = 160; // pixels from the top, from which on somebody is reading
 
 export function start(element) {
   const every = Number(element.dataset.every ?? 2000);
   let last = element.querySelector("iframe") ? null : steady(element.innerHTML);
     // a sheet that was fitted is not as it came
-  setInterval(async () => {
+  let waiting = null;
+  const button = document.createElement("button");
+  button.type = "button";
+  button.className = "button newer";
+  button.textContent = "There is something newer: show it";
+  button.hidden = true;
+  button.addEventListener("click", () => {
+    put(waiting);
+    scrollTo({ top: 0 });
+  });
+  element.before(button);
+
+  function put(html) {
+    if (html === null) return;
+    element.innerHTML = html;
+    sheets();
+    waiting = null;
+    button.hidden = true;
+  }
+
+  async function look() {
     if (document.hidden || element.contains(document.activeElement)) return;
     const answer = await fetch(location.href, { headers: { Accept: "text/html" } }).catch(() => null);
     if (!answer?.ok) return;
@@ -15,9 +37,26 @@ export function start(element) {
     if (!fresh) return;
     const now = steady(fresh.innerHTML);
     if (last !== null && now !== last) {
-      element.innerHTML = fresh.innerHTML;
-      sheets();
+      if (element.dataset.keeps !== undefined && scrollY > READING) {
+        waiting = fresh.innerHTML;
+        button.hidden = false;
+      } else put(fresh.innerHTML);
     }
     last = now;
-  }, every);
+  }
+
+  let timer = 0;
+  const byItself = () => (timer ||= setInterval(look, every));
+  const stream = element.dataset.keeps === undefined ? null
+    : new EventSource(`${document.documentElement.dataset.root ?? ""}/live`);
+  if (!stream) return byItself();
+  let lost = false;
+  stream.addEventListener("changed", look);
+  stream.addEventListener("open", () => lost && ((lost = false), look()));
+  stream.addEventListener("error", () => {
+    lost = true;
+    if (stream.readyState === EventSource.CLOSED) byItself(); // too many tabs are told just now
+  });
+  document.addEventListener("visibilitychange", look);
+  addEventListener("pagehide", () => stream.close());
 }

@@ -1,0 +1,1 @@
+"""One stream a tab that says when anything has changed."""
