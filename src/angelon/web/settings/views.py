@@ -202,7 +202,9 @@ def save_rules() -> Any:
         }
         if one["forbidden"] or one["link_hosts"]:
             spec["more_rules"].append(one)
-    ages = [(a.strip(), b.strip()) for a, b in zip(form.getlist("age.type"), form.getlist("age.hours"), strict=False)]
+    spans = form.getlist("age.hours")
+    events_ = form.getlist("age.type")
+    ages = [(event.strip(), span.strip()) for event, span in zip(events_, spans, strict=False)]
     spec["good_for"] = {type_: hours for type_, hours in ages if type_}
     problems += [
         Problem("good_for", f"“{hours[:20]}” hours belong to no event.", "Choose the event beside them.")
