@@ -20,7 +20,7 @@ SECONDS = 300.0
 
 
 @pages.get("/live")
-def stream() -> Any:
+def live() -> Any:
     pulse: Pulse = current_app.extensions.setdefault("angelon.pulse", Pulse(services().database))
     watchers = WATCHERS
     if request.method == "HEAD" or not watchers.acquire(blocking=False):
