@@ -23,7 +23,7 @@ CONTENT: Table = ContentRow.__table__  # type: ignore[attr-defined]
 KINDS = ("order", "person", "send")
 AT_ONCE = 400
 """Changes that are taken into the index by one transaction."""
-MOST = 5000
+MOST = 2000
 """Results that a list is narrowed to, the newest that fit."""
 MOST_WORDS = 8
 LONGEST = 1200
