@@ -118,3 +118,12 @@ def test_whatever_is_typed_is_an_expression_or_nothing(words):
         plain.execute("CREATE VIRTUAL TABLE w USING fts5(words, detail=none)")
         if asked:
             plain.execute("SELECT * FROM w WHERE w MATCH ?", (asked,)).fetchall()
+
+
+def test_one_thing_that_can_t_be_read_keeps_nothing_else_out_of_the_index(shop):
+    with shop.database.connection() as connection:
+        connection.exec_driver_sql("""UPDATE "order" SET read = '{broken' WHERE number = 'BK-701/x'""")
+        connection.exec_driver_sql("UPDATE contact SET name = 'Zwirbel' WHERE name LIKE 'M%'")
+    indexing.follow(shop.database)
+    assert shop.rows("SELECT * FROM search_due") == []
+    assert numbers(shop, "zwirbel") == ["BK-702/x"]

@@ -7,9 +7,10 @@ from threading import Thread
 import pytest
 
 from angelon.core.specs import Source
-from angelon.db import specs
+from angelon.db import bundles, specs
 from angelon.db.tables import MessageRow, SourceRow
 from angelon.engine.enrichments import Enricher
+from angelon.engine.operations import bundles as operations
 from angelon.gateways.fetching import CantFetch, fetch
 from tests import made
 from tests.web.test_route_pages import post, team, text
@@ -235,3 +236,18 @@ def test_a_look_up_that_failed_is_told_on_the_overview_and_asked_again_from_the_
     assert "was not answered" not in text(client.get("/"))
     assert client.post(f"/events/{event}/ask", data={"name": "none"}).status_code == 404
     assert client.post("/events/ev_none/ask", data={"name": "more"}).status_code == 404
+
+
+def test_a_bundle_asks_for_a_look_up_s_token_by_name_and_takes_it(client, bench, monkeypatch):
+    asking(bench, "https://shop.example/{number}", auth={"scheme": "bearer"})
+    with bench.database.reading() as session:
+        bundle = bundles.export(session, bench.store_id)
+    (missing,) = [
+        one for one in operations.missing_secrets(bench.services.installation, bundle) if one.kind == "look-up"
+    ]
+    assert missing.variable == "ANGELON_SECRET_LOOK_UP_SHOP_MORE"
+    monkeypatch.setenv(missing.variable, "t0ken")
+    secrets = operations.from_environment([missing])
+    operations.apply(bench.services.installation, bundle, secrets=secrets)
+    assert not [one for one in operations.missing_secrets(bench.services.installation, bundle) if one.kind == "look-up"]
+    assert bench.rows("SELECT kind FROM secret WHERE kind LIKE 'look-up%'") == [("look-up:more",)]

@@ -9,7 +9,7 @@ import time
 
 import pytest
 
-from angelon.db import counting
+from angelon.db import counting, searching
 from angelon.engine import indexing
 from angelon.engine.operations import accounts
 from tests import made
@@ -189,3 +189,13 @@ def test_tabs_that_are_too_many_look_by_themselves(client, shop, monkeypatch):
     again = client.get("/live")
     assert again.status_code == 200
     again.close()
+
+
+def test_what_acts_on_all_that_fit_is_not_bound_to_what_a_page_looks_at(client, shop, monkeypatch):
+    monkeypatch.setattr(searching, "MOST", 2)
+    page = text(client.get("/sends?words=example.org&span=all"))
+    assert "Words narrow the list to the newest 2 sends" in page
+    rows = client.get("/sends/all.csv?words=example.org&span=all").get_data(as_text=True).strip().splitlines()
+    assert len(rows) == 6
+    form = {"act": "cancel", "all": "yes", "words": "example.org", "span": "all"}
+    assert "5 sends are cancelled" in text(client.post("/sends/bulk", data=form, follow_redirects=True))

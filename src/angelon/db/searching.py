@@ -14,17 +14,18 @@ from typing import Any
 from sqlalchemy import Connection, Select, Table, text
 from sqlalchemy import select as core_select
 
-from angelon.db.tables import ContactRow, ContentRow, OrderRow, SendRow
+from angelon.db.tables import ContactRow, OrderRow, SendRow
 
 SEND: Table = SendRow.__table__  # type: ignore[attr-defined]
 ORDER: Table = OrderRow.__table__  # type: ignore[attr-defined]
 CONTACT: Table = ContactRow.__table__  # type: ignore[attr-defined]
-CONTENT: Table = ContentRow.__table__  # type: ignore[attr-defined]
 KINDS = ("order", "person", "send")
 AT_ONCE = 400
 """Changes that are taken into the index by one transaction."""
 MOST = 2000
 """Results that a list is narrowed to, the newest that fit."""
+ALL = 10_000_000
+"""For what acts on all that fit, or gives all of it out, however long that takes."""
 MOST_WORDS = 8
 LONGEST = 1200
 """Characters of one thing's words."""
@@ -176,10 +177,18 @@ def tidied(connection: Connection) -> None:
     connection.exec_driver_sql("DELETE FROM search_due WHERE kind = ?", (TIDY,))
 
 
-def follow(connection: Connection) -> int:
+def pass_over(connection: Connection) -> tuple[str, str]:
+    """Takes off what is next, since it can't be read, so that it keeps nothing else waiting; gives what it was."""
+    query = f"SELECT kind, ref FROM search_due WHERE kind != '{TIDY}' LIMIT 1"  # noqa: S608 - our own names
+    kind, ref = connection.exec_driver_sql(query).one()
+    connection.exec_driver_sql("DELETE FROM search_due WHERE kind = ? AND ref = ?", (kind, ref))
+    return kind, ref
+
+
+def follow(connection: Connection, most: int = AT_ONCE) -> int:
     """Takes a part of what has changed into the index; says how much. Called until nothing is left."""
     query = f"SELECT kind, ref FROM search_due WHERE kind != '{TIDY}' LIMIT ?"  # noqa: S608 - our own names
-    due = connection.exec_driver_sql(query, (AT_ONCE,)).fetchall()
+    due = connection.exec_driver_sql(query, (most,)).fetchall()
     for kind in KINDS:
         refs = [ref for found, ref in due if found == kind]
         if refs:

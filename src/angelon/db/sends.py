@@ -410,6 +410,8 @@ class Filter:
     ids: tuple[str, ...] = ()
     store_id: int = 0
     """The store in whose index `words` are looked up."""
+    most: int = searching.MOST
+    """How many of the newest that have the words are looked at."""
 
     @property
     def narrowed(self) -> bool:
@@ -474,7 +476,7 @@ def _narrowed(statement: Any, wanted: Filter) -> Any:
     if wanted.ids:
         statement = statement.where(SEND.c.id.in_(wanted.ids))
     if wanted.words.strip():
-        found = searching.found("send", wanted.store_id, wanted.words)
+        found = searching.found("send", wanted.store_id, wanted.words, wanted.most)
         statement = statement.where(SEND.c.id.in_(found) if found is not None else false())
     return statement
 

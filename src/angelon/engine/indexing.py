@@ -5,8 +5,12 @@ from __future__ import annotations
 import threading
 import time
 
+import structlog
+
 from angelon.db import searching
-from angelon.db.database import Database
+from angelon.db.database import Database, is_database_failure
+
+log = structlog.get_logger()
 
 LONGEST = 4.0
 """Seconds that one look takes at most; the rest waits for the next."""
@@ -22,12 +26,37 @@ def follow(database: Database, stop: threading.Event | None = None, longest: flo
             due = searching.any_due(session.connection())
             wanted = not due and searching.tidy_wanted(session.connection())
         if due:
-            with database.connection() as connection:
-                taken += searching.follow(connection)
+            taken += _part(database)
         elif wanted:
             with database.connection() as connection:
                 if not searching.tidy(connection):
                     searching.tidied(connection)
         else:
             break
+    return taken
+
+
+def _part(database: Database) -> int:
+    """Takes the next part; where something in it can't be read, one by one, and passes over what can't."""
+    try:
+        with database.connection() as connection:
+            return searching.follow(connection)
+    except Exception as error:
+        if is_database_failure(error):
+            raise
+    taken = 0
+    for _ in range(searching.AT_ONCE):
+        try:
+            with database.connection() as connection:
+                found = searching.follow(connection, 1)
+        except Exception as error:
+            if is_database_failure(error):
+                raise
+            with database.connection() as connection:
+                kind, ref = searching.pass_over(connection)
+            log.warning("a thing can't be taken into the search", kind=kind, ref=ref, why=str(error)[:200])
+            found = 1
+        if not found:
+            break
+        taken += found
     return taken

@@ -7,7 +7,7 @@ from typing import Any
 from angelon.client import models
 from angelon.core.problems import NotFound
 from angelon.core.states import State
-from angelon.db import sends
+from angelon.db import searching, sends
 from angelon.engine.operations import sends as operations
 from angelon.web.api.operation import Refused, cursor_of, operation, read_cursor
 from angelon.web.services import session, store_id, work
@@ -78,6 +78,7 @@ def filter_of(query: models.SendsQuery) -> sends.Filter:
         recipient=query.recipient,
         words=query.words,
         store_id=store_id(),
+        most=searching.ALL,
         since=query.since,
         order_id=query.order,
     )

@@ -12,7 +12,7 @@ from angelon.core import event_types
 from angelon.core.planning.permission import of_order
 from angelon.core.problems import Invalid, NotFound
 from angelon.core.values import show, unpack
-from angelon.db import answers, changes, contact_tags, history, orders, sends
+from angelon.db import answers, changes, contact_tags, history, orders, searching, sends
 from angelon.db import suppressions as suppressed
 from angelon.db.sends import Filter
 from angelon.db.tables import EventRow, OrderRow
@@ -38,6 +38,7 @@ def index() -> Any:
         orders=page.items,
         older=page.older(lambda row: (row[0].last_event_at, row[0].id)),
         words=words,
+        most_found=searching.MOST,
         states=orders.send_states(session(), [order.id for order, _, _ in page.items if order.id]),
     )
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Sequence
+from dataclasses import replace
 from email.utils import format_datetime
 from typing import Any
 from urllib.parse import parse_qsl, urlencode
@@ -116,6 +117,7 @@ def _wanted(given: Any, causes: Sequence[Cause]) -> Filter:
         routes=tuple(given.getlist("route")),
         gateways=tuple(given.getlist("gateway")),
         store_id=store_id(),
+        most=searching.MOST,
         person_id=whole(given.get("person", "")),
         reasons=tuple(reasons) or (("",) if cause else ()),
     )
@@ -125,7 +127,7 @@ def _wanted(given: Any, causes: Sequence[Cause]) -> Filter:
 @pages.get("/all.jsonl", defaults={"kind": "jsonl"})
 def export(kind: str) -> Any:
     """Every send that fits the filters, as a file."""
-    wanted = _wanted(request.args, sends.causes(session(), store_id()))
+    wanted = replace(_wanted(request.args, sends.causes(session(), store_id())), most=searching.ALL)
     made = export_lines(services().database, store_id(), wanted, names(), kind, g.get("role") == "watcher")
     headers = {"Content-Disposition": f'attachment; filename="sends.{kind}"', "Cache-Control": "no-store"}
     types = {"csv": "text/csv; charset=utf-8", "jsonl": "application/jsonl; charset=utf-8"}
@@ -156,7 +158,7 @@ def bulk() -> Any:
     form = request.form
     act, ids = form.get("act", ""), form.getlist("send")[:PAGE]
     after, seen, moved = form.get("after", ""), 0, 0
-    wanted = _wanted(form, sends.causes(session(), store_id()))
+    wanted = replace(_wanted(form, sends.causes(session(), store_id())), most=searching.ALL)
     while True:
         try:
             with work() as unit:
