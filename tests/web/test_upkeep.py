@@ -217,6 +217,9 @@ def test_a_new_gateway_has_no_made_up_values_and_is_off_until_it_was_tried(clien
     page = client.get("/gateways/second-room").get_data(as_text=True)
     assert 'name="host" value=""' in re.sub(r"\s+", " ", page)
     assert "Off until it was tried" in page
+    on = client.post("/gateways/second-room/pause", data={"paused": "no"}, follow_redirects=True)
+    assert "Not switched on: The server has no name yet." in text(on)
+    assert gateways_of(bench)["second-room"].off == "was not tried yet", "and the set-up can still be read"
     form = {"name": "Second room", "host": "", "port": "25", "sender.address": ""}
     refused = client.post("/gateways/second-room", data=form)
     assert refused.status_code == 422

@@ -80,7 +80,12 @@ def pause(work: Work, gateway: Gateway) -> None:
 
 
 def resume(work: Work, gateway: Gateway) -> int:
-    """Sends through it, tried or not, and releases what was held for it; says how many sends that is."""
+    """Sends through it, tried or not, and releases what was held for it; says how many sends that is. Raises Invalid
+    where it is new and has no server or no sender yet.
+    """
+    missing = _missing(gateway)
+    if missing:
+        raise Invalid(missing)
     row = work.specs.save(gateway.model_copy(update={"paused": False, "untried": False}), action="resumed")
     work.wake()
     whys = [f"{gateway.name} {off}." for off in ("is paused", "was not tried yet")]

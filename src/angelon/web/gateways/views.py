@@ -282,7 +282,7 @@ def balance(key: str) -> Any:
 def pause(key: str) -> Any:
     """Pauses, so that due sends are held; or resumes, and releases what was held for it."""
     gateway = _gateway(key)
-    with work() as unit:
+    with work_or_back(url_for(".edit", key=key), "Not switched on") as unit:
         if request.form.get("paused") == "yes":
             operations.pause(unit, gateway)
             told = "Paused: what is due is held."
