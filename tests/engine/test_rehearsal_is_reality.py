@@ -10,8 +10,8 @@ import pytest
 from hypothesis import HealthCheck, Phase, given, settings
 from hypothesis import strategies as st
 
-from angelon.core.specs import Route
-from angelon.db import suppressions
+from angelon.core.specs import Route, Variable
+from angelon.db import specs, suppressions
 from angelon.db.events import in_order
 from angelon.db.tables import SourceRow
 from angelon.engine.planner import Planner
@@ -26,6 +26,7 @@ NAMES = {
     "paid": "order.paid",
     "back": "return.received",
     "refund": "payment.refunded",
+    "gone": "order.cancelled",
 }
 PEOPLE = [
     PHONE,
@@ -43,6 +44,7 @@ events = st.lists(
             "id": st.integers(1, 5),
             "total": st.sampled_from(["5.00", "80.00"]),
             "state": st.sampled_from(["paid", "packed", "shipped"]),
+            "sku": st.sampled_from(["K-1", "K-2"]),
             "minutes": st.integers(1, 700),
         }
     ),
@@ -57,6 +59,10 @@ compares = st.sampled_from(
         {"of": "history.statuses", "which": "any", "op": "is", "value": "packed"},
         {"of": "status", "op": "changed"},
         {"of": "contact.returned", "op": "no"},
+        {"of": "contact.spent", "op": "at_least", "value": "80"},
+        {"of": "contact.products", "which": "any", "item": "sku", "op": "is", "value": "K-2"},
+        {"of": "contact.country", "op": "is", "value": "DE"},
+        {"of": "kept.last_state", "op": "is", "value": "packed"},
         {"of": "gone", "op": "present"},
     ]
 )
@@ -115,15 +121,31 @@ def fresh(bench):
     shop = Shop(bench)
     bench.change(
         made.source(
-            event_names=NAMES, reading=made.source().model_dump(mode="json")["reading"] | {"phone": "$.buyer.phone"}
+            event_names=NAMES,
+            reading=made.source().model_dump(mode="json")["reading"] | {"phone": "$.buyer.phone"},
+            recipes=made.source().model_dump(mode="json")["recipes"]
+            | {"last_state": {"path": "$.state", "default": "unknown"}},
         ),
         SourceRow,
     )
+    with bench.database.writing() as session:
+        specs.save_variable(session, bench.store_id, Variable(name="last_state", keep=True))
+    bench.services.setups.forget()
     started = shop.now
 
     def again():
         with bench.database.connection() as connection:
-            for table in ("attempt", "content", "send", "event", '"order"', "contact", "shape", "suppression"):
+            for table in (
+                "attempt",
+                "content",
+                "send",
+                "event",
+                '"order"',
+                "contact_value",
+                "contact",
+                "shape",
+                "suppression",
+            ):
                 connection.exec_driver_sql(f"DELETE FROM {table}")
         shop.now = started
         return shop
@@ -152,6 +174,7 @@ def test_what_a_rehearsal_shows_is_what_the_worker_does(fresh, happened, spec):
             buyer=BUYERS[one["id"]],
             total=one["total"],
             state=one["state"],
+            lines=[{"sku": one["sku"], "title": "A kite", "quantity": 1, "price": one["total"]}],
             changed_at=shop.now.isoformat(),
         )
         shop.bench.plan()
@@ -172,6 +195,29 @@ def test_what_a_rehearsal_shows_is_what_the_worker_does(fresh, happened, spec):
         }
     assert {one.event_id: shown(one.decisions["now"].sends) for one in came if one.decisions["now"].sends} == did
     assert {event_id: shown(decision.sends) for event_id, decision in alone.items() if decision.sends} == did
+
+
+def test_what_an_order_of_a_customer_says_counts_for_the_next_in_the_same_batch(fresh):
+    """Whether planning takes events one by one or together, a customer is the same."""
+    asked = [
+        {"of": "contact.returned", "op": "yes"},
+        {"of": "contact.spent", "op": "is", "value": "80"},
+        {"of": "contact.products", "which": "count", "op": "is", "value": "2"},
+        {"of": "kept.last_state", "op": "is", "value": "packed"},
+    ]
+    route = route_of({"once": "order", "only_if": {"of": asked}, "to": ["customer"]})
+    for together in (False, True):
+        shop = fresh()
+        shop.publish(made_table(), route)
+        said = [("placed", 1, "80.00", "packed"), ("placed", 3, "7.00", None), ("gone", 3, "7.00", None)]
+        said += [("back", 1, "80.00", "packed"), ("placed", 2, "0.00", None)]
+        for number, (event, id_, total, state) in enumerate(said):
+            shop.deliver(f"d{number}", event, id=id_, buyer=PHONE, total=total, state=state)
+            if not together:
+                shop.bench.plan()
+        shop.bench.plan()
+        sent = """SELECT o.reference FROM send s JOIN "order" o ON o.id = s.order_id WHERE s.state = 'scheduled'"""
+        assert shop.bench.rows(sent) == [("2",)], together
 
 
 def test_a_rehearsed_fallback_is_what_the_worker_falls_back_to(fresh):

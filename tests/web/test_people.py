@@ -5,6 +5,8 @@ import sqlite3
 
 import pytest
 
+from angelon.core.specs import Variable
+from angelon.db import specs
 from angelon.db.tables import SourceRow
 from angelon.engine import indexing
 from angelon.engine.returns import Returns
@@ -18,6 +20,9 @@ MARKS = ("Jorinde", "jorinde@", "ferrand", "9150377", "915 0377")
 
 @pytest.fixture
 def person(bench, client):
+    with bench.database.writing() as session:
+        specs.save_variable(session, bench.store_id, Variable(name="customer_name", keep=True))
+    bench.services.setups.forget()
     bench.deliver(made.body(id=1, reference="BK-1", buyer=JO), store_delivery="d-1")
     other = {"name": "Tam", "email": "tam@tam.example"}
     bench.deliver(made.body(id=2, reference="BK-2", buyer=other), store_delivery="d-2")
@@ -55,11 +60,15 @@ def test_everything_as_a_file(bench, client, person):
     page = text(client.get(f"/people/{person}"))
     assert "BK-1" in page
     assert "jorinde@ferrand.example" in page
+    assert "€135.50" in page
+    assert "HER-180" in page
+    assert "customer name" in page
     answer = client.get(f"/people/{person}/data.json")
     assert "attachment" in answer.headers["Content-Disposition"]
     told = json.loads(answer.data)
     assert told["person"]["email"] == JO["email"]
     assert told["tags"] == ["collects"]
+    assert [(one["name"], one["value"]) for one in told["kept"]] == [("customer_name", JO["name"])]
     assert [order["number"] for order in told["orders"]] == ["BK-1"]
     assert told["events"][0]["payload"]["buyer"]["name"] == JO["name"]
     assert [send["to"] for send in told["sends"]] == [JO["email"]]

@@ -262,6 +262,10 @@ class PersonDetails(Person):
     """A customer with what is known of them."""
 
     tags: list[str] = Field(default_factory=list)
+    kept: dict[str, str] = Field(default_factory=dict)
+    """The last value of every variable that is kept with customers, as people read it."""
+    spent: list[str] = Field(default_factory=list)
+    """What the orders come to, a sum for each currency; without those that were cancelled or paid back."""
     orders: list[Order] = Field(default_factory=list)
     suppressions: list[Suppression] = Field(default_factory=list)
     consents: list[Consent] = Field(default_factory=list)

@@ -142,8 +142,10 @@ def _swapped(jinja: str, word: re.Pattern[str], new: str) -> Iterator[str]:
 
 
 def _word(name: str) -> re.Pattern[str]:
-    """A variable's name in an expression: not an attribute of something else, nor the name of an argument."""
-    return re.compile(rf"(?<![.\w]){re.escape(name)}(?!\w|\s*=[^=])")
+    """A variable's name in an expression, or what is kept of it (`kept.loyalty`): not an attribute of something else,
+    nor the name of an argument.
+    """
+    return re.compile(rf"(?:(?<![.\w])|(?<=^kept\.)){re.escape(name)}(?!\w|\s*=[^=])")
 
 
 def _mentions(path: list[str], text: str, word: re.Pattern[str]) -> bool:

@@ -7,24 +7,25 @@ from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from sqlalchemy import Connection, Table, bindparam, func
+from sqlalchemy import Connection, bindparam, func
 from sqlalchemy import select as core_select
 
 from angelon.core.messages.channels import CHANNELS, address_key
+from angelon.core.planning import purchases
 from angelon.core.planning.inputs import Answer, Contact, Facts, PriorSend, Setup
 from angelon.core.planning.permission import THIS_ORDER, Consent, of_order
+from angelon.core.planning.purchases import Purchase
 from angelon.core.reading import Reading
 from angelon.core.specs.condition import compares
 from angelon.core.specs.route import Route
 from angelon.core.states import State
-from angelon.db import consents, contact_tags, suppressions
+from angelon.db import consents, contact_values, customers, suppressions
+from angelon.db.contact_values import KeptValue
+from angelon.db.customers import EVENT, NOT_SENT
 from angelon.db.live_setup import LiveSetup
 from angelon.db.orders import CONTACT, ORDER
 from angelon.db.sends import SEND
-from angelon.db.tables import EventRow
 
-EVENT: Table = EventRow.__table__  # type: ignore[attr-defined]
-NOT_SENT = (State.SKIPPED, State.CANCELLED)
 OUT = (State.SENT, State.DELIVERED, State.READ)
 _SENDS = (
     core_select(
@@ -55,6 +56,7 @@ _SENDS = (
 )
 
 
+_OF_PURCHASES = frozenset({"contact.spent", "contact.products"})
 _OF_EVENTS = frozenset({"history.events", "history.answer", "history.answers"})
 
 
@@ -66,20 +68,25 @@ class HistoryNeeds:
     events: bool = False
     caps: bool = False
     tags: bool = False
+    purchases: bool = False
+    kept: bool = False
+    """Asked whenever a variable is kept: what an event says is compared with what is known."""
 
     @staticmethod
     def by(routes: Iterable[Route], setup: Setup) -> HistoryNeeds:
-        customer = events = caps = tags = False
+        customer = events = caps = tags = purchases = False
+        kept = any(variable.keep for variable in setup.variables.values())
         for route in routes:
             of = [part.of for part in compares(route.only_if)]
             if any(name.startswith("segment.") for name in of):
                 of += [part.of for segment in setup.store.segments for part in compares(segment.holds)]
-            customer |= route.once == "customer" or any(name.startswith("contact.") for name in of)
+            customer |= route.once == "customer" or any(name.startswith(("contact.", "kept.")) for name in of)
             tags |= "contact.tags" in of
+            purchases |= not _OF_PURCHASES.isdisjoint(of)
             events |= route.guards.skip_refunded or route.guards.after_answer or route.guards.unless_answered
             events |= not _OF_EVENTS.isdisjoint(of)
             caps |= any(cap.per == "customer" for cap in route.guards.caps)
-        return HistoryNeeds(customer, events, caps, tags)
+        return HistoryNeeds(customer, events, caps, tags, purchases, kept)
 
 
 @dataclass(frozen=True, slots=True)
@@ -108,6 +115,10 @@ class BatchHistory:
     consents: dict[tuple[str, str], Consent] = field(default_factory=dict)
     contacts: dict[int, Contact] = field(default_factory=dict)
     """Customers as they were before the batch, by contact; one that is not here is new."""
+    undone: set[int] = field(default_factory=set)
+    """Orders that count for nothing of what their customer has bought."""
+    kept: dict[int, dict[str, KeptValue]] = field(default_factory=dict)
+    """The last value of each variable that is kept, by contact."""
     last_sent: dict[tuple[int, int], dt.datetime] = field(default_factory=dict)
     """When each route last sent to a contact, or will: by route and contact."""
     sent_to_customer: dict[int, list[dt.datetime]] = field(default_factory=dict)
@@ -122,6 +133,18 @@ class BatchHistory:
         if contact_id is not None and made.send.to_customer:
             self.sent_to_customer.setdefault(contact_id, []).append(made.send.at)
 
+    def happened(self, contact_id: int | None, order_id: int | None, type_: str) -> None:
+        """Takes an event that has just been planned, as far as it says something of a customer."""
+        if contact_id is None:
+            return
+        before = self.contacts.get(contact_id, Contact(0))
+        if type_ == "return.received":
+            self.contacts[contact_id] = replace(before, returned=True)
+        elif type_ == "feedback.negative":
+            self.contacts[contact_id] = replace(before, complained=True)
+        if type_ in purchases.UNDONE and order_id is not None:
+            self.undone.add(order_id)
+
     def facts(
         self,
         source: str,
@@ -134,32 +157,43 @@ class BatchHistory:
         language: str = "",
         new_orders: int = 0,
         other_statuses: Mapping[str, tuple[str, ...]] | None = None,
+        country: str = "",
+        bought: Mapping[int, Purchase] | None = None,
     ) -> Facts:
         """The facts for one event.
 
-        `language` is the one that the customer is known by, `new_orders` how many orders of theirs the batch itself
-        has brought. What the routes in `leave` have sent counts for nothing.
+        `language` and `country` are those that the customer is known by, `new_orders` is how many orders of theirs the
+        batch itself has brought, `bought` what its orders have come to by now. What the routes in `leave` have sent
+        counts for nothing.
         """
         made = self.made.get(order_id, []) if order_id is not None else []
         customer: dict[str, dt.datetime] = {}
         sent_at: list[dt.datetime] = []
-        known = Contact(language=language)
+        known = Contact(language=language, country=country)
         if contact_id is not None and self.needs.customer:
             customer = {self.live.route_key(r): at for (r, c), at in self.last_sent.items() if c == contact_id}
             before = self.contacts.get(contact_id, Contact(0))
-            known = replace(before, orders=max(before.orders + new_orders, 1), language=language)
+            counted = {**before.purchases, **(bought or {})}
+            known = replace(
+                before,
+                orders=max(before.orders + new_orders, 1),
+                language=language,
+                country=country,
+                purchases={order: one for order, one in counted.items() if order not in self.undone},
+                kept={name: one.value for name, one in self.kept.get(contact_id, {}).items()},
+            )
         if contact_id is not None and self.needs.caps:
             sent_at = sorted(self.sent_to_customer.get(contact_id, []))
-        counted = [one for one in made if one.send.route not in leave]
+        prior = [one for one in made if one.send.route not in leave]
         return Facts(
-            sent_for_order=frozenset((one.send.route, source, reference) for one in counted if one.send.route),
+            sent_for_order=frozenset((one.send.route, source, reference) for one in prior if one.send.route),
             last_sent_to_customer={key: at for key, at in customer.items() if key and key not in leave},
             statuses=statuses,
             contact=known,
             types=tuple(self.types.get(order_id, [])) if order_id is not None else (),
-            prior_sends=tuple(one.send for one in counted),
+            prior_sends=tuple(one.send for one in prior),
             sent_to_customer=tuple(sent_at),
-            same_delivery=tuple(one.send for one in counted if one.delivery == delivery),
+            same_delivery=tuple(one.send for one in prior if one.delivery == delivery),
             suppressed=self._suppressed(order_id),
             other_statuses=other_statuses or {},
             answers=tuple(self.answers.get(order_id, [])) if order_id is not None else (),
@@ -180,7 +214,7 @@ def known(
     readings: Collection[Reading],
     contact_ids: Collection[int] = (),
 ) -> BatchHistory:
-    """The past of these orders and customers, as far as these routes ask, in at most nine queries."""
+    """The past of these orders and customers, as far as these routes ask, in at most ten queries."""
     found = BatchHistory(live, HistoryNeeds.by(routes, live.setup))
     ids = list(order_ids)
     if ids:
@@ -195,10 +229,15 @@ def known(
             if row.type == "answer.received":
                 found.answers.setdefault(row.order_id, []).append(Answer(row.name, row.received_at))
     if contact_ids and found.needs.customer:
-        found.contacts = contacts(connection, contact_ids, found.needs.tags)
-        found.last_sent = last_sent(connection, contact_ids)
+        needs = found.needs
+        found.contacts, found.undone = customers.contacts(connection, contact_ids, needs.tags, needs.purchases)
+        found.last_sent = customers.last_sent(connection, contact_ids)
+    if contact_ids and found.needs.kept:
+        found.kept = {
+            id_: contact_values.last(seen) for id_, seen in contact_values.of(connection, contact_ids).items()
+        }
     if contact_ids and found.needs.caps:
-        found.sent_to_customer = sent_to(connection, contact_ids)
+        found.sent_to_customer = customers.sent_to(connection, contact_ids)
     address_keys = {
         channel.address_key(reading.text(channel.address_part))
         for reading in readings
@@ -249,69 +288,6 @@ def fixed_address_keys(routes: Iterable[Route], setup: Setup) -> set[str]:
     return address_keys
 
 
-def contacts(connection: Connection, contact_ids: Collection[int], with_tags: bool = True) -> dict[int, Contact]:
-    """Customers' orders so far, whether anything came back, whether they complained, their tags: three queries."""
-    ids = list(contact_ids)
-    orders = core_select(ORDER.c.contact_id, func.count()).where(ORDER.c.contact_id.in_(ids))
-    counts = {int(id_): int(number) for id_, number in connection.execute(orders.group_by(ORDER.c.contact_id))}
-    rows = connection.execute(
-        core_select(ORDER.c.contact_id, EVENT.c.type)
-        .join(ORDER, ORDER.c.id == EVENT.c.order_id)
-        .where(ORDER.c.contact_id.in_(ids), EVENT.c.type.concat("").in_(["return.received", "feedback.negative"]))
-        .distinct()
-    )
-    tags = contact_tags.of(connection, ids) if with_tags else {}
-    types: dict[int, set[str]] = {}
-    for id_, type_ in rows:
-        types.setdefault(int(id_), set()).add(type_)
-    return {
-        id_: Contact(
-            counts.get(id_, 0),
-            "return.received" in types.get(id_, ()),
-            "feedback.negative" in types.get(id_, ()),
-            tags=tags.get(id_, ()),
-        )
-        for id_ in ids
-    }
-
-
-def languages(connection: Connection, contact_ids: Collection[int]) -> dict[int, str]:
-    """The languages that customers are known by."""
-    if not contact_ids:
-        return {}
-    rows = connection.execute(core_select(CONTACT.c.id, CONTACT.c.language).where(CONTACT.c.id.in_(list(contact_ids))))
-    return {int(id_): language or "" for id_, language in rows}
-
-
-def last_sent(connection: Connection, contact_ids: Collection[int]) -> dict[tuple[int, int], dt.datetime]:
-    """When each route last sent to a customer, or will: by route and contact."""
-    rows = connection.execute(
-        core_select(SEND.c.route_id, ORDER.c.contact_id, func.max(SEND.c.created_at))
-        .join(ORDER, ORDER.c.id == SEND.c.order_id)
-        .where(ORDER.c.contact_id.in_(list(contact_ids)), SEND.c.route_id.is_not(None), SEND.c.state.not_in(NOT_SENT))
-        .group_by(SEND.c.route_id, ORDER.c.contact_id)
-    )
-    return {(int(route), int(contact)): at for route, contact, at in rows if at is not None}
-
-
-def sent_to(connection: Connection, contact_ids: Collection[int]) -> dict[int, list[dt.datetime]]:
-    """When each message to a customer was made, about any of their orders."""
-    rows = connection.execute(
-        core_select(ORDER.c.contact_id, SEND.c.created_at)
-        .join(ORDER, ORDER.c.id == SEND.c.order_id)
-        .where(
-            ORDER.c.contact_id.in_(list(contact_ids)),
-            SEND.c.route_id.is_not(None),
-            SEND.c.whom == "customer",
-            SEND.c.state.not_in(NOT_SENT),
-        )
-    )
-    found: dict[int, list[dt.datetime]] = {}
-    for contact, at in rows:
-        found.setdefault(int(contact), []).append(at)
-    return found
-
-
 @dataclass(frozen=True, slots=True)
 class OrderSoFar:
     """An order as the events have left it: every status that it has had, oldest first."""
@@ -320,6 +296,9 @@ class OrderSoFar:
     contact_id: int | None
     status: str
     statuses: tuple[str, ...]
+    language: str = ""
+    """The one that its customer is known by, and so the country."""
+    country: str = ""
     other_statuses: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     """By part (`payment_status`, …)."""
 
@@ -335,10 +314,12 @@ def orders(connection: Connection, keys: Collection[tuple[int, str]]) -> dict[tu
     columns = (
         *(ORDER.c.id, ORDER.c.source_id, ORDER.c.reference, ORDER.c.contact_id),
         *(ORDER.c.status, ORDER.c.seen, ORDER.c.seen_others),
+        *(CONTACT.c.language, CONTACT.c.country),
     )
     of_sources = ORDER.c.source_id.in_({source_id for source_id, _ in keys})
     where = (of_sources, ORDER.c.reference.in_({reference for _, reference in keys}))
-    rows = connection.execute(core_select(*columns).where(*where)) if keys else ()
+    with_contact = core_select(*columns).outerjoin(CONTACT, CONTACT.c.id == ORDER.c.contact_id)
+    rows = connection.execute(with_contact.where(*where)) if keys else ()
     wanted = set(keys)
     return {
         (row.source_id, row.reference): OrderSoFar(
@@ -346,6 +327,8 @@ def orders(connection: Connection, keys: Collection[tuple[int, str]]) -> dict[tu
             row.contact_id,
             row.status,
             tuple(status for status, _ in row.seen or []),
+            row.language or "",
+            row.country or "",
             statuses_by_part(row.seen_others),
         )
         for row in rows
@@ -374,7 +357,7 @@ def of_many(
     occurrences: Mapping[str, Occurrence],
     leave: Mapping[str, frozenset[str]],
 ) -> dict[str, Facts]:
-    """The facts for events of orders, as they stand now, by the name given to each; in at most nine queries.
+    """The facts for events of orders, as they stand now, by the name given to each; in at most ten queries.
 
     What the routes in `leave` (by the same name) have sent counts for nothing.
     """
@@ -383,7 +366,6 @@ def of_many(
     contact_ids = {order.contact_id for order in found.values() if order.contact_id is not None}
     readings = [one.reading for one in occurrences.values()]
     past = known(connection, live, routes, {order.id for order in found.values()}, readings, contact_ids)
-    known_by = languages(connection, contact_ids)
     facts = {}
     for name, one in occurrences.items():
         order = found.get(keys[name])
@@ -396,8 +378,9 @@ def of_many(
             contact_id,
             order.statuses if order else (),
             leave.get(name, frozenset()),
-            known_by.get(contact_id, "") if contact_id else "",
+            order.language if order else "",
             other_statuses=order.other_statuses if order else None,
+            country=order.country if order else "",
         )
         facts[name] = replace(made, current=order.current if order else {})
     return facts

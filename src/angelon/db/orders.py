@@ -25,7 +25,7 @@ MOST_OF_ONE = 50
 
 _ORDER_COLUMNS = (
     *("number", "status", "seen", "seen_others", "total", "placed_at", "last_event_at", "contact_id", "language"),
-    "read",
+    *("read", "bought"),
 )
 _CONTACT_COLUMNS = ("name", "email", "phone", "country", "language")
 _ORDERS = core_select(ORDER).where(
@@ -113,7 +113,7 @@ class Ledger:
         texts = {"number": reference, "status": "", "total": "", "language": ""}
         times = {"placed_at": event.at, "last_event_at": event.at}
         rest = {"store_id": self._store_id, "source_id": source_id, "reference": reference, "seen": []}
-        rest["seen_others"] = None
+        rest["seen_others"] = rest["bought"] = None
         return {**rest, **texts, **times, "contact_id": None, "read": None}
 
     def known(self, key: tuple[int, str]) -> dict[str, Any] | None:
@@ -154,13 +154,17 @@ class Ledger:
                 self._changed_contacts.add(identity)
         return int(row["id"])
 
-    def language(self, contact_id: int | None) -> str:
-        """The language that a customer is known by."""
-        return (
-            next((row["language"] or "" for row in self._contacts.values() if row["id"] == contact_id), "")
-            if contact_id is not None
-            else ""
-        )
+    def known_by(self, contact_id: int | None) -> tuple[str, str]:
+        """The language and the country that a customer is known by."""
+        if contact_id is None:
+            return "", ""
+        row = next((row for row in self._contacts.values() if row["id"] == contact_id), {})
+        return row.get("language") or "", row.get("country") or ""
+
+    def bought_by(self, contact_id: int) -> dict[int, Any]:
+        """The histories of what was bought, of those of a customer's orders that this batch has changed, by order."""
+        rows = (self.orders[key] for key in self._changed_orders)
+        return {int(row["id"]): row["bought"] for row in rows if row["contact_id"] == contact_id}
 
     def write(self) -> None:
         """Writes what was changed."""

@@ -11,6 +11,8 @@ from sqlalchemy import select as core_select
 
 from angelon.core.shape import Shape
 from angelon.core.states import State
+from angelon.core.values import pack
+from angelon.db import contact_values
 from angelon.db.contact_tags import CONTACT, TAG
 from angelon.db.events import DELIVERY, EVENT
 from angelon.db.orders import ORDER
@@ -76,6 +78,11 @@ def collect(about: About) -> dict[str, Any]:
     return {
         "person": {name: getattr(contact, name) for name in (*IDENTIFYING, "first_seen")},
         "tags": list(run(core_select(TAG.c.tag).where(TAG.c.contact_id == contact.id)).scalars()),
+        "kept": [
+            {"name": name, "value": pack(one.value), "since": one.since}
+            for name, seen in contact_values.of(about.connection, [contact.id]).get(contact.id, {}).items()
+            for one in seen
+        ],
         "orders": [
             {
                 "number": row.number,
@@ -157,8 +164,9 @@ def erase(about: About, now: dt.datetime) -> dict[str, int]:
     of_orders = update(EVENT).where(EVENT.c.order_id.in_(about.orders))
     run(of_orders.values(decisions=None, pinned=False, problem=""))
     run(of_orders.where(EVENT.c.type == "answer.received").values(name=""))
-    run(update(ORDER).where(ORDER.c.id.in_(about.orders)).values(read={}))
+    run(update(ORDER).where(ORDER.c.id.in_(about.orders)).values(read={}, bought=None))
     run(delete(TAG).where(TAG.c.contact_id == about.contact.id))
+    contact_values.forget(about.connection, about.contact.id)
     found["consents"] = run(delete(CONSENT).where(*_of(CONSENT, about))).rowcount
     keys = [str(one) for one in (*about.orders, about.contact.id)]
     notes = CHANGE.c.kind.in_(("order", "person")) & CHANGE.c.key.in_(keys)

@@ -390,6 +390,8 @@ class OrderRow(SQLModel, table=True):
     contact_id: int | None = Field(default=None, foreign_key="contact.id", index=True)
     language: str = ""
     read: dict[str, Any] = _json()
+    bought: list[Any] | None = _json()
+    """Total and items as events have said them over time (`core.planning.purchases`); None in orders from before."""
 
 
 class ContactRow(SQLModel, table=True):
@@ -418,6 +420,20 @@ class ContactTagRow(SQLModel, table=True):
     set_at: dt.datetime = _instant(nullable=False)
     set_by: str = ""
     """The handler's name, or the person's."""
+
+
+class ContactValueRow(SQLModel, table=True):
+    """What an event has said of its customer by a variable that is kept: a row for every change."""
+
+    __tablename__ = "contact_value"
+    __table_args__ = (Index("ix_contact_value", "contact_id", "name", "set_at"),)
+    id: int | None = Field(default=None, primary_key=True)
+    contact_id: int = Field(foreign_key="contact.id")
+    name: str
+    """The variable's."""
+    value: Any = _json()
+    """Packed."""
+    set_at: dt.datetime = _instant(nullable=False)
 
 
 class SendRow(SQLModel, table=True):

@@ -17,7 +17,7 @@ from angelon.core.event_types import CHANGES, OURS
 from angelon.core.messages.channels import CHANNELS, address_key
 from angelon.core.orders import OrderState, StatusChange, note_status
 from angelon.core.payload.body import NotReadable
-from angelon.core.planning import permission
+from angelon.core.planning import permission, purchases
 from angelon.core.planning.inputs import Contact, Event, Facts
 from angelon.core.planning.plan import Decision, plan, prior_send_of, work_out
 from angelon.core.reading import Reading
@@ -25,7 +25,7 @@ from angelon.core.recipes.evaluate import Variables
 from angelon.core.specs.source import Source
 from angelon.core.states import State
 from angelon.core.values import Value, pack, show
-from angelon.db import answers, contact_tags, handlers, history, shapes, suppressions
+from angelon.db import answers, contact_tags, contact_values, handlers, history, shapes, suppressions
 from angelon.db import events as event_queries
 from angelon.db import sends as send_queries
 from angelon.db.database import Database, is_database_failure
@@ -41,6 +41,8 @@ log = structlog.get_logger()
 BY_HANDLER = ">>"
 """What the key of an event that a handler derived has in it."""
 
+MOST_KEPT = 2000
+"""Characters of a value that stays with a customer; a longer one is not kept."""
 BATCH_SECONDS = 0.05
 """How long planning a batch may keep others from writing."""
 LEAST, MOST = 8, 200
@@ -221,6 +223,8 @@ class _Batch:
         self._planned: list[dict[str, Any]] = []
         self._derived: list[NewEvent] = []
         self._sends: list[NewSend] = []
+        self._kept: list[dict[str, Any]] = []
+        """New values of variables that are kept, as rows."""
         self._tags: dict[int, tuple[str, ...]] = {}
         """The tags of customers for whom handlers have asked for some."""
 
@@ -244,6 +248,7 @@ class _Batch:
         for one in read:
             self._one(one)
         self._ledger.write()
+        contact_values.add(self._connection, self._kept)
         self._learn(read)
         event_queries.mark_planned(self._connection, self._planned)
         event_queries.derive(self._connection, self._derived)
@@ -375,6 +380,7 @@ class _Batch:
         if order_id and row.type and not row.parent_id and row.order_id is None:
             # a derived one was there when the past was read
             self._history.types.setdefault(order_id, []).append((row.type, row.received_at))
+        self._keep(row, variables, order.get("contact_id"))
         facts = self._facts(row, reading, order, order_id)
         kept = [decision for decision in row.decisions or [] if not decision.get("fault")]
         done["decisions"] += kept
@@ -397,6 +403,22 @@ class _Batch:
                     route_id, delivery = self._live.route_ids[decision.route], row.parent_id or row.id
                     record = history.SendRecord(prior_send_of(send, now), route_id, delivery, order_id)
                     self._history.add(order.get("contact_id"), record)
+        self._history.happened(order.get("contact_id"), order_id, row.type)
+
+    def _keep(self, row: Any, variables: Variables, contact_id: int | None) -> None:
+        """What an event says of its customer by the variables that are kept, where it is news."""
+        if contact_id is None or row.parent_id or not self._history.needs.kept:
+            return
+        known = self._history.kept.setdefault(contact_id, {})
+        for name, variable in self._live.setup.variables.items():
+            said = variables[name].said if variable.keep else None
+            before = known.get(name)
+            if said is None or (before and (before.value == said or before.since > row.received_at)):
+                continue
+            made = contact_values.row(contact_id, name, said, row.received_at)
+            if len(str(made["value"])) <= MOST_KEPT:
+                known[name] = contact_values.KeptValue(said, row.received_at)
+                self._kept.append(made)
 
     def _never_asked(self, decision: Decision, event: Event) -> Decision:
         """A decision that a handler was to take and was not asked for, as a fault: so that it is taken once more."""
@@ -458,6 +480,11 @@ class _Batch:
         if row.type not in self._listened:
             return Facts()
         contact_id = order.get("contact_id")
+        language, country = self._ledger.known_by(contact_id)
+        bought = {}
+        if contact_id is not None and self._history.needs.purchases:
+            changed = self._ledger.bought_by(contact_id).items()
+            bought = {id_: one for id_, seen in changed if (one := purchases.purchase(seen)) is not None}
         return self._history.facts(
             self._live.source_key(row.source_id),
             reading.reference,
@@ -465,9 +492,11 @@ class _Batch:
             order_id,
             contact_id,
             tuple(status for status, _ in order.get("seen") or []),
-            language=self._ledger.language(contact_id),
+            language=language,
             new_orders=self._ledger.new_orders[contact_id] if contact_id is not None else 0,
             other_statuses=history.statuses_by_part(order.get("seen_others")),
+            country=country,
+            bought=bought,
         )
 
     def _listens(self, route: str) -> list[str]:
@@ -502,6 +531,7 @@ class _Batch:
                 "total": show(reading.value("total"), self._live.setup.store.locale)[:60],
                 "language": reading.text("language")[:20],
                 "read": {part: pack(e.value) for part, e in reading.parts.items() if e.value is not None},
+                "bought": purchases.noted(known["bought"] if known else None, reading, row.received_at),
             }
             identity = identity_of(row, reading)
             if identity:

@@ -7,12 +7,12 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-from sqlalchemy import Connection, func
+from sqlalchemy import Connection
 from sqlalchemy import select as core_select
 
 from angelon.core.messages.channels import CHANNEL_LABELS
 from angelon.core.payload.body import NotReadable
-from angelon.core.planning.inputs import ALWAYS, ActiveRoute, Contact, Facts, PriorSend
+from angelon.core.planning.inputs import ALWAYS, ActiveRoute, Facts, PriorSend
 from angelon.core.planning.people import recipient_key
 from angelon.core.planning.plan import FALLBACK_USED, Decision, PlannedSend, decide, in_turn, plan_fallback, work_out
 from angelon.core.planning.rehearsal_history import RehearsalHistory
@@ -21,9 +21,9 @@ from angelon.core.specs import Source
 from angelon.core.specs.route import Route
 from angelon.core.states import State
 from angelon.db import answers, events, handlers, history, orders
-from angelon.db.contact_tags import CONTACT, TAG
 from angelon.db.live_setup import LiveSetup
 from angelon.db.orders import ORDER
+from angelon.engine.customers_as_of import CustomersAsOf
 from angelon.engine.event_reader import Payloads, event_of
 
 CHUNK = 250
@@ -72,7 +72,7 @@ def rehearse(
     histories = {name: RehearsalHistory() for name in routes}
     leave = frozenset(route.key for route in routes.values())
     asked = history.HistoryNeeds.by(routes.values(), live.setup)
-    customers = _Customers(connection, live, tags=asked.tags) if asked.customer or asked.caps else None
+    customers = CustomersAsOf(connection, live, None, asked) if asked.customer or asked.caps else None
     if not ids:
         yield 0, 0, []
     for start in range(0, len(ids), CHUNK):
@@ -90,7 +90,7 @@ def rehearse_one(connection: Connection, live: LiveSetup, route: Route, event: A
     sources = [live.source_ids[key] for key in route.sources if key in live.source_ids]
     ids = events.leading_to(connection, event, order_ids, sources, route.when) if order_ids else [event.id]
     asked = history.HistoryNeeds.by([route], live.setup)
-    customers = _Customers(connection, live, order_ids, asked.tags) if asked.customer or asked.caps else None
+    customers = CustomersAsOf(connection, live, order_ids, asked) if asked.customer or asked.caps else None
     histories = {"now": RehearsalHistory()}
     found = None
     for one in _chunk(
@@ -150,7 +150,7 @@ def _chunk(
     routes: Mapping[str, Route],
     histories: dict[str, RehearsalHistory],
     leave: frozenset[str],
-    customers: _Customers | None,
+    customers: CustomersAsOf | None,
     rows: list[Any],
 ) -> Iterator[Rehearsed]:
     answered = (
@@ -261,55 +261,3 @@ def as_of(known: Facts, row: Any, before: Collection[str]) -> Facts:
 
 def _statuses(seen: list[Any], at: dt.datetime) -> tuple[str, ...]:
     return tuple(status for status, since in seen if dt.datetime.fromisoformat(since) <= at)
-
-
-class _Customers:
-    """What is known of a store's customers, as of any moment: read once for a whole rehearsal."""
-
-    def __init__(
-        self, connection: Connection, live: LiveSetup, order_ids: Sequence[int] | None = None, tags: bool = False
-    ) -> None:
-        """`order_ids` are the orders of one customer, where nobody else is asked about."""
-        self._of_order: dict[int, str] = {}
-        self._met: dict[str, list[dt.datetime]] = {}
-        self._happened: dict[str, list[tuple[str, dt.datetime]]] = {}
-        event = history.EVENT
-        met = core_select(event.c.order_id, func.min(event.c.received_at).label("met")).where(
-            event.c.order_id.is_not(None) if order_ids is None else event.c.order_id.in_(order_ids)
-        )
-        first = met.group_by(event.c.order_id).subquery()
-        known = (
-            core_select(ORDER.c.id, ORDER.c.contact_id, first.c.met)
-            .join(first, first.c.order_id == ORDER.c.id)
-            .where(ORDER.c.store_id == live.store_id, ORDER.c.contact_id.is_not(None))
-        )
-        if order_ids is not None:
-            known = known.where(ORDER.c.id.in_(order_ids))
-        for row in connection.execute(known):
-            self._of_order[row.id] = str(row.contact_id)
-            self._met.setdefault(str(row.contact_id), []).append(row.met)
-        told = core_select(event.c.order_id, event.c.type, event.c.received_at).where(
-            event.c.type.in_(["return.received", "feedback.negative"]), event.c.order_id.is_not(None)
-        )
-        if order_ids is not None:
-            told = told.where(event.c.order_id.in_(order_ids))
-        for row in connection.execute(told):
-            identity = self._of_order.get(row.order_id)
-            if identity:
-                self._happened.setdefault(identity, []).append((row.type, row.received_at))
-
-        self._tags: dict[str, list[tuple[str, dt.datetime]]] = {}
-        of_store = core_select(TAG.c.contact_id, TAG.c.tag, TAG.c.set_at)
-        of_store = of_store.join(CONTACT, CONTACT.c.id == TAG.c.contact_id).where(CONTACT.c.store_id == live.store_id)
-        for row in connection.execute(of_store.order_by(TAG.c.tag)) if tags else ():
-            self._tags.setdefault(str(row.contact_id), []).append((row.tag, row.set_at))
-
-    def identity(self, order_id: int | None) -> str:
-        return self._of_order.get(order_id, "") if order_id is not None else ""
-
-    def contact(self, identity: str, at: dt.datetime, derived: bool) -> Contact:
-        """As of a moment. A delivery is planned before it counts itself; what follows from it is planned after."""
-        happened = {type_ for type_, when in self._happened.get(identity, []) if when < at or (derived and when == at)}
-        orders = sum(1 for met in self._met.get(identity, []) if met <= at)
-        tags = tuple(tag for tag, since in self._tags.get(identity, ()) if since <= at)
-        return Contact(max(orders, 1), "return.received" in happened, "feedback.negative" in happened, tags=tags)

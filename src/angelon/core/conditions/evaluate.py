@@ -121,7 +121,7 @@ def compare(part: Compare, look: Look, today: dt.date, locale: str = "en") -> Ve
         shown = [show(value, locale)[:60] for value in values]
         if part.of == "history.events":
             shown = [event_label(name) for name in shown]
-        return Verdict(yes, label, _few(shown), read=read)
+        return Verdict(yes, label, _few([one for one in shown if one]), read=read)
     except _Unclear as unclear:
         return Verdict(False, label, subject.shown(locale), str(unclear))
 

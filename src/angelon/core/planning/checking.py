@@ -9,13 +9,14 @@ from dataclasses import dataclass, field, replace
 from angelon.core.messages.channels import compiled_part
 from angelon.core.planning.inputs import ALWAYS, ActiveRoute, Contact, Event, Facts, Setup
 from angelon.core.planning.plan import Decision, PlannedSend, decide, work_out
+from angelon.core.planning.purchases import Purchase, products, spent
 from angelon.core.problems import Invalid
-from angelon.core.specs.check import Check, Expected
+from angelon.core.specs.check import Check, Customer, Expected
 from angelon.core.specs.message import Message
 from angelon.core.specs.route import Route
 from angelon.core.specs.source import Source
 from angelon.core.templates import CantRender
-from angelon.core.values import show
+from angelon.core.values import Money, pack, show, unpack
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,8 +77,41 @@ def decision_of(check: Check, route: Route, setup: Setup) -> Decision:
         variables,
         ActiveRoute(route, ALWAYS),
         setup,
-        Facts(statuses=tuple(check.statuses), contact=Contact(check.orders)),
+        Facts(statuses=tuple(check.statuses), contact=_contact(check)),
         check.at,
+    )
+
+
+def _contact(check: Check) -> Contact:
+    """The check's customer as planning takes it: what was bought stands as one purchase for each currency."""
+    said = check.customer
+    bought = [Purchase(Money(amount, currency)) for currency, amount in said.spent.items()]
+    bought.append(Purchase(None, tuple(said.products)))
+    return Contact(
+        check.orders,
+        said.returned,
+        said.complained,
+        said.language,
+        tuple(said.tags),
+        said.country,
+        dict(enumerate(bought)),
+        {name: unpack(value) for name, value in said.kept.items()},
+    )
+
+
+def customer_of(contact: Contact) -> Customer:
+    """What is known of a customer, as a check holds it."""
+    totals = [one.total for one in contact.purchases.values() if one.total is not None]
+    sums = {total.currency: spent(contact.purchases, total.currency) for total in totals}
+    return Customer(
+        tags=list(contact.tags),
+        returned=contact.returned,
+        complained=contact.complained,
+        language=contact.language,
+        country=contact.country,
+        spent={currency: one.amount for currency, one in sums.items() if one is not None},
+        products=[(one["sku"], one["name"]) for one in products(contact.purchases)[:500]],
+        kept={name: pack(value) for name, value in contact.kept.items()},
     )
 
 

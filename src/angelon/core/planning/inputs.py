@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
 
 from angelon.core.messages.channel import Part
 from angelon.core.planning.permission import Consents
+from angelon.core.planning.purchases import Purchase
 from angelon.core.specs.asked import Asked
 from angelon.core.specs.gateway import Gateway
 from angelon.core.specs.message import Message
@@ -16,6 +17,7 @@ from angelon.core.specs.route import Route
 from angelon.core.specs.source import Source
 from angelon.core.specs.store import Store
 from angelon.core.specs.variable import Variable
+from angelon.core.values import Value
 
 if TYPE_CHECKING:
     from angelon.core.planning.context import PlanningContext
@@ -99,6 +101,11 @@ class Contact:
     complained: bool = False
     language: str = ""
     tags: tuple[str, ...] = ()
+    country: str = ""
+    purchases: Mapping[int, Purchase] = field(default_factory=dict)
+    """What was bought, by order; without what was cancelled or paid back."""
+    kept: Mapping[str, Value] = field(default_factory=dict)
+    """The last value that events have said of each variable that is kept."""
 
 
 class Answer(NamedTuple):

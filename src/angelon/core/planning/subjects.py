@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from angelon.core.conditions.evaluate import Subject, Verdict, evaluate
 from angelon.core.event_types import CHANGES
+from angelon.core.planning import purchases
 from angelon.core.planning.context import PlanningContext
 from angelon.core.planning.inputs import Answer, Contact, Setup
 from angelon.core.problems import Problem
 from angelon.core.specs.condition import OPERATOR_LABELS, OPERATORS, Compare, Group, compares
 from angelon.core.specs.source import READING
+from angelon.core.values import Money, Value
 
 
 def worked_condition(group: Group, context: PlanningContext) -> Verdict:
@@ -62,13 +64,9 @@ def _subject(name: str, context: PlanningContext) -> Subject:
     if name == "history.events":
         return Subject([type_ for type_, _ in facts.types], "list")
     if root == "contact" and part in CONTACT:
-        contact = facts.contact or Contact()
-        if part == "tags":
-            return Subject(list(contact.tags), "list")
-        return Subject(
-            getattr(contact, part) if part != "language" else contact.language or reading.text("language") or None,
-            CONTACT[part],
-        )
+        return Subject(_of_contact(part, facts.contact or Contact(), context), CONTACT[part])
+    if root == "kept":
+        return _kept(part, context)
     if root == "segment":
         segment = next((s for s in setup.store.segments if s.key == part), None)
         if segment is None:
@@ -80,6 +78,35 @@ def _subject(name: str, context: PlanningContext) -> Subject:
     return Subject(problem=f"There is nothing called “{name}” to compare.")
 
 
+def _of_contact(part: str, contact: Contact, context: PlanningContext) -> Value:
+    reading = context.reading
+    match part:
+        case "tags":
+            return list(contact.tags)
+        case "language":
+            return reading.text("language") or contact.language or None
+        case "country":
+            return reading.text("country") or contact.country or None
+        case "spent":
+            total = reading.value("total")
+            return purchases.spent(contact.purchases, total.currency if isinstance(total, Money) else "")
+        case "products":
+            return purchases.products(contact.purchases)
+    return getattr(contact, part)
+
+
+def _kept(name: str, context: PlanningContext) -> Subject:
+    """What this event says, else what an earlier one of the customer's has said."""
+    variable = context.setup.variables.get(name)
+    if variable is None:
+        return Subject(problem=f"There is no variable “{name}” any more.")
+    if not variable.keep:
+        return Subject(problem=f"The variable “{name}” is not kept with the customer.")
+    said = context.variables[name].said
+    contact = context.facts.contact or Contact()
+    return Subject(contact.kept.get(name) if said is None else said, KINDS.get(variable.type.value, "text"))
+
+
 def answers(context: PlanningContext) -> list[Answer]:
     """What the order's customer has answered, oldest first; with what this very event brings."""
     found, event = list(context.facts.answers), context.event
@@ -88,7 +115,10 @@ def answers(context: PlanningContext) -> list[Answer]:
     return found
 
 
-CONTACT = {"orders": "number", "returned": "flag", "complained": "flag", "language": "text", "tags": "list"}
+CONTACT = {
+    **{"orders": "number", "spent": "number", "products": "list", "returned": "flag", "complained": "flag"},
+    **{"country": "text", "language": "text", "tags": "list"},
+}
 """What is known of a customer, and the kind of each."""
 
 KINDS = {"money": "number", "number": "number", "date": "date", "list": "list", "flag": "flag"}
@@ -155,5 +185,6 @@ def subjects(setup: Setup) -> list[tuple[str, str]]:
     return [
         *found,
         *((f"contact.{part}", kind) for part, kind in CONTACT.items()),
+        *((f"kept.{name}", KINDS.get(v.type.value, "text")) for name, v in setup.variables.items() if v.keep),
         *((f"segment.{segment.key}", "flag") for segment in setup.store.segments),
     ]

@@ -14,6 +14,8 @@ from angelon.core.recipes.steps import run_step
 from angelon.core.specs.variable import Recipe, Step, Type, Variable
 from angelon.core.values import Value, unfit
 
+_FALLBACK = "fallback text"
+
 
 class Line(NamedTuple):
     """One line of an evaluation: what was done, and the value after it or the problem. `used` is false for a path not
@@ -41,6 +43,12 @@ class Evaluation:
     @property
     def present(self) -> bool:
         return self.problem is None and self.value is not None
+
+    @property
+    def said(self) -> Value:
+        """What the payload itself says; None where the value is the recipe's default, or there is none."""
+        of_payload = bool(self.path) and not (self.lines and self.lines[-1].what == _FALLBACK)
+        return self.value if self.present and of_payload else None
 
 
 def label(step: Step) -> str:
@@ -152,8 +160,8 @@ def _default(recipe: Recipe, wanted: Type, context: Context, where: str, lines: 
         value = coerce.as_type(recipe.default, wanted, context)
     except StepFailed as error:
         problem = Problem(where, f"The fallback text does not fit: {error.what}", error.mend)
-        return Evaluation(None, problem, [*lines, Line("fallback text", problem=problem)], used)
-    return Evaluation(value, None, [*lines, Line("fallback text", value)], used)
+        return Evaluation(None, problem, [*lines, Line(_FALLBACK, problem=problem)], used)
+    return Evaluation(value, None, [*lines, Line(_FALLBACK, value)], used)
 
 
 class Variables:

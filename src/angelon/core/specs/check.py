@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from decimal import Decimal
 from typing import Any, Literal
 
 from pydantic import Field, field_validator
@@ -28,6 +29,22 @@ class Expected(Spec):
     contains: list[str] = Field(default_factory=list, max_length=100)
 
 
+class Customer(Spec):
+    """What was known of the event's customer besides: as conditions ask for it."""
+
+    tags: list[OneLine] = Field(default_factory=list, max_length=100)
+    returned: bool = False
+    complained: bool = False
+    language: str = Field("", max_length=20)
+    country: str = Field("", max_length=20)
+    spent: dict[str, Decimal] = Field(default_factory=dict, max_length=20)
+    """By currency (ISO 4217)."""
+    products: list[tuple[str, str]] = Field(default_factory=list, max_length=500)
+    """Sku and name."""
+    kept: dict[str, Any] = Field(default_factory=dict, max_length=200)
+    """By variable, packed."""
+
+
 class Check(Spec):
     """An event, when it is (aware), what is known besides, and what must come of it by one route."""
 
@@ -44,6 +61,7 @@ class Check(Spec):
     payload: Any = None
     statuses: list[str] = Field(default_factory=list, max_length=200)
     orders: int = Field(1, ge=1)
+    customer: Customer = Field(default_factory=Customer)
     outcome: Literal["send", "held", "skipped", "no"] = "send"
     reason: str = ""
     """Why nothing comes out; only looked at where it is written."""

@@ -68,6 +68,9 @@ SUBJECT_LABELS: dict[str, str] = {
     "contact.complained": "the customer has complained",
     "contact.language": "the customer’s language",
     "contact.tags": "the customer’s tags",
+    "contact.country": "the customer’s country",
+    "contact.spent": "the customer’s total spent",
+    "contact.products": "the products the customer has bought",
 }
 """What people call what is looked at, where its name does not say it."""
 
@@ -76,6 +79,8 @@ _SUBJECT = re.compile(r"[a-z][a-z0-9_]*(\.[a-z][a-z0-9_]*)?\Z")
 
 def subject_label(name: str) -> str:
     """What people call what a comparison looks at: `order.country` is “order’s country”."""
+    if name.startswith("kept."):
+        return f"the customer’s last known {name[5:].replace('_', ' ')}"
     return SUBJECT_LABELS.get(name) or name.replace("_", " ").replace(".", "’s ", 1)
 
 
@@ -83,8 +88,9 @@ class Compare(Spec):
     """One comparison.
 
     `of` names what is looked at: a variable (`total`), a part of the reading (`order.country`), the order's history
-    (`history.statuses`), the customer's (`contact.orders`), or the change of status (`status`). For a list, `which`
-    says how many of its items have to fit, or that they are counted, and `item` which field of each is looked at.
+    (`history.statuses`), the customer's (`contact.orders`, `kept.loyalty`), or the change of status (`status`). For a
+    list, `which` says how many of its items have to fit, or that they are counted, and `item` which field of each is
+    looked at.
     `value`, `to` and `values` are written as people write them: `20`, `2026-12-24`, `today+3`. A pattern is a regular
     expression that has to be found. With `again` it has to hold when the send is due, too.
     """

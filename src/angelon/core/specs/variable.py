@@ -23,13 +23,16 @@ class Type(StrEnum):
 
 
 class Variable(Spec):
-    """A named, typed value. One that is required and has no value holds the send that needs it."""
+    """A named, typed value. One that is required and has no value holds the send that needs it. With `keep` the last
+    value that an event has said stays with its customer (`kept.NAME` in conditions).
+    """
 
     name: VariableName
     type: Type = Type.TEXT
     about: OneLine = ""
     sample: Any = None
     required: bool = True
+    keep: bool = False
 
 
 class Step(Spec):

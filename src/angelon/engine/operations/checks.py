@@ -9,6 +9,7 @@ from sqlmodel import Session
 
 from angelon.core.planning import checking
 from angelon.core.planning.checking import Outcome
+from angelon.core.planning.inputs import Contact
 from angelon.core.planning.plan import Decision
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Message, Route, Source
@@ -17,7 +18,7 @@ from angelon.core.specs.check import Check
 from angelon.core.specs.keys import key_of
 from angelon.core.specs.stored import from_stored
 from angelon.core.values import show
-from angelon.db import checks, history, specs
+from angelon.db import checks, customers, history, specs
 from angelon.db.live_setup import LiveSetup
 from angelon.db.tables import CheckRow, EventRow
 from angelon.engine.event_reader import read_event
@@ -112,7 +113,7 @@ def keep(work: Work, route_key: str, event_id: str) -> str:
     reference = (event.source_id, reading.reference[:200])
     order = history.orders(work.connection, [reference]).get(reference)
     contact_id = order.contact_id if order is not None else None
-    contact = history.contacts(work.connection, [contact_id])[contact_id] if contact_id is not None else None
+    contact = customers.contact(work.connection, contact_id) if contact_id is not None else Contact()
     wanted = key_of(f"{route_key} {reading.number or event.name}") or "check"
     check = Check(
         key=checks.free_key(work.session, work.store_id, wanted),
@@ -126,7 +127,8 @@ def keep(work: Work, route_key: str, event_id: str) -> str:
         at=event.received_at,
         payload=one.event.payload,
         statuses=_statuses(order.statuses if order is not None else (), reading.text("status")),
-        orders=max(contact.orders, 1) if contact is not None else 1,
+        orders=max(contact.orders, 1),
+        customer=checking.customer_of(contact),
     )
     made = checking.expected_of(check, route, work.live.setup)
     save(work, made, "created")

@@ -10,7 +10,8 @@ from sqlalchemy import Connection
 from angelon.core.payload.body import NotReadable
 from angelon.core.problems import Invalid, NotFound, Problem
 from angelon.core.specs.base import Tag
-from angelon.db import contact_tags, events, people, personal, searching
+from angelon.core.values import locale_of, show
+from angelon.db import contact_tags, contact_values, customers, events, people, personal, searching
 from angelon.db.live_setup import LiveSetup
 from angelon.db.tables import ContactRow
 from angelon.engine.event_reader import Payloads
@@ -45,6 +46,21 @@ def tag(work: Work, contact_id: int, text: str, on: bool = True) -> tuple[str, .
     if made != known:
         work.record("tag set" if on else "tag removed", "person", str(contact_id), None, {"tag": word})
     return made
+
+
+def known(connection: Connection, live: LiveSetup, row: ContactRow) -> dict[str, Any]:
+    """What conditions know of a customer, as people read it: what was bought, and the values that are kept (name,
+    value, since when).
+    """
+    id_, locale = row.id or 0, live.setup.store.locale
+    bought = customers.summary(customers.contacts(connection, [id_])[0][id_])
+    kept = contact_values.last(contact_values.of(connection, [id_]).get(id_, {}))
+    return {
+        "country": locale_of(locale).territories.get(row.country, row.country),
+        "spent": [show(one, locale) for one in bought.spent],
+        "products": bought.products,
+        "kept": [(name, show(one.value, locale), one.since) for name, one in sorted(kept.items())],
+    }
 
 
 def everything(connection: Connection, live: LiveSetup, row: ContactRow) -> dict[str, Any]:

@@ -15,7 +15,7 @@ from angelon.core.specs.base import read_spec
 from angelon.core.specs.keys import word_of
 from angelon.core.specs.mapping import Mapping as MappingSpec
 from angelon.core.specs.stored import from_stored, to_stored
-from angelon.db import changes, mappings, specs
+from angelon.db import changes, contact_values, mappings, specs
 from angelon.db.tables import CheckRow, MappingStepRow, SourceRow
 from angelon.engine.operations import store as store_operations
 from angelon.engine.unit import Work
@@ -54,6 +54,7 @@ def rename(work: Work, old: str, name: str) -> str:
     for row in _sources(work):
         _rename_in_source(work, row, old, new)
     _rename_in_checks(work, old, new)
+    contact_values.rename(work.connection, work.store_id, old, new)
     work.session.delete(work.specs.row("variable", old))
     work.session.flush()
     specs.save_variable(work.session, work.store_id, variable.model_copy(update={"name": new}))

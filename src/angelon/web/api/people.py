@@ -11,7 +11,7 @@ from angelon.engine.operations import people as operations
 from angelon.engine.operations import suppressions as permission
 from angelon.web.api.operation import Answer, cursor_of, operation, read_cursor
 from angelon.web.api.orders import order_of, person_of
-from angelon.web.services import session, store_id, work
+from angelon.web.services import live, session, store_id, work
 
 
 @operation("GET", "/people", "orders.read", "List people", models.People, query=models.ListQuery)
@@ -71,9 +71,12 @@ def _details(row: Any) -> models.PersonDetails:
     keys = people.address_keys(row)
     person = person_of(row)
     assert person is not None
+    what = operations.known(session().connection(), live(), row)
     return models.PersonDetails(
         **person.model_dump(),
         tags=list(contact_tags.of(session().connection(), [row.id]).get(row.id, ())),
+        kept={name: value for name, value, _ in what["kept"]},
+        spent=what["spent"],
         orders=[order_of(order, row) for order in people.orders_of(session(), row.id)],
         suppressions=[
             models.Suppression(id=one.id or 0, address=one.address_key, why=one.why, since=one.since, scope=one.scope)

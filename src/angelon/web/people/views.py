@@ -13,6 +13,7 @@ from angelon.db.sends import Filter
 from angelon.db.tables import ContactRow
 from angelon.engine.operations import people as operations
 from angelon.engine.operations import suppressions as suppression_operations
+from angelon.engine.operations.people import known
 from angelon.web.services import live, names, session, store_id, work, work_or_back
 
 pages = Blueprint("people", __name__, url_prefix="/people", template_folder="templates")
@@ -72,16 +73,18 @@ def _person(person_id: int) -> ContactRow:
 
 def _page(person: ContactRow, typed: str = "") -> str:
     connection, keys = session().connection(), people.address_keys(person)
+    id_ = person.id or 0
     about = personal.About(connection, store_id(), person, keys)
     erased = person.identity == f"erased-{person.id}"
     return render_template(
         "people/one.html",
         customer=person,
         erased=erased,
-        orders=people.orders_of(session(), person.id or 0, SHOWN),
+        orders=people.orders_of(session(), id_, SHOWN),
         sends=sends.listed(session(), store_id(), Filter(person_id=person.id), SHOWN),
         names=names(),
-        tags=contact_tags.of(connection, [person.id or 0]).get(person.id or 0, ()),
+        **known(connection, live(), person),
+        tags=contact_tags.of(connection, [id_]).get(id_, ()),
         consents=consents.listed(session(), store_id(), keys),
         suppressed=[row for key in keys for row in suppressions.of_address(session(), store_id(), key)],
         shown=SHOWN,

@@ -224,7 +224,7 @@ def conditions(group: Group, sample: sample_events.SampleEvent, route: Route | N
                     "only_if": Group.model_validate(
                         {
                             "of": [
-                                {"kind": "compare", "of": "contact.orders"},
+                                *({"kind": "compare", "of": name} for name in ("contact.tags", "contact.spent")),
                                 {"kind": "compare", "of": "history.events"},
                             ]
                         }
@@ -258,6 +258,7 @@ def conditions(group: Group, sample: sample_events.SampleEvent, route: Route | N
         "items": {
             "order.lines": parts_of_items("line", LINE_PARTS),
             "order.parcels": parts_of_items("parcel", PARCEL_PARTS),
+            "contact.products": ["sku", "name"],
         },
     }
 

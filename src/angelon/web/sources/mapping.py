@@ -35,6 +35,7 @@ class Row:
     places: list[str] = field(default_factory=list)
     """The payload's fields that it comes from, for its thread."""
     required: bool = True
+    keep: bool = False
     suggestion: Suggestion | None = None
     others: list[Suggestion] = field(default_factory=list)
     drift: Drift | None = None
@@ -136,7 +137,7 @@ def lay_out(
         )
         if recipe is None:
             _guess(row, guessed.get(name, []))
-        row.drift = drifts.get(row.field_id)
+        row.drift, row.keep = drifts.get(row.field_id), variable.keep
         rows.append(row)
     page = MappingPage(tree[:TREE_LIMIT], max(0, len(tree) - TREE_LIMIT), reading, rows)
     page.open = opened

@@ -190,7 +190,7 @@ def _edit(key: str, act: str, field_id: str, given: dict[str, str]) -> str:
             return f"recipes.{variables.copy(unit, name)}"
         if act == "set_variable":
             changes = {part: given[part] for part in ("type", "about") if part in given}
-            variables.change(unit, name, changes | {"required": given.get("required") == "on"})
+            variables.change(unit, name, changes | {part: given.get(part) == "on" for part in ("required", "keep")})
         elif act == "new_part":
             operations.add_part(unit, key, given.get("kind", ""), given.get("name", ""), given.get("path", ""))
         elif act == "set_table":
