@@ -2,14 +2,17 @@
 
 import csv
 import datetime as dt
+import html
 import io
 import json
+import re
 import threading
 import time
 
 import pytest
 
 from angelon.db import counting, searching
+from angelon.db.sends import Filter
 from angelon.engine import indexing
 from angelon.engine.operations import accounts
 from tests import made
@@ -194,8 +197,23 @@ def test_tabs_that_are_too_many_look_by_themselves(client, shop, monkeypatch):
 def test_what_acts_on_all_that_fit_is_not_bound_to_what_a_page_looks_at(client, shop, monkeypatch):
     monkeypatch.setattr(searching, "MOST", 2)
     page = text(client.get("/sends?words=example.org&span=all"))
-    assert "Words narrow the list to the newest 2 sends" in page
+    assert "Counted are the newest 2 sends that have these words" in page
     rows = client.get("/sends/all.csv?words=example.org&span=all").get_data(as_text=True).strip().splitlines()
     assert len(rows) == 6
     form = {"act": "cancel", "all": "yes", "words": "example.org", "span": "all"}
     assert "5 sends are cancelled" in text(client.post("/sends/bulk", data=form, follow_redirects=True))
+
+
+def test_pages_of_what_has_words_go_on_to_the_oldest_whatever_else_narrows_them(client, shop, monkeypatch):
+    monkeypatch.setattr(searching, "MOST", 2)
+    monkeypatch.setattr(Filter, "most", 2, raising=False)
+    with shop.database.connection() as connection:
+        connection.exec_driver_sql("UPDATE send SET state = 'held' WHERE id = (SELECT min(id) FROM send)")
+    ((oldest,),) = shop.rows("SELECT min(id) FROM send")
+    address, seen = "/sends?words=example.org&span=all&state=held", []
+    while address:
+        page = client.get(address).get_data(as_text=True)
+        seen.append(oldest in page)
+        found = re.search(r'href="([^"]*before=[^"]*)"', page)
+        address = html.unescape(found[1]) if found else ""
+    assert seen == [False, False, True], "two at a time, and the fifth on the third page"

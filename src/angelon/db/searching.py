@@ -22,7 +22,7 @@ CONTACT: Table = ContactRow.__table__  # type: ignore[attr-defined]
 KINDS = ("order", "person", "send")
 AT_ONCE = 400
 """Changes that are taken into the index by one transaction."""
-MOST = 2000
+MOST = 1000
 """Results that a list is narrowed to, the newest that fit."""
 ALL = 10_000_000
 """For what acts on all that fit, or gives all of it out, however long that takes."""
@@ -259,17 +259,18 @@ def _quoted(piece: str) -> str:
     return f'"{piece}"*'
 
 
-def found(kind: str, store_id: int, words: str, limit: int = MOST) -> Select[Any] | None:
+def found(kind: str, store_id: int, words: str, limit: int = MOST, below: str = "") -> Select[Any] | None:
     """A query for the ids (as texts) of the newest things of a kind that have some words; None where there is no
-    word.
+    word. `below` asks for those whose ids stand before one (sends' ids are in the order of time).
     """
     asked = expression(words)
     if not asked:
         return None
+    earlier = "AND d.ref < :below " if below else ""
     query = text(
         f"SELECT d.ref AS ref FROM words_{kind} w JOIN search_{kind} d ON d.id = w.rowid "  # noqa: S608 - our own names
-        f"WHERE words_{kind} MATCH :asked AND d.store_id = :store_id ORDER BY w.rowid DESC LIMIT :most"
-    ).bindparams(asked=asked, store_id=store_id, most=limit)
+        f"WHERE words_{kind} MATCH :asked AND d.store_id = :store_id {earlier}ORDER BY w.rowid DESC LIMIT :most"
+    ).bindparams(asked=asked, store_id=store_id, most=limit, **({"below": below} if below else {}))
     found_ = query.columns(ref=SEND.c.id.type).subquery(f"found_{kind}")
     return core_select(found_.c.ref)
 

@@ -412,6 +412,8 @@ class Filter:
     """The store in whose index `words` are looked up."""
     most: int = searching.MOST
     """How many of the newest that have the words are looked at."""
+    below: str = ""
+    """The words are looked for in sends that were made before this one (an id)."""
 
     @property
     def narrowed(self) -> bool:
@@ -476,7 +478,7 @@ def _narrowed(statement: Any, wanted: Filter) -> Any:
     if wanted.ids:
         statement = statement.where(SEND.c.id.in_(wanted.ids))
     if wanted.words.strip():
-        found = searching.found("send", wanted.store_id, wanted.words, wanted.most)
+        found = searching.found("send", wanted.store_id, wanted.words, wanted.most, wanted.below)
         statement = statement.where(SEND.c.id.in_(found) if found is not None else false())
     return statement
 
@@ -496,7 +498,7 @@ def listed(
         .outerjoin(GatewayRow, col(GatewayRow.id) == col(SendRow.gateway_id))
         .where(_of_store(store_id, wanted))
     )
-    statement = _narrowed(statement, wanted)
+    statement = _narrowed(statement, replace(wanted, below=before[1]) if before else wanted)
     if before:
         statement = statement.where(older_than(SEND.c.created_at, SEND.c.id, before))
     rows = session.exec(statement.order_by(SEND.c.created_at.desc(), SEND.c.id.desc()).limit(limit))
@@ -504,6 +506,18 @@ def listed(
         ListedSend(send, number or "", order_id, message or "", route or "", gateway or "", total or "")
         for send, number, order_id, message, route, gateway, total in rows
     ]
+
+
+def looked_at(
+    session: Session, wanted: Filter, before: tuple[dt.datetime, str] | None = None
+) -> tuple[dt.datetime, str] | None:
+    """The last send (when it was made, and its id) that was looked at for words; None where none is left before it."""
+    query = searching.found("send", wanted.store_id, wanted.words, wanted.most, before[1] if before else "")
+    refs = list(session.connection().execute(query).scalars()) if query is not None else []
+    if len(refs) < wanted.most:
+        return None
+    row = session.connection().execute(core_select(SEND.c.created_at, SEND.c.id).where(SEND.c.id == min(refs))).first()
+    return (row.created_at, row.id) if row is not None else None
 
 
 def tallies(session: Session, store_id: int, wanted: Filter) -> list[Tally]:

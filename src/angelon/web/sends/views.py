@@ -59,6 +59,9 @@ def index() -> Any:
     wanted = _wanted(request.args, causes)
     page = Page(sends.listed(session(), store_id(), wanted, PAGE + 1, Page.after()), PAGE)
     facets = _facets(wanted)
+    older = page.older(lambda one: (one.send.created_at, one.send.id))
+    if not older and wanted.words and (last := sends.looked_at(session(), wanted, Page.after())):
+        older = Page.after_row(*last)
     return render_template(
         "sends/index.html",
         sends=page.items,
@@ -70,7 +73,7 @@ def index() -> Any:
         names=names(),
         states=[s.value for s in State],
         outcome=outcome,
-        older=page.older(lambda one: (one.send.created_at, one.send.id)),
+        older=older,
         causes=causes[:MOST_CAUSES],
         cause=request.args.get("cause", ""),
         person=people.get(session(), store_id(), wanted.person_id) if wanted.person_id is not None else None,
