@@ -68,7 +68,7 @@ def test_sends_are_found_by_recipient_order_subject_and_what_they_say(shop):
         (by_number,) = searching.refs(connection, "send", shop.store_id, "BK-701", 9)
         assert searching.refs(connection, "send", shop.store_id, "joerg@example.org", 9) == [by_number]
         assert searching.refs(connection, "send", shop.store_id + 1, "joerg@example.org", 9) == []
-        assert searching.found("send", shop.store_id, " -!? ") is None
+        assert searching.found("sqlite", "send", shop.store_id, " -!? ") is None
 
 
 def test_a_change_is_followed_and_what_is_gone_is_not_found_and_leaves_the_file(shop):

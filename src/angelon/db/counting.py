@@ -11,8 +11,12 @@ from functools import cache
 from zoneinfo import ZoneInfo
 
 import orjson
-from sqlalchemy import Connection
+from sqlalchemy import BigInteger, Connection, Integer, column, select
+from sqlalchemy import table as a_table
 
+from angelon.db import counting_postgresql
+
+OFFSET = a_table("shop_offset", column("store_id", Integer), column("since", BigInteger), column("seconds", Integer))
 DAY = 86_400_000_000
 """Microseconds of a day."""
 YEARS = (2000, 2060)
@@ -30,8 +34,8 @@ _SEND_KEYS = (
 )
 _SEND_SUMS = (
     ("number", "1"),
-    ("retried", "({0}.tries > 1)"),
-    ("cost", "CAST(round(CAST({0}.cost AS REAL) * 1000000) AS INTEGER)"),
+    ("retried", "CASE WHEN {0}.tries > 1 THEN 1 ELSE 0 END"),
+    ("cost", "CAST(round(CAST(coalesce(nullif({0}.cost, ''), '0') AS DOUBLE PRECISION) * 1000000) AS BIGINT)"),
 )
 _SEND_COLUMNS = ("store_id", "route_id", "message_id", "gateway_id", "channel", "state", "test", "tries", "cost")
 
@@ -42,7 +46,7 @@ def _day_sql(store: str, at: str) -> str:
         f"SELECT o.seconds FROM shop_offset o WHERE o.store_id = {store} AND o.since <= {at} "  # noqa: S608 - our names
         "ORDER BY o.since DESC LIMIT 1"
     )
-    return f"(({at} + coalesce(({offset}), 0) * 1000000) / {DAY})"
+    return f"(({at} + coalesce(({offset}), 0) * CAST(1000000 AS BIGINT)) / {DAY})"
 
 
 def _send_day(row: str) -> str:
@@ -123,8 +127,18 @@ def _decision_change(row: str, sign: str) -> str:
     return f"{into} {rows} {more}"
 
 
+def _decisions_on_postgresql(row: str, sign: str) -> str:
+    """The same in PostgreSQL's words."""
+    store = _STORE_OF_SOURCE.format(row)
+    of_no = "FROM json_array_elements(d -> 'trace') t WHERE t ->> 'verdict' = 'no' LIMIT 1"
+    settled = f"coalesce((SELECT t ->> 'part' {of_no}), '')"
+    keys = f"{store}, {_day_sql(store, f'{row}.received_at')}, d ->> 'route', d ->> 'outcome', {settled}, {sign}1"
+    rows = f"SELECT {keys} FROM json_array_elements({row}.decisions::json) d WHERE d ->> 'outcome' != 'send'"  # noqa: S608
+    return f"INSERT INTO decision_count (store_id, day, route, outcome, part, number) {rows};"
+
+
 _EVENT_COLUMNS = ("source_id", "type", "received_at", "order_id")
-_TRIGGERS = {
+TRIGGERS = {
     "count_send_new": ("AFTER INSERT ON send", _send_change("NEW", "+")),
     "count_send_changed": (
         f"AFTER UPDATE OF {', '.join((*_SEND_COLUMNS, 'created_at'))} ON send "
@@ -162,13 +176,19 @@ _TRIGGERS = {
 
 def watch(connection: Connection) -> None:
     """Has the database count from here on. A migration that makes `send`, `order` or `event` anew calls it again."""
-    for name, (when, what) in _TRIGGERS.items():
+    if connection.dialect.name == "postgresql":
+        counting_postgresql.watch(connection, TRIGGERS, _decisions_on_postgresql)
+        return
+    for name, (when, what) in TRIGGERS.items():
         connection.exec_driver_sql(f"DROP TRIGGER IF EXISTS {name}")
         connection.exec_driver_sql(f"CREATE TRIGGER {name} {when} BEGIN {what} END")
 
 
 def unwatch(connection: Connection) -> None:
-    for name in _TRIGGERS:
+    if connection.dialect.name == "postgresql":
+        counting_postgresql.unwatch(connection, TRIGGERS)
+        return
+    for name in TRIGGERS:
         connection.exec_driver_sql(f"DROP TRIGGER IF EXISTS {name}")
 
 
@@ -190,7 +210,8 @@ def _all_events() -> str:
     )
     orders = f"SELECT x.source_id, {_day_sql(store, 'x.received_at')}, x.type, 0, 1 FROM ({firsts}) x"  # noqa: S608
     return (
-        f"SELECT source_id, day, type, sum(events) AS events, sum(orders) AS orders FROM ({events} UNION ALL {orders}) "  # noqa: S608
+        f"SELECT source_id, day, type, sum(events) AS events, sum(orders) AS orders "  # noqa: S608
+        f"FROM ({events} UNION ALL {orders}) AS c "
         "GROUP BY source_id, day, type"
     )
 
@@ -204,35 +225,45 @@ _COUNTED = {
     "event_count": _all_events(),
 }
 """Each table of counts, by a query that counts all rows."""
-_SUMS = {"send_count": ("number", "retried", "cost"), "order_count": ("number",), "event_count": ("events", "orders")}
+SUMS = {
+    **{"send_count": ("number", "retried", "cost"), "order_count": ("number",), "event_count": ("events", "orders")},
+    "decision_count": ("number",),
+}
+KEYS = {
+    **{"send_count": tuple(name for name, _ in _SEND_KEYS), "order_count": ("store_id", "day")},
+    **{"event_count": ("source_id", "day", "type"), "decision_count": ("store_id", "day", "route", "outcome", "part")},
+}
+"""By what each table tells its counts apart."""
 
 
 def rebuild(connection: Connection) -> None:
     """Counts everything anew."""
     for table, counted in _COUNTED.items():
         connection.exec_driver_sql(f"DELETE FROM {table}")  # noqa: S608 - our own names
-        names = [str(row[1]) for row in connection.exec_driver_sql(f"PRAGMA table_info({table})")]
-        connection.exec_driver_sql(
-            f"INSERT INTO {table} ({', '.join(names)}) SELECT {', '.join(names)} FROM ({counted})"  # noqa: S608
-        )
+        names = ", ".join((*KEYS[table], *SUMS[table]))
+        connection.exec_driver_sql(f"INSERT INTO {table} ({names}) SELECT {names} FROM ({counted}) AS c")  # noqa: S608
 
 
 def differences(connection: Connection) -> dict[str, int]:
     """How many counts of each table are not what the rows say."""
     found = {}
     for table, counted in _COUNTED.items():
-        names = [str(row[1]) for row in connection.exec_driver_sql(f"PRAGMA table_info({table})")]
-        columns = ", ".join(names)
-        any_ = " OR ".join(f"{name} != 0" for name in _SUMS[table])
-        kept = f"SELECT {columns} FROM {table} WHERE {any_}"  # noqa: S608 - our own names
-        right = f"SELECT {columns} FROM ({counted}) WHERE {any_}"  # noqa: S608 - our own names
-        either = f"SELECT * FROM ({kept} EXCEPT {right}) UNION ALL SELECT * FROM ({right} EXCEPT {kept})"  # noqa: S608
-        found[table] = int(connection.exec_driver_sql(f"SELECT count(*) FROM ({either})").scalar_one())  # noqa: S608
+        keys, sums = ", ".join(KEYS[table]), ", ".join(f"sum({name}) AS {name}" for name in SUMS[table])
+        any_ = " OR ".join(f"sum({name}) != 0" for name in SUMS[table])
+        kept = f"SELECT {keys}, {sums} FROM {table} GROUP BY {keys} HAVING {any_}"  # noqa: S608 - our own names
+        right = f"SELECT {keys}, {sums} FROM ({counted}) AS c GROUP BY {keys} HAVING {any_}"  # noqa: S608
+        either = (
+            f"SELECT * FROM (SELECT * FROM ({kept}) AS k EXCEPT SELECT * FROM ({right}) AS r) AS a UNION ALL "  # noqa: S608
+            f"SELECT * FROM (SELECT * FROM ({right}) AS r EXCEPT SELECT * FROM ({kept}) AS k) AS b"
+        )
+        found[table] = int(connection.exec_driver_sql(f"SELECT count(*) FROM ({either}) AS e").scalar_one())  # noqa: S608
     return found
 
 
 def begin(connection: Connection) -> None:
     """Counts from here on what changes; and all that is there, where nothing was counted yet."""
+    if connection.dialect.name == "postgresql":
+        counting_postgresql.prepare(connection, KEYS)
     watch(connection)
     for store_id, spec in connection.exec_driver_sql("SELECT id, spec FROM store").fetchall():
         set_zone(connection, store_id, ZoneInfo(orjson.loads(spec).get("timezone") or "UTC"))
@@ -245,11 +276,24 @@ def begin(connection: Connection) -> None:
 def count_decisions(connection: Connection) -> None:
     """Counts anew what routes have made of the events whose decisions are still kept."""
     connection.exec_driver_sql("DELETE FROM decision_count")
+    if connection.dialect.name == "postgresql":
+        told = _decisions_on_postgresql("x", "+").replace("FROM json_array", "FROM event x, json_array").rstrip(";")
+        connection.exec_driver_sql(f"{told} AND x.decisions IS NOT NULL")
+        return
     connection.exec_driver_sql(
         _decision_change("x", "+")
         .replace("FROM json_each(x.decisions) d WHERE", "FROM event x, json_each(x.decisions) d WHERE")
         .rstrip(";")
     )
+
+
+def fold(connection: Connection) -> int:
+    """On PostgreSQL, where changes are appended to the counts: adds up what belongs together; says how many rows that
+    took away. On SQLite there is nothing to do.
+    """
+    if connection.dialect.name != "postgresql":
+        return 0
+    return sum(counting_postgresql.fold(connection, table, KEYS[table], SUMS[table]) for table in KEYS)
 
 
 @cache
@@ -278,13 +322,14 @@ def set_zone(connection: Connection, store_id: int, zone: ZoneInfo) -> bool:
     """Has a store's days be those of a zone; counts anew where they were others. Says whether they were."""
     epoch = dt.datetime(1970, 1, 1, tzinfo=dt.UTC)
     wanted = [(store_id, int((since - epoch).total_seconds()) * 1_000_000, seconds) for since, seconds in offsets(zone)]
-    known = connection.exec_driver_sql(
-        "SELECT store_id, since, seconds FROM shop_offset WHERE store_id = ? ORDER BY since", (store_id,)
-    ).fetchall()
+    here = OFFSET.c.store_id == store_id
+    known = connection.execute(select(OFFSET).where(here).order_by(OFFSET.c.since)).fetchall()
     if [tuple(row) for row in known] == wanted:
         return False
-    connection.exec_driver_sql("DELETE FROM shop_offset WHERE store_id = ?", (store_id,))
-    connection.exec_driver_sql("INSERT INTO shop_offset (store_id, since, seconds) VALUES (?, ?, ?)", wanted)
+    connection.execute(OFFSET.delete().where(here))
+    connection.execute(
+        OFFSET.insert(), [{"store_id": one, "since": since, "seconds": seconds} for one, since, seconds in wanted]
+    )
     if connection.exec_driver_sql("SELECT 1 FROM send_count UNION ALL SELECT 1 FROM event_count LIMIT 1").first():
         rebuild(connection)
     return True

@@ -76,7 +76,12 @@ def tallies(connection: Connection, store_id: int, first: dt.date | None) -> lis
     columns = [SENDS.c[name] for name in _PARTS.values()]
     since = [SENDS.c.day >= number_of(first)] if first is not None else []
     counted = core_select(*columns, func.sum(SENDS.c.number)).where(SENDS.c.store_id == store_id, *since)
-    return [Tally(*tuple(row)) for row in connection.execute(counted.group_by(*columns)) if row[5]]
+    rows: Any = connection.execute(counted.group_by(*columns))
+    return [
+        Tally(state, channel, message, route, gateway, int(number))
+        for state, channel, message, route, gateway, number in rows
+        if number
+    ]
 
 
 def by_facet(found: Iterable[Tally], chosen: dict[str, Collection[Any]]) -> dict[str, dict[Any, int]]:
@@ -125,15 +130,15 @@ def days(
     )
     for day, channel, state, number, retried, cost in rows:
         one = found[day]
-        one.outcomes[channel, state] += number
-        one.retried += retried
-        one.cost += cost / 1_000_000
-        one.sends += number if state != State.SKIPPED else 0
+        one.outcomes[channel, state] += int(number)
+        one.retried += int(retried)
+        one.cost += int(cost) / 1_000_000
+        one.sends += int(number) if state != State.SKIPPED else 0
     span = and_(ORDERS.c.day >= number_of(first), ORDERS.c.day <= number_of(last))
     for day, number in connection.execute(
         core_select(ORDERS.c.day, ORDERS.c.number).where(ORDERS.c.store_id == store_id, span)
     ):
-        found[day].orders = number
+        found[day].orders += number
     return list(found.values())
 
 
@@ -186,7 +191,8 @@ def decided_not(
     found: dict[tuple[str, str], dict[dt.date, int]] = {}
     for outcome, part, day, number in rows:
         if number:
-            found.setdefault((outcome, part), {})[day_of(day)] = number
+            by_day = found.setdefault((outcome, part), {})
+            by_day[day_of(day)] = by_day.get(day_of(day), 0) + number
     return dict(sorted(found.items(), key=lambda pair: -sum(pair[1].values())))
 
 
@@ -197,4 +203,4 @@ def spent(connection: Connection, gateway_ids: Collection[int], first: dt.date) 
         .where(SENDS.c.gateway_id.in_(list(gateway_ids)), SENDS.c.day >= number_of(first))
         .group_by(SENDS.c.gateway_id)
     )
-    return {id_: cost / 1_000_000 for id_, cost in rows if cost}
+    return {id_: int(cost) / 1_000_000 for id_, cost in rows if cost}

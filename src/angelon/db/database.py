@@ -12,7 +12,7 @@ from sqlalchemy.exc import DBAPIError, OperationalError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from sqlmodel import Session
 
-from angelon.db import counting, searching
+from angelon.db import counting, locks, searching
 from angelon.db.write_turn import WriteTurn
 
 MIGRATIONS = Path(__file__).with_name("migrations")
@@ -27,6 +27,23 @@ _SQLITE_FAILURES = frozenset({5, 6, 7, 8, 9, 10, 11, 13, 14, 15, 26})
 read-only, interrupted, I/O, corrupt, full, can't open, protocol, not a database."""
 
 
+_SERVER_FAILURES = frozenset({"08", "25", "40", "53", "55", "57", "58", "XX"})
+"""The classes of SQLSTATE (PostgreSQL's appendix A) that say the same: no connection, transaction state, rolled back
+(deadlocks among them), no resources, not ready (locks), an operator's doing (a shutdown), system, internal.
+"""
+_OF_SQLITE: dict[str, Any] = {
+    **{"pool_size": 40, "max_overflow": 40},
+    "connect_args": {"check_same_thread": False, "timeout": 20},
+}
+_OF_SERVERS: dict[str, Any] = {
+    **{"pool_size": 5, "max_overflow": 10, "pool_timeout": 20, "pool_pre_ping": True},
+    "connect_args": {"connect_timeout": 5, "options": "-c timezone=UTC -c lock_timeout=20000"},
+}
+"""A process opens at most 15 connections, and keeps five: six processes fit into the 100 that PostgreSQL allows unless
+told otherwise. One that the server has closed is noticed before it is used.
+"""
+
+
 def is_database_failure(error: BaseException) -> bool:
     """Whether the database could not be worked with, so that the same will do another time; false where it refused a
     value.
@@ -37,8 +54,13 @@ def is_database_failure(error: BaseException) -> bool:
             return True
         if isinstance(seen, DBAPIError):
             code = getattr(seen.orig, "sqlite_errorcode", None)
+            state = str(getattr(seen.orig, "sqlstate", None) or "")
             if seen.connection_invalidated or (
-                code & 0xFF in _SQLITE_FAILURES if code is not None else isinstance(seen, OperationalError)
+                code & 0xFF in _SQLITE_FAILURES
+                if code is not None
+                else state[:2] in _SERVER_FAILURES
+                if state
+                else isinstance(seen, OperationalError)
             ):
                 return True
         seen = seen.__cause__ or seen.__context__
@@ -47,7 +69,11 @@ def is_database_failure(error: BaseException) -> bool:
 
 def is_busy(error: BaseException) -> bool:
     """Whether another holds the database, rather than that it is full or damaged."""
-    return isinstance(error, DBAPIError) and getattr(error.orig, "sqlite_errorcode", 0) & 0xFF in (5, 6)
+    if not isinstance(error, DBAPIError):
+        return False
+    return (getattr(error.orig, "sqlite_errorcode", 0) or 0) & 0xFF in (5, 6) or getattr(
+        error.orig, "sqlstate", ""
+    ) in ("40001", "40P01", "55P03")
 
 
 class Database:
@@ -57,8 +83,7 @@ class Database:
         self.url = url
         self.sqlite = url.startswith("sqlite")
         self._turn = WriteTurn(_file_of(url))
-        options: dict[str, Any] = {"connect_args": {"check_same_thread": False, "timeout": 20}} if self.sqlite else {}
-        self.engine: Engine = create_engine(url, pool_size=40, max_overflow=40, **options)
+        self.engine: Engine = create_engine(url, **(_OF_SQLITE if self.sqlite else _OF_SERVERS))
         if self.sqlite:
             if url.startswith("sqlite:///"):
                 Path(url.removeprefix("sqlite:///")).parent.mkdir(mode=0o700, parents=True, exist_ok=True)
@@ -77,27 +102,24 @@ class Database:
             yield session
 
     @contextmanager
-    def writing(self) -> Iterator[Session]:
+    def writing(self, lock: locks.Lock = locks.INSTALLATION) -> Iterator[Session]:
         """One transaction, committed at the end. On SQLite it takes the write lock at once, so it can't fail
-        half-way.
+        half-way; on PostgreSQL whoever writes under the same lock waits for its end.
         """
-        with (
-            self._alone(),
-            self.engine.connect().execution_options(angelon_write=True) as connection,
-            connection.begin(),
-            Session(connection, expire_on_commit=False) as session,
-        ):
+        with self.connection(lock) as connection, Session(connection, expire_on_commit=False) as session:
             yield session
             session.flush()
 
     @contextmanager
-    def connection(self) -> Iterator[Connection]:
+    def connection(self, lock: locks.Lock | None = None) -> Iterator[Connection]:
         """One write transaction without the session's bookkeeping, for the hot paths."""
         with (
             self._alone(),
             self.engine.connect().execution_options(angelon_write=True) as connection,
             connection.begin(),
         ):
+            if lock is not None:
+                locks.hold(connection, lock)
             yield connection
 
     def _alone(self) -> AbstractContextManager[None]:
@@ -131,13 +153,13 @@ class Database:
                 driver.execute("PRAGMA foreign_keys=OFF")
             try:
                 with connection.begin():
+                    locks.hold(connection, locks.MIGRATIONS)  # one process migrates, the others find it done
                     config.attributes["connection"] = connection
                     command.upgrade(config, "head")
                     broken = connection.exec_driver_sql("PRAGMA foreign_key_check").fetchall() if self.sqlite else []
                     assert not broken, f"the migration would leave references to nothing: {broken[:3]}"
-                    if self.sqlite:
-                        counting.begin(connection)
-                        searching.begin(connection)
+                    counting.begin(connection)
+                    searching.begin(connection)
             finally:
                 if self.sqlite:
                     driver.execute("PRAGMA foreign_keys=ON")

@@ -13,6 +13,7 @@ from sqlalchemy import select as core_select
 from sqlalchemy.dialects import postgresql, sqlite
 from sqlmodel import Session, col, func, select
 
+from angelon.db import locks
 from angelon.db.bulk import Bulk
 from angelon.db.lists import not_by_index, older_than
 from angelon.db.records import NewDelivery, NewEvent
@@ -108,6 +109,8 @@ def _known_by_body(
     found: dict[tuple[int, str, int], list[tuple[str, dt.datetime]]] = {}
     if not deliveries:
         return found
+    for source_id in sorted({delivery.source_id for delivery in deliveries}):
+        locks.hold(connection, locks.of_bodies(source_id))
     oldest = min(delivery.received_at - delivery.window for delivery in deliveries if delivery.window)
     rows = connection.execute(
         core_select(EVENT.c.id, EVENT.c.source_id, DELIVERY.c.body_hash, EVENT.c.item, DELIVERY.c.received_at)

@@ -5,8 +5,9 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Mapping
 
-from sqlalchemy import Connection, Table, insert, update
+from sqlalchemy import Connection, Table, update
 from sqlalchemy import select as core_select
+from sqlalchemy.dialects import postgresql, sqlite
 
 from angelon.core.breaker import Health
 from angelon.db.tables import GatewayHealthRow
@@ -34,8 +35,9 @@ def save(connection: Connection, changed: Mapping[int, Health]) -> None:
             "probe_at": health.probe_at,
             "reason": health.reason[:500],
         }
-        if connection.execute(update(HEALTH).where(HEALTH.c.gateway_id == gateway_id).values(**values)).rowcount == 0:
-            connection.execute(insert(HEALTH).values(gateway_id=gateway_id, **values))
+        dialect = postgresql if connection.dialect.name == "postgresql" else sqlite
+        row = dialect.insert(HEALTH).values(gateway_id=gateway_id, **values)
+        connection.execute(row.on_conflict_do_update(index_elements=["gateway_id"], set_=values))
 
 
 def probe_now(connection: Connection, gateway_id: int, now: dt.datetime) -> bool:

@@ -9,8 +9,9 @@ from collections.abc import Mapping
 from dataclasses import replace
 from decimal import Decimal
 
-from sqlalchemy import Connection, Table, bindparam, func, insert, text, update
+from sqlalchemy import Connection, Table, bindparam, func, text, update
 from sqlalchemy import select as core_select
+from sqlalchemy.dialects import postgresql, sqlite
 
 from angelon.core.sending.allowance import MICRO, Grant, Used, give_back, grant
 from angelon.core.specs.gateway import Gateway
@@ -19,6 +20,13 @@ from angelon.db.tables import SENDING, GatewayUseRow, SendRow
 
 USE: Table = GatewayUseRow.__table__  # type: ignore[attr-defined]
 SEND: Table = SendRow.__table__  # type: ignore[attr-defined]
+_FIRST = {
+    name: dialect.insert(USE)
+    .values(gateway_id=bindparam("gateway_id"), tokens=0.0, day="", waits_for="")
+    .on_conflict_do_nothing()
+    for name, dialect in (("sqlite", sqlite), ("postgresql", postgresql))
+}
+"""A gateway's first row: another may make it at the same moment."""
 _IN_HAND = (
     core_select(func.count())
     .select_from(SEND)
@@ -88,7 +96,9 @@ def _locked(connection: Connection, gateway_id: int) -> Used:
     statement = core_select(USE).where(USE.c.gateway_id == gateway_id)
     row = connection.execute(statement.with_for_update()).first()
     if row is None:
-        connection.execute(insert(USE).values(gateway_id=gateway_id, tokens=0.0, day="", waits_for=""))
+        connection.execute(_FIRST[connection.dialect.name], {"gateway_id": gateway_id})
+        row = connection.execute(statement.with_for_update()).first()
+    if row is None:
         return Used()
     return Used(row.tokens, row.filled_at, row.day, row.day_used, row.month_used, row.balance)
 

@@ -239,7 +239,12 @@ def by_ids(session: Session, store_id: int, ids: Collection[int]) -> list[OrderR
     found: dict[int | None, OrderRow] = {}
     for start in range(0, len(wanted), 500):
         part = col(OrderRow.id).in_(wanted[start : start + 500])
-        found.update({row.id: row for row in session.exec(select(OrderRow).where(part, OrderRow.store_id == store_id))})
+        found.update(
+            {
+                row.id: row
+                for row in session.exec(select(OrderRow).where(part, not_by_index(col(OrderRow.store_id)) == store_id))
+            }
+        )
     return [found[id_] for id_ in wanted if id_ in found]
 
 
@@ -297,7 +302,7 @@ def with_customers(session: Session, store_id: int, ids: Sequence[int]) -> list[
     statement = (
         select(OrderRow, ContactRow)
         .outerjoin(ContactRow, col(ContactRow.id) == col(OrderRow.contact_id))
-        .where(col(OrderRow.id).in_(list(ids)), OrderRow.store_id == store_id)
+        .where(col(OrderRow.id).in_(list(ids)), not_by_index(col(OrderRow.store_id)) == store_id)
     )
     found = {order.id: (order, contact) for order, contact in session.exec(statement)} if ids else {}
     return [found[id_] for id_ in ids if id_ in found]

@@ -30,7 +30,9 @@ def listed(
 
 def by_ids(session: Session, store_id: int, ids: Sequence[int]) -> list[ContactRow]:
     """Customers of a store, in the order of these ids."""
-    statement = select(ContactRow).where(col(ContactRow.id).in_(list(ids)), ContactRow.store_id == store_id)
+    statement = select(ContactRow).where(
+        col(ContactRow.id).in_(list(ids)), not_by_index(col(ContactRow.store_id)) == store_id
+    )
     found = {row.id: row for row in session.exec(statement)} if ids else {}
     return [found[id_] for id_ in ids if id_ in found]
 

@@ -1,4 +1,4 @@
-"""Search over orders, people and sends by the beginnings of words (SQLite's FTS5).
+"""Search over orders, people and sends by the beginnings of words: SQLite's FTS5, PostgreSQL's text search.
 
 What changes is noted in `search_due` by triggers, in the same transaction; `follow` takes the words of what is noted
 into the index a little later, so that nobody waits for it. Words are letters and digits; what holds other signs (an
@@ -8,12 +8,14 @@ address, an order's number) is indexed as one word, too.
 from __future__ import annotations
 
 import re
+import unicodedata
 from collections.abc import Collection, Iterable, Iterator
 from typing import Any
 
-from sqlalchemy import Connection, Select, Table, text
+from sqlalchemy import Connection, Select, Table, bindparam, text
 from sqlalchemy import select as core_select
 
+from angelon.db import counting_postgresql
 from angelon.db.tables import ContactRow, OrderRow, SendRow
 
 SEND: Table = SendRow.__table__  # type: ignore[attr-defined]
@@ -63,13 +65,29 @@ _TRIGGERS = {
 
 def watch(connection: Connection) -> None:
     """Has the database note what changes. A migration that makes a watched table anew calls it again."""
+    if connection.dialect.name == "postgresql":
+        for name, (when, what) in _TRIGGERS.items():
+            counting_postgresql.trigger(connection, name, when, _or_ignore(what))
+        return
     for name, (when, what) in _TRIGGERS.items():
         connection.exec_driver_sql(f"DROP TRIGGER IF EXISTS {name}")
         connection.exec_driver_sql(f"CREATE TRIGGER {name} {when} BEGIN {what} END")
 
 
+def _or_ignore(what: str) -> str:
+    """Statements of SQLite that pass over what is there already, in PostgreSQL's words."""
+    parts = [part.strip() for part in what.split(";") if part.strip()]
+    said = [part.replace("INSERT OR IGNORE", "INSERT") + " ON CONFLICT DO NOTHING" for part in parts]
+    return "; ".join(said) + ";"
+
+
 def begin(connection: Connection) -> None:
     """Follows from here on what changes; and takes all that is there, where nothing was taken yet."""
+    if connection.dialect.name == "postgresql":
+        for kind in KINDS:
+            connection.exec_driver_sql(f"ALTER TABLE search_{kind} ADD COLUMN IF NOT EXISTS lexemes tsvector")
+            index = f"CREATE INDEX IF NOT EXISTS ix_search_{kind} ON search_{kind} USING gin (lexemes)"
+            connection.exec_driver_sql(index)
     watch(connection)
     if connection.exec_driver_sql("SELECT 1 FROM search_order LIMIT 1").first() is None:
         note_all(connection)
@@ -79,9 +97,10 @@ def note_all(connection: Connection) -> None:
     """Notes everything that there is, for an index that is made anew."""
     for kind, table in (("order", '"order"'), ("person", "contact"), ("send", "send")):
         noted = f"SELECT '{kind}', CAST(id AS TEXT) FROM {table}"  # noqa: S608 - our own names
-        connection.exec_driver_sql(f"INSERT OR IGNORE INTO search_due (kind, ref) {noted}")
+        connection.exec_driver_sql(f"INSERT INTO search_due (kind, ref) {noted} WHERE true ON CONFLICT DO NOTHING")
         connection.exec_driver_sql(f"DELETE FROM search_{kind}")  # noqa: S608 - our own names
-        connection.exec_driver_sql(f"INSERT INTO words_{kind} (words_{kind}) VALUES ('delete-all')")  # noqa: S608
+        if connection.dialect.name != "postgresql":
+            connection.exec_driver_sql(f"INSERT INTO words_{kind} (words_{kind}) VALUES ('delete-all')")  # noqa: S608
 
 
 # ---- the words of things
@@ -163,39 +182,40 @@ def any_due(connection: Connection) -> bool:
 
 TIDY = "tidy"
 """What is noted where words have to leave the file, since somebody was erased."""
+_TIDY = {"kind": TIDY}
+_TAKEN = text("DELETE FROM search_due WHERE kind = :kind AND ref = :ref")
 
 
 def want_tidy(connection: Connection) -> None:
-    connection.exec_driver_sql("INSERT OR IGNORE INTO search_due (kind, ref) VALUES (?, '')", (TIDY,))
+    connection.execute(text("INSERT INTO search_due (kind, ref) VALUES (:kind, '') ON CONFLICT DO NOTHING"), _TIDY)
 
 
 def tidy_wanted(connection: Connection) -> bool:
-    return connection.exec_driver_sql("SELECT 1 FROM search_due WHERE kind = ?", (TIDY,)).first() is not None
+    return connection.execute(text("SELECT 1 FROM search_due WHERE kind = :kind"), _TIDY).first() is not None
 
 
 def tidied(connection: Connection) -> None:
-    connection.exec_driver_sql("DELETE FROM search_due WHERE kind = ?", (TIDY,))
+    connection.execute(text("DELETE FROM search_due WHERE kind = :kind"), _TIDY)
 
 
 def pass_over(connection: Connection) -> tuple[str, str]:
     """Takes off what is next, since it can't be read, so that it keeps nothing else waiting; gives what it was."""
     query = f"SELECT kind, ref FROM search_due WHERE kind != '{TIDY}' LIMIT 1"  # noqa: S608 - our own names
     kind, ref = connection.exec_driver_sql(query).one()
-    connection.exec_driver_sql("DELETE FROM search_due WHERE kind = ? AND ref = ?", (kind, ref))
+    connection.execute(_TAKEN, {"kind": kind, "ref": ref})
     return kind, ref
 
 
 def follow(connection: Connection, most: int = AT_ONCE) -> int:
     """Takes a part of what has changed into the index; says how much. Called until nothing is left."""
-    query = f"SELECT kind, ref FROM search_due WHERE kind != '{TIDY}' LIMIT ?"  # noqa: S608 - our own names
-    due = connection.exec_driver_sql(query, (most,)).fetchall()
+    locked = " FOR UPDATE SKIP LOCKED" if connection.dialect.name == "postgresql" else ""
+    query = f"SELECT kind, ref FROM search_due WHERE kind != '{TIDY}' LIMIT {int(most)}{locked}"  # noqa: S608 - our own
+    due = connection.exec_driver_sql(query).fetchall()
     for kind in KINDS:
         refs = [ref for found, ref in due if found == kind]
         if refs:
             _take(connection, kind, refs)
-            connection.exec_driver_sql(
-                "DELETE FROM search_due WHERE kind = ? AND ref = ?", [(kind, ref) for ref in refs]
-            )
+            connection.execute(_TAKEN, [{"kind": kind, "ref": ref} for ref in refs])
     return len(due)
 
 
@@ -207,10 +227,13 @@ def _take(connection: Connection, kind: str, refs: list[str]) -> None:
         read = _orders if kind == "order" else _people
         found = {str(id_): (store_id, words) for id_, store_id, words in read(connection, [int(ref) for ref in refs])}
     table, index = f"search_{kind}", f"words_{kind}"
-    of_these = f"FROM {table} WHERE ref IN ({', '.join('?' * len(refs))})"
-    known = connection.exec_driver_sql(f"SELECT id, ref, words {of_these}", tuple(refs)).fetchall()
+    of_these = text(f"SELECT id, ref, words FROM {table} WHERE ref IN :refs")  # noqa: S608 - our own names
+    known = connection.execute(of_these.bindparams(bindparam("refs", refs, expanding=True))).fetchall()
     old = [(id_, words) for id_, ref, words in known if ref not in found or found[ref][1] != words]
     same = {ref for _, ref, words in known if ref in found and found[ref][1] == words}
+    if connection.dialect.name == "postgresql":
+        _take_on_postgresql(connection, table, [id_ for id_, _ in old], found, same)
+        return
     if old:
         out = f"INSERT INTO {index} ({index}, rowid, words) VALUES ('delete', ?, ?)"  # noqa: S608 - our own names
         connection.exec_driver_sql(out, old)
@@ -224,10 +247,37 @@ def _take(connection: Connection, kind: str, refs: list[str]) -> None:
         connection.exec_driver_sql(indexed, tuple(ref for ref, _, _ in new))
 
 
+def _take_on_postgresql(
+    connection: Connection, table: str, old: list[int], found: dict[str, tuple[int, str]], same: set[str]
+) -> None:
+    if old:
+        connection.execute(text(f"DELETE FROM {table} WHERE id = ANY(:ids)"), {"ids": old})  # noqa: S608 - our own names
+    new = [
+        {"ref": ref, "store_id": store_id, "words": words, "lexemes": lexemes(words)}
+        for ref, (store_id, words) in found.items()
+        if ref not in same
+    ]
+    if new:
+        into = f"INSERT INTO {table} (ref, store_id, words, lexemes) VALUES (:ref, :store_id, :words, "  # noqa: S608
+        connection.execute(text(into + "array_to_tsvector(CAST(:lexemes AS text[])))"), new)
+
+
+def lexemes(words: str) -> list[str]:
+    """The words of a text as PostgreSQL's index holds them: without accents, in lower case, each once."""
+    return sorted({piece[:200] for piece in _PIECES.findall(_folded(words))})
+
+
+def _folded(words: str) -> str:
+    plain = unicodedata.normalize("NFKD", words.casefold())
+    return "".join(sign for sign in plain if not unicodedata.combining(sign)).replace("\x00", " ")
+
+
 def tidy(connection: Connection, pages: int = 2000) -> bool:
     """Merges a part of what is old in the index, so that words that were taken out leave the file, too; says whether
     more is left.
     """
+    if connection.dialect.name == "postgresql":
+        return False  # its own vacuum does that
     before = connection.exec_driver_sql("SELECT total_changes()").scalar_one()
     for kind in KINDS:
         connection.exec_driver_sql(f"INSERT INTO words_{kind} (words_{kind}, rank) VALUES ('merge', {-pages})")  # noqa: S608
@@ -238,44 +288,69 @@ def tidy(connection: Connection, pages: int = 2000) -> bool:
 # ---- asking
 
 
-def expression(words: str) -> str:
-    """What FTS5 is asked for some words: all of them, each by its beginning; empty where there is none."""
+def expression(words: str, whole_words: bool = False) -> str:
+    """What FTS5 is asked for some words: all of them, each by its beginning or as it is; empty where there is none."""
+
+    def quoted(piece: str) -> str:
+        return f'"{piece}"' if whole_words else f'"{piece}"*'
+
     asked = []
     for word in words.split()[:MOST_WORDS]:
         pieces = _PIECES.findall(word)
         if not pieces:
             continue
-        whole = _quoted("".join(pieces))
+        whole = quoted("".join(pieces))
         if word.startswith("0") and word.isdigit():  # a phone number as it is written within its country
-            asked.append(f"({whole} OR {_quoted(word.lstrip('0') or word)})")
+            asked.append(f"({whole} OR {quoted(word.lstrip('0') or word)})")
         elif len(pieces) == 1 or _DIGIT.search(word) or "@" in word or word.startswith("+"):
             asked.append(whole)
         else:
-            asked.append(f"({whole} OR ({' AND '.join(_quoted(piece) for piece in pieces)}))")
+            asked.append(f"({whole} OR ({' AND '.join(quoted(piece) for piece in pieces)}))")
     return " AND ".join(asked)
 
 
-def _quoted(piece: str) -> str:
-    return f'"{piece}"*'
+_ASKED = re.compile(r'"([^"]*)"(\*?)')
 
 
-def found(kind: str, store_id: int, words: str, limit: int = MOST, below: str = "") -> Select[Any] | None:
+def on_postgresql(asked: str) -> str:
+    """What FTS5 is asked for, as PostgreSQL takes it."""
+    as_lexemes = _ASKED.sub(lambda one: f"'{_folded(one[1])}'{':*' if one[2] else ''}", asked)
+    return as_lexemes.replace(" AND ", " & ").replace(" OR ", " | ")
+
+
+def found(
+    dialect: str, kind: str, store_id: int, words: str, limit: int = MOST, below: str = "", whole_words: bool = False
+) -> Select[Any] | None:
     """A query for the ids (as texts) of the newest things of a kind that have some words; None where there is no
     word. `below` asks for those whose ids stand before one (sends' ids are in the order of time).
     """
-    asked = expression(words)
+    asked = expression(words, whole_words)
     if not asked:
         return None
     earlier = "AND d.ref < :below " if below else ""
+    if dialect == "postgresql":
+        asked = on_postgresql(asked)
+        of = f"search_{kind} d WHERE d.lexemes @@ CAST(:asked AS tsquery)"
+        last = "d.id"
+    else:
+        of = f"words_{kind} w JOIN search_{kind} d ON d.id = w.rowid WHERE words_{kind} MATCH :asked"
+        last = "w.rowid"
     query = text(
-        f"SELECT d.ref AS ref FROM words_{kind} w JOIN search_{kind} d ON d.id = w.rowid "  # noqa: S608 - our own names
-        f"WHERE words_{kind} MATCH :asked AND d.store_id = :store_id {earlier}ORDER BY w.rowid DESC LIMIT :most"
+        f"SELECT d.ref AS ref FROM {of} AND d.store_id = :store_id {earlier}ORDER BY {last} DESC LIMIT :most"  # noqa: S608
     ).bindparams(asked=asked, store_id=store_id, most=limit, **({"below": below} if below else {}))
     found_ = query.columns(ref=SEND.c.id.type).subquery(f"found_{kind}")
     return core_select(found_.c.ref)
 
 
-def refs(connection: Connection, kind: str, store_id: int, words: str, limit: int) -> list[str]:
-    """The ids of the newest things of a kind that have some words."""
-    query = found(kind, store_id, words, limit)
-    return [str(ref) for ref in connection.execute(query).scalars()] if query is not None else []
+def refs(connection: Connection, kind: str, store_id: int, words: str, limit: int, below: str = "") -> list[str]:
+    """The ids of the newest things of a kind that have some words, by their beginnings. Where as many as are wanted
+    have the very words, those that only begin so are left out: for the beginning of a word that very many have, all of
+    them would have to be put in order first.
+    """
+    seen: list[str] = []
+    for whole_words in (True, False):
+        query = found(connection.dialect.name, kind, store_id, words, limit, below, whole_words)
+        seen = [str(ref) for ref in connection.execute(query).scalars()] if query is not None else []
+        if len(seen) >= limit:
+            break
+    return seen

@@ -324,7 +324,11 @@ def move(
         changes["fallback_at"] = None  # what a person holds or takes back goes by no other way either
     done = session.connection().execute(
         update(SEND)
-        .where(SEND.c.id.in_(list(ids)), SEND.c.store_id == store_id, SEND.c.state.in_(sources_by_hand(now_state)))
+        .where(
+            SEND.c.id.in_(list(ids)),
+            not_by_index(SEND.c.store_id) == store_id,
+            SEND.c.state.in_(sources_by_hand(now_state)),
+        )
         .values(**changes)
         .returning(SEND.c.id)
     )
@@ -336,7 +340,7 @@ def correct(session: Session, store_id: int, ids: Sequence[str], recipient: str)
     """Gives sends another address, where none of them is out or in a worker's hands; says how many have it now."""
     done = session.connection().execute(
         update(SEND)
-        .where(SEND.c.id.in_(list(ids)), SEND.c.store_id == store_id, SEND.c.state.in_(CORRECTABLE))
+        .where(SEND.c.id.in_(list(ids)), not_by_index(SEND.c.store_id) == store_id, SEND.c.state.in_(CORRECTABLE))
         .values(recipient=recipient)
     )
     return int(done.rowcount)
@@ -449,7 +453,7 @@ def _stuck(wanted: Filter) -> bool:
     return bool(wanted.states) and set(wanted.states) <= {State.HELD.value, State.FAILED.value}
 
 
-def _narrowed(statement: Any, wanted: Filter) -> Any:
+def _narrowed(session: Session, statement: Any, wanted: Filter) -> Any:
     if wanted.states:
         statement = statement.where(SEND.c.state.in_(wanted.states))
         if _stuck(wanted):
@@ -478,9 +482,17 @@ def _narrowed(statement: Any, wanted: Filter) -> Any:
     if wanted.ids:
         statement = statement.where(SEND.c.id.in_(wanted.ids))
     if wanted.words.strip():
-        found = searching.found("send", wanted.store_id, wanted.words, wanted.most, wanted.below)
+        if wanted.most <= searching.MOST:
+            return statement.where(SEND.c.id.in_(_refs(session, wanted)))
+        found = searching.found(session.get_bind().dialect.name, "send", wanted.store_id, wanted.words, wanted.most)
         statement = statement.where(SEND.c.id.in_(found) if found is not None else false())
     return statement
+
+
+def _refs(session: Session, wanted: Filter) -> list[str]:
+    """The newest sends that have the words, before the one that a page begins after."""
+    asked = ("send", wanted.store_id, wanted.words, wanted.most, wanted.below)
+    return searching.refs(session.connection(), *asked)
 
 
 _LISTED: Any = (SendRow, OrderRow.number, OrderRow.id, MessageRow.key, RouteRow.key, GatewayRow.key, OrderRow.total)
@@ -498,7 +510,7 @@ def listed(
         .outerjoin(GatewayRow, col(GatewayRow.id) == col(SendRow.gateway_id))
         .where(_of_store(store_id, wanted))
     )
-    statement = _narrowed(statement, replace(wanted, below=before[1]) if before else wanted)
+    statement = _narrowed(session, statement, replace(wanted, below=before[1]) if before else wanted)
     if before:
         statement = statement.where(older_than(SEND.c.created_at, SEND.c.id, before))
     rows = session.exec(statement.order_by(SEND.c.created_at.desc(), SEND.c.id.desc()).limit(limit))
@@ -512,8 +524,7 @@ def looked_at(
     session: Session, wanted: Filter, before: tuple[dt.datetime, str] | None = None
 ) -> tuple[dt.datetime, str] | None:
     """The last send (when it was made, and its id) that was looked at for words; None where none is left before it."""
-    query = searching.found("send", wanted.store_id, wanted.words, wanted.most, before[1] if before else "")
-    refs = list(session.connection().execute(query).scalars()) if query is not None else []
+    refs = _refs(session, replace(wanted, below=before[1] if before else ""))
     if len(refs) < wanted.most:
         return None
     row = session.connection().execute(core_select(SEND.c.created_at, SEND.c.id).where(SEND.c.id == min(refs))).first()
@@ -535,7 +546,7 @@ def tallies(session: Session, store_id: int, wanted: Filter) -> list[Tally]:
         func.coalesce(SEND.c.gateway_id, 0),
     )
     statement = core_select(*columns, func.count()).select_from(_joined(rest)).where(_of_store(store_id, rest))
-    statement = _narrowed(statement, rest).group_by(*columns)
+    statement = _narrowed(session, statement, rest).group_by(*columns)
     return [Tally(*row) for row in session.connection().execute(statement)]
 
 
@@ -562,7 +573,9 @@ def matching(
         .select_from(_joined(wanted))
         .where(_of_store(store_id, wanted), SEND.c.state.in_(states), SEND.c.id > after)
     )
-    return list(session.connection().execute(_narrowed(statement, wanted).order_by(SEND.c.id).limit(limit)).scalars())
+    return list(
+        session.connection().execute(_narrowed(session, statement, wanted).order_by(SEND.c.id).limit(limit)).scalars()
+    )
 
 
 @dataclass

@@ -196,7 +196,7 @@ def touch(session: Session, store_id: int) -> None:
     """Marks a store's set-up as changed, so that every process loads it anew."""
     row = session.get(StoreRow, store_id)
     if row:
-        row.version += 1
+        row.version = StoreRow.version + 1  # in SQL: two who change it at once count twice
 
 
 def count_edit(row: Any) -> None:
@@ -239,9 +239,8 @@ def save_store(session: Session, store_id: int, store: Store) -> None:
         count_edit(row)
         row.spec = to_stored(store)
         touch(session, store_id)
-        if session.get_bind().dialect.name == "sqlite":
-            session.flush()
-            counting.set_zone(session.connection(), store_id, ZoneInfo(store.timezone))
+        session.flush()
+        counting.set_zone(session.connection(), store_id, ZoneInfo(store.timezone))
 
 
 def save_variable(session: Session, store_id: int, variable: Variable) -> None:

@@ -7,7 +7,7 @@ import time
 
 import structlog
 
-from angelon.db import clock_jumps
+from angelon.db import clock_jumps, locks
 from angelon.db.database import Database
 from angelon.engine.clock import Clock
 
@@ -42,7 +42,7 @@ class ClockWatch:
             if back < -NOTICED:
                 log.warning("the clock was put on", seconds=-back.total_seconds())
             return False
-        with self._database.connection() as connection:
+        with self._database.connection(locks.CLOCK) as connection:
             moved = clock_jumps.put_back(connection, now, back)
         log.warning("the clock was put back; what waits was moved along", seconds=back.total_seconds(), moved=moved)
         return True

@@ -17,7 +17,7 @@ from angelon.core.planning.follow_up import has_follow_up
 from angelon.core.sending.prepare import Held, Later, Skipped
 from angelon.core.specs.gateway import Gateway
 from angelon.core.states import State, move
-from angelon.db import gateway_use
+from angelon.db import gateway_use, locks
 from angelon.db import sends as queries
 from angelon.db.database import Database, is_database_failure
 from angelon.db.live_setup import LiveSetup
@@ -403,7 +403,7 @@ def recover(
     with database.reading() as session:
         if not found(session.connection()):
             return 0
-    with database.connection() as connection:
+    with database.connection(locks.RECOVERING) as connection:
         rows = found(connection)
         queries.add_attempts(
             connection,

@@ -18,7 +18,7 @@ from angelon.core.planning.plan import FALLBACK_USED, plan_fallback
 from angelon.core.specs.gateway import Gateway
 from angelon.core.specs.route import Route
 from angelon.core.states import State
-from angelon.db import events, history, orders
+from angelon.db import events, history, locks, orders
 from angelon.db import sends as queries
 from angelon.db.database import Database, is_database_failure
 from angelon.db.live_setup import LiveSetup
@@ -49,8 +49,9 @@ class Fallbacks:
             if not queries.due_fallbacks(session.connection(), now, 1):
                 return 0
         made = 0
-        with self._database.connection() as connection:
+        with self._database.connection(locks.FOLLOWING) as connection:
             for row in queries.due_fallbacks(connection, now, limit):
+                locks.hold(connection, locks.of_store(row.store_id))
                 try:
                     with connection.begin_nested():
                         made += self._one(connection, row, now)

@@ -7,7 +7,7 @@ import time
 
 import structlog
 
-from angelon.db import housekeeping, sent_files
+from angelon.db import housekeeping, locks, sent_files
 from angelon.db.database import Database
 from angelon.engine.clock import Clock
 from angelon.engine.setups import Setups
@@ -34,7 +34,7 @@ class Housekeeper:
         for store_id in self._setups.ids():
             keep = self._setups.get(store_id).setup.store.keep
             while True:
-                with self._database.connection() as connection:
+                with self._database.connection(locks.SWEEPING) as connection:
                     done = housekeeping.sweep(connection, store_id, keep, self._clock.now())
                 gone |= {what: gone.get(what, 0) + number for what, number in done.items()}
                 if not any(done.values()):
@@ -54,5 +54,5 @@ class Housekeeper:
             found = sent_files.unused(session.connection())
         if not found:
             return 0
-        with self._database.connection() as connection:
+        with self._database.connection(locks.SWEEPING) as connection:
             return sent_files.drop(connection, found, since)

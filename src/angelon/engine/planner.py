@@ -25,7 +25,7 @@ from angelon.core.recipes.evaluate import Variables
 from angelon.core.specs.source import Source
 from angelon.core.states import State
 from angelon.core.values import Value, pack, show
-from angelon.db import answers, contact_tags, contact_values, handlers, history, shapes, suppressions
+from angelon.db import answers, contact_tags, contact_values, handlers, history, locks, shapes, suppressions
 from angelon.db import events as event_queries
 from angelon.db import sends as send_queries
 from angelon.db.database import Database, is_database_failure
@@ -45,6 +45,8 @@ MOST_KEPT = 2000
 """Characters of a value that stays with a customer; a longer one is not kept."""
 BATCH_SECONDS = 0.05
 """How long planning a batch may keep others from writing."""
+MOST_STORES = 5
+"""Stores with events that wait which are looked at before those who plan for them are waited for."""
 LEAST, MOST = 8, 200
 """Events in a batch."""
 
@@ -93,7 +95,7 @@ class Planner:
             return 0, 0
         with self._database.connection() as connection:
             began = time.monotonic()
-            rows: Sequence[Any] = event_queries.unplanned(connection, most, without)
+            rows = self._mine(connection, most, without)
             unread = {row.delivery_id for row in rows if row.id not in self._ahead}
             rows = within_bytes(event_queries.sizes(connection, unread), rows)
             done = self._plan(connection, rows)
@@ -103,6 +105,21 @@ class Planner:
         elif len(rows) == most:
             self._batch_size = min(MOST, most + most // 4 + 1)
         return done
+
+    def _mine(self, connection: Connection, most: int, without: Collection[int]) -> Sequence[Any]:
+        """Events that wait, of stores for which no other process plans or decides just now: what a route has said and
+        what it may say is only known to one at a time.
+        """
+        out = set(without)
+        for _ in range(MOST_STORES):
+            rows: Sequence[Any] = event_queries.unplanned(connection, most, out)
+            stores = {self._setups.of_source(row.source_id).store_id for row in rows}
+            busy = {one for one in stores if not locks.try_hold(connection, locks.of_store(one))}
+            mine = [row for row in rows if self._setups.of_source(row.source_id).store_id not in busy]
+            if mine or not rows:
+                return mine
+            out |= {row.source_id for row in rows}
+        return []
 
     def _read_ahead(self, most: int, without: Collection[int]) -> bool:
         """Reads the events that wait, as far as nothing but their deliveries and the set-up is needed for it, while

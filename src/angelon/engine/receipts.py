@@ -19,7 +19,7 @@ from angelon.core.planning.follow_up import has_follow_up
 from angelon.core.specs.gateway import Gateway
 from angelon.core.states import State
 from angelon.core.values import show
-from angelon.db import early_receipts, sends
+from angelon.db import early_receipts, locks, sends
 from angelon.db.database import Database, is_database_failure
 from angelon.db.events import derive
 from angelon.db.live_setup import LiveSetup
@@ -46,7 +46,7 @@ KEPT_FOR = dt.timedelta(hours=1)
 def take_all(database: Database, live: LiveSetup, gateway: Gateway, body: Sequence[Any], clock: Clock) -> list[str]:
     """Takes receipts, each on its own; says of each what came of it. One that can't be taken keeps no other from it."""
     found = []
-    with database.writing() as session:
+    with database.writing(locks.of_receipts(live.gateway_ids.get(gateway.key, 0))) as session:
         for one in body:
             try:
                 with session.begin_nested():
@@ -76,7 +76,7 @@ def match_early(
     taken = 0
     for row in rows:
         try:
-            with database.writing() as session:
+            with database.writing(locks.of_receipts(row.gateway_id)) as session:
                 taken += _match(session, setups, row, clock)
         except Exception as error:
             if is_database_failure(error):

@@ -12,7 +12,7 @@ from sqlalchemy import Connection
 from sqlmodel import Session
 
 from angelon.core.problems import NotFound
-from angelon.db import changes, specs
+from angelon.db import changes, locks, specs
 from angelon.db.live_setup import LiveSetup
 from angelon.db.secrets import Vault
 from angelon.engine.clock import Clock
@@ -89,7 +89,7 @@ def unit(installation: Installation, store_id: int, actor: Actor = MACHINE) -> I
 
     After the commit the fresh set-up is loaded at its next use, and workers are woken where the work says so.
     """
-    with installation.database.writing() as session:
+    with installation.database.writing(locks.of_store(store_id)) as session:
         work = Work(installation, session, store_id, actor)
         yield work
         if work.setup_changed:

@@ -1,0 +1,62 @@
+"""What must be done by one process at a time, whichever: PostgreSQL's advisory locks, held until the transaction ends.
+
+SQLite has one writer at a time, and needs none of them.
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from sqlalchemy import Connection, text
+
+
+class Lock(NamedTuple):
+    """`kind` is what is done, `key` what it is done to (0 for the whole installation)."""
+
+    kind: int
+    key: int = 0
+
+
+INSTALLATION = Lock(0x416E6701)
+"""What people change: accounts, stores, tokens."""
+MIGRATIONS = Lock(0x416E6702)
+FOLLOWING = Lock(0x416E6704)
+"""Looking after what follows sends."""
+RECOVERING = Lock(0x416E6705)
+"""Taking back what workers that are gone had in hand."""
+SWEEPING = Lock(0x416E6706)
+"""Taking away what is old."""
+CLOCK = Lock(0x416E6709)
+FOLDING = Lock(0x416E670A)
+_STORE, _GATEWAY, _BODIES = 0x416E6703, 0x416E6707, 0x416E6708
+
+
+def of_store(store_id: int) -> Lock:
+    """Deciding what is sent: planning, runs by hand, fallbacks, changes of the set-up."""
+    return Lock(_STORE, store_id)
+
+
+def of_receipts(gateway_id: int) -> Lock:
+    return Lock(_GATEWAY, gateway_id)
+
+
+def of_bodies(source_id: int) -> Lock:
+    """Telling whether a delivery without an id has come before."""
+    return Lock(_BODIES, source_id)
+
+
+_HOLD = text("SELECT pg_advisory_xact_lock(:kind, :key)")
+_TRY = text("SELECT pg_try_advisory_xact_lock(:kind, :key)")
+
+
+def hold(connection: Connection, lock: Lock) -> None:
+    """Waits until nobody else has the lock, and has it until the transaction ends."""
+    if connection.dialect.name == "postgresql":
+        connection.execute(_HOLD, lock._asdict())
+
+
+def try_hold(connection: Connection, lock: Lock) -> bool:
+    """Has the lock until the transaction ends, unless another has it; says whether it has."""
+    if connection.dialect.name != "postgresql":
+        return True
+    return bool(connection.execute(_TRY, lock._asdict()).scalar_one())
