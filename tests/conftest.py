@@ -4,8 +4,12 @@ from __future__ import annotations
 
 import dataclasses
 import datetime as dt
+import itertools
+import os
+import re
 import shutil
 import sqlite3
+import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -28,6 +32,7 @@ from angelon.standins.mailbox import Mailbox
 from angelon.standins.views import pages as standins
 from angelon.web import services
 from angelon.web.app import create_app
+from cluster.postgresql import temporary
 from tests import made
 from tests.demos import Running
 
@@ -53,6 +58,9 @@ LONGEST_FIRST = (
 
 def pytest_collection_modifyitems(items):
     place = {f"tests/{name}.py": number for number, name in enumerate(LONGEST_FIRST)}
+    for item in items:
+        if ON_POSTGRESQL and item.get_closest_marker("sqlite"):
+            item.add_marker(pytest.mark.skip("of SQLite alone"))
     items.sort(key=lambda item: place.get(item.location[0], len(place)))
 
 
@@ -72,6 +80,36 @@ def migrated(tmp_path_factory) -> Path:
     with sqlite3.connect(file) as plain:
         plain.execute("PRAGMA wal_checkpoint(TRUNCATE)")
     return file
+
+
+ON_POSTGRESQL = os.environ.get("TEST_ON") == "postgresql"
+"""Whether the tests of a bench run on PostgreSQL (make test-postgresql)."""
+
+
+@pytest.fixture(scope="session")
+def postgresql(tmp_path_factory):
+    """A server for the session (for each worker of xdist) with a migrated, empty database to copy; None on SQLite."""
+    if not ON_POSTGRESQL:
+        yield None
+        return
+    with temporary(Path(tempfile.mkdtemp(prefix="angelon-postgresql-"))) as server:
+        database = Database(server.create("migrated"))
+        database.migrate()
+        with database.connection() as connection:  # tests ask for rows in the order in which they were stored
+            for table in ("send", "event", "delivery", "attempt", "content", "suppression", '"order"', "contact"):
+                connection.exec_driver_sql(f"ALTER TABLE {table} ADD COLUMN rowid bigserial")
+        database.close()
+        yield server
+
+
+_NAMES = itertools.count(1)
+
+
+def _as_the_server_takes_it(connection, cursor, statement, parameters, context, executemany):
+    """What tests write for SQLite, in psycopg's words: `?` for a value."""
+    if isinstance(parameters, tuple):
+        return statement.replace("%", "%%").replace("?", "%s"), parameters
+    return (statement if parameters else re.sub("(?<!%)%(?!%)", "%%", statement)), parameters
 
 
 @pytest.fixture(scope="session")
@@ -128,14 +166,22 @@ def bundle() -> Bundle:
 
 
 @contextmanager
-def bench_in(home: Path, bundle: Bundle, migrated: Path, durable: bool = False) -> Iterator[Bench]:
-    """A bench in a data folder of its own; what it writes survives a loss of power only where it is `durable`."""
-    settings = Settings(home=home, secret_key="a-key-for-tests-only")
+def bench_in(home: Path, bundle: Bundle, migrated: Path, durable: bool = False, server=None) -> Iterator[Bench]:
+    """A bench in a data folder of its own; what it writes survives a loss of power only where it is `durable`. With a
+    `server` it stands in a database of that.
+    """
+    name = f"bench{next(_NAMES)}"
+    url = server.create(name, "migrated") if server else ""
+    settings = Settings(home=home, secret_key="a-key-for-tests-only", database_url=url)
     settings.home.mkdir(mode=0o700)
-    shutil.copyfile(migrated, settings.home / "angelon.db")
+    if not server:
+        shutil.copyfile(migrated, settings.home / "angelon.db")
     clock = Clock()
     database = Database(settings.url)
-    if not durable:
+    if server:
+        os.environ["ANGELON_DATABASE_URL"] = url  # for the commands that a test starts
+        event.listen(database.engine, "before_cursor_execute", _as_the_server_takes_it, retval=True)
+    elif not durable:
         event.listen(
             database.engine, "connect", lambda connection, _: connection.execute("PRAGMA synchronous=OFF").close()
         )
@@ -146,12 +192,17 @@ def bench_in(home: Path, bundle: Bundle, migrated: Path, durable: bool = False) 
     yield Bench(settings.home, settings, serving, database, serving.vault, clock, Box(settings.home), store_id)
     serving.writer.close()
     database.close()
+    if server:
+        os.environ.pop("ANGELON_DATABASE_URL", None)
+        server.drop(name)
 
 
 @pytest.fixture
-def bench(tmp_path: Path, bundle: Bundle, migrated: Path, request: pytest.FixtureRequest) -> Iterator[Bench]:
+def bench(
+    tmp_path: Path, bundle: Bundle, migrated: Path, request: pytest.FixtureRequest, postgresql
+) -> Iterator[Bench]:
     durable = request.node.get_closest_marker("durable") is not None  # no test but these pulls the plug
-    with bench_in(tmp_path / "home", bundle, migrated, durable) as made_bench:
+    with bench_in(tmp_path / "home", bundle, migrated, durable, postgresql) as made_bench:
         yield made_bench
 
 

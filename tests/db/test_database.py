@@ -16,6 +16,7 @@ from tests import made
 NOW = dt.datetime(2026, 11, 3, tzinfo=dt.UTC)
 
 
+@pytest.mark.sqlite
 @pytest.mark.durable
 def test_sqlite_is_set_to_lose_nothing(bench):
     values = {
@@ -25,6 +26,7 @@ def test_sqlite_is_set_to_lose_nothing(bench):
     assert values == {"journal_mode": "wal", "synchronous": 2, "foreign_keys": 1, "busy_timeout": 20000}
 
 
+@pytest.mark.sqlite
 def test_tables_and_migrations_agree(bench):
     from alembic.autogenerate import compare_metadata
     from alembic.migration import MigrationContext
@@ -102,6 +104,7 @@ def test_secrets_are_sealed_and_an_old_one_overlaps(bench):
     assert all(b"secret" not in row[0] for row in bench.rows("SELECT sealed FROM secret"))
 
 
+@pytest.mark.sqlite
 def test_a_claim_looks_at_what_is_due_and_nothing_else(bench):
     """However many sends there are, the index of those that wait serves the claim, in order, without a sort."""
     plan = bench.rows(
@@ -114,6 +117,7 @@ def test_a_claim_looks_at_what_is_due_and_nothing_else(bench):
     assert [row[3] for row in plan] == ["SEARCH send USING INDEX ix_send_waiting (gateway_id=? AND due_at<?)"]
 
 
+@pytest.mark.sqlite
 def test_a_database_of_the_version_before_keeps_its_sends_when_it_moves_on(bench):
     """The send table is made anew in 0005, and attempts point to it."""
     from alembic import command
@@ -150,6 +154,7 @@ def test_a_database_of_the_version_before_keeps_its_sends_when_it_moves_on(bench
     test_tables_and_migrations_agree(bench)
 
 
+@pytest.mark.sqlite
 @pytest.mark.durable
 def test_a_write_inside_a_write_is_refused_instead_of_waiting_for_itself(bench):
     with (
@@ -162,6 +167,7 @@ def test_a_write_inside_a_write_is_refused_instead_of_waiting_for_itself(bench):
         pass
 
 
+@pytest.mark.sqlite
 def test_the_newest_events_are_found_without_reading_the_others(bench):
     from angelon.db import events
 

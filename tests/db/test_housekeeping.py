@@ -62,7 +62,7 @@ def test_what_waits_or_is_pinned_keeps_its_body(bench):
     bench.plan()
     bench.deliver(made.body(id=3, reference="BK-9"), store_delivery="pinned")
     with bench.database.connection() as connection:
-        connection.exec_driver_sql("UPDATE event SET pinned = 1 WHERE delivery_key = 'd:pinned'")
+        connection.exec_driver_sql("UPDATE event SET pinned = TRUE WHERE delivery_key = 'd:pinned'")
         connection.exec_driver_sql(
             "UPDATE send SET state = 'sent' WHERE event_id IN (SELECT id FROM event WHERE delivery_key = 'd:unplanned')"
         )

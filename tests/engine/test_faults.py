@@ -59,8 +59,8 @@ class Failing:
             real = getattr(Database, name)
 
             @contextlib.contextmanager
-            def around(database, real=real):
-                with real(database) as inner:
+            def around(database, *lock, real=real):
+                with real(database, *lock) as inner:
                     yield inner
                     self.commits += 1
                     if self.commits in self.at:

@@ -75,7 +75,10 @@ def test_over_its_quota_it_waits_and_goes_by_itself_on_the_next_day(bench, clien
     orders(bench, 5)
     (dispatcher,) = dispatchers(bench, Counting(), 1)
     dispatcher.run_batch(8)
-    assert bench.rows("SELECT state, count(*) FROM send GROUP BY state") == [("scheduled", 2), ("sent", 3)]
+    assert bench.rows("SELECT state, count(*) FROM send GROUP BY state ORDER BY state") == [
+        ("scheduled", 2),
+        ("sent", 3),
+    ]
     assert "quota of the day used up" in text(client.get("/"))
     assert "what is due waits until" in text(client.get("/gateways/mailroom"))
     with bench.database.reading() as session:
@@ -83,7 +86,7 @@ def test_over_its_quota_it_waits_and_goes_by_itself_on_the_next_day(bench, clien
     later = bench.clock.now() + dt.timedelta(days=1)
     bench.clock.now = lambda: later
     dispatcher.run_batch(8)
-    assert bench.rows("SELECT state FROM send GROUP BY state") == [("sent",)]
+    assert bench.rows("SELECT state FROM send GROUP BY state ORDER BY state") == [("sent",)]
 
 
 def test_credit_goes_down_by_what_is_accepted_and_stops_at_its_end(bench, client):
@@ -94,7 +97,10 @@ def test_credit_goes_down_by_what_is_accepted_and_stops_at_its_end(bench, client
     orders(bench, 5)
     (dispatcher,) = dispatchers(bench, Counting(), 1)
     dispatcher.run_batch(8)
-    assert bench.rows("SELECT state, count(*) FROM send GROUP BY state") == [("scheduled", 2), ("sent", 3)]
+    assert bench.rows("SELECT state, count(*) FROM send GROUP BY state ORDER BY state") == [
+        ("scheduled", 2),
+        ("sent", 3),
+    ]
     assert bench.rows("SELECT balance FROM gateway_use") == [(50_000,)]
     assert "credit used up" in text(client.get("/"))
     client.post("/gateways/mailroom/balance", data={"balance": "10"})

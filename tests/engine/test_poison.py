@@ -372,6 +372,7 @@ def test_any_value_is_shown_and_comes_back_from_where_it_is_stored(value):
         assert unpack(json.loads(json.dumps(pack(value)))) == value
 
 
+@pytest.mark.sqlite
 def test_a_thousand_orders_in_a_megabyte_are_kept_once(bench):
     spec = made.source(orders_at="$.orders", delivery_id={"header": "Store-Delivery"})
     bench.change(spec, SourceRow)

@@ -7,7 +7,7 @@ import time
 
 import structlog
 
-from angelon.db import searching
+from angelon.db import counting, locks, searching
 from angelon.db.database import Database, is_database_failure
 
 log = structlog.get_logger()
@@ -34,6 +34,14 @@ def follow(database: Database, stop: threading.Event | None = None, longest: flo
         else:
             break
     return taken
+
+
+def fold(database: Database) -> int:
+    """Adds up what was counted, where it is appended (PostgreSQL); says how many rows that took away."""
+    if database.sqlite:
+        return 0
+    with database.connection() as connection:
+        return counting.fold(connection) if locks.try_hold(connection, locks.FOLDING) else 0
 
 
 def _part(database: Database) -> int:

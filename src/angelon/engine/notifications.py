@@ -1,4 +1,6 @@
-"""Wakes workers on this machine at once; polling is the net below it."""
+"""Wakes workers at once: those of this machine by sockets in the data folder, those of others by the database's own
+notices (PostgreSQL's LISTEN and NOTIFY). Polling is the net below both.
+"""
 
 from __future__ import annotations
 
@@ -8,6 +10,10 @@ import socket
 import stat
 from collections.abc import Iterator
 from pathlib import Path
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from angelon.engine.bell import Bell
 
 FOLDER = "wake"
 LONGEST = 100
@@ -38,15 +44,22 @@ PLANNING, SENDING = "plan", "send"
 
 
 class Notifier:
-    """Wakes the workers of a data folder."""
+    """Wakes the workers of a data folder, and with a `bell` those of other machines."""
 
-    def __init__(self, home: Path) -> None:
+    def __init__(self, home: Path, bell: Bell | None = None) -> None:
+        self._bell = bell
         self._folder = _folder(home)
         self._socket = socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM)
         self._socket.setblocking(False)
 
     def notify(self, topic: str = "") -> None:
         """Wakes those who wait for `topic`, or all. Costs a few microseconds; does nothing where nobody listens."""
+        if self._bell is not None:
+            self._bell.ring(topic)
+        self.notify_here(topic)
+
+    def notify_here(self, topic: str = "") -> None:
+        """The same, on this machine alone."""
         try:
             names = os.listdir(self._folder)
         except OSError:

@@ -18,6 +18,7 @@ from angelon.db import answers, sends
 from angelon.db.database import Database
 from angelon.db.secrets import Vault
 from angelon.engine import indexing
+from angelon.engine.bell import Ear, bell_of
 from angelon.engine.breakers import Breakers
 from angelon.engine.clock import Clock
 from angelon.engine.clock_jumps import ClockWatch
@@ -89,7 +90,8 @@ class Worker:
             threads,
             self._setups,
         )
-        self._notifier = Notifier(home)
+        self._bell = bell_of(database)
+        self._notifier = Notifier(home, self._bell)
         self._threads: list[threading.Thread] = []
 
     def run(self) -> int:
@@ -106,10 +108,13 @@ class Worker:
             self._threads.append(thread)
             thread.start()
         died = False
+        ear = Ear(self._database, self._bell.me, self._notifier.notify_here) if self._bell is not None else None
         try:
             died = self._maintain()
         finally:
             self.stop()
+            if ear is not None:
+                ear.stop()
             if self._listening is not None:
                 self._listening.stop()
             until = time.monotonic() + STOPPING
@@ -243,6 +248,7 @@ class Worker:
             ("taking mail that came back", self._take_returns),
             ("taking away what is old", housekeeper.look),
             ("taking what is new into the search", lambda: indexing.follow(self._database, self._stop)),
+            ("adding up what was counted", lambda: indexing.fold(self._database)),
         )
         sending: tuple[tuple[str, Callable[[], object]], ...] = (
             (

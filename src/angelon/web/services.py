@@ -18,6 +18,7 @@ from angelon.db.live_setup import LiveSetup
 from angelon.db.secrets import Vault
 from angelon.db.specs import StoredMessage, StoredRoute
 from angelon.db.tables import StoreRow
+from angelon.engine.bell import bell_of
 from angelon.engine.clock import Clock
 from angelon.engine.handlers.asking import AskNow
 from angelon.engine.handlers.runner import Handlers
@@ -71,7 +72,9 @@ def make(settings: Settings, database: Database | None = None, clock: Clock | No
     private_folder(settings.home)
     own = Handlers(settings.handlers) if settings.handlers is not None else None
     setups = Setups(database, asks=AskNow(own) if own is not None else None)
-    installation = Installation(database, setups, Vault(settings.key()), clock or Clock(), Notifier(settings.home))
+    installation = Installation(
+        database, setups, Vault(settings.key()), clock or Clock(), Notifier(settings.home, bell_of(database))
+    )
     writer = GroupCommit(database, lambda: installation.notifier.notify(PLANNING))
     intake = Intake(database, installation.setups, installation.vault, writer, installation.clock)
     return Services(settings, installation, writer, intake, own, os.environ.get(PROCESS, ""))
