@@ -26,6 +26,7 @@ def filled(bench):
     return bench
 
 
+@pytest.mark.sqlite
 def test_what_is_backed_up_while_it_is_written_to_comes_back_whole(filled, tmp_path):
     stop = threading.Event()
 
@@ -53,6 +54,7 @@ def test_what_is_backed_up_while_it_is_written_to_comes_back_whole(filled, tmp_p
     assert (tmp_path / "new").stat().st_mode & 0o077 == 0
 
 
+@pytest.mark.sqlite
 def test_a_database_that_is_there_is_not_overwritten_and_with_force_kept_beside(filled, tmp_path):
     file = str(tmp_path / "a.tar.gz")
     run(filled.home, "backup", file)
@@ -66,6 +68,7 @@ def test_a_database_that_is_there_is_not_overwritten_and_with_force_kept_beside(
     assert [one.read_text()[:11] for one in filled.home.glob("secret.key.2*")] == ["another key"]
 
 
+@pytest.mark.sqlite
 def test_a_backup_that_was_changed_or_is_none_is_refused_and_nothing_is_touched(filled, tmp_path):
     file = tmp_path / "a.tar.gz"
     run(filled.home, "backup", str(file), "--without-key")

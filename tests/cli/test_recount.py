@@ -2,6 +2,7 @@
 
 import sqlite3
 
+import pytest
 from click.testing import CliRunner
 
 from angelon.cli.main import main
@@ -17,6 +18,7 @@ def run(bench, monkeypatch, *given):
     return CliRunner().invoke(main, ["recount", *given])
 
 
+@pytest.mark.sqlite
 def test_wrong_counts_are_told_and_mended(bench, monkeypatch):
     bench.deliver(made.body())
     bench.plan()
@@ -33,6 +35,7 @@ def test_wrong_counts_are_told_and_mended(bench, monkeypatch):
     assert run(bench, monkeypatch, "--check").exit_code == 0
 
 
+@pytest.mark.sqlite
 def test_a_demo_is_copied_until_it_is_large_and_nothing_of_the_copies_goes_out(bench):
     for number in range(4):
         bench.deliver(made.body(id=number, reference=f"BK-{number}"), store_delivery=f"d-{number}")

@@ -36,6 +36,7 @@ def test_every_credential_is_sealed_under_the_new_key(kept):
         opened(kept, OLD)
 
 
+@pytest.mark.sqlite
 def test_with_the_wrong_key_nothing_is_changed(kept):
     refused = invoke(ANGELON_SECRET_KEY="a-wrong-key-of-length", ANGELON_NEW_SECRET_KEY=NEW)
     assert refused.exit_code == 1
@@ -45,6 +46,7 @@ def test_with_the_wrong_key_nothing_is_changed(kept):
     assert "give the new one as ANGELON_NEW_SECRET_KEY" in invoke().output
 
 
+@pytest.mark.sqlite
 def test_a_key_in_the_data_folder_is_replaced_with_it(kept):
     (kept.home / "secret.key").write_text(OLD)
     assert invoke(ANGELON_SECRET_KEY="").exit_code == 0

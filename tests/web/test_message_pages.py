@@ -201,7 +201,7 @@ def test_a_test_send_is_marked_goes_the_real_way_and_counts_for_nothing(client, 
     assert b"X-Test: yes" in mails[0].raw
     page = client.get(f"/sends/{sent['send']}")
     assert "Somebody of the shop sent it to see it." in text(page)
-    assert bench.rows("SELECT count(*) FROM send WHERE test = 0 AND recipient = 'me@example.com'") == [(0,)]
+    assert bench.rows("SELECT count(*) FROM send WHERE NOT test AND recipient = 'me@example.com'") == [(0,)]
 
 
 @pytest.mark.parametrize(

@@ -95,6 +95,7 @@ def test_of_a_delivery_with_several_orders_only_their_own_is_given_out(bench, cl
     assert "being planned" in text(refused)
 
 
+@pytest.mark.sqlite
 def test_after_erasure_nothing_says_who_it_was_and_figures_stay(bench, client, person):
     before = bench.rows("SELECT count(*), sum(tries) FROM send")
     assert cells(bench), "or the search finds nothing"

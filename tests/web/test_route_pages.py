@@ -309,7 +309,7 @@ def test_a_route_is_run_by_hand_on_orders_of_a_file_and_twice_is_asked_about(cli
         "0 messages would go out for 2 orders",
     ):
         assert said in page
-    orders = [str(id_) for (id_,) in bench.rows('SELECT id FROM "order"')]
+    orders = [str(id_) for (id_,) in bench.rows('SELECT id FROM "order" ORDER BY id')]
     form = {"route": "received", "order": orders, "again": orders[0], "answer.gift_note": "Hooray"}
     assert "1 message would go out for 2 orders" in text(client.post("/runs/look", data=form))
     before = bench.rows("SELECT count(*) FROM send")[0][0]

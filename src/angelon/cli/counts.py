@@ -18,8 +18,6 @@ def recount(check: bool) -> None:
     from angelon.engine import indexing
 
     database = open_database(settings.load())
-    if not database.sqlite:
-        raise click.ClickException("Counts are kept on SQLite only.")
     with database.reading() as session:
         wrong = counting.differences(session.connection())
     for table, number in wrong.items():

@@ -237,7 +237,9 @@ KEYS = {
 
 
 def rebuild(connection: Connection) -> None:
-    """Counts everything anew."""
+    """Counts everything anew; meanwhile nobody writes."""
+    if connection.dialect.name == "postgresql":
+        connection.exec_driver_sql('LOCK TABLE send, "order", event IN SHARE MODE')
     for table, counted in _COUNTED.items():
         connection.exec_driver_sql(f"DELETE FROM {table}")  # noqa: S608 - our own names
         names = ", ".join((*KEYS[table], *SUMS[table]))

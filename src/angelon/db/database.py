@@ -12,7 +12,7 @@ from sqlalchemy.exc import DBAPIError, OperationalError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from sqlmodel import Session
 
-from angelon.db import counting, locks, searching
+from angelon.db import counting, locks, searching, servers
 from angelon.db.write_turn import WriteTurn
 
 MIGRATIONS = Path(__file__).with_name("migrations")
@@ -27,6 +27,8 @@ _SQLITE_FAILURES = frozenset({5, 6, 7, 8, 9, 10, 11, 13, 14, 15, 26})
 read-only, interrupted, I/O, corrupt, full, can't open, protocol, not a database."""
 
 
+MOVED = 1811
+"""SQLite's code for what a trigger refuses: the installation was moved to another database (`engine/moving.py`)."""
 _SERVER_FAILURES = frozenset({"08", "25", "40", "53", "55", "57", "58", "XX"})
 """The classes of SQLSTATE (PostgreSQL's appendix A) that say the same: no connection, transaction state, rolled back
 (deadlocks among them), no resources, not ready (locks), an operator's doing (a shutdown), system, internal.
@@ -56,7 +58,7 @@ def is_database_failure(error: BaseException) -> bool:
             code = getattr(seen.orig, "sqlite_errorcode", None)
             state = str(getattr(seen.orig, "sqlstate", None) or "")
             if seen.connection_invalidated or (
-                code & 0xFF in _SQLITE_FAILURES
+                (code & 0xFF in _SQLITE_FAILURES or code == MOVED)
                 if code is not None
                 else state[:2] in _SERVER_FAILURES
                 if state
@@ -89,6 +91,8 @@ class Database:
                 Path(url.removeprefix("sqlite:///")).parent.mkdir(mode=0o700, parents=True, exist_ok=True)
             event.listen(self.engine, "connect", _prepare_sqlite)
             event.listen(self.engine, "begin", _begin)
+        else:
+            servers.prepare(self.engine)
 
     @property
     def shown_url(self) -> str:

@@ -7,7 +7,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Sequence
 
-from sqlalchemy import func, text
+from sqlalchemy import case, func, literal_column, text
 from sqlalchemy import select as core_select
 from sqlmodel import Session, col, select
 
@@ -89,10 +89,11 @@ def unreachable(session: Session) -> list[tuple[str, bool]]:
 
 def handler_calls(session: Session, since: dt.datetime) -> list[tuple[str, bool, int, int]]:
     """(handler, whether it failed, calls, milliseconds in all) since a moment."""
+    failed_ = case((RUN.c.problem != "", 1), else_=0).label("failed")
     statement = (
-        core_select(RUN.c.handler, RUN.c.problem != "", func.count(), func.sum(RUN.c.took_ms))
+        core_select(RUN.c.handler, failed_, func.count(), func.sum(RUN.c.took_ms))
         .where(RUN.c.at >= since)
-        .group_by(RUN.c.handler, RUN.c.problem != "")
+        .group_by(RUN.c.handler, literal_column("failed"))
     )
     return [
         (name, bool(failed), number, int(took or 0))

@@ -74,6 +74,14 @@ def watch(connection: Connection) -> None:
         connection.exec_driver_sql(f"CREATE TRIGGER {name} {when} BEGIN {what} END")
 
 
+def unwatch(connection: Connection) -> None:
+    for name in _TRIGGERS:
+        if connection.dialect.name == "postgresql":
+            connection.exec_driver_sql(f"DROP FUNCTION IF EXISTS on_{name} CASCADE")
+        else:
+            connection.exec_driver_sql(f"DROP TRIGGER IF EXISTS {name}")
+
+
 def _or_ignore(what: str) -> str:
     """Statements of SQLite that pass over what is there already, in PostgreSQL's words."""
     parts = [part.strip() for part in what.split(";") if part.strip()]
@@ -208,8 +216,9 @@ def pass_over(connection: Connection) -> tuple[str, str]:
 
 def follow(connection: Connection, most: int = AT_ONCE) -> int:
     """Takes a part of what has changed into the index; says how much. Called until nothing is left."""
-    locked = " FOR UPDATE SKIP LOCKED" if connection.dialect.name == "postgresql" else ""
-    query = f"SELECT kind, ref FROM search_due WHERE kind != '{TIDY}' LIMIT {int(most)}{locked}"  # noqa: S608 - our own
+    postgresql = connection.dialect.name == "postgresql"
+    taken = f"LIMIT {int(most)}" + (" FOR UPDATE SKIP LOCKED" if postgresql else "")
+    query = f"SELECT kind, ref FROM search_due WHERE kind != '{TIDY}' ORDER BY kind, ref {taken}"  # noqa: S608 - our own
     due = connection.exec_driver_sql(query).fetchall()
     for kind in KINDS:
         refs = [ref for found, ref in due if found == kind]
@@ -331,7 +340,7 @@ def found(
     if dialect == "postgresql":
         asked = on_postgresql(asked)
         of = f"search_{kind} d WHERE d.lexemes @@ CAST(:asked AS tsquery)"
-        last = "d.id"
+        last = "d.ref" if kind == "send" else "d.id"
     else:
         of = f"words_{kind} w JOIN search_{kind} d ON d.id = w.rowid WHERE words_{kind} MATCH :asked"
         last = "w.rowid"

@@ -104,6 +104,18 @@ class Vault:
         session.flush()
         return len(rows)
 
+    def check(self, session: Session) -> None:
+        """Raises WrongKey where the newest credential can't be opened."""
+        row = session.exec(select(SecretRow).order_by(col(SecretRow.id).desc()).limit(1)).first()
+        try:
+            if row is not None:
+                self._fernet.decrypt(row.sealed)
+        except InvalidToken:
+            raise WrongKey(
+                "The stored credentials were sealed under another secret key. Set ANGELON_SECRET_KEY to the one "
+                "that they were sealed under, the same on every machine."
+            ) from None
+
     def get(self, session: Session, kind: str, owner_id: int, now: dt.datetime) -> list[Secret]:
         """The credentials that are valid now, newest first. Raises WrongKey."""
         rows = session.exec(

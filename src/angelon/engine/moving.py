@@ -1,0 +1,405 @@
+"""Moves an installation to another database while it is in use: SQLite to PostgreSQL, and back.
+
+1. From the beginning on, triggers note the key of every row that changes.
+2. One snapshot is copied, table by table.
+3. What has changed meanwhile is copied again, until little is left.
+4. No send is claimed any more, and those under way are waited for.
+5. Under a lock on all that writes, the rest is copied, counted and compared, and the old database refuses every write.
+"""
+
+from __future__ import annotations
+
+import itertools
+import time
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import orjson
+import structlog
+from sqlalchemy import Boolean, Connection, Integer, LargeBinary, Table, func, text, tuple_, type_coerce
+from sqlalchemy import select as core_select
+from sqlalchemy.dialects import postgresql, sqlite
+from sqlmodel import SQLModel
+
+from angelon.core.problems import Invalid, Problem
+from angelon.db import counting, counting_postgresql, searching, tables
+from angelon.db.database import Database
+from angelon.db.tables import Instant
+
+log = structlog.get_logger()
+
+LEFT = 500
+"""Changed rows that may be left for the cut."""
+ROWS = 2000
+"""Rows that are read and written at a time."""
+WAIT = 60.0
+"""Seconds that tries under way are waited for."""
+SAMPLE = 200
+"""Rows of each table that are compared value by value."""
+REFUSAL = "This installation was moved to another database; its processes have to be started with the new address."
+_OWN = ("search_due", "search_order", "search_person", "search_send", "heartbeat")
+_COUNTED = ("send_count", "order_count", "event_count")
+
+
+@dataclass
+class Moved:
+    """What was copied: rows by table, how long the cut was (seconds), and how many rows were copied again."""
+
+    rows: dict[str, int] = field(default_factory=dict)
+    cut: float = 0.0
+    again: int = 0
+
+
+def moved_tables() -> list[Table]:
+    """Every table whose rows move, those that others refer to first. Counts and the search are made anew."""
+    assert tables
+    return [table for table in SQLModel.metadata.sorted_tables if table.name not in (*_OWN, *_COUNTED)]
+
+
+def move(source: Database, target: Database, say: Callable[[str], object] = log.info) -> Moved:
+    """Copies everything, and closes the old database. Raises Invalid where the target holds something, and where
+    what was copied is not the same; then the old database stays in use.
+    """
+    target.migrate()
+    _need_empty(target)
+    done = Moved()
+    _note_changes(source)
+    try:
+        with target.connection() as into:
+            _unwatch(into)
+        say("Copying what there is.")
+        seen = _copy_all(source, target, done)
+        while True:
+            seen, number = _copy_changed(source, target, seen)
+            done.again += number
+            if number <= LEFT:
+                break
+            say(f"{number:,} rows had changed meanwhile and were copied again.")
+        say("Waiting for what is being handed over.")
+        _stop_claims(source)
+        _wait_for_tries(source)
+        began = time.monotonic()
+        with source.connection() as connection:
+            done.again += _finish(connection, target, seen)
+            _compare(connection, target, done)
+            _refuse(connection)
+        done.cut = time.monotonic() - began
+    except BaseException:
+        _leave_open(source)
+        raise
+    say("Counting, and noting what is to be found by its words.")
+    with target.connection() as into:
+        _count_anew(into)
+    return done
+
+
+def _need_empty(target: Database) -> None:
+    with target.reading() as session:
+        for table in moved_tables():
+            if session.connection().execute(core_select(table).limit(1)).first() is not None:
+                raise Invalid(
+                    [Problem("", f"The new database holds something already ({table.name}).", "Give it an empty one.")]
+                )
+
+
+# ---- noting what changes
+
+
+def _key(table: Table, row: str, dialect: str) -> str:
+    columns = ", ".join(f'{row}."{column.name}"' for column in table.primary_key)
+    return f"json_build_array({columns})::text" if dialect == "postgresql" else f"json_array({columns})"
+
+
+def _note_changes(source: Database) -> None:
+    with source.connection() as connection:
+        dialect = connection.dialect.name
+        _drop_triggers(connection)
+        connection.exec_driver_sql("DROP TABLE IF EXISTS move_due")
+        number = "BIGSERIAL" if dialect == "postgresql" else "INTEGER"
+        connection.exec_driver_sql(f"CREATE TABLE move_due (n {number} PRIMARY KEY, tab TEXT, pk TEXT)")
+        for table in moved_tables():
+            for event, rows in (("INSERT", ("NEW",)), ("UPDATE", ("OLD", "NEW")), ("DELETE", ("OLD",))):
+                noted = "; ".join(
+                    f"INSERT INTO move_due (tab, pk) VALUES ('{table.name}', {_key(table, row, dialect)})"  # noqa: S608
+                    for row in rows
+                )
+                _trigger(connection, f"move_{table.name}_{event.lower()}", f'AFTER {event} ON "{table.name}"', noted)
+
+
+def _trigger(connection: Connection, name: str, when: str, what: str) -> None:
+    if connection.dialect.name == "postgresql":
+        counting_postgresql.trigger(connection, name, when, what)
+    else:
+        connection.exec_driver_sql(f"CREATE TRIGGER {name} {when} BEGIN {what}; END")
+
+
+def _drop_triggers(connection: Connection) -> None:
+    for table in moved_tables():
+        for event in ("insert", "update", "delete"):
+            for name in (f"move_{table.name}_{event}", f"moved_{table.name}_{event}"):
+                _drop_trigger(connection, name)
+    _drop_trigger(connection, "move_no_claims")
+
+
+def _drop_trigger(connection: Connection, name: str) -> None:
+    if connection.dialect.name == "postgresql":
+        connection.exec_driver_sql(f"DROP FUNCTION IF EXISTS on_{name} CASCADE")
+    else:
+        connection.exec_driver_sql(f"DROP TRIGGER IF EXISTS {name}")
+
+
+def _leave_open(source: Database) -> None:
+    """Takes away what a move that did not end has put in."""
+    with source.connection() as connection:
+        _drop_triggers(connection)
+        connection.exec_driver_sql("DROP TABLE IF EXISTS move_due")
+
+
+# ---- copying
+
+
+def _snapshot(source: Database) -> Any:
+    """A connection that sees everything as it was at one moment, while others write."""
+    level = {"isolation_level": "REPEATABLE READ"} if not source.sqlite else {}
+    return source.engine.connect().execution_options(stream_results=True, **level)
+
+
+def _copy_all(source: Database, target: Database, done: Moved) -> int:
+    """Copies one snapshot; gives the number of the last change that is in it."""
+    with _snapshot(source) as connection:
+        seen = int(connection.exec_driver_sql("SELECT coalesce(max(n), 0) FROM move_due").scalar_one())
+        for table in moved_tables():
+            rows = _raw_rows(connection, table)
+            done.rows[table.name] = _write_raw(target, table, rows)
+        connection.rollback()
+    return seen
+
+
+def _raw_rows(connection: Connection, table: Table) -> Iterator[Sequence[Any]]:
+    names = ", ".join(f'"{column.name}"' for column in table.columns)
+    own = next((key.parent.name for key in table.foreign_keys if key.column.table is table), None)
+    order = f' ORDER BY "{own}" IS NOT NULL' if own else ""  # rows that others of the table refer to, first
+    query = f'SELECT {names} FROM "{table.name}"{order}'  # noqa: S608 - our own names
+    return (tuple(row) for row in connection.exec_driver_sql(query).yield_per(ROWS))
+
+
+def _write_raw(target: Database, table: Table, rows: Iterator[Sequence[Any]]) -> int:
+    """Writes rows as a driver gives them; says how many."""
+    names = ", ".join(f'"{column.name}"' for column in table.columns)
+    converted = (_converted(table, row, target.sqlite) for row in rows)
+    number = 0
+    with target.connection() as connection:
+        if target.sqlite:
+            connection.exec_driver_sql("PRAGMA defer_foreign_keys=ON")
+            into = f'INSERT INTO "{table.name}" ({names}) VALUES ({", ".join("?" * len(table.columns))})'  # noqa: S608
+            while part := list(itertools.islice(converted, ROWS)):
+                connection.exec_driver_sql(into, part)
+                number += len(part)
+            return number
+        driver: Any = connection.connection.driver_connection
+        with driver.cursor() as cursor, cursor.copy(f'COPY "{table.name}" ({names}) FROM STDIN') as copy:
+            for row in converted:
+                copy.write_row(row)
+                number += 1
+    return number
+
+
+def _converted(table: Table, row: Sequence[Any], to_sqlite: bool) -> tuple[Any, ...]:
+    made: list[Any] = []
+    for column, value in zip(table.columns, row, strict=True):
+        if isinstance(column.type, Boolean) and value is not None:
+            made.append(int(value) if to_sqlite else bool(value))
+        elif isinstance(value, str) and "\x00" in value:
+            made.append(value.replace("\x00", "\ufffd"))  # PostgreSQL's texts hold none
+        elif isinstance(column.type, LargeBinary) and value is not None:
+            made.append(bytes(value))
+        else:
+            made.append(value)
+    return tuple(made)
+
+
+def _copy_changed(source: Database, target: Database, seen: int) -> tuple[int, int]:
+    """Copies again what has changed since; gives the number of the last change, and how many rows that were."""
+    with _snapshot(source) as connection:
+        last, changed = _changed(connection, seen)
+        with target.connection() as into:
+            number = _apply(connection, into, changed)
+        connection.rollback()
+    return last, number
+
+
+def _changed(connection: Connection, seen: int) -> tuple[int, dict[str, list[tuple[Any, ...]]]]:
+    """The number of the last change, and the keys of the rows that have changed since one, by table."""
+    rows = connection.execute(text("SELECT n, tab, pk FROM move_due WHERE n > :seen ORDER BY n"), {"seen": seen}).all()
+    found: dict[str, dict[tuple[Any, ...], None]] = {}
+    for row in rows:
+        found.setdefault(row.tab, {})[tuple(orjson.loads(row.pk))] = None
+    return (rows[-1].n if rows else seen), {name: list(keys) for name, keys in found.items()}
+
+
+def _apply(connection: Connection, into: Connection, changed: dict[str, list[tuple[Any, ...]]]) -> int:
+    """Has these rows of the target be as they are in the source."""
+    if into.dialect.name == "sqlite":
+        into.exec_driver_sql("PRAGMA defer_foreign_keys=ON")
+    there = {table.name: table for table in moved_tables() if table.name in changed}
+    rows = {name: dict(_rows(connection, table, changed[name])) for name, table in there.items()}
+    for name, table in reversed(there.items()):
+        gone = [key for key in changed[name] if key not in rows[name]]
+        for some in _parts(gone):
+            into.execute(table.delete().where(_is_one(table, some)))
+    for name, table in there.items():
+        present = list(rows[name].values())
+        for some in _parts(present):
+            into.execute(_upsert(into, table), some)
+    return sum(len(keys) for keys in changed.values())
+
+
+def _rows(
+    connection: Connection, table: Table, keys: Iterable[tuple[Any, ...]]
+) -> Iterator[tuple[tuple[Any, ...], dict[str, Any]]]:
+    own = next((key.parent for key in table.foreign_keys if key.column.table is table), None)
+    for some in _parts(list(keys)):
+        found = [dict(row._mapping) for row in connection.execute(core_select(table).where(_is_one(table, some)))]
+        for row in sorted(found, key=lambda one: own is not None and one[own.name] is not None):
+            yield _key_of(table, row), {name: _clean(value) for name, value in row.items()}
+
+
+def _key_of(table: Table, row: dict[str, Any]) -> tuple[Any, ...]:
+    """As `move_due` has it."""
+    return tuple(
+        column.type.process_bind_param(row[column.name], sqlite.dialect())
+        if isinstance(column.type, Instant)
+        else row[column.name]
+        for column in table.primary_key
+    )
+
+
+def _clean(value: Any) -> Any:
+    return value.replace("\x00", "\ufffd") if isinstance(value, str) else value
+
+
+def _is_one(table: Table, keys: Sequence[tuple[Any, ...]]) -> Any:
+    raw: list[Any] = [
+        type_coerce(column, column.type.impl_instance) if isinstance(column.type, Instant) else column
+        for column in table.primary_key
+    ]
+    if len(raw) == 1:
+        return raw[0].in_([key[0] for key in keys])
+    return tuple_(*raw).in_(keys)
+
+
+def _upsert(into: Connection, table: Table) -> Any:
+    dialect = postgresql if into.dialect.name == "postgresql" else sqlite
+    statement = dialect.insert(table)
+    keys = [column.name for column in table.primary_key]
+    rest = {column.name: statement.excluded[column.name] for column in table.columns if column.name not in keys}
+    return (
+        statement.on_conflict_do_update(index_elements=keys, set_=rest)
+        if rest
+        else statement.on_conflict_do_nothing(index_elements=keys)
+    )
+
+
+def _parts(rows: Sequence[Any]) -> Iterator[Sequence[Any]]:
+    for start in range(0, len(rows), 400):
+        yield rows[start : start + 400]
+
+
+# ---- the cut
+
+
+def _stop_claims(source: Database) -> None:
+    """From here on no send is claimed; what is being handed over is still settled."""
+    with source.connection() as connection:
+        when = "BEFORE UPDATE ON send WHEN NEW.state = 'sending' AND OLD.state != 'sending'"
+        _refusal(connection, "move_no_claims", when)
+
+
+def _refusal(connection: Connection, name: str, when: str) -> None:
+    if connection.dialect.name == "postgresql":
+        counting_postgresql.trigger(connection, name, when, f"RAISE EXCEPTION '{REFUSAL}' USING ERRCODE = '55000'")
+    else:
+        connection.exec_driver_sql(f"CREATE TRIGGER {name} {when} BEGIN SELECT RAISE(ABORT, '{REFUSAL}'); END")
+
+
+def _wait_for_tries(source: Database) -> None:
+    until = time.monotonic() + WAIT
+    while time.monotonic() < until:
+        with source.reading() as session:
+            query = "SELECT count(*) FROM send WHERE state = 'sending'"
+            if not session.connection().exec_driver_sql(query).scalar_one():
+                return
+        time.sleep(0.2)
+
+
+def _finish(connection: Connection, target: Database, seen: int) -> int:
+    if connection.dialect.name == "postgresql":
+        names = ", ".join(f'"{table.name}"' for table in moved_tables())
+        connection.exec_driver_sql(f"LOCK TABLE {names} IN EXCLUSIVE MODE")
+    _, changed = _changed(connection, seen)
+    with target.connection() as into:
+        return _apply(connection, into, changed)
+
+
+def _compare(connection: Connection, target: Database, done: Moved) -> None:
+    """Raises Invalid where a table has not as many rows, or where one of some rows is not the same."""
+    with target.reading() as session:
+        there = session.connection()
+        for table in moved_tables():
+            counted = core_select(func.count()).select_from(table)
+            here, other = (int(one.execute(counted).scalar_one()) for one in (connection, there))
+            done.rows[table.name] = here
+            some = [dict(row._mapping) for row in connection.execute(core_select(table).limit(SAMPLE))]
+            keys = [_key_of(table, row) for row in some]
+            same = dict(_rows(there, table, keys)) if keys else {}
+            wrong = [key for key, row in zip(keys, some, strict=True) if _plain(same.get(key)) != _plain(row)]
+            if here != other or wrong:
+                raise Invalid(
+                    [
+                        Problem(
+                            "",
+                            f"{table.name}: {here:,} rows here and {other:,} there"
+                            + (f", and {wrong[0]} is not the same." if wrong else "."),
+                            "The old database stays in use. Empty the new one and move again.",
+                        )
+                    ]
+                )
+
+
+def _plain(row: dict[str, Any] | None) -> Any:
+    return None if row is None else {name: _clean(value) for name, value in row.items()}
+
+
+def _refuse(connection: Connection) -> None:
+    """Has the old database refuse what anybody would still write."""
+    _drop_triggers(connection)
+    for table in moved_tables():
+        for event in ("INSERT", "UPDATE", "DELETE"):
+            _refusal(connection, f"moved_{table.name}_{event.lower()}", f'BEFORE {event} ON "{table.name}"')
+
+
+# ---- the new database
+
+
+def _unwatch(into: Connection) -> None:
+    counting.unwatch(into)
+    searching.unwatch(into)
+    into.exec_driver_sql("DELETE FROM shop_offset")
+
+
+def _count_anew(into: Connection) -> None:
+    if into.dialect.name == "postgresql":
+        for table in moved_tables():
+            keys = list(table.primary_key)
+            if len(keys) == 1 and isinstance(keys[0].type, Integer):
+                into.exec_driver_sql(
+                    f"SELECT setval(pg_get_serial_sequence('\"{table.name}\"', '{keys[0].name}'), "  # noqa: S608
+                    f'(SELECT max("{keys[0].name}") FROM "{table.name}")) '
+                    f"WHERE pg_get_serial_sequence('\"{table.name}\"', '{keys[0].name}') IS NOT NULL"
+                )
+        into.exec_driver_sql("ANALYZE")
+    counting.watch(into)
+    counting.rebuild(into)
+    searching.watch(into)
+    searching.note_all(into)

@@ -1,0 +1,127 @@
+"""An installation moves from SQLite to PostgreSQL and back while deliveries come in: nothing is lost, and the old
+database takes nothing more.
+"""
+
+import threading
+
+import pytest
+from sqlalchemy.exc import DBAPIError
+
+from angelon.core.problems import Invalid
+from angelon.db import counting, searching
+from angelon.db.database import Database
+from angelon.db.tables import ContactRow
+from angelon.engine import indexing, moving
+from angelon.engine.planner import Planner
+from angelon.engine.setups import Setups
+from tests import made
+from tests.conftest import ON_POSTGRESQL
+
+pytestmark = pytest.mark.skipif(ON_POSTGRESQL, reason="begins on SQLite")
+
+
+def deliver(bench, number):
+    buyer = {"name": f"Jörg {number}", "email": f"p{number}@example.org", "country": "DE"}
+    return bench.deliver(made.body(id=number, reference=f"BK-{number}", buyer=buyer), store_delivery=f"d-{number}")
+
+
+def column(database, query):
+    with database.reading() as session:
+        return [row[0] for row in session.connection().exec_driver_sql(query)]
+
+
+def counts(database):
+    with database.reading() as session:
+        return counting.differences(session.connection())
+
+
+@pytest.fixture
+def filled(bench):
+    for number in range(40):
+        deliver(bench, number)
+    bench.plan()
+    with bench.database.writing() as session:
+        session.add(ContactRow(store_id=bench.store_id, identity="odd", name="a\x00b", first_seen=bench.clock.now()))
+    return bench
+
+
+def test_it_moves_there_and_back_while_deliveries_come_in(filled, server, tmp_path):
+    bench, taken, ended = filled, [], threading.Event()
+    target = Database(server.create("moved"))
+
+    def come_in():
+        number = 1000
+        while not ended.is_set():
+            number += 1
+            if deliver(bench, number).status == 202:
+                taken.append(f"d:d-{number}")
+
+    coming = threading.Thread(target=come_in)
+    coming.start()
+    try:
+        done = moving.move(bench.database, target)
+    finally:
+        ended.set()
+        coming.join()
+    assert len(taken) > 3, "they came in all the while"
+    keys = set(column(target, "SELECT delivery_key FROM event WHERE parent_id IS NULL"))
+    assert set(taken) <= keys
+    assert {f"d:d-{number}" for number in range(40)} <= keys
+    assert done.again > 0
+    assert done.cut < 5
+    assert column(target, "SELECT name FROM contact WHERE identity = 'odd'") == ["a\ufffdb"]
+    assert deliver(bench, 5000).status == 503, "the old one takes nothing more, and the shop sends it again"
+
+    setups = Setups(target)
+    planner = Planner(target, setups, bench.clock)
+    while planner.run_batch()[0]:
+        pass
+    indexing.follow(target)
+    indexing.fold(target)
+    assert not any(counts(target).values())
+    with target.reading() as session:
+        assert len(searching.refs(session.connection(), "order", bench.store_id, "jorg 7", 9)) >= 1
+
+    back = Database(f"sqlite:///{tmp_path / 'back' / 'angelon.db'}")
+    again = moving.move(target, back)
+    for table in ("event", "send", '"order"', "contact", "delivery"):
+        here, there = (column(one, f"SELECT count(*) FROM {table}") for one in (target, back))
+        assert here == there, table
+    assert again.rows["send"] == column(back, "SELECT count(*) FROM send")[0] >= 40
+    assert not any(counts(back).values())
+    with pytest.raises(DBAPIError, match="was moved"), target.connection() as connection:
+        connection.exec_driver_sql("UPDATE contact SET name = 'x'")
+    target.close()
+    back.close()
+
+
+def test_a_database_that_holds_something_is_refused_and_nothing_is_changed(filled, server):
+    target = Database(server.create("full"))
+    target.migrate()
+    with target.connection() as connection:
+        connection.exec_driver_sql("INSERT INTO store (key, spec, version, edits) VALUES ('x', '{}', 0, 0)")
+    with pytest.raises(Invalid, match="holds something already"):
+        moving.move(filled.database, target)
+    assert deliver(filled, 900).status == 202
+    target.close()
+
+
+def test_where_what_was_copied_is_not_the_same_the_old_database_stays_in_use(filled, server, monkeypatch):
+    target = Database(server.create("unlike"))
+    real = moving._finish
+
+    def loses_one(connection, database, seen):
+        number = real(connection, database, seen)
+        with database.connection() as into:
+            into.exec_driver_sql("DELETE FROM content")
+            into.exec_driver_sql("DELETE FROM send WHERE id = (SELECT min(id) FROM send)")
+        return number
+
+    monkeypatch.setattr(moving, "_finish", loses_one)
+    with pytest.raises(Invalid, match="40 rows here and 39 there"):
+        moving.move(filled.database, target)
+    assert deliver(filled, 901).status == 202
+    assert filled.plan() == 1
+    triggers = column(filled.database, "SELECT name FROM sqlite_master WHERE type = 'trigger' AND name LIKE 'move%'")
+    assert triggers == []
+    target.close()
