@@ -152,3 +152,20 @@ def test_the_list_is_live_and_does_not_move_under_who_reads_further_down(page, r
     button.click()
     expect(first).to_contain_text("Named Again")
     expect(button).to_be_hidden()
+
+
+def test_what_is_ticked_in_a_list_that_changes_stays_ticked(page, running):
+    page.goto("/orders")
+    expect(page.locator("#list")).to_have_attribute("data-started", "")
+    row = page.locator("#list tbody tr").first
+    row.get_by_role("checkbox").check()
+    page.locator("h1").click()
+    page.wait_for_timeout(1500)  # the stream has begun
+    with sqlite3.connect(running.home / "angelon.db", timeout=10) as plain:
+        newest = '(SELECT id FROM "order" ORDER BY last_event_at DESC, id DESC LIMIT 1)'
+        plain.execute(f"UPDATE \"order\" SET total = '77.77 changed' WHERE id = {newest}")
+    button = page.get_by_role("button", name="There is something newer: show it")
+    expect(button).to_be_visible(timeout=15000)
+    expect(row.get_by_role("checkbox")).to_be_checked()
+    button.click()
+    expect(row).to_contain_text("77.77 changed")

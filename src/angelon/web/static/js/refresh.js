@@ -29,7 +29,21 @@ export function start(element) {
     button.hidden = true;
   }
 
+  // What somebody has ticked or typed here is not taken away.
+  const touched = () =>
+    [...element.querySelectorAll("input, textarea")].some((one) =>
+      one.type === "checkbox" || one.type === "radio" ? one.checked !== one.defaultChecked
+        : one.value !== one.defaultValue);
+
+  let lookedAt = 0;
+  let due = 0;
+  function told() {
+    // at most once in `every`, however much is stored
+    due ||= setTimeout(() => ((due = 0), look()), Math.max(0, lookedAt + every - performance.now()));
+  }
+
   async function look() {
+    lookedAt = performance.now();
     if (document.hidden || element.contains(document.activeElement)) return;
     const answer = await fetch(location.href, { headers: { Accept: "text/html" } }).catch(() => null);
     if (!answer?.ok) return;
@@ -37,7 +51,7 @@ export function start(element) {
     if (!fresh) return;
     const now = steady(fresh.innerHTML);
     if (last !== null && now !== last) {
-      if (element.dataset.keeps !== undefined && scrollY > READING) {
+      if (element.dataset.keeps !== undefined && (scrollY > READING || touched())) {
         waiting = fresh.innerHTML;
         button.hidden = false;
       } else put(fresh.innerHTML);
@@ -51,7 +65,7 @@ export function start(element) {
     : new EventSource(`${document.documentElement.dataset.root ?? ""}/live`);
   if (!stream) return byItself();
   let lost = false;
-  stream.addEventListener("changed", look);
+  stream.addEventListener("changed", told);
   stream.addEventListener("open", () => lost && ((lost = false), look()));
   stream.addEventListener("error", () => {
     lost = true;
