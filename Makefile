@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 PORT ?= 8080
 
-.PHONY: demo test bench proof lint install browser lock vendor audit
+.PHONY: demo cluster test test-postgresql postgresql bench proof lint install browser lock vendor audit
 
 install: $(VENV)/.installed
 
@@ -17,15 +17,27 @@ $(VENV)/.installed: requirements.lock pyproject.toml
 demo: install
 	@exec $(BIN)/angelon demo --port $(PORT) $(if $(FRESH),--fresh)
 
+# Two web processes, three workers and a balancer over a PostgreSQL of their own (docs/scale.md).
+cluster: install postgresql
+	@PORT=$(PORT) exec $(BIN)/python -m cluster
+
+postgresql:
+	@sh scripts/ensure-postgresql.sh
+
 browser:
 	@sh scripts/ensure-chromium.sh
 
-test: install browser lint
+test: install browser postgresql lint
 	$(BIN)/python -m pytest -n 2 --dist loadfile --no-loadscope-reorder
 
+# What depends on the database, on PostgreSQL; ONLY chooses a part of it.
+ONLY ?= tests/db tests/engine tests/web tests/cli
+test-postgresql: install postgresql
+	TEST_ON=postgresql $(BIN)/python -m pytest -n 2 --dist loadfile --no-loadscope-reorder $(ONLY)
+
 lint: install
-	$(BIN)/ruff check src tests bench proof
-	$(BIN)/ruff format --check --quiet src tests bench proof
+	$(BIN)/ruff check src tests bench proof cluster
+	$(BIN)/ruff format --check --quiet src tests bench proof cluster
 	$(BIN)/mypy
 	$(BIN)/lint-imports --config pyproject.toml >/tmp/angelon-imports.$$$$ || { cat /tmp/angelon-imports.$$$$; exit 1; }; rm -f /tmp/angelon-imports.$$$$
 

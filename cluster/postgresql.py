@@ -89,6 +89,12 @@ class Server:
         """The address of a database, as ANGELON_DATABASE_URL takes it."""
         return f"postgresql+psycopg://{USER}@127.0.0.1:{self.port}/{name}"
 
+    def has(self, name: str) -> bool:
+        """Whether there is a database of this name."""
+        with psycopg.connect(self._conninfo("postgres")) as connection:
+            found = connection.execute("SELECT 1 FROM pg_database WHERE datname = %s", (name,)).fetchone()
+        return found is not None
+
     def create(self, name: str, like: str = "template1") -> str:
         """A new database, made as a copy of another; gives its address."""
         with psycopg.connect(self._conninfo("postgres"), autocommit=True) as connection:
@@ -97,6 +103,7 @@ class Server:
         return self.url(name)
 
     def drop(self, name: str) -> None:
+        """Takes a database away, whoever uses it."""
         with psycopg.connect(self._conninfo("postgres"), autocommit=True) as connection:
             connection.execute(f'DROP DATABASE IF EXISTS "{name}" WITH (FORCE)')  # type: ignore[call-overload]
 

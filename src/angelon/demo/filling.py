@@ -137,14 +137,15 @@ def _reviewed(session: Session, box: Box, store_id: int, at: dt.datetime) -> Non
 
 def _receipts(database: Database) -> None:
     """What providers have told of those days: most texts arrived, most chat messages were read."""
-    told = "UPDATE send SET state = '{to}' WHERE channel = '{by}' AND state = 'sent' AND unicode(substr(id, -1)) % {of}"
+    last = "unicode(substr(id, -1))" if database.sqlite else "ascii(right(id, 1))"
+    told = f"UPDATE send SET state = '{{to}}' WHERE channel = '{{by}}' AND state = 'sent' AND {last} % {{of}}"  # noqa: S608
     with database.connection() as connection:
         for by, to, of in (
             ("sms", "delivered", "16 != 3"),
             ("chat", "read", "5 < 3"),
             ("chat", "delivered", "16 != 9"),
         ):
-            connection.exec_driver_sql(told.format(to=to, by=by, of=of))
+            connection.execute(text(told.format(to=to, by=by, of=of)))
 
 
 def _called(database: Database, box: Box) -> None:

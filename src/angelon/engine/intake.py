@@ -83,6 +83,21 @@ class Intake:
         `headers` has lower-case names; `length` is what the sender says the body's size is; `remote` is the sender's
         address.
         """
+        try:
+            return self._taken(key, method, headers, raw, length, query, remote)
+        except Exception as error:  # the set-up or the credentials can't be read just now
+            return self.not_stored(error)
+
+    def _taken(
+        self,
+        key: str,
+        method: str,
+        headers: Mapping[str, str],
+        raw: bytes,
+        length: int,
+        query: Mapping[str, str],
+        remote: str,
+    ) -> Answer | NewDelivery:
         found = self._setups.find_source(key)
         if found is None:
             return _problem(
@@ -229,11 +244,9 @@ class Intake:
         if not is_database_failure(error):
             raise error
         busy = is_busy(error)
-        what = (
-            "The database is in use by somebody else."
-            if busy
-            else "The database can't be written to: its disk may be full."
-        )
+        full = "The database can't be written to: its disk may be full."
+        away = full if self._database.sqlite else "The database does not answer just now."
+        what = "The database is in use by somebody else." if busy else away
         return _problem(
             503, "Not stored", what, "Send it again later; nothing was stored.", {"Retry-After": "5" if busy else "60"}
         )

@@ -1,0 +1,187 @@
+"""Several workers over one PostgreSQL, each with a data folder of its own: killed, and the database killed and cut off.
+
+Nothing is lost, no send is tried by two at once, an order's route sends once, and a gateway's rate is kept by all.
+"""
+
+import asyncio
+import os
+import signal
+import subprocess
+import sys
+import threading
+import time
+from collections import Counter
+
+import pytest
+
+from angelon.db.tables import GatewayRow
+from angelon.standins.mailbox import Mailbox
+from angelon.web.app import create_app
+from cluster.balancer import Balancer
+from tests import made
+from tests.conftest import bench_in
+
+ORDERS = 60
+
+
+@pytest.fixture
+def bench(tmp_path, bundle, server):
+    with bench_in(tmp_path / "home", bundle, tmp_path, server=server) as one:
+        yield one
+
+
+@pytest.fixture
+def mailbox(bench):
+    box = Mailbox(bench.box)
+    box.start()
+    bench.change(made.gateway(box.port, timeout_seconds=2, retry={"base_seconds": 0.2, "cap_seconds": 0.4}), GatewayRow)
+    yield box
+    box.stop()
+
+
+class Cluster:
+    """Worker processes, as on machines of their own."""
+
+    def __init__(self, folder, url):
+        self.folder, self.url, self.processes, self._number = folder, url, [], 0
+
+    def start(self, role, times=1):
+        for _ in range(times):
+            self._number += 1
+            home = self.folder / f"machine-{self._number}"
+            home.mkdir()
+            given = {"ANGELON_HOME": str(home), "ANGELON_SECRET_KEY": "a-key-for-tests-only"}
+            self.processes.append(
+                subprocess.Popen(
+                    [sys.executable, "-m", "angelon", "worker", "--role", role],
+                    env={**os.environ, **given, "ANGELON_DATABASE_URL": self.url},
+                    stderr=(home / "log").open("ab"),
+                )
+            )
+
+    def kill(self, number):
+        self.processes[number].send_signal(signal.SIGKILL)
+        self.processes[number].wait()
+
+    def end(self):
+        for one in self.processes:
+            one.terminate()
+        for one in self.processes:
+            one.wait(30)
+
+
+@pytest.fixture
+def cluster(tmp_path, bench):
+    made_cluster = Cluster(tmp_path, bench.settings.url)
+    yield made_cluster
+    made_cluster.end()
+
+
+def deliver(bench, numbers):
+    for number in numbers:
+        buyer = {"name": f"Jo {number}", "email": f"p{number}@example.org", "country": "DE"}
+        answer = bench.deliver(
+            made.body(id=number, reference=f"BK-{number}", buyer=buyer), store_delivery=f"d-{number}"
+        )
+        assert answer.status == 202
+
+
+def until(true, seconds=60):
+    end = time.monotonic() + seconds
+    while time.monotonic() < end:
+        if true():
+            return
+        time.sleep(0.05)
+    raise AssertionError("it did not happen in time")
+
+
+def all_sent(bench, number=ORDERS):
+    return bench.rows("SELECT count(*) FROM send WHERE state = 'sent'") == [(number,)]
+
+
+def check_nothing_lost_or_doubled(bench, number=ORDERS):
+    assert bench.rows("SELECT count(*), count(DISTINCT order_id) FROM send") == [(number, number)]
+    arrived = Counter(mail.rcpt_to for mail in bench.box.mails(10 * number))
+    assert set(arrived) == {f"p{n}@example.org" for n in range(number)}
+    unknown = {
+        to
+        for (to,) in bench.rows(
+            "SELECT s.recipient FROM attempt a JOIN send s ON s.id = a.send_id WHERE a.outcome = 'unknown'"
+        )
+    }
+    assert {to for to, times in arrived.items() if times > 1} <= unknown
+    at_once = """SELECT a.send_id FROM attempt a JOIN attempt b ON b.send_id = a.send_id AND b.id > a.id
+        WHERE a.outcome <> 'unknown' AND b.outcome <> 'unknown' AND b.began_at < a.ended_at"""
+    assert bench.rows(at_once) == [], "no send is tried by two at once"
+
+
+def test_two_planners_and_four_senders_send_each_once(bench, mailbox, cluster):
+    cluster.start("plan", 2)
+    cluster.start("send", 4)
+    until(lambda: len(bench.rows("SELECT worker FROM heartbeat")) == 6)
+    deliver(bench, range(ORDERS))
+    until(lambda: all_sent(bench))
+    check_nothing_lost_or_doubled(bench)
+
+
+def test_killed_workers_lose_nothing(bench, mailbox, cluster):
+    deliver(bench, range(ORDERS))
+    cluster.start("plan", 2)
+    cluster.start("send", 2)
+    until(lambda: bench.box.count_mails() >= 5)
+    cluster.kill(0)
+    cluster.kill(2)
+    cluster.start("send", 1)  # one of the same machine takes over what the dead had in hand
+    until(lambda: all_sent(bench))
+    check_nothing_lost_or_doubled(bench)
+
+
+def test_a_killed_database_loses_nothing_and_the_workers_go_on_when_it_is_back(bench, server, mailbox, cluster):
+    cluster.start("plan", 1)
+    cluster.start("send", 2)
+    deliver(bench, range(ORDERS // 2))
+    until(lambda: bench.box.count_mails() >= 5)
+    server.stop(at_once=True)
+    app = create_app(bench.services, [])
+    assert app.test_client().post("/in/shop", data=made.body(id=900)).status_code == 503, "the shop sends it again"
+    server.start()
+    deliver(bench, range(ORDERS // 2, ORDERS))
+    until(lambda: all_sent(bench))
+    check_nothing_lost_or_doubled(bench)
+    assert all(one.poll() is None for one in cluster.processes), "none of them has ended"
+
+
+def test_a_network_that_is_cut_and_comes_back_loses_nothing(bench, server, mailbox, cluster):
+    between = Balancer([server.port])
+    loop = asyncio.new_event_loop()
+    listening = loop.run_until_complete(between.serve("127.0.0.1", 0))
+    port = listening.sockets[0].getsockname()[1]
+    threading.Thread(target=loop.run_forever, daemon=True).start()
+    cluster.url = cluster.url.replace(str(server.port), str(port))
+    cluster.start("plan", 1)
+    cluster.start("send", 2)
+    deliver(bench, range(ORDERS // 2))
+    until(lambda: bench.box.count_mails() >= 3)
+    between.cut = True
+    time.sleep(3)
+    deliver(bench, range(ORDERS // 2, ORDERS))  # the web process is on the other side
+    between.cut = False
+    until(lambda: all_sent(bench))
+    check_nothing_lost_or_doubled(bench)
+    cluster.end()
+    loop.call_soon_threadsafe(loop.stop)
+
+
+def test_a_gateway_s_rate_is_kept_by_all_together(bench, mailbox, cluster):
+    limited = made.gateway(mailbox.port, timeout_seconds=2, quota={"per_second": 10})
+    bench.change(limited, GatewayRow)
+    cluster.start("plan", 1)
+    cluster.start("send", 4)
+    until(lambda: len(bench.rows("SELECT worker FROM heartbeat")) == 5)
+    deliver(bench, range(ORDERS))
+    until(lambda: all_sent(bench))
+    began = sorted(at for (at,) in bench.rows("SELECT began_at FROM attempt"))
+    assert len(began) == ORDERS
+    for number, at in enumerate(began):
+        within = sum(1 for other in began[number:] if other - at < 2_000_000)
+        assert within <= 10 + 2 * 10 + 2, "a burst, and ten for each second"
