@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
-from bench import faults, handlers, mapping, moving, pages, rendering, routing, sizes, starts
+from bench import faults, handlers, mapping, moving, pages, rendering, routing, several, sizes, starts
 from bench.rows import report
 
 BENCHMARKS = {
@@ -23,6 +23,7 @@ BENCHMARKS = {
     "effect": routing.effect,
     "handlers": handlers.handlers,
     "starts": starts.starts,
+    "several": several.several,
 }
 
 chosen = sys.argv[1:] or list(BENCHMARKS)

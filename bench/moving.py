@@ -36,9 +36,9 @@ SECRET = "a-signing-secret"
 class Home:
     """A data folder with a small store, whose source is signed."""
 
-    def __init__(self, folder: str, mail_port: int = 25) -> None:
+    def __init__(self, folder: str, mail_port: int = 25, url: str = "") -> None:
         self.path = Path(folder)
-        self.settings = Settings(home=self.path, secret_key=KEY)
+        self.settings = Settings(home=self.path, secret_key=KEY, database_url=url)
         self.database = Database(self.settings.url)
         self.database.migrate()
         self.source = made.source(signing={"header": "Store-Signature"})

@@ -65,6 +65,11 @@ class Server:
                     raise TimeoutError(f"PostgreSQL does not start; {self.folder / 'log'} says why.") from None
                 time.sleep(0.05)
 
+    @property
+    def pid(self) -> int:
+        assert self._running is not None, "it runs"
+        return self._running.pid
+
     def _make(self) -> None:
         self.folder.mkdir(parents=True, exist_ok=True)
         if os.getuid() == 0:

@@ -137,6 +137,34 @@ def _decisions_on_postgresql(row: str, sign: str) -> str:
     return f"INSERT INTO decision_count (store_id, day, route, outcome, part, number) {rows};"
 
 
+def _own_of_postgresql() -> dict[str, str]:
+    """What PostgreSQL's triggers do otherwise: they have variables and conditions, and work out only what is needed."""
+    events = {row: _event_upsert(row, f"{row}.received_at", "{}1", "0") for row in ("OLD", "NEW")}
+
+    def orders(row: str, sign: str) -> str:
+        back = "+" if sign == "-" else "-"
+        return (
+            f"IF {row}.order_id IS NOT NULL AND {row}.type != '' THEN "
+            f"o := {_others(row)}; IF o IS NULL OR {row}.received_at < o THEN "
+            f"{_event_upsert(row, f'{row}.received_at', '0', f'{sign}1')}"
+            f"IF o IS NOT NULL THEN {_event_upsert(row, 'o', '0', f'{back}1')} END IF; END IF; END IF;"
+        )
+
+    def block(statements: str) -> str:
+        return f"DECLARE o bigint; BEGIN {statements} END"
+
+    another = " OR ".join(f"OLD.{name} IS DISTINCT FROM NEW.{name}" for name in ("source_id", "type", "received_at"))
+    moved = f"IF {another} THEN {events['OLD'].format('-')} {events['NEW'].format('+')} END IF;"
+    return {
+        "count_event_new": block(events["NEW"].format("+") + orders("NEW", "+")),
+        "count_event_changed": block(moved + orders("OLD", "-") + orders("NEW", "+")),
+        "count_event_gone": block(events["OLD"].format("-") + orders("OLD", "-")),
+        "count_decision_new": _decisions_on_postgresql("NEW", "+"),
+        "count_decision_first": _decisions_on_postgresql("NEW", "+"),
+        "count_decision_changed": _decisions_on_postgresql("OLD", "-") + _decisions_on_postgresql("NEW", "+"),
+    }
+
+
 _EVENT_COLUMNS = ("source_id", "type", "received_at", "order_id")
 TRIGGERS = {
     "count_send_new": ("AFTER INSERT ON send", _send_change("NEW", "+")),
@@ -177,7 +205,7 @@ TRIGGERS = {
 def watch(connection: Connection) -> None:
     """Has the database count from here on. A migration that makes `send`, `order` or `event` anew calls it again."""
     if connection.dialect.name == "postgresql":
-        counting_postgresql.watch(connection, TRIGGERS, _decisions_on_postgresql)
+        counting_postgresql.watch(connection, TRIGGERS, _own_of_postgresql())
         return
     for name, (when, what) in TRIGGERS.items():
         connection.exec_driver_sql(f"DROP TRIGGER IF EXISTS {name}")

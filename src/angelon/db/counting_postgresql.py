@@ -7,7 +7,7 @@ count is the sum of its rows, here as on SQLite, where it has one.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Iterable, Mapping
 
 from sqlalchemy import Connection
 
@@ -37,16 +37,10 @@ def trigger(connection: Connection, name: str, when: str, what: str) -> None:
     connection.exec_driver_sql(made)
 
 
-def watch(
-    connection: Connection, triggers: Mapping[str, tuple[str, str]], decisions: Callable[[str, str], str]
-) -> None:
-    """Has the database append what changes."""
+def watch(connection: Connection, triggers: Mapping[str, tuple[str, str]], own: Mapping[str, str]) -> None:
+    """Has the database append what changes; `own` are triggers whose statements are others than SQLite's."""
     for name, (when, what) in triggers.items():
-        if name.startswith("count_decision"):
-            what = decisions("NEW", "+")
-            if name == "count_decision_changed":
-                what = decisions("OLD", "-") + what
-        trigger(connection, name, when, _UPSERT.sub(";", what))
+        trigger(connection, name, when, _UPSERT.sub(";", own.get(name, what)))
 
 
 def unwatch(connection: Connection, triggers: Iterable[str]) -> None:

@@ -44,7 +44,9 @@ BY_HANDLER = ">>"
 MOST_KEPT = 2000
 """Characters of a value that stays with a customer; a longer one is not kept."""
 BATCH_SECONDS = 0.05
-"""How long planning a batch may keep others from writing."""
+"""How long planning a batch may keep others from writing: on SQLite, where one writes at a time."""
+BATCH_SECONDS_OF_A_STORE = 0.25
+"""The same on PostgreSQL, where it keeps only those who decide for the same store."""
 MOST_STORES = 5
 """Stores with events that wait which are looked at before those who plan for them are waited for."""
 LEAST, MOST = 8, 200
@@ -100,8 +102,9 @@ class Planner:
             rows = within_bytes(event_queries.sizes(connection, unread), rows)
             done = self._plan(connection, rows)
             took = time.monotonic() - began
-        if took > BATCH_SECONDS:
-            self._batch_size = max(LEAST, int(most * BATCH_SECONDS / took))
+        wanted = BATCH_SECONDS if self._database.sqlite else BATCH_SECONDS_OF_A_STORE
+        if took > wanted:
+            self._batch_size = max(LEAST, int(most * wanted / took))
         elif len(rows) == most:
             self._batch_size = min(MOST, most + most // 4 + 1)
         return done

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import datetime as dt
 import secrets
-from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
@@ -45,11 +44,15 @@ class Person(UserMixin):  # type: ignore[misc]
         return self._secret
 
 
-def first_code(home: Path) -> str:
-    """The code by which the first owner is made from elsewhere; made where there is none."""
-    file = home / CODE_FILE
+def first_code() -> str:
+    """The code by which the first owner is made from elsewhere, in a file of the data folder. Where several machines
+    share a database, it is the same on each.
+    """
+    chosen = services()
+    file = chosen.settings.home / CODE_FILE
     if not file.exists():
-        file.write_text(secrets.token_hex(8))
+        shared = not chosen.installation.database.sqlite
+        file.write_text(chosen.vault.proof("first owner") if shared else secrets.token_hex(8))
         file.chmod(0o600)
     return file.read_text().strip()
 

@@ -226,7 +226,7 @@ def first() -> Any:
     if accounts.there_are_any(reading()):
         return redirect(url_for(".show"))
     if not is_local():
-        first_code(services().settings.home)
+        first_code()
     return render_template("access/first.html", needs_code=not is_local(), given={}, problem=None)
 
 
@@ -238,7 +238,7 @@ def make_first() -> Any:
         if not is_local():
             spent = tries.spend(hash(asker()), services().clock.now())
             code = request.form.get("code", "").strip()
-            right = hmac.compare_digest(code.encode(), first_code(services().settings.home).encode())
+            right = hmac.compare_digest(code.encode(), first_code().encode())
             if "Retry-After" in spent or not right:
                 raise Invalid([Problem("code", "That is not the code.", "It stands in first-owner.code.")])
         password = request.form.get("password", "")
