@@ -154,9 +154,9 @@ def test_a_killed_database_loses_nothing_and_the_workers_go_on_when_it_is_back(b
 def test_a_network_that_is_cut_and_comes_back_loses_nothing(bench, server, mailbox, cluster):
     between = Balancer([server.port])
     loop = asyncio.new_event_loop()
-    listening = loop.run_until_complete(between.serve("127.0.0.1", 0))
-    port = listening.sockets[0].getsockname()[1]
     threading.Thread(target=loop.run_forever, daemon=True).start()
+    listening = asyncio.run_coroutine_threadsafe(between.serve("127.0.0.1", 0), loop).result()
+    port = listening.sockets[0].getsockname()[1]
     cluster.url = cluster.url.replace(str(server.port), str(port))
     cluster.start("plan", 1)
     cluster.start("send", 2)

@@ -608,3 +608,46 @@ def test_a_retry_that_is_no_longer_possible_forgets_nothing(bench, client):
     client.post(f"/sends/{before[0][0]}", data={"act": "retry"})
     assert bench.rows("SELECT id, state, revision_id FROM send") == before
     assert before[0][2] is not None
+
+
+def test_a_claim_that_was_lost_with_the_answer_to_its_commit_comes_back_within_seconds(bench, monkeypatch):
+    """The database has it, the worker has not: nobody tries it, and its lease is minutes long."""
+    shop = Shop(bench)
+    shop.route()
+    shop.order()
+    seen = {}
+    with bench.database.connection() as connection:
+        (row,) = queries.claim(connection, "here-7-0", shop.now, dispatching.LEASE, 8)
+    running = [100.0]
+    monkeypatch.setattr(dispatching.time, "monotonic", lambda: running[0])
+    look = lambda in_hand, own: recover(bench.database, bench.clock, [], in_hand, seen, own)  # noqa: E731
+    assert look({row.id}, "here-7-") == 0
+    assert look((), "here-8-") == 0, "another's lease runs"
+    assert look((), "here-7-") == 0, "perhaps it is being taken up"
+    running[0] += dispatching.LOST - 0.1
+    assert look((), "here-7-") == 0
+    running[0] += 0.2
+    assert look((), "here-7-") == 1
+    assert bench.rows("SELECT state, worker FROM send") == [("retrying", "")]
+    assert bench.rows("SELECT outcome FROM attempt") == [("unknown",)]
+
+
+def test_a_set_up_that_can_t_be_read_for_a_moment_holds_no_send(bench, monkeypatch):
+    shop = Shop(bench)
+    shop.route()
+    shop.order()
+    working = dispatcher(bench, Transport())
+    real = bench.services.setups.get
+
+    def away(store_id):
+        raise OperationalError("SELECT 1", {}, sqlite3.OperationalError("disk I/O error"))
+
+    monkeypatch.setattr(bench.services.setups, "get", away)
+    working.run_batch(8)
+    working.store()
+    assert bench.rows("SELECT state, tries FROM send") == [("retrying", 0)]
+    monkeypatch.setattr(bench.services.setups, "get", real)
+    shop.later(seconds=20)
+    working.run_batch(8)
+    working.store()
+    assert bench.rows("SELECT state, tries FROM send") == [("sent", 1)]

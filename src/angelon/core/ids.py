@@ -16,3 +16,19 @@ def make_id(prefix: str, now: dt.datetime, noise: int) -> str:
         f"{p[time & 1023]}{p[noise >> 40 & 1023]}{p[noise >> 30 & 1023]}{p[noise >> 20 & 1023]}"
         f"{p[noise >> 10 & 1023]}{p[noise & 1023]}"
     )
+
+
+def first_of(prefix: str, at: dt.datetime) -> str:
+    """What stands before every id of a moment (aware) and of later ones, and after those of earlier ones."""
+    return make_id(prefix, at, 0)[: len(prefix) + 10]
+
+
+def time_of(id_: str | None) -> dt.datetime | None:
+    """When an id was made (to the millisecond, UTC); None for what is none of ours."""
+    time = (id_ or "").rpartition("-")[2][:9]
+    if len(time) < 9 or not set(time) <= set(_ALPHABET):
+        return None
+    number = 0
+    for sign in time:
+        number = number * 32 + _ALPHABET.index(sign)
+    return dt.datetime.fromtimestamp(number / 1000, dt.UTC)

@@ -216,9 +216,14 @@ def keep_content(connection: Connection, contents: Sequence[NewContent]) -> None
         statement.run(connection, [one.row() for one in contents])
 
 
-def abandoned(connection: Connection, now: dt.datetime, dead: Sequence[str]) -> list[Any]:
-    """Sends whose worker's lease has run out, or whose worker is known to be gone."""
-    statement = core_select(SEND).where(text(SENDING), or_(SEND.c.lease_until < now, SEND.c.worker.in_(list(dead))))
+def abandoned(connection: Connection, now: dt.datetime, dead: Sequence[str], own: str = "") -> list[Any]:
+    """Sends whose worker's lease has run out, or whose worker is known to be gone; and those of workers whose names
+    begin with `own`.
+    """
+    whose = [SEND.c.lease_until < now, SEND.c.worker.in_(list(dead))]
+    if own:
+        whose.append(SEND.c.worker.startswith(own, autoescape=True))
+    statement = core_select(SEND).where(text(SENDING), or_(*whose))
     if connection.dialect.name == "postgresql":
         statement = statement.with_for_update(skip_locked=True)
     return list(connection.execute(statement))

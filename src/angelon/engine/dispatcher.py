@@ -254,13 +254,20 @@ class Dispatcher:
                     self._results.add_refused(refusal)
             self._follow(row, live, gateway, settled)
         except Exception as error:
-            log.exception("a send could not be taken through", send=row.id)
-            settled.reason = f"It could not be taken through: {type(error).__name__}. The log says more."
-            if self._results.tried(row.id):
-                settled.state, settled.due_at = State.RETRYING, self._clock.now() + dt.timedelta(minutes=5)
+            if is_database_failure(error) and not self._results.tried(row.id):
+                self._not_prepared(row, error, settled, self._clock.now())  # the set-up can't be read just now
             else:
-                settled.state, settled.tries = State.HELD, row.tries - 1
+                self._fell(row, error, settled)
         self._results.add(settled)
+
+    def _fell(self, row: Any, error: Exception, settled: Settlement) -> None:
+        """Something raised that nobody expected: a person looks at it, unless the gateway has been handed it."""
+        log.exception("a send could not be taken through", send=row.id)
+        settled.reason = f"It could not be taken through: {type(error).__name__}. The log says more."
+        if self._results.tried(row.id):
+            settled.state, settled.due_at = State.RETRYING, self._clock.now() + dt.timedelta(minutes=5)
+        else:
+            settled.state, settled.tries = State.HELD, row.tries - 1
 
     def _try(self, row: Any, live: LiveSetup, settled: Settlement) -> Outcome | None:
         """How a try ended; None where none was made, and `settled` says why."""
@@ -386,19 +393,24 @@ def recover(
     dead: list[str],
     in_hand: Collection[str] = (),
     seen: dict[str, tuple[int, float]] | None = None,
+    own: str = "",
 ) -> int:
     """Gives back sends whose worker is gone; their last try is logged as unknown. Says how many.
 
     `dead` are workers that are known to be gone. Sends `in_hand` are never taken: the caller is trying them, or holds
     what they came to and could not store it yet. With `seen`, which the caller keeps, a lease counts as run out
     when it was found so at two looks that lie LONGEST_TRY apart by the machine's running time: a clock that was put
-    forward lets every lease end at once, while the tries go on.
+    forward lets every lease end at once, while the tries go on. `own` is how the names of the caller's own workers
+    begin: what they have claimed and nobody has in hand was lost with the answer to a commit, or to a fault.
     """
     now = clock.now()
 
+    def over(row: Any) -> bool:
+        mine = bool(own) and row.worker.startswith(own)
+        return row.id not in in_hand and _long_over(row, seen, LOST if mine else LONGEST_TRY)
+
     def found(connection: Connection) -> list[Any]:
-        rows = queries.abandoned(connection, now, dead)
-        return [row for row in rows if row.worker in dead or (row.id not in in_hand and _long_over(row, seen))]
+        return [row for row in queries.abandoned(connection, now, dead, own) if row.worker in dead or over(row)]
 
     with database.reading() as session:
         if not found(session.connection()):
@@ -415,9 +427,11 @@ def recover(
 
 LONGEST_TRY = 150.0
 """Seconds that no try takes longer than."""
+LOST = 5.0
+"""Seconds after which a claim of a worker's own that it has not in hand is lost: longer than taking it up lasts."""
 
 
-def _long_over(row: Any, seen: dict[str, tuple[int, float]] | None) -> bool:
+def _long_over(row: Any, seen: dict[str, tuple[int, float]] | None, seconds: float) -> bool:
     if seen is None:
         return True
     moment = time.monotonic()
@@ -425,4 +439,4 @@ def _long_over(row: Any, seen: dict[str, tuple[int, float]] | None) -> bool:
     if tries != row.tries:
         seen[row.id] = (row.tries, moment)
         return False
-    return moment - first >= LONGEST_TRY
+    return moment - first >= seconds

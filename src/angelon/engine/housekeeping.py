@@ -7,7 +7,7 @@ import time
 
 import structlog
 
-from angelon.db import housekeeping, locks, sent_files
+from angelon.db import housekeeping, locks, partitions, sent_files
 from angelon.db.database import Database
 from angelon.engine.clock import Clock
 from angelon.engine.setups import Setups
@@ -41,11 +41,23 @@ class Housekeeper:
                     break
                 if time.monotonic() - began > LONGEST:
                     return gone
+        gone["months"] = self._months()
         gone["files"] = self._files()
         self._next = time.monotonic() + EVERY
         if any(gone.values()):
             log.info("what was older than it is kept is gone", **gone)
         return gone
+
+    def _months(self) -> int:
+        """Months of contents that no store keeps any more, where each has its own partition; says how many contents."""
+        if self._database.sqlite:
+            return 0
+        now = self._clock.now()
+        days = [self._setups.get(store_id).setup.store.keep.contents_days for store_id in self._setups.ids()]
+        with self._database.connection(locks.SWEEPING) as connection:
+            partitions.ahead(connection, now)
+            kept = bool(days) and all(days)
+            return partitions.drop(connection, now - dt.timedelta(days=max(days))) if kept else 0
 
     def _files(self) -> int:
         """Files that went out with what is no longer kept; says how many."""

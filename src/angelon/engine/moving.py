@@ -9,6 +9,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import itertools
 import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
@@ -23,9 +24,9 @@ from sqlalchemy.dialects import postgresql, sqlite
 from sqlmodel import SQLModel
 
 from angelon.core.problems import Invalid, Problem
-from angelon.db import counting, counting_postgresql, searching, tables
+from angelon.db import counting, counting_postgresql, partitions, searching, tables
 from angelon.db.database import Database
-from angelon.db.tables import Instant
+from angelon.db.tables import Instant, SendRow
 
 log = structlog.get_logger()
 
@@ -68,6 +69,7 @@ def move(source: Database, target: Database, say: Callable[[str], object] = log.
     try:
         with target.connection() as into:
             _unwatch(into)
+            partitions.cover(into, *_first_and_last(source))
         say("Copying what there is.")
         seen = _copy_all(source, target, done)
         while True:
@@ -380,6 +382,15 @@ def _refuse(connection: Connection) -> None:
 
 
 # ---- the new database
+
+
+def _first_and_last(source: Database) -> tuple[dt.datetime, dt.datetime]:
+    """When the first send was made and the last; now, where there is none."""
+    with source.reading() as session:
+        sends = core_select(func.min(SendRow.created_at), func.max(SendRow.created_at))
+        first, last = session.connection().execute(sends).one()
+    now = dt.datetime.now(dt.UTC)
+    return first or now, last or now
 
 
 def _unwatch(into: Connection) -> None:

@@ -253,7 +253,7 @@ class Worker:
         sending: tuple[tuple[str, Callable[[], object]], ...] = (
             (
                 "taking back sends of workers that are gone",
-                lambda: recover(self._database, self._clock, [], self._in_hand, seen),
+                lambda: recover(self._database, self._clock, [], self._in_hand, seen, f"{self.name}-"),
             ),
         )
         steps = (
