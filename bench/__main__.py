@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
-from bench import faults, handlers, mapping, moving, pages, rendering, routing, several, sizes, starts
+from bench import faults, handlers, mapping, moving, pages, partitions, rendering, routing, several, sizes, starts
 from bench.rows import report
 
 BENCHMARKS = {
@@ -24,6 +24,7 @@ BENCHMARKS = {
     "handlers": handlers.handlers,
     "starts": starts.starts,
     "several": several.several,
+    "months": partitions.months,
 }
 
 chosen = sys.argv[1:] or list(BENCHMARKS)
