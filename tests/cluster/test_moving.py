@@ -2,13 +2,17 @@
 database takes nothing more.
 """
 
+import datetime as dt
 import threading
+import time
 
 import pytest
+from click.testing import CliRunner
 from sqlalchemy.exc import DBAPIError
 
+from angelon.cli.main import main
 from angelon.core.problems import Invalid
-from angelon.db import counting, searching
+from angelon.db import counting, searching, sends
 from angelon.db.database import Database
 from angelon.db.tables import ContactRow
 from angelon.engine import indexing, moving
@@ -125,3 +129,59 @@ def test_where_what_was_copied_is_not_the_same_the_old_database_stays_in_use(fil
     triggers = column(filled.database, "SELECT name FROM sqlite_master WHERE type = 'trigger' AND name LIKE 'move%'")
     assert triggers == []
     target.close()
+
+
+def run(bench, *arguments, **env):
+    settings = {"ANGELON_HOME": str(bench.home), "ANGELON_SECRET_KEY": "a-key-for-tests-only", **env}
+    return CliRunner().invoke(main, ["move", *arguments], env=settings)
+
+
+def test_the_command_says_what_it_did_and_what_to_do_and_an_old_database_is_not_moved_twice(filled, server):
+    url = server.create("commanded")
+    done = run(filled, url)
+    assert done.exit_code == 0, done.output
+    assert "40 events, 40 orders, 40 sends" in done.output
+    assert f"ANGELON_DATABASE_URL={url}" in done.output
+    assert deliver(filled, 700).status == 503
+    again = run(filled, server.create("twice"))
+    assert again.exit_code == 1
+    assert "was moved already" in again.output
+    assert run(filled, "--reopen").exit_code == 0
+    assert deliver(filled, 700).status == 202
+
+
+@pytest.mark.parametrize(
+    ("url", "said"),
+    [
+        ("nonsense", "can't be read"),
+        ("oracle9://x/y", "can't be read"),
+        ("postgresql+psycopg://nobody@127.0.0.1:1/none", "can't be used"),
+    ],
+)
+def test_an_address_that_can_t_be_used_is_one_sentence_and_changes_nothing(filled, url, said):
+    done = run(filled, url)
+    assert done.exit_code == 1
+    assert said in done.output
+    assert "Traceback" not in done.output
+    assert deliver(filled, 701).status == 202
+
+
+def test_a_move_that_was_killed_before_its_end_stops_no_send_for_long(filled, server, monkeypatch):
+    with filled.database.connection() as connection:
+        connection.exec_driver_sql("UPDATE send SET due_at = 0")
+    moving._note_changes(filled.database)
+    monkeypatch.setattr(moving, "WAIT", 0.6)
+    moving._stop_claims(filled.database)  # and here it is killed
+    claim = lambda: claimed(filled)  # noqa: E731
+    with pytest.raises(DBAPIError, match="was moved"):
+        claim()
+    time.sleep(2.3)
+    assert claim() == 1
+    target = Database(server.create("afterwards"))
+    assert moving.move(filled.database, target).rows["send"] == 40
+    target.close()
+
+
+def claimed(bench):
+    with bench.database.connection() as connection:
+        return len(sends.claim(connection, "w-1-0", bench.clock.now(), dt.timedelta(minutes=1), 1))

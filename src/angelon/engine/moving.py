@@ -62,7 +62,12 @@ def move(source: Database, target: Database, say: Callable[[str], object] = log.
     """Copies everything, and closes the old database. Raises Invalid where the target holds something, and where
     what was copied is not the same; then the old database stays in use.
     """
+    if _is_closed(source):
+        raise Invalid(
+            [Problem("", "This database was moved already.", "Move the one that is in use, or reopen this one.")]
+        )
     target.migrate()
+    leave_open(source)  # what a move that was killed has left
     _need_empty(target)
     done = Moved()
     _note_changes(source)
@@ -88,7 +93,7 @@ def move(source: Database, target: Database, say: Callable[[str], object] = log.
             _refuse(connection)
         done.cut = time.monotonic() - began
     except BaseException:
-        _leave_open(source)
+        leave_open(source)
         raise
     say("Counting, and noting what is to be found by its words.")
     with target.connection() as into:
@@ -151,8 +156,18 @@ def _drop_trigger(connection: Connection, name: str) -> None:
         connection.exec_driver_sql(f"DROP TRIGGER IF EXISTS {name}")
 
 
-def _leave_open(source: Database) -> None:
-    """Takes away what a move that did not end has put in."""
+def _is_closed(source: Database) -> bool:
+    """Whether it refuses every write, since it was moved."""
+    name = "moved_store_insert"
+    query = f"SELECT 1 FROM pg_trigger WHERE tgname = '{name}'"  # noqa: S608 - our own name
+    if source.sqlite:
+        query = f"SELECT 1 FROM sqlite_master WHERE type = 'trigger' AND name = '{name}'"  # noqa: S608
+    with source.reading() as session:
+        return session.connection().exec_driver_sql(query).first() is not None
+
+
+def leave_open(source: Database) -> None:
+    """Takes away what a move has put in, whether it did not end or has closed the database: it takes writes again."""
     with source.connection() as connection:
         _drop_triggers(connection)
         connection.exec_driver_sql("DROP TABLE IF EXISTS move_due")
@@ -312,9 +327,11 @@ def _parts(rows: Sequence[Any]) -> Iterator[Sequence[Any]]:
 
 
 def _stop_claims(source: Database) -> None:
-    """From here on no send is claimed; what is being handed over is still settled."""
+    """From here on no send is claimed, for as long as a move may need; what is being handed over is still settled."""
+    until = int(time.time() + 2 * WAIT)
+    now = "CAST(strftime('%s', 'now') AS INTEGER)" if source.sqlite else "extract(epoch FROM now())"
     with source.connection() as connection:
-        when = "BEFORE UPDATE ON send WHEN NEW.state = 'sending' AND OLD.state != 'sending'"
+        when = f"BEFORE UPDATE ON send WHEN NEW.state = 'sending' AND OLD.state != 'sending' AND {now} < {until}"
         _refusal(connection, "move_no_claims", when)
 
 
