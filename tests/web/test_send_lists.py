@@ -217,3 +217,15 @@ def test_pages_of_what_has_words_go_on_to_the_oldest_whatever_else_narrows_them(
         found = re.search(r'href="([^"]*before=[^"]*)"', page)
         address = html.unescape(found[1]) if found else ""
     assert seen == [False, False, True], "two at a time, and the fifth on the third page"
+
+
+def test_orders_that_have_words_are_reached_to_the_oldest(client, shop, monkeypatch):
+    monkeypatch.setattr(searching, "MOST", 2)
+    address, seen = "/orders?words=example.org", []
+    while address:
+        page = client.get(address).get_data(as_text=True)
+        seen += re.findall(r"<strong>(BK-7\d)</strong>", page)
+        found = re.search(r'href="([^"]*further=[^"]*)"', page)
+        address = html.unescape(found[1]) if found else ""
+    assert sorted(seen) == [f"BK-7{number}" for number in range(5)], "each once"
+    assert client.get("/orders?words=example.org&further=x").status_code == 200

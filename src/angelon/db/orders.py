@@ -266,20 +266,35 @@ def statuses(session: Session, source_id: int) -> dict[str, list[str]]:
     return {part: sorted(words)[:30] for part, words in found.items()}
 
 
-def _with_words(connection: Connection, store_id: int, words: str) -> list[int]:
-    """The newest orders that have these words, and those that have just this number."""
-    found = [int(ref) for ref in searching.refs(connection, "order", store_id, words, searching.MOST)]
+def _with_words(connection: Connection, store_id: int, words: str, further: int = 0) -> list[int]:
+    """The newest orders that have these words, before where another search has ended (`further`), and those that have
+    just this number.
+    """
+    below = str(further) if further else ""
+    found = [int(ref) for ref in searching.refs(connection, "order", store_id, words, searching.MOST, below)]
     numbered = core_select(ORDER.c.id).where(
         ORDER.c.number == words.strip(), not_by_index(ORDER.c.store_id) == store_id
     )
     return [*found, *connection.execute(numbered.limit(100)).scalars()]
 
 
+def end_of_search(session: Session, store_id: int, words: str, further: int = 0) -> int:
+    """Where a search for orders has ended, for `listed` to go on from; 0 where it has met the oldest."""
+    below = str(further) if further else ""
+    found = searching.refs(session.connection(), "order", store_id, words, searching.MOST, below)
+    return searching.end_of(session.connection(), "order", found) if len(found) >= searching.MOST else 0
+
+
 def listed(
-    session: Session, store_id: int, words: str = "", limit: int = 100, after: tuple[dt.datetime, int] | None = None
+    session: Session,
+    store_id: int,
+    words: str = "",
+    limit: int = 100,
+    after: tuple[dt.datetime, int] | None = None,
+    further: int = 0,
 ) -> list[tuple[OrderRow, ContactRow | None, str]]:
     """Orders with their customer and source key, the most recently touched first; those that come after one (the time
-    of its last event, and its id).
+    of its last event, and its id). With words, of the newest that have them; `further` goes on with older ones.
     """
     statement = (
         select(OrderRow, ContactRow, SourceRow.key)
@@ -288,7 +303,7 @@ def listed(
         .where((not_by_index(ORDER.c.store_id) if words.strip() else ORDER.c.store_id) == store_id)
     )
     if words.strip():
-        statement = statement.where(col(OrderRow.id).in_(_with_words(session.connection(), store_id, words)))
+        statement = statement.where(col(OrderRow.id).in_(_with_words(session.connection(), store_id, words, further)))
     if after is not None:
         statement = statement.where(older_than(col(OrderRow.last_event_at), col(OrderRow.id), after))
     newest_first = (col(OrderRow.last_event_at).desc(), col(OrderRow.id).desc())

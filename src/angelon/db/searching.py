@@ -331,12 +331,12 @@ def found(
     dialect: str, kind: str, store_id: int, words: str, limit: int = MOST, below: str = "", whole_words: bool = False
 ) -> Select[Any] | None:
     """A query for the ids (as texts) of the newest things of a kind that have some words; None where there is no
-    word. `below` asks for those whose ids stand before one (sends' ids are in the order of time).
+    word. `below` asks for those before one: for sends an id (they are in the order of time), else what `end_of` gave.
     """
     asked = expression(words, whole_words)
     if not asked:
         return None
-    earlier = "AND d.ref < :below " if below else ""
+    earlier = ("AND d.ref < :below " if kind == "send" else "AND d.id < CAST(:below AS BIGINT) ") if below else ""
     if dialect == "postgresql":
         asked = on_postgresql(asked)
         of = f"search_{kind} d WHERE d.lexemes @@ CAST(:asked AS tsquery)"
@@ -363,3 +363,10 @@ def refs(connection: Connection, kind: str, store_id: int, words: str, limit: in
         if len(seen) >= limit:
             break
     return seen
+
+
+def end_of(connection: Connection, kind: str, refs_: Collection[str]) -> int:
+    """Where a search for as many things as were wanted has ended, for `refs` to go on from; 0 for nothing."""
+    ids = text(f"SELECT min(id) FROM search_{kind} WHERE ref IN :refs")  # noqa: S608 - our own names
+    given = ids.bindparams(bindparam("refs", list(refs_), expanding=True))
+    return int(connection.execute(given).scalar() or 0) if refs_ else 0

@@ -16,7 +16,7 @@ from angelon.web.services import live, session, store_id
 @operation("GET", "/orders", "orders.read", "List orders", models.Orders, query=models.ListQuery)
 def list_orders(query: models.ListQuery) -> models.Orders:
     """Those that were touched last first; `words` looks in number, reference, name, email and phone; of the newest
-    2,000 that have them."""
+    1,000 that have them."""
     after = read_cursor(query.cursor)
     begin = (after[0], int(after[1])) if after is not None and isinstance(after[1], int) else None
     rows = orders.listed(session(), store_id(), query.words, query.limit + 1, begin)

@@ -17,7 +17,7 @@ from angelon.web.services import live, session, store_id, work
 @operation("GET", "/people", "orders.read", "List people", models.People, query=models.ListQuery)
 def list_people(query: models.ListQuery) -> models.People:
     """Customers, those who came last first; `words` looks in name, email and phone; of the newest
-    2,000 that have them."""
+    1,000 that have them."""
     after = read_cursor(query.cursor)
     begin = (after[0], int(after[1])) if after is not None and isinstance(after[1], int) else None
     rows = people.listed(session(), store_id(), query.words, query.limit + 1, begin)

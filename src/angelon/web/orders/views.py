@@ -12,12 +12,13 @@ from angelon.core import event_types
 from angelon.core.planning.permission import of_order
 from angelon.core.problems import Invalid, NotFound
 from angelon.core.values import show, unpack
-from angelon.db import answers, changes, contact_tags, history, orders, searching, sends
+from angelon.db import answers, changes, contact_tags, history, orders, sends
 from angelon.db import suppressions as suppressed
 from angelon.db.sends import Filter
 from angelon.db.tables import EventRow, OrderRow
 from angelon.engine.operations import orders as operations
 from angelon.engine.operations import people, suppressions
+from angelon.web.numbers import whole
 from angelon.web.orders import outcomes
 from angelon.web.paging import Page
 from angelon.web.runs.views import runs_of
@@ -32,13 +33,16 @@ pages = Blueprint("orders", __name__, url_prefix="/orders", template_folder="tem
 @pages.get("")
 def index() -> Any:
     words = request.args.get("words", "").strip()[:100]
-    page = Page(orders.listed(session(), store_id(), words, A_PAGE + 1, Page.after_time()), A_PAGE)
+    further = whole(request.args.get("further", "")) or 0
+    page = Page(orders.listed(session(), store_id(), words, A_PAGE + 1, Page.after_time(), further), A_PAGE)
+    older = page.older(lambda row: (row[0].last_event_at, row[0].id))
+    if words and not older and (end := orders.end_of_search(session(), store_id(), words, further)):
+        older = url_for(".index", words=words, further=end)
     return render_template(
         "orders/index.html",
         orders=page.items,
-        older=page.older(lambda row: (row[0].last_event_at, row[0].id)),
+        older=older,
         words=words,
-        most_found=searching.MOST,
         states=orders.send_states(session(), [order.id for order, _, _ in page.items if order.id]),
     )
 
