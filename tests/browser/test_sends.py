@@ -120,7 +120,7 @@ def test_the_oldest_send_is_reached_by_the_keyboard(page, running):
     with sqlite3.connect(running.home / "angelon.db", timeout=10) as plain:
         (number,) = plain.execute("SELECT count(*) FROM send").fetchone()
         (oldest,) = plain.execute("SELECT id FROM send ORDER BY created_at, id LIMIT 1").fetchone()
-    for _ in range(number // 60 + 2):
+    for _ in range(number // 50 + 2):
         further = page.get_by_role("link", name="Older sends")
         if not further.count():
             break

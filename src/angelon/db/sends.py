@@ -604,18 +604,19 @@ def causes(session: Session, store_id: int, since: dt.datetime | None = None) ->
     """What needs attention by its cause, the most frequent first; of the sends made since a moment."""
     number = func.count().label("number")
     statement = (
-        core_select(SEND.c.state, SEND.c.reason, GATEWAY.c.key, number)
-        .select_from(SEND.outerjoin(GATEWAY, GATEWAY.c.id == SEND.c.gateway_id))
+        core_select(SEND.c.state, SEND.c.reason, SEND.c.gateway_id, number)
         .where(not_by_index(SEND.c.store_id) == store_id, text(f"send.{STUCK}"), SEND.c.test.is_(False))
         .where(SEND.c.created_at >= since if since is not None else true())
-        .group_by(SEND.c.state, SEND.c.reason, GATEWAY.c.key)
+        .group_by(SEND.c.state, SEND.c.reason, SEND.c.gateway_id)
         .order_by(number.desc(), SEND.c.reason)
         .limit(MOST_REASONS)
     )
+    of_store = core_select(GATEWAY.c.id, GATEWAY.c.key).where(GATEWAY.c.store_id == store_id)
+    keys = {id_: key for id_, key in session.connection().execute(of_store)}
     found: dict[tuple[str, str, str], Cause] = {}
-    for state, reason, key, count in session.connection().execute(statement):
-        told = general(reason)
-        cause = found.setdefault((state, told, key or ""), Cause(state, told, key or ""))
+    for state, reason, gateway_id, count in session.connection().execute(statement):
+        told, key = general(reason), keys.get(gateway_id, "")
+        cause = found.setdefault((state, told, key), Cause(state, told, key))
         cause.number += count
         cause.exact.append(reason)
     return sorted(found.values(), key=lambda cause: -cause.number)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from functools import lru_cache
 
 _OWN = re.compile(
     r"[^\s<>()“”\"']+@[^\s<>()“”\"',;]+"  # an email address
@@ -14,6 +15,7 @@ _OWN = re.compile(
 _CODE = re.compile(r"^([245]\d\d)(?:[ -]([245]\.\d{1,3}\.\d{1,3}))?")
 
 
+@lru_cache(maxsize=8192)
 def general(reason: str) -> str:
     """A reason without addresses, quoted values, ids and numbers, which stand as “…”; an answer's code at its start
     stays (RFC 5321, section 4.2; RFC 3463).

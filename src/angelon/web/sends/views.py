@@ -46,7 +46,7 @@ SPANS = {
     "all": ("all time", 0),
 }
 """How many of the shop's days are looked at, today's among them."""
-PAGE = 60
+PAGE = 50
 FILTERS = ("state", "channel", "message", "route", "gateway", "words", "span", "cause", "person")
 """What the list is narrowed by, in its address."""
 MOST_CAUSES = 6
