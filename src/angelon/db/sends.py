@@ -605,7 +605,7 @@ def causes(session: Session, store_id: int, since: dt.datetime | None = None) ->
     number = func.count().label("number")
     statement = (
         core_select(SEND.c.state, SEND.c.reason, SEND.c.gateway_id, number)
-        .where(not_by_index(SEND.c.store_id) == store_id, text(f"send.{STUCK}"), SEND.c.test.is_(False))
+        .where(SEND.c.store_id == store_id, text(f"send.{STUCK}"), SEND.c.test.is_(False))
         .where(SEND.c.created_at >= since if since is not None else true())
         .group_by(SEND.c.state, SEND.c.reason, SEND.c.gateway_id)
         .order_by(number.desc(), SEND.c.reason)

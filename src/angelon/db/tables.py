@@ -442,6 +442,10 @@ class SendRow(SQLModel, table=True):
         Index("ix_send_waiting", "gateway_id", "due_at", sqlite_where=text(WAITING), postgresql_where=text(WAITING)),
         Index("ix_send_sending", "lease_until", sqlite_where=text(SENDING), postgresql_where=text(SENDING)),
         Index("ix_send_stuck", "created_at", sqlite_where=text(STUCK), postgresql_where=text(STUCK)),
+        Index(  # of SQLite alone (migration 0029)
+            *("ix_send_causes", "store_id", "state", "reason", "gateway_id", "test", "created_at"),
+            sqlite_where=text(STUCK),
+        ),
         Index(
             "ix_send_fallback",
             "fallback_at",
