@@ -2,6 +2,7 @@
 database takes nothing more.
 """
 
+import contextlib
 import datetime as dt
 import threading
 import time
@@ -12,9 +13,9 @@ from sqlalchemy.exc import DBAPIError
 
 from angelon.cli.main import main
 from angelon.core.problems import Invalid
-from angelon.db import counting, searching, sends
+from angelon.db import counting, searching, sends, specs
 from angelon.db.database import Database
-from angelon.db.tables import ContactRow
+from angelon.db.tables import ContactRow, RouteRow
 from angelon.engine import indexing, moving
 from angelon.engine.planner import Planner
 from angelon.engine.setups import Setups
@@ -29,6 +30,11 @@ def deliver(bench, number):
     return bench.deliver(made.body(id=number, reference=f"BK-{number}", buyer=buyer), store_delivery=f"d-{number}")
 
 
+def rows(database, query):
+    with database.reading() as session:
+        return sorted(tuple(row) for row in session.connection().exec_driver_sql(query))
+
+
 def column(database, query):
     with database.reading() as session:
         return [row[0] for row in session.connection().exec_driver_sql(query)]
@@ -41,6 +47,12 @@ def counts(database):
 
 @pytest.fixture
 def filled(bench):
+    never = made.route(key="never", name="Never", only_if={"of": [{"of": "order.total", "op": "less", "value": "1"}]})
+    with bench.database.writing() as session:
+        row = specs.save_draft(session, RouteRow, bench.store_id, never, bench.clock.now())
+        specs.publish(session, row, bench.clock.now())
+        specs.switch(session, row, True, bench.clock.now() - dt.timedelta(days=1))
+    bench.services.setups.forget()
     for number in range(40):
         deliver(bench, number)
     bench.plan()
@@ -59,6 +71,8 @@ def test_it_moves_there_and_back_while_deliveries_come_in(filled, server, tmp_pa
             number += 1
             if deliver(bench, number).status == 202:
                 taken.append(f"d:d-{number}")
+            with contextlib.suppress(DBAPIError):  # once it is closed
+                bench.plan()
 
     coming = threading.Thread(target=come_in)
     coming.start()
@@ -88,11 +102,14 @@ def test_it_moves_there_and_back_while_deliveries_come_in(filled, server, tmp_pa
 
     back = Database(f"sqlite:///{tmp_path / 'back' / 'angelon.db'}")
     again = moving.move(target, back)
+    decided = "SELECT route, outcome, part, sum(number) FROM decision_count GROUP BY 1, 2, 3"
+    assert column(bench.database, "SELECT sum(number) FROM decision_count")[0] >= 40, "they were counted"
     for table in ("event", "send", '"order"', "contact", "delivery"):
         here, there = (column(one, f"SELECT count(*) FROM {table}") for one in (target, back))
         assert here == there, table
     assert again.rows["send"] == column(back, "SELECT count(*) FROM send")[0] >= 40
     assert not any(counts(back).values())
+    assert rows(target, decided) == rows(back, decided)
     with pytest.raises(DBAPIError, match="was moved"), target.connection() as connection:
         connection.exec_driver_sql("UPDATE contact SET name = 'x'")
     target.close()

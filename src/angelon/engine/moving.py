@@ -25,7 +25,7 @@ from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError
 from sqlmodel import SQLModel
 
 from angelon.core.problems import Invalid, Problem
-from angelon.db import counting, counting_postgresql, partitions, searching, tables
+from angelon.db import counting, counting_postgresql, counts, partitions, searching, tables
 from angelon.db.database import Database
 from angelon.db.tables import Instant, SendRow
 
@@ -41,7 +41,7 @@ SAMPLE = 200
 """Rows of each table that are compared value by value."""
 REFUSAL = "This installation was moved to another database; its processes have to be started with the new address."
 _OWN = ("search_due", "search_order", "search_person", "search_send", "heartbeat")
-_COUNTED = ("send_count", "order_count", "event_count")
+_COUNTED = ("send_count", "order_count", "event_count", "decision_count")
 
 
 @dataclass
@@ -54,7 +54,9 @@ class Moved:
 
 
 def moved_tables() -> list[Table]:
-    """Every table whose rows move, those that others refer to first. Counts and the search are made anew."""
+    """Every table whose rows move, those that others refer to first. Counts and the search are made anew, but for what
+    routes decided: decisions may be gone by now, so their counts are added up and copied in the cut.
+    """
     assert tables
     return [table for table in SQLModel.metadata.sorted_tables if table.name not in (*_OWN, *_COUNTED)]
 
@@ -376,7 +378,18 @@ def _finish(connection: Connection, target: Database, seen: int) -> int:
         connection.exec_driver_sql(f"LOCK TABLE {names} IN EXCLUSIVE MODE")
     _, changed = _changed(connection, seen)
     with target.connection() as into:
+        _copy_decisions(connection, into)
         return _apply(connection, into, changed)
+
+
+def _copy_decisions(connection: Connection, into: Connection) -> None:
+    """On PostgreSQL a count is the sum of several rows, on SQLite it is one (`db/counting_postgresql.py`)."""
+    keys = [counts.DECISIONS.c[name] for name in counting.KEYS["decision_count"]]
+    number = func.sum(counts.DECISIONS.c.number).label("number")
+    rows = connection.execute(core_select(*keys, number).group_by(*keys)).all()
+    into.execute(counts.DECISIONS.delete())
+    for some in _parts([{**row._mapping, "number": int(row.number)} for row in rows]):
+        into.execute(counts.DECISIONS.insert(), some)
 
 
 def _compare(connection: Connection, target: Database, done: Moved) -> None:
