@@ -14,7 +14,10 @@ from collections import Counter
 
 import pytest
 
+from angelon.db import searching
 from angelon.db.tables import GatewayRow
+from angelon.engine import indexing
+from angelon.engine.planner import Planner
 from angelon.standins.mailbox import Mailbox
 from angelon.web.app import create_app
 from cluster.balancer import Balancer
@@ -185,3 +188,18 @@ def test_a_gateway_s_rate_is_kept_by_all_together(bench, mailbox, cluster):
     for number, at in enumerate(began):
         within = sum(1 for other in began[number:] if other - at < 2_000_000)
         assert within <= 10 + 2 * 10 + 2, "a burst, and ten for each second"
+
+
+def test_a_change_that_is_noted_already_is_not_lost_to_a_follower_that_is_faster(bench):
+    """The order is noted, and changed once more in a transaction that is open while the index is brought up to date."""
+    deliver(bench, [7])
+    planner = Planner(bench.database, bench.services.setups, bench.clock)
+    while planner.run_batch()[0]:
+        pass  # what was planned is noted, and not in the index yet
+    with bench.database.connection() as connection:
+        connection.exec_driver_sql("UPDATE \"order\" SET number = 'ZW-99'")
+        indexing.follow(bench.database)
+    indexing.follow(bench.database)
+    with bench.database.reading() as session:
+        assert searching.refs(session.connection(), "order", bench.store_id, "ZW-99", 9)
+        assert not searching.refs(session.connection(), "order", bench.store_id, "BK-7", 9)

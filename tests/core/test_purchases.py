@@ -40,6 +40,14 @@ def test_a_history_grows_by_what_is_new_and_says_how_it_stood_at_any_moment():
     assert purchases.purchase(None) is None
 
 
+def test_a_total_that_changes_with_every_event_does_not_grow_an_order_for_ever():
+    history = []
+    for number in range(200):
+        history = purchases.noted(history, reading(total=f"{number}.00"), made.NOON + number * DAY)
+    assert len(history) == purchases.MOST_NOTED
+    assert purchases.purchase(history).total == euros("199.00")
+
+
 def test_an_order_that_says_no_total_still_has_its_items():
     history = purchases.noted([], reading(total=None), made.NOON)
     assert purchases.purchase(history).total is None

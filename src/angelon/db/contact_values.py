@@ -6,7 +6,7 @@ import datetime as dt
 from collections.abc import Collection, Mapping, Sequence
 from typing import Any, NamedTuple
 
-from sqlalchemy import Connection, Table, bindparam, delete, insert, update
+from sqlalchemy import Connection, Table, bindparam, delete, func, insert, update
 from sqlalchemy import select as core_select
 
 from angelon.core.values import Value, pack, unpack
@@ -34,6 +34,16 @@ def of(connection: Connection, contact_ids: Collection[int]) -> dict[int, dict[s
     for row in connection.execute(_OF, {"b_ids": list(contact_ids)}) if contact_ids else ():
         seen = found.setdefault(int(row.contact_id), {}).setdefault(row.name, [])
         seen.append(KeptValue(unpack(row.value), row.set_at))
+    return found
+
+
+def newest(connection: Connection, contact_ids: Collection[int]) -> dict[int, dict[str, KeptValue]]:
+    """The last value of each of these customers' variables, however often they have changed."""
+    ids = core_select(func.max(KEPT.c.id)).where(KEPT.c.contact_id.in_(list(contact_ids)))
+    rows = core_select(KEPT).where(KEPT.c.id.in_(ids.group_by(KEPT.c.contact_id, KEPT.c.name)))
+    found: dict[int, dict[str, KeptValue]] = {}
+    for row in connection.execute(rows) if contact_ids else ():
+        found.setdefault(int(row.contact_id), {})[row.name] = KeptValue(unpack(row.value), row.set_at)
     return found
 
 

@@ -99,7 +99,7 @@ def contact(connection: Connection, contact_id: int) -> Contact:
     """All that conditions know of a customer, as it stands now."""
     known = contacts(connection, [contact_id])[0][contact_id]
     language, country = known_by(connection, [contact_id]).get(contact_id, ("", ""))
-    kept = contact_values.last(contact_values.of(connection, [contact_id]).get(contact_id, {}))
+    kept = contact_values.newest(connection, [contact_id]).get(contact_id, {})
     values = {name: one.value for name, one in kept.items()}
     return replace(known, language=language, country=country, kept=values)
 

@@ -233,9 +233,7 @@ def known(
         found.contacts, found.undone = customers.contacts(connection, contact_ids, needs.tags, needs.purchases)
         found.last_sent = customers.last_sent(connection, contact_ids)
     if contact_ids and found.needs.kept:
-        found.kept = {
-            id_: contact_values.last(seen) for id_, seen in contact_values.of(connection, contact_ids).items()
-        }
+        found.kept = contact_values.newest(connection, contact_ids)
     if contact_ids and found.needs.caps:
         found.sent_to_customer = customers.sent_to(connection, contact_ids)
     address_keys = {

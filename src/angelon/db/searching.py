@@ -83,9 +83,13 @@ def unwatch(connection: Connection) -> None:
 
 
 def _or_ignore(what: str) -> str:
-    """Statements of SQLite that pass over what is there already, in PostgreSQL's words."""
+    """Statements of SQLite that pass over what is there already, in PostgreSQL's words. What is noted already is
+    written again, so that it is locked until the change is there: else the index would take the thing as it was before,
+    and take the note off.
+    """
     parts = [part.strip() for part in what.split(";") if part.strip()]
-    said = [part.replace("INSERT OR IGNORE", "INSERT") + " ON CONFLICT DO NOTHING" for part in parts]
+    again = " ON CONFLICT (kind, ref) DO UPDATE SET ref = excluded.ref"
+    said = [part.replace("INSERT OR IGNORE", "INSERT") + again for part in parts]
     return "; ".join(said) + ";"
 
 

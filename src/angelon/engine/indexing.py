@@ -26,7 +26,10 @@ def follow(database: Database, stop: threading.Event | None = None, longest: flo
             due = searching.any_due(session.connection())
             wanted = not due and searching.tidy_wanted(session.connection())
         if due:
-            taken += _part(database)
+            part = _part(database)
+            if not part:
+                break  # what is left is being changed at this moment (PostgreSQL)
+            taken += part
         elif wanted:
             with database.connection() as connection:
                 if not searching.tidy(connection):

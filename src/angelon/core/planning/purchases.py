@@ -16,6 +16,8 @@ UNDONE = frozenset({"order.cancelled", "payment.refunded"})
 MOST_ITEMS = 100
 """Lines of an order that are looked at."""
 MOST_TEXT = 200
+MOST_NOTED = 50
+"""Changes of what an order comes to that are kept, the newest."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,7 +41,9 @@ def noted(history: list[Any] | None, reading: Reading, at: dt.datetime) -> list[
         if isinstance(line, dict)
     ]
     before = list(history or [])
-    return before if before and before[-1][1:] == [*money, items] else [*before, [at.isoformat(), *money, items]]
+    if before and before[-1][1:] == [*money, items]:
+        return before
+    return [*before, [at.isoformat(), *money, items]][-MOST_NOTED:]
 
 
 def purchase(history: list[Any] | None, at: dt.datetime | None = None) -> Purchase | None:

@@ -54,7 +54,7 @@ def known(connection: Connection, live: LiveSetup, row: ContactRow) -> dict[str,
     """
     id_, locale = row.id or 0, live.setup.store.locale
     bought = customers.summary(customers.contacts(connection, [id_])[0][id_])
-    kept = contact_values.last(contact_values.of(connection, [id_]).get(id_, {}))
+    kept = contact_values.newest(connection, [id_]).get(id_, {})
     return {
         "country": locale_of(locale).territories.get(row.country, row.country),
         "spent": [show(one, locale) for one in bought.spent],
