@@ -14,7 +14,7 @@ import orjson
 from sqlalchemy import BigInteger, Connection, Integer, column, select
 from sqlalchemy import table as a_table
 
-from angelon.db import counting_postgresql
+from angelon.db import counting_postgresql, locks
 
 OFFSET = a_table("shop_offset", column("store_id", Integer), column("since", BigInteger), column("seconds", Integer))
 DAY = 86_400_000_000
@@ -265,7 +265,8 @@ KEYS = {
 
 
 def rebuild(connection: Connection) -> None:
-    """Counts everything anew; meanwhile nobody writes."""
+    """Counts everything anew; meanwhile nobody writes, and nobody adds up what was counted before."""
+    locks.hold(connection, locks.FOLDING)
     if connection.dialect.name == "postgresql":
         connection.exec_driver_sql('LOCK TABLE send, "order", event IN SHARE MODE')
     for table, counted in _COUNTED.items():
