@@ -6,7 +6,6 @@ import dataclasses
 import datetime as dt
 import itertools
 import os
-import re
 import shutil
 import sqlite3
 import tempfile
@@ -35,6 +34,7 @@ from angelon.web.app import create_app
 from cluster.postgresql import temporary
 from tests import made
 from tests.demos import Running
+from tests.sql import take_question_marks
 
 
 def pytest_addoption(parser):
@@ -105,13 +105,6 @@ def postgresql(tmp_path_factory):
 _NAMES = itertools.count(1)
 
 
-def _as_the_server_takes_it(connection, cursor, statement, parameters, context, executemany):
-    """What tests write for SQLite, in psycopg's words: `?` for a value."""
-    if isinstance(parameters, tuple):
-        return statement.replace("%", "%%").replace("?", "%s"), parameters
-    return (statement if parameters else re.sub("(?<!%)%(?!%)", "%%", statement)), parameters
-
-
 @pytest.fixture(scope="session")
 def compiled_templates(tmp_path_factory) -> FileSystemBytecodeCache:
     return FileSystemBytecodeCache(str(tmp_path_factory.mktemp("templates")))
@@ -180,7 +173,7 @@ def bench_in(home: Path, bundle: Bundle, migrated: Path, durable: bool = False, 
     database = Database(settings.url)
     if server:
         os.environ["ANGELON_DATABASE_URL"] = url  # for the commands that a test starts
-        event.listen(database.engine, "before_cursor_execute", _as_the_server_takes_it, retval=True)
+        take_question_marks(database.engine)
     elif not durable:
         event.listen(
             database.engine, "connect", lambda connection, _: connection.execute("PRAGMA synchronous=OFF").close()
@@ -230,8 +223,9 @@ def mailbox(bench: Bench):
 
 
 @pytest.fixture(scope="session")
-def running(tmp_path_factory):
-    app = Running(tmp_path_factory.mktemp("demo"))
+def running(tmp_path_factory, postgresql):
+    url = postgresql.create("demo") if postgresql else ""
+    app = Running(tmp_path_factory.mktemp("demo"), url)
     app.start()
     yield app
     assert app.stop() == 0

@@ -14,16 +14,24 @@ from pathlib import Path
 import httpx
 import structlog
 from click.testing import CliRunner
+from sqlalchemy import create_engine
 
 from angelon.cli.main import main
+from tests.sql import take_question_marks
 
 
 class Running:
     """The whole demo as its own processes, on ports of its own."""
 
-    def __init__(self, home: Path) -> None:
+    def __init__(self, home: Path, database_url: str = "") -> None:
+        """`database_url` is where it stores things; in `home` where it is not given."""
         self.home = home
-        self.environment = {**os.environ, "ANGELON_HOME": str(home)}
+        self._own = {"ANGELON_HOME": str(home)}
+        if database_url:
+            self._own |= {"ANGELON_DATABASE_URL": database_url, "ANGELON_SECRET_KEY": "a-key-for-tests-only"}
+        self.environment = {**os.environ, **self._own}
+        self._engine = create_engine(database_url or f"sqlite:///{home}/angelon.db")
+        take_question_marks(self._engine)
         self._process: subprocess.Popen | None = None
         self.url = ""
 
@@ -47,10 +55,20 @@ class Running:
 
     def cli(self, *arguments: str, code: int = 0) -> str:
         """What a command prints: over HTTP and the demo's database as any other, in this process for speed."""
-        done = CliRunner().invoke(main, arguments, env={"ANGELON_HOME": str(self.home)})
+        done = CliRunner().invoke(main, arguments, env=self._own)
         structlog.reset_defaults()  # the command logs to a stream that is closed by now
         assert done.exit_code == code, done.output
         return done.output
+
+    def rows(self, sql: str, *parameters: object) -> list[tuple]:
+        """What the demo's database holds."""
+        with self._engine.connect() as connection:
+            return [tuple(row) for row in connection.exec_driver_sql(sql, parameters)]
+
+    def change(self, sql: str, *parameters: object) -> None:
+        """Changes the demo's database from outside."""
+        with self._engine.begin() as connection:
+            connection.exec_driver_sql(sql, parameters)
 
     def mails(self, to: str = "") -> list[dict]:
         return httpx.get(f"{self.url}/standins/mail.json", params={"to": to, "limit": 1000}).json()

@@ -55,12 +55,14 @@ class Hands:
 
 
 @pytest.fixture
-def empty(tmp_path):
-    """`angelon serve` on an empty folder: its address."""
-    port = free_port()
+def empty(tmp_path, postgresql):
+    """`angelon serve` on an empty folder, or an empty database: its address."""
+    port, own = free_port(), {"ANGELON_HOME": str(tmp_path / "home")}
+    if postgresql:
+        own |= {"ANGELON_DATABASE_URL": postgresql.create("empty"), "ANGELON_SECRET_KEY": "a-key-for-tests-only"}
     process = subprocess.Popen(
         [sys.executable, "-m", "angelon", "serve", "--port", str(port)],
-        env={**os.environ, "ANGELON_HOME": str(tmp_path / "home")},
+        env={**os.environ, **own},
         stdout=subprocess.PIPE,
         text=True,
         start_new_session=True,

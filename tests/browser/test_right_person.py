@@ -5,7 +5,6 @@ orders under way, languages, and what customers answer. Each as a person does it
 import hashlib
 import hmac
 import json
-import sqlite3
 
 import httpx
 from playwright.sync_api import expect
@@ -90,11 +89,7 @@ def switch_on(page):
 
 
 def order_page(page, running, number):
-    def there():
-        with sqlite3.connect(running.home / "angelon.db", timeout=10) as plain:
-            return plain.execute("SELECT id FROM 'order' WHERE number = ?", (number,)).fetchone()
-
-    (id_,) = running.wait_for(there)
+    ((id_,),) = running.wait_for(lambda: running.rows('SELECT id FROM "order" WHERE number = ?', number))
     page.goto(f"/orders/{id_}")
 
 

@@ -1,7 +1,6 @@
 """The morning: what failed in the night is mended by one action; a wrong address is corrected where it is seen."""
 
 import re
-import sqlite3
 
 from playwright.sync_api import expect
 
@@ -11,20 +10,16 @@ REASON = "554 5.7.1 <{to}>: relay access denied"
 def fail(running, number):
     """As if a mail server had refused so many mails."""
     newest = "SELECT id FROM send WHERE state = 'sent' AND channel = 'email' AND NOT test ORDER BY id DESC LIMIT ?"
-    with sqlite3.connect(running.home / "angelon.db", timeout=10) as plain:
-        ids = [row[0] for row in plain.execute(newest, (number,))]
-        marks = ", ".join("?" * len(ids))
-        plain.execute(
-            f"UPDATE send SET state = 'failed', reason = replace(?, '{{to}}', recipient) WHERE id IN ({marks})",
-            [REASON, *ids],
-        )
+    ids = [id_ for (id_,) in running.rows(newest, number)]
+    marks = ", ".join("?" * len(ids))
+    failed = f"UPDATE send SET state = 'failed', reason = replace(?, '{{to}}', recipient) WHERE id IN ({marks})"
+    running.change(failed, REASON, *ids)
     return ids
 
 
 def states(running, ids):
-    with sqlite3.connect(running.home / "angelon.db", timeout=10) as plain:
-        marks = ", ".join("?" * len(ids))
-        return {row[0] for row in plain.execute(f"SELECT state FROM send WHERE id IN ({marks})", ids)}
+    marks = ", ".join("?" * len(ids))
+    return {state for (state,) in running.rows(f"SELECT state FROM send WHERE id IN ({marks})", *ids)}
 
 
 def test_twenty_failed_sends_are_mended_by_one_action(page, running):
@@ -101,9 +96,8 @@ def test_what_a_customer_got_is_found_by_the_box_without_the_mouse(page, running
 
 
 def test_why_a_customer_got_nothing_stands_on_the_order_route_by_route(page, running):
-    with sqlite3.connect(running.home / "angelon.db", timeout=10) as plain:
-        held = "SELECT o.number FROM send s JOIN \"order\" o ON o.id = s.order_id WHERE s.state = 'held' LIMIT 1"
-        (number,) = plain.execute(held).fetchone()
+    held = "SELECT o.number FROM send s JOIN \"order\" o ON o.id = s.order_id WHERE s.state = 'held' ORDER BY s.id"
+    number = running.rows(held)[0][0]
     page.goto("/")
     page.get_by_label("Search orders, people, sends and messages").fill(number)
     page.keyboard.press("Enter")  # the page, as without a script
@@ -117,9 +111,8 @@ def test_why_a_customer_got_nothing_stands_on_the_order_route_by_route(page, run
 
 def test_the_oldest_send_is_reached_by_the_keyboard(page, running):
     page.goto("/sends?span=all")
-    with sqlite3.connect(running.home / "angelon.db", timeout=10) as plain:
-        (number,) = plain.execute("SELECT count(*) FROM send").fetchone()
-        (oldest,) = plain.execute("SELECT id FROM send ORDER BY created_at, id LIMIT 1").fetchone()
+    ((number,),) = running.rows("SELECT count(*) FROM send")
+    ((oldest,),) = running.rows("SELECT id FROM send ORDER BY created_at, id LIMIT 1")
     for _ in range(number // 50 + 2):
         further = page.get_by_role("link", name="Older sends")
         if not further.count():
@@ -136,9 +129,8 @@ def test_the_list_is_live_and_does_not_move_under_who_reads_further_down(page, r
     expect(page.locator("#list")).to_have_attribute("data-started", "")
 
     def renamed(name):
-        with sqlite3.connect(running.home / "angelon.db", timeout=10) as plain:
-            newest = "(SELECT id FROM send ORDER BY created_at DESC, id DESC LIMIT 1)"
-            plain.execute(f"UPDATE send SET recipient_name = ? WHERE id = {newest}", (name,))
+        newest = "(SELECT id FROM send ORDER BY created_at DESC, id DESC LIMIT 1)"
+        running.change(f"UPDATE send SET recipient_name = ? WHERE id = {newest}", name)
 
     page.wait_for_timeout(1500)  # the stream has begun
     renamed("Newly Named")
@@ -161,9 +153,8 @@ def test_what_is_ticked_in_a_list_that_changes_stays_ticked(page, running):
     row.get_by_role("checkbox").check()
     page.locator("h1").click()
     page.wait_for_timeout(1500)  # the stream has begun
-    with sqlite3.connect(running.home / "angelon.db", timeout=10) as plain:
-        newest = '(SELECT id FROM "order" ORDER BY last_event_at DESC, id DESC LIMIT 1)'
-        plain.execute(f"UPDATE \"order\" SET total = '77.77 changed' WHERE id = {newest}")
+    newest = '(SELECT id FROM "order" ORDER BY last_event_at DESC, id DESC LIMIT 1)'
+    running.change(f"UPDATE \"order\" SET total = '77.77 changed' WHERE id = {newest}")
     button = page.get_by_role("button", name="There is something newer: show it")
     expect(button).to_be_visible(timeout=15000)
     expect(row.get_by_role("checkbox")).to_be_checked()

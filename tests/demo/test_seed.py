@@ -31,8 +31,10 @@ def test_the_payload_files_numbers_are_not_among_its_own():
 
 
 @pytest.fixture(scope="module")
-def seeded(tmp_path_factory):
-    settings = Settings(home=tmp_path_factory.mktemp("seeded"), secret_key="a-key-for-tests-only")
+def seeded(tmp_path_factory, postgresql):
+    url = postgresql.create("seeded") if postgresql else ""
+    home = tmp_path_factory.mktemp("seeded")
+    settings = Settings(home=home, secret_key="a-key-for-tests-only", database_url=url)
     database = Database(settings.url)
     database.migrate()
     load.prepare(database, settings, 8080, lambda: 2599)
