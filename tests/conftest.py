@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import dataclasses
 import datetime as dt
+import functools
+import hashlib
 import itertools
 import os
 import shutil
@@ -16,6 +18,7 @@ from pathlib import Path
 import pytest
 from jinja2 import FileSystemBytecodeCache
 from sqlalchemy import event
+from werkzeug.local import LocalProxy
 
 from angelon.core.specs import Bundle
 from angelon.db import bundles, specs
@@ -120,8 +123,12 @@ class Bench:
     database: Database
     vault: Vault
     clock: Clock
-    box: Box
     store_id: int
+
+    @functools.cached_property
+    def box(self) -> Box:
+        """What the stand-ins have taken."""
+        return Box(self.home)
 
     def deliver(self, body: bytes, key: str = "shop", **headers: str):
         """One delivery to a source, as the web process takes it."""
@@ -158,17 +165,42 @@ def bundle() -> Bundle:
     return made.bundle()
 
 
+_FILLED: dict[tuple[str, int], Path | str] = {}
+
+
+def _filled(bundle: Bundle, migrated: Path, server) -> Path | str:
+    """A database to copy in which a bundle is applied, once for all: a file, or its name on the server."""
+    key = hashlib.sha256(bundle.model_dump_json().encode()).hexdigest(), server.port if server else 0
+    if key not in _FILLED:
+        name = f"filled{next(_NAMES)}"
+        file = migrated.with_name(f"{name}.db")
+        if server:
+            database = Database(server.create(name, "migrated"))
+        else:
+            shutil.copyfile(migrated, file)
+            database = Database(f"sqlite:///{file}")
+        with database.writing() as session:
+            bundles.apply(session, bundle, dt.datetime.now(dt.UTC) - dt.timedelta(days=1))
+        database.close()
+        if not server:
+            with sqlite3.connect(file) as plain:
+                plain.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+        _FILLED[key] = name if server else file
+    return _FILLED[key]
+
+
 @contextmanager
 def bench_in(home: Path, bundle: Bundle, migrated: Path, durable: bool = False, server=None) -> Iterator[Bench]:
     """A bench in a data folder of its own; what it writes survives a loss of power only where it is `durable`. With a
     `server` it stands in a database of that.
     """
     name = f"bench{next(_NAMES)}"
-    url = server.create(name, "migrated") if server else ""
+    filled = _filled(bundle, migrated, server)
+    url = server.create(name, filled) if server else ""
     settings = Settings(home=home, secret_key="a-key-for-tests-only", database_url=url)
     settings.home.mkdir(mode=0o700)
     if not server:
-        shutil.copyfile(migrated, settings.home / "angelon.db")
+        shutil.copyfile(filled, settings.home / "angelon.db")
     clock = Clock()
     database = Database(settings.url)
     if server:
@@ -179,10 +211,9 @@ def bench_in(home: Path, bundle: Bundle, migrated: Path, durable: bool = False, 
             database.engine, "connect", lambda connection, _: connection.execute("PRAGMA synchronous=OFF").close()
         )
     serving = services.make(settings, database, clock)
-    with database.writing() as session:
-        bundles.apply(session, bundle, clock.now() - dt.timedelta(days=1))
+    with database.reading() as session:
         store_id = specs.stores(session)[0].id
-    yield Bench(settings.home, settings, serving, database, serving.vault, clock, Box(settings.home), store_id)
+    yield Bench(settings.home, settings, serving, database, serving.vault, clock, store_id)
     serving.writer.close()
     database.close()
     if server:
@@ -199,13 +230,28 @@ def bench(
         yield made_bench
 
 
-@pytest.fixture
-def client(bench: Bench, compiled_templates: FileSystemBytecodeCache):
-    app = create_app(bench.services, [standins])
+@pytest.fixture(scope="session")
+def application(tmp_path_factory, migrated: Path, compiled_templates: FileSystemBytecodeCache):
+    """One application for all tests: putting it together takes longer than most of them."""
+    settings = Settings(home=tmp_path_factory.mktemp("application"), secret_key="a-key-for-tests-only")
+    database = Database(f"sqlite:///{migrated}")
+    serving = services.make(settings, database, Clock())
+    app = create_app(serving, [standins])
     app.jinja_env.bytecode_cache = compiled_templates
-    app.extensions["angelon.standins"] = bench.box
-    app.config.update(TESTING=True, WTF_CSRF_ENABLED=False)
-    return app.test_client()
+    serving.writer.close()
+    database.close()
+    return app
+
+
+@pytest.fixture
+def client(bench: Bench, application):
+    """A browser without scripts at this bench's pages."""
+    for name in [name for name in application.extensions if name.startswith("angelon")]:
+        del application.extensions[name]  # what another bench's pages have kept
+    application.extensions |= {"angelon": bench.services, "angelon.standins": LocalProxy(lambda: bench.box)}
+    application.wsgi_app.intake = bench.services.intake
+    application.config.update(TESTING=True, WTF_CSRF_ENABLED=False)
+    return application.test_client()
 
 
 @pytest.fixture

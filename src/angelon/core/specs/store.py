@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import re
 from collections.abc import Iterable
 from typing import Annotated, Literal, get_args
@@ -18,6 +19,12 @@ from angelon.core.specs.message import Message
 
 Colour = Annotated[str, StringConstraints(pattern=r"^#[0-9a-fA-F]{6}$")]
 """A colour as CSS writes it: `#0E5A55`."""
+
+
+@functools.cache
+def _zones() -> frozenset[str]:
+    """The time zones of the IANA database by name. To find them, its whole folder is walked through."""
+    return frozenset(available_timezones())
 
 
 class Letterhead(Spec):
@@ -215,6 +222,6 @@ class Store(Spec):
     @field_validator("timezone")
     @classmethod
     def _zone(cls, zone: str) -> str:
-        if zone not in available_timezones():
+        if zone not in _zones():
             raise ValueError(f"“{zone}” is no time zone of the IANA database (write Europe/Dublin)")
         return zone

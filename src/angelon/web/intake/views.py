@@ -24,7 +24,7 @@ class IntakeMiddleware:
 
     def __init__(self, app: Callable[..., Iterable[bytes]], intake: Intake, proxies: Proxies) -> None:
         self._app = app
-        self._intake = intake
+        self.intake = intake
         self._proxies = proxies
 
     def __call__(self, environ: dict[str, Any], start_response: Callable[..., Any]) -> Iterable[bytes]:
@@ -36,7 +36,7 @@ class IntakeMiddleware:
         raw = environ["wsgi.input"].read(MOST_READ + 1) if length <= MOST_READ else b""
         text = environ.get("QUERY_STRING", "")
         remote = self._proxies.sender(environ.get("REMOTE_ADDR", ""), headers.get("x-forwarded-for", ""))
-        answer = self._intake.receive(
+        answer = self.intake.receive(
             path[len(PREFIX) :].encode("latin-1").decode("utf-8", "replace"),
             environ["REQUEST_METHOD"],
             headers,
