@@ -5,7 +5,7 @@ from __future__ import annotations
 import tempfile
 from pathlib import Path
 
-from tests.browser.test_every_page import ALL_RULES, AXE_RUN, PAGES
+from tests.browser.test_every_page import ALIKE, ALL_RULES, AXE_RUN, PAGES
 from tests.demos import running
 
 AXE = Path(__file__).parents[1] / "tests" / "browser" / "vendor" / "axe.min.js"
@@ -32,7 +32,7 @@ def run() -> tuple[dict[str, int], list[str]]:
                     bypass_csp=True,
                 )
                 page = context.new_page()
-                for path in PAGES:
+                for path in PAGES + ALIKE:
                     page.goto(path)
                     page.add_script_tag(path=str(AXE))
                     where = f"{path} at {width}, {theme}"

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import dataclasses
 import datetime as dt
+import fcntl
 import functools
+import gc
 import hashlib
 import itertools
 import os
@@ -16,17 +18,21 @@ from contextlib import contextmanager
 from pathlib import Path
 
 import pytest
+from argon2 import PasswordHasher
 from jinja2 import FileSystemBytecodeCache
-from sqlalchemy import event
+from sqlalchemy import Engine, event
 from werkzeug.local import LocalProxy
 
+from angelon.cli.serving import free_port
 from angelon.core.specs import Bundle
 from angelon.db import bundles, specs
 from angelon.db.database import Database
 from angelon.db.secrets import Vault
+from angelon.demo import load
 from angelon.engine import indexing
 from angelon.engine.clock import Clock
 from angelon.engine.dispatcher import Dispatcher
+from angelon.engine.operations import accounts
 from angelon.engine.planner import Planner
 from angelon.settings import Settings
 from angelon.standins.box import Box
@@ -36,8 +42,10 @@ from angelon.web import services
 from angelon.web.app import create_app
 from cluster.postgresql import temporary
 from tests import made
-from tests.demos import Running
+from tests.demos import Running, copied
 from tests.sql import take_question_marks
+
+gc.set_threshold(20_000, 20, 50)  # a long session holds much that is never garbage
 
 
 def pytest_addoption(parser):
@@ -70,7 +78,16 @@ def pytest_collection_modifyitems(items):
 def pytest_generate_tests(metafunc):
     if "fuzz_seed" in metafunc.fixturenames:
         long = metafunc.config.getoption("--fuzz-seeds")
-        metafunc.parametrize("fuzz_seed", range(100, 100 + long) if long else [1, 2])
+        metafunc.parametrize("fuzz_seed", range(100, 100 + long) if long else [1])
+
+
+@pytest.fixture(scope="session", autouse=True)
+def quick_passwords():
+    """Passwords are hashed as cheaply as Argon2id can: as they are in use, it takes a seventh of a second each."""
+    in_use = accounts.HASHER
+    accounts.HASHER = PasswordHasher(time_cost=1, memory_cost=8, parallelism=1)
+    yield in_use
+    accounts.HASHER = in_use
 
 
 @pytest.fixture(scope="session")
@@ -165,6 +182,16 @@ def bundle() -> Bundle:
     return made.bundle()
 
 
+_FIRST: dict[str, Engine] = {}
+
+
+def _share_compiled(engine: Engine) -> None:
+    """Statements are compiled once for all benches: by the first engine's dialect, into its cache."""
+    first = _FIRST.setdefault(engine.dialect.name, engine)
+    if first.dialect.dbapi is not None:
+        engine.dialect, engine._compiled_cache = first.dialect, first._compiled_cache
+
+
 _FILLED: dict[tuple[str, int], Path | str] = {}
 
 
@@ -203,6 +230,7 @@ def bench_in(home: Path, bundle: Bundle, migrated: Path, durable: bool = False, 
         shutil.copyfile(filled, settings.home / "angelon.db")
     clock = Clock()
     database = Database(settings.url)
+    _share_compiled(database.engine)
     if server:
         os.environ["ANGELON_DATABASE_URL"] = url  # for the commands that a test starts
         take_question_marks(database.engine)
@@ -269,9 +297,28 @@ def mailbox(bench: Bench):
 
 
 @pytest.fixture(scope="session")
-def running(tmp_path_factory, postgresql):
-    url = postgresql.create("demo") if postgresql else ""
-    app = Running(tmp_path_factory.mktemp("demo"), url)
+def seeded(tmp_path_factory, postgresql) -> tuple[Path, str]:
+    """A data folder in which the demo is loaded, and its database's address; on SQLite one for all of xdist's workers,
+    on PostgreSQL one for each.
+    """
+    shared = tmp_path_factory.getbasetemp()
+    shared = shared if postgresql or "PYTEST_XDIST_WORKER" not in os.environ else shared.parent
+    home, url = shared / "seeded", postgresql.create("seeded") if postgresql else ""
+    with (shared / "seeding").open("w") as turn:
+        fcntl.flock(turn, fcntl.LOCK_EX)
+        if not (home / "standins.db").exists():
+            settings = Settings(home=home, secret_key="a-key-for-tests-only", database_url=url)
+            database = Database(settings.url)
+            database.migrate()
+            load.prepare(database, settings, 8080, free_port)
+            database.close()
+    return home, url
+
+
+@pytest.fixture(scope="session")
+def running(tmp_path_factory, seeded, postgresql):
+    mine = tmp_path_factory.mktemp("demo") / "home"
+    app = Running(mine, copied(seeded, mine, postgresql, "demo"))
     app.start()
     yield app
     assert app.stop() == 0

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import os
+import shutil
 import signal
 import subprocess
 import sys
@@ -15,8 +17,13 @@ import httpx
 import structlog
 from click.testing import CliRunner
 from sqlalchemy import create_engine
+from sqlmodel import Session, select
 
 from angelon.cli.main import main
+from angelon.core.specs import Message, Route, Source
+from angelon.db import specs
+from angelon.db.tables import MessageRow, RouteRow, SourceRow, StoreRow
+from angelon.standins.box import Box
 from tests.sql import take_question_marks
 
 
@@ -26,9 +33,9 @@ class Running:
     def __init__(self, home: Path, database_url: str = "") -> None:
         """`database_url` is where it stores things; in `home` where it is not given."""
         self.home = home
-        self._own = {"ANGELON_HOME": str(home)}
+        self._own = {"ANGELON_HOME": str(home), "ANGELON_SECRET_KEY": "a-key-for-tests-only"}
         if database_url:
-            self._own |= {"ANGELON_DATABASE_URL": database_url, "ANGELON_SECRET_KEY": "a-key-for-tests-only"}
+            self._own |= {"ANGELON_DATABASE_URL": database_url}
         self.environment = {**os.environ, **self._own}
         self._engine = create_engine(database_url or f"sqlite:///{home}/angelon.db")
         take_question_marks(self._engine)
@@ -70,6 +77,24 @@ class Running:
         with self._engine.begin() as connection:
             connection.exec_driver_sql(sql, parameters)
 
+    def has(self, *made: Source | Message | Route) -> None:
+        """The shop gets sources, messages and routes, as if somebody had made them and put them live."""
+        now = dt.datetime.now(dt.UTC)
+        with Session(self._engine) as session:
+            store_id = session.exec(select(StoreRow.id).order_by(StoreRow.id)).first()
+            for spec in made:
+                if isinstance(spec, Source):
+                    specs.save_live(session, SourceRow, store_id, spec, now)
+                    continue
+                row = specs.save_draft(
+                    session, MessageRow if isinstance(spec, Message) else RouteRow, store_id, spec, now
+                )
+                specs.publish(session, row, now)
+                if isinstance(row, RouteRow):
+                    specs.switch(session, row, True, now)
+            specs.touch(session, store_id)
+            session.commit()
+
     def mails(self, to: str = "") -> list[dict]:
         return httpx.get(f"{self.url}/standins/mail.json", params={"to": to, "limit": 1000}).json()
 
@@ -82,6 +107,16 @@ class Running:
                 return value
             time.sleep(0.1)
         raise AssertionError("it did not come in time")
+
+
+def copied(seeded: tuple[Path, str], home: Path, server=None, name: str = "") -> str:
+    """Copies a loaded demo into a new data folder; gives its database's address, which on a server is a copy, too."""
+    shutil.copytree(seeded[0], home)
+    box = Box(home)
+    for port in ("mail_port", "provider_port"):
+        box.set(port, 0)  # it may be another copy's by now
+    box.engine.dispose()
+    return server.create(name, "seeded") if server else seeded[1]
 
 
 @contextmanager

@@ -12,6 +12,7 @@ from angelon.db.secrets import Vault
 from angelon.demo import load
 from angelon.demo.seed import DAYS, happenings
 from angelon.settings import Settings
+from tests.demos import copied
 
 TODAY = dt.datetime(2026, 11, 25, 9, 30, tzinfo=dt.UTC)
 
@@ -31,39 +32,38 @@ def test_the_payload_files_numbers_are_not_among_its_own():
 
 
 @pytest.fixture(scope="module")
-def seeded(tmp_path_factory, postgresql):
-    url = postgresql.create("seeded") if postgresql else ""
-    home = tmp_path_factory.mktemp("seeded")
-    settings = Settings(home=home, secret_key="a-key-for-tests-only", database_url=url)
+def demo(tmp_path_factory, seeded, postgresql):
+    """What a first start loads, before anything runs on it."""
+    mine = tmp_path_factory.mktemp("looked") / "home"
+    url = copied(seeded, mine, postgresql, "looked")
+    settings = Settings(home=mine, secret_key="a-key-for-tests-only", database_url=url)
     database = Database(settings.url)
-    database.migrate()
-    load.prepare(database, settings, 8080, lambda: 2599)
     yield settings, database
     database.close()
 
 
-def rows(seeded, sql):
-    with Session(seeded[1].engine) as session:
+def rows(demo, sql):
+    with Session(demo[1].engine) as session:
         return session.exec(text(sql)).all()
 
 
-def test_a_first_look_shows_what_it_must(seeded):
-    states = dict(rows(seeded, "SELECT state, count(*) FROM send GROUP BY state"))
+def test_a_first_look_shows_what_it_must(demo):
+    states = dict(rows(demo, "SELECT state, count(*) FROM send GROUP BY state"))
     assert states["sent"] > 400
     assert {"failed", "held", "retrying", "skipped"} <= set(states)
-    assert rows(seeded, "SELECT count(*) FROM send WHERE state = 'sent' AND tries > 1")[0][0] >= 3, (
+    assert rows(demo, "SELECT count(*) FROM send WHERE state = 'sent' AND tries > 1")[0][0] >= 3, (
         "a bad afternoon, recovered"
     )
-    (held,) = rows(seeded, "SELECT reason FROM send WHERE state = 'held'")[0]
+    (held,) = rows(demo, "SELECT reason FROM send WHERE state = 'held'")[0]
     assert "no usable email" in held
-    assert rows(seeded, "SELECT count(*) FROM event WHERE planned_at IS NULL OR problem <> ''") == [(0,)]
-    assert rows(seeded, 'SELECT count(*) FROM "order"')[0][0] > 150
+    assert rows(demo, "SELECT count(*) FROM event WHERE planned_at IS NULL OR problem <> ''") == [(0,)]
+    assert rows(demo, 'SELECT count(*) FROM "order"')[0][0] > 150
 
 
-def test_its_secrets_are_new_and_sealed_and_the_counter_knows_the_shop_s(seeded):
+def test_its_secrets_are_new_and_sealed_and_the_counter_knows_the_shop_s(demo):
     from angelon.standins.box import Box
 
-    settings, database = seeded
+    settings, database = demo
     with Session(database.engine) as session:
         live = live_setup.load(session, 1)
         (secret,) = Vault(settings.key()).get(session, "source", live.source_ids["webshop"], dt.datetime.now(dt.UTC))
@@ -72,20 +72,19 @@ def test_its_secrets_are_new_and_sealed_and_the_counter_knows_the_shop_s(seeded)
     assert box.setting("shop_address") == "http://127.0.0.1:8080/in/webshop"
 
 
-def test_a_second_start_changes_ports_and_nothing_else(seeded):
-    settings, database = seeded
-    before = rows(seeded, "SELECT count(*) FROM event") + rows(seeded, "SELECT count(*) FROM send")
-    assert load.prepare(database, settings, 8081, lambda: 2600).mail == 2599, (
-        "the mailbox's port is kept while it is free"
-    )
-    assert rows(seeded, "SELECT count(*) FROM event") + rows(seeded, "SELECT count(*) FROM send") == before
+def test_a_second_start_changes_ports_and_nothing_else(demo):
+    settings, database = demo
+    before = rows(demo, "SELECT count(*) FROM event") + rows(demo, "SELECT count(*) FROM send")
+    ports = load.prepare(database, settings, 8081, lambda: 2599)
+    assert load.prepare(database, settings, 8081, lambda: 2600) == ports, "a port is kept while it is free"
+    assert rows(demo, "SELECT count(*) FROM event") + rows(demo, "SELECT count(*) FROM send") == before
 
 
-def test_a_drifted_source_and_a_gap_are_there(seeded):
+def test_a_drifted_source_and_a_gap_are_there(demo):
     from angelon.db import shapes
     from angelon.web.sources.mapping import drifting
 
-    with Session(seeded[1].engine) as session:
+    with Session(demo[1].engine) as session:
         live = live_setup.load(session, 1)
         drifts = {
             key: drifting(source, shapes.of_source(session, live.source_ids[key]))
@@ -95,10 +94,10 @@ def test_a_drifted_source_and_a_gap_are_there(seeded):
     assert drifts["webshop"] == {}
 
 
-def test_no_page_of_a_first_look_is_empty(seeded):
-    assert sorted(row[0] for row in rows(seeded, 'SELECT passed FROM "check"')) == [0, 1], "one passes, one does not"
-    assert rows(seeded, "SELECT count(*) FROM suppression")[0][0] == 4, "three by hand, one by what a mail server said"
-    refused = rows(seeded, "SELECT status, signing IS NOT NULL FROM refused ORDER BY status")
+def test_no_page_of_a_first_look_is_empty(demo):
+    assert sorted(row[0] for row in rows(demo, 'SELECT passed FROM "check"')) == [0, 1], "one passes, one does not"
+    assert rows(demo, "SELECT count(*) FROM suppression")[0][0] == 4, "three by hand, one by what a mail server said"
+    refused = rows(demo, "SELECT status, signing IS NOT NULL FROM refused ORDER BY status")
     assert [tuple(row) for row in refused] == [(400, 0), (401, 1)]
-    kinds = {row[0] for row in rows(seeded, 'SELECT kind FROM "change"')}
+    kinds = {row[0] for row in rows(demo, 'SELECT kind FROM "change"')}
     assert {"check", "address", "order"} <= kinds

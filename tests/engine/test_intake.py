@@ -7,6 +7,7 @@ from concurrent.futures import ThreadPoolExecutor
 
 import pytest
 
+from angelon.db import specs
 from angelon.db.tables import SourceRow
 from tests import made
 
@@ -149,3 +150,12 @@ def test_a_challenge_is_echoed(bench):
     bench.change(made.source(challenge={"method": "POST", "parameter": "challenge"}), SourceRow)
     assert bench.deliver(b'{"challenge": "xyz"}').text == "xyz"
     assert bench.deliver(made.body()).status == 202
+
+
+def test_a_source_that_was_made_elsewhere_a_moment_ago_takes_its_first_delivery(bench):
+    assert bench.deliver(made.body(), key="annex").status == 404
+    time.sleep(0.01)
+    assert bench.deliver(made.body()).status == 202, "the set-up was looked at just now"
+    with bench.database.writing() as session:
+        specs.save_live(session, SourceRow, bench.store_id, made.source(key="annex"), bench.clock.now())
+    assert bench.deliver(made.body(id=2), key="annex").status == 202

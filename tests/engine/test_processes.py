@@ -1,6 +1,5 @@
 """Planning and sending in processes of their own, as `angelon worker` runs them."""
 
-import multiprocessing
 import os
 import signal
 import subprocess
@@ -85,19 +84,23 @@ def test_a_listener_hears_its_topic_and_what_is_for_all(tmp_path):
     sending.close()
 
 
-def _write_often(file, done):
-    turn = WriteTurn(file)
-    while not done.is_set():
-        with turn.take():
-            time.sleep(0.02)
+WRITES_OFTEN = """
+import pathlib, sys, time
+from angelon.db.write_turn import WriteTurn
+turn = WriteTurn(pathlib.Path(sys.argv[1]))
+while True:
+    with turn.take():
+        time.sleep(0.02)
+"""
+
+
+def one_that_writes_often(file):
+    return subprocess.Popen([sys.executable, "-c", WRITES_OFTEN, str(file)])
 
 
 def test_a_process_that_writes_often_lets_another_write_in_between(tmp_path):
     """Waiting is for one write of the other, not for the moment in which it happens to be between two."""
-    context = multiprocessing.get_context("spawn")
-    done = context.Event()
-    greedy = context.Process(target=_write_often, args=(tmp_path / "x.db", done))
-    greedy.start()
+    greedy = one_that_writes_often(tmp_path / "x.db")
     turn = WriteTurn(tmp_path / "x.db")
     try:
         wait_until(lambda: (tmp_path / "x.db-turn").exists())
@@ -108,19 +111,16 @@ def test_a_process_that_writes_often_lets_another_write_in_between(tmp_path):
                 waits.append(time.monotonic() - began)
         assert sorted(waits)[10] < 0.2, waits
     finally:
-        done.set()
-        greedy.join(10)
+        greedy.kill()
+        greedy.wait(10)
         turn.close()
 
 
 def test_a_turn_is_free_again_when_its_process_is_killed(tmp_path):
-    context = multiprocessing.get_context("spawn")
-    never = context.Event()  # held here: a child can't open one that nobody holds any more
-    child = context.Process(target=_write_often, args=(tmp_path / "x.db", never))
-    child.start()
+    child = one_that_writes_often(tmp_path / "x.db")
     wait_until(lambda: (tmp_path / "x.db-turn").exists())
     child.kill()
-    child.join()
+    child.wait(10)
     turn, began = WriteTurn(tmp_path / "x.db"), time.monotonic()
     with turn.take():
         assert time.monotonic() - began < 5

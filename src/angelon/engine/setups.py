@@ -19,6 +19,12 @@ from angelon.db.tables import SourceRow
 log = structlog.get_logger()
 
 
+NEW_AFTER = 0.005
+"""How long, in seconds, it is trusted that there is no source of a key: unknown ones make no more than 200 looks a
+second.
+"""
+
+
 class Setups:
     """A cache over `db.live_setup.load`. `fresh_for` is how long, in seconds, a version check is trusted."""
 
@@ -70,6 +76,9 @@ class Setups:
         """The set-up and source id of a source's key; None where there is none."""
         self._refresh()
         found = self._by_key.get(key)
+        if found is None:  # it may be so new that it came after the last look, perhaps in another process
+            self._refresh(NEW_AFTER)
+            found = self._by_key.get(key)
         return (self._by_store[found[0]], found[1]) if found and found[0] in self._by_store else None
 
     def unreadable(self) -> dict[int, str]:
@@ -88,11 +97,12 @@ class Setups:
         """Looks at the versions again at the next call."""
         self._checked = float("-inf")
 
-    def _refresh(self) -> None:
-        if time.monotonic() - self._checked < self._fresh_for:
+    def _refresh(self, fresh_for: float | None = None) -> None:
+        fresh_for = self._fresh_for if fresh_for is None else min(fresh_for, self._fresh_for)
+        if time.monotonic() - self._checked < fresh_for:
             return
         with self._lock:
-            if time.monotonic() - self._checked < self._fresh_for:
+            if time.monotonic() - self._checked < fresh_for:
                 return
             with self._database.reading() as session:
                 versions = specs.versions(session)
