@@ -4,6 +4,9 @@ VENV := .venv
 BIN := $(VENV)/bin
 PORT ?= 8080
 
+# Modules stay compiled from one process to the next, whatever the shell says: the tests start hundreds.
+export PYTHONDONTWRITEBYTECODE =
+
 .PHONY: demo cluster test test-postgresql postgresql bench proof lint install browser lock vendor audit
 
 install: $(VENV)/.installed
@@ -27,12 +30,13 @@ postgresql:
 browser:
 	@sh scripts/ensure-chromium.sh
 
-test: install browser postgresql lint
-	$(BIN)/python -m pytest -n 2 --dist loadfile --no-loadscope-reorder
+# Everything on SQLite; what needs a PostgreSQL of its own (tests/cluster) is with the rest that runs on one.
+test: install browser lint
+	$(BIN)/python -m pytest -n 2 --dist loadfile --no-loadscope-reorder --ignore tests/cluster
 
-# What depends on the database, on PostgreSQL; ONLY chooses a part of it.
-ONLY ?= tests/db tests/engine tests/web tests/cli
-test-postgresql: install postgresql
+# The same tests on PostgreSQL, and those of several machines over one; ONLY chooses a part of them.
+ONLY ?= tests
+test-postgresql: install browser postgresql
 	TEST_ON=postgresql $(BIN)/python -m pytest -n 2 --dist loadfile --no-loadscope-reorder $(ONLY)
 
 lint: install

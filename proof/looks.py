@@ -36,7 +36,7 @@ def run() -> tuple[dict[str, int], list[str]]:
                     page.goto(path)
                     page.add_script_tag(path=str(AXE))
                     where = f"{path} at {width}, {theme}"
-                    for one in page.evaluate(AXE_RUN, ALL_RULES)["violations"]:
+                    for one in page.evaluate(AXE_RUN, [ALL_RULES, True])["violations"]:
                         found.append(f"{where}: {one['id']}: {one['nodes'][0]['html'][:120]}")
                     if page.evaluate("document.documentElement.scrollWidth - innerWidth") > 0:
                         found.append(f"{where}: wider than the window")

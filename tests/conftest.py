@@ -53,16 +53,11 @@ def pytest_addoption(parser):
 
 
 LONGEST_FIRST = (
-    *(
-        "browser/test_every_page",
-        "browser/test_right_person",
-        "browser/test_from_nothing",
-        "web/test_server",
-        "browser/test_messages",
-        "cli/test_commands",
-    ),
-    *("engine/test_processes", "test_proofs_short", "browser/test_mapping", "browser/test_routes"),
-    *("engine/test_poison", "engine/test_crash", "browser/test_first_mail", "web/test_fuzz"),
+    *("browser/test_every_page", "browser/test_messages", "browser/test_right_person", "browser/test_sends"),
+    *("browser/test_from_nothing", "browser/test_first_mail", "browser/test_routes", "browser/test_mapping"),
+    *("web/test_server", "engine/test_processes", "engine/test_crash", "engine/test_poison", "test_proofs_short"),
+    *("cli/test_commands", "engine/test_handlers", "gateways/test_misbehaving", "web/test_access", "web/test_fuzz"),
+    *("web/test_look_ups", "web/test_every_name", "web/test_second_step", "core/test_steps", "engine/test_channels"),
 )
 """Files that take long: begun first, so that the two cores end at the same time (each file stays on one)."""
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import functools
 import secrets
 from dataclasses import dataclass
 
@@ -22,14 +23,18 @@ from angelon.engine.operations.tokens import digest_of
 
 HASHER = PasswordHasher()
 """Argon2id with the library's parameters, which follow RFC 9106."""
-NOBODY = HASHER.hash(secrets.token_urlsafe(16))
-"""What a password is compared with where there is no such account: so that it takes as long."""
 SHORTEST, LONGEST = 10, 200
 """Characters of a password."""
 MOST_FAILURES, LOCKED_FOR = 5, dt.timedelta(minutes=15)
 SIGNED_IN_FOR = dt.timedelta(days=14)
 """How long a browser stays signed in that is not used."""
 INVITED_FOR = dt.timedelta(days=7)
+
+
+@functools.cache
+def _nobody_s() -> str:
+    """What a password is compared with where there is no such account: so that it takes as long."""
+    return HASHER.hash(secrets.token_urlsafe(16))
 
 
 @dataclass(frozen=True, slots=True)
@@ -104,7 +109,7 @@ def check(session: Session, email: str, password: str, now: dt.datetime) -> Acco
     five wrong passwords in a row it is locked for a quarter of an hour. The caller's transaction keeps that.
     """
     row = accounts.by_email(session, email[:320])
-    right = _is_password(row.password if row is not None else NOBODY, password)
+    right = _is_password(row.password if row is not None else _nobody_s(), password)
     if row is None or row.disabled_at is not None or (row.locked_until is not None and row.locked_until > now):
         return None
     if not right:
