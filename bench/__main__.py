@@ -5,7 +5,20 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
-from bench import faults, handlers, mapping, moving, pages, partitions, rendering, routing, several, sizes, starts
+from bench import (
+    faults,
+    handlers,
+    mapping,
+    moving,
+    pages,
+    parted,
+    partitions,
+    rendering,
+    routing,
+    several,
+    sizes,
+    starts,
+)
 from bench.rows import report
 
 BENCHMARKS = {
@@ -25,6 +38,7 @@ BENCHMARKS = {
     "starts": starts.starts,
     "several": several.several,
     "months": partitions.months,
+    "parted": parted.parted,
 }
 
 chosen = sys.argv[1:] or list(BENCHMARKS)

@@ -20,9 +20,14 @@ from angelon.engine import indexing, moving
 from angelon.engine.planner import Planner
 from angelon.engine.setups import Setups
 from tests import made
-from tests.conftest import ON_POSTGRESQL
+from tests.conftest import bench_in
 
-pytestmark = pytest.mark.skipif(ON_POSTGRESQL, reason="begins on SQLite")
+
+@pytest.fixture
+def bench(tmp_path, bundle, migrated):
+    """On SQLite, whatever the others run on: that is where a move begins."""
+    with bench_in(tmp_path / "home", bundle, migrated) as one:
+        yield one
 
 
 def deliver(bench, number):
@@ -114,6 +119,34 @@ def test_it_moves_there_and_back_while_deliveries_come_in(filled, server, tmp_pa
         connection.exec_driver_sql("UPDATE contact SET name = 'x'")
     target.close()
     back.close()
+
+
+def test_what_changes_once_it_is_counted_is_counted_and_the_new_one_is_ready_when_the_old_is_closed(
+    filled, server, monkeypatch
+):
+    target, counted = Database(server.create("ready")), []
+    real = moving._count_anew
+
+    def and_goes_on(into):
+        real(into)
+        counted.append(moving._is_closed(filled.database))
+        for number in range(2000, 2010):
+            deliver(filled, number)
+        filled.plan()
+        with filled.database.connection() as connection:
+            connection.exec_driver_sql("UPDATE send SET state = 'failed' WHERE id = (SELECT min(id) FROM send)")
+
+    monkeypatch.setattr(moving, "_count_anew", and_goes_on)
+    moving.move(filled.database, target)
+    assert counted == [False], "while the old one was in use"
+    indexing.fold(target)
+    assert not any(counts(target).values())
+    decided = "SELECT route, outcome, part, sum(number) FROM decision_count GROUP BY 1, 2, 3"
+    assert rows(target, decided) == rows(filled.database, decided)
+    assert column(target, "SELECT sum(number) FROM send_count WHERE state = 'failed'") == [1]
+    with target.writing() as session:
+        session.add(ContactRow(store_id=filled.store_id, identity="new"))
+    target.close()
 
 
 def test_a_database_that_holds_something_is_refused_and_nothing_is_changed(filled, server):

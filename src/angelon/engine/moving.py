@@ -2,9 +2,11 @@
 
 1. From the beginning on, triggers note the key of every row that changes.
 2. One snapshot is copied, table by table.
-3. What has changed meanwhile is copied again, until little is left.
+3. What has changed meanwhile is copied again, until little is left. Counts are made anew and kept
+   from then on, and what has changed by then is copied, too.
 4. No send is claimed any more, and those under way are waited for.
 5. Under a lock on all that writes, the rest is copied, counted and compared, and the old database refuses every write.
+   The new one is ready at that moment.
 """
 
 from __future__ import annotations
@@ -79,13 +81,11 @@ def move(source: Database, target: Database, say: Callable[[str], object] = log.
             _unwatch(into)
             partitions.cover(into, *_first_and_last(source))
         say("Copying what there is.")
-        seen = _copy_all(source, target, done)
-        while True:
-            seen, number = _copy_changed(source, target, seen)
-            done.again += number
-            if number <= LEFT:
-                break
-            say(f"{number:,} rows had changed meanwhile and were copied again.")
+        seen = _catch_up(source, target, _copy_all(source, target, done), done, say)
+        say("Counting, and noting what is to be found by its words.")
+        with target.connection() as into:
+            _count_anew(into)
+        seen = _catch_up(source, target, seen, done, say)
         say("Waiting for what is being handed over.")
         _stop_claims(source)
         _wait_for_tries(source)
@@ -98,9 +98,6 @@ def move(source: Database, target: Database, say: Callable[[str], object] = log.
     except BaseException:
         leave_open(source)
         raise
-    say("Counting, and noting what is to be found by its words.")
-    with target.connection() as into:
-        _count_anew(into)
     return done
 
 
@@ -256,6 +253,16 @@ def _converted(table: Table, row: Sequence[Any], to_sqlite: bool) -> tuple[Any, 
     return tuple(made)
 
 
+def _catch_up(source: Database, target: Database, seen: int, done: Moved, say: Callable[[str], object]) -> int:
+    """Copies what has changed until little is left; gives the number of the last change that was copied."""
+    while True:
+        seen, number = _copy_changed(source, target, seen)
+        done.again += number
+        if number <= LEFT:
+            return seen
+        say(f"{number:,} rows had changed meanwhile and were copied again.")
+
+
 def _copy_changed(source: Database, target: Database, seen: int) -> tuple[int, int]:
     """Copies again what has changed since; gives the number of the last change, and how many rows that were."""
     with _snapshot(source) as connection:
@@ -378,8 +385,10 @@ def _finish(connection: Connection, target: Database, seen: int) -> int:
         connection.exec_driver_sql(f"LOCK TABLE {names} IN EXCLUSIVE MODE")
     _, changed = _changed(connection, seen)
     with target.connection() as into:
-        _copy_decisions(connection, into)
-        return _apply(connection, into, changed)
+        number = _apply(connection, into, changed)
+        _copy_decisions(connection, into)  # last: what was copied since they were made anew has been counted there, too
+        _set_sequences(into)
+        return number
 
 
 def _copy_decisions(connection: Connection, into: Connection) -> None:
@@ -447,16 +456,23 @@ def _unwatch(into: Connection) -> None:
     into.exec_driver_sql("DELETE FROM shop_offset")
 
 
+def _set_sequences(into: Connection) -> None:
+    """What is stored next gets a number of its own. SQLite looks for it by itself."""
+    if into.dialect.name != "postgresql":
+        return
+    for table in moved_tables():
+        keys = list(table.primary_key)
+        if len(keys) == 1 and isinstance(keys[0].type, Integer):
+            into.exec_driver_sql(
+                f"SELECT setval(pg_get_serial_sequence('\"{table.name}\"', '{keys[0].name}'), "  # noqa: S608
+                f'(SELECT max("{keys[0].name}") FROM "{table.name}")) '
+                f"WHERE pg_get_serial_sequence('\"{table.name}\"', '{keys[0].name}') IS NOT NULL"
+            )
+
+
 def _count_anew(into: Connection) -> None:
+    """Counts what is there, and has the database count what changes from here on."""
     if into.dialect.name == "postgresql":
-        for table in moved_tables():
-            keys = list(table.primary_key)
-            if len(keys) == 1 and isinstance(keys[0].type, Integer):
-                into.exec_driver_sql(
-                    f"SELECT setval(pg_get_serial_sequence('\"{table.name}\"', '{keys[0].name}'), "  # noqa: S608
-                    f'(SELECT max("{keys[0].name}") FROM "{table.name}")) '
-                    f"WHERE pg_get_serial_sequence('\"{table.name}\"', '{keys[0].name}') IS NOT NULL"
-                )
         into.exec_driver_sql("ANALYZE")
     counting.watch(into)
     counting.rebuild(into)
