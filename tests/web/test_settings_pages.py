@@ -2,6 +2,7 @@
 nothing.
 """
 
+import datetime as dt
 import html
 import re
 
@@ -204,3 +205,25 @@ def test_twins_of_a_sender_are_refused_and_the_same_address_with_another_name_is
     client.post("/senders/a/delete")
     assert [one.name for one in store(bench).senders] == ["Two"]
     assert client.get("/senders/a").status_code == 404
+
+
+def test_orders_that_would_go_at_once_are_counted_and_asked_about(client, bench):
+    for number in range(3):
+        bench.deliver(made.body(id=number, reference=f"BK-{number}"), store_delivery=f"d-{number}")
+    bench.plan()
+    later = bench.clock.now() + dt.timedelta(days=50)
+    bench.clock.now = lambda: later
+    form = SHOP | {"name": "Kites & More", "keep.orders_days": "40", "keep.bodies_days": ""}
+    asked = client.post("/settings", data=form)
+    assert asked.status_code == 422
+    assert "Not saved yet: 3 orders would go" in text(asked)
+    assert "They have had the last event over 40 days ago" in text(asked)
+    assert 'value="Kites &amp; More"' in asked.get_data(as_text=True), "what was typed is still there"
+    assert store(bench).keep.orders_days == 0
+    assert client.post("/settings", data=form | {"orders_go": "1"}).status_code == 302
+    assert (store(bench).keep.orders_days, store(bench).keep.bodies_days) == (40, 0)
+    assert client.post("/settings", data=form).status_code == 302, "what is so already is not asked about"
+    assert client.post("/settings", data=form | {"keep.orders_days": "90"}).status_code == 302, "nor what keeps longer"
+    wrong = client.post("/settings", data=form | {"keep.orders_days": "-3"})
+    assert wrong.status_code == 422
+    assert "Not saved. What you wrote is still here." in text(wrong)

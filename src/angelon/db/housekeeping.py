@@ -1,4 +1,4 @@
-"""What is old goes away: bodies, contents, tries and traces, each after its own time; orders and figures stay."""
+"""What is old goes away: bodies, contents, tries, traces and orders, each after its own time."""
 
 from __future__ import annotations
 
@@ -9,6 +9,7 @@ from sqlalchemy import select as core_select
 
 from angelon.core.specs.store import Keep
 from angelon.core.states import State
+from angelon.db import forgetting, locks
 from angelon.db.events import DELIVERY, EVENT
 from angelon.db.sends import CONTENT, SEND
 from angelon.db.tables import AttemptRow, RefusedRow, SourceRow
@@ -24,6 +25,13 @@ OPEN = (State.SCHEDULED, State.SENDING, State.RETRYING, State.HELD)
 def sweep(connection: Connection, store_id: int, keep: Keep, now: dt.datetime) -> dict[str, int]:
     """Takes a part of what is older than a store keeps it; says how much of each. Called until nothing is left."""
     done = {}
+    if keep.orders_days:  # first, and alone: what goes with them needs not go before them
+        before = now - dt.timedelta(days=keep.orders_days)
+        locks.hold(connection, locks.of_store(store_id))
+        done["orders"] = forgetting.orders(connection, store_id, before)
+        if done["orders"]:
+            return done
+        done["without an order"] = forgetting.without_order(connection, store_id, before)
     if keep.bodies_days:
         done["bodies"] = _bodies(connection, store_id, now - dt.timedelta(days=keep.bodies_days))
     settled = (SEND.c.store_id == store_id, SEND.c.state.not_in(OPEN))

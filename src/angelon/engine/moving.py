@@ -289,9 +289,9 @@ def _apply(connection: Connection, into: Connection, changed: dict[str, list[tup
     there = {table.name: table for table in moved_tables() if table.name in changed}
     rows = {name: dict(_rows(connection, table, changed[name])) for name, table in there.items()}
     for name, table in reversed(there.items()):
-        gone = [key for key in changed[name] if key not in rows[name]]
-        for some in _parts(gone):
-            into.execute(table.delete().where(_is_one(table, some)))
+        for key in changed[name]:
+            if key not in rows[name]:  # one by one: what counts them looks at what else there is
+                into.execute(table.delete().where(_is_one(table, [key])))
     for name, table in there.items():
         present = list(rows[name].values())
         for some in _parts(present):

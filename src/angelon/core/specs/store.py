@@ -122,7 +122,7 @@ SuppressedBy = Literal["bounce", "complaint", "stop"]
 
 
 class Keep(Spec):
-    """How many days what is large and old is kept; 0 for ever. Orders, sends and figures stay."""
+    """How many days what is old is kept; 0 for ever."""
 
     bodies_days: int = Field(0, ge=0, le=3660)
     """The bodies of deliveries, and those that were refused; pinned samples stay."""
@@ -132,6 +132,8 @@ class Keep(Spec):
     """The tries of sends that are settled."""
     traces_days: int = Field(0, ge=0, le=3660)
     """Why sends were made as they were."""
+    orders_days: int = Field(0, ge=0, le=3660)
+    """Orders with all that belongs to them, their figures too, counted from their last event or send."""
 
 
 class Segment(Spec):

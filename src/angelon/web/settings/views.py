@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Mapping, Sequence
 from typing import Any
 
@@ -17,10 +18,11 @@ from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Store
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.store import Keep
+from angelon.db import orders
 from angelon.engine.operations import store as operations
 from angelon.web.conflicts import edits_seen
 from angelon.web.forms import CODE, LINES, OR_ZERO, TEXT, WORDS, Spelling, filled, rows
-from angelon.web.services import kinds_of_events, live, routes, services, store, work
+from angelon.web.services import kinds_of_events, live, routes, services, session, store, store_id, work
 
 pages = Blueprint("settings", __name__, url_prefix="/settings", template_folder="templates")
 
@@ -40,7 +42,8 @@ def shop() -> Any:
     return _shop_page(live().setup.store.model_dump(mode="json"))
 
 
-def _shop_page(spec: dict[str, Any], problems: Sequence[Problem] = ()) -> str:
+def _shop_page(spec: dict[str, Any], problems: Sequence[Problem] = (), leaving: int = 0) -> str:
+    """`leaving` is how many orders would go, which has to be said yes to."""
     return _page(
         "shop",
         problems,
@@ -51,6 +54,7 @@ def _shop_page(spec: dict[str, Any], problems: Sequence[Problem] = ()) -> str:
         zones=sorted({zone for country in countries() for zone in country.zones} | {"UTC", spec["timezone"]}),
         shop_fields=SHOP_FIELDS,
         installed_at=services().settings.base_url,
+        leaving=leaving,
     )
 
 
@@ -66,6 +70,9 @@ def save_shop() -> Any:
     spec, problems = filled(request.form, live().setup.store, _SHOP)
     spec["locales"] = [tag for tag in spec["locales"] if tag != spec["locale"]]
     problems += _addresses(spec)
+    leaving = _leaving(spec["keep"]["orders_days"])
+    if leaving and not problems and not request.form.get("orders_go"):
+        return _shop_page(spec, leaving=leaving), 422
     changed = {part: spec[part] for part in {name.partition(".")[0] for name in _SHOP}}
     try:
         _save(changed, problems, "settings")
@@ -75,6 +82,15 @@ def save_shop() -> Any:
         return _shop_page(spec, error.problems), 422
     flash("Saved. It counts from the next send on.", "good")
     return redirect(url_for(".shop"))
+
+
+def _leaving(days: Any) -> int:
+    """How many orders go at once where they are kept for so many days, and were kept for longer."""
+    kept, asked = live().setup.store.keep.orders_days, str(days)
+    if not asked.isdecimal() or not (wanted := min(int(asked[:5]), 3660)) > 0 or (kept and wanted >= kept):
+        return 0
+    before = services().clock.now() - dt.timedelta(days=wanted)
+    return orders.last_heard_before(session().connection(), store_id(), before)
 
 
 def _addresses(spec: dict[str, Any]) -> list[Problem]:

@@ -1,0 +1,131 @@
+"""Orders that a store keeps no longer go away whole: with their deliveries, events, sends and figures, and with the
+customers who have no other. What is suppressed and who consented stays, and so does that something was done by hand.
+
+What waits, what is in hand and what is pinned as a sample keeps its order. Whoever calls this decides for the store
+(`locks.of_store`), so that no event of such an order is being planned.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Collection, Sequence
+from typing import Any
+
+from sqlalchemy import ColumnElement, Connection, Table, bindparam, delete, exists, or_, update
+from sqlalchemy import select as core_select
+
+from angelon.core.states import State
+from angelon.db.events import DELIVERY, EVENT
+from angelon.db.orders import CONTACT, ORDER
+from angelon.db.personal import ANSWER, ASKED, ATTEMPT, CHANGE, RUN
+from angelon.db.sends import CONTENT, SEND
+from angelon.db.tables import ContactTagRow, ContactValueRow, SourceRow
+
+TAG: Table = ContactTagRow.__table__  # type: ignore[attr-defined]
+VALUE: Table = ContactValueRow.__table__  # type: ignore[attr-defined]
+SOURCE: Table = SourceRow.__table__  # type: ignore[attr-defined]
+OPEN = (State.SCHEDULED, State.SENDING, State.RETRYING, State.HELD)
+AT_ONCE = 10
+"""Orders that one transaction takes, a few milliseconds each: others write in between."""
+SINGLE = 200
+"""Events, or sends, without an order that one transaction takes."""
+GONE = "It is kept no longer."
+_ONE_EVENT = delete(EVENT).where(EVENT.c.id == bindparam("b_id"))
+
+
+def orders(connection: Connection, store_id: int, before: dt.datetime) -> int:
+    """Takes a part of the orders about which nothing has come and nothing was sent since a moment (aware); says how
+    many. Called until none is left.
+    """
+    of_order = SEND.c.order_id == ORDER.c.id
+    by_event = exists().where(EVENT.c.order_id == ORDER.c.id, SEND.c.event_id == EVENT.c.id, SEND.c.state.in_(OPEN))
+    needed = or_(
+        exists().where(of_order, or_(SEND.c.state.in_(OPEN), SEND.c.created_at >= before)),
+        by_event,
+        exists().where(EVENT.c.order_id == ORDER.c.id, _is_needed()),
+    )
+    old = core_select(ORDER.c.id, ORDER.c.contact_id).where(
+        ORDER.c.store_id == store_id, ORDER.c.last_event_at < before, ~needed
+    )
+    found = connection.execute(old.order_by(ORDER.c.last_event_at).limit(AT_ONCE)).all()
+    if not found:
+        return 0
+    ids = [row.id for row in found]
+    _events(connection, EVENT.c.order_id.in_(ids), SEND.c.order_id.in_(ids))
+    connection.execute(delete(ORDER).where(ORDER.c.id.in_(ids)))
+    _blank_changes(connection, store_id, "order", ids)
+    _customers(connection, store_id, {row.contact_id for row in found if row.contact_id is not None})
+    return len(ids)
+
+
+def without_order(connection: Connection, store_id: int, before: dt.datetime) -> int:
+    """Takes a part of the events that belong to no order and of the sends that come of no event, such as tests, and
+    the runs by hand of which nothing is left; says how many. Quick once no order is left that is as old.
+    """
+    waits = exists().where(SEND.c.event_id == EVENT.c.id, or_(SEND.c.state.in_(OPEN), SEND.c.created_at >= before))
+    of_store = core_select(SOURCE.c.id).where(SOURCE.c.store_id == store_id)
+    old = core_select(EVENT.c.id).where(
+        EVENT.c.source_id.in_(of_store),
+        EVENT.c.received_at < before,
+        EVENT.c.order_id.is_(None),
+        ~_is_needed(),
+        ~waits,
+    )
+    events = list(connection.execute(old.limit(SINGLE)).scalars())
+    alone = (SEND.c.store_id == store_id, SEND.c.event_id.is_(None), SEND.c.order_id.is_(None))
+    tests = core_select(SEND.c.id).where(*alone, SEND.c.created_at < before, SEND.c.state.not_in(OPEN)).limit(SINGLE)
+    sends = list(connection.execute(tests).scalars())
+    if events or sends:
+        _events(connection, EVENT.c.id.in_(events), SEND.c.id.in_(sends))
+    used = exists().where(SEND.c.run_id == RUN.c.id)
+    runs = delete(RUN).where(RUN.c.store_id == store_id, RUN.c.started_at < before, ~used)
+    return len(events) + len(sends) + int(connection.execute(runs).rowcount)
+
+
+def _is_needed() -> ColumnElement[bool]:
+    """Whether an event is a sample, is still to be planned, or waits for something."""
+    return or_(EVENT.c.pinned, EVENT.c.planned_at.is_(None), EVENT.c.waits_until.is_not(None))
+
+
+def _events(connection: Connection, which: ColumnElement[bool], and_sends: ColumnElement[bool]) -> None:
+    """Takes events, and what follows from them, with their deliveries and all that was sent because of them."""
+    rows = list(connection.execute(core_select(EVENT.c.id, EVENT.c.delivery_id, EVENT.c.parent_id).where(which)))
+    following = EVENT.c.parent_id.in_([row.id for row in rows]), EVENT.c.id.not_in([row.id for row in rows])
+    rows += connection.execute(core_select(EVENT.c.id, EVENT.c.delivery_id, EVENT.c.parent_id).where(*following))
+    ids = [row.id for row in rows]
+    sends = list(connection.execute(core_select(SEND.c.id).where(or_(and_sends, SEND.c.event_id.in_(ids)))).scalars())
+    for table, column, of in (
+        (ATTEMPT, ATTEMPT.c.send_id, sends),
+        (CONTENT, CONTENT.c.send_id, sends),
+        (SEND, SEND.c.id, sends),
+        (ANSWER, ANSWER.c.event_id, ids),
+        (ASKED, ASKED.c.event_id, ids),
+    ):
+        _delete(connection, table, column, of)
+    if rows:  # one by one, what follows first: a database that counts looks at what else there is of the order
+        rows.sort(key=lambda row: row.parent_id is None)
+        connection.execute(_ONE_EVENT, [{"b_id": row.id} for row in rows])
+    unread = ~exists().where(EVENT.c.delivery_id == DELIVERY.c.id)
+    _delete(connection, DELIVERY, DELIVERY.c.id, list({row.delivery_id for row in rows}), unread)
+
+
+def _delete(connection: Connection, table: Table, column: Any, of: Sequence[Any], *where: ColumnElement[bool]) -> None:
+    for start in range(0, len(of), 500):
+        connection.execute(delete(table).where(column.in_(of[start : start + 500]), *where))
+
+
+def _blank_changes(connection: Connection, store_id: int, kind: str, ids: Collection[int]) -> None:
+    """That somebody did something stays; what it was does not."""
+    keys = [str(id_) for id_ in ids]
+    notes = (CHANGE.c.store_id == store_id, CHANGE.c.kind == kind, CHANGE.c.key.in_(keys))
+    connection.execute(update(CHANGE).where(*notes).values(before=None, after={"text": GONE}))
+
+
+def _customers(connection: Connection, store_id: int, ids: Collection[int]) -> None:
+    """Customers who have no order left."""
+    others = exists().where(ORDER.c.contact_id == CONTACT.c.id)
+    gone = list(connection.execute(core_select(CONTACT.c.id).where(CONTACT.c.id.in_(ids), ~others)).scalars())
+    _blank_changes(connection, store_id, "person", gone)
+    _delete(connection, TAG, TAG.c.contact_id, gone)
+    _delete(connection, VALUE, VALUE.c.contact_id, gone)
+    _delete(connection, CONTACT, CONTACT.c.id, gone)
