@@ -46,6 +46,7 @@ def several() -> list[Row]:
                 rows.append(Row(f"sends a second, {senders} processes on {name}", speed, "1/s", "", detail))
             rows += _intake(Path(folder) / f"{name}-accepted", name, server)
             rows += _planning(Path(folder) / f"{name}-planned", name, server)
+        rows += _planned_in_turn(Path(folder), server)
     return rows
 
 
@@ -117,6 +118,40 @@ def _planning(folder: Path, name: str, server: Server) -> list[Row]:
     if url:
         detail["ms of CPU an event, PostgreSQL (stored and planned)"] = served
     return [Row(f"events planned a second, one process on {name}", NUMBER / took, "1/s", "", detail)]
+
+
+def _planned_in_turn(folder: Path, server: Server) -> list[Row]:
+    """Events of one store planned a second by one process and by two, on PostgreSQL."""
+    speeds = []
+    for planners in (1, 2):
+        url = server.create(f"planners{planners}")
+        home = _filled(folder / f"planners-{planners}", free_port(), url)
+        with home.database.connection() as connection:
+            events.add(connection, arrived(home, list(range(1, 2 * NUMBER + 1))))
+            connection.exec_driver_sql("ANALYZE")
+        env = home.environment(ANGELON_DATABASE_URL=url)
+        with ExitStack() as stack:
+            for _ in range(planners):
+                stack.enter_context(process("-m", "angelon", "worker", "--role", "plan", env=env))
+            first, began = _planned_at_least(home, NUMBER // 2)
+            last, ended = _planned_at_least(home, 2 * NUMBER)
+        home.database.close()
+        speeds.append((last - first) / (ended - began))
+    detail = {"1/s, one process": speeds[0], "1/s, two processes": speeds[1]}
+    return [Row("one store's events planned by two processes, against one", speeds[1] / speeds[0], "ratio", "", detail)]
+
+
+def _planned_at_least(home: Home, number: int) -> tuple[int, float]:
+    """Waits for so many events to be planned; gives how many are by then, and when that was (seconds, monotonic)."""
+    until = time.monotonic() + 120
+    while time.monotonic() < until:
+        with home.database.connection() as connection:
+            waiting = "SELECT count(*) FROM event WHERE planned_at IS NULL AND waits_until IS NULL"
+            found = 2 * NUMBER - int(connection.exec_driver_sql(waiting).scalar_one())
+        if found >= number:
+            return found, time.monotonic()
+        time.sleep(0.02)
+    raise TimeoutError(f"fewer than {number} events were planned")
 
 
 def _plan(home: Home, number: int) -> float:

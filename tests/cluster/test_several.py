@@ -4,6 +4,7 @@ Nothing is lost, no send is tried by two at once, an order's route sends once, a
 """
 
 import asyncio
+import itertools
 import os
 import signal
 import subprocess
@@ -203,3 +204,34 @@ def test_a_change_that_is_noted_already_is_not_lost_to_a_follower_that_is_faster
     with bench.database.reading() as session:
         assert searching.refs(session.connection(), "order", bench.store_id, "ZW-99", 9)
         assert not searching.refs(session.connection(), "order", bench.store_id, "BK-7", 9)
+
+
+def test_two_processes_plan_one_store_in_turn_and_in_the_order_in_which_things_came(bench):
+    """Each reads what comes next while the other plans; an order's changes of status stay in their order."""
+    statuses = [f"s{number}" for number in range(12)]
+    for status in statuses:
+        for number in range(10):
+            body = made.body(id=number, reference=f"BK-{number}", state=status)
+            assert bench.deliver(body, store_event="changed", store_delivery=f"{number}-{status}").status == 202
+    planned = [0, 0]
+
+    def plan(which):
+        planner, idle = Planner(bench.database, bench.services.setups, bench.clock), 0
+        while idle < 20:
+            done, _ = planner.run_batch(5)
+            planned[which] += done
+            idle = 0 if done else idle + 1
+
+    both = [threading.Thread(target=plan, args=(which,)) for which in (0, 1)]
+    for one in both:
+        one.start()
+    for one in both:
+        one.join()
+    assert all(planned), "they took turns"
+    for number in range(10):
+        changes = bench.rows(
+            'SELECT e.was, e.now FROM event e JOIN "order" o ON o.id = e.order_id WHERE o.reference = ? AND '
+            "e.parent_id IS NULL ORDER BY e.received_at, e.id",
+            str(number),
+        )
+        assert changes == [("", ""), *itertools.pairwise(statuses)], "the first met is no news"

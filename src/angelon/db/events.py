@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import enum
 import itertools
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
@@ -38,7 +39,15 @@ _INSERT_NEW_EVENTS = {
 }
 
 
-def _unplanned(locked: bool, without: bool) -> Any:
+class Rows(enum.Enum):
+    """How rows are read that others may have in hand, where several may write."""
+
+    ALL = "as they are"
+    HELD = "none of them changes until the transaction ends"
+    FREE = "but for those that another holds"
+
+
+def _unplanned(rows: Rows, without: bool) -> Any:
     statement = (
         core_select(EVENT)
         .where(EVENT.c.planned_at.is_(None), EVENT.c.waits_until.is_(None))
@@ -47,11 +56,11 @@ def _unplanned(locked: bool, without: bool) -> Any:
     )
     if without:
         statement = statement.where(EVENT.c.source_id.not_in(bindparam("b_without", expanding=True)))
-    return statement.with_for_update(skip_locked=True) if locked else statement
+    return statement if rows is Rows.ALL else statement.with_for_update(skip_locked=rows is Rows.FREE)
 
 
 # These run for every few events, so they are built once.
-_UNPLANNED = {(locked, without): _unplanned(locked, without) for locked in (False, True) for without in (False, True)}
+_UNPLANNED = {(rows, without): _unplanned(rows, without) for rows in Rows for without in (False, True)}
 _SIZES = core_select(DELIVERY.c.id, func.length(DELIVERY.c.body)).where(
     DELIVERY.c.id.in_(bindparam("b_ids", expanding=True))
 )
@@ -166,9 +175,11 @@ def refuse(connection: Connection, refused: Sequence[dict[str, Any]]) -> None:
             connection.execute(REFUSED.delete().where(REFUSED.c.source_id == source_id, REFUSED.c.id <= edge))
 
 
-def unplanned(connection: Connection, limit: int, without: Collection[int] = ()) -> list[Any]:
-    """Events that wait to be planned, oldest first; those of the sources in `without` are passed over."""
-    statement = _UNPLANNED[connection.dialect.name == "postgresql", bool(without)]
+def unplanned(connection: Connection, limit: int, without: Collection[int] = (), rows: Rows = Rows.HELD) -> list[Any]:
+    """Events that wait to be planned, oldest first; those of the sources in `without` are passed over. On SQLite, where
+    one writes at a time, there is nothing to hold.
+    """
+    statement = _UNPLANNED[rows if connection.dialect.name == "postgresql" else Rows.ALL, bool(without)]
     given: dict[str, Any] = {"b_limit": limit} | ({"b_without": list(without)} if without else {})
     return list(connection.execute(statement, given))
 

@@ -5,6 +5,7 @@ SQLite has one writer at a time, and needs none of them.
 
 from __future__ import annotations
 
+import time
 from typing import NamedTuple
 
 from sqlalchemy import Connection, text
@@ -45,6 +46,8 @@ def of_bodies(source_id: int) -> Lock:
     return Lock(_BODIES, source_id)
 
 
+LOOKS_EVERY = 0.002
+"""Seconds between two tries at a lock that is not waited for without end."""
 _HOLD = text("SELECT pg_advisory_xact_lock(:kind, :key)")
 _TRY = text("SELECT pg_try_advisory_xact_lock(:kind, :key)")
 
@@ -53,6 +56,16 @@ def hold(connection: Connection, lock: Lock) -> None:
     """Waits until nobody else has the lock, and has it until the transaction ends."""
     if connection.dialect.name == "postgresql":
         connection.execute(_HOLD, lock._asdict())
+
+
+def hold_within(connection: Connection, lock: Lock, seconds: float) -> bool:
+    """Waits so long at most until nobody else has the lock; says whether it has it."""
+    until = time.monotonic() + seconds
+    while not try_hold(connection, lock):
+        if time.monotonic() > until:
+            return False
+        time.sleep(LOOKS_EVERY)
+    return True
 
 
 def try_hold(connection: Connection, lock: Lock) -> bool:

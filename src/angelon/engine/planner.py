@@ -29,6 +29,7 @@ from angelon.db import answers, contact_tags, contact_values, handlers, history,
 from angelon.db import events as event_queries
 from angelon.db import sends as send_queries
 from angelon.db.database import Database, is_database_failure
+from angelon.db.events import Rows
 from angelon.db.live_setup import LiveSetup
 from angelon.db.orders import Ledger, Seen
 from angelon.db.records import NewEvent, NewSend
@@ -112,17 +113,36 @@ class Planner:
     def _mine(self, connection: Connection, most: int, without: Collection[int]) -> Sequence[Any]:
         """Events that wait, of stores for which no other process plans or decides just now: what a route has said and
         what it may say is only known to one at a time.
+
+        Where others plan for all of them, it is waited for one, the events that come next having been read: so that two
+        processes plan for one store in turn, and each reads while the other plans.
         """
-        out = set(without)
+        if self._database.sqlite:
+            return event_queries.unplanned(connection, most, without)
+        out, first = set(without), None
         for _ in range(MOST_STORES):
-            rows: Sequence[Any] = event_queries.unplanned(connection, most, out)
-            stores = {self._setups.of_source(row.source_id).store_id for row in rows}
-            busy = {one for one in stores if not locks.try_hold(connection, locks.of_store(one))}
-            mine = [row for row in rows if self._setups.of_source(row.source_id).store_id not in busy]
-            if mine or not rows:
-                return mine
+            rows: Sequence[Any] = event_queries.unplanned(connection, most, out, Rows.ALL)
+            stores = list(dict.fromkeys(self._store_of(row) for row in rows))
+            free = {one for one in stores if locks.try_hold(connection, locks.of_store(one))}
+            if free:
+                return self._of_stores(connection, most, out, free)
+            if not rows:
+                break
+            first = first or stores[0]
             out |= {row.source_id for row in rows}
-        return []
+        if first is None or not locks.hold_within(connection, locks.of_store(first), BATCH_SECONDS_OF_A_STORE):
+            return []
+        return self._of_stores(connection, most, without, {first})
+
+    def _of_stores(
+        self, connection: Connection, most: int, without: Collection[int], stores: Collection[int]
+    ) -> Sequence[Any]:
+        """The events that wait now, of stores that are held: what was planned until they were held is planned."""
+        rows = event_queries.unplanned(connection, most, without)
+        return [row for row in rows if self._store_of(row) in stores]
+
+    def _store_of(self, row: Any) -> int:
+        return self._setups.of_source(row.source_id).store_id
 
     def _read_ahead(self, most: int, without: Collection[int]) -> bool:
         """Reads the events that wait, as far as nothing but their deliveries and the set-up is needed for it, while
@@ -131,15 +151,16 @@ class Planner:
         What is read here is used for the same event under the same set-up only; the batch reads the others itself.
         """
         self._ahead = {}
+        with self._database.reading() as session:  # what is held is let go at once, or who plans would have to wait
+            rows: Sequence[Any] = event_queries.unplanned(session.connection(), most, without, Rows.FREE)
+        if not rows:
+            return False
         with self._database.reading() as session:
             connection = session.connection()
-            rows: Sequence[Any] = event_queries.unplanned(connection, most, without)
-            if not rows:
-                return False
             rows = within_bytes(event_queries.sizes(connection, {row.delivery_id for row in rows}), rows)
             by_store: dict[int, list[Any]] = {}
             for row in rows:
-                by_store.setdefault(self._setups.of_source(row.source_id).store_id, []).append(row)
+                by_store.setdefault(self._store_of(row), []).append(row)
             for store_id, found in by_store.items():
                 try:
                     batch = self._batch(connection, self._setups.get(store_id))
@@ -154,7 +175,7 @@ class Planner:
         """Plans a batch, which may hold several stores' events; each store's are planned together, in order."""
         by_store: dict[int, list[Any]] = {}
         for row in rows:
-            by_store.setdefault(self._setups.of_source(row.source_id).store_id, []).append(row)
+            by_store.setdefault(self._store_of(row), []).append(row)
         made = sum(
             self._plan_store(connection, self._setups.get(store_id), found) for store_id, found in by_store.items()
         )
