@@ -460,9 +460,10 @@ def _stuck(wanted: Filter) -> bool:
 
 def _narrowed(session: Session, statement: Any, wanted: Filter) -> Any:
     if wanted.states:
-        statement = statement.where(SEND.c.state.in_(wanted.states))
         if _stuck(wanted):
             statement = statement.where(text(f"send.{STUCK}"))
+        if set(wanted.states) != {State.HELD.value, State.FAILED.value}:
+            statement = statement.where(SEND.c.state.in_(wanted.states))
     if wanted.channels:
         statement = statement.where(SEND.c.channel.in_(wanted.channels))
     if wanted.messages:

@@ -97,8 +97,8 @@ class Planner:
         if not self._read_ahead(most, without):
             return 0, 0
         with self._database.connection() as connection:
-            began = time.monotonic()
             rows = self._mine(connection, most, without)
+            began = time.monotonic()
             unread = {row.delivery_id for row in rows if row.id not in self._ahead}
             rows = within_bytes(event_queries.sizes(connection, unread), rows)
             done = self._plan(connection, rows)
