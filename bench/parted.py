@@ -24,6 +24,7 @@ WAITING, TIMES = 1000, 40
 _COLUMNS = (
     "id, store_id, order_id, route_id, gateway_id, channel, recipient, state, created_at, due_at, reference, trace"
 )
+_EMPTY = ("recipient_name", "locale", "reason", "worker", "subject")
 TRACE = '[{"part": "when", "verdict": "yes", "why": "The event is order created."}]' * 4
 """What a send keeps of why it was made is the largest part of it."""
 START = dt.datetime(2026, 1, 1, tzinfo=dt.UTC)
@@ -102,6 +103,8 @@ def _make(connection: Connection, name: str, parted: bool) -> None:
     how = "PARTITION BY RANGE (id)" if parted else ""
     connection.exec_driver_sql(f"CREATE TABLE {name} (LIKE send INCLUDING DEFAULTS INCLUDING IDENTITY) {how}")
     connection.exec_driver_sql(f"ALTER TABLE {name} ADD PRIMARY KEY (id)")
+    for column, otherwise in (("tries", "0"), *((text, "''") for text in _EMPTY)):
+        connection.exec_driver_sql(f"ALTER TABLE {name} ALTER COLUMN {column} SET DEFAULT {otherwise}")
     for number in range(MONTHS if parted else 0):
         low, high = first_of("sd", _month(number)), first_of("sd", _month(number + 1))
         connection.exec_driver_sql(
