@@ -4,6 +4,7 @@ Nothing is lost, no send is tried by two at once, an order's route sends once, a
 """
 
 import asyncio
+import datetime as dt
 import itertools
 import os
 import signal
@@ -15,7 +16,8 @@ from collections import Counter
 
 import pytest
 
-from angelon.db import searching
+from angelon.core.specs import Bundle
+from angelon.db import bundles, locks, searching
 from angelon.db.tables import GatewayRow
 from angelon.engine import indexing
 from angelon.engine.planner import Planner
@@ -235,3 +237,30 @@ def test_two_processes_plan_one_store_in_turn_and_in_the_order_in_which_things_c
             str(number),
         )
         assert changes == [("", ""), *itertools.pairwise(statuses)], "the first met is no news"
+
+
+def test_stores_are_planned_side_by_side(bench):
+    """While one process plans for the first store, another is through with the second one's."""
+    second = made.bundle().model_dump(mode="json")
+    second["store"]["key"], second["sources"][0]["key"] = "second", "annex"
+    second["routes"][0]["sources"] = ["annex"]
+    with bench.database.writing() as session:
+        bundles.apply(session, Bundle.model_validate(second), bench.clock.now() - dt.timedelta(days=1))
+    bench.services.setups.forget()
+    for number in range(4):
+        assert bench.deliver(made.body(id=number), key="shop", store_delivery=f"s-{number}").status == 202
+        assert bench.deliver(made.body(id=number), key="annex", store_delivery=f"a-{number}").status == 202
+    first, other = (Planner(bench.database, bench.services.setups, bench.clock) for _ in range(2))
+    of_store = (
+        "SELECT count(*) FROM event e JOIN source s ON s.id = e.source_id WHERE s.key = ? AND e.planned_at IS NULL"
+    )
+    with bench.database.connection() as connection:
+        rows = first._of_stores(connection, 100, (), {bench.store_id})
+        locks.hold(connection, locks.of_store(bench.store_id))
+        assert len(rows) == 4
+        began = time.monotonic()
+        assert other.run_batch()[0] == 4
+        assert time.monotonic() - began < 5, "it waited for nobody"
+        assert bench.rows(of_store, "annex") == [(0,)]
+        assert bench.rows(of_store, "shop") == [(4,)]
+    assert other.run_batch()[0] == 4

@@ -137,9 +137,10 @@ class Planner:
     def _of_stores(
         self, connection: Connection, most: int, without: Collection[int], stores: Collection[int]
     ) -> Sequence[Any]:
-        """The events that wait now, of stores that are held: what was planned until they were held is planned."""
-        rows = event_queries.unplanned(connection, most, without)
-        return [row for row in rows if self._store_of(row) in stores]
+        """The events that wait now, of stores that are held: what was planned until they were held is planned. Others'
+        are not touched, so that they are planned beside.
+        """
+        return event_queries.unplanned(connection, most, {*without, *self._setups.sources_outside(stores)})
 
     def _store_of(self, row: Any) -> int:
         return self._setups.of_source(row.source_id).store_id

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 import time
+from collections.abc import Collection
 from dataclasses import replace
 
 import structlog
@@ -92,6 +93,11 @@ class Setups:
         self._refresh()
         lost = self._unreadable.keys() - self._by_store.keys()
         return [id_ for id_, store_id in self._store_of_source.items() if store_id in lost]
+
+    def sources_outside(self, store_ids: Collection[int]) -> list[int]:
+        """The sources of all other stores."""
+        self._refresh()
+        return [id_ for id_, store_id in self._store_of_source.items() if store_id not in store_ids]
 
     def forget(self) -> None:
         """Looks at the versions again at the next call."""
