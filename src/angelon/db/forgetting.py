@@ -11,7 +11,7 @@ import datetime as dt
 from collections.abc import Collection, Sequence
 from typing import Any
 
-from sqlalchemy import ColumnElement, Connection, Table, bindparam, delete, exists, or_, update
+from sqlalchemy import ColumnElement, Connection, Table, bindparam, delete, exists, func, or_, update
 from sqlalchemy import select as core_select
 
 from angelon.core.states import State
@@ -29,6 +29,8 @@ AT_ONCE = 10
 """Orders that one transaction takes, a few milliseconds each: others write in between."""
 SINGLE = 200
 """Events, or sends, without an order that one transaction takes."""
+MOST_COUNTED = 10_000
+"""Orders that are counted, where it is asked how many would go."""
 GONE = "It is kept no longer."
 _ONE_EVENT = delete(EVENT).where(EVENT.c.id == bindparam("b_id"))
 
@@ -37,16 +39,7 @@ def orders(connection: Connection, store_id: int, before: dt.datetime) -> int:
     """Takes a part of the orders about which nothing has come and nothing was sent since a moment (aware); says how
     many. Called until none is left.
     """
-    of_order = SEND.c.order_id == ORDER.c.id
-    by_event = exists().where(EVENT.c.order_id == ORDER.c.id, SEND.c.event_id == EVENT.c.id, SEND.c.state.in_(OPEN))
-    needed = or_(
-        exists().where(of_order, or_(SEND.c.state.in_(OPEN), SEND.c.created_at >= before)),
-        by_event,
-        exists().where(EVENT.c.order_id == ORDER.c.id, _is_needed()),
-    )
-    old = core_select(ORDER.c.id, ORDER.c.contact_id).where(
-        ORDER.c.store_id == store_id, ORDER.c.last_event_at < before, ~needed
-    )
+    old = core_select(ORDER.c.id, ORDER.c.contact_id).where(*_are_old(store_id, before))
     found = connection.execute(old.order_by(ORDER.c.last_event_at).limit(AT_ONCE)).all()
     if not found:
         return 0
@@ -56,6 +49,23 @@ def orders(connection: Connection, store_id: int, before: dt.datetime) -> int:
     _blank_changes(connection, store_id, "order", ids)
     _customers(connection, store_id, {row.contact_id for row in found if row.contact_id is not None})
     return len(ids)
+
+
+def would_go(connection: Connection, store_id: int, before: dt.datetime) -> int:
+    """How many orders `orders` would take, were it called until none is left; counted up to MOST_COUNTED."""
+    old = core_select(ORDER.c.id).where(*_are_old(store_id, before)).limit(MOST_COUNTED).subquery()
+    return int(connection.execute(core_select(func.count()).select_from(old)).scalar_one())
+
+
+def _are_old(store_id: int, before: dt.datetime) -> tuple[ColumnElement[bool], ...]:
+    """The orders about which nothing has come and nothing was sent since a moment, and that nothing needs."""
+    of_order, by_event = SEND.c.order_id == ORDER.c.id, EVENT.c.order_id == ORDER.c.id
+    needed = or_(
+        exists().where(of_order, or_(SEND.c.state.in_(OPEN), SEND.c.created_at >= before)),
+        exists().where(by_event, SEND.c.event_id == EVENT.c.id, SEND.c.state.in_(OPEN)),
+        exists().where(by_event, _is_needed()),
+    )
+    return ORDER.c.store_id == store_id, ORDER.c.last_event_at < before, ~needed
 
 
 def without_order(connection: Connection, store_id: int, before: dt.datetime) -> int:

@@ -366,12 +366,6 @@ def get(session: Session, store_id: int, order_id: int) -> OrderRow | None:
     return row if row is not None and row.store_id == store_id else None
 
 
-def last_heard_before(connection: Connection, store_id: int, before: dt.datetime) -> int:
-    """How many of a store's orders have had their last event before a moment (aware)."""
-    old = core_select(func.count()).where(ORDER.c.store_id == store_id, ORDER.c.last_event_at < before)
-    return int(connection.execute(old).scalar_one())
-
-
 def number_of(connection: Connection, order_id: int) -> str:
     """An order's number, as its store tells it; empty where there is no such order."""
     return connection.scalar(core_select(ORDER.c.number).where(ORDER.c.id == order_id)) or ""

@@ -18,7 +18,7 @@ from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Store
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.store import Keep
-from angelon.db import orders
+from angelon.db import forgetting
 from angelon.engine.operations import store as operations
 from angelon.web.conflicts import edits_seen
 from angelon.web.forms import CODE, LINES, OR_ZERO, TEXT, WORDS, Spelling, filled, rows
@@ -55,6 +55,7 @@ def _shop_page(spec: dict[str, Any], problems: Sequence[Problem] = (), leaving: 
         shop_fields=SHOP_FIELDS,
         installed_at=services().settings.base_url,
         leaving=leaving,
+        many=forgetting.MOST_COUNTED,
     )
 
 
@@ -90,7 +91,7 @@ def _leaving(days: Any) -> int:
     if not asked.isdecimal() or not (wanted := min(int(asked[:5]), 3660)) > 0 or (kept and wanted >= kept):
         return 0
     before = services().clock.now() - dt.timedelta(days=wanted)
-    return orders.last_heard_before(session().connection(), store_id(), before)
+    return forgetting.would_go(session().connection(), store_id(), before)
 
 
 def _addresses(spec: dict[str, Any]) -> list[Problem]:
