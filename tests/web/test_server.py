@@ -13,6 +13,7 @@ import sys
 import threading
 import time
 import weakref
+from concurrent.futures import ThreadPoolExecutor
 
 import httpx
 import pytest
@@ -60,13 +61,24 @@ class Web:
         self.process.wait(15)
 
 
+def _half_a_request(port):
+    """What the server says to a body that does not come, and after how many seconds."""
+    began = time.monotonic()
+    (one,) = half_open(port, 1)
+    one.settimeout(30)
+    with one:
+        return one.recv(200), time.monotonic() - began
+
+
 @pytest.fixture(scope="module")
 def web(tmp_path_factory, migrated):
     """One server for the tests that leave it as it was; its bench is `web.bench`."""
     with bench_in(tmp_path_factory.mktemp("web") / "home", made.bundle(), migrated) as bench:
         running = Web(bench).up()
         running.bench = bench
-        yield running
+        with ThreadPoolExecutor(1) as beside:
+            running.unfinished = beside.submit(_half_a_request, running.port)
+            yield running
         running.stop()
 
 
@@ -109,15 +121,6 @@ def test_half_sent_requests_hold_up_nobody(web):
         for one in sockets:
             one.close()
     assert events(web) - before == 5
-
-
-def test_a_body_that_does_not_come_is_waited_for_no_longer_than_its_time(web):
-    began = time.monotonic()
-    (one,) = half_open(web.port, 1)
-    one.settimeout(30)
-    assert b" 408 " in one.recv(200)
-    assert 8 < time.monotonic() - began < 20
-    one.close()
 
 
 def test_a_reader_that_takes_its_time_holds_its_own_answer_only(web):
@@ -453,3 +456,10 @@ def test_a_page_that_fails_in_its_middle_lets_go_of_its_connection():
     assert sent == [b"begun"]
     assert kept[0].__traceback__ is not None
     assert streams[0]() is None, "the stream is still held"
+
+
+def test_a_body_that_does_not_come_is_waited_for_no_longer_than_its_time(web):
+    """It was begun with the server, while the tests above went on."""
+    answer, took = web.unfinished.result(30)
+    assert b" 408 " in answer
+    assert 8 < took < 20
