@@ -1,5 +1,5 @@
 """Sends in a partition for each month against one table: what claiming, lists, look-ups and outcomes cost, and taking a
-month away. What decision 0023 says of sends rests on it.
+month away. What decision 0024 says of sends rests on it.
 """
 
 from __future__ import annotations
@@ -16,7 +16,7 @@ from sqlalchemy import Connection
 from angelon.core.ids import first_of, make_id
 from angelon.db.database import Database
 from bench.rows import Row, median
-from cluster.postgresql import Server
+from cluster.postgresql import temporary
 
 MONTHS, A_MONTH = 12, int(os.environ.get("ANGELON_BENCH_A_MONTH", "100000"))
 WAITING, TIMES = 1000, 40
@@ -31,24 +31,16 @@ START = dt.datetime(2026, 1, 1, tzinfo=dt.UTC)
 
 
 def parted() -> list[Row]:
-    with tempfile.TemporaryDirectory() as folder:
-        Path(folder).chmod(0o755)
-        server = Server(Path(folder) / "postgresql")
-        server.start()
-        try:
-            database = Database(server.create("sends"))
-            database.migrate()
-            one, many = (_measured(database, name) for name in ("one", "many"))
-            database.close()
-        finally:
-            server.stop()
-    unit = {"sends": MONTHS * A_MONTH, "months": MONTHS}
-    return [
-        Row(f"{what}, in partitions against one table", many[what] / one[what], "ratio", "", unit | {
-            "ms, one table": one[what], "ms, partitions": many[what]
-        })
-        for what in one
-    ]  # fmt: skip
+    with temporary(Path(tempfile.mkdtemp(prefix="angelon-bench-")), durable=True) as server:
+        database = Database(server.create("sends"))
+        database.migrate()
+        one, many = (_measured(database, name) for name in ("one", "many"))
+        database.close()
+    rows = []
+    for what, took in one.items():
+        detail = {"sends": MONTHS * A_MONTH, "ms, one table": took, "ms, partitions": many[what]}
+        rows.append(Row(f"{what}, in partitions against one table", many[what] / took, "ratio", "", detail))
+    return rows
 
 
 def _month(number: int) -> dt.datetime:

@@ -12,7 +12,7 @@ from angelon.core.ids import make_id
 from angelon.db import partitions
 from angelon.db.database import Database
 from bench.rows import Row
-from cluster.postgresql import Server
+from cluster.postgresql import Server, temporary
 
 NUMBER, AT_ONCE = 100_000, 500
 _INTO = "INSERT INTO content (send_id, html, packed, text) VALUES (%s, '', %s, '')"
@@ -21,14 +21,8 @@ BODY = 3_000
 
 
 def months() -> list[Row]:
-    with tempfile.TemporaryDirectory() as folder:
-        Path(folder).chmod(0o755)
-        server = Server(Path(folder) / "postgresql")
-        server.start()
-        try:
-            one, many = (_measured(server, name, parted) for name, parted in (("one", False), ("many", True)))
-        finally:
-            server.stop()
+    with temporary(Path(tempfile.mkdtemp(prefix="angelon-bench-")), durable=True) as server:
+        one, many = (_measured(server, name, parted) for name, parted in (("one", False), ("many", True)))
     written, taken = "contents written into partitions, against one table", "a month dropped, against deleted in parts"
     return [
         Row(name, many[n] / one[n], "ratio", "", {"s, one table": one[n], "s, partitions": many[n]})

@@ -133,9 +133,9 @@ class Server:
 
 
 @contextlib.contextmanager
-def temporary(folder: Path) -> Iterator[Server]:
+def temporary(folder: Path, durable: bool = False) -> Iterator[Server]:
     """A server for tests, whose folder goes with it."""
-    server = Server(folder, durable=False)
+    server = Server(folder, durable=durable)
     server.start()
     try:
         yield server

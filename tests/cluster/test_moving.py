@@ -135,7 +135,20 @@ def test_what_changes_once_it_is_counted_is_counted_and_the_new_one_is_ready_whe
         filled.plan()
         with filled.database.connection() as connection:
             connection.exec_driver_sql("UPDATE send SET state = 'failed' WHERE id = (SELECT min(id) FROM send)")
+            for change in (
+                "UPDATE event SET pinned = TRUE WHERE id = 'ev-parent'",
+                "UPDATE event SET item = 1 WHERE id = 'ev-child'",
+                "DELETE FROM event WHERE id = 'ev-child'",
+                "DELETE FROM event WHERE id = 'ev-parent'",
+            ):
+                connection.exec_driver_sql(change)
 
+    with filled.database.connection() as connection:  # one follows from the other; both are gone by the cut
+        names = "source_id, delivery_id, name, type, received_at, item, was, now, problem"
+        copied = f"INSERT INTO event (id, delivery_key, parent_id, planned_at, {names}) "
+        copied += f"SELECT '{{0}}', '{{0}}', {{1}}, 1, {names} FROM event LIMIT 1"
+        connection.exec_driver_sql(copied.format("ev-parent", "NULL"))
+        connection.exec_driver_sql(copied.format("ev-child", "'ev-parent'"))
     monkeypatch.setattr(moving, "_count_anew", and_goes_on)
     moving.move(filled.database, target)
     assert counted == [False], "while the old one was in use"

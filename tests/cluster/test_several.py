@@ -264,3 +264,18 @@ def test_stores_are_planned_side_by_side(bench):
         assert bench.rows(of_store, "annex") == [(0,)]
         assert bench.rows(of_store, "shop") == [(4,)]
     assert other.run_batch()[0] == 4
+
+
+def test_who_waits_to_plan_for_a_store_waits_not_for_long(bench):
+    """Somebody decides for the store, and takes their time: whoever plans goes on to what else there is."""
+    deliver(bench, [1])
+    planner = Planner(bench.database, bench.services.setups, bench.clock)
+    with bench.database.connection() as connection:
+        locks.hold(connection, locks.of_store(bench.store_id))
+        began = time.monotonic()
+        assert planner.run_batch() == (0, 0)
+        assert 0.2 < time.monotonic() - began < 3
+    assert planner.run_batch()[0] == 1, "nothing of it is left over"
+    with bench.database.connection() as connection:
+        assert locks.hold_within(connection, locks.of_store(bench.store_id), 0.2)
+        assert connection.exec_driver_sql("SHOW lock_timeout").scalar_one() == "20s", "as for every other statement"

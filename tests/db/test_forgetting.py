@@ -5,7 +5,7 @@ import itertools
 
 import pytest
 
-from angelon.db import counting, searching
+from angelon.db import counting, forgetting, searching, suppressions
 from angelon.engine import indexing
 from angelon.engine.housekeeping import Housekeeper
 from angelon.engine.operations import store as store_operations
@@ -177,8 +177,6 @@ def test_an_event_that_comes_later_begins_the_order_anew(bench, mailbox):
 
 
 def test_more_than_one_part_goes_and_who_is_suppressed_stays(bench, monkeypatch):
-    from angelon.db import forgetting, suppressions
-
     monkeypatch.setattr(forgetting, "AT_ONCE", 2)
     at(bench, 0)
     for number in range(5):
@@ -191,3 +189,64 @@ def test_more_than_one_part_goes_and_who_is_suppressed_stays(bench, monkeypatch)
     at(bench, 31)
     assert look(bench)["orders"] == 5
     assert bench.rows("SELECT address_key FROM suppression") == [("email:p1@example.org",)]
+
+
+def test_an_order_with_very_many_events_goes_a_part_at_a_time(bench, mailbox, monkeypatch):
+    monkeypatch.setattr(forgetting, "MOST_EVENTS", 3)
+    at(bench, 0)
+    for number in (1, 2):
+        happens(bench, number)
+    for number in range(8):
+        happens(bench, 1, "changed", state=f"s{number}", changed_at=f"2026-11-21T10:0{number}:00Z")
+    before = bench.clock.now() + dt.timedelta(days=1)
+    with bench.database.connection() as connection:
+        connection.exec_driver_sql("UPDATE send SET state = 'failed' WHERE state != 'sent'")
+    events = []
+    while True:
+        with bench.database.connection() as connection:
+            if not forgetting.orders(connection, bench.store_id, before):
+                break
+        events.append(left(bench)["event"])
+        assert wrong_figures(bench) == {}
+    assert events == sorted(events, reverse=True)
+    assert len(events) > 3, "in several transactions"
+    assert not any(left(bench).values())
+
+
+def test_what_follows_from_an_event_without_an_order_and_waits_keeps_it(bench):
+    at(bench, 0)
+    assert bench.deliver(b'{"nothing": "of an order"}').status == 202
+    bench.plan()
+    with bench.database.connection() as connection:
+        connection.exec_driver_sql("UPDATE send SET state = 'failed'")
+        names = "source_id, delivery_id, name, type, received_at, item, was, now, problem"
+        connection.exec_driver_sql(
+            f"INSERT INTO event (id, parent_id, delivery_key, waits_until, {names}) "
+            f"SELECT 'ev-child', id, 'child', 1, {names} FROM event"
+        )
+    keep(bench, orders_days=30)
+    at(bench, 90)
+    look(bench)
+    assert left(bench)["event"] == 2
+    with bench.database.connection() as connection:
+        connection.exec_driver_sql("UPDATE event SET waits_until = NULL, planned_at = 1")
+    assert look(bench)["without an order"] >= 1
+    assert left(bench)["event"] == 0
+
+
+def test_a_fault_in_what_one_store_keeps_harms_no_other_round(bench, monkeypatch):
+    from angelon.engine import housekeeping as engine
+
+    at(bench, 0)
+    keep(bench, orders_days=30)
+    real, faults = engine.housekeeping.sweep, [ValueError("odd")]
+
+    def sweep(*given):
+        if faults:
+            raise faults.pop()
+        return real(*given)
+
+    monkeypatch.setattr(engine.housekeeping, "sweep", sweep)
+    housekeeper = Housekeeper(bench.database, bench.services.setups, bench.clock)
+    assert "files" in housekeeper.look(), "what comes after it is still done"
+    assert housekeeper.look() == {}, "and it is tried again in the next round, not at once"

@@ -8,6 +8,7 @@ What waits, what is in hand and what is pinned as a sample keeps its order. Whoe
 from __future__ import annotations
 
 import datetime as dt
+import itertools
 from collections.abc import Collection, Sequence
 from typing import Any
 
@@ -29,25 +30,38 @@ AT_ONCE = 10
 """Orders that one transaction takes, a few milliseconds each: others write in between."""
 SINGLE = 200
 """Events, or sends, without an order that one transaction takes."""
+MOST_EVENTS = 500
+"""Events of orders that one transaction takes."""
 MOST_COUNTED = 10_000
 """Orders that are counted, where it is asked how many would go."""
 GONE = "It is kept no longer."
+_FOLLOWING = EVENT.alias("following")
 _ONE_EVENT = delete(EVENT).where(EVENT.c.id == bindparam("b_id"))
 
 
 def orders(connection: Connection, store_id: int, before: dt.datetime) -> int:
     """Takes a part of the orders about which nothing has come and nothing was sent since a moment (aware); says how
-    many. Called until none is left.
+    many, one of which a part is left counted too. Called until none is left.
     """
     old = core_select(ORDER.c.id, ORDER.c.contact_id).where(*_are_old(store_id, before))
     found = connection.execute(old.order_by(ORDER.c.last_event_at).limit(AT_ONCE)).all()
     if not found:
         return 0
-    ids = [row.id for row in found]
+    numbers = core_select(EVENT.c.order_id, func.count()).where(EVENT.c.order_id.in_([row.id for row in found]))
+    events = {id_: number for id_, number in connection.execute(numbers.group_by(EVENT.c.order_id))}
+    if events.get(found[0].id, 0) > MOST_EVENTS:  # of such an order a part goes at a time, and it last
+        of_first = (EVENT.c.order_id == found[0].id, EVENT.c.parent_id.is_(None))
+        oldest = core_select(EVENT.c.id).where(*of_first).order_by(EVENT.c.received_at).limit(MOST_EVENTS)
+        if roots := list(connection.execute(oldest).scalars()):
+            _events(connection, EVENT.c.id.in_(roots))
+            return 1
+    reckoned = itertools.accumulate(events.get(row.id, 0) for row in found)
+    taken = [row for row, number in zip(found, reckoned, strict=True) if number <= MOST_EVENTS] or [found[0]]
+    ids = [row.id for row in taken]
     _events(connection, EVENT.c.order_id.in_(ids), SEND.c.order_id.in_(ids))
     connection.execute(delete(ORDER).where(ORDER.c.id.in_(ids)))
     _blank_changes(connection, store_id, "order", ids)
-    _customers(connection, store_id, {row.contact_id for row in found if row.contact_id is not None})
+    _customers(connection, store_id, {row.contact_id for row in taken if row.contact_id is not None})
     return len(ids)
 
 
@@ -81,6 +95,7 @@ def without_order(connection: Connection, store_id: int, before: dt.datetime) ->
         ~_is_needed(),
         ~waits,
     )
+    old = old.where(~exists().where(_FOLLOWING.c.parent_id == EVENT.c.id, _is_needed(_FOLLOWING)))
     events = list(connection.execute(old.limit(SINGLE)).scalars())
     alone = (SEND.c.store_id == store_id, SEND.c.event_id.is_(None), SEND.c.order_id.is_(None))
     tests = core_select(SEND.c.id).where(*alone, SEND.c.created_at < before, SEND.c.state.not_in(OPEN)).limit(SINGLE)
@@ -92,18 +107,20 @@ def without_order(connection: Connection, store_id: int, before: dt.datetime) ->
     return len(events) + len(sends) + int(connection.execute(runs).rowcount)
 
 
-def _is_needed() -> ColumnElement[bool]:
+def _is_needed(event: Any = EVENT) -> ColumnElement[bool]:
     """Whether an event is a sample, is still to be planned, or waits for something."""
-    return or_(EVENT.c.pinned, EVENT.c.planned_at.is_(None), EVENT.c.waits_until.is_not(None))
+    return or_(event.c.pinned, event.c.planned_at.is_(None), event.c.waits_until.is_not(None))
 
 
-def _events(connection: Connection, which: ColumnElement[bool], and_sends: ColumnElement[bool]) -> None:
+def _events(connection: Connection, which: ColumnElement[bool], and_sends: ColumnElement[bool] | None = None) -> None:
     """Takes events, and what follows from them, with their deliveries and all that was sent because of them."""
-    rows = list(connection.execute(core_select(EVENT.c.id, EVENT.c.delivery_id, EVENT.c.parent_id).where(which)))
-    following = EVENT.c.parent_id.in_([row.id for row in rows]), EVENT.c.id.not_in([row.id for row in rows])
-    rows += connection.execute(core_select(EVENT.c.id, EVENT.c.delivery_id, EVENT.c.parent_id).where(*following))
-    ids = [row.id for row in rows]
-    sends = list(connection.execute(core_select(SEND.c.id).where(or_(and_sends, SEND.c.event_id.in_(ids)))).scalars())
+    columns = (EVENT.c.id, EVENT.c.delivery_id, EVENT.c.parent_id)
+    found = {row.id: row for row in connection.execute(core_select(*columns).where(which))}
+    found |= {row.id: row for row in _those(connection, columns, EVENT.c.parent_id, list(found))}
+    rows, ids = list(found.values()), list(found)
+    sends = {row.id for row in _those(connection, (SEND.c.id,), SEND.c.event_id, ids)}
+    if and_sends is not None:
+        sends |= set(connection.execute(core_select(SEND.c.id).where(and_sends)).scalars())
     for table, column, of in (
         (ATTEMPT, ATTEMPT.c.send_id, sends),
         (CONTENT, CONTENT.c.send_id, sends),
@@ -111,12 +128,18 @@ def _events(connection: Connection, which: ColumnElement[bool], and_sends: Colum
         (ANSWER, ANSWER.c.event_id, ids),
         (ASKED, ASKED.c.event_id, ids),
     ):
-        _delete(connection, table, column, of)
+        _delete(connection, table, column, list(of))
     if rows:  # one by one, what follows first: a database that counts looks at what else there is of the order
         rows.sort(key=lambda row: row.parent_id is None)
         connection.execute(_ONE_EVENT, [{"b_id": row.id} for row in rows])
     unread = ~exists().where(EVENT.c.delivery_id == DELIVERY.c.id)
     _delete(connection, DELIVERY, DELIVERY.c.id, list({row.delivery_id for row in rows}), unread)
+
+
+def _those(connection: Connection, columns: Sequence[Any], column: Any, of: Sequence[Any]) -> list[Any]:
+    """These columns of the rows that have one of these values."""
+    parts = (of[start : start + 500] for start in range(0, len(of), 500))
+    return [row for part in parts for row in connection.execute(core_select(*columns).where(column.in_(part)))]
 
 
 def _delete(connection: Connection, table: Table, column: Any, of: Sequence[Any], *where: ColumnElement[bool]) -> None:

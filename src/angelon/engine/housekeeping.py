@@ -8,7 +8,7 @@ import time
 import structlog
 
 from angelon.db import housekeeping, locks, partitions, sent_files
-from angelon.db.database import Database
+from angelon.db.database import Database, is_database_failure
 from angelon.engine.clock import Clock
 from angelon.engine.setups import Setups
 
@@ -32,10 +32,8 @@ class Housekeeper:
             return {}
         began, gone = time.monotonic(), dict[str, int]()
         for store_id in self._setups.ids():
-            keep = self._setups.get(store_id).setup.store.keep
             while True:
-                with self._database.connection(locks.SWEEPING) as connection:
-                    done = housekeeping.sweep(connection, store_id, keep, self._clock.now())
+                done = self._sweep(store_id)
                 gone |= {what: gone.get(what, 0) + number for what, number in done.items()}
                 if not any(done.values()):
                     break
@@ -47,6 +45,18 @@ class Housekeeper:
         if any(gone.values()):
             log.info("what was older than it is kept is gone", **gone)
         return gone
+
+    def _sweep(self, store_id: int) -> dict[str, int]:
+        """One part of what a store keeps no longer; a fault in it leaves that store's for the next round."""
+        keep = self._setups.get(store_id).setup.store.keep
+        try:
+            with self._database.connection(locks.SWEEPING) as connection:
+                return housekeeping.sweep(connection, store_id, keep, self._clock.now())
+        except Exception as error:
+            if is_database_failure(error):
+                raise
+            log.exception("what a store keeps no longer could not be taken away", store_id=store_id)
+            return {}
 
     def _months(self) -> int:
         """Months of contents that no store keeps any more, where each has its own partition; says how many contents."""

@@ -2,8 +2,8 @@
 
 1. From the beginning on, triggers note the key of every row that changes.
 2. One snapshot is copied, table by table.
-3. What has changed meanwhile is copied again, until little is left. Counts are made anew and kept
-   from then on, and what has changed by then is copied, too.
+3. What has changed meanwhile is copied again, until little is left. Counts are made anew and kept from then on, and
+   what has changed by then is copied, too.
 4. No send is claimed any more, and those under way are waited for.
 5. Under a lock on all that writes, the rest is copied, counted and compared, and the old database refuses every write.
    The new one is ready at that moment.
@@ -278,7 +278,9 @@ def _changed(connection: Connection, seen: int) -> tuple[int, dict[str, list[tup
     rows = connection.execute(text("SELECT n, tab, pk FROM move_due WHERE n > :seen ORDER BY n"), {"seen": seen}).all()
     found: dict[str, dict[tuple[Any, ...], None]] = {}
     for row in rows:
-        found.setdefault(row.tab, {})[tuple(orjson.loads(row.pk))] = None
+        keys, key = found.setdefault(row.tab, {}), tuple(orjson.loads(row.pk))
+        keys.pop(key, None)
+        keys[key] = None  # in the order of their last changes: what others referred to was deleted after them
     return (rows[-1].n if rows else seen), {name: list(keys) for name, keys in found.items()}
 
 

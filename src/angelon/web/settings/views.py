@@ -88,7 +88,8 @@ def save_shop() -> Any:
 def _leaving(days: Any) -> int:
     """How many orders go at once where they are kept for so many days, and were kept for longer."""
     kept, asked = live().setup.store.keep.orders_days, str(days)
-    if not asked.isdecimal() or not (wanted := min(int(asked[:5]), 3660)) > 0 or (kept and wanted >= kept):
+    wanted = int(asked) if asked.isdecimal() and len(asked) <= 4 else 0  # the spec refuses what is longer
+    if not wanted or (kept and wanted >= kept):
         return 0
     before = services().clock.now() - dt.timedelta(days=wanted)
     return forgetting.would_go(session().connection(), store_id(), before)
