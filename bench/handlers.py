@@ -13,7 +13,7 @@ from angelon.db.database import Database
 from angelon.db.secrets import Vault
 from angelon.db.tables import RouteRow
 from angelon.engine.clock import Clock
-from angelon.engine.enrichments import Enricher
+from angelon.engine.asking.inquirer import Inquirer
 from angelon.engine.handlers.runner import HandlerRunner
 from angelon.engine.intake import Intake
 from angelon.engine.planner import Planner
@@ -63,7 +63,7 @@ class _Shop:
         self.setups.forget()
         self.writer = GroupCommit(self.database, lambda: None)
         self.intake = Intake(self.database, self.setups, Vault("a-key-for-benchmarks"), self.writer, self.clock)
-        self.enricher = Enricher(self.database, self.setups, self.clock, "bench", self.runner)
+        self.enricher = Inquirer(self.database, self.setups, self.clock, "bench", self.runner)
         self.planner = Planner(self.database, self.setups, self.clock)
 
     def deliver(self, number: int, name: str = "placed") -> None:

@@ -1,6 +1,8 @@
 """Durable, migrated, refused when newer; set-ups applied all or nothing."""
 
 import datetime as dt
+import gzip
+from pathlib import Path
 
 import pytest
 
@@ -28,6 +30,10 @@ def test_sqlite_is_set_to_lose_nothing(bench):
 
 @pytest.mark.sqlite
 def test_tables_and_migrations_agree(bench):
+    assert migrations_that_differ(bench.database) == []
+
+
+def migrations_that_differ(database):
     from alembic.autogenerate import compare_metadata
     from alembic.migration import MigrationContext
     from sqlmodel import SQLModel
@@ -35,11 +41,11 @@ def test_tables_and_migrations_agree(bench):
     def ours(name, kind, _):
         return kind != "table" or not str(name).startswith("words_")  # the search's index is SQLite's own
 
-    with bench.database.engine.connect() as connection:
+    with database.engine.connect() as connection:
         context = MigrationContext.configure(connection, opts={"include_name": ours})
         changes = compare_metadata(context, SQLModel.metadata)
     # text is TEXT in a migration and a plain string in the model: the same column everywhere
-    assert [change for change in changes if not (isinstance(change, list) and change[0][0] == "modify_type")] == []
+    return [change for change in changes if not (isinstance(change, list) and change[0][0] == "modify_type")]
 
 
 def test_a_newer_database_is_refused(tmp_path):
@@ -118,40 +124,25 @@ def test_a_claim_looks_at_what_is_due_and_nothing_else(bench):
 
 
 @pytest.mark.sqlite
-def test_a_database_of_the_version_before_keeps_its_sends_when_it_moves_on(bench):
-    """The send table is made anew in 0005, and attempts point to it."""
-    from alembic import command
-    from alembic.config import Config
+def test_a_data_folder_of_the_version_before_moves_on(tmp_path):
+    """A database as commit 2861317 left it: three orders told, one asked about, one that waits."""
+    file = tmp_path / "angelon.db"
+    file.write_bytes(gzip.decompress(Path(__file__).with_name("at-0029.db.gz").read_bytes()))
+    database = Database(f"sqlite:///{file}")
+    database.migrate()
+    with database.engine.connect() as connection:
 
-    from angelon.db.database import MIGRATIONS
+        def rows(sql):
+            return connection.exec_driver_sql(sql).fetchall()
 
-    bench.deliver(made.body())
-    bench.plan()
-    with bench.database.connection() as connection:
-        send_id = connection.exec_driver_sql("SELECT id FROM send").scalar()
-        connection.exec_driver_sql(
-            "INSERT INTO attempt (send_id, number, began_at, ended_at, outcome, code, answer) VALUES (?, 1, 0, 0, "
-            "'accepted', '', '')",
-            (send_id,),
-        )
-    config = Config()
-    config.set_main_option("script_location", str(MIGRATIONS))
-    with bench.database.engine.connect() as connection:
-        connection.connection.dbapi_connection.execute("PRAGMA foreign_keys=OFF")
-        with connection.begin():
-            config.attributes["connection"] = connection
-            command.downgrade(config, "0004")
-    bench.database.engine.dispose()
-    assert bench.rows("SELECT version_num FROM alembic_version") == [("0004",)]
-    bench.database.migrate()
-    assert bench.rows("SELECT send.id, test, attempt.outcome FROM send JOIN attempt ON attempt.send_id = send.id") == [
-        (send_id, 0, "accepted")
-    ]
-    indexes = {
-        row[0] for row in bench.rows("SELECT name FROM sqlite_master WHERE type = 'index' AND tbl_name = 'send'")
-    }
-    assert {"ix_send_waiting", "ix_send_sending", "ix_send_stuck", "ix_send_created", "ix_send_route_order"} <= indexes
-    test_tables_and_migrations_agree(bench)
+        assert rows("SELECT state, count(*) FROM send GROUP BY state") == [("retrying", 3)]
+        assert rows("SELECT kind, name, problem, due_at FROM inquiry ORDER BY kind") == [
+            ("handler", "thanks", "", None),
+            ("look-up", "more", "", None),
+        ], "what was asked in vain of an event that waits is asked anew"
+        assert rows("SELECT count(*) FROM event WHERE planned_at IS NULL AND waits_for = ''") == [(1,)]
+    assert migrations_that_differ(database) == []
+    database.close()
 
 
 @pytest.mark.sqlite

@@ -102,7 +102,7 @@ def test_a_customer_stays_as_long_as_one_of_their_orders(bench, mailbox):
     [
         "UPDATE event SET pinned = TRUE",
         "UPDATE event SET planned_at = NULL",
-        "UPDATE event SET waits_until = 1",
+        "UPDATE event SET waits_for = 'answers'",
         "UPDATE send SET state = 'held'",
         "UPDATE send SET state = 'sending'",
         "UPDATE send SET state = 'held', order_id = NULL",
@@ -221,15 +221,15 @@ def test_what_follows_from_an_event_without_an_order_and_waits_keeps_it(bench):
         connection.exec_driver_sql("UPDATE send SET state = 'failed'")
         names = "source_id, delivery_id, name, type, received_at, item, was, now, problem"
         connection.exec_driver_sql(
-            f"INSERT INTO event (id, parent_id, delivery_key, waits_until, {names}) "
-            f"SELECT 'ev-child', id, 'child', 1, {names} FROM event"
+            f"INSERT INTO event (id, parent_id, delivery_key, waits_for, {names}) "
+            f"SELECT 'ev-child', id, 'child', 'answers', {names} FROM event"
         )
     keep(bench, orders_days=30)
     at(bench, 90)
     look(bench)
     assert left(bench)["event"] == 2
     with bench.database.connection() as connection:
-        connection.exec_driver_sql("UPDATE event SET waits_until = NULL, planned_at = 1")
+        connection.exec_driver_sql("UPDATE event SET waits_for = '', planned_at = 1")
     assert look(bench)["without an order"] >= 1
     assert left(bench)["event"] == 0
 

@@ -14,16 +14,16 @@ from sqlalchemy.exc import OperationalError
 
 from angelon.core.breaker import FAILURES, FIRST_WAIT, HEALTHY, LONGEST_WAIT, Health, after_try
 from angelon.core.specs import Gateway
-from angelon.db import answers, clock_jumps, early_receipts, events, gateway_health
+from angelon.db import clock_jumps, early_receipts, gateway_health, inquiries
 from angelon.db import sends as queries
 from angelon.db.database import Database
 from angelon.db.tables import GatewayRow
 from angelon.engine import dispatcher as dispatching
 from angelon.engine import results
+from angelon.engine.asking.inquirer import Inquirer
 from angelon.engine.breakers import Breakers
 from angelon.engine.clock_jumps import ClockWatch
 from angelon.engine.dispatcher import Dispatcher, recover
-from angelon.engine.enrichments import Enricher
 from angelon.engine.fallbacks import Fallbacks
 from angelon.engine.gateway_pools import GatewayPools
 from angelon.engine.planner import Planner
@@ -465,22 +465,24 @@ def test_a_fallback_that_raises_harms_no_other(bench, monkeypatch):
 def test_what_a_dead_worker_was_asking_about_is_taken_up_at_once(bench):
     from angelon.engine.worker import Worker
 
-    bench.deliver(made.body())
-    far = bench.clock.now() + dt.timedelta(minutes=3)
+    event_id = bench.deliver(made.body()).body["event"]
+    now = bench.clock.now()
+    far = now + dt.timedelta(minutes=3)
+    target = "https://shop.example"
     with bench.database.connection() as connection:
-        (row,) = events.unplanned(connection, 1)
-        answers.claim(connection, [row.id], far, "elsewhere-1-ask")
+        asked = inquiries.new(event_id, inquiries.LOOK_UP, "more", 1, target, now, far)
+        inquiries.add(connection, [asked])
+        inquiries.claim(connection, target, now, 5, far, "elsewhere-1-ask")
     worker = Worker(bench.database, bench.home, bench.vault, bench.clock)
     worker._recover_dead()
-    assert bench.rows("SELECT asker FROM event") == [("elsewhere-1-ask",)], "another machine's worker may well be alive"
+    assert bench.rows("SELECT asker FROM inquiry") == [("elsewhere-1-ask",)], "another machine's worker may be alive"
     with bench.database.connection() as connection:
-        answers.claim(connection, [row.id], far, f"{worker.name.rpartition('-')[0]}-4194999-ask")
+        gone = f"{worker.name.rpartition('-')[0]}-4194999-ask"
+        inquiries.claim(connection, target, far, 5, far, gone)
     worker._recover_dead()
-    with bench.database.reading() as session:
-        assert [
-            waiting.id
-            for waiting in answers.waiting(session.connection(), bench.clock.now() + dt.timedelta(seconds=1), 5)
-        ] == [row.id]
+    with bench.database.connection() as connection:
+        soon = bench.clock.now() + dt.timedelta(seconds=1)
+        assert [row.event_id for row in inquiries.claim(connection, target, soon, 5, far, "w")] == [event_id]
 
 
 def test_an_event_that_can_t_be_asked_about_is_planned_without(bench, monkeypatch):
@@ -488,20 +490,23 @@ def test_an_event_that_can_t_be_asked_about_is_planned_without(bench, monkeypatc
 
     bench.change(made.source(enrichments=[{"name": "extra", "url": "https://shop.example/x"}]), SourceRow)
     ids = [bench.deliver(made.body(id=number)).body["event"] for number in range(3)]
-    asked = []
+    asked, real = [], Inquirer._job
 
-    def ask(self, live, row, one, secret):
-        asked.append(row.id)
-        if row.id == ids[1]:
+    def job(self, session, live, event, row, answered):
+        asked.append(row.event_id)
+        if row.event_id == ids[1]:
             raise OverflowError("a bug of ours")
-        return "https://shop.example/x", {"a": 1}, "", False
+        return real(self, session, live, event, row, answered)
 
-    monkeypatch.setattr(Enricher, "_ask", ask)
-    assert Enricher(bench.database, bench.services.setups, bench.clock, "w").run_due() == 3
+    monkeypatch.setattr(Inquirer, "_job", job)
+    answer = ("https://shop.example/x", {"a": 1}, "", False)
+    monkeypatch.setattr("angelon.engine.asking.inquirer.ask", lambda *_: answer)
+    bench.plan()
+    assert Inquirer(bench.database, bench.services.setups, bench.clock, "w").run_due() == 3
     assert sorted(asked) == sorted(ids)
     bench.plan()
     assert bench.rows("SELECT count(*) FROM event WHERE planned_at IS NOT NULL AND problem = ''") == [(3,)]
-    assert "OverflowError" in bench.rows("SELECT problem FROM answer WHERE event_id = ?", ids[1])[0][0]
+    assert "OverflowError" in bench.rows("SELECT problem FROM inquiry WHERE event_id = ?", ids[1])[0][0]
 
 
 # ---- the clock

@@ -169,17 +169,17 @@ def test_what_raises_becomes_the_event_s_problem_and_is_planned_again(bench, cli
     """A fault of our own, in the middle of planning: only its event stands aside, and once it is mended nothing is told
     twice.
     """
-    import angelon.engine.planner as planning
+    from angelon.engine.planner import batch as planning
 
     first, bad, last = (good(bench, number) for number in range(3))
-    real = planning._Batch._project
+    real = planning.project
 
-    def broken(self, row, reading):
+    def broken(ledger, locale, row, reading):
         if row.id == bad:
             raise ZeroDivisionError("a bug \x00 of ours")
-        return real(self, row, reading)
+        return real(ledger, locale, row, reading)
 
-    monkeypatch.setattr(planning._Batch, "_project", broken)
+    monkeypatch.setattr(planning, "project", broken)
     bench.plan()
     assert [settled(bench, event)[2] for event in (first, last)] == [1, 1]
     planned, problem, sends = settled(bench, bad)
@@ -189,7 +189,7 @@ def test_what_raises_becomes_the_event_s_problem_and_is_planned_again(bench, cli
     page = client.get("/").get_data(as_text=True)
     assert "1 event was not planned" in page
     assert "ZeroDivisionError" in client.get("/events").get_data(as_text=True)
-    monkeypatch.setattr(planning._Batch, "_project", real)
+    monkeypatch.setattr(planning, "project", real)
     client.post(f"/events/{bad}/plan")
     bench.plan()
     assert settled(bench, bad) == (True, "", 1)

@@ -5,7 +5,7 @@ import datetime as dt
 
 import pytest
 
-from angelon.engine.enrichments import Enricher
+from angelon.engine.asking.inquirer import Inquirer
 from angelon.engine.handlers.runner import HandlerRunner, Handlers
 from tests import made
 from tests.engine.test_handlers import GOOD, write
@@ -52,8 +52,8 @@ def test_a_new_handler_is_off_and_is_called_once_it_is_switched_on(client, bench
     later = bench.clock.now() + dt.timedelta(seconds=1)
     bench.clock.now = lambda: later
     bench.deliver(made.body(id=2, reference="BK-2"))
-    assert bench.plan() == 0
-    Enricher(bench.database, bench.services.setups, bench.clock, "t", runner).run_due()
+    assert bench.plan() == 1  # nothing else waits for it
+    Inquirer(bench.database, bench.services.setups, bench.clock, "t", runner).run_due()
     bench.plan()
     page = text(client.get("/handlers/thanks"))
     assert "1 call in 30 days" in page
@@ -72,7 +72,7 @@ def test_a_rehearsal_shows_values_beside_lines_and_what_would_be_sent(client, be
     assert "outbox.send(" in page
     assert "scheduled" in page
     assert "What it printed" in page
-    assert bench.rows("SELECT count(*) FROM handler_run") == [(0,)]
+    assert bench.rows("SELECT count(*) FROM inquiry") == [(0,)]
     assert bench.rows("SELECT count(*) FROM send") == [(1,)]
 
 

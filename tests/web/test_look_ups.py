@@ -9,7 +9,7 @@ import pytest
 from angelon.core.specs import Source
 from angelon.db import bundles, specs
 from angelon.db.tables import MessageRow, SourceRow
-from angelon.engine.enrichments import Enricher
+from angelon.engine.asking.inquirer import Inquirer
 from angelon.engine.operations import bundles as operations
 from angelon.gateways.fetching import CantFetch, fetch
 from tests import made
@@ -73,12 +73,35 @@ def asking(bench, url, **changes):
     )
 
 
-def test_an_address_is_asked_once_before_the_event_is_planned(client, bench, answering):
+def says_the_note(bench):
+    """The message says what the look-up answers."""
+    with bench.database.writing() as session:
+        specs.save_variable(session, bench.store_id, made.Variable(name="gift_note"))
+        spec = made.message().model_dump(mode="json")
+        spec["email"]["de"]["blocks"][0]["text"] = "{{ gift_note }}"
+        row = specs.save_draft(
+            session, MessageRow, bench.store_id, made.Message.model_validate(spec), bench.clock.now()
+        )
+        specs.publish(session, row, bench.clock.now())
+    bench.services.setups.forget()
+
+
+def test_a_route_that_uses_nothing_of_an_answer_waits_for_none(client, bench, answering):
+    team(bench, private_hosts=["127.0.0.1"])
+    asking(bench, f"{answering}/slow")
+    post(client)
+    assert bench.plan() == 1
+    assert Answers.asked == []
+
+
+def test_an_address_is_asked_once_and_what_uses_the_answer_waits_for_it(client, bench, answering):
     team(bench, private_hosts=["127.0.0.1"])
     asking(bench, f"{answering}/orders/{{number}}")
+    says_the_note(bench)
     post(client)
-    assert bench.plan() == 0  # it waits for the answer
-    assert Enricher(bench.database, bench.services.setups, bench.clock).run_due() == 1
+    assert bench.plan() == 0  # it waits for the answer, and says so
+    assert "It waits for the answer of the look-up “more”" in bench.rows("SELECT decisions FROM event")[0][0]
+    assert enrich(bench) == 1
     assert bench.plan() == 1
     assert Answers.asked == ["/orders/BK-7"]
     page = client.get("/sources/shop/read").get_data(as_text=True)
@@ -98,20 +121,12 @@ def test_an_address_is_asked_once_before_the_event_is_planned(client, bench, ans
 def test_an_address_that_does_not_answer_is_told_and_the_event_goes_on_without(client, bench, answering, path, said):
     team(bench, private_hosts=["127.0.0.1"])
     asking(bench, f"{answering}{path}", timeout_seconds=0.5 if path == "/slow" else 20)
-    with bench.database.writing() as session:
-        specs.save_variable(session, bench.store_id, made.Variable(name="gift_note"))
-        spec = made.message().model_dump(mode="json")
-        spec["email"]["de"]["blocks"][0]["text"] = "{{ gift_note }}"
-        row = specs.save_draft(
-            session, MessageRow, bench.store_id, made.Message.model_validate(spec), bench.clock.now()
-        )
-        specs.publish(session, row, bench.clock.now())
-    bench.services.setups.forget()
+    says_the_note(bench)
     post(client)
     for _ in range(2):
-        Enricher(bench.database, bench.services.setups, bench.clock).run_due()
+        enrich(bench)
         __import__("time").sleep(0.25)
-    assert bench.plan() == 1
+    bench.plan()
     ((state, reason),) = bench.rows("SELECT state, reason FROM send")
     assert state == "held"
     assert "“more” was asked in vain" in reason
@@ -121,7 +136,7 @@ def test_an_address_that_does_not_answer_is_told_and_the_event_goes_on_without(c
 def test_an_address_inside_the_house_is_not_asked_and_bad_settings_are_said(client, bench, answering):
     asking(bench, f"{answering}/orders/{{number}}")
     post(client)
-    Enricher(bench.database, bench.services.setups, bench.clock).run_due()
+    enrich(bench)
     assert Answers.asked == []
     assert "a private address" in text(client.get("/sources/shop/ask"))
     assert "a private address" in text(client.get("/sources/shop/ask?try=more"))
@@ -136,7 +151,9 @@ def test_an_address_inside_the_house_is_not_asked_and_bad_settings_are_said(clie
 
 
 def enrich(bench):
-    return Enricher(
+    """Plans what came, which makes the inquiries, and asks them."""
+    bench.plan()
+    return Inquirer(
         bench.database, bench.services.setups, bench.clock, vault=bench.services.installation.vault
     ).run_due()
 
@@ -155,6 +172,7 @@ FORM = {
 def test_a_look_up_is_posted_with_a_token_that_no_page_shows(client, bench, answering):
     team(bench, private_hosts=["127.0.0.1"])
     post(client)  # the sample event, which came before
+    bench.plan()
     form = FORM | {"url": f"{answering}/posted"}
     assert client.post("/sources/shop/ask", data=form | {"secret": "wrong"}).status_code == 302
     assert "answered 401" in text(client.get("/sources/shop/ask?try=more&open=more"))
@@ -166,7 +184,7 @@ def test_a_look_up_is_posted_with_a_token_that_no_page_shows(client, bench, answ
     post(client, made.body(placed_at="2026-03-02T11:00:00Z"))
     enrich(bench)
     assert Answers.asked[-1] == ("/posted", "Bearer t0ken", {"number": "BK-7", "view": "full"})
-    assert bench.rows("SELECT problem FROM answer") == [("",)]
+    assert bench.rows("SELECT problem FROM inquiry") == [("",)]
     client.post("/sources/shop/ask", data=form | {"was": "more", "name": "detail"})
     assert "set; type" in client.get("/sources/shop/ask?open=detail").get_data(as_text=True)
     client.post("/sources/shop/ask/drop", data={"name": "detail"})

@@ -13,8 +13,9 @@ from sqlalchemy import select as core_select
 from angelon.core.states import State
 from angelon.db.events import EVENT
 from angelon.db.gateway_health import HEALTH
+from angelon.db.inquiries import INQUIRY
 from angelon.db.sends import HEARTBEAT, SEND
-from angelon.db.tables import SENDING, WAITING, RouteRow
+from angelon.db.tables import DUE, SENDING, TO_DECIDE, WAITING, RouteRow
 
 ROUTE: Table = RouteRow.__table__  # type: ignore[attr-defined]
 
@@ -48,9 +49,12 @@ def put_back(connection: Connection, now: dt.datetime, by: dt.timedelta) -> int:
         update(SEND).where(*fallback_due, SEND.c.created_at > now).values(fallback_at=_less(SEND.c.fallback_at, micros))
     )
     connection.execute(
-        update(EVENT)
-        .where(text("waits_until IS NOT NULL"), EVENT.c.waits_until > now)
-        .values(waits_until=_less(EVENT.c.waits_until, micros))
+        update(EVENT).where(text(TO_DECIDE), EVENT.c.decide_at > now).values(decide_at=_less(EVENT.c.decide_at, micros))
+    )
+    connection.execute(
+        update(INQUIRY)
+        .where(text(DUE), INQUIRY.c.due_at > now)
+        .values(due_at=_less(INQUIRY.c.due_at, micros), until=_less(INQUIRY.c.until, micros))
     )
     connection.execute(update(ROUTE).where(ROUTE.c.since > now).values(since=now))
     connection.execute(update(HEALTH).where(HEALTH.c.probe_at > now).values(probe_at=now))

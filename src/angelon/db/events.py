@@ -18,7 +18,21 @@ from angelon.db import locks
 from angelon.db.bulk import Bulk
 from angelon.db.lists import not_by_index, older_than
 from angelon.db.records import NewDelivery, NewEvent
-from angelon.db.tables import PINNED, PROBLEM, ContactRow, DeliveryRow, EventRow, Instant, OrderRow, RefusedRow, SendRow
+from angelon.db.tables import (
+    AWAITING,
+    BLOCKED,
+    PINNED,
+    PROBLEM,
+    TO_DECIDE,
+    TO_PLAN,
+    ContactRow,
+    DeliveryRow,
+    EventRow,
+    Instant,
+    OrderRow,
+    RefusedRow,
+    SendRow,
+)
 
 EVENT: Table = EventRow.__table__  # type: ignore[attr-defined]
 DELIVERY: Table = DeliveryRow.__table__  # type: ignore[attr-defined]
@@ -26,10 +40,12 @@ REFUSED: Table = RefusedRow.__table__  # type: ignore[attr-defined]
 KEPT_REFUSED = 100
 LEADING = 200
 """Events of a customer that are rehearsed before the one in hand."""
+PLANNED = ("planned_at", "order_id", "decisions", "problem", "was", "now", "waits_for", "facts")
+"""What planning stores of an event."""
 _MARK_PLANNED = Bulk(
     update(EVENT)
     .where(EVENT.c.id == bindparam("b_id"))
-    .values({name: bindparam(name) for name in ("planned_at", "order_id", "decisions", "problem", "was", "now")})
+    .values({name: bindparam(name) for name in PLANNED} | {"decide_at": None})
 )
 _INSERT_EVENTS = Bulk(insert(EVENT))
 _INSERT_DELIVERIES = Bulk(insert(DELIVERY))
@@ -48,12 +64,18 @@ class Rows(enum.Enum):
 
 
 def _unplanned(rows: Rows, without: bool) -> Any:
-    statement = (
-        core_select(EVENT)
-        .where(EVENT.c.planned_at.is_(None), EVENT.c.waits_until.is_(None))
-        .order_by(EVENT.c.received_at, EVENT.c.id)
-        .limit(bindparam("b_limit"))
-    )
+    statement = core_select(EVENT).where(text(TO_PLAN)).order_by(EVENT.c.received_at, EVENT.c.id)
+    return _limited(statement, rows, without)
+
+
+def _undecided(rows: Rows, without: bool) -> Any:
+    """Those that come first are those that came first: what happened earlier is decided before."""
+    statement = core_select(EVENT).where(text(TO_DECIDE), EVENT.c.decide_at <= bindparam("b_now"))
+    return _limited(statement.order_by(EVENT.c.received_at, EVENT.c.id), rows, without)
+
+
+def _limited(statement: Any, rows: Rows, without: bool) -> Any:
+    statement = statement.limit(bindparam("b_limit"))
     if without:
         statement = statement.where(EVENT.c.source_id.not_in(bindparam("b_without", expanding=True)))
     return statement if rows is Rows.ALL else statement.with_for_update(skip_locked=rows is Rows.FREE)
@@ -61,6 +83,7 @@ def _unplanned(rows: Rows, without: bool) -> Any:
 
 # These run for every few events, so they are built once.
 _UNPLANNED = {(rows, without): _unplanned(rows, without) for rows in Rows for without in (False, True)}
+_UNDECIDED = {(rows, without): _undecided(rows, without) for rows in Rows for without in (False, True)}
 _SIZES = core_select(DELIVERY.c.id, func.length(DELIVERY.c.body)).where(
     DELIVERY.c.id.in_(bindparam("b_ids", expanding=True))
 )
@@ -175,13 +198,54 @@ def refuse(connection: Connection, refused: Sequence[dict[str, Any]]) -> None:
             connection.execute(REFUSED.delete().where(REFUSED.c.source_id == source_id, REFUSED.c.id <= edge))
 
 
-def unplanned(connection: Connection, limit: int, without: Collection[int] = (), rows: Rows = Rows.HELD) -> list[Any]:
-    """Events that wait to be planned, oldest first; those of the sources in `without` are passed over. On SQLite, where
-    one writes at a time, there is nothing to hold.
+def unplanned(
+    connection: Connection, now: dt.datetime, limit: int, without: Collection[int] = (), rows: Rows = Rows.HELD
+) -> list[Any]:
+    """Events that wait to be planned, and those whose decisions an answer has come for, oldest first; those of the
+    sources in `without` are passed over. On SQLite, where one writes at a time, there is nothing to hold.
     """
-    statement = _UNPLANNED[rows if connection.dialect.name == "postgresql" else Rows.ALL, bool(without)]
+    which = rows if connection.dialect.name == "postgresql" else Rows.ALL, bool(without)
     given: dict[str, Any] = {"b_limit": limit} | ({"b_without": list(without)} if without else {})
-    return list(connection.execute(statement, given))
+    found = {row.id: row for row in connection.execute(_UNDECIDED[which], given | {"b_now": now})}
+    if len(found) < limit:
+        more = connection.execute(_UNPLANNED[which], given | {"b_limit": limit - len(found)})
+        found |= {row.id: row for row in more if row.id not in found}
+    return sorted(found.values(), key=lambda row: (row.received_at, row.id))
+
+
+def awaiting(connection: Connection, order_ids: Collection[int], contact_ids: Collection[int] = ()) -> list[Any]:
+    """Events of these orders, or of these customers' orders, with decisions that wait for an answer, oldest first:
+    (id, order_id, received_at, parent_id, decisions, contact_id).
+    """
+    columns = (EVENT.c.id, EVENT.c.order_id, EVENT.c.received_at, EVENT.c.parent_id, EVENT.c.decisions)
+    order: Any = OrderRow.__table__  # type: ignore[attr-defined]
+    statement = core_select(*columns, order.c.contact_id).join(order, order.c.id == EVENT.c.order_id)
+    mine = EVENT.c.order_id.in_(list(order_ids))
+    if contact_ids:
+        mine = mine | order.c.contact_id.in_(list(contact_ids))
+    return list(connection.execute(statement.where(text(AWAITING), mine).order_by(EVENT.c.received_at, EVENT.c.id)))
+
+
+def blocked(connection: Connection, source_ids: Collection[int]) -> list[Any]:
+    """Events of these sources that are not planned before an answer says which order they are about, and those behind
+    them, oldest first: (id, source_id, received_at, waits_for).
+    """
+    columns = (EVENT.c.id, EVENT.c.source_id, EVENT.c.received_at, EVENT.c.waits_for)
+    statement = core_select(*columns).where(text(BLOCKED), EVENT.c.source_id.in_(list(source_ids)))
+    return list(connection.execute(statement.order_by(EVENT.c.received_at, EVENT.c.id))) if source_ids else []
+
+
+def release(connection: Connection, event_ids: Collection[str]) -> None:
+    """Lets events be planned that stood behind another."""
+    if event_ids:
+        waiting = (EVENT.c.id.in_(list(event_ids)), EVENT.c.planned_at.is_(None))
+        connection.execute(update(EVENT).where(*waiting).values(waits_for=""))
+
+
+def look_again(connection: Connection, event_ids: Collection[str], now: dt.datetime) -> None:
+    """Has events that wait looked at again at a moment."""
+    if event_ids:
+        connection.execute(update(EVENT).where(EVENT.c.id.in_(list(event_ids))).values(decide_at=now))
 
 
 def give_meaning(connection: Connection, source_id: int, name: str, type_: str) -> int:
@@ -254,7 +318,7 @@ def plan_again(connection: Connection, event_id: str) -> bool:
     done = connection.execute(
         update(EVENT)
         .where(EVENT.c.id == event_id, EVENT.c.problem != "", EVENT.c.planned_at.is_not(None))
-        .values(planned_at=None, problem="")
+        .values(planned_at=None, problem="", waits_for="", decide_at=None)
     )
     return done.rowcount == 1
 
@@ -264,7 +328,7 @@ def plan_all_again(connection: Connection, source_ids: Sequence[int]) -> int:
     done = connection.execute(
         update(EVENT)
         .where(text(PROBLEM), EVENT.c.source_id.in_(list(source_ids)), EVENT.c.planned_at.is_not(None))
-        .values(planned_at=None, problem="")
+        .values(planned_at=None, problem="", waits_for="", decide_at=None)
     )
     return done.rowcount
 
@@ -613,11 +677,7 @@ def unnamed(session: Session, source_id: int) -> list[tuple[str, int]]:
 
 def backlog(session: Session, now: dt.datetime) -> dt.timedelta | None:
     """How long the oldest event that could be planned has waited for it; None where none waits."""
-    oldest = session.exec(
-        select(func.min(EventRow.received_at)).where(
-            col(EventRow.planned_at).is_(None), col(EventRow.waits_until).is_(None)
-        )
-    ).one()
+    oldest = session.exec(select(func.min(EventRow.received_at)).where(text(TO_PLAN))).one()
     return None if oldest is None else now - oldest
 
 

@@ -17,8 +17,9 @@ from sqlalchemy import select as core_select
 
 from angelon.core.states import State
 from angelon.db.events import DELIVERY, EVENT
+from angelon.db.inquiries import INQUIRY
 from angelon.db.orders import CONTACT, ORDER
-from angelon.db.personal import ANSWER, ASKED, ATTEMPT, CHANGE, RUN
+from angelon.db.personal import ATTEMPT, CHANGE, RUN
 from angelon.db.sends import CONTENT, SEND
 from angelon.db.tables import ContactTagRow, ContactValueRow, SourceRow
 
@@ -109,7 +110,7 @@ def without_order(connection: Connection, store_id: int, before: dt.datetime) ->
 
 def _is_needed(event: Any = EVENT) -> ColumnElement[bool]:
     """Whether an event is a sample, is still to be planned, or waits for something."""
-    return or_(event.c.pinned, event.c.planned_at.is_(None), event.c.waits_until.is_not(None))
+    return or_(event.c.pinned, event.c.planned_at.is_(None), event.c.waits_for != "")
 
 
 def _events(connection: Connection, which: ColumnElement[bool], and_sends: ColumnElement[bool] | None = None) -> None:
@@ -125,8 +126,7 @@ def _events(connection: Connection, which: ColumnElement[bool], and_sends: Colum
         (ATTEMPT, ATTEMPT.c.send_id, sends),
         (CONTENT, CONTENT.c.send_id, sends),
         (SEND, SEND.c.id, sends),
-        (ANSWER, ANSWER.c.event_id, ids),
-        (ASKED, ASKED.c.event_id, ids),
+        (INQUIRY, INQUIRY.c.event_id, ids),
     ):
         _delete(connection, table, column, list(of))
     if rows:  # one by one, what follows first: a database that counts looks at what else there is of the order

@@ -10,6 +10,7 @@ from typing import Any
 from sqlmodel import Session, col, func, select
 
 from angelon.core.messages.attachments import LibraryFile
+from angelon.core.planning import awaiting
 from angelon.core.planning.inputs import ActiveRoute, Setup
 from angelon.core.specs import Gateway, Message, Route, Source, Store, Variable
 from angelon.core.specs.stored import from_stored
@@ -65,6 +66,27 @@ class LiveSetup:
             for active in self._handlers
             if type_ in active.route.when and source in active.route.sources and at >= active.since
         ]
+
+    def look_ups_of(self, route: Route, source: str) -> frozenset[str]:
+        """The look-ups of a source whose answers a route uses."""
+        key = route.key, source
+        if key not in self._uses:
+            self._uses[key] = awaiting.used_by(route, self.setup.sources[source], self.setup)
+        return self._uses[key]
+
+    def identifying(self, source: str) -> frozenset[str]:
+        """The look-ups whose answers say which order an event of a source is about, or how it stands."""
+        if ("", source) not in self._uses:
+            self._uses["", source] = awaiting.identifying(self.setup.sources[source])
+        return self._uses["", source]
+
+    def naming(self, source: str) -> frozenset[str]:
+        """Those of them that say which order it is."""
+        return awaiting.naming(self.setup.sources[source])
+
+    @cached_property
+    def _uses(self) -> dict[tuple[str, str], frozenset[str]]:
+        return {}
 
     @cached_property
     def _handlers(self) -> list[ActiveRoute]:

@@ -12,7 +12,7 @@ from sqlalchemy import select as core_select
 from sqlmodel import Session, col, select
 
 from angelon.db.events import EVENT
-from angelon.db.handlers import RUN
+from angelon.db.inquiries import HANDLER, INQUIRY
 from angelon.db.sends import GATEWAY, SEND
 from angelon.db.tables import PROBLEM, STUCK, WAITING, AttemptRow, GatewayHealthRow, GatewayRow, HeartbeatRow, SendRow
 
@@ -89,11 +89,11 @@ def unreachable(session: Session) -> list[tuple[str, bool]]:
 
 def handler_calls(session: Session, since: dt.datetime) -> list[tuple[str, bool, int, int]]:
     """(handler, whether it failed, calls, milliseconds in all) since a moment."""
-    failed_ = case((RUN.c.problem != "", 1), else_=0).label("failed")
+    failed_ = case((INQUIRY.c.problem != "", 1), else_=0).label("failed")
     statement = (
-        core_select(RUN.c.handler, failed_, func.count(), func.sum(RUN.c.took_ms))
-        .where(RUN.c.at >= since)
-        .group_by(RUN.c.handler, literal_column("failed"))
+        core_select(INQUIRY.c.name, failed_, func.count(), func.sum(INQUIRY.c.took_ms))
+        .where(INQUIRY.c.kind == HANDLER, INQUIRY.c.at >= since)
+        .group_by(INQUIRY.c.name, literal_column("failed"))
     )
     return [
         (name, bool(failed), number, int(took or 0))

@@ -15,23 +15,20 @@ from angelon.core.values import pack
 from angelon.db import contact_values
 from angelon.db.contact_tags import CONTACT, TAG
 from angelon.db.events import DELIVERY, EVENT
+from angelon.db.inquiries import INQUIRY
 from angelon.db.orders import ORDER
 from angelon.db.sends import CONTENT, SEND
 from angelon.db.shapes import SHAPE
 from angelon.db.tables import (
-    AnswerRow,
     AttemptRow,
     ChangeRow,
     CheckRow,
     ConsentRow,
-    HandlerRunRow,
     RunRow,
     SuppressionRow,
 )
 
 ATTEMPT: Table = AttemptRow.__table__  # type: ignore[attr-defined]
-ANSWER: Table = AnswerRow.__table__  # type: ignore[attr-defined]
-ASKED: Table = HandlerRunRow.__table__  # type: ignore[attr-defined]
 CONSENT: Table = ConsentRow.__table__  # type: ignore[attr-defined]
 SUPPRESSION: Table = SuppressionRow.__table__  # type: ignore[attr-defined]
 CHANGE: Table = ChangeRow.__table__  # type: ignore[attr-defined]
@@ -68,7 +65,10 @@ class About:
 
     @property
     def events(self) -> Any:
-        return core_select(EVENT.c.id).where(EVENT.c.order_id.in_(self.orders))
+        """Those of the customer's orders, and those without an order of which a send went to the customer."""
+        theirs = core_select(SEND.c.event_id).where(*self.sends, SEND.c.event_id.is_not(None))
+        alone = EVENT.c.order_id.is_(None) & EVENT.c.id.in_(theirs)
+        return core_select(EVENT.c.id).where(or_(EVENT.c.order_id.in_(self.orders), alone))
 
 
 def collect(about: About) -> dict[str, Any]:
@@ -155,9 +155,9 @@ def erase(about: About, now: dt.datetime) -> dict[str, int]:
     run(update(SEND).where(*about.sends, SEND.c.order_id.in_(about.orders)).values(**emptied))
     theirs = or_(SEND.c.whom == "customer", SEND.c.recipient.in_(about.addresses))
     run(update(SEND).where(*about.sends, theirs).values(recipient="", recipient_name="", **emptied))
-    run(delete(ANSWER).where(ANSWER.c.event_id.in_(about.events)))
-    run(delete(ASKED).where(ASKED.c.event_id.in_(about.events)))
-    deliveries = core_select(EVENT.c.delivery_id).where(EVENT.c.order_id.in_(about.orders))
+    run(delete(INQUIRY).where(INQUIRY.c.event_id.in_(about.events)))
+    events = list(run(about.events).scalars())  # as long as their sends still name the customer
+    deliveries = core_select(EVENT.c.delivery_id).where(EVENT.c.id.in_(events))
     found["events"] = run(
         update(DELIVERY).where(DELIVERY.c.id.in_(deliveries), DELIVERY.c.body != b"").values(body=b"", headers=None)
     ).rowcount

@@ -41,7 +41,6 @@ class NewEvent:
     now: str = ""
     problem: str = ""
     order_id: int | None = None
-    waits_until: dt.datetime | None = None
     planned_at: dt.datetime | None = None
     decisions: list[Any] | None = None
 

@@ -368,6 +368,11 @@ def heartbeat(connection: Connection, worker: str, now: dt.datetime, role: str =
         connection.execute(insert(HEARTBEAT).values(worker=worker, at=now, role=role))
 
 
+def heard_of(session: Session, since: dt.datetime) -> set[str]:
+    """The workers that have given a sign of life since a moment."""
+    return set(session.exec(select(HeartbeatRow.worker).where(HeartbeatRow.at >= since)))
+
+
 def forget_workers(connection: Connection, before: dt.datetime) -> None:
     connection.execute(HEARTBEAT.delete().where(HEARTBEAT.c.at < before))
 

@@ -25,6 +25,15 @@ from sqlmodel import Field, SQLModel
 
 WAITING = "state IN ('scheduled', 'retrying')"
 SENDING = "state = 'sending'"
+DUE = "due_at IS NOT NULL"
+"""The inquiries that are not settled."""
+TO_PLAN = "planned_at IS NULL AND waits_for = ''"
+TO_DECIDE = "decide_at IS NOT NULL"
+AWAITING = "waits_for = 'answers'"
+BLOCKED = "planned_at IS NULL AND waits_for != ''"
+"""The events that are planned next, that are looked at again, that wait for answers, that wait for what says which
+order they are about.
+"""
 PINNED = "pinned"
 """The deliveries that are kept among the samples."""
 PROBLEM = "problem != ''"
@@ -250,18 +259,10 @@ class EventRow(SQLModel, table=True):
     __tablename__ = "event"
     __table_args__ = (
         UniqueConstraint("source_id", "delivery_key"),
-        Index(
-            "ix_event_unplanned",
-            "received_at",
-            sqlite_where=Column("planned_at").is_(None),
-            postgresql_where=Column("planned_at").is_(None),
-        ),
-        Index(
-            "ix_event_waits",
-            "waits_until",
-            sqlite_where=Column("waits_until").is_not(None),
-            postgresql_where=Column("waits_until").is_not(None),
-        ),
+        Index("ix_event_to_plan", "received_at", sqlite_where=text(TO_PLAN), postgresql_where=text(TO_PLAN)),
+        Index("ix_event_decide", "decide_at", sqlite_where=text(TO_DECIDE), postgresql_where=text(TO_DECIDE)),
+        Index("ix_event_awaiting", "order_id", sqlite_where=text(AWAITING), postgresql_where=text(AWAITING)),
+        Index("ix_event_blocked", "source_id", sqlite_where=text(BLOCKED), postgresql_where=text(BLOCKED)),
         Index("ix_event_source", "source_id", "received_at"),
         Index("ix_event_type", "type", "received_at"),
         Index("ix_event_delivery_id", "delivery_id"),
@@ -287,24 +288,66 @@ class EventRow(SQLModel, table=True):
     problem: str = ""
     pinned: bool = Field(default=False, sa_column=Column(Boolean, nullable=False, server_default=false()))
     """Whether it is kept among the samples however old it gets."""
-    waits_until: dt.datetime | None = _instant()
-    """When something that it needs is asked for (again) elsewhere; None where it needs nothing more."""
+    waits_for: str = Field(default="", sa_column=Column(Text, nullable=False, server_default=""))
+    """What it waits for: nothing; `answers`, where it is planned but for decisions that need one; or `order:` and the
+    order's reference, where an answer has to say which order it is about or how that stands, so that it and what comes
+    later about the order is not planned before (no reference where only the answer says it).
+    """
+    decide_at: dt.datetime | None = _instant()
+    """When what waits is looked at again: an answer has come."""
+    facts: dict[str, Any] | None = _json()
+    """What was known when it was planned, for the decisions that wait."""
+
+
+class InquiryRow(SQLModel, table=True):
+    """One thing that is asked elsewhere about an event: an address (a look-up) or a function (a handler). Kept with the
+    event once it is settled.
+    """
+
+    __tablename__ = "inquiry"
+    __table_args__ = (
+        Index("ix_inquiry_due", "target", "due_at", sqlite_where=text(DUE), postgresql_where=text(DUE)),
+        Index("ix_inquiry_at", "kind", "name", "at"),
+        Index("ix_inquiry_problem", "at", sqlite_where=text(PROBLEM), postgresql_where=text(PROBLEM)),
+    )
+    event_id: str = Field(sa_column=Column(Text, ForeignKey("event.id"), primary_key=True))
+    kind: str = Field(sa_column=Column(Text, primary_key=True))
+    """`look-up` or `handler`."""
+    name: str = Field(sa_column=Column(Text, primary_key=True))
+    source_id: int
+    target: str = Field(sa_column=Column(Text, nullable=False))
+    """Who is asked: the origin of an address (RFC 6454), or `handler:` and the function's name. What goes wrong with
+    one target harms that target's inquiries alone.
+    """
+    due_at: dt.datetime | None = _instant()
+    """When it is asked (again); while it is being asked, when another may take it over. None once it is settled."""
+    until: dt.datetime = _instant(nullable=False)
+    """When it is given up, whatever came of it by then."""
     asker: str = Field(default="", sa_column=Column(Text, nullable=False, server_default=""))
     """The worker that is asking just now."""
-
-
-class AnswerRow(SQLModel, table=True):
-    """What an address answered about an event: asked once, kept with the event."""
-
-    __tablename__ = "answer"
-    __table_args__ = (Index("ix_answer_problem", "at", sqlite_where=text(PROBLEM), postgresql_where=text(PROBLEM)),)
-    event_id: str = Field(sa_column=Column(Text, ForeignKey("event.id"), primary_key=True))
-    name: str = Field(primary_key=True)
-    tries: int = 0
-    at: dt.datetime = _instant(nullable=False)
-    url: str = ""
+    tries: int = Field(default=0, sa_column=Column(Integer, nullable=False, server_default="0"))
+    at: dt.datetime | None = _instant()
+    """When it was asked last."""
+    took_ms: int = Field(default=0, sa_column=Column(Integer, nullable=False, server_default="0"))
+    url: str = Field(default="", sa_column=Column(Text, nullable=False, server_default=""))
     value: Any = _json()
-    problem: str = ""
+    """What an address answered; what a handler asked for, as `core.specs.asked.Asked`."""
+    output: str = Field(default="", sa_column=Column(Text, nullable=False, server_default=""))
+    """What a handler printed."""
+    problem: str = Field(default="", sa_column=Column(Text, nullable=False, server_default=""))
+    digest: str = Field(default="", sa_column=Column(Text, nullable=False, server_default=""))
+    """The contents of the folder that a handler ran from."""
+
+
+class TargetHealthRow(SQLModel, table=True):
+    """How asking a target has gone of late, where it is not well: as `gateway_health` is for gateways."""
+
+    __tablename__ = "target_health"
+    target: str = Field(sa_column=Column(Text, primary_key=True))
+    failures: int = 0
+    opened_at: dt.datetime | None = _instant()
+    probe_at: dt.datetime | None = _instant()
+    reason: str = Field(default="", sa_column=Column(Text, nullable=False, server_default=""))
 
 
 class HandlerFolderRow(SQLModel, table=True):
@@ -319,23 +362,6 @@ class HandlerFolderRow(SQLModel, table=True):
     handlers: list[Any] | None = _json()
     problems: list[Any] | None = _json()
     output: str = Field(default="", sa_column=Column(Text, nullable=False, server_default=""))
-
-
-class HandlerRunRow(SQLModel, table=True):
-    """One handler's call about one event: what it asked for or why it came to nothing, and what it printed."""
-
-    __tablename__ = "handler_run"
-    __table_args__ = (Index("ix_handler_run_at", "handler", "at"),)
-    event_id: str = Field(sa_column=Column(Text, ForeignKey("event.id"), primary_key=True))
-    handler: str = Field(primary_key=True)
-    at: dt.datetime = _instant(nullable=False)
-    tries: int = 1
-    took_ms: int = 0
-    asked: dict[str, Any] | None = _json()
-    output: str = ""
-    problem: str = ""
-    digest: str = ""
-    """The contents of the folder that it ran from."""
 
 
 class ShapeRow(SQLModel, table=True):

@@ -51,7 +51,7 @@ _MADE: dict[str, dict[str, str]] = {
         "planned_at": "coalesce({t}.planned_at, {t}.received_at) - ((n.k % :months) * 2592000) * 1000000",
         "order_id": _NUMBER,
         "pinned": "0",
-        "waits_until": "NULL",
+        "decide_at": "NULL",
     },
     "send": {
         "id": _ID,

@@ -31,6 +31,7 @@ class ClockWatch:
         A clock that was put back while no worker ran shows in signs of life from the future.
         """
         now, running = self._clock.now(), time.monotonic()
+        first = self._last is None
         if self._last is None:
             with self._database.reading() as session:
                 latest = clock_jumps.latest_beat(session.connection())
@@ -39,7 +40,7 @@ class ClockWatch:
             back = self._last[0] + dt.timedelta(seconds=running - self._last[1]) - now
         self._last = (now, running)
         if back < NOTICED:
-            if back < -NOTICED:
+            if back < -NOTICED and not first:
                 log.warning("the clock was put on", seconds=-back.total_seconds())
             return False
         with self._database.connection(locks.CLOCK) as connection:

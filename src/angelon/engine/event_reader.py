@@ -23,7 +23,7 @@ from angelon.core.recipes.evaluate import Variables
 from angelon.core.specs.asked import Asked
 from angelon.core.specs.source import Source
 from angelon.core.values import Value
-from angelon.db import answers, events
+from angelon.db import events, inquiries
 from angelon.db.live_setup import LiveSetup
 from angelon.db.tables import EventRow
 
@@ -123,7 +123,7 @@ def payload_of(session: Session, live: LiveSetup, row: EventRow | Any, changed: 
     if delivery is None:
         raise GONE
     root = row.parent_id or row.id
-    answered = answers.of(connection, [root]).get(root) if source.enrichments else None
+    answered = inquiries.values(connection, [root]).get(root) if source.enrichments else None
     parts = parts_of(source, delivery.body, delivery.content_type, delivery.headers or {})
     return with_answers(parts[row.item] if row.item < len(parts) else parts[0], answered or {})
 

@@ -18,7 +18,7 @@ from angelon.core.sending.prepare import recipient_now
 from angelon.core.specs.message import Message
 from angelon.core.specs.stored import from_stored
 from angelon.core.values import Value, unpack
-from angelon.db import answers, events, history, suppressions
+from angelon.db import events, history, inquiries, suppressions
 from angelon.db.live_setup import LiveSetup
 from angelon.engine.event_reader import Payloads, event_of
 
@@ -79,7 +79,7 @@ def _read(
     there = [event for event in found.values() if live.source_key(event.source_id) in live.setup.sources]
     payloads.load(connection, live, there)
     asking = {live.source_ids[key] for key, source in live.setup.sources.items() if source.enrichments}
-    answered = answers.of(connection, {one.parent_id or one.id for one in there if one.source_id in asking})
+    answered = inquiries.values(connection, {one.parent_id or one.id for one in there if one.source_id in asking})
     for row in rows:
         event = found.get(row.event_id)
         if event is None or live.source_key(event.source_id) not in live.setup.sources:

@@ -11,7 +11,6 @@ from typing import Any
 
 from angelon.core import signing_guesses
 from angelon.core.deliveries import Received, digest, read_delivery, storable_text, without_secrets
-from angelon.core.enriching import wanted
 from angelon.core.payload.body import NotReadable, parse_body
 from angelon.core.signatures import verify
 from angelon.core.specs.source import Source
@@ -204,11 +203,7 @@ class Intake:
         for number, event in enumerate(received):
             event_id = self._clock.new_id("ev", now)
             key = f"d:{event.delivery_id}" if event.delivery_id else f"{BY_BODY}{known_by}:{event_id}"
-            asks = wanted(source.enrichments, event.name) or live.handlers_for(event.type, source.key, now)
-            waits = now if asks else None
-            events.append(
-                NewEvent(event_id, source_id, id_, key, event.name, event.type, now, number, waits_until=waits)
-            )
+            events.append(NewEvent(event_id, source_id, id_, key, event.name, event.type, now, number))
         window = (
             None if all(event.delivery_id for event in received) else dt.timedelta(minutes=source.same_body_minutes)
         )

@@ -20,7 +20,7 @@ from angelon.core.reading import Reading
 from angelon.core.specs import Source
 from angelon.core.specs.route import Route
 from angelon.core.states import State
-from angelon.db import answers, events, handlers, history, orders
+from angelon.db import events, history, inquiries, orders
 from angelon.db.live_setup import LiveSetup
 from angelon.db.orders import ORDER
 from angelon.engine.customers_as_of import CustomersAsOf
@@ -117,7 +117,7 @@ def rehearse_fallbacks(
     payloads = Payloads()
     payloads.load(connection, live, [event])
     root = event.parent_id or event.id
-    payload, reading, variables = _read(live, payloads, event, answers.of(connection, {root}).get(root))
+    payload, reading, variables = _read(live, payloads, event, inquiries.values(connection, {root}).get(root))
     if reading is None:
         return found
     known = history.of_one(connection, live, [route], event.source_id, reading, root, frozenset({route.key}))
@@ -154,7 +154,7 @@ def _chunk(
     rows: list[Any],
 ) -> Iterator[Rehearsed]:
     answered = (
-        answers.of(connection, {row.parent_id or row.id for row in rows})
+        inquiries.values(connection, {row.parent_id or row.id for row in rows})
         if any(
             live.setup.sources[key].enrichments
             for route in routes.values()
@@ -182,7 +182,7 @@ def _chunk(
     before = speaking_before(live.setup.routes, list(routes.values()))
     by_handlers = any(route.handler for route in routes.values())
     code = live.setup.asks.digest if live.setup.asks is not None and by_handlers else ""
-    asked = handlers.asked(connection, {row.id for row in rows}, code) if by_handlers else {}
+    asked = inquiries.asked(connection, {row.id for row in rows}, code) if by_handlers else {}
     for row, payload, reading, variables in read:
         if reading is None:
             continue

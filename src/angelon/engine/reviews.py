@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import threading
 
 import structlog
 
@@ -27,6 +28,8 @@ ASK_AGAIN = dt.timedelta(seconds=3)
 class ReviewService:
     def __init__(self, database: Database, setups: Setups, vault: Vault, clock: Clock) -> None:
         self._database, self._setups, self._vault, self._clock = database, setups, vault, clock
+        self._threads: dict[int, threading.Thread] = {}
+        """By gateway, those that are asking."""
 
     def submit(self, live: LiveSetup, message: Message, message_id: int, gateway_key: str, locale: str) -> ReviewRow:
         """Hands one text in. Raises Invalid: a text that would be rejected, a provider that can't be asked."""
@@ -75,24 +78,48 @@ class ReviewService:
                 for row in reviews.waiting(session, now - ASK_AGAIN)
                 if message_id is None or row.message_id == message_id
             ]
-        decided = 0
+        return sum(self._look(row) for row in rows)
+
+    def check_apart(self) -> None:
+        """The same, for each provider in a thread of its own: one that does not answer holds up its own texts alone."""
+        now = self._clock.now()
+        with self._database.reading() as session:
+            rows = reviews.waiting(session, now - ASK_AGAIN)
+        by_gateway: dict[int, list[ReviewRow]] = {}
         for row in rows:
-            live = self._setups.get(row.store_id)
-            gateway = live.setup.gateways.get(live.gateway_key(row.gateway_id))
-            if gateway is None:
-                continue
-            verdict = providers.look(gateway, self._secret(row.gateway_id), row.reference)
-            if verdict.state == "failed":
-                log.warning("a review could not be asked after", message=row.message_id, reason=verdict.reason)
-            with self._database.writing() as session:
-                fresh = session.get(ReviewRow, row.id)
-                if fresh is None:
-                    continue
-                if verdict.state in ("approved", "rejected"):
-                    reviews.decide(session, fresh, verdict.state, verdict.reason, now)
-                    decided += 1
-                else:
-                    fresh.looked_at = now
+            by_gateway.setdefault(row.gateway_id, []).append(row)
+        for gateway_id, mine in by_gateway.items():
+            running = self._threads.get(gateway_id)
+            if running is None or not running.is_alive():
+                thread = threading.Thread(target=self._look_at, args=(mine,), name=f"review-{gateway_id}", daemon=True)
+                self._threads[gateway_id] = thread
+                thread.start()
+
+    def _look_at(self, rows: list[ReviewRow]) -> None:
+        for row in rows:
+            try:
+                self._look(row)
+            except Exception:
+                log.exception("a review could not be asked after; trying again", message=row.message_id)
+
+    def _look(self, row: ReviewRow) -> bool:
+        """Asks after one text; says whether it is decided now."""
+        now, live = self._clock.now(), self._setups.get(row.store_id)
+        gateway = live.setup.gateways.get(live.gateway_key(row.gateway_id))
+        if gateway is None:
+            return False
+        verdict = providers.look(gateway, self._secret(row.gateway_id), row.reference)
+        if verdict.state == "failed":
+            log.warning("a review could not be asked after", message=row.message_id, reason=verdict.reason)
+        decided = verdict.state in ("approved", "rejected")
+        with self._database.writing() as session:
+            fresh = session.get(ReviewRow, row.id)
+            if fresh is None:
+                return False
+            if decided:
+                reviews.decide(session, fresh, verdict.state, verdict.reason, now)
+            else:
+                fresh.looked_at = now
         if decided:
             self._setups.forget()
         return decided

@@ -14,16 +14,16 @@ from typing import Any
 
 import structlog
 
-from angelon.db import answers, sends
+from angelon.db import inquiries, sends
 from angelon.db.database import Database
 from angelon.db.secrets import Vault
 from angelon.engine import indexing
+from angelon.engine.asking.inquirer import Inquirer
 from angelon.engine.bell import Ear, bell_of
 from angelon.engine.breakers import Breakers
 from angelon.engine.clock import Clock
 from angelon.engine.clock_jumps import ClockWatch
 from angelon.engine.dispatcher import Dispatcher, recover
-from angelon.engine.enrichments import Enricher
 from angelon.engine.fallbacks import Fallbacks
 from angelon.engine.gateway_pools import POLL, GatewayPools
 from angelon.engine.handlers.runner import HandlerRunner
@@ -42,6 +42,8 @@ HEARTBEAT_SECONDS = 5.0
 FALLBACKS_EVERY = 0.5
 """Seconds between looks at what follows sends while there is planning to do."""
 BOTH = frozenset({sends.PLANS, sends.SENDS})
+SILENT_FOR = dt.timedelta(seconds=30)
+"""Since when a worker of this machine that no longer runs has given no sign of life, when it is taken over from."""
 STOPPING = 8.0
 """Seconds that tries under way are waited for at the end. What hangs then is given back at the next start, marked as
 unknown.
@@ -77,6 +79,7 @@ class Worker:
         self._stop = threading.Event()
         self._base_url = base_url
         self._fallbacks_due = threading.Event()
+        self._inquiries_due: Callable[[], None] = lambda: None
         self.name = f"{os.uname().nodename}-{os.getpid()}"
         self._breakers = Breakers()
         self._in_hand: set[str] = set()
@@ -101,9 +104,10 @@ class Worker:
             for number in (signal.SIGTERM, signal.SIGINT):
                 signal.signal(number, lambda *_: self.stop())
         self._until_done("taking over from workers that are gone", self._recover_dead)
-        planning = (("plan", self._plan), ("ask", self._ask))
+        planning = (("plan", self._plan), ("ask", self._ask), ("review", self._review))
         sending = (("deliver", self._pools.run), ("wait", self._wait_for_sends))
-        for name, work in (*(planning if self._plans else ()), *(sending if self._sends else ())):
+        alive = (("alive", self._live),)
+        for name, work in (*alive, *(planning if self._plans else ()), *(sending if self._sends else ())):
             thread = threading.Thread(target=work, name=name, daemon=True)
             self._threads.append(thread)
             thread.start()
@@ -199,6 +203,8 @@ class Worker:
             except Exception:
                 log.exception("what follows sends could not be looked at; trying again")
                 failed = True
+            if planned:
+                self._inquiries_due()  # planning makes them
             if made:
                 self._sends_due()
             if failed:
@@ -209,36 +215,52 @@ class Worker:
         listener.close()
 
     def _ask(self) -> None:
-        """Asks elsewhere about events that wait for it, and providers about texts in review; the planner is notified of
-        events that need nothing more.
-        """
+        """Asks elsewhere about events; the planner is notified of what was answered."""
         runner = HandlerRunner(self._database, self._clock, self._handlers)
-        enricher = Enricher(self._database, self._setups, self._clock, f"{self.name}-ask", runner, self._vault)
-        review_service = ReviewService(self._database, self._setups, self._vault, self._clock)
-        listener = Listener(self._home, PLANNING)
-        reviewed = 0.0
+        due = threading.Event()
+        name = f"{self.name}-ask"
+        inquirer = Inquirer(self._database, self._setups, self._clock, name, runner, self._vault, due.set)
+        self._inquiries_due = due.set
         while not self._stop.is_set():
-            ready = 0
+            due.clear()
+            settled = 0
             try:
                 if runner.look():
                     self._setups.forget()
-                ready = enricher.run_due()
-                if time.monotonic() - reviewed > HEARTBEAT_SECONDS:
-                    reviewed = time.monotonic()
-                    review_service.check_pending()
+                settled = inquirer.step()
             except Exception:
                 log.exception("asking elsewhere failed; trying again")
                 self._stop.wait(1)
-            if ready:
+            if settled:
                 self._notifier.notify(PLANNING)
-            else:
-                listener.wait(0.5)
+            due.wait(0.5)
+        try:
+            inquirer.end()
+        except Exception:
+            log.exception("what was answered at the end could not be stored; it is asked again")
         if runner.handlers is not None:
             runner.handlers.end()
-        listener.close()
+
+    def _review(self) -> None:
+        """Asks chat providers about texts in review, each in a thread of its own."""
+        service = ReviewService(self._database, self._setups, self._vault, self._clock)
+        while not self._stop.wait(HEARTBEAT_SECONDS):
+            try:
+                service.check_apart()
+            except Exception:
+                log.exception("providers could not be asked about reviews; trying again")
+
+    def _live(self) -> None:
+        """Signs of life, and nothing else: whatever takes long elsewhere, this goes on."""
+        while not self._stop.is_set():
+            try:
+                self._heartbeat()
+            except Exception:
+                log.exception("giving a sign of life failed; trying again")
+            self._stop.wait(HEARTBEAT_SECONDS)
 
     def _maintain(self) -> bool:
-        """Signs of life, and what must be done now and then; says whether it ended because a thread did."""
+        """What must be done now and then; says whether it ended because a thread did."""
         watch = ClockWatch(self._database, self._clock)
         housekeeper = Housekeeper(self._database, self._setups, self._clock)
         seen: dict[str, tuple[int, float]] = {}
@@ -256,11 +278,10 @@ class Worker:
                 lambda: recover(self._database, self._clock, [], self._in_hand, seen, f"{self.name}-"),
             ),
         )
-        steps = (
-            *(planning if self._plans else ()),
-            ("giving a sign of life", self._heartbeat),
-            *(sending if self._sends else ()),
+        recovering: tuple[tuple[str, Callable[[], object]], ...] = (
+            ("taking over from workers that are gone", lambda: self._recover_dead(silent=True)),
         )
+        steps = (*recovering, *(sending if self._sends else ()), *(planning if self._plans else ()))
         while not self._stop.is_set():
             dead = [thread.name for thread in self._threads if not thread.is_alive()]
             if dead:
@@ -299,18 +320,25 @@ class Worker:
             sends.heartbeat(connection, self.name, now, " ".join(sorted(self._roles)))
             sends.forget_workers(connection, now - dt.timedelta(minutes=10))
 
-    def _recover_dead(self) -> None:
-        """At the start: what workers of this machine held when they were killed."""
+    def _recover_dead(self, silent: bool = False) -> None:
+        """Takes over what workers of this machine held when they were killed: at the start at once, later of those that
+        are `silent` for longer than a sign of life can be late.
+        """
+        now = self._clock.now()
         with self._database.reading() as session:
-            holding, asking = sends.held_by(session), answers.askers(session.connection())
-        dead = [worker for worker in holding if self._sends and _gone(worker)]
-        if dead:
-            given_back = recover(self._database, self._clock, dead)
+            holding, asking = sends.held_by(session), inquiries.askers(session.connection())
+            alive = sends.heard_of(session, now - SILENT_FOR) if silent else set()
+
+        def dead(workers: list[str]) -> list[str]:
+            return [one for one in workers if _gone(one) and not any(one.startswith(f"{name}-") for name in alive)]
+
+        if self._sends and (given_up := dead(holding)):
+            given_back = recover(self._database, self._clock, given_up, self._in_hand)
             log.info("took over from workers that are gone", sends=given_back)
-        dead = [worker for worker in asking if self._plans and _gone(worker)]
-        if dead:
+            self._sends_due()
+        if self._plans and (given_up := dead(asking)):
             with self._database.connection() as connection:
-                answers.give_back(connection, dead, self._clock.now())
+                inquiries.give_back(connection, given_up, now)
 
 
 def _gone(worker: str) -> bool:

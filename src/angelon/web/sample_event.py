@@ -17,7 +17,7 @@ from angelon.core.reading import Reading
 from angelon.core.recipes.evaluate import Variables
 from angelon.core.sending.due import EventFacts
 from angelon.core.specs.source import Source
-from angelon.db import answers, events, orders
+from angelon.db import events, inquiries, orders
 from angelon.db.live_setup import LiveSetup
 from angelon.db.tables import EventRow
 from angelon.engine.event_reader import GONE, event_of, parts_of
@@ -209,7 +209,7 @@ def read(live: LiveSetup, found: Iterable[SampleEvent]) -> None:
     rows = [one.event for one in there if one.event is not None]
     deliveries = events.deliveries(session().connection(), {row.delivery_id for row in rows})
     asking = any(one.source is not None and one.source.enrichments for one in there)
-    answered = answers.of(session().connection(), {row.parent_id or row.id for row in rows}) if asking else {}
+    answered = inquiries.values(session().connection(), {row.parent_id or row.id for row in rows}) if asking else {}
     parsed: dict[tuple[str, int], list[Any] | NotReadable] = {}
     for one in there:
         _read_one(live, one, deliveries, answered, parsed)

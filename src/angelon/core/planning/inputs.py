@@ -39,6 +39,8 @@ class Event:
     """What was asked elsewhere about it in vain, by the enrichment's name, and why."""
     asked: Mapping[str, Asked] = field(default_factory=dict)
     """What handlers have asked for about it, by the handler's name."""
+    awaits: Mapping[str, str] = field(default_factory=dict)
+    """The routes whose decisions wait for an answer, by key, and what each waits for."""
 
 
 ALWAYS = dt.datetime(1970, 1, 1, tzinfo=dt.UTC)

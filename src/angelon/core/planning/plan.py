@@ -74,7 +74,8 @@ class Decision:
     """What one route made of one event: a send for each recipient, or none, and the trace."""
 
     route: str
-    outcome: Literal["send", "held", "skipped", "no"]
+    outcome: Literal["send", "held", "skipped", "no", "waits"]
+    """`waits` is a decision that is taken once an answer has come."""
     trace: list[TraceLine]
     sends: list[PlannedSend] = field(default_factory=list)
     fault: str = ""
@@ -88,7 +89,7 @@ class Decision:
     @property
     def reason(self) -> str:
         """The line that settled it, as a sentence."""
-        settled = next((line for line in self.trace if line.verdict in ("no", "problem")), None)
+        settled = next((line for line in self.trace if line.verdict in ("no", "problem", "waits")), None)
         return settled.why if settled and self.outcome != "send" else ""
 
 
@@ -110,23 +111,53 @@ def plan(
     facts: Facts,
     now: dt.datetime,
     done: Collection[str] = (),
+    only: Collection[str] | None = None,
+    happened: dt.datetime | None = None,
 ) -> list[Decision]:
     """What each active route makes of an event. Pure: the same arguments give the same decisions.
 
-    Routes in `done` have decided before and are passed over. A route that raises decides nothing, with its `fault`; the
-    others are not touched. Routes have their say by rank, and each knows what those before it are about to tell. What
-    they ask alike is worked out once, whichever asks first.
+    Routes in `done` have decided before and are passed over, and so are those that are not in `only`, where that is
+    given. One that is sent after another waits for its decision. `happened` is the moment by which conditions on days
+    go (aware) where a decision is taken later than that; what is sent is due by `now`.
+
+    A route that raises decides nothing, with its `fault`; the others are not touched. Routes have their say by rank,
+    and each knows what those before it are about to tell. What they ask alike is worked out once, whichever asks first.
     """
     context = PlanningContext(event, reading, variables, setup, facts, now)
+    if happened is not None:
+        context.today = happened.astimezone(context.zone).date()
     made: dict[str, Decision] = {}
     for active in in_turn(setup.routes):
-        if active.route.key in done:
+        if active.route.key in done or (only is not None and active.route.key not in only):
             continue
-        decision = made[active.route.key] = _decide(_RouteEvaluation(context, active.route, facts), active.since)
+        evaluation = _RouteEvaluation(context, active.route, facts, awaits=_awaits(active.route, event, made, setup))
+        decision = made[active.route.key] = _decide(evaluation, active.since)
         if decision.sends:
             label = tuple(prior_send_of(send, now) for send in decision.sends if send.state is not State.SKIPPED)
             facts = facts.after(label) if label else facts
     return [made[active.route.key] for active in setup.routes if active.route.key in made]
+
+
+def _awaits(route: Route, event: Event, made: Mapping[str, Decision], setup: Setup) -> str:
+    """What a route's decision waits for; empty where it waits for nothing. It waits with those before it on whose
+    decision its own guards depend: the one that it is sent after, and one that would tell the same by the same message.
+    """
+    if not event.awaits:
+        return ""
+    if why := event.awaits.get(route.key, ""):
+        return why
+    for before in made.values():
+        if before.outcome != "waits":
+            continue
+        if route.guards.after_route == before.route or (not route.handler and _same_text(route, before.route, setup)):
+            return f"It waits for the decision of the route “{before.route}”."
+    return ""
+
+
+def _same_text(route: Route, before: str, setup: Setup) -> bool:
+    other = next((active.route for active in setup.routes if active.route.key == before), None)
+    same = other is not None and not other.handler and (other.send, other.channel) == (route.send, route.channel)
+    return same and not route.guards.even_if_notified
 
 
 def in_turn(routes: Sequence[ActiveRoute]) -> list[ActiveRoute]:
@@ -141,7 +172,8 @@ def in_turn(routes: Sequence[ActiveRoute]) -> list[ActiveRoute]:
         if len(ready) == len(waiting):
             return made + ready
         made += ready
-        waiting = [active for active in waiting if active not in ready]
+        spoken = {active.route.key for active in ready}
+        waiting = [active for active in waiting if active.route.key not in spoken]
     return made
 
 
@@ -232,6 +264,10 @@ def _decided(evaluation: _RouteEvaluation, since: dt.datetime) -> Decision:
                 f"The event is from {source_name}, and the route listens to {_or(names)}.",
             )
         trace.append(TraceLine("from", "yes", source_name))
+    if evaluation.awaits:
+        return Decision(
+            route.key, "waits", [*trace, TraceLine("answer", "waits", "not answered yet", evaluation.awaits)]
+        )
     held = _only_if(evaluation, trace)
     if held is None:
         return Decision(route.key, "no", trace)
@@ -328,6 +364,8 @@ class _RouteEvaluation:
     route: Route
     facts: Facts
     manual: bool = False
+    awaits: str = ""
+    """What its decision waits for."""
 
 
 def _only_if(evaluation: _RouteEvaluation, trace: list[TraceLine]) -> list[str] | None:

@@ -156,15 +156,15 @@ class HandlerProcess:
 
 
 class Pool:
-    """A few processes of one folder, started when first needed. For use by several threads. A folder that is the pool's
-    `own` is removed at its end.
+    """Processes of one folder, so many for each handler, started when first needed: one that hangs holds up its own
+    calls alone. For use by several threads. A folder that is the pool's `own` is removed at its end.
     """
 
     def __init__(self, folder: Path, size: int = 2, own: bool = False) -> None:
-        self._folder, self._own = folder, own
-        self._free: queue.Queue[HandlerProcess | None] = queue.Queue()
-        for _ in range(size):
-            self._free.put(None)
+        self._folder, self._own, self._size = folder, own, size
+        self._free: dict[str, queue.LifoQueue[HandlerProcess | None]] = {}
+        """By handler: those that run are taken before one is started."""
+        self._spare: HandlerProcess | None = None
         self._lock = threading.Lock()
         self._loaded: Loaded | None = None
         self._ended = False
@@ -175,13 +175,19 @@ class Pool:
             known = self._loaded
         if known is not None:
             return known
-        process = self._taken()
-        self._free.put(process)
-        return process.loaded
+        process = self._started()
+        with self._lock:
+            spare = self._spare is None and not self._ended
+            if spare:
+                self._spare = process
+        if not spare:
+            process.end()
+        return self._loaded or Loaded()
 
     def call(self, handler: str, event: dict[str, Any], timeout: float, watch: bool = False) -> Result:
         """Runs a handler on an event in one of the processes, once one is free."""
-        process = self._taken()
+        free = self._of(handler)
+        process = self._taken(free)
         result: Result | None = None
         try:
             result = process.call(handler, event, timeout, watch)
@@ -189,27 +195,54 @@ class Pool:
         finally:
             if self._ended:
                 process.end()
-            self._free.put(process if process.runs and result is not None else None)
+            free.put(process if process.runs and result is not None else None)
+
+    def own(self) -> None:
+        """Makes the folder the pool's own."""
+        self._own = True
 
     def end(self) -> None:
         """Ends the processes; those at work once they are done."""
-        self._ended = True
-        with contextlib.suppress(queue.Empty):
-            while True:
-                process = self._free.get_nowait()
-                if process is not None:
-                    process.end()
+        with self._lock:
+            self._ended = True
+            spare, self._spare = self._spare, None
+            waiting = list(self._free.values())
+        if spare is not None:
+            spare.end()
+        for free in waiting:
+            with contextlib.suppress(queue.Empty):
+                while True:
+                    process = free.get_nowait()
+                    if process is not None:
+                        process.end()
         if self._own:
             shutil.rmtree(self._folder, ignore_errors=True)
 
-    def _taken(self) -> HandlerProcess:
-        process = self._free.get()
-        if process is None or not process.runs:
-            try:
-                process = HandlerProcess(self._folder)
-            except BaseException:
-                self._free.put(None)
-                raise
-            with self._lock:
-                self._loaded = process.loaded
+    def _of(self, handler: str) -> queue.LifoQueue[HandlerProcess | None]:
+        with self._lock:
+            free = self._free.get(handler)
+            if free is None:
+                free = self._free[handler] = queue.LifoQueue()
+                for _ in range(self._size):
+                    free.put(None)
+            return free
+
+    def _taken(self, free: queue.LifoQueue[HandlerProcess | None]) -> HandlerProcess:
+        process = free.get()
+        if process is not None and process.runs:
+            return process
+        try:
+            return self._started()
+        except BaseException:
+            free.put(None)
+            raise
+
+    def _started(self) -> HandlerProcess:
+        with self._lock:
+            spare, self._spare = self._spare, None
+        if spare is not None and spare.runs:
+            return spare
+        process = HandlerProcess(self._folder)
+        with self._lock:
+            self._loaded = process.loaded
         return process

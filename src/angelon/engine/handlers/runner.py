@@ -1,10 +1,7 @@
-"""Calls handlers about events that wait for them, and keeps what they ask for. What goes wrong with one call harms that
-call alone: it is made again a few times, then stands as the event's problem.
-"""
+"""The folder of handlers: loaded as it changes, its functions called, what it registers kept."""
 
 from __future__ import annotations
 
-import datetime as dt
 import shutil
 import threading
 import time
@@ -14,21 +11,15 @@ from typing import Any
 
 import structlog
 
-from angelon.core.payload.body import NotReadable
-from angelon.core.planning.plan import work_out
 from angelon.core.problems import Invalid
 from angelon.core.retries import RetryPolicy
 from angelon.core.specs.asked import Asked
 from angelon.core.specs.base import read_spec
-from angelon.core.specs.route import Route
-from angelon.db import answers, contact_tags, handlers, orders
+from angelon.db import handlers
 from angelon.db.database import Database
-from angelon.db.live_setup import LiveSetup
 from angelon.engine.clock import Clock
-from angelon.engine.event_reader import Payloads, event_of, identity_of
 from angelon.engine.handlers import snapshot
-from angelon.engine.handlers.about import as_plain
-from angelon.engine.handlers.pool import Pool, Result
+from angelon.engine.handlers.pool import Loaded, Pool, Result
 from angelon.engine.handlers.registry import register
 
 log = structlog.get_logger()
@@ -49,6 +40,9 @@ class Handlers:
         self._digest = ""
         self._files: snapshot.Stamp | None = None
         self._looked = float("-inf")
+        self._good: dict[str, bytes] = {}
+        """The contents of the files that work now."""
+        self._untold = False
         self.seen: dict[str, Any] | None = None
         """What the newest load of the folder told, good or not; None where it is as it was told of before."""
 
@@ -71,9 +65,33 @@ class Handlers:
             old = self._pool
             if not self._load():
                 return False
+            self._untold = True
         if old is not None and old is not self._pool:
             old.end()
         return True
+
+    def news(self) -> bool:
+        """Whether the folder was loaded since `told`, by whichever thread."""
+        self.look()
+        return self._untold
+
+    def told(self) -> None:
+        self._untold = False
+
+    def missing(self, handler: str) -> str:
+        """Why a handler can't be called however often that is tried; empty where it can."""
+        self.look()
+        pool = self._pool
+        if pool is None:
+            return "The folder of handlers is not loaded."
+        if any(one["name"] == handler for one in pool.loaded().handlers):
+            return ""
+        return f"There is no handler {handler} in {self._folder.name} any more."
+
+    def timeout(self, handler: str) -> float:
+        """Seconds that a call may take."""
+        known = self._pool.loaded().handlers if self._pool is not None else []
+        return next((float(one["timeout"]) for one in known if one["name"] == handler), 2.0)
 
     def _load(self) -> bool:
         """Takes what is in the folder now in the place of what was; false where that is the same."""
@@ -94,14 +112,37 @@ class Handlers:
             return self._told_of(
                 "There is no handler in the folder, or no such folder. Write one, or set ANGELON_HANDLERS."
             )
-        pool = Pool(copy, own=True)
-        self.seen = pool.loaded().plain()
-        if self._pool is not None and self.seen["problems"]:
-            self.seen["handlers"] = self._pool.loaded().handlers
+        pool = Pool(copy)
+        found = pool.loaded()
+        if found.problems:
             pool.end()
+            pool = Pool(self._mended(copy, found), own=True)
+        else:
+            pool.own()
+        now = pool.loaded()
+        if now.problems and self._pool is not None:  # files that are good by themselves, and not together
+            pool.end()
+            now = self._pool.loaded()
         else:
             self._pool = pool
+            self._good = _contents(copy)
+        self.seen = {**now.plain(), "problems": found.problems, "output": found.output}
         return True
+
+    def _mended(self, copy: Path, found: Loaded) -> Path:
+        """The copy with each file that can't be imported as it was when it could be, or without it: the others load as
+        they are.
+        """
+        for problem in found.problems:
+            file = (copy / problem["file"]).resolve()
+            if not file.is_relative_to(copy) or not file.is_file():
+                continue
+            good = self._good.get(problem["file"])
+            if good is None:
+                file.unlink()
+            else:
+                file.write_bytes(good)
+        return copy
 
     def _told_of(self, problem: str) -> bool:
         """Keeps what is wrong with the folder as a whole; false where it was known."""
@@ -112,15 +153,10 @@ class Handlers:
 
     def call(self, handler: str, event: dict[str, Any], watch: bool = False) -> tuple[Asked, Result]:
         """Calls a handler; gives what it asks for, or the problem, with what was printed and how long it took."""
-        self.look()
-        pool = self._pool
-        if pool is None:
-            nothing = Result(None, "The folder of handlers is not loaded.", "", 0.0)
-            return Asked(problem=nothing.problem), nothing
-        known = next((one for one in pool.loaded().handlers if one["name"] == handler), None)
-        if known is None:
-            problem = f"There is no handler {handler} in {self._folder.name} any more."
+        problem, pool = self.missing(handler), self._pool
+        if problem or pool is None:
             return Asked(problem=problem), Result(None, problem, "", 0.0)
+        known = next(one for one in pool.loaded().handlers if one["name"] == handler)
         result = pool.call(handler, event, known["timeout"], watch)
         if result.asked is None:
             return Asked(file=known["file"], problem=result.problem[:8000]), result
@@ -137,8 +173,13 @@ class Handlers:
                 self._pool = None
 
 
+def _contents(folder: Path) -> dict[str, bytes]:
+    files = (file for file in folder.rglob("*.py") if file.is_file())
+    return {str(file.relative_to(folder)): file.read_bytes() for file in files}
+
+
 class HandlerRunner:
-    """Calls what the live handlers of a store have to say about an event that waits."""
+    """Keeps what is registered as the folder has it."""
 
     def __init__(self, database: Database, clock: Clock, folder: Path | None) -> None:
         self._database, self._clock = database, clock
@@ -146,74 +187,13 @@ class HandlerRunner:
 
     def look(self) -> bool:
         """Loads what has changed in the folder, and registers it; says whether anything had."""
-        if self.handlers is None or not self.handlers.look():
+        if self.handlers is None or not self.handlers.news():
             return False
         told = self.handlers.seen or {"handlers": [], "problems": []}
         with self._database.writing() as session:
             refused = register(session, told["handlers"], self._clock.now())
             told = {**told, "problems": [*told["problems"], *refused]}
             handlers.keep_folder(session, str(self.handlers.folder), self.handlers.digest, told, self._clock.now())
+        self.handlers.told()
         log.info("handlers loaded", handlers=len(told["handlers"]), problems=len(told["problems"]))
         return True
-
-    def run(self, live: LiveSetup, row: Any, payloads: Payloads) -> dt.datetime | None:
-        """Calls every handler that waits for an event and has not been called about it; gives when to call again, None
-        where nothing is left to be called.
-        """
-        wanted = live.handlers_for(row.type, live.source_key(row.source_id), row.received_at)
-        if not wanted:
-            return None
-        with self._database.reading() as session:
-            connection = session.connection()
-            done = {run.handler: run for run in handlers.of_event(connection, row.id)}
-            wanted = [route for route in wanted if (run := done.get(route.handler)) is None or run.problem]
-            if not wanted:
-                return None
-            event = self._plain(connection, live, row, payloads)
-        again: list[dt.datetime] = []
-        for route in wanted:
-            tries = (done[route.handler].tries if route.handler in done else 0) + 1
-            asked, result = self._call(route, event)
-            now = self._clock.now()
-            with self._database.connection() as connection:
-                handlers.keep_run(
-                    connection,
-                    row.id,
-                    route.handler,
-                    at=now,
-                    tries=tries,
-                    took_ms=round(result.took * 1000),
-                    asked=asked.plain(),
-                    output=result.output,
-                    problem=asked.problem,
-                    digest=self.handlers.digest if self.handlers else "",
-                )
-            if asked.problem:
-                log.warning("a handler failed", event_id=row.id, handler=route.handler, tries=tries)
-                at = RETRY.next_try(tries, row.received_at, now, self._clock.rng.random)
-                if at is not None:
-                    again.append(at)
-        return min(again) if again else None
-
-    def _call(self, route: Route, event: dict[str, Any] | str) -> tuple[Asked, Result]:
-        if isinstance(event, str) or self.handlers is None:
-            why = event if isinstance(event, str) else "No folder of handlers is set: ANGELON_HANDLERS names it."
-            return Asked(problem=why), Result(None, why, "", 0.0)
-        return self.handlers.call(route.handler, event)
-
-    def _plain(self, connection: Any, live: LiveSetup, row: Any, payloads: Payloads) -> dict[str, Any] | str:
-        """The event as handlers have it; or why it can't be read."""
-        source = live.setup.sources[live.source_key(row.source_id)]
-        root = row.parent_id or row.id
-        payloads.load(connection, live, [row])
-        answered = answers.of(connection, [root]).get(root) if source.enrichments else None
-        try:
-            payload = payloads.of(row, answered)
-        except NotReadable as error:
-            return str(error)
-        reading, variables = work_out(source, live.setup, payload)
-        so_far = orders.orders_of_person(
-            connection, live.store_id, identity_of(row, reading), row.source_id, reading.reference[:200]
-        )
-        tags = contact_tags.of_identity(connection, live.store_id, identity_of(row, reading))
-        return as_plain(event_of(row, source, payload), reading, variables, so_far, tags)

@@ -19,7 +19,7 @@ from angelon.core.specs.message import FromLibrary, Image
 from angelon.db import bundles, changes, specs
 from angelon.db.live_setup import LiveSetup, load
 from angelon.db.tables import RouteRow, StoreRow
-from angelon.engine.enrichments import secret_kind
+from angelon.engine.asking.addresses import secret_kind
 from angelon.engine.installation import Installation
 from angelon.engine.unit import MACHINE, Actor
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from angelon.db import events, handlers
+from angelon.db import events, inquiries
 from angelon.db.tables import EventRow
 from angelon.engine.unit import Work, found
 
@@ -11,8 +11,7 @@ def plan_again(work: Work, event_id: str) -> bool:
     """Plans an event that could not be planned once more; what it has led to stays. Says whether it had a problem."""
     done = events.plan_again(work.connection, event_id)
     if done:
-        if _any_handler(work):
-            handlers.call_again(work.connection, work.now, [event_id])
+        inquiries.forget_failed(work.connection, [event_id])
         work.record("planned again", "event", event_id)
     work.wake()
     return done
@@ -22,15 +21,10 @@ def plan_all_again(work: Work) -> int:
     """The same for every event of the store that could not be planned; says how many."""
     number = events.plan_all_again(work.connection, list(work.live.source_ids.values()))
     if number:
-        if _any_handler(work):
-            handlers.call_again(work.connection, work.now)
+        inquiries.forget_failed(work.connection)
         work.record("planned again", "events", "", None, {"events": number})
     work.wake()
     return number
-
-
-def _any_handler(work: Work) -> bool:
-    return any(active.route.handler for active in work.live.setup.routes)
 
 
 def pin(work: Work, source_id: int, event_id: str) -> bool:

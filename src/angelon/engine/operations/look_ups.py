@@ -11,9 +11,9 @@ from angelon.core.specs import Source
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.enrichment import Enrichment
 from angelon.core.states import State
-from angelon.db import answers, sends
+from angelon.db import inquiries, sends
 from angelon.db.tables import EventRow
-from angelon.engine.enrichments import ask, secret_kind, secret_of
+from angelon.engine.asking.addresses import ask, secret_kind, secret_of
 from angelon.engine.event_reader import payload_of
 from angelon.engine.installation import Installation
 from angelon.engine.operations.sources import current
@@ -59,16 +59,20 @@ def ask_again(installation: Installation, store_id: int, event_id: str, name: st
         if row is None or source is None or look_up is None:
             raise NotFound("There is no such look-up about this event any more.")
         secret = secret_of(installation.vault, session, live.source_ids[key], look_up, installation.clock.now())
-        tries = next((one.tries for one in answers.all_of(session.connection(), event_id) if one.name == name), 0)
+        kept = inquiries.of_event(session.connection(), event_id, inquiries.LOOK_UP)
+        tries = next((one.tries for one in kept if one.name == name), 0)
         try:
             payload = payload_of(session, live, row)
         except NotReadable as error:
             raise Invalid([error.problem]) from None
     url, value, problem, _ = ask(live, look_up, work_out(source, live.setup, payload)[0].context, secret)
     with unit(installation, store_id, actor) as work:
-        answers.keep(work.connection, event_id, name, tries + 1, work.now, url, value, problem)
+        asked = inquiries.Key(event_id, inquiries.LOOK_UP, name)
+        outcome = inquiries.Outcome(asked, work.now, tries + 1, url=url, value=value, problem=problem)
+        inquiries.store(work.connection, [outcome], work.now)
         released = [] if problem else work.sends.move(sends.held_of_event(work.session, event_id), State.SCHEDULED)
         work.record("asked again", "event", event_id, None, {"look_up": name, "problem": problem})
+        work.wake()
     if problem:
         raise Invalid([Problem(name, re.sub(r"\s+", " ", problem), "Mend the look-up at its source, then ask again.")])
     return len(released)

@@ -16,8 +16,8 @@ from angelon.core.sending.due import EventFacts
 from angelon.core.specs.route import Route
 from angelon.core.states import State
 from angelon.core.values import Value
-from angelon.db import answers as look_ups
 from angelon.db import events, history, orders, sends, specs
+from angelon.db import inquiries as look_ups
 from angelon.db.live_setup import LiveSetup
 from angelon.db.records import NewSend
 from angelon.db.tables import EventRow, OrderRow, RunRow, SendRow
@@ -120,7 +120,7 @@ def _read(
     payloads.load(session.connection(), live, there)
     asking = {live.source_ids[key] for key, source in live.setup.sources.items() if source.enrichments}
     roots = {event.parent_id or event.id for event in there if event.source_id in asking}
-    answered = look_ups.of(session.connection(), roots)
+    answered = look_ups.values(session.connection(), roots)
     for event in picked:
         source = live.setup.sources.get(live.source_key(event.source_id))
         if source is None:

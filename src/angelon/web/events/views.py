@@ -8,7 +8,7 @@ from typing import Any
 from flask import Blueprint, abort, flash, g, redirect, render_template, request, url_for
 
 from angelon.core.problems import Invalid, NotFound
-from angelon.db import answers, events
+from angelon.db import events, inquiries
 from angelon.db.tables import EventRow
 from angelon.engine.operations import events as operations
 from angelon.engine.operations import look_ups
@@ -26,7 +26,7 @@ def index() -> Any:
     """The newest of them."""
     source_ids = live().source_ids
     page = Page(events.with_problems(session(), list(source_ids.values()), A_PAGE + 1, Page.after()), A_PAGE)
-    failed = answers.failed(session().connection(), list(source_ids.values()), g.now - LOOK_UPS_FOR, A_PAGE)
+    failed = inquiries.failed(session().connection(), list(source_ids.values()), g.now - LOOK_UPS_FOR, A_PAGE)
     orders = events.orders_of(session(), {row.order_id for row in [*page.items, *failed] if row.order_id})
     keys = {id_: key for key, id_ in source_ids.items()}
     names = {id_: live().setup.sources[key].name for id_, key in keys.items() if key in live().setup.sources}

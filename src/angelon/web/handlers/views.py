@@ -10,6 +10,7 @@ from flask import Blueprint, abort, flash, g, redirect, render_template, request
 
 from angelon.core.problems import Invalid
 from angelon.db import handlers as stored
+from angelon.db import inquiries
 from angelon.engine.event_reader import event_of
 from angelon.engine.handlers.about import as_plain
 from angelon.engine.handlers.registry import key_for
@@ -34,7 +35,7 @@ def index() -> Any:
         folder=folder,
         setting=services().settings.handlers,
         rows=[(row, _told(folder, row.spec.handler)) for row in routes() if row.spec.handler],
-        tallies=stored.tallies(session(), g.now - SPAN),
+        tallies=inquiries.tallies(session(), g.now - SPAN),
         names=names(),
     )
 
@@ -69,8 +70,8 @@ def _page(name: str, tried: bool = False) -> Any:
         sample=sample,
         tried=found,
         shown=[(send, rendered(send, live())) for send in found.decision.sends] if found else [],
-        tally=stored.tallies(session(), g.now - SPAN).get(name, stored.Tally()),
-        runs=stored.runs(session(), name, 30),
+        tally=inquiries.tallies(session(), g.now - SPAN).get(name, inquiries.Tally()),
+        runs=inquiries.calls(session(), name, 30),
         names=names(),
         can_run=services().handlers is not None,
         fields=_fields(sample),

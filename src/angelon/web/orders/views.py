@@ -12,7 +12,7 @@ from angelon.core import event_types
 from angelon.core.planning.permission import of_order
 from angelon.core.problems import Invalid, NotFound
 from angelon.core.values import show, unpack
-from angelon.db import answers, changes, contact_tags, history, orders, sends
+from angelon.db import changes, contact_tags, history, inquiries, orders, sends
 from angelon.db import suppressions as suppressed
 from angelon.db.sends import Filter
 from angelon.db.tables import EventRow, OrderRow
@@ -107,7 +107,7 @@ def _page(order_id: int, typed: str = "") -> Any:
         "orders/one.html",
         order=order,
         events=happened,
-        unanswered=answers.problems(session().connection(), [event.id for event in happened]),
+        unanswered=inquiries.unanswered(session().connection(), [event.id for event in happened]),
         sends=made,
         attempts=sends.attempts_of(session(), [s.send.id for s in made]),
         names=names(),

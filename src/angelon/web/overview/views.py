@@ -14,7 +14,7 @@ from angelon.core import event_types
 from angelon.core.messages.channels import CHANNEL_LABELS
 from angelon.core.planning.readiness import problems_of
 from angelon.core.specs import Message
-from angelon.db import answers, counts, events, gateway_health, gateway_use, overview, sends, shapes, specs
+from angelon.db import counts, events, gateway_health, gateway_use, inquiries, overview, sends, shapes, specs
 from angelon.db.specs import StoredRoute
 from angelon.web.formats import capital, moment
 from angelon.web.overview import figures, grid
@@ -303,7 +303,7 @@ def _engine_needs() -> list[Need]:
                 "/events",
             )
         )
-    failed = answers.failed(
+    failed = inquiries.failed(
         session().connection(), list(live().source_ids.values()), g.now - dt.timedelta(days=14), MANY
     )
     if failed:

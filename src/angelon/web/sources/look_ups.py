@@ -13,8 +13,8 @@ from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Source
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.enrichment import Enrichment
-from angelon.db import answers
-from angelon.engine.enrichments import ask, secret_kind, secret_of
+from angelon.db import inquiries
+from angelon.engine.asking.addresses import ask, secret_kind, secret_of
 from angelon.engine.operations import look_ups as operations
 from angelon.engine.operations import store as store_operations
 from angelon.web import sample_event as sample_events
@@ -36,7 +36,8 @@ def page(
     `was`.
     """
     sample = sample_events.select(live(), [source.key])
-    asked = answers.all_of(session().connection(), sample.event.parent_id or sample.event.id) if sample.event else []
+    root = (sample.event.parent_id or sample.event.id) if sample.event else ""
+    asked = inquiries.of_event(session().connection(), root, inquiries.LOOK_UP)
     trying = request.args.get("try", "")
     one = _named(source, trying)
     tried = None

@@ -1,0 +1,244 @@
+"""Asks what waits to be asked about events: claims a few of each target, has its lane ask them, and stores what came of
+all lanes in one transaction, so that no target waits for another.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import threading
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from typing import Any
+
+import structlog
+
+from angelon.core.breaker import HEALTHY, Health
+from angelon.core.enriching import wanted
+from angelon.core.payload.body import NotReadable
+from angelon.core.planning.plan import work_out
+from angelon.core.specs.enrichment import Enrichment
+from angelon.db import events, inquiries
+from angelon.db.database import Database, is_database_failure
+from angelon.db.inquiries import HANDLER, MINE, Key, Outcome
+from angelon.db.live_setup import LiveSetup
+from angelon.db.secrets import Vault
+from angelon.engine.asking.addresses import ask, secret_of
+from angelon.engine.asking.functions import Functions
+from angelon.engine.asking.lanes import Job, Lane, Reply
+from angelon.engine.clock import Clock
+from angelon.engine.event_reader import Payloads
+from angelon.engine.handlers.runner import HandlerRunner
+from angelon.engine.planner.faults import describe_fault
+from angelon.engine.setups import Setups
+
+log = structlog.get_logger()
+
+MARGIN = 30.0
+"""Seconds by which a claim outlasts what asking may take."""
+MOST_STORED = 200
+"""Outcomes of one transaction."""
+
+
+class Inquirer:
+    """One for each process that asks. `run_due` is for one thread; lanes have threads of their own."""
+
+    def __init__(
+        self,
+        database: Database,
+        setups: Setups,
+        clock: Clock,
+        worker: str = "",
+        runner: HandlerRunner | None = None,
+        vault: Vault | None = None,
+        wake: Callable[[], None] = lambda: None,
+    ) -> None:
+        """`wake` is called when something was answered and has to be stored."""
+        self._database, self._setups, self._clock, self._worker, self._vault = database, setups, clock, worker, vault
+        self._functions = Functions(runner or HandlerRunner(database, clock, None), clock)
+        self._payloads = Payloads()
+        self._lanes: dict[str, Lane] = {}
+        self._wake = wake
+        self._arrived = threading.Condition()
+        self._replies: list[tuple[Job, Reply, dt.datetime]] = []
+        self._unsaved: dict[str, Health] = {}
+        self._refreshed = False
+
+    def step(self) -> int:
+        """Stores what was answered and claims what may be asked; waits for no answer. Gives how many inquiries are
+        settled by it.
+        """
+        settled = self._store()
+        if self._functions.changed():  # whoever was in doubt is asked as it is now
+            for lane in self._lanes.values():
+                if lane.target.startswith(MINE) and lane.health.opened_at is not None:
+                    self._unsaved[lane.target] = lane.health = HEALTHY
+        self._claim()
+        return settled
+
+    def run_due(self, seconds: float = 60.0) -> int:
+        """Asks all that is due, and waits for it; gives how many inquiries are settled."""
+        settled = 0
+        while True:
+            settled += self.step()
+            with self._arrived:
+                if not self._replies and all(lane.idle for lane in self._lanes.values()):
+                    return settled
+                self._arrived.wait_for(lambda: bool(self._replies), timeout=seconds)
+
+    def end(self) -> None:
+        """Gives back what is in hand and was not begun."""
+        left = [Key(*job.row[:3]) for lane in self._lanes.values() for job in lane.drop()]
+        self._store()
+        if left:
+            log.info("inquiries are given back", number=len(left))
+
+    def _note(self, job: Job, reply: Reply) -> None:
+        with self._arrived:
+            self._replies.append((job, reply, self._clock.now()))
+            self._arrived.notify_all()
+        self._wake()
+
+    def _store(self) -> int:
+        """What came of tries, in one transaction. They are kept until they are stored: nothing is asked twice since the
+        database was away.
+        """
+        with self._arrived:
+            replies = self._replies[:MOST_STORED]
+        outcomes = [self._outcome(*one) for one in replies]
+        if not outcomes and not self._unsaved:
+            return 0
+        with self._database.connection() as connection:
+            inquiries.store(connection, outcomes, self._clock.now())
+            inquiries.save_health(connection, self._unsaved)
+        self._unsaved = {}
+        with self._arrived:
+            del self._replies[: len(replies)]
+        self._payloads.trim()
+        return sum(1 for one in outcomes if one.again is None)
+
+    def _outcome(self, job: Job, reply: Reply, at: dt.datetime) -> Outcome:
+        row, lane = job.row, self._lanes[job.row.target]
+        before, after = lane.note(reply, at)
+        if before.opened_at != after.opened_at or before.probe_at != after.probe_at:
+            self._unsaved[lane.target] = after
+            log.warning("a target", target=lane.target, unreachable=after.opened_at is not None, why=after.reason)
+        tries = row.tries + 1
+        again = job.next_try(tries, at) if reply.problem and not reply.for_good else None
+        if again is not None:
+            again = min(again, row.until) if at < row.until else None
+        if reply.problem and row.kind == HANDLER:
+            log.warning("a handler failed", event_id=row.event_id, handler=row.name, tries=tries)
+        return Outcome(
+            Key(*row[:3]),
+            at,
+            tries,
+            round(reply.took * 1000),
+            reply.url,
+            reply.value,
+            reply.output,
+            reply.problem,
+            reply.digest,
+            again,
+        )
+
+    def _claim(self) -> None:
+        now = self._clock.now()
+        with self._database.reading() as session:
+            waiting = inquiries.due(session.connection(), now)
+            if not self._refreshed:
+                for target, health in inquiries.unhealthy(session.connection()).items():
+                    self._lane(target).health = health
+                self._refreshed = True
+        taken: list[Any] = []
+        due = [target for target, at in waiting.items() if at <= now]
+        room = {target: number for target in due if (number := self._lane(target).room(now))}
+        health_of = {target: self._lane(target).health for target in due}
+        shut = {target: one.reason for target, one in health_of.items() if one.opened_at is not None}
+        if not room and not shut:
+            return
+        if room:
+            with self._database.connection() as connection:
+                for target, number in room.items():
+                    until = now + dt.timedelta(seconds=self._longest(target, number) + MARGIN)
+                    taken += inquiries.claim(connection, target, now, number, until, self._worker)
+        late = shut.keys() - room.keys()
+        if late:
+            self._give_up(now, {target: shut[target] for target in late})
+        by_target: dict[str, list[Any]] = {}
+        for row in taken:
+            by_target.setdefault(row.target, []).append(row)
+        jobs = self._prepared(taken)
+        for target, rows in by_target.items():
+            self._lane(target).put([jobs[Key(*row[:3])] for row in rows])
+
+    def _give_up(self, now: dt.datetime, shut: dict[str, str]) -> None:
+        """Settles what waits for a target that is left alone, and whose time is over."""
+        with self._database.reading() as session:
+            if not inquiries.any_late(session.connection(), now, list(shut)):
+                return
+        with self._database.connection() as connection:
+            inquiries.give_up_late(connection, now, shut)
+
+    def _longest(self, target: str, number: int) -> float:
+        """Seconds that asking so many of a target may take."""
+        return 30.0 * (number / 4 + 1)
+
+    def _lane(self, target: str) -> Lane:
+        lane = self._lanes.get(target)
+        if lane is None:
+            lane = self._lanes[target] = Lane(target, self._note)
+        return lane
+
+    def _prepared(self, rows: Sequence[Any]) -> dict[Key, Job]:
+        """What is asked, read in a bounded number of queries; what can't be read comes to that as its answer."""
+        made: dict[Key, Job] = {}
+        with self._database.reading() as session:
+            connection = session.connection()
+            found = events.by_ids(connection, {row.event_id for row in rows})
+            about = inquiries.about(connection, {one.parent_id or one.id for one in found.values()})
+            for row in rows:
+                key = Key(*row[:3])
+                event = found.get(row.event_id)
+                try:
+                    if event is None:
+                        raise LookupError("Its event is gone.")
+                    live = self._setups.of_source(event.source_id)
+                    self._payloads.load(connection, live, [event])
+                    answered = about.get(event.parent_id or event.id, inquiries.AboutEvent()).answered
+                    made[key] = self._job(session, live, event, row, answered)
+                except (LookupError, NotReadable) as error:
+                    made[key] = _settled(row, str(error))
+                except Exception as error:
+                    if is_database_failure(error):
+                        raise
+                    log.exception("an inquiry could not be made ready", event_id=row.event_id, name=row.name)
+                    made[key] = _settled(row, f"It could not be asked: {describe_fault(error)}")
+        return made
+
+    def _job(self, session: Any, live: LiveSetup, event: Any, row: Any, answered: dict[str, Any]) -> Job:
+        """Raises LookupError with why there is nothing to ask, NotReadable where the event can't be read."""
+        if row.kind == HANDLER:
+            return self._functions.job(session.connection(), live, event, row, self._payloads, answered)
+        source = live.setup.sources[live.source_key(event.source_id)]
+        one = next((found for found in wanted(source.enrichments, event.name) if found.name == row.name), None)
+        if one is None:
+            raise LookupError(f"The source has no look-up “{row.name}” any more.")
+        secret = secret_of(self._vault, session, event.source_id, one, self._clock.now())
+        context = work_out(source, live.setup, self._payloads.of(event))[0].context
+        return Job(row, lambda: _asked(live, one, context, secret), one.timeout_seconds, self._next(one.retry, event))
+
+    def _next(self, retry: Any, event: Any) -> Callable[[int, dt.datetime], dt.datetime | None]:
+        return lambda tries, at: retry.next_try(tries, event.received_at, at, self._clock.rng.random)
+
+
+def _asked(live: LiveSetup, one: Enrichment, context: Any, secret: str) -> Reply:
+    began = time.monotonic()
+    url, value, problem, for_good = ask(live, one, context, secret)
+    return Reply(value, problem, for_good, url, took=time.monotonic() - began)
+
+
+def _settled(row: Any, problem: str) -> Job:
+    """An inquiry that comes to nothing without being asked."""
+    reply = Reply(problem=problem, for_good=True)
+    return Job(row, lambda: replace(reply), 0.0, lambda tries, at: None)

@@ -1,0 +1,86 @@
+"""An event taken into its order: what the order's statuses are after it, and which of them it changes."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Mapping
+from typing import Any
+
+from angelon.core.event_types import CHANGES
+from angelon.core.orders import OrderState, StatusChange, note_status
+from angelon.core.planning import purchases
+from angelon.core.reading import Reading
+from angelon.core.values import pack, show
+from angelon.db.orders import Ledger
+from angelon.engine.event_reader import identity_of
+
+
+def reference(reading: Reading) -> str:
+    """What an order's row is found by, besides its source."""
+    return reading.reference[:200]
+
+
+def said_of_customer(reading: Reading) -> dict[str, str]:
+    return {
+        "name": reading.text("name")[:200],
+        "email": reading.text("email"),
+        "phone": reading.text("phone"),
+        "country": reading.context.country,
+        "language": reading.text("language")[:20],
+    }
+
+
+def project(ledger: Ledger, locale: str, row: Any, reading: Reading) -> tuple[int, dict[str, tuple[str, str]]]:
+    """Takes an event into its order; gives the order's id and the changes that it makes now: by the part that a
+    status is (`status`, `payment_status`, …), what it was and what it is.
+    """
+    key = (row.source_id, reference(reading))
+    known = ledger.known(key)
+    placed = reading.moment("placed_at")
+    at = (
+        reading.moment("changed_at") or (placed if row.type == "order.created" else None) or row.received_at
+    ).astimezone(dt.UTC)
+    states = {part: _state_of(known, part) for part in CHANGES}
+    late = any(state.latest is not None and at < state.latest for state in states.values())
+    noted = {part: note_status(state, reading.text(part)[:100], at) for part, state in states.items()}
+    values: dict[str, Any] = {
+        "seen": _as_stored(noted["status"].state),
+        "seen_others": {
+            part: _as_stored(one.state) for part, one in noted.items() if part != "status" and one.state.seen
+        }
+        or None,
+        "status": noted["status"].state.status,
+    }
+    if known is None or row.received_at > known["last_event_at"]:
+        values["last_event_at"] = row.received_at
+    if not late:
+        values |= {
+            "number": reading.number[:200],
+            "total": show(reading.value("total"), locale)[:60],
+            "language": reading.text("language")[:20],
+            "read": {part: pack(e.value) for part, e in reading.parts.items() if e.value is not None},
+            "bought": purchases.noted(known["bought"] if known else None, reading, row.received_at),
+        }
+        identity = identity_of(row, reading)
+        if identity:
+            values["contact_id"] = ledger.contact(identity, said_of_customer(reading), row.received_at)
+    if known is None:
+        values["placed_at"] = placed or row.received_at
+    elif placed and not late:
+        values["placed_at"] = placed
+    order_id = ledger.order(key, values)
+    if known is None and row.type != "order.created" and row.type not in CHANGES.values():
+        return order_id, {}  # an order met in the middle of its life: its status is no news
+    return order_id, {part: (one.was, one.now) for part, one in noted.items() if one.changed}
+
+
+def _state_of(known: Mapping[str, Any] | None, part: str) -> OrderState:
+    """One of an order's statuses as its row keeps it."""
+    if known is None:
+        return OrderState()
+    seen = known["seen"] if part == "status" else (known["seen_others"] or {}).get(part)
+    return OrderState(tuple(StatusChange(status, dt.datetime.fromisoformat(at)) for status, at in seen or []))
+
+
+def _as_stored(state: OrderState) -> list[list[str]]:
+    return [[change.status, change.at.isoformat()] for change in state.seen]

@@ -1,0 +1,202 @@
+"""Takes events that wait, a batch at a time: each is planned exactly once, its sends, its order's new state and
+`planned_at` in one transaction.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import time
+from collections.abc import Callable, Collection, Sequence
+from typing import Any
+
+import structlog
+from sqlalchemy import Connection
+
+from angelon.db import events as event_queries
+from angelon.db import locks
+from angelon.db.database import Database, is_database_failure
+from angelon.db.events import Rows
+from angelon.db.live_setup import LiveSetup
+from angelon.engine.clock import Clock
+from angelon.engine.event_reader import Payloads, within_bytes
+from angelon.engine.planner.batch import Batch, ReadEvent
+from angelon.engine.planner.faults import describe_fault
+from angelon.engine.setups import Setups
+
+log = structlog.get_logger()
+
+BATCH_SECONDS = 0.05
+"""How long planning a batch may keep others from writing: on SQLite, where one writes at a time."""
+BATCH_SECONDS_OF_A_STORE = 0.25
+"""The same on PostgreSQL, where it keeps only those who decide for the same store."""
+MOST_STORES = 5
+"""Stores with events that wait which are looked at before those who plan for them are waited for."""
+LEAST, MOST = 8, 200
+"""Events in a batch."""
+
+
+class Planner:
+    """Plans what waits. An event that can't be planned is set aside with its problem; its neighbours are planned."""
+
+    def __init__(
+        self,
+        database: Database,
+        setups: Setups,
+        clock: Clock,
+        base_url: str = "",
+        planned_at: Callable[[Any], dt.datetime] | None = None,
+    ) -> None:
+        """`planned_at` says for an event when it counts as planned; by the clock where it is not given."""
+        self._base_url = base_url
+        self._database = database
+        self._setups = setups
+        self._clock = clock
+        self._planned_at = planned_at or (lambda row: clock.now())
+        self._payloads = Payloads()
+        self._batch_size = 2 * LEAST
+        self._ahead: dict[str, tuple[LiveSetup, ReadEvent]] = {}
+
+    def run_batch(self, limit: int | None = None) -> tuple[int, int]:
+        """Plans up to `limit` events that wait; gives how many, and how many sends came of them.
+
+        Without a limit it plans as many as are likely to take BATCH_SECONDS: while it plans, nobody else can write,
+        and deliveries that come in wait for it.
+        """
+        without = self._setups.unreadable_sources()
+        most = limit or self._batch_size
+        if not self._read_ahead(most, without):
+            return 0, 0
+        with self._database.connection() as connection:
+            rows = self._mine(connection, most, without)
+            began = time.monotonic()
+            unread = {row.delivery_id for row in rows if row.id not in self._ahead}
+            rows = within_bytes(event_queries.sizes(connection, unread), rows)
+            done = self._plan(connection, rows)
+            took = time.monotonic() - began
+        wanted = BATCH_SECONDS if self._database.sqlite else BATCH_SECONDS_OF_A_STORE
+        if took > wanted:
+            self._batch_size = max(LEAST, int(most * wanted / took))
+        elif len(rows) == most:
+            self._batch_size = min(MOST, most + most // 4 + 1)
+        return done
+
+    def _mine(self, connection: Connection, most: int, without: Collection[int]) -> Sequence[Any]:
+        """Events that wait, of stores for which no other process plans or decides just now: what a route has said and
+        what it may say is only known to one at a time.
+
+        Where others plan for all of them, it is waited for one, the events that come next having been read: so that two
+        processes plan for one store in turn, and each reads while the other plans.
+        """
+        if self._database.sqlite:
+            return self._unplanned(connection, most, without)
+        out, first = set(without), None
+        for _ in range(MOST_STORES):
+            rows: Sequence[Any] = self._unplanned(connection, most, out, Rows.ALL)
+            stores = list(dict.fromkeys(self._store_of(row) for row in rows))
+            free = {one for one in stores if locks.try_hold(connection, locks.of_store(one))}
+            if free:
+                return self._of_stores(connection, most, out, free)
+            if not rows:
+                break
+            first = first or stores[0]
+            out |= {row.source_id for row in rows}
+        if first is None or not locks.hold_within(connection, locks.of_store(first), BATCH_SECONDS_OF_A_STORE):
+            return []
+        return self._of_stores(connection, most, without, {first})
+
+    def _of_stores(
+        self, connection: Connection, most: int, without: Collection[int], stores: Collection[int]
+    ) -> Sequence[Any]:
+        """The events that wait now, of stores that are held: what was planned until they were held is planned. Others'
+        are not touched, so that they are planned beside.
+        """
+        return event_queries.unplanned(
+            connection, self._clock.now(), most, {*without, *self._setups.sources_outside(stores)}
+        )
+
+    def _unplanned(
+        self, connection: Connection, most: int, without: Collection[int], rows: Rows = Rows.HELD
+    ) -> list[Any]:
+        return event_queries.unplanned(connection, self._clock.now(), most, without, rows)
+
+    def _store_of(self, row: Any) -> int:
+        return self._setups.of_source(row.source_id).store_id
+
+    def _read_ahead(self, most: int, without: Collection[int]) -> bool:
+        """Reads the events that wait, as far as nothing but their deliveries and the set-up is needed for it, while
+        others may write. Says whether any waits.
+
+        What is read here is used for the same event under the same set-up only; the batch reads the others itself.
+        """
+        self._ahead = {}
+        with self._database.reading() as session:  # what is held is let go at once, or who plans would have to wait
+            rows: Sequence[Any] = event_queries.unplanned(
+                session.connection(), self._clock.now(), most, without, Rows.FREE
+            )
+        if not rows:
+            return False
+        with self._database.reading() as session:
+            connection = session.connection()
+            rows = within_bytes(event_queries.sizes(connection, {row.delivery_id for row in rows}), rows)
+            by_store: dict[int, list[Any]] = {}
+            for row in rows:
+                by_store.setdefault(self._store_of(row), []).append(row)
+            for store_id, found in by_store.items():
+                try:
+                    batch = self._batch(connection, self._setups.get(store_id))
+                    self._ahead.update(batch.read_ahead(found))
+                except Exception as error:  # the batch meets it again, and tells whom it harms
+                    if is_database_failure(error):
+                        raise
+                    log.info("events could not be read ahead", store_id=store_id, why=type(error).__name__)
+        return True
+
+    def _plan(self, connection: Connection, rows: Sequence[Any]) -> tuple[int, int]:
+        """Plans a batch, which may hold several stores' events; each store's are planned together, in order."""
+        by_store: dict[int, list[Any]] = {}
+        for row in rows:
+            by_store.setdefault(self._store_of(row), []).append(row)
+        made = sum(
+            self._plan_store(connection, self._setups.get(store_id), found) for store_id, found in by_store.items()
+        )
+        self._payloads.trim()
+        return len(rows), made
+
+    def _plan_store(self, connection: Connection, live: LiveSetup, rows: list[Any]) -> int:
+        """Plans one store's events together; one by one where that fails, so that only what can't be planned is left
+        out.
+        """
+        try:
+            with connection.begin_nested():
+                return self._batch(connection, live).plan(rows)
+        except Exception as error:
+            if is_database_failure(error):
+                raise
+            log.exception("a batch could not be planned; planning its events one by one", events=len(rows))
+        return sum(self._plan_alone(connection, live, row) for row in rows)
+
+    def _plan_alone(self, connection: Connection, live: LiveSetup, row: Any) -> int:
+        try:
+            with connection.begin_nested():
+                return self._batch(connection, live).plan([row])
+        except Exception as error:
+            if is_database_failure(error):
+                raise
+            log.exception("an event could not be planned", event_id=row.id)
+            problem = f"It could not be planned: {describe_fault(error)}"
+        set_aside = {
+            "b_id": row.id,
+            "planned_at": row.planned_at or self._planned_at(row),
+            "order_id": row.order_id,
+            "decisions": row.decisions or [],
+            "problem": problem,
+            "was": row.was,
+            "now": row.now,
+            "waits_for": "",
+            "facts": None,
+        }
+        event_queries.mark_planned(connection, [set_aside])
+        return 0
+
+    def _batch(self, connection: Connection, live: LiveSetup) -> Batch:
+        return Batch(connection, live, self._clock, self._base_url, self._payloads, self._planned_at, self._ahead)
