@@ -59,8 +59,8 @@ class Failing:
             real = getattr(Database, name)
 
             @contextlib.contextmanager
-            def around(database, *lock, real=real):
-                with real(database, *lock) as inner:
+            def around(database, *lock, real=real, **how):
+                with real(database, *lock, **how) as inner:
                     yield inner
                     self.commits += 1
                     if self.commits in self.at:
@@ -557,7 +557,7 @@ def test_events_received_before_the_clock_was_put_back_and_planned_after_go_at_o
 def test_a_sign_of_life_from_the_future_is_none(bench, client):
     with bench.database.connection() as connection:
         queries.heartbeat(connection, "w", bench.clock.now() + dt.timedelta(hours=1))
-    answer = client.get("/readyz")
+    answer = client.get("/readyz/work")
     assert (answer.status_code, answer.json["why"]) == (503, "no worker is running")
     watch = ClockWatch(bench.database, bench.clock)
     assert watch.look(), "put back while nobody ran"
@@ -583,15 +583,16 @@ def test_a_clock_that_is_put_on_takes_no_send_out_of_living_hands(bench, monkeyp
 def test_readiness_is_red_while_an_event_waits_for_long(bench, client):
     with bench.database.connection() as connection:
         queries.heartbeat(connection, "w", bench.clock.now())
-    assert client.get("/readyz").status_code == 200
+    assert client.get("/readyz/work").status_code == 200
     bench.deliver(made.body())
     at = bench.clock.now() + dt.timedelta(minutes=3)
     bench.clock.now = lambda: at
     with bench.database.connection() as connection:
         queries.heartbeat(connection, "w", at)
-    answer = client.get("/readyz")
+    answer = client.get("/readyz/work")
     assert answer.status_code == 503
     assert "has waited 180 s to be planned" in answer.json["why"]
+    assert client.get("/readyz").status_code == 200, "deliveries are taken all the same"
 
 
 @pytest.mark.parametrize("state", ["sending"])

@@ -22,8 +22,9 @@ def fresh():
 
 
 def account(bench, role="owner", email="nuala@example.com", name="Nuala"):
+    kept = operations.hashed(PASSWORD, email)
     with bench.database.writing() as session:
-        row = operations.create(session, email, name, PASSWORD, role, bench.clock.now())
+        row = operations.create(session, email, name, kept, role, bench.clock.now())
         return row.id
 
 

@@ -31,8 +31,9 @@ def test_it_counts_what_waits_and_how_tries_went(client, bench, mailbox):
 
 def test_from_elsewhere_and_where_there_are_accounts_a_token_is_asked_for(client, bench):
     assert client.get("/metrics", headers={"X-Forwarded-For": "203.0.113.9"}).status_code == 401
+    kept = accounts.hashed("three green lanterns", "n@example.com")
     with bench.database.writing() as session:
-        accounts.create(session, "n@example.com", "N", "three green lanterns", "owner", bench.clock.now())
+        accounts.create(session, "n@example.com", "N", kept, "owner", bench.clock.now())
     assert client.get("/metrics").status_code == 401
     with unit(bench.services.installation, bench.store_id) as work:
         right, wrong = tokens.create(work, "Monitoring", ["metrics"]), tokens.create(work, "Other", ["tests"])

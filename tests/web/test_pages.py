@@ -43,10 +43,12 @@ def test_health(client, bench):
     from angelon.db import sends
 
     assert client.get("/healthz").status_code == 200
-    assert client.get("/readyz").status_code == 503
+    assert client.get("/readyz").status_code == 200, "it can take deliveries, whoever works on them"
+    assert client.get("/readyz/work").status_code == 503
     with bench.database.connection() as connection:
         sends.heartbeat(connection, "w", bench.clock.now())
-    assert client.get("/readyz").status_code == 200
+    told = client.get("/readyz/work")
+    assert (told.status_code, told.json["workers"]) == (200, ["plan", "send"])
 
 
 @pytest.mark.parametrize(

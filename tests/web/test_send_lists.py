@@ -66,10 +66,9 @@ def test_the_list_is_given_out_as_csv_and_as_json_lines(client, shop):
 
 
 def test_who_may_only_look_gets_no_addresses_in_a_file(client, shop):
+    kept = accounts.hashed("a long enough password", "w@example.org")
     with shop.database.writing() as session:
-        accounts_row = accounts.create(
-            session, "w@example.org", "W", "a long enough password", "watcher", dt.datetime.now(dt.UTC)
-        )
+        accounts_row = accounts.create(session, "w@example.org", "W", kept, "watcher", dt.datetime.now(dt.UTC))
         assert accounts_row is not None
     client.post("/sign-in", data={"email": "w@example.org", "password": "a long enough password"})
     for kind in ("csv", "jsonl"):

@@ -54,8 +54,9 @@ def create_user(email: str, name: str | None, role: str, password: bool) -> None
         raise Invalid([Problem("role", "There is no account yet.", "Make an owner first: --role owner.")])
     if password:
         typed = click.prompt("Password, ten characters at least", hide_input=True, confirmation_prompt=True)
+        kept = accounts.hashed(typed, email)
         with installation.database.writing() as session:
-            accounts.create(session, email, name or email.partition("@")[0], typed, role, installation.clock.now())
+            accounts.create(session, email, name or email.partition("@")[0], kept, role, installation.clock.now())
         click.echo(f"{email} may sign in as {role}.")
         return
     secret = accounts.make_invitation(installation, email, role, "this machine")

@@ -14,6 +14,21 @@ if TYPE_CHECKING:
     from angelon.settings import Settings
 
 
+def open_in_use(chosen: Settings) -> Database:
+    """The database of the settings, for a process that works on it. Raises ClickException where it was moved."""
+    from angelon.db.installations import moved_to
+
+    database = open_database(chosen)
+    with database.reading() as session:
+        to = moved_to(session)
+    if to:
+        raise click.ClickException(
+            f"This installation was moved to {to}. Start it with ANGELON_DATABASE_URL set to that, or take the old "
+            "database up again with: angelon move --reopen"
+        )
+    return database
+
+
 def open_database(chosen: Settings | None = None) -> Database:
     """The database of the settings, up to date."""
     from sqlalchemy.exc import DBAPIError

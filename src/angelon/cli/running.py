@@ -8,7 +8,7 @@ from typing import Any
 
 import click
 
-from angelon.cli.opening import open_database
+from angelon.cli.opening import open_database, open_in_use
 
 
 def _ready(family: Any, url: str) -> bool:
@@ -88,7 +88,7 @@ def serve(host: str, port: int) -> None:
     chosen = settings.load()
     check_port(host, port)
     import_all()
-    open_database(chosen).close()
+    open_in_use(chosen).close()
     family = ProcessGroup()
     family.listen()
     family.start_workers(chosen.senders, THREADS)
@@ -110,7 +110,7 @@ def web(host: str, port: int) -> None:
 
     chosen = settings.load()
     check_port(host, port)
-    open_database(chosen).close()
+    open_in_use(chosen).close()
     run_web(host, port, chosen.home)
 
 
@@ -135,7 +135,7 @@ def worker(threads: int, role: str | None) -> None:
     from angelon.engine.worker import BOTH, Worker
 
     chosen = settings.load()
-    database = open_database(chosen)
+    database = open_in_use(chosen)
     if role is None:
         from angelon.cli.serving import ProcessGroup, import_all
 

@@ -160,8 +160,8 @@ class ProcessGroup:
             signal.signal(number, end)
 
     def wait_ready(self, url: str, seconds: float = 60) -> bool:
-        """Whether our own pages are served and a worker has given a sign of life, within so many seconds. Raises
-        PortTaken where others answer.
+        """Whether our own pages are served and every process is alive, within so many seconds: not whether what waits
+        is done. Raises PortTaken where others answer.
         """
         until = time.monotonic() + seconds
         while time.monotonic() < until and not self._ending.is_set():
@@ -176,7 +176,8 @@ class ProcessGroup:
                 )
                 if who != self.process:
                     raise PortTaken(f"Another program answers at {url}. Stop it, or choose another port with --port.")
-                if answer.status_code == 200:
+                alive = httpx.get(f"{url}/readyz/work", timeout=2).json().get("workers", [])
+                if answer.status_code == 200 and len(alive) == 2:
                     return True
             time.sleep(0.1)
         return False

@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Sequence
 from typing import Any
 
+from sqlalchemy import Connection, Table, insert
 from sqlmodel import Session, col, select
 
 from angelon.db.tables import ChangeRow
+
+CHANGE: Table = ChangeRow.__table__  # type: ignore[attr-defined]
 
 
 def add(
@@ -27,6 +31,22 @@ def add(
             store_id=store_id, at=at, actor=actor, action=action, kind=kind, key=key[:200], before=before, after=after
         )
     )
+
+
+def add_many(
+    connection: Connection,
+    store_id: int,
+    at: dt.datetime,
+    actor: str,
+    action: str,
+    kind: str,
+    notes: Sequence[tuple[str, Any]],
+) -> None:
+    """Keeps changes of things that are alike: (key, what each is now)."""
+    same = {"store_id": store_id, "at": at, "actor": actor, "action": action, "kind": kind, "before": None}
+    if notes:
+        rows = [{**same, "key": key[:200], "after": after} for key, after in notes]
+        connection.execute(insert(CHANGE), rows)
 
 
 def last_deleted(session: Session, store_id: int, kind: str, key: str) -> Any:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Iterator
-from contextlib import AbstractContextManager, contextmanager, nullcontext
+from contextlib import AbstractContextManager, contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -12,8 +13,9 @@ from sqlalchemy.exc import DBAPIError, OperationalError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from sqlmodel import Session
 
+from angelon.core import outside
 from angelon.db import counting, locks, searching, servers
-from angelon.db.write_turn import WriteTurn
+from angelon.db.write_turn import Held, WriteTurn
 
 MIGRATIONS = Path(__file__).with_name("migrations")
 
@@ -85,7 +87,7 @@ class Database:
     def __init__(self, url: str) -> None:
         self.url = url
         self.sqlite = url.startswith("sqlite")
-        self._turn = WriteTurn(_file_of(url))
+        self._turn = WriteTurn(_turn_of(url))
         self.engine: Engine = create_engine(url, **(_OF_SQLITE if self.sqlite else _OF_SERVERS))
         if self.sqlite:
             if url.startswith("sqlite:///"):
@@ -107,19 +109,31 @@ class Database:
             yield session
 
     @contextmanager
-    def writing(self, lock: locks.Lock = locks.INSTALLATION) -> Iterator[Session]:
+    def writing(
+        self, lock: locks.Lock = locks.INSTALLATION, purpose: str = "", compiles: bool = True
+    ) -> Iterator[Session]:
         """One transaction, committed at the end. On SQLite it takes the write lock at once, so it can't fail
-        half-way; on PostgreSQL whoever writes under the same lock waits for its end.
+        half-way; on PostgreSQL whoever writes under the same lock waits for its end. `purpose` is what holds of the
+        turn are added up by: the function that writes, where it is not given.
         """
-        with self.connection(lock) as connection, Session(connection, expire_on_commit=False) as session:
+        with (
+            self.connection(lock, purpose or _caller()) as connection,
+            Session(connection, expire_on_commit=False) as session,
+        ):
             yield session
             session.flush()
 
     @contextmanager
-    def connection(self, lock: locks.Lock | None = None) -> Iterator[Connection]:
-        """One write transaction without the session's bookkeeping, for the hot paths."""
+    def connection(
+        self, lock: locks.Lock | None = None, purpose: str = "", first: bool = False, compiles: bool = True
+    ) -> Iterator[Connection]:
+        """One write transaction without the session's bookkeeping, for the hot paths. `first` is for deliveries, which
+        go before whatever else wants to write; `compiles` as for `outside.writing`.
+        """
+        purpose = purpose or _caller()
         with (
-            self._alone(),
+            outside.writing(purpose, compiles),
+            self._taken(purpose, first),
             self.engine.connect().execution_options(angelon_write=True) as connection,
             connection.begin(),
         ):
@@ -127,9 +141,17 @@ class Database:
                 locks.hold(connection, lock)
             yield connection
 
-    def _alone(self) -> AbstractContextManager[None]:
-        """Lets one thread of one process write at a time, so that none of them polls for SQLite's lock."""
-        return self._turn.take() if self.sqlite else nullcontext()
+    def _taken(self, purpose: str, first: bool) -> AbstractContextManager[None]:
+        """Lets one thread of one process write at a time, so that none of them polls for SQLite's lock; on PostgreSQL
+        only the time is taken.
+        """
+        return self._turn.take(purpose, first) if self.sqlite else self._turn.timed(purpose)
+
+    def held(self) -> list[Held]:
+        """How long writes have kept others from writing, by purpose, the longest first: of all processes on SQLite, of
+        this one on PostgreSQL.
+        """
+        return self._turn.held()
 
     def migrate(self) -> None:
         """Brings the schema up to date. Raises NewerDatabase where the database is ahead of this version."""
@@ -177,13 +199,31 @@ class Database:
 
     def close(self) -> None:
         self.engine.dispose()
-        self._turn.close()
 
 
 def _file_of(url: str) -> Path | None:
     """The file of a SQLite database; None for one in memory, and for other databases."""
     path = url.removeprefix("sqlite:///").partition("?")[0]
     return Path(path) if path != url and path and not path.startswith((":memory:", "file:")) else None
+
+
+def _turn_of(url: str) -> Path | None:
+    """Where writers' turns are kept: beside the database."""
+    file = _file_of(url)
+    return file.with_name(f"{file.name}-turn") if file is not None else None
+
+
+_PASSED = ("contextlib", "angelon.db", "angelon.engine.unit", "angelon.engine.repositories", "angelon.web.services")
+"""Modules through which a write is begun for others."""
+
+
+def _caller() -> str:
+    """The function that begins a write, as `module.function`."""
+    frame = sys._getframe(2)
+    while frame.f_back is not None and frame.f_globals.get("__name__", "").startswith(_PASSED):
+        frame = frame.f_back
+    module = str(frame.f_globals.get("__name__", "")).removeprefix("angelon.")
+    return f"{module}.{frame.f_code.co_name}"
 
 
 def _newest() -> str:

@@ -242,16 +242,18 @@ def give_back(connection: Connection, ids: Sequence[str], now: dt.datetime, reas
     )
 
 
-def due_fallbacks(connection: Connection, now: dt.datetime, limit: int) -> list[Any]:
-    """Sends for which it is time to look at what follows."""
+def due_fallbacks(connection: Connection, now: dt.datetime, limit: int, store_id: int | None = None) -> list[Any]:
+    """Sends for which it is time to look at what follows; with a store those of it, to be dealt with now."""
     statement = (
         core_select(SEND)
         .where(text("fallback_at IS NOT NULL"), SEND.c.fallback_at <= now, SEND.c.state != State.SENDING)
         .order_by(SEND.c.fallback_at)
         .limit(limit)
     )
-    if connection.dialect.name == "postgresql":
-        statement = statement.with_for_update(skip_locked=True)
+    if store_id is not None:
+        statement = statement.where(not_by_index(SEND.c.store_id) == store_id)
+        if connection.dialect.name == "postgresql":
+            statement = statement.with_for_update(skip_locked=True)
     return list(connection.execute(statement))
 
 

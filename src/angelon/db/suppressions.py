@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 
-from sqlalchemy import Connection, Table, bindparam
+from sqlalchemy import Connection, Table, bindparam, insert, update
 from sqlalchemy import select as core_select
 from sqlmodel import Session, col, select
 
@@ -65,6 +65,33 @@ def add(
     session.add(made)
     session.flush()
     return True
+
+
+def add_many(
+    connection: Connection, store_id: int, wanted: Sequence[tuple[str, str, str]], now: dt.datetime, origin: str
+) -> set[tuple[str, str]]:
+    """Adds addresses (key, why, scope); gives those (key, scope) that were new. Those that are there keep their date
+    and get the new reason.
+    """
+    last = {(key, scope): why for key, why, scope in wanted}
+    keys = sorted({key for key, _ in last})
+    found = core_select(SUPPRESSION.c.address_key, SUPPRESSION.c.scope).where(
+        SUPPRESSION.c.store_id == store_id, SUPPRESSION.c.address_key.in_(keys)
+    )
+    there = {(key, scope) for key, scope in connection.execute(found)}
+    new = [one for one in last if one not in there]
+    same = {"store_id": store_id, "origin": origin, "since": now}
+    rows = [{**same, "address_key": key, "scope": scope, "why": last[key, scope]} for key, scope in new]
+    if rows:
+        connection.execute(insert(SUPPRESSION), rows)
+    changed = [
+        {"b_key": key, "b_scope": scope, "why": last[key, scope]} for key, scope in there if (key, scope) in last
+    ]
+    if changed:
+        this = (SUPPRESSION.c.address_key == bindparam("b_key"), SUPPRESSION.c.scope == bindparam("b_scope"))
+        again = update(SUPPRESSION).where(SUPPRESSION.c.store_id == store_id, *this)
+        connection.execute(again.values(why=bindparam("why"), origin=origin), changed)
+    return set(new)
 
 
 def lift(session: Session, store_id: int, address_key: str, scopes: Collection[str], origins: Collection[str]) -> int:

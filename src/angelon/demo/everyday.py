@@ -42,8 +42,8 @@ def live_with_it(database: Database, settings: Settings, vault: Vault, store_id:
         newest = _newest(work, "order.created")
         if newest is not None and newest.order_id is not None:
             orders.add_note(work, newest.order_id, "She rang: she is away until Friday, leave it with the neighbours.")
+    _keep_checks(installation, store_id)
     with unit(installation, store_id, TOMAS) as work:
-        _keep_checks(work)
         _refuse(work)
 
 
@@ -54,19 +54,28 @@ def _newest(work: Work, type_: str) -> EventRow | None:
     return work.session.exec(newest.order_by(col(EventRow.received_at).desc())).first()
 
 
-def _keep_checks(work: Work) -> None:
+def _keep_checks(installation: Installation, store_id: int) -> None:
     """One that passes, and one that does not: its text was changed since somebody wanted these words in it."""
-    created, delivered = _newest(work, "order.created"), _newest(work, "parcel.delivered")
+    with unit(installation, store_id, TOMAS) as work:
+        created, delivered = _newest(work, "order.created"), _newest(work, "parcel.delivered")
     if created is not None:
-        checks.keep(work, "order-received", created.id)
+        with unit(installation, store_id, TOMAS) as work:
+            checks.keep(work, "order-received", created.id)
     if delivered is not None:
-        key = checks.keep(work, "how-it-went", delivered.id)
-        row = stored_checks.by_key(work.session, work.store_id, key)
-        if row is not None:
-            check = from_stored(Check, row.spec)
-            wanted = [send.model_copy(update={"contains": ["post it back within thirty days"]}) for send in check.sends]
-            checks.save(work, check.model_copy(update={"sends": wanted, "texts": "parts"}))
-    checks.run_all(work)
+        with unit(installation, store_id, TOMAS) as work:
+            key = checks.keep(work, "how-it-went", delivered.id)
+            _spoil(work, key)
+    with unit(installation, store_id, TOMAS) as work:
+        checks.run_all(work)
+
+
+def _spoil(work: Work, key: str) -> None:
+    """Its text was changed since somebody wanted these words in it."""
+    row = stored_checks.by_key(work.session, work.store_id, key)
+    if row is not None:
+        check = from_stored(Check, row.spec)
+        wanted = [send.model_copy(update={"contains": ["post it back within thirty days"]}) for send in check.sends]
+        checks.save(work, check.model_copy(update={"sends": wanted, "texts": "parts"}))
 
 
 def _refuse(work: Work) -> None:

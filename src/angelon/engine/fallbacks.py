@@ -26,7 +26,7 @@ from angelon.db.records import NewEvent, NewSend
 from angelon.engine.clock import Clock
 from angelon.engine.event_reader import Payloads
 from angelon.engine.gathering import event_of_send
-from angelon.engine.planner import describe_fault, link_to
+from angelon.engine.planner import compile_texts, describe_fault, link_to
 from angelon.engine.setups import Setups
 
 log = structlog.get_logger()
@@ -46,23 +46,30 @@ class Fallbacks:
         """Deals with up to `limit` of them; gives how many sends and events came of it."""
         now = self._clock.now()
         with self._database.reading() as session:
-            if not queries.due_fallbacks(session.connection(), now, 1):
-                return 0
+            due = queries.due_fallbacks(session.connection(), now, limit)
         made = 0
-        with self._database.connection(locks.FOLLOWING) as connection:
-            for row in queries.due_fallbacks(connection, now, limit):
-                locks.hold(connection, locks.of_store(row.store_id))
-                try:
-                    with connection.begin_nested():
-                        made += self._one(connection, row, now)
-                except Exception as error:
-                    if is_database_failure(error):
-                        raise
-                    log.exception("what follows a send could not be worked out", send=row.id)
-                    fault = f"{row.reason} What follows could not be worked out: {describe_fault(error)}".strip()
-                    queries.fallback_failed(connection, row.id, fault)
+        for store_id in dict.fromkeys(row.store_id for row in due):
+            live = self._setups.get(store_id)
+            compile_texts(live)
+            # the store first, as a person's own doing takes it: whoever took sends first could wait for ever
+            with self._database.connection(locks.of_store(store_id), "fallbacks") as connection:
+                for row in queries.due_fallbacks(connection, now, limit, store_id):
+                    made += self._guarded(connection, row, now)
         self._payloads.trim()
         return made
+
+    def _guarded(self, connection: Connection, row: Any, now: dt.datetime) -> int:
+        """What follows one send; what raises harms that send alone."""
+        try:
+            with connection.begin_nested():
+                return self._one(connection, row, now)
+        except Exception as error:
+            if is_database_failure(error):
+                raise
+            log.exception("what follows a send could not be worked out", send=row.id)
+            fault = f"{row.reason} What follows could not be worked out: {describe_fault(error)}".strip()
+            queries.fallback_failed(connection, row.id, fault)
+            return 0
 
     def _one(self, connection: Connection, row: Any, now: dt.datetime) -> int:
         live = self._setups.get(row.store_id)

@@ -27,7 +27,7 @@ from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError
 from sqlmodel import SQLModel
 
 from angelon.core.problems import Invalid, Problem
-from angelon.db import counting, counting_postgresql, counts, partitions, searching, tables
+from angelon.db import counting, counting_postgresql, counts, installations, partitions, searching, tables
 from angelon.db.database import Database
 from angelon.db.tables import Instant, SendRow
 
@@ -39,8 +39,8 @@ ROWS = 2000
 """Rows that are read and written at a time."""
 WAIT = 60.0
 """Seconds that tries under way are waited for."""
-SAMPLE = 200
-"""Rows of each table that are compared value by value."""
+SAMPLE, MOST_COMPARED = 200, 5000
+"""Rows of each table that are compared value by value, and of those that have changed while they were copied."""
 REFUSAL = "This installation was moved to another database; its processes have to be started with the new address."
 _OWN = ("search_due", "search_order", "search_person", "search_send", "heartbeat")
 _COUNTED = ("send_count", "order_count", "event_count", "decision_count")
@@ -93,7 +93,7 @@ def move(source: Database, target: Database, say: Callable[[str], object] = log.
         with source.connection() as connection:
             done.again += _finish(connection, target, seen)
             _compare(connection, target, done)
-            _refuse(connection)
+            _refuse(connection, target.shown_url)
         done.cut = time.monotonic() - began
     except BaseException:
         leave_open(source)
@@ -140,8 +140,8 @@ def _note_changes(source: Database) -> None:
         dialect = connection.dialect.name
         _drop_triggers(connection)
         connection.exec_driver_sql("DROP TABLE IF EXISTS move_due")
-        number = "BIGSERIAL" if dialect == "postgresql" else "INTEGER"
-        connection.exec_driver_sql(f"CREATE TABLE move_due (n {number} PRIMARY KEY, tab TEXT, pk TEXT)")
+        number, by = ("BIGSERIAL", f"BIGINT DEFAULT {_MINE}") if dialect == "postgresql" else ("INTEGER", "INTEGER")
+        connection.exec_driver_sql(f"CREATE TABLE move_due (n {number} PRIMARY KEY, tab TEXT, pk TEXT, xid {by})")
         for table in moved_tables():
             for event, rows in (("INSERT", ("NEW",)), ("UPDATE", ("OLD", "NEW")), ("DELETE", ("OLD",))):
                 noted = "; ".join(
@@ -188,6 +188,7 @@ def leave_open(source: Database) -> None:
     with source.connection() as connection:
         _drop_triggers(connection)
         connection.exec_driver_sql("DROP TABLE IF EXISTS move_due")
+        installations.mark_in_use(connection)
 
 
 # ---- copying
@@ -200,9 +201,9 @@ def _snapshot(source: Database) -> Any:
 
 
 def _copy_all(source: Database, target: Database, done: Moved) -> int:
-    """Copies one snapshot; gives the number of the last change that is in it."""
+    """Copies one snapshot; gives the mark up to which changes are in it."""
     with _snapshot(source) as connection:
-        seen = int(connection.exec_driver_sql("SELECT coalesce(max(n), 0) FROM move_due").scalar_one())
+        seen = _mark(connection)
         for table in moved_tables():
             rows = _raw_rows(connection, table)
             done.rows[table.name] = _write_raw(target, table, rows)
@@ -254,34 +255,56 @@ def _converted(table: Table, row: Sequence[Any], to_sqlite: bool) -> tuple[Any, 
 
 
 def _catch_up(source: Database, target: Database, seen: int, done: Moved, say: Callable[[str], object]) -> int:
-    """Copies what has changed until little is left; gives the number of the last change that was copied."""
+    """Copies what has changed until little is left; gives the mark up to which changes were copied."""
+    copied = 0
     while True:
-        seen, number = _copy_changed(source, target, seen)
-        done.again += number
+        seen, number, last = _copy_changed(source, target, seen, copied)
+        copied, done.again = last, done.again + number
         if number <= LEFT:
             return seen
         say(f"{number:,} rows had changed meanwhile and were copied again.")
 
 
-def _copy_changed(source: Database, target: Database, seen: int) -> tuple[int, int]:
-    """Copies again what has changed since; gives the number of the last change, and how many rows that were."""
+def _copy_changed(source: Database, target: Database, seen: int, copied: int) -> tuple[int, int, int]:
+    """Copies again what has changed since a mark; gives the next mark, how many changes were not copied before, and the
+    number of the last.
+    """
     with _snapshot(source) as connection:
+        mark = _mark(connection)
         last, changed = _changed(connection, seen)
+        fresh = text("SELECT count(*) FROM move_due WHERE n > :copied")
+        number = int(connection.execute(fresh, {"copied": copied}).scalar_one())
         with target.connection() as into:
-            number = _apply(connection, into, changed)
+            _apply(connection, into, changed)
         connection.rollback()
-    return last, number
+    return mark, number, last
+
+
+_MINE = "(pg_current_xact_id()::text::bigint)"
+
+
+def _mark(connection: Connection) -> int:
+    """Up to where every change can be seen from here. On PostgreSQL a change that was noted earlier may be committed
+    later, so it is the oldest transaction that is still under way; on SQLite, where one writes at a time, the number
+    of the last change.
+    """
+    query = "SELECT coalesce(max(n), 0) + 1 FROM move_due"
+    if connection.dialect.name == "postgresql":
+        query = "SELECT pg_snapshot_xmin(pg_current_snapshot())::text::bigint"
+    return int(connection.exec_driver_sql(query).scalar_one())
 
 
 def _changed(connection: Connection, seen: int) -> tuple[int, dict[str, list[tuple[Any, ...]]]]:
-    """The number of the last change, and the keys of the rows that have changed since one, by table."""
-    rows = connection.execute(text("SELECT n, tab, pk FROM move_due WHERE n > :seen ORDER BY n"), {"seen": seen}).all()
+    """The number of the last change, and the keys of the rows that have changed since a mark, by table."""
+    since = "xid" if connection.dialect.name == "postgresql" else "n"
+    query = text(f"SELECT n, tab, pk FROM move_due WHERE {since} >= :seen ORDER BY n")  # noqa: S608 - our own names
+    rows = connection.execute(query, {"seen": seen}).all()
     found: dict[str, dict[tuple[Any, ...], None]] = {}
     for row in rows:
         keys, key = found.setdefault(row.tab, {}), tuple(orjson.loads(row.pk))
         keys.pop(key, None)
         keys[key] = None  # in the order of their last changes: what others referred to was deleted after them
-    return (rows[-1].n if rows else seen), {name: list(keys) for name, keys in found.items()}
+    return (rows[-1].n if rows else 0), {name: list(keys) for name, keys in found.items()}
 
 
 def _apply(connection: Connection, into: Connection, changed: dict[str, list[tuple[Any, ...]]]) -> int:
@@ -404,7 +427,10 @@ def _copy_decisions(connection: Connection, into: Connection) -> None:
 
 
 def _compare(connection: Connection, target: Database, done: Moved) -> None:
-    """Raises Invalid where a table has not as many rows, or where one of some rows is not the same."""
+    """Raises Invalid where a table has not as many rows, or where one of some rows is not the same: some of each table,
+    and what has changed while it was copied.
+    """
+    _, changed = _changed(connection, 0)
     with target.reading() as session:
         there = session.connection()
         for table in moved_tables():
@@ -412,6 +438,7 @@ def _compare(connection: Connection, target: Database, done: Moved) -> None:
             here, other = (int(one.execute(counted).scalar_one()) for one in (connection, there))
             done.rows[table.name] = here
             some = [dict(row._mapping) for row in connection.execute(core_select(table).limit(SAMPLE))]
+            some += [row for _, row in _rows(connection, table, changed.get(table.name, [])[:MOST_COMPARED])]
             keys = [_key_of(table, row) for row in some]
             same = dict(_rows(there, table, keys)) if keys else {}
             wrong = [key for key, row in zip(keys, some, strict=True) if _plain(same.get(key)) != _plain(row)]
@@ -432,8 +459,9 @@ def _plain(row: dict[str, Any] | None) -> Any:
     return None if row is None else {name: _clean(value) for name, value in row.items()}
 
 
-def _refuse(connection: Connection) -> None:
-    """Has the old database refuse what anybody would still write."""
+def _refuse(connection: Connection, to: str) -> None:
+    """Has the old database refuse what anybody would still write, and say where the new one is."""
+    installations.mark_moved(connection, to)
     _drop_triggers(connection)
     for table in moved_tables():
         for event in ("INSERT", "UPDATE", "DELETE"):

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Iterator
-from contextlib import contextmanager
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import Connection
 from sqlmodel import Session
 
-from angelon.core.problems import NotFound
+from angelon.core.problems import Invalid, NotFound, Problem
 from angelon.db import changes, locks, specs
 from angelon.db.live_setup import LiveSetup
 from angelon.db.secrets import Vault
@@ -34,9 +34,11 @@ MACHINE = Actor("this machine")
 class Work:
     """One transaction of one store. What is written through it is stored together, or not at all."""
 
-    def __init__(self, installation: Installation, session: Session, store_id: int, actor: Actor) -> None:
+    def __init__(self, installation: Installation, store_id: int, actor: Actor, begin: Callable[[], Session]) -> None:
+        """`begin` opens the transaction: when it is first asked for, so that what takes long can be done before."""
         self._installation = installation
-        self.session = session
+        self._begin = begin
+        self._session: Session | None = None
         self.store_id = store_id
         self.actor = actor
         self.now: dt.datetime = installation.clock.now()
@@ -47,6 +49,36 @@ class Work:
         self.sends = Sends(self)
         self.events = Events(self)
         self._live: LiveSetup | None = None
+
+    @property
+    def session(self) -> Session:
+        """The transaction. It begins here, and others can't write until it ends."""
+        if self._session is None:
+            self._session = self._begin()
+        return self._session
+
+    @property
+    def begun(self) -> bool:
+        return self._session is not None
+
+    @contextmanager
+    def look(self) -> Iterator[Work]:
+        """The same work before its transaction begins, to read and to work out what takes long; nothing that is changed
+        through it is kept. What was read may be others' by the time that it is written: `still` says.
+        """
+        if self.begun:
+            yield self
+            return
+        with self._installation.database.reading() as session:
+            yield Work(self._installation, self.store_id, self.actor, lambda: session)
+
+    def still(self, looked: Work, *pairs: tuple[Any, Any]) -> None:
+        """Raises Invalid where the set-up was changed since it was looked at; `pairs` are what else has to be the same,
+        then and now.
+        """
+        if self.live.version != looked.live.version or any(then != now for then, now in pairs):
+            what = "It was changed by somebody else while it was being checked."
+            raise Invalid([Problem("", what, "Look at it as it is now, and try again.")])
 
     @property
     def connection(self) -> Connection:
@@ -82,18 +114,32 @@ class Work:
         """Keeps what is changed, by whom and when. `before` and `after` are plain data, without secrets."""
         changes.add(self.session, self.store_id, self.now, self.actor.name, action, kind, key, before, after)
 
+    def record_many(self, action: str, kind: str, notes: Sequence[tuple[str, Any]]) -> None:
+        """The same for many things that are alike: (key, what each is now)."""
+        changes.add_many(self.connection, self.store_id, self.now, self.actor.name, action, kind, notes)
+
+    @property
+    def country(self) -> str:
+        """The store's, as it is set up; read before anything is written."""
+        return self._installation.setups.get(self.store_id).setup.store.country
+
 
 @contextmanager
 def unit(installation: Installation, store_id: int, actor: Actor = MACHINE) -> Iterator[Work]:
-    """A unit of work: committed at its end, rolled back where anything is raised in it.
+    """A unit of work: committed at its end, rolled back where anything is raised in it. Its transaction begins when
+    something is first read or written through its session.
 
     After the commit the fresh set-up is loaded at its next use, and workers are woken where the work says so.
     """
-    with installation.database.writing(locks.of_store(store_id)) as session:
-        work = Work(installation, session, store_id, actor)
+    with ExitStack() as stack:
+
+        def begin() -> Session:
+            return stack.enter_context(installation.database.writing(locks.of_store(store_id), compiles=False))
+
+        work = Work(installation, store_id, actor, begin)
         yield work
         if work.setup_changed:
-            specs.touch(session, store_id)
+            specs.touch(work.session, store_id)
     if work.setup_changed:
         installation.setups.forget()
     if work.wakes:

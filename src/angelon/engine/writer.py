@@ -52,6 +52,7 @@ class GroupCommit:
         self._thread: threading.Thread | None = None
         self._start = threading.Lock()
         self.commits = 0
+        self._failing = ""
         self._last = 1
 
     def store(self, delivery: NewDelivery, timeout: float = 30) -> dict[str, str]:
@@ -79,6 +80,13 @@ class GroupCommit:
         self._running()
         if self._queue.qsize() < self._most:
             self._queue.put(refused)
+
+    @property
+    def trouble(self) -> str:
+        """Why no more deliveries can be taken just now; empty where they can."""
+        if self._queue.qsize() > self._waiting:
+            return "more waits to be stored than is sensible"
+        return self._failing
 
     def close(self) -> None:
         if self._thread is not None:
@@ -121,6 +129,7 @@ class GroupCommit:
                     log.exception("group commit failed; storing its deliveries one by one", jobs=len(jobs))
                     self._one_by_one(jobs)
                 else:
+                    self._failing = f"the last deliveries could not be stored: {type(error).__name__}"
                     log.exception("group commit failed", jobs=len(jobs))
                     for job in jobs:
                         job.error = error
@@ -132,11 +141,12 @@ class GroupCommit:
                 return
 
     def _commit(self, jobs: list[_Job], refused: list[dict[str, Any]]) -> None:
-        with self._database.connection() as connection:
+        with self._database.connection(purpose="intake", first=True) as connection:
             ids = events.add(connection, [job.delivery for job in jobs]) if jobs else {}
             if refused:
                 events.refuse(connection, refused)
         self.commits += 1
+        self._failing = ""
         for job in jobs:
             job.ids = {event.id: ids[event.id] for event in job.delivery.events}
 

@@ -14,6 +14,7 @@ from typing import Any
 import httpcore
 import httpx
 
+from angelon.core.outside import refuse_inside
 from angelon.gateways.deadline import Deadline, Line
 from angelon.gateways.trust import trusted
 
@@ -108,6 +109,7 @@ def fetch(
     `allowed` are hosts whose addresses may be private. Redirects of a GET are followed three times, each checked anew;
     to another origin `headers`, which may hold credentials, do not go along. A POST is not sent on.
     """
+    refuse_inside("asking an address")
     first = httpx.URL(url) if headers else None
     until = time.monotonic() + seconds
     line = Line()

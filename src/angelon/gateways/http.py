@@ -12,6 +12,7 @@ from typing import Any
 import httpx
 
 from angelon.core.calls import CantCall, Request, call_request, make_request, read_answer, read_balance
+from angelon.core.outside import refuse_inside
 from angelon.core.specs.gateway import Gateway, HttpCall
 from angelon.gateways.deadline import Deadline, Line, whole_try
 from angelon.gateways.interface import Outcome, ProviderMessage
@@ -96,6 +97,7 @@ def ask(
     that a good answer has to have something at, where the settings name them: one that lacks them is not accepted.
     `most` is how many bytes of the answer are read.
     """
+    refuse_inside("asking a provider")
     where = httpx.URL(request.url).host
     line = line or Line()
     longest = whole_try(client.timeout.read or 30)

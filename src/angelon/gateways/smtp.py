@@ -12,6 +12,7 @@ import ssl
 from dataclasses import replace
 from typing import Any
 
+from angelon.core.outside import refuse_inside
 from angelon.core.specs.gateway import Gateway
 from angelon.gateways.deadline import Deadline, Line, whole_try
 from angelon.gateways.interface import Mail, Outcome
@@ -76,6 +77,7 @@ class SmtpTransport:
         4xx answers and whatever happens before the message was handed over are temporary, 5xx answers permanent
         (RFC 5321, section 4.2.1). A connection lost between the message's last line and the answer is unknown.
         """
+        refuse_inside("handing a mail over")
         kept = self._server is not None
         with Deadline(self._line, whole_try(self._gateway.timeout_seconds)) as deadline:
             outcome = self._try(mail)

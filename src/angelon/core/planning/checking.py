@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
 from angelon.core.messages.channels import compiled_part
+from angelon.core.outside import refuse_inside
 from angelon.core.planning.inputs import ALWAYS, ActiveRoute, Contact, Event, Facts, Setup
 from angelon.core.planning.plan import Decision, PlannedSend, decide, work_out
 from angelon.core.planning.purchases import Purchase, products, spent
@@ -44,6 +45,7 @@ def with_changes(setup: Setup, message: Message | None = None, source: Source | 
 
 def run(check: Check, routes: Mapping[str, Route], setup: Setup) -> Outcome:
     """Carries a check out with the routes given (drafts or live), by key."""
+    refuse_inside("running a check")
     route = routes.get(check.route)
     if route is None:
         return Outcome(check, [f"There is no route “{check.route}” any more."])

@@ -19,6 +19,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from angelon.core.outside import refuse_inside
+
 LOADING = 10.0
 """Seconds that a folder's files may take to be imported."""
 LONGEST_LINE = 4_000_000
@@ -186,6 +188,7 @@ class Pool:
 
     def call(self, handler: str, event: dict[str, Any], timeout: float, watch: bool = False) -> Result:
         """Runs a handler on an event in one of the processes, once one is free."""
+        refuse_inside("calling a handler")
         free = self._of(handler)
         process = self._taken(free)
         result: Result | None = None

@@ -14,8 +14,10 @@ from sqlmodel import Session
 
 from angelon.core.access import ROLES
 from angelon.core.addresses import check_email
+from angelon.core.outside import refuse_inside
 from angelon.core.problems import Invalid, NotFound, Problem
 from angelon.db import accounts
+from angelon.db.database import Database
 from angelon.db.tables import AccountRow, InvitationRow, SignedInRow
 from angelon.engine.installation import Installation
 from angelon.engine.operations import second_step
@@ -45,23 +47,33 @@ class Browser:
     agent: str
 
 
+def hashed(password: str, email: str) -> str:
+    """A password as it is kept: takes a while, and is done before the write that keeps it. Raises Invalid where it
+    won't do.
+    """
+    _check_password(password, email.strip().lower())
+    refuse_inside("hashing a password")
+    return HASHER.hash(password)
+
+
 def create(session: Session, email: str, name: str, password: str, role: str, now: dt.datetime) -> AccountRow:
-    """A new account. Raises Invalid."""
+    """A new account; `password` is as `hashed` gives it. Raises Invalid."""
     address = _email(email)
     if accounts.by_email(session, address) is not None:
         raise Invalid([Problem("email", f"There is an account for {address} already.", "Sign in with it.")])
     if not name.strip() or len(name) > 100:
         raise Invalid([Problem("name", "Write a name of up to 100 letters.", "Such as Nuala.")])
-    _check_password(password, address)
     _check_role(role)
-    row = AccountRow(email=address, name=name.strip(), password=HASHER.hash(password), role=role, created_at=now)
+    row = AccountRow(email=address, name=name.strip(), password=password, role=role, created_at=now)
     session.add(row)
     session.flush()
     return row
 
 
 def first_owner(session: Session, email: str, name: str, password: str, now: dt.datetime) -> AccountRow:
-    """The account that all others come from. Raises Invalid where there is one already."""
+    """The account that all others come from; `password` is as `hashed` gives it. Raises Invalid where there is one
+    already.
+    """
     if accounts.there_are_any(session):
         raise Invalid([Problem("", "There are accounts already.", "Sign in, or ask an owner for an invitation.")])
     return create(session, email, name, password, "owner", now)
@@ -88,13 +100,18 @@ def invite(session: Session, email: str, role: str, by: str, now: dt.datetime) -
 
 
 def take_up(session: Session, secret: str, name: str, password: str, now: dt.datetime) -> AccountRow:
-    """Makes the account that an invitation is for. Raises Invalid and NotFound."""
-    row = accounts.invitation(session, digest_of(secret), now)
-    if row is None:
-        raise NotFound("The invitation was used, withdrawn, or is older than a week. Ask for another.")
+    """Makes the account that an invitation is for; `password` is as `hashed` gives it. Raises Invalid and NotFound."""
+    row = _invitation(session, secret, now)
     made = create(session, row.email, name, password, row.role, now)
     row.used_at = now
     return made
+
+
+def _invitation(session: Session, secret: str, now: dt.datetime) -> InvitationRow:
+    row = accounts.invitation(session, digest_of(secret), now)
+    if row is None:
+        raise NotFound("The invitation was used, withdrawn, or is older than a week. Ask for another.")
+    return row
 
 
 def withdraw(session: Session, invitation_id: int, now: dt.datetime) -> None:
@@ -104,20 +121,44 @@ def withdraw(session: Session, invitation_id: int, now: dt.datetime) -> None:
         row.expires_at = now
 
 
-def check(session: Session, email: str, password: str, now: dt.datetime) -> AccountRow | None:
-    """The account of an email address and password; None where they are not one's, or it is locked or disabled. After
-    five wrong passwords in a row it is locked for a quarter of an hour. The caller's transaction keeps that.
+@dataclass(frozen=True, slots=True)
+class Compared:
+    """What comparing a password with an account's came to, before anything is written."""
+
+    account_id: int = 0
+    """0 where there is no such account."""
+    was: str = ""
+    """The password's hash as it was compared with."""
+    right: bool = False
+    rehashed: str = ""
+    """A newer hash of the same password, where its parameters have changed."""
+
+
+def compare(database: Database, email: str, password: str) -> Compared:
+    """Compares a password with that of an account, in no transaction: it takes as long as hashing does, also where
+    there is no such account.
     """
-    row = accounts.by_email(session, email[:320])
-    right = _is_password(row.password if row is not None else _nobody_s(), password)
+    with database.reading() as session:
+        row = accounts.by_email(session, email[:320])
+        found = (row.id or 0, row.password) if row is not None else (0, "")
+    right = _is_password(found[1] or _nobody_s(), password)
+    newer = HASHER.hash(password) if right and found[0] and HASHER.check_needs_rehash(found[1]) else ""
+    return Compared(*found, right and bool(found[0]), newer)
+
+
+def check(session: Session, compared: Compared, now: dt.datetime) -> AccountRow | None:
+    """The account whose password was right; None where it was not, was changed meanwhile, or the account is locked or
+    disabled. After five wrong passwords in a row it is locked for a quarter of an hour. The caller's transaction keeps
+    that.
+    """
+    row = accounts.get(session, compared.account_id) if compared.account_id else None
     if row is None or row.disabled_at is not None or (row.locked_until is not None and row.locked_until > now):
         return None
-    if not right:
+    if not compared.right or row.password != compared.was:
         _failed(row, now)
         return None
     row.failures, row.locked_until = 0, None
-    if HASHER.check_needs_rehash(row.password):
-        row.password = HASHER.hash(password)
+    row.password = compared.rehashed or row.password
     return row
 
 
@@ -141,15 +182,6 @@ def sign_in(session: Session, row: AccountRow, browser: Browser, now: dt.datetim
         )
     )
     return secret
-
-
-def change_password(session: Session, row: AccountRow, old: str, new: str, leave: int | None) -> None:
-    """Another password; every other browser is signed out. Raises Invalid."""
-    if not _is_password(row.password, old):
-        raise Invalid([Problem("old", "That is not the password that you have.", "Write it again.")])
-    _check_password(new, row.email)
-    row.password = HASHER.hash(new)
-    accounts.sign_out(session, row.id or 0, leave=leave)
 
 
 def set_role(session: Session, account_id: int, role: str) -> AccountRow:
@@ -184,9 +216,10 @@ def _keep_an_owner(session: Session, row: AccountRow) -> None:
         raise Invalid([Problem("role", f"{row.name} is the only owner.", "Make somebody else an owner first.")])
 
 
-def _is_password(hashed: str, password: str) -> bool:
+def _is_password(kept: str, password: str) -> bool:
+    refuse_inside("comparing a password")
     try:
-        return HASHER.verify(hashed, password[:LONGEST])
+        return HASHER.verify(kept, password[:LONGEST])
     except (VerificationError, InvalidHashError):
         return False
 
@@ -217,8 +250,12 @@ def _email(text: str) -> str:
 def make_first(installation: Installation, email: str, name: str, password: str, browser: Browser) -> str:
     """Makes the first owner and signs them in; gives the secret of the cookie. Raises Invalid."""
     now = installation.clock.now()
+    with installation.database.reading() as session:
+        if accounts.there_are_any(session):
+            raise Invalid([Problem("", "There are accounts already.", "Sign in, or ask an owner for an invitation.")])
+    kept = hashed(password, email)
     with installation.database.writing() as session:
-        row = first_owner(session, email, name, password, now)
+        row = first_owner(session, email, name, kept, now)
         accounts.record(session, now, row.name, "made the first owner", row.name)
         return sign_in(session, row, browser, now)
 
@@ -234,8 +271,11 @@ class Tried:
 def try_to_sign_in(installation: Installation, email: str, password: str, browser: Browser) -> Tried:
     """Empty where nobody is to be signed in: a wrong password is counted."""
     now = installation.clock.now()
+    compared = compare(installation.database, email, password)
+    if not compared.account_id:
+        return Tried()  # nothing is counted of somebody who is not there, and so nothing is written
     with installation.database.writing() as session:
-        row = check(session, email, password, now)
+        row = check(session, compared, now)
         if row is None:
             return Tried()
         return Tried(second_step_of=row.id or 0) if row.second_step else Tried(sign_in(session, row, browser, now))
@@ -264,6 +304,7 @@ def sign_in_by_provider(
     an open invitation of that address is taken up. Gives the secret of the cookie. Raises Invalid.
     """
     now = installation.clock.now()
+    unknown = hashed(secrets.token_urlsafe(32), "")  # nobody signs in by it
     with installation.database.writing() as session:
         row = accounts.by_subject(session, subject)
         if row is None and not (verified and email):
@@ -273,7 +314,7 @@ def sign_in_by_provider(
         row = row or accounts.by_email(session, email)
         invitation = accounts.invitation_for(session, email, now) if row is None else None
         if invitation is not None:
-            row = create(session, email, name or email, secrets.token_urlsafe(32), invitation.role, now)
+            row = create(session, email, name or email, unknown, invitation.role, now)
             invitation.used_at = now
             accounts.record(session, now, row.name, "joined", row.name, None, {"role": row.role})
         if row is None:
@@ -289,8 +330,11 @@ def join(installation: Installation, secret: str, name: str, password: str, brow
     NotFound.
     """
     now = installation.clock.now()
+    with installation.database.reading() as session:
+        email = _invitation(session, secret, now).email
+    kept = hashed(password, email)
     with installation.database.writing() as session:
-        row = take_up(session, secret, name, password, now)
+        row = take_up(session, secret, name, kept, now)
         accounts.record(session, now, row.name, "joined", row.name, None, {"role": row.role})
         return sign_in(session, row, browser, now)
 
@@ -310,9 +354,20 @@ def seen(installation: Installation, browser_id: int) -> None:
 
 
 def change_own_password(installation: Installation, account_id: int, old: str, new: str, leave: int) -> None:
-    """Raises Invalid and NotFound."""
+    """Another password; every other browser is signed out. Raises Invalid and NotFound."""
+    wrong = Invalid([Problem("old", "That is not the password that you have.", "Write it again.")])
+    with installation.database.reading() as session:
+        row = _found(session, account_id)
+        email, was = row.email, row.password
+    if not _is_password(was, old):
+        raise wrong
+    kept = hashed(new, email)
     with installation.database.writing() as session:
-        change_password(session, _found(session, account_id), old, new, leave)
+        row = _found(session, account_id)
+        if row.password != was:
+            raise wrong
+        row.password = kept
+        accounts.sign_out(session, account_id, leave=leave)
 
 
 def make_invitation(installation: Installation, email: str, role: str, by: str) -> str:

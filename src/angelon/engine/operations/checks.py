@@ -57,17 +57,27 @@ def run(
 
 def run_all(work: Work) -> list[tuple[CheckRow, Outcome]]:
     """Runs every check with the routes as they are drafted, and keeps how they came out."""
-    return _run_and_keep(work, checks.all_of(work.session, work.store_id))
+    with work.look() as looked:
+        pairs = _run(looked, checks.all_of(looked.session, work.store_id))
+    return _keep(work, pairs)
 
 
 def run_one(work: Work, key: str) -> tuple[CheckRow, Outcome]:
-    return _run_and_keep(work, [_row(work, key)])[0]
+    with work.look() as looked:
+        pairs = _run(looked, [_row(looked, key)])
+    return _keep(work, pairs)[0]
 
 
-def _run_and_keep(work: Work, rows: Sequence[CheckRow]) -> list[tuple[CheckRow, Outcome]]:
-    outcomes = run(rows, routes_by_key(work.session, work.store_id, drafts=True), work.live)
-    pairs = list(zip(rows, outcomes, strict=True))
-    checks.note(work.session, [(row, outcome.passed) for row, outcome in pairs], work.now)
+def _run(looked: Work, rows: Sequence[CheckRow]) -> list[tuple[CheckRow, Outcome]]:
+    outcomes = run(rows, routes_by_key(looked.session, looked.store_id, drafts=True), looked.live)
+    return list(zip(rows, outcomes, strict=True))
+
+
+def _keep(work: Work, pairs: list[tuple[CheckRow, Outcome]]) -> list[tuple[CheckRow, Outcome]]:
+    """Keeps how checks came out that are still as they were run."""
+    there = {row.id: row for row in checks.all_of(work.session, work.store_id)}
+    same = [(there[row.id], one) for row, one in pairs if row.id in there and there[row.id].spec == row.spec]
+    checks.note(work.session, [(row, outcome.passed) for row, outcome in same], work.now)
     return pairs
 
 
@@ -102,6 +112,15 @@ def failing_with_source(session: Session, live: LiveSetup, source: Source) -> li
 
 def keep(work: Work, route_key: str, event_id: str) -> str:
     """Keeps an event and what comes of it by a route as a check; gives its key. Raises NotFound, and NotReadable."""
+    with work.look() as looked:
+        made = _made(looked, route_key, event_id)
+    made = made.model_copy(update={"key": checks.free_key(work.session, work.store_id, made.key)})
+    save(work, made, "created")
+    return made.key
+
+
+def _made(work: Work, route_key: str, event_id: str) -> Check:
+    """An event and what comes of it by a route, as a check; its key may be another's."""
     route = found(
         routes_by_key(work.session, work.store_id, drafts=True).get(route_key), f"There is no route “{route_key}”."
     )
@@ -116,7 +135,7 @@ def keep(work: Work, route_key: str, event_id: str) -> str:
     contact = customers.contact(work.connection, contact_id) if contact_id is not None else Contact()
     wanted = key_of(f"{route_key} {reading.number or event.name}") or "check"
     check = Check(
-        key=checks.free_key(work.session, work.store_id, wanted),
+        key=wanted,
         name=f"{route.name}: {reading.number or event.name}"[:100],
         route=route_key,
         source=source,
@@ -130,9 +149,7 @@ def keep(work: Work, route_key: str, event_id: str) -> str:
         orders=max(contact.orders, 1),
         customer=checking.customer_of(contact),
     )
-    made = checking.expected_of(check, route, work.live.setup)
-    save(work, made, "created")
-    return made.key
+    return checking.expected_of(check, route, work.live.setup)
 
 
 def _statuses(statuses: tuple[str, ...], status: str) -> list[str]:
@@ -168,8 +185,11 @@ def change(work: Work, key: str, name: str, texts: str, wanted: Sequence[Wanted]
     """Changes a check's name, what of its texts counts, and what is looked at of each send; a value that is looked at
     anew has to be what it is now. Raises NotFound and Invalid.
     """
-    check = from_stored(Check, _row(work, key).spec)
-    decision = decision_now(work.session, work.live, check)
+    with work.look() as looked:
+        stored = _row(looked, key).spec
+        check = from_stored(Check, stored)
+        decision = decision_now(looked.session, looked.live, check)
+    work.still(looked, (stored, _row(work, key).spec))
     spec = check.model_dump(mode="json") | {"name": name, "texts": texts}
     for number, (send, one) in enumerate(zip(spec["sends"], wanted, strict=False)):
         came = decision.sends[number].values if decision and number < len(decision.sends) else {}
@@ -181,12 +201,16 @@ def change(work: Work, key: str, name: str, texts: str, wanted: Sequence[Wanted]
 
 def accept(work: Work, key: str) -> bool:
     """Takes what comes out now as what must come out; False where its route or source is gone."""
-    check = from_stored(Check, _row(work, key).spec)
-    route = routes_by_key(work.session, work.store_id, drafts=True).get(check.route)
-    if route is None or check.source not in work.live.setup.sources:
-        return False
-    chosen = tuple(dict.fromkeys(name for send in check.sends for name in send.values))
-    save(work, checking.expected_of(check, route, work.live.setup, chosen), "accepted")
+    with work.look() as looked:
+        stored = _row(looked, key).spec
+        check = from_stored(Check, stored)
+        route = routes_by_key(looked.session, work.store_id, drafts=True).get(check.route)
+        if route is None or check.source not in looked.live.setup.sources:
+            return False
+        chosen = tuple(dict.fromkeys(name for send in check.sends for name in send.values))
+        made = checking.expected_of(check, route, looked.live.setup, chosen)
+    work.still(looked, (stored, _row(work, key).spec))
+    save(work, made, "accepted")
     return True
 
 

@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, replace
 
 from angelon.core import usage
+from angelon.core.planning.checking import Outcome
 from angelon.core.problems import Conflict, Invalid, Problem
 from angelon.core.recipes import edits
 from angelon.core.recipes import kept as kept_things
@@ -173,6 +174,23 @@ def publish(work: Work, key: str, expected: int | None = None, override: bool = 
     InUse and ChecksFailed where it unmaps what is used or checks fail and `override` is not set, and Conflict where it
     was changed since `expected`.
     """
+    with work.look() as looked:
+        now, failed, lost = _looked_at(looked, key, expected, override)
+    row, as_now = _current(work, key)
+    work.still(looked, (now, as_now))
+    known = {name: recipe for name, recipe in now.recipes.items() if name in work.live.setup.variables}
+    made = now.model_copy(update={"recipes": known})
+    work.specs.save(made, action="mapping published")
+    assert row.id is not None
+    mappings.save_draft(work.session, row, None, work.now)
+    mappings.forget_steps(work.session, row.id)
+    work.wake()
+    note = " ".join([checks.override_note(failed), *(f"{loss.name} was mapped no more." for loss in lost)]).strip()
+    return mappings.keep_revision(work.session, row, made, work.now, note)
+
+
+def _looked_at(work: Work, key: str, expected: int | None, override: bool) -> tuple[Source, list[Outcome], list[Loss]]:
+    """The source as it is drafted, the checks that fail with it, and what it maps no more. Raises as `publish`."""
     row, now = _current(work, key)
     live = from_stored(Source, row.spec)
     if row.draft is None:
@@ -192,15 +210,7 @@ def publish(work: Work, key: str, expected: int | None = None, override: bool = 
     failed = checks.failing_with_source(work.session, work.live, now)
     if failed and not override:
         raise checks.ChecksFailed(failed)
-    known = {name: recipe for name, recipe in now.recipes.items() if name in work.live.setup.variables}
-    made = now.model_copy(update={"recipes": known})
-    work.specs.save(made, action="mapping published")
-    assert row.id is not None
-    mappings.save_draft(work.session, row, None, work.now)
-    mappings.forget_steps(work.session, row.id)
-    work.wake()
-    note = " ".join([checks.override_note(failed), *(f"{loss.name} was mapped no more." for loss in lost)]).strip()
-    return mappings.keep_revision(work.session, row, made, work.now, note)
+    return now, failed, lost
 
 
 def _row(work: Work, key: str) -> SourceRow:

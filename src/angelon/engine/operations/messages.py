@@ -98,17 +98,21 @@ def publish(
 
     Raises Invalid with what keeps it from going live, and ChecksFailed where checks fail and `override` is not set.
     """
+    with work.look() as looked:
+        row = _row(looked, key)
+        spec = specs.current_spec(looked.session, row)
+        draft = message = from_stored(Message, spec)
+        if channels:
+            message = only(channels, draft, looked.live.setup.messages.get(key))
+        states = reviews.states(looked.session, row.id or 0)
+        stops = [problem for problem in preflight(message, looked.live, samples, states) if problem.severity == "error"]
+        if stops:
+            raise Invalid(stops)
+        failed = checks.failing_with_message(looked.session, looked.live, message)
+        if failed and not override:
+            raise checks.ChecksFailed(failed)
     row = _row(work, key)
-    draft = message = from_stored(Message, specs.current_spec(work.session, row))
-    if channels:
-        message = only(channels, draft, work.live.setup.messages.get(key))
-    states = reviews.states(work.session, row.id or 0)
-    stops = [problem for problem in preflight(message, work.live, samples, states) if problem.severity == "error"]
-    if stops:
-        raise Invalid(stops)
-    failed = checks.failing_with_message(work.session, work.live, message)
-    if failed and not override:
-        raise checks.ChecksFailed(failed)
+    work.still(looked, (spec, specs.current_spec(work.session, row)))
     if message != draft:
         work.specs.save_draft(message)
     made = work.specs.publish("message", row, checks.override_note(failed))

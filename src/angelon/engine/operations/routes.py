@@ -70,15 +70,18 @@ def publish_and_switch_on(work: Work, key: str, late: str = "send", override: bo
 
     Raises Invalid with what keeps it from going live, and ChecksFailed where checks fail and `override` is not set.
     """
+    with work.look() as looked:
+        spec = specs.current_spec(looked.session, _row(looked, key))
+        route = from_stored(Route, spec)
+        names = {one.key: one.spec.name for one in specs.routes(looked.session, work.store_id)}
+        stops = [problem for problem in problems(route, looked.live, names, work.now) if problem.severity == "error"]
+        if stops:
+            raise Invalid(stops)
+        failed = checks.failing_with_route(looked.session, looked.live, route)
+        if failed and not override:
+            raise checks.ChecksFailed(failed)
     row = _row(work, key)
-    route = from_stored(Route, specs.current_spec(work.session, row))
-    names = {one.key: one.spec.name for one in specs.routes(work.session, work.store_id)}
-    stops = [problem for problem in problems(route, work.live, names, work.now) if problem.severity == "error"]
-    if stops:
-        raise Invalid(stops)
-    failed = checks.failing_with_route(work.session, work.live, route)
-    if failed and not override:
-        raise checks.ChecksFailed(failed)
+    work.still(looked, (spec, specs.current_spec(work.session, row)))
     work.specs.publish("route", row, checks.override_note(failed))
     work.specs.switch(row, True)
     work.wake()

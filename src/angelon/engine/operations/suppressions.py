@@ -8,7 +8,11 @@ from angelon.core.messages.channels import CHANNELS
 from angelon.core.planning.permission import EVERYTHING, of_order
 from angelon.core.problems import Invalid, Problem
 from angelon.db import consents, orders, people, suppressions
-from angelon.engine.unit import Work, found
+from angelon.engine.installation import Installation
+from angelon.engine.unit import Actor, Work, found, unit
+
+MOST_AT_ONCE = 500
+"""Addresses that one transaction takes: others write in between."""
 
 
 def add(
@@ -17,15 +21,44 @@ def add(
     """Takes email addresses and phone numbers; gives how many were new, and those that are neither. `scope` says what
     is not sent there any more: everything, optional messages, or one notice.
     """
-    new, unknown = 0, []
-    for text in addresses:
-        key = address_key_of(text, work.live.setup.store.country)
-        if not key:
+    keys, unknown = keys_of(addresses, work.country)
+    return add_keys(work, [(key, why, scope) for key in keys], origin), unknown
+
+
+def add_keys(work: Work, wanted: Sequence[tuple[str, str, str]], origin: str) -> int:
+    """Takes (key, why, scope) of addresses; says how many were new."""
+    new = suppressions.add_many(work.connection, work.store_id, wanted, work.now, origin)
+    notes = [(key, {"why": why, "scope": scope, "origin": origin}) for key, why, scope in wanted if (key, scope) in new]
+    work.record_many("suppressed", "address", notes)
+    return len(new)
+
+
+def add_list(
+    installation: Installation, store_id: int, actor: Actor, rows: Sequence[tuple[str, str, str]], origin: str
+) -> tuple[int, list[str]]:
+    """Takes a list of any length (address, why, scope), a part at a time, so that others write in between; gives how
+    many were new, and those that are neither an address nor a number. What went in before a fault stays; the same list
+    again takes the rest.
+    """
+    country = installation.setups.get(store_id).setup.store.country
+    wanted, unknown = list[tuple[str, str, str]](), list[str]()
+    for text, why, scope in rows:
+        key = address_key_of(text, country)
+        if key:
+            wanted.append((key, why, scope))
+        else:
             unknown.append(text)
-        elif suppressions.add(work.session, work.store_id, key, why, work.now, scope, origin):
-            new += 1
-            work.record("suppressed", "address", key, None, {"why": why, "scope": scope, "origin": origin})
+    new = 0
+    for start in range(0, len(wanted), MOST_AT_ONCE):
+        with unit(installation, store_id, actor) as work:
+            new += add_keys(work, wanted[start : start + MOST_AT_ONCE], origin)
     return new, unknown
+
+
+def keys_of(addresses: Sequence[str], country: str) -> tuple[list[str], list[str]]:
+    """What these addresses and numbers are known by, and those that are neither."""
+    known = [(text, address_key_of(text, country)) for text in addresses]
+    return [key for _, key in known if key], [text for text, key in known if not key]
 
 
 def remove(work: Work, suppression_id: int) -> str:

@@ -5,5 +5,6 @@ answer from elsewhere.
 
 from angelon.engine.planner.faults import describe_fault, link_to
 from angelon.engine.planner.runs import Planner
+from angelon.engine.planner.texts import compile_texts
 
-__all__ = ["Planner", "describe_fault", "link_to"]
+__all__ = ["Planner", "compile_texts", "describe_fault", "link_to"]

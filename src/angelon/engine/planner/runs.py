@@ -21,6 +21,7 @@ from angelon.engine.clock import Clock
 from angelon.engine.event_reader import Payloads, within_bytes
 from angelon.engine.planner.batch import Batch, ReadEvent
 from angelon.engine.planner.faults import describe_fault
+from angelon.engine.planner.texts import compile_texts
 from angelon.engine.setups import Setups
 
 log = structlog.get_logger()
@@ -66,7 +67,7 @@ class Planner:
         most = limit or self._batch_size
         if not self._read_ahead(most, without):
             return 0, 0
-        with self._database.connection() as connection:
+        with self._database.connection(purpose="planning") as connection:
             rows = self._mine(connection, most, without)
             began = time.monotonic()
             unread = {row.delivery_id for row in rows if row.id not in self._ahead}
@@ -142,6 +143,7 @@ class Planner:
             for row in rows:
                 by_store.setdefault(self._store_of(row), []).append(row)
             for store_id, found in by_store.items():
+                compile_texts(self._setups.get(store_id))
                 try:
                     batch = self._batch(connection, self._setups.get(store_id))
                     self._ahead.update(batch.read_ahead(found))

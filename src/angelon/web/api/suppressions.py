@@ -7,7 +7,7 @@ from angelon.core.problems import NotFound
 from angelon.db import suppressions
 from angelon.engine.operations import suppressions as operations
 from angelon.web.api.operation import Answer, cursor_of, operation, read_cursor
-from angelon.web.services import session, store_id, work
+from angelon.web.services import actor, read_anew, services, session, store_id, work
 
 
 @operation(
@@ -30,8 +30,9 @@ def list_suppressions(query: models.ListQuery) -> models.Suppressions:
 @operation("POST", "/suppressions", "suppressions.write", "Suppress addresses", models.Suppressed, body=models.Suppress)
 def suppress(body: models.Suppress) -> models.Suppressed:
     """Email addresses and phone numbers that nothing is sent to any more; one that is there gets the new reason."""
-    with work() as unit:
-        added, unknown = operations.add(unit, body.addresses, body.why or "By the API.", body.scope, "api")
+    wanted = [(address, body.why or "By the API.", body.scope) for address in body.addresses]
+    added, unknown = operations.add_list(services().installation, store_id(), actor(), wanted, "api")
+    read_anew()
     return models.Suppressed(added=added, unknown=[text[:320] for text in unknown])
 
 

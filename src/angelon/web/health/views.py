@@ -1,4 +1,4 @@
-"""`/healthz` and `/readyz`."""
+"""`/healthz`, `/readyz` and `/readyz/work`."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from typing import Any
 from flask import Blueprint, jsonify
 from sqlalchemy.exc import SQLAlchemyError
 
-from angelon.db import events, sends
+from angelon.db import events, inquiries, installations, sends
 from angelon.web.services import services, session
 
 pages = Blueprint("health", __name__)
@@ -28,28 +28,42 @@ MISSING = {
 OLDEST_UNPLANNED = dt.timedelta(minutes=2)
 
 
+def _answer(why: str, **more: Any) -> Any:
+    """`process` names who answers: what `ANGELON_HOME/run.json` has of the web process that was started last."""
+    told = {"status": "not ready", "why": why} if why else {"status": "ready"}
+    return jsonify({**told, **more, "process": services().process}), 503 if why else 200
+
+
 @pages.get("/readyz")
 def ready() -> Any:
-    """503 where the database can't be read, no worker that plans or sends has given a sign of life for 20 s, or an
-    event has waited long to be planned.
+    """Whether this process can take deliveries: 503 where the database can't be read, or was moved elsewhere, or more
+    waits to be stored than is sensible. Whether what was taken is worked on is another question: `/readyz/work`.
+    """
+    try:
+        moved = installations.moved_to(session())
+    except SQLAlchemyError:
+        return _answer("the database can't be read")
+    if moved:
+        return _answer(f"this installation was moved to {moved}")
+    return _answer(services().writer.trouble)
 
-    `process` names who answers: what `ANGELON_HOME/run.json` has of the web process that was started last.
+
+@pages.get("/readyz/work")
+def work() -> Any:
+    """Whether what was taken is worked on: 503 where no worker that plans or sends has given a sign of life for 20 s,
+    or an event has waited long to be planned. `workers` are the roles of those that are alive; `waited` is how long
+    the oldest event has waited, in seconds; `asked` is what is not answered yet, by who is asked.
     """
     now = services().clock.now()
-    who = {"process": services().process}
     try:
         missing = sends.missing_roles(session(), now)
-        waited = events.backlog(session(), now)
+        waited = events.backlog(session(), now) or dt.timedelta()
+        asked = {target: number for target, (number, _) in inquiries.waiting_by_target(session()).items()}
     except SQLAlchemyError:
-        return jsonify({"status": "not ready", "why": "the database can't be read", **who}), 503
+        return _answer("the database can't be read")
+    alive = sorted({sends.PLANS, sends.SENDS} - missing)
+    more = {"workers": alive, "waited": int(waited.total_seconds()), "asked": asked}
     if missing:
-        return jsonify({"status": "not ready", "why": MISSING[" ".join(sorted(missing))], **who}), 503
-    if waited is not None and waited > OLDEST_UNPLANNED:
-        return jsonify(
-            {
-                "status": "not ready",
-                "why": f"the oldest event has waited {int(waited.total_seconds())} s to be planned",
-                **who,
-            }
-        ), 503
-    return jsonify({"status": "ready", **who})
+        return _answer(MISSING[" ".join(sorted(missing))], **more)
+    late = waited > OLDEST_UNPLANNED
+    return _answer(f"the oldest event has waited {more['waited']} s to be planned" if late else "", **more)

@@ -26,12 +26,13 @@ SHAPES = {
     "failed": "failed",
     "condition not met": "no",
     "does not apply": "open",
+    "waits for an answer": "scheduled",
     "waits": "open",
     "off": "open",
 }
 """The mark of each word."""
 
-_RANK = {"send": 0, "held": 1, "skipped": 2, "no": 3}
+_RANK = {"send": 0, "held": 1, "waits": 2, "skipped": 3, "no": 4}
 
 
 @dataclass(frozen=True)
@@ -111,8 +112,9 @@ def _decided(row: StoredRoute, route: Route, happened: list[EventRow]) -> RouteO
     if best is None:
         return None
     _, decision, event_id = best
-    settled = next((line for line in decision["trace"] if line["verdict"] in ("no", "problem")), None)
-    word = {"send": "sent", "held": "held", "skipped": "skipped", "no": "condition not met"}[decision["outcome"]]
+    settled = next((line for line in decision["trace"] if line["verdict"] in ("no", "problem", "waits")), None)
+    words = {"send": "sent", "held": "held", "waits": "waits for an answer", "skipped": "skipped"}
+    word = words.get(decision["outcome"], "condition not met")
     if settled and settled["part"] == "when" and "before the route was switched on" in settled["why"]:
         word = "does not apply"
     return RouteOutcome(

@@ -16,6 +16,7 @@ from angelon.core.planning.readiness import problems_of
 from angelon.core.specs import Message
 from angelon.db import counts, events, gateway_health, gateway_use, inquiries, overview, sends, shapes, specs
 from angelon.db.specs import StoredRoute
+from angelon.engine.planner.waiting import origin
 from angelon.web.formats import capital, moment
 from angelon.web.overview import figures, grid
 from angelon.web.overview.steps import steps
@@ -291,6 +292,14 @@ def _engine_needs() -> list[Need]:
                     f"/gateways/{key}",
                 )
             )
+    waiting = inquiries.waiting_by_target(session())
+    for target, health in inquiries.unhealthy(session().connection()).items():
+        name, href = _asked(target)
+        if name:
+            number = waiting.get(target, (0, None))[0]
+            waits = f" {number:,} {'inquiry waits' if number == 1 else 'inquiries wait'} for it." if number else ""
+            why = f"since {moment(health.opened_at)}: {health.reason}.{waits} It is tried again by itself."
+            found.append(Need("failed", f"{name} does not answer", why, "Open it", href))
     number = events.problems_count(session(), list(live().source_ids.values()), g.now - dt.timedelta(days=14))
     if number:
         first = events.with_problems(session(), list(live().source_ids.values()), 1)[0]
@@ -311,6 +320,19 @@ def _engine_needs() -> list[Need]:
         what = f"{count} look-up{' was' if len(failed) == 1 else 's were'} not answered"
         found.append(Need("failed", what, failed[0].problem, "See and ask again", "/events"))
     return found
+
+
+def _asked(target: str) -> tuple[str, str]:
+    """What this store calls a target that is asked, and where it is set up; nothing where it does not ask it."""
+    if target.startswith(inquiries.MINE):
+        handler = target.removeprefix(inquiries.MINE)
+        known = any(active.route.handler == handler for active in live().setup.routes)
+        return (f"The handler “{handler}”", f"/handlers/{handler}") if known else ("", "")
+    for key, source in live().sources.items():
+        one = next((one for one in source.enrichments if origin(one.url) == target), None)
+        if one is not None:
+            return f"The look-up “{one.name}” ({target.partition('://')[2]})", f"/sources/{key}/ask?open={one.name}"
+    return "", ""
 
 
 def _days(counted: list[counts.Day]) -> list[tuple[str, int, int, int, float]]:

@@ -12,13 +12,24 @@ from flask import Blueprint, Response, flash, redirect, render_template, request
 from angelon.core.messages.channels import CHANNELS
 from angelon.core.planning.permission import EVERYTHING, NOTICE, OPTIONAL, ORIGINS, THIS_ORDER
 from angelon.core.problems import Invalid
-from angelon.core.tables_out import inert
+from angelon.core.tables_out import active_again, inert
 from angelon.db import suppressions
 from angelon.engine.operations import store as store_operations
 from angelon.engine.operations import suppressions as operations
 from angelon.web.conflicts import edits_seen
 from angelon.web.paging import Page
-from angelon.web.services import kinds_of_events, live, names, services, session, store, store_id, work
+from angelon.web.services import (
+    actor,
+    kinds_of_events,
+    live,
+    names,
+    read_anew,
+    services,
+    session,
+    store,
+    store_id,
+    work,
+)
 
 pages = Blueprint("suppressions", __name__, url_prefix="/suppressions", template_folder="templates")
 MOST_LINES = 5000
@@ -65,9 +76,10 @@ def add() -> Any:
         flash("Write at least one address or number.", "bad")
         return redirect(url_for(".index"))
     why = request.form.get("why", "").strip()[:300] or "asked not to be written to."
-    with work() as unit:
-        scope = OPTIONAL if request.form.get("scope") == OPTIONAL else EVERYTHING
-        new, unknown = operations.add(unit, lines, why, scope)
+    scope = OPTIONAL if request.form.get("scope") == OPTIONAL else EVERYTHING
+    wanted = [(line, why, scope) for line in lines]
+    new, unknown = operations.add_list(services().installation, store_id(), actor(), wanted, "person")
+    read_anew()
     there = len(lines) - len(unknown) - new
     if len(lines) > len(unknown):
         flash(f"{new} added" + (f", {there} were there already." if there else "."), "good")
@@ -89,18 +101,15 @@ def _import(data: bytes) -> Any:
         return redirect(url_for(".index"))
     if rows and rows[0] and rows[0][0].strip().lower() == "address":
         rows = rows[1:]
-    by: dict[tuple[str, str], list[str]] = {}
+    wanted = list[tuple[str, str, str]]()
     for row in rows:
         if row and row[0].strip():
-            why = row[1].strip()[:300] if len(row) > 1 else ""
+            why = active_again(row[1].strip())[:300] if len(row) > 1 else ""
             scope = OPTIONAL if len(row) > 2 and row[2].strip() == OPTIONAL else EVERYTHING
-            by.setdefault((why or "imported.", scope), []).append(row[0].strip())
-    new, unknown = 0, list[str]()
-    with work() as unit:
-        for (why, scope), addresses in by.items():
-            added, strange = operations.add(unit, addresses, why, scope, "import")
-            new, unknown = new + added, unknown + strange
-    flash(f"{new} added of {sum(map(len, by.values()))}.", "good")
+            wanted.append((active_again(row[0].strip()), why or "imported.", scope))
+    new, unknown = operations.add_list(services().installation, store_id(), actor(), wanted, "import")
+    read_anew()
+    flash(f"{new} added of {len(wanted)}.", "good")
     if unknown:
         shown = ", ".join(unknown[:5])
         flash(f"Not understood as an address or number: {shown}{' …' if len(unknown) > 5 else ''}", "bad")

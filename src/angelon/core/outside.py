@@ -1,0 +1,42 @@
+"""What takes long is done before a write begins: inside one, hashing, asking, calling and checking are refused, since
+everybody who writes would wait for it. Pure but for the context that it keeps.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
+
+_WRITE: ContextVar[str] = ContextVar("write", default="")
+_COMPILES: ContextVar[bool] = ContextVar("compiles", default=True)
+
+
+class InsideWrite(RuntimeError):
+    """Something that takes long was begun inside a write: a fault of ours."""
+
+
+@contextmanager
+def writing(purpose: str, compiles: bool = True) -> Iterator[None]:
+    """Marks what is done within as a write, of a purpose that is named where something is refused. `compiles` is
+    whether texts may be compiled, as by what decides about sends, which has that done before as far as it can.
+    """
+    tokens = _WRITE.set(purpose or "a write"), _COMPILES.set(compiles)
+    try:
+        yield
+    finally:
+        _WRITE.reset(tokens[0])
+        _COMPILES.reset(tokens[1])
+
+
+def refuse_compiling() -> None:
+    """Raises InsideWrite inside a write in which no text may be compiled: a unit of work."""
+    if not _COMPILES.get():
+        refuse_inside("compiling a text")
+
+
+def refuse_inside(what: str) -> None:
+    """Raises InsideWrite inside a write; `what` names what was begun."""
+    purpose = _WRITE.get()
+    if purpose:
+        raise InsideWrite(f"{what} inside a write ({purpose}): everybody who writes would wait for it")
