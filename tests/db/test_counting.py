@@ -119,15 +119,21 @@ def test_a_day_is_the_shop_s_across_a_change_of_its_clocks(bench):
     ]
 
 
-def test_another_zone_counts_anew(bench):
+def test_another_zone_counts_from_then_on_and_nothing_is_counted_anew(bench, monkeypatch):
+    monkeypatch.setattr(counting, "rebuild", None)
     with bench.database.connection() as connection:
         do(connection, 0, ("send", dt.datetime(2026, 3, 28, 23, 30, tzinfo=UTC), "sent", 0))
     with bench.database.writing() as session:
         store = read_spec(Store, made.store().model_dump(mode="json") | {"timezone": "Asia/Kathmandu"})
         specs.save_store(session, bench.store_id, store)
+    late = dt.datetime.now(dt.UTC).replace(hour=23, minute=30) + dt.timedelta(days=400)
     with bench.database.connection() as connection:
-        ((day,),) = connection.exec_driver_sql("SELECT day FROM send_count WHERE number > 0").fetchall()
-        assert dt.date(1970, 1, 1) + dt.timedelta(days=day) == dt.date(2026, 3, 29)
+        do(connection, 1, ("send", late, "sent", 0))
+        days = connection.exec_driver_sql("SELECT day FROM send_count WHERE number > 0 ORDER BY day").fetchall()
+        assert [dt.date(1970, 1, 1) + dt.timedelta(days=day) for (day,) in days] == [
+            dt.date(2026, 3, 28),
+            late.date() + dt.timedelta(days=1),
+        ]
         assert counting.differences(connection)["send_count"] == 0
         assert not counting.set_zone(connection, bench.store_id, ZoneInfo("Asia/Kathmandu"))
 

@@ -70,7 +70,7 @@ def test_an_order_goes_whole_after_its_last_event_and_its_figures_with_it(bench,
     happens(bench, 2, "changed", state="packed")
     with_the_second = left(bench)
     at(bench, 31)
-    assert look(bench)["orders"] == 1
+    assert look(bench).get("orders", 0) == 1
     assert bench.rows('SELECT number FROM "order"') == [("BK-2",)]
     assert bench.rows("SELECT email FROM contact") == [("p2@example.org",)]
     now = left(bench)
@@ -80,7 +80,7 @@ def test_an_order_goes_whole_after_its_last_event_and_its_figures_with_it(bench,
     for page in ("/", "/orders", "/sends?span=all", "/routes/packed", "/changes"):
         assert client.get(page).status_code in (200, 404), page
     at(bench, 60)
-    assert look(bench)["orders"] == 1
+    assert look(bench).get("orders", 0) == 1
     assert not any(left(bench).values())
     assert wrong_figures(bench) == {}
     assert bench.rows("SELECT sum(number) FROM send_count")[0][0] in (0, None)
@@ -93,7 +93,7 @@ def test_a_customer_stays_as_long_as_one_of_their_orders(bench, mailbox):
     happens(bench, 2, to="jo@example.org")
     keep(bench, orders_days=30)
     at(bench, 31)
-    assert look(bench)["orders"] == 1
+    assert look(bench).get("orders", 0) == 1
     assert bench.rows("SELECT email FROM contact") == [("jo@example.org",)]
 
 
@@ -116,7 +116,7 @@ def test_what_waits_is_in_hand_or_is_pinned_keeps_its_order(bench, mailbox, kept
         connection.exec_driver_sql(kept)
     before = left(bench)
     at(bench, 90)
-    assert look(bench)["orders"] == 0
+    assert look(bench).get("orders", 0) == 0
     assert left(bench) == before
 
 
@@ -128,7 +128,7 @@ def test_an_order_to_which_something_was_sent_by_hand_of_late_stays(bench, mailb
     with bench.database.connection() as connection:
         moment = int((bench.clock.now() - dt.timedelta(days=3)).timestamp() * 1_000_000)
         connection.exec_driver_sql(f"UPDATE send SET created_at = {moment}")
-    assert look(bench)["orders"] == 0
+    assert look(bench).get("orders", 0) == 0
 
 
 def test_a_delivery_with_several_orders_stays_until_the_last_of_them_goes(bench, mailbox):
@@ -140,7 +140,7 @@ def test_a_delivery_with_several_orders_stays_until_the_last_of_them_goes(bench,
         connection.exec_driver_sql("UPDATE event SET delivery_id = (SELECT min(delivery_id) FROM event)")
     keep(bench, orders_days=30)
     at(bench, 31)
-    assert look(bench)["orders"] == 1
+    assert look(bench).get("orders", 0) == 1
     assert bench.rows("SELECT length(body) > 0 FROM delivery WHERE id IN (SELECT delivery_id FROM event)") == [(1,)]
     at(bench, 60)
     look(bench)
@@ -187,7 +187,7 @@ def test_more_than_one_part_goes_and_who_is_suppressed_stays(bench, monkeypatch)
         connection.exec_driver_sql("UPDATE send SET state = 'failed' WHERE state != 'sent'")
     keep(bench, orders_days=30)
     at(bench, 31)
-    assert look(bench)["orders"] == 5
+    assert look(bench).get("orders", 0) == 5
     assert bench.rows("SELECT address_key FROM suppression") == [("email:p1@example.org",)]
 
 
@@ -239,14 +239,14 @@ def test_a_fault_in_what_one_store_keeps_harms_no_other_round(bench, monkeypatch
 
     at(bench, 0)
     keep(bench, orders_days=30)
-    real, faults = engine.housekeeping.sweep, [ValueError("odd")]
+    real, faults = engine.housekeeping.any_orders, [ValueError("odd")]
 
-    def sweep(*given):
+    def any_orders(*given):
         if faults:
             raise faults.pop()
         return real(*given)
 
-    monkeypatch.setattr(engine.housekeeping, "sweep", sweep)
+    monkeypatch.setattr(engine.housekeeping, "any_orders", any_orders)
     housekeeper = Housekeeper(bench.database, bench.services.setups, bench.clock)
     assert "files" in housekeeper.look(), "what comes after it is still done"
     assert housekeeper.look() == {}, "and it is tried again in the next round, not at once"

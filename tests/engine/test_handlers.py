@@ -460,6 +460,7 @@ def test_a_check_and_a_rehearsal_of_many_ask_the_code_as_it_is_now(bench, runnin
 
     with unit(installation, bench.store_id) as work:
         key = checks.keep(work, "handler-thanks", event)
+    with unit(installation, bench.store_id) as work:
         assert checks.run_one(work, key)[1].passed
     assert rehearsed() == ["received"]
     write(folder, GOOD.replace("< 100", "< 1000"))

@@ -5,12 +5,14 @@ from __future__ import annotations
 import datetime as dt
 import hashlib
 import json
+import shutil
 import sqlite3
 import tarfile
 import tempfile
+import time
 from io import BytesIO
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import IO, TYPE_CHECKING, Any
 
 import click
 
@@ -18,23 +20,37 @@ if TYPE_CHECKING:
     from angelon.settings import Settings
 
 DATABASE, KEY, MANIFEST = "angelon.db", "secret.key", "manifest.json"
+LEFT_AFTER = 3600.0
+"""Seconds since when a folder of a backup was not written into, when it is taken for one that was killed."""
+MOST_KEY, MOST_MANIFEST = 4096, 1_000_000
+MOST_RATIO = 200
+"""Bytes of a database for each byte of its archive, at most: a real one has 4 to 10."""
 
 
 @click.command()
 @click.argument("file", type=click.Path(dir_okay=False, path_type=Path))
 @click.option("--without-key", is_flag=True, help="Leave the secret key out: without it, credentials can't be opened.")
-def backup(file: Path, without_key: bool) -> None:
-    """Write everything into FILE (.tar.gz) while Angelon runs: the database and the secret key. It is verified."""
+@click.option("--verify", is_flag=True, help="Only look whether FILE, which is a backup, can be restored.")
+def backup(file: Path, without_key: bool, verify: bool) -> None:
+    """Write everything into FILE (.tar.gz) while Angelon runs: the database and the secret key. It is verified.
+
+    The folder needs as much room again as the database has, until it is done.
+    """
     from angelon import settings
 
     chosen = settings.load()
+    if verify:
+        _verify(chosen, file)
+        return
     _need_sqlite(chosen)
     if not (chosen.home / DATABASE).exists():
         raise click.ClickException(f"There is no database in {chosen.home} yet.")
+    _clean(chosen.home)
     with tempfile.TemporaryDirectory(dir=chosen.home, prefix=".backup-") as folder:
         copy = Path(folder) / DATABASE
-        with sqlite3.connect(chosen.home / DATABASE) as source, sqlite3.connect(copy) as into:
-            source.backup(into, pages=2000, sleep=0.01)  # others write in between
+        # as it was at one moment: who writes meanwhile writes on, and does not have it begin anew
+        with sqlite3.connect(chosen.home / DATABASE, isolation_level=None) as source:
+            source.execute("VACUUM INTO ?", (str(copy),))
         told = _looked_at(copy)
         parts = {DATABASE: copy}
         if (chosen.home / KEY).exists() and not chosen.secret_key and not without_key:
@@ -52,19 +68,39 @@ def backup(file: Path, without_key: bool) -> None:
     click.echo(f"{file}: {told['orders']:,} orders, {told['sends']:,} sends, {file.stat().st_size / 1e6:.1f} MB.")
 
 
+def _clean(home: Path) -> None:
+    """Takes away what backups and restorations that were killed have left."""
+    for left in (*home.glob(".backup-*"), *home.glob(".restore-*")):
+        if time.time() - left.stat().st_mtime > LEFT_AFTER:
+            shutil.rmtree(left, ignore_errors=True)
+
+
+def _verify(chosen: Settings, file: Path) -> None:
+    if not file.exists():
+        raise click.ClickException(f"There is no file {file}.")
+    chosen.home.mkdir(mode=0o700, parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory(dir=chosen.home, prefix=".restore-") as folder:
+        told = _unpacked(file, Path(folder))
+        found = _looked_at(Path(folder) / DATABASE)
+    click.echo(f"{file} can be restored: as of {told['made_at'][:19]} UTC, {found['orders']:,} orders.")
+
+
 @click.command()
 @click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
 @click.option("--force", is_flag=True, help="Also over a database: it is kept beside, under another name.")
 def restore(file: Path, force: bool) -> None:
     """Bring back what `angelon backup` has written. Stop Angelon first."""
     from angelon import settings
-    from angelon.cli.serving import running_at
+    from angelon.cli.holding import alone
 
     chosen = settings.load()
     _need_sqlite(chosen)
     settings.private_folder(chosen.home)
-    if running_at(chosen.home):
-        raise click.ClickException("Angelon runs from this data folder. Stop it first.")
+    with alone(chosen.home, "nothing can be restored"):
+        _restore(chosen, file, force)
+
+
+def _restore(chosen: Settings, file: Path, force: bool) -> None:
     there = chosen.home / DATABASE
     if there.exists() and not force:
         raise click.ClickException(f"There is a database in {chosen.home}. With --force it is kept beside the other.")
@@ -113,23 +149,39 @@ def _looked_at(file: Path) -> dict[str, Any]:
 
 def _unpacked(file: Path, folder: Path) -> dict[str, Any]:
     """Unpacks a backup and checks each part. Raises ClickException for what is none, or was changed."""
+    most = max(100_000_000, file.stat().st_size * MOST_RATIO)
     try:
         with tarfile.open(file, "r:gz") as archive:
             for name in (MANIFEST, DATABASE, KEY):
                 part = archive.extractfile(name) if name in archive.getnames() else None
                 if part is not None:
-                    with (folder / name).open("wb") as out:
-                        while chunk := part.read(1 << 20):
-                            out.write(chunk)
-                    (folder / name).chmod(0o600)
+                    _unpack(part, folder / name, {KEY: MOST_KEY, MANIFEST: MOST_MANIFEST}.get(name, most))
         told: dict[str, Any] = json.loads((folder / MANIFEST).read_text())
         wanted = told["sha256"]
-    except (tarfile.TarError, OSError, EOFError, ValueError, KeyError) as error:
+        if not isinstance(wanted, dict) or DATABASE not in wanted or not str(told["made_at"])[:10]:
+            raise ValueError("its manifest does not name the database")
+        if not set(wanted) <= {DATABASE, KEY} or not all(isinstance(digest, str) for digest in wanted.values()):
+            raise ValueError("its manifest names what no backup holds")
+        if (folder / KEY).exists() and KEY not in wanted:
+            raise ValueError("its manifest does not name the key")
+    except (tarfile.TarError, OSError, EOFError, ValueError, KeyError, TypeError, AttributeError) as error:
         raise click.ClickException(f"{file} is no backup of Angelon’s: {error}") from None
     for name, digest in wanted.items():
         if not (folder / name).exists() or _digest(folder / name) != digest:
             raise click.ClickException(f"{file} is damaged: {name} is not as it was written.")
     return told
+
+
+def _unpack(part: IO[bytes], to: Path, most: int) -> None:
+    """Raises ValueError for more bytes than there may be."""
+    size = 0
+    with to.open("wb") as out:
+        while chunk := part.read(1 << 20):
+            size += len(chunk)
+            if size > most:
+                raise ValueError(f"{to.name} is larger than {most:,} bytes")
+            out.write(chunk)
+    to.chmod(0o600)
 
 
 def _digest(path: Path) -> str:

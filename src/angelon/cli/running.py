@@ -8,6 +8,7 @@ from typing import Any
 
 import click
 
+from angelon.cli.holding import hold
 from angelon.cli.opening import open_database, open_in_use
 
 
@@ -32,11 +33,11 @@ def _ready(family: Any, url: str) -> bool:
 def demo(port: int, fresh: bool, size: int) -> None:
     """Load the demo, and run web, workers and stand-ins."""
     from angelon import settings
-    from angelon.cli.serving import THREADS, ProcessGroup, check_port, free_port, import_all
+    from angelon.cli.serving import THREADS, ProcessGroup, free_port, import_all, listen
 
     chosen = settings.load()
     port = port or free_port()
-    check_port("127.0.0.1", port)
+    door = listen("127.0.0.1", port)
     if fresh:
         from angelon.demo.folder import start_from_empty
 
@@ -54,10 +55,10 @@ def demo(port: int, fresh: bool, size: int) -> None:
     if not chosen.returns:
         os.environ["ANGELON_RETURNS"] = f"127.0.0.1:{free_port()}"
     open_database(chosen).close()
-    family = ProcessGroup()
+    family = ProcessGroup(door)
     family.listen()
     url = f"http://127.0.0.1:{port}"
-    family.start("web", "web", "--port", str(port))  # it starts beside what follows
+    family.start_web("127.0.0.1", port)  # it starts beside what follows
     try:
         from angelon.demo import load
 
@@ -81,18 +82,21 @@ def demo(port: int, fresh: bool, size: int) -> None:
 @click.option("--host", default="127.0.0.1", show_default=True)
 @click.option("--port", default=8080, show_default=True)
 def serve(host: str, port: int) -> None:
-    """Run the web process and the workers."""
+    """Run the web process and the workers.
+
+    At SIGHUP every process is followed by a new one, with the code as it is by then, and no delivery is refused.
+    """
     from angelon import settings
-    from angelon.cli.serving import THREADS, ProcessGroup, check_port, import_all
+    from angelon.cli.serving import THREADS, ProcessGroup, import_all, listen
 
     chosen = settings.load()
-    check_port(host, port)
+    door = listen(host, port)
     import_all()
     open_in_use(chosen).close()
-    family = ProcessGroup()
+    family = ProcessGroup(door)
     family.listen()
+    family.start_web(host, port)  # first: it takes deliveries, whoever works on them
     family.start_workers(chosen.senders, THREADS)
-    family.start("web", "web", "--host", host, "--port", str(port))
     if _ready(family, f"http://{host}:{port}"):
         click.echo(f"Angelon is ready: http://{host}:{port}")
         sys.exit(family.run())
@@ -103,15 +107,18 @@ def serve(host: str, port: int) -> None:
 @click.command()
 @click.option("--host", default="127.0.0.1", show_default=True)
 @click.option("--port", default=8080, show_default=True)
-def web(host: str, port: int) -> None:
+@click.option("--handle", type=int, hidden=True, help="A socket that listens already, from whoever starts this.")
+def web(host: str, port: int, handle: int | None) -> None:
     """Run the web process alone."""
     from angelon import settings
-    from angelon.cli.serving import check_port, run_web
+    from angelon.cli.serving import listen, run_web
 
     chosen = settings.load()
-    check_port(host, port)
+    if handle is None:
+        handle = listen(host, port).detach()
     open_in_use(chosen).close()
-    run_web(host, port, chosen.home)
+    hold(chosen.home)
+    run_web(host, port, chosen.home, handle)
 
 
 @click.command()
@@ -136,6 +143,7 @@ def worker(threads: int, role: str | None) -> None:
 
     chosen = settings.load()
     database = open_in_use(chosen)
+    hold(chosen.home)
     if role is None:
         from angelon.cli.serving import ProcessGroup, import_all
 

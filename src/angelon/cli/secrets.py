@@ -8,6 +8,7 @@ import secrets as random
 import click
 
 from angelon.cli.opening import open_database
+from angelon.settings import Settings
 
 
 @click.group()
@@ -27,12 +28,16 @@ def rotate(new_key: str | None) -> None:
     Browsers are signed out by it, and receipts' addresses are new: give them to the providers.
     """
     from angelon import settings
-    from angelon.cli.serving import running_at
-    from angelon.db.secrets import Vault
+    from angelon.cli.holding import alone
 
     chosen = settings.load()
-    if running_at(chosen.home):
-        raise click.ClickException("Angelon runs from this data folder. Stop it first: it works with the old key.")
+    with alone(chosen.home, "the key can’t be changed"):
+        _rotate(chosen, new_key)
+
+
+def _rotate(chosen: Settings, new_key: str | None) -> None:
+    from angelon.db.secrets import Vault
+
     if chosen.secret_key and not new_key:
         raise click.ClickException("The key stands in ANGELON_SECRET_KEY: give the new one as ANGELON_NEW_SECRET_KEY.")
     made = new_key or random.token_urlsafe(32)

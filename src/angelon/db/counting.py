@@ -349,18 +349,30 @@ def offsets(zone: ZoneInfo) -> list[tuple[dt.datetime, int]]:
     return found
 
 
-def set_zone(connection: Connection, store_id: int, zone: ZoneInfo) -> bool:
-    """Has a store's days be those of a zone; counts anew where they were others. Says whether they were."""
-    epoch = dt.datetime(1970, 1, 1, tzinfo=dt.UTC)
-    wanted = [(store_id, int((since - epoch).total_seconds()) * 1_000_000, seconds) for since, seconds in offsets(zone)]
+def set_zone(connection: Connection, store_id: int, zone: ZoneInfo, now: dt.datetime | None = None) -> bool:
+    """Has a store's days be those of a zone, from `now` on (aware) where they were others until then: what was counted
+    stays as it was counted, so that nothing has to be counted anew. Says whether they were others.
+    """
+    wanted = [(_micros(since), seconds) for since, seconds in offsets(zone)]
     here = OFFSET.c.store_id == store_id
-    known = connection.execute(select(OFFSET).where(here).order_by(OFFSET.c.since)).fetchall()
-    if [tuple(row) for row in known] == wanted:
+    rows = connection.execute(select(OFFSET).where(here).order_by(OFFSET.c.since))
+    known = [(row.since, row.seconds) for row in rows]
+    moment = _micros(now or dt.datetime.now(dt.UTC))
+    if known and _from(known, moment) == _from(wanted, moment):
         return False
-    connection.execute(OFFSET.delete().where(here))
-    connection.execute(
-        OFFSET.insert(), [{"store_id": one, "since": since, "seconds": seconds} for one, since, seconds in wanted]
-    )
-    if connection.exec_driver_sql("SELECT 1 FROM send_count UNION ALL SELECT 1 FROM event_count LIMIT 1").first():
-        rebuild(connection)
+    if known:
+        connection.execute(OFFSET.delete().where(here, OFFSET.c.since >= moment))
+        wanted = _from(wanted, moment)
+    new = [{"store_id": store_id, "since": since, "seconds": seconds} for since, seconds in wanted]
+    connection.execute(OFFSET.insert(), new)
     return True
+
+
+def _micros(moment: dt.datetime) -> int:
+    return int((moment - dt.datetime(1970, 1, 1, tzinfo=dt.UTC)).total_seconds()) * 1_000_000
+
+
+def _from(offsets_: list[tuple[int, int]], moment: int) -> list[tuple[int, int]]:
+    """The offsets that hold from a moment on, the first of them from that moment."""
+    before = [seconds for since, seconds in offsets_ if since <= moment]
+    return [(moment, before[-1] if before else 0), *(one for one in offsets_ if one[0] > moment)]

@@ -6,9 +6,10 @@ import datetime as dt
 from collections.abc import Collection
 from typing import Any
 
-from sqlalchemy import Connection, Table, func, insert
+from sqlalchemy import Connection, Table, exists, func, insert
 from sqlalchemy import select as core_select
 
+from angelon.db.sends import SEND
 from angelon.db.tables import EarlyReceiptRow
 
 EARLY: Table = EarlyReceiptRow.__table__  # type: ignore[attr-defined]
@@ -42,13 +43,19 @@ def any_for(connection: Connection, pairs: Collection[tuple[int, str]]) -> list[
     return [row for row in rows if (row.gateway_id, row.reference) in set(pairs)]
 
 
-def waiting(connection: Connection, limit: int = 200) -> list[Any]:
-    """The oldest ones."""
-    return list(connection.execute(core_select(EARLY).order_by(EARLY.c.id).limit(limit)))
+def matched(connection: Connection, limit: int = 200) -> list[Any]:
+    """Those whose send is there by now, in the order in which they came: others' are passed over, however many."""
+    there = exists().where(SEND.c.gateway_id == EARLY.c.gateway_id, SEND.c.reference == EARLY.c.reference)
+    return list(connection.execute(core_select(EARLY).where(there).order_by(EARLY.c.id).limit(limit)))
 
 
 def drop(connection: Connection, id_: int) -> None:
     connection.execute(EARLY.delete().where(EARLY.c.id == id_))
+
+
+def any_before(connection: Connection, at: dt.datetime) -> bool:
+    """Whether some have waited since before a moment."""
+    return connection.execute(core_select(EARLY.c.id).where(EARLY.c.at < at).limit(1)).first() is not None
 
 
 def drop_before(connection: Connection, at: dt.datetime) -> int:

@@ -66,6 +66,15 @@ def orders(connection: Connection, store_id: int, before: dt.datetime) -> int:
     return len(ids)
 
 
+def any_left(connection: Connection, store_id: int, before: dt.datetime) -> bool:
+    """Whether `orders` or `without_order` would take anything."""
+    order = core_select(ORDER.c.id).where(*_are_old(store_id, before)).limit(1)
+    event = core_select(EVENT.c.id).where(*_alone(store_id, before)).limit(1)
+    test = core_select(SEND.c.id).where(*_tests(store_id, before)).limit(1)
+    run = core_select(RUN.c.id).where(*_unused_runs(store_id, before)).limit(1)
+    return any(connection.execute(one).first() is not None for one in (order, event, test, run))
+
+
 def would_go(connection: Connection, store_id: int, before: dt.datetime) -> int:
     """How many orders `orders` would take, were it called until none is left; counted up to MOST_COUNTED."""
     old = core_select(ORDER.c.id).where(*_are_old(store_id, before)).limit(MOST_COUNTED).subquery()
@@ -87,25 +96,33 @@ def without_order(connection: Connection, store_id: int, before: dt.datetime) ->
     """Takes a part of the events that belong to no order and of the sends that come of no event, such as tests, and
     the runs by hand of which nothing is left; says how many. Quick once no order is left that is as old.
     """
-    waits = exists().where(SEND.c.event_id == EVENT.c.id, or_(SEND.c.state.in_(OPEN), SEND.c.created_at >= before))
-    of_store = core_select(SOURCE.c.id).where(SOURCE.c.store_id == store_id)
-    old = core_select(EVENT.c.id).where(
-        EVENT.c.source_id.in_(of_store),
-        EVENT.c.received_at < before,
-        EVENT.c.order_id.is_(None),
-        ~_is_needed(),
-        ~waits,
-    )
-    old = old.where(~exists().where(_FOLLOWING.c.parent_id == EVENT.c.id, _is_needed(_FOLLOWING)))
-    events = list(connection.execute(old.limit(SINGLE)).scalars())
-    alone = (SEND.c.store_id == store_id, SEND.c.event_id.is_(None), SEND.c.order_id.is_(None))
-    tests = core_select(SEND.c.id).where(*alone, SEND.c.created_at < before, SEND.c.state.not_in(OPEN)).limit(SINGLE)
+    old = core_select(EVENT.c.id).where(*_alone(store_id, before)).limit(SINGLE)
+    events = list(connection.execute(old).scalars())
+    tests = core_select(SEND.c.id).where(*_tests(store_id, before)).limit(SINGLE)
     sends = list(connection.execute(tests).scalars())
     if events or sends:
         _events(connection, EVENT.c.id.in_(events), SEND.c.id.in_(sends))
-    used = exists().where(SEND.c.run_id == RUN.c.id)
-    runs = delete(RUN).where(RUN.c.store_id == store_id, RUN.c.started_at < before, ~used)
+    runs = delete(RUN).where(*_unused_runs(store_id, before))
     return len(events) + len(sends) + int(connection.execute(runs).rowcount)
+
+
+def _alone(store_id: int, before: dt.datetime) -> tuple[ColumnElement[bool], ...]:
+    """The events that belong to no order and that nothing needs."""
+    waits = exists().where(SEND.c.event_id == EVENT.c.id, or_(SEND.c.state.in_(OPEN), SEND.c.created_at >= before))
+    of_store = core_select(SOURCE.c.id).where(SOURCE.c.store_id == store_id)
+    old = (EVENT.c.source_id.in_(of_store), EVENT.c.received_at < before, EVENT.c.order_id.is_(None))
+    return *old, ~_is_needed(), ~waits, ~exists().where(_FOLLOWING.c.parent_id == EVENT.c.id, _is_needed(_FOLLOWING))
+
+
+def _tests(store_id: int, before: dt.datetime) -> tuple[ColumnElement[bool], ...]:
+    """The sends that come of no event."""
+    alone = (SEND.c.store_id == store_id, SEND.c.event_id.is_(None), SEND.c.order_id.is_(None))
+    return *alone, SEND.c.created_at < before, SEND.c.state.not_in(OPEN)
+
+
+def _unused_runs(store_id: int, before: dt.datetime) -> tuple[ColumnElement[bool], ...]:
+    used = exists().where(SEND.c.run_id == RUN.c.id)
+    return RUN.c.store_id == store_id, RUN.c.started_at < before, ~used
 
 
 def _is_needed(event: Any = EVENT) -> ColumnElement[bool]:

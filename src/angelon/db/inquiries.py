@@ -19,7 +19,7 @@ from angelon.core.specs.base import read_spec
 from angelon.db.bulk import Bulk
 from angelon.db.events import EVENT
 from angelon.db.lists import not_by_index
-from angelon.db.tables import DUE, PROBLEM, EventRow, InquiryRow, TargetHealthRow
+from angelon.db.tables import DUE, PROBLEM, TO_PLAN, EventRow, InquiryRow, TargetHealthRow
 
 INQUIRY: Table = InquiryRow.__table__  # type: ignore[attr-defined]
 HEALTH: Table = TargetHealthRow.__table__  # type: ignore[attr-defined]
@@ -304,7 +304,7 @@ def give_back(connection: Connection, workers: Collection[str], now: dt.datetime
 
 def forget_failed(connection: Connection, event_ids: Collection[str] | None = None) -> None:
     """Has what was given up about events that are to be planned asked once more: all of them, or these."""
-    waiting = [EVENT.c.planned_at.is_(None)]
+    waiting: list[Any] = [text(TO_PLAN)]
     if event_ids is not None:
         waiting.append(EVENT.c.id.in_(list(event_ids)))
     meant = core_select(func.coalesce(EVENT.c.parent_id, EVENT.c.id)).where(*waiting)

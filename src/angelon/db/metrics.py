@@ -14,16 +14,24 @@ from sqlmodel import Session, col, select
 from angelon.db.events import EVENT
 from angelon.db.inquiries import HANDLER, INQUIRY
 from angelon.db.sends import GATEWAY, SEND
-from angelon.db.tables import PROBLEM, STUCK, WAITING, AttemptRow, GatewayHealthRow, GatewayRow, HeartbeatRow, SendRow
+from angelon.db.tables import (
+    PROBLEM,
+    STUCK,
+    TO_PLAN,
+    WAITING,
+    AttemptRow,
+    GatewayHealthRow,
+    GatewayRow,
+    HeartbeatRow,
+    SendRow,
+)
 
 ATTEMPT = AttemptRow.__table__  # type: ignore[attr-defined]
 
 
 def waiting_events(session: Session) -> tuple[int, dt.datetime | None]:
     """How many events wait to be planned, and since when the oldest does."""
-    row = session.connection().execute(
-        core_select(func.count(), func.min(EVENT.c.received_at)).where(EVENT.c.planned_at.is_(None))
-    )
+    row = session.connection().execute(core_select(func.count(), func.min(EVENT.c.received_at)).where(text(TO_PLAN)))
     number, oldest = row.one()
     return int(number), oldest
 
@@ -36,13 +44,15 @@ def problem_events(session: Session) -> int:
 
 def open_sends(session: Session) -> list[tuple[str, str, int]]:
     """(gateway, state, how many) of sends that are not settled, or need a person."""
-    statement = (
-        core_select(GATEWAY.c.key, SEND.c.state, func.count())
-        .select_from(SEND.outerjoin(GATEWAY, GATEWAY.c.id == SEND.c.gateway_id))
-        .where(text(f"(send.{WAITING} OR send.{STUCK})"))
-        .group_by(GATEWAY.c.key, SEND.c.state)
-    )
-    return [(key or "", state, number) for key, state, number in session.connection().execute(statement)]
+    connection = session.connection()
+    keys = {id_: key for id_, key in connection.execute(core_select(GATEWAY.c.id, GATEWAY.c.key))}
+    found = []
+    for where, index in ((WAITING, "ix_send_waiting"), (STUCK, "ix_send_stuck")):  # each by its own index
+        by = f"INDEXED BY {index}" if connection.dialect.name == "sqlite" else ""  # SQLite reads all sends otherwise
+        counted = f"SELECT gateway_id, state, count(*) FROM send {by} WHERE {where} GROUP BY 1, 2"  # noqa: S608
+        rows = connection.exec_driver_sql(counted)
+        found += [(keys.get(gateway_id, ""), state, number) for gateway_id, state, number in rows]
+    return found
 
 
 def oldest_due(session: Session, now: dt.datetime) -> dt.datetime | None:

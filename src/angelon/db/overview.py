@@ -18,6 +18,7 @@ from angelon.db.sends import ALIVE_FOR
 from angelon.db.tables import (
     PROBLEM,
     STUCK,
+    TO_PLAN,
     WAITING,
     AttemptRow,
     EventRow,
@@ -82,7 +83,7 @@ def numbers(session: Session, store_id: int, now: dt.datetime) -> Numbers:
                 .where(gateway.c.store_id == store_id)
                 .scalar_subquery(),
                 core_select(func.max(HeartbeatRow.at)).where(HeartbeatRow.at <= now + ALIVE_FOR).scalar_subquery(),  # type: ignore[arg-type]
-                core_select(func.min(event.c.received_at)).where(event.c.planned_at.is_(None)).scalar_subquery(),
+                core_select(func.min(event.c.received_at)).where(text(TO_PLAN)).scalar_subquery(),
                 core_select(func.min(send.c.due_at)).where(text(WAITING), send.c.due_at <= now).scalar_subquery(),
             )
         )

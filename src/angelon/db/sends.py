@@ -393,6 +393,14 @@ def missing_roles(session: Session, now: dt.datetime) -> set[str]:
     return {PLANS, SENDS} - {role for roles in alive for role in roles.split()}
 
 
+def senders(session: Session, now: dt.datetime) -> int:
+    """How many processes that send have given a sign of life just now."""
+    alive = session.exec(
+        select(HeartbeatRow.role).where(HeartbeatRow.at >= now - ALIVE_FOR, HeartbeatRow.at <= now + ALIVE_FOR)
+    )
+    return sum(1 for roles in alive if SENDS in roles.split())
+
+
 def any_settled(session: Session, store_id: int) -> bool:
     """Whether any send of a store has come to its end."""
     done = select(SendRow.id).where(SendRow.store_id == store_id, col(SendRow.settled_at).is_not(None)).limit(1)

@@ -30,12 +30,14 @@ MakeDispatcher = Callable[[str], Dispatcher]
 
 
 class GatewayPool:
-    """The threads of one gateway: started when sends are due, at most `most`, ended when nothing is for a while."""
+    """The threads of one gateway: started when sends are due, at most `most` (asked each time, so that a limit that is
+    lowered counts at once), ended when nothing is for a while.
+    """
 
     def __init__(
         self,
         gateway_id: int | None,
-        most: int,
+        most: Callable[[], int],
         name: Callable[[], str],
         make: MakeDispatcher,
         fallback_due: Callable[[], None],
@@ -58,7 +60,7 @@ class GatewayPool:
             if self._wanted < self._waiting:
                 self._wanted += 1
                 self._due.notify()
-            elif len(self._threads) < self._most and not self._stopped.is_set():
+            elif len(self._threads) < self._most() and not self._stopped.is_set():
                 thread = threading.Thread(
                     target=self._run, args=(self._name(),), name=f"deliver-{self.gateway_id}", daemon=True
                 )
@@ -68,7 +70,7 @@ class GatewayPool:
     def _run(self, name: str) -> None:
         dispatcher = self._make(name)
         try:
-            while not self._stopped.is_set():
+            while not self._stopped.is_set() and not self._too_many():
                 try:
                     dispatcher.run(BATCH, self.wake, self._stopped.is_set, self.gateway_id)
                 except Exception:
@@ -83,6 +85,14 @@ class GatewayPool:
             with self._due:
                 self._threads.discard(threading.current_thread())
             dispatcher.close()
+
+    def _too_many(self) -> bool:
+        """Whether this thread is one more than there may be by now: it ends, then."""
+        with self._due:
+            if len(self._threads) <= self._most():
+                return False
+            self._threads.discard(threading.current_thread())
+            return True
 
     def _wait(self) -> bool:
         """False where nothing was due for so long that the thread may end."""
@@ -133,6 +143,8 @@ class GatewayPools:
         self._changed = threading.Condition()
         self._notified = False
         self._pools: dict[int | None, GatewayPool] = {}
+        self._processes = 1
+        """How many processes send, this one among them."""
         number = itertools.count()
         self._name = lambda: f"{name}-{next(number)}"
 
@@ -162,6 +174,7 @@ class GatewayPools:
             due = sends.due_by_gateway(connection)
             limited = gateway_use.waiting(connection, self._clock.now())
             self._breakers.refresh(connection)
+            self._processes = max(1, sends.senders(session, self._clock.now()))
         now = self._clock.now()
         next_at = now + dt.timedelta(seconds=POLL)
         for gateway_id, at in due.items():
@@ -177,15 +190,16 @@ class GatewayPools:
         return max(0.005, (next_at - now).total_seconds())
 
     def _most(self, gateway_id: int | None) -> int:
-        """Threads for a gateway: as many as it takes connections."""
+        """Threads for a gateway: as many as it takes connections, over all processes that send."""
         found = self._setups.gateway(gateway_id) if self._setups is not None and gateway_id is not None else None
-        return min(self._each, (found[1].quota.connections or self._each) if found is not None else self._each)
+        wanted = found[1].quota.connections if found is not None else 0
+        return min(self._each, max(1, wanted // self._processes)) if wanted else self._each
 
     def _pool(self, gateway_id: int | None) -> GatewayPool:
         lane = self._pools.get(gateway_id)
         if lane is None:
             lane = self._pools[gateway_id] = GatewayPool(
-                gateway_id, self._most(gateway_id), self._name, self._make, self._fallback_due, self._stopped
+                gateway_id, lambda: self._most(gateway_id), self._name, self._make, self._fallback_due, self._stopped
             )
         return lane
 

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import datetime as dt
 import time
+from collections import Counter
+from typing import Any
 
 import structlog
 
@@ -25,38 +27,63 @@ class Housekeeper:
     def __init__(self, database: Database, setups: Setups, clock: Clock) -> None:
         self._database, self._setups, self._clock = database, setups, clock
         self._next = 0.0
+        self._reached: dict[tuple[int, str], Any] = {}
+        """How far this round has come, by store and kind; None where it is at its end."""
 
     def look(self) -> dict[str, int]:
         """Takes what is due, for a while; says how much of each kind went."""
         if time.monotonic() < self._next:
             return {}
-        began, gone = time.monotonic(), dict[str, int]()
+        until, gone = time.monotonic() + LONGEST, Counter[str]()
         for store_id in self._setups.ids():
-            while True:
-                done = self._sweep(store_id)
-                gone |= {what: gone.get(what, 0) + number for what, number in done.items()}
-                if not any(done.values()):
-                    break
-                if time.monotonic() - began > LONGEST:
-                    return gone
-        gone["months"] = self._months()
-        gone["files"] = self._files()
+            try:
+                self._sweep(store_id, gone, until)
+            except Exception as error:  # that store's is left for the next round
+                if is_database_failure(error):
+                    raise
+                log.exception("what a store keeps no longer could not be taken away", store_id=store_id)
+            if time.monotonic() > until:
+                return dict(gone)
+        self._reached = {}
+        gone["months"] += self._months()
+        gone["files"] += self._files()
         self._next = time.monotonic() + EVERY
         if any(gone.values()):
             log.info("what was older than it is kept is gone", **gone)
-        return gone
+        return dict(gone)
 
-    def _sweep(self, store_id: int) -> dict[str, int]:
-        """One part of what a store keeps no longer; a fault in it leaves that store's for the next round."""
-        keep = self._setups.get(store_id).setup.store.keep
-        try:
+    def _sweep(self, store_id: int, gone: Counter[str], until: float) -> None:
+        """Goes through one store, from where it was left."""
+        keep, now = self._setups.get(store_id).setup.store.keep, self._clock.now()
+        if keep.orders_days:  # first: what goes with them needs not go before them
+            self._orders(store_id, now - dt.timedelta(days=keep.orders_days), gone, until)
+        for kind in housekeeping.KINDS:
+            if days := kind.days(keep):
+                self._kind(kind, store_id, now - dt.timedelta(days=days), gone, until)
+
+    def _orders(self, store_id: int, before: dt.datetime, gone: Counter[str], until: float) -> None:
+        while time.monotonic() < until:
+            with self._database.reading() as session:
+                if not housekeeping.any_orders(session.connection(), store_id, before):
+                    return
             with self._database.connection(locks.SWEEPING) as connection:
-                return housekeeping.sweep(connection, store_id, keep, self._clock.now())
-        except Exception as error:
-            if is_database_failure(error):
-                raise
-            log.exception("what a store keeps no longer could not be taken away", store_id=store_id)
-            return {}
+                done = housekeeping.take_orders(connection, store_id, before)
+            gone.update(done)
+            if not any(done.values()):
+                return
+
+    def _kind(
+        self, kind: housekeeping.Kind, store_id: int, before: dt.datetime, gone: Counter[str], until: float
+    ) -> None:
+        after = self._reached.get((store_id, kind.name), kind.start)
+        while after is not None and time.monotonic() < until:
+            with self._database.reading() as session:
+                found, following = housekeeping.find(session.connection(), kind, store_id, before, after)
+            for start in range(0, len(found), housekeeping.AT_ONCE):
+                part = found[start : start + housekeeping.AT_ONCE]
+                with self._database.connection(locks.SWEEPING) as connection:
+                    gone[kind.name] += housekeeping.take(connection, kind, part, before)
+            self._reached[store_id, kind.name] = after = following
 
     def _months(self) -> int:
         """Months of contents that no store keeps any more, where each has its own partition; says how many contents."""

@@ -3,7 +3,12 @@
 from __future__ import annotations
 
 import gc
+import os
 import sys
+from pathlib import Path
+
+READY = "_ANGELON_READY"
+"""The environment's word for a file that a process makes once it is at work: ours, not a setting."""
 
 
 def tune_interpreter() -> None:
@@ -14,3 +19,10 @@ def tune_interpreter() -> None:
     gc.collect()
     gc.freeze()
     gc.set_threshold(50_000, 20, 50)
+
+
+def tell_ready() -> None:
+    """Says that this process is at work, to whoever has started it to take over from another."""
+    file = os.environ.get(READY, "")
+    if file and Path(file).parent.is_dir():
+        Path(file).touch()

@@ -71,8 +71,12 @@ def match_early(
     with database.reading() as session:
         connection = session.connection()
         rows = (
-            early_receipts.waiting(connection) if references is None else early_receipts.any_for(connection, references)
+            early_receipts.matched(connection) if references is None else early_receipts.any_for(connection, references)
         )
+        late = references is None and early_receipts.any_before(connection, clock.now() - KEPT_FOR)
+    if late:
+        with database.connection() as writing:
+            early_receipts.drop_before(writing, clock.now() - KEPT_FOR)
     taken = 0
     for row in rows:
         try:
@@ -90,8 +94,6 @@ def _match(session: Session, setups: Setups, row: Any, clock: Clock) -> bool:
         select(SendRow.store_id).where(SendRow.gateway_id == row.gateway_id, SendRow.reference == row.reference)
     ).first()
     if send is None:
-        if clock.now() - row.at > KEPT_FOR:
-            early_receipts.drop(session.connection(), row.id)
         return False
     live = setups.get(send)
     gateway = live.setup.gateways.get(live.gateway_key(row.gateway_id))

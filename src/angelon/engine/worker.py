@@ -28,7 +28,7 @@ from angelon.engine.fallbacks import Fallbacks
 from angelon.engine.gateway_pools import POLL, GatewayPools
 from angelon.engine.handlers.runner import HandlerRunner
 from angelon.engine.housekeeping import Housekeeper
-from angelon.engine.long_lived import tune_interpreter
+from angelon.engine.long_lived import tell_ready, tune_interpreter
 from angelon.engine.notifications import PLANNING, SENDING, Listener, Notifier
 from angelon.engine.planner import Planner
 from angelon.engine.receipts import match_early
@@ -111,6 +111,7 @@ class Worker:
             thread = threading.Thread(target=work, name=name, daemon=True)
             self._threads.append(thread)
             thread.start()
+        tell_ready()
         died = False
         ear = Ear(self._database, self._bell.me, self._notifier.notify_here) if self._bell is not None else None
         try:

@@ -21,7 +21,7 @@ from granian.rsgi import ProtocolClosed  # type: ignore[attr-defined]
 
 from angelon.db.records import NewDelivery
 from angelon.engine.intake import Answer, Intake
-from angelon.engine.long_lived import tune_interpreter
+from angelon.engine.long_lived import tell_ready, tune_interpreter
 from angelon.engine.writer import Busy, GroupCommit
 from angelon.web.intake.views import MOST_READ, PREFIX, as_http, query_of
 from angelon.web.origins import Proxies
@@ -139,6 +139,7 @@ class RsgiServer:
         self._loop = loop
         self._told = _Told(loop)
         self._deadlines = _Deadlines(loop)
+        tell_ready()
 
     def __rsgi_del__(self, loop: asyncio.AbstractEventLoop) -> None:
         self._threads.shutdown(wait=False, cancel_futures=True)

@@ -11,11 +11,12 @@ from typing import Any
 
 from flask import Blueprint, Response, request
 from prometheus_client import CollectorRegistry, generate_latest
-from prometheus_client.core import GaugeMetricFamily, HistogramMetricFamily
+from prometheus_client.core import CounterMetricFamily, GaugeMetricFamily, HistogramMetricFamily
 from prometheus_client.exposition import CONTENT_TYPE_LATEST
 from prometheus_client.registry import Collector
 
 from angelon.db import accounts, metrics
+from angelon.db.write_turn import Held
 from angelon.engine.operations import tokens
 from angelon.web.access.guard import is_local
 from angelon.web.services import services, session
@@ -47,6 +48,20 @@ def _may() -> bool:
     return is_local() and not accounts.there_are_any(session())
 
 
+def _held(held: list[Held]) -> Iterator[Any]:
+    """Who has kept others from writing, and for how long."""
+    longest = GaugeMetricFamily("angelon_write_longest_seconds", "The longest write", labels=["purpose"])
+    seconds = CounterMetricFamily("angelon_write_seconds", "Seconds of writing in all", labels=["purpose"])
+    writes = CounterMetricFamily("angelon_writes", "Writes", labels=["purpose"])
+    long = CounterMetricFamily("angelon_writes_long", "Writes over a quarter of a second", labels=["purpose"])
+    for one in held:
+        longest.add_metric([one.purpose], one.longest)
+        seconds.add_metric([one.purpose], one.seconds)
+        writes.add_metric([one.purpose], one.holds)
+        long.add_metric([one.purpose], one.long)
+    yield from (longest, seconds, writes, long)
+
+
 class _Numbers(Collector):
     """Asked of the database when they are scraped: every process has written there."""
 
@@ -55,6 +70,7 @@ class _Numbers(Collector):
 
     def collect(self) -> Iterator[Any]:
         now, reading = self._now, session()
+        yield from _held(services().database.held())
         number, oldest = metrics.waiting_events(reading)
         yield _one("angelon_events_waiting", "Events that wait to be planned", number)
         yield _one("angelon_events_waiting_oldest_seconds", "Since when the oldest waits", _since(now, oldest))
