@@ -16,6 +16,11 @@ from angelon.core.masking import mask_line
         ("to +353 20 915 1299 at once", "to +…99 at once"),
         ("Authorization: Bearer abcdefgh12345", "Authorization: Bearer …"),
         ("token angelon_Zk3aQ1-x_99 revoked", "token angelon_… revoked"),
+        ('to "odd name"@example.org now', "to …@… now"),
+        ("to user@[192.0.2.7] now", "to u…@… now"),
+        ("to a!b#c@example.org now", "to a…@… now"),
+        ("to jörg+x@bücher.example now", "to j…@… now"),
+        ("to amp&amp;sand/x=y@example.org now", "to a…@… now"),
         ("send sd-01kx of route order-received", "send sd-01kx of route order-received"),
     ],
 )

@@ -137,8 +137,11 @@ def test_standard_webhooks_of_its_own_library_are_accepted():
 # ---- orders
 
 sightings = st.lists(
-    st.tuples(st.integers(0, 20), st.sampled_from(["paid", "packed", "shipped"])), max_size=8, unique=True
+    st.tuples(st.integers(0, 20), st.sampled_from(["paid", "packed", "shipped"])),
+    max_size=8,
+    unique_by=lambda one: one[0],
 )
+"""At different times: of two at the same one, the order of arrival says which is later."""
 
 
 @given(sightings, st.randoms())
@@ -163,6 +166,35 @@ def test_a_late_delivery_does_not_turn_an_order_backwards():
     assert late.state.status == "shipped"
     assert [c.status for c in late.state.history] == ["paid", "packed", "shipped"]
     assert not note_status(late.state, "shipped", NOON + dt.timedelta(hours=3)).changed
+
+
+@pytest.mark.parametrize(
+    ("came", "changes", "now"),
+    [
+        # (status, seconds): what each makes of the order
+        ([("pending", 0), ("paid", 0)], [("", "pending"), ("pending", "paid")], "paid"),
+        ([("paid", 0), ("delivered", 0)], [("", "paid"), ("paid", "delivered")], "delivered"),
+        (
+            [("pending", 0), ("paid", 0), ("packed", 0)],
+            [("", "pending"), ("pending", "paid"), ("paid", "packed")],
+            "packed",
+        ),
+        ([("pending", 0), ("paid", 0), ("pending", 0)], [("", "pending"), ("pending", "paid"), None], "paid"),
+        ([("paid", 1), ("pending", 0)], [("", "paid"), None], "paid"),
+        ([("paid", 1), ("pending", 0), ("held", 0)], [("", "paid"), None, None], "paid"),
+        ([("paid", 0), ("paid", 5)], [("", "paid"), None], "paid"),
+        ([("paid", 0), ("held", 0), ("paid", 1)], [("", "paid"), ("paid", "held"), ("held", "paid")], "paid"),
+    ],
+    ids=["two", "two by the alphabet", "three", "repeated", "late", "two late", "no change", "there and back"],
+)
+def test_in_the_same_second_what_arrives_later_is_later(came, changes, now):
+    state, found = OrderState(), []
+    for status, second in came:
+        change = note_status(state, status, NOON + dt.timedelta(seconds=second))
+        state = change.state
+        found.append((change.was, change.now) if change.changed else None)
+    assert found == changes
+    assert state.status == now
 
 
 # ---- ids

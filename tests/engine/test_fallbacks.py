@@ -174,6 +174,18 @@ def test_a_send_that_is_not_out_in_time_gives_its_place_to_the_next_way(shop):
     )
 
 
+def test_it_counts_from_when_it_was_first_due_however_often_it_is_tried_again(shop):
+    """A retry moves the time that a send is due: that made it look in time, and nobody was told by the other way."""
+    shop.route(fallback=WAYS | {"within_minutes": 1})
+    shop.ways["email"].outcome = Outcome("temporary", "500", "broken")
+    shop.order()
+    for _ in range(4):
+        shop.dispatch()
+        shop.later(seconds=20)
+    assert shop.follow() == 1
+    assert [(channel, state) for channel, _, state in shop.sends()] == [("email", "cancelled"), ("sms", "scheduled")]
+
+
 def test_a_send_that_went_out_in_time_is_left_alone(shop):
     shop.route(fallback=WAYS | {"within_minutes": 30})
     shop.order()

@@ -1,8 +1,11 @@
 """SMS and chat over real HTTP against the stand-in providers, with every fault they have; fetching with its guard."""
 
 import datetime as dt
+import gzip
 import http.server
 import threading
+import tracemalloc
+import zlib
 
 import pytest
 
@@ -349,3 +352,60 @@ def test_retry_after_may_be_a_date():
     at = (dt.datetime.now(dt.UTC) + dt.timedelta(seconds=30)).strftime("%a, %d %b %Y %H:%M:%S GMT")
     assert 25 < retry_after(httpx.Response(429, headers={"Retry-After": at})) <= 31
     assert retry_after(httpx.Response(429, headers={"Retry-After": "soon"})) is None
+
+
+class Compressed(http.server.BaseHTTPRequestHandler):
+    """Takes every message, and answers in a way that nobody asked for."""
+
+    coding, body, asked = "gzip", b"", 0
+
+    def do_POST(self):
+        type(self).asked += 1
+        self.rfile.read(int(self.headers["Content-Length"]))
+        self.send_response(200)
+        self.send_header("Content-Encoding", self.coding)
+        self.send_header("Content-Length", str(len(self.body)))
+        self.end_headers()
+        self.wfile.write(self.body)
+
+    def log_message(self, *_):
+        pass
+
+
+@pytest.fixture
+def compressed():
+    server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), Compressed)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    yield server.server_address[1]
+    server.shutdown()
+
+
+def bomb():
+    packer = zlib.compressobj(9, wbits=31)
+    return b"".join(packer.compress(bytes(1_000_000)) for _ in range(300)) + packer.flush()
+
+
+@pytest.mark.parametrize(
+    ("coding", "body", "kind"),
+    [
+        ("gzip", b'{"id": "m-1", "outcome": "queued"}', "unknown"),  # it says so, and is not
+        ("gzip, gzip", gzip.compress(gzip.compress(b"{}")), "unknown"),
+        ("br", b"xx", "unknown"),
+        ("gzip", gzip.compress(b'{"id": "m-1", "outcome": "queued"}'), "accepted"),
+    ],
+)
+def test_an_answer_that_can_t_be_unpacked_is_unknown_and_never_a_reason_to_send_again(compressed, coding, body, kind):
+    Compressed.coding, Compressed.body = coding, body
+    gateway = Gateway.model_validate(provider("sms", compressed) | {"call": {"url": f"http://127.0.0.1:{compressed}/"}})
+    assert HttpTransport(gateway, "tok").deliver(ProviderMessage(SMS), "sd-1").kind == kind
+
+
+def test_an_answer_is_unpacked_no_further_than_it_is_read(compressed):
+    """300 MB of zeros in 300 kB."""
+    Compressed.coding, Compressed.body = "gzip", bomb()
+    gateway = Gateway.model_validate(provider("sms", compressed) | {"call": {"url": f"http://127.0.0.1:{compressed}/"}})
+    tracemalloc.start()
+    HttpTransport(gateway, "tok").deliver(ProviderMessage(SMS), "sd-1")
+    _, peak = tracemalloc.get_traced_memory()
+    tracemalloc.stop()
+    assert peak < 30_000_000

@@ -80,8 +80,14 @@ def parameter_values(enrichment: Enrichment, context: Context) -> dict[str, str]
 
 
 def address(enrichment: Enrichment, values: Mapping[str, str]) -> str:
-    """The address to ask: the parameters' values percent-encoded in its path and, of a GET, its query (RFC 3986)."""
-    url = _NAMED.sub(lambda match: quote(values[match[1]], safe=""), enrichment.url)
+    """The address to ask: the parameters' values percent-encoded in its path and, of a GET, its query (RFC 3986).
+    Raises Invalid for a value that would leave its place in the path.
+    """
+    for name in sorted(_in_path(enrichment)):
+        if values[name].strip() in ("", ".", ".."):  # steps and gaps, not names (RFC 3986, section 5.2.4)
+            what = f"The parameter “{name}” is “{values[name]}”, which would ask another address."
+            raise Invalid([Problem(f"parameters.{name}", what, "Correct the value, or its path.")])
+    url = _NAMED.sub(lambda match: quote(values[match[1]].strip(), safe=""), enrichment.url)
     parts = urlsplit(url)
     in_query = _in_body(enrichment) if enrichment.method == "GET" else []
     query = "&".join(piece for piece in (parts.query, urlencode({name: values[name] for name in in_query})) if piece)

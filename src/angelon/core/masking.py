@@ -6,14 +6,21 @@ import re
 from collections.abc import MutableMapping
 from typing import Any
 
-_EMAIL = re.compile(r"([\w.+%-])[\w.+%-]*@[\w-]+(?:\.[\w-]+)+")
+_QUOTE = r"(?:\"|&#34;|&quot;)"
+_EMAIL = re.compile(
+    rf"(?:{_QUOTE}[^\"<>\r\n]{{1,80}}?{_QUOTE}|(?:&amp;|&#39;|[\w.!#$%'*+/=?^`{{|}}~&-])+)"
+    r"@(?:\[[^\]\s<>]{2,80}\]|[\w-]+(?:\.[\w-]+)+)"
+)
+"""Every form of an address that a mail server takes (RFC 5321, section 4.1.2: a quoted local part, an address literal;
+RFC 6531: letters of any script), as it is and as HTML has it escaped.
+"""
 _PHONE = re.compile(r"\+\d[\d \u00a0-]{5,}\d")
 _TOKEN = re.compile(r"(angelon_|whsec_|Bearer |Basic )[\w+/=.~-]{8,}", re.IGNORECASE)
 
 
 def masked(text: str) -> str:
     """A text without email addresses and phone numbers: their first sign, or their last two digits, stay."""
-    text = _EMAIL.sub(lambda found: f"{found[1]}…@…", text)
+    text = _EMAIL.sub(lambda found: f"{found[0][0] if found[0][0].isalnum() else ''}…@…", text)
     return _PHONE.sub(lambda found: f"+…{found[0][-2:]}", text)
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from bisect import bisect_right
 from dataclasses import dataclass
 
 MAX_SEEN = 200
@@ -59,13 +60,15 @@ def note_status(state: OrderState, status: str, at: dt.datetime) -> Change:
     """Takes a status into the history.
 
     A delivery that is older than what is known takes its place in the past and changes nothing now, so that the
-    history is the same whatever order deliveries with times come in. A status that stays is no change. Two
-    different statuses at the same moment are kept in the order of their names, for the same reason.
+    history is the same whatever order deliveries with different times come in. Of two statuses at the same moment,
+    which is often all that a store's clock tells (it writes seconds), the one that arrived later is the later one. The
+    same status at the same moment again is a repeat, and no news.
     """
-    if not status:
+    entry = StatusChange(status, at)
+    if not status or entry in state.seen:
         return Change(state)
-    seen = tuple(sorted({*state.seen, StatusChange(status, at)}, key=lambda c: (c.at, c.status)))
-    made = OrderState(seen[-MAX_SEEN:])
+    place = bisect_right(state.seen, at, key=lambda known: known.at)
+    made = OrderState((*state.seen[:place], entry, *state.seen[place:])[-MAX_SEEN:])
     if made.status != state.status:
         return Change(made, state.status, made.status)
     return Change(made)

@@ -10,4 +10,4 @@ def active_again(cell: str) -> str:
 
 def inert(cell: str) -> str:
     """A cell that no spreadsheet takes for a formula; a phone number keeps its plus."""
-    return f"'{cell}" if cell[:1] in "=-@\t\r" or (cell[:1] == "+" and not cell[1:].isdigit()) else cell
+    return f"'{cell}" if (cell and cell[0] in "=-@\t\r") or (cell[:1] == "+" and not cell[1:].isdigit()) else cell

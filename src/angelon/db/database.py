@@ -117,7 +117,7 @@ class Database:
         turn are added up by: the function that writes, where it is not given.
         """
         with (
-            self.connection(lock, purpose or _caller()) as connection,
+            self.connection(lock, purpose or _caller(), compiles=compiles) as connection,
             Session(connection, expire_on_commit=False) as session,
         ):
             yield session

@@ -201,8 +201,8 @@ def seed(database: Database, live: LiveSetup, vault: Vault, today: dt.datetime) 
         made += came
         if not planned:
             break
-    bad = (today - dt.timedelta(days=9)).replace(hour=11, minute=40, second=0, microsecond=0)
-    transport = SeedTransport(clock, bad, bad + dt.timedelta(hours=5, minutes=10), today - dt.timedelta(minutes=25))
+    bad = (today - dt.timedelta(days=9)).replace(hour=10, minute=40, second=0, microsecond=0)
+    transport = SeedTransport(clock, bad, bad + dt.timedelta(hours=8, minutes=10), today - dt.timedelta(minutes=25))
     dispatcher = Dispatcher(
         "seed", database, setups, vault, clock, lambda gateway, password: transport, base_url="http://127.0.0.1:8080"
     )

@@ -79,13 +79,15 @@ class Fallbacks:
             queries.clear_fallback(connection, row.id, None)
             return 0
         within = dt.timedelta(minutes=route.fallback.within_minutes)
-        late = bool(within) and now >= row.due_at + within and state is not State.FAILED
+        first_due = min(row.first_try_at or row.due_at, row.due_at)  # a retry moves the time that it is due
+        waits = state in (State.SCHEDULED, State.RETRYING, State.SENT)  # looked at since its time is over
+        late = bool(within) and (waits or (state is State.HELD and now >= first_due + within))
         first_held = state is State.HELD and not late
         made = 0
         if state is State.FAILED or first_held:
             made = self._event(connection, live, route, row, state, now)
         left = len(route.fallback.options) > row.step
-        again_at = row.due_at + within if first_held and within and left else None
+        again_at = first_due + within if first_held and within and left else None
         queries.clear_fallback(connection, row.id, again_at)
         if again_at is not None:
             return made  # a person may fix it until then
@@ -100,6 +102,8 @@ class Fallbacks:
                     reason = f"{why} {fallback.reason if fallback.state is State.SKIPPED else place}"
                     queries.give_up(connection, row.id, reason, now)
                 return made + 1
+        if waits and not late:
+            return made  # the route waits for nothing any more: what is under way goes on
         notices = self._notices(connection, live, route, row, why, now)
         queries.add(connection, notices)
         return made + len(notices)

@@ -138,7 +138,7 @@ def take(session: Session, live: LiveSetup, gateway: Gateway, body: Any, clock: 
         suppress(session, live, address_key(row.channel, row.recipient), "complaint", "complained.", now)
         return "complained."
     if word in {one.casefold() for one in form.answered}:
-        obey(session, live, address_key(row.channel, row.recipient), _at(form.text_at, body), now)
+        obey(session, live, row.channel, address_key(row.channel, row.recipient), _at(form.text_at, body), now)
         return _answered(session, row, _at(form.text_at, body), body, now, clock)
     return f"“{word[:60]}” means nothing here."
 
@@ -152,7 +152,8 @@ def _commanded(session: Session, live: LiveSetup, gateway: Gateway, body: Any, w
         sender = check_address(gateway.channel, gateway, _at(form.from_at, body), live.setup.store.country or None)
     except ValueError:
         return ""
-    return obey(session, live, address_key(gateway.channel, sender), _at(form.text_at, body), clock.now())
+    key = address_key(gateway.channel, sender)
+    return obey(session, live, gateway.channel, key, _at(form.text_at, body), clock.now())
 
 
 def _answered(session: Session, row: SendRow, text: str, body: Any, now: dt.datetime, clock: Clock) -> str:

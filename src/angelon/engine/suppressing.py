@@ -52,9 +52,9 @@ class Refusal:
             session.commit()  # into the transaction that it stands in
 
 
-def obey(session: Session, live: LiveSetup, key: str, text: str, now: dt.datetime) -> str:
+def obey(session: Session, live: LiveSetup, channel: str, key: str, text: str, now: dt.datetime) -> str:
     """Suppresses who answers STOP, and takes that back for who answers START; says what was done."""
-    word = command(text)
+    word = command(text, channel)
     if word == "stop" and suppress(session, live, key, "stop", f"answered “{text.strip()[:40]}”.", now):
         return "stopped."
     if word == "start" and suppressions.lift(session, live.store_id, key, [EVERYTHING], ["stop"]):

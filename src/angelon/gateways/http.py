@@ -5,6 +5,7 @@ kept.
 from __future__ import annotations
 
 import datetime as dt
+import zlib
 from dataclasses import replace
 from email.utils import parsedate_to_datetime
 from typing import Any
@@ -113,15 +114,18 @@ def ask(
             with client.stream(
                 request.method,
                 request.url,
-                headers=dict(request.headers),
+                headers={**request.headers, "Accept-Encoding": "identity"},
                 content=request.body or None,
                 extensions={"trace": watch},
             ) as answer:
                 body = b""
-                for chunk in answer.iter_bytes():
+                for chunk in answer.iter_raw():
                     body += chunk
                     if len(body) > most:
                         break
+                body = _unpacked(answer.headers.get("Content-Encoding", ""), body, most)
+        except NotUnpacked as error:
+            return Outcome("unknown", "", f"{where} had the message; its answer can’t be read: {error}"), b""
         except (httpx.ConnectError, httpx.ConnectTimeout, httpx.PoolTimeout) as error:
             return Outcome("temporary", "", f"{where} can't be reached: {_why(error)}", unreachable=True), b""
         except (
@@ -136,6 +140,26 @@ def ask(
         except (httpx.HTTPError, httpx.InvalidURL, ValueError) as error:
             return Outcome("temporary", "", f"{where}: {_why(error)}", unreachable=True), b""
     return _outcome(answer, body, call, promised), body
+
+
+class NotUnpacked(ValueError):
+    """An answer is compressed in a way that can't be read."""
+
+
+def _unpacked(encoding: str, body: bytes, most: int) -> bytes:
+    """An answer as it was before it was compressed (RFC 9110, section 8.4), though nobody asked for that; no more than
+    `most` bytes and one of it are unpacked. Raises NotUnpacked.
+    """
+    coding = encoding.strip().lower()
+    if not coding or coding == "identity":
+        return body
+    if coding not in ("gzip", "x-gzip", "deflate"):
+        raise NotUnpacked(f"it is compressed as “{coding[:40]}”")
+    unpacker = zlib.decompressobj(wbits=zlib.MAX_WBITS | 32)  # gzip or zlib, as its head says
+    try:
+        return unpacker.decompress(body, most + 1)
+    except zlib.error as error:
+        raise NotUnpacked(str(error)) from None
 
 
 def _outcome(answer: httpx.Response, body: bytes, call: HttpCall, promised: tuple[str, ...]) -> Outcome:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any, ClassVar
@@ -16,7 +16,7 @@ from angelon.core.specs.gateway import Gateway
 from angelon.core.specs.message import CallText, Message
 from angelon.core.specs.store import Store
 from angelon.core.templates import BadTemplate, CantRender, Compiled, Holes, compile_template, one_line, segments
-from angelon.core.values import Value, regional
+from angelon.core.values import Value, regional, show
 
 MAX_PATH, MAX_HEADER, MAX_BODY = 4000, 500, 100_000
 
@@ -93,6 +93,8 @@ class CompiledCall(Part):
         path = self.path.render(values, self.locale, MAX_PATH, holes).strip()
         if path and not path.startswith(("/", "?")):
             path = f"/{path}"
+        if holes == "refuse":
+            _stay(path, self.spec.path, self.path.names, values)
         headers = tuple(
             (name, one_line(made.render(values, self.locale, MAX_HEADER, holes))) for name, made in self.headers
         )
@@ -109,6 +111,22 @@ class CompiledCall(Part):
                     )
                 ) from None
         return RenderedCall(self.spec.method, path, headers, self.spec.content_type, body, self.locale)
+
+
+def _stay(path: str, template: str, names: Collection[str], values: Mapping[str, Value]) -> None:
+    """Raises CantRender where a value would take a path somewhere else: `.` and `..` are steps, not names (RFC 3986,
+    section 5.2.4), and a part that is empty names what is above it.
+    """
+    parts = path.partition("?")[0].split("/")[1:]
+    was = template.partition("?")[0]
+    empty = "" in parts[:-1] and "//" not in was
+    if not empty and not any(part.lower().replace("%2e", ".") in (".", "..") for part in parts):
+        return
+    guilty = [name for name in sorted(names) if show(values.get(name)).strip() in ("", ".", "..")]
+    what = f"“{guilty[0]}” is “{show(values.get(guilty[0]))}”" if guilty else "One of its values"
+    raise CantRender(
+        Problem("path", f"{what}, which would call another address than the path says.", "Correct the value.")
+    )
 
 
 class CallChannel(Channel):

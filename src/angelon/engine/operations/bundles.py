@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import hashlib
 import json
 import os
 from collections.abc import Iterable, Mapping
@@ -83,30 +84,49 @@ def apply(
     actor: Actor = MACHINE,
     secrets: Secrets | None = None,
     dry_run: bool = False,
+    only_if: str = "",
 ) -> Applied:
     """Creates or updates everything in a bundle and publishes it, all or nothing; says what changed and what lacks.
     With `dry_run` it says so, and changes nothing.
 
     That a sender is verified is not believed: it is where this installation has verified the same address. A route that
-    can't work yet is left off. Raises Invalid with what keeps the bundle from being applied at all.
+    can't work yet is left off. Raises Invalid with what keeps the bundle from being applied at all, and Stale where the
+    set-up is not the one any more that `only_if` names (`tag_of`): looked at in the transaction that applies.
     """
     made = Applied()
     with contextlib.suppress(_Tried):
-        _applied(installation, bundle, actor, secrets or {}, made, dry_run)
+        _applied(installation, bundle, actor, secrets or {}, made, dry_run, only_if)
     if not dry_run:
         installation.setups.forget()
         installation.notifier.notify()
     return made
 
 
+class Stale(RuntimeError):
+    """The set-up was changed by somebody else."""
+
+
+def tag_of(bundle: Bundle) -> str:
+    """What this state of a set-up is told apart by."""
+    return hashlib.sha256(json.dumps(bundle.plain(), sort_keys=True, default=str).encode()).hexdigest()[:32]
+
+
 def _applied(
-    installation: Installation, bundle: Bundle, actor: Actor, secrets: Secrets, made: Applied, dry_run: bool
+    installation: Installation,
+    bundle: Bundle,
+    actor: Actor,
+    secrets: Secrets,
+    made: Applied,
+    dry_run: bool,
+    only_if: str,
 ) -> None:
     """In one transaction. Raises _Tried at its end where nothing is to be kept."""
     now = installation.clock.now()
     with installation.database.writing() as session:
         was = next((row for row in specs.stores(session) if row.key == bundle.store.key), None)
         before = bundles.export(session, was.id) if was is not None and was.id else None
+        if only_if and (before is None or tag_of(before) != only_if):
+            raise Stale
         made.changes = bundles.apply(session, _as_verified_here(session, bundle), now)
         row: StoreRow = next(one for one in specs.stores(session) if one.key == bundle.store.key)
         store_id = row.id or 0

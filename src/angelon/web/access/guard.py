@@ -7,7 +7,9 @@ elsewhere nothing is shown until the first owner is made, with a code that stand
 from __future__ import annotations
 
 import datetime as dt
+import ipaddress
 import secrets
+from collections.abc import Iterator
 from typing import Any
 from urllib.parse import quote
 
@@ -57,9 +59,18 @@ def first_code() -> str:
     return file.read_text().strip()
 
 
+_FORWARDED = ("Forwarded", "X-Forwarded-For", "X-Forwarded-Host", "X-Forwarded-Proto", "X-Real-Ip", "Via")
+
+
 def is_local() -> bool:
-    """Whether the pages are asked for by this machine's own name, and not through a proxy."""
-    return host_of(request.host) in THIS_MACHINE and "X-Forwarded-For" not in request.headers
+    """Whether the pages are asked for from this machine (the peer's address is a loopback one), by its own name, and
+    not through a proxy. What a request says of itself can only take that away: a name is no proof of where it is from.
+    """
+    try:
+        here = ipaddress.ip_address(request.remote_addr or "").is_loopback
+    except ValueError:
+        return False
+    return here and host_of(request.host) in THIS_MACHINE and not any(name in request.headers for name in _FORWARDED)
 
 
 def asker() -> str:
@@ -129,7 +140,35 @@ def _may(part: str, changing: bool = False) -> bool:
     return may(g.get("role", "owner"), part, changing)
 
 
+_WITH_TEXT = ("text/", "application/json", "application/problem+json", "application/x-ndjson", "application/jsonl")
+
+
 def _masked(response: Response) -> Response:
-    if g.get("role") == "watcher" and response.mimetype in ("text/html", "application/json"):
-        response.set_data(masked(response.get_data(as_text=True)))
+    """What leaves to whoever may only look goes through here, whatever it is: text without contact details, and no mail
+    as it went out, whose parts are encoded.
+    """
+    kind = response.mimetype or ""
+    if g.get("role") != "watcher" or kind.startswith(_NO_TEXT):
+        return response
+    if kind == "message/rfc822":
+        what = "Your role sees no contact details, and a mail as it went out is full of them. Ask an owner for another."
+        return Response(what, 403, mimetype="text/plain")
+    if kind.startswith(_WITH_TEXT):
+        if response.is_streamed:
+            response.response = _masked_pieces(response.response)
+        else:
+            response.set_data(masked(response.get_data(as_text=True)))
     return response
+
+
+_NO_TEXT = ("text/css", "text/javascript", "image/", "font/")
+
+
+def _masked_pieces(pieces: Any) -> Iterator[bytes]:
+    """Pieces as they come, each up to its last line's end: an address that lies over two is not missed."""
+    rest = b""
+    for piece in pieces:
+        whole, end, left = (rest + (piece.encode() if isinstance(piece, str) else piece)).rpartition(b"\n")
+        rest = left
+        yield masked((whole + end).decode("utf-8", "replace")).encode()
+    yield masked(rest.decode("utf-8", "replace")).encode()

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
-import json
 from typing import Any
 
 from flask import request
@@ -26,9 +24,8 @@ class AnyBundle(models.Model):
 
 def _current() -> tuple[dict[str, Any], str]:
     """The set-up and its entity tag (RFC 9110, section 8.8.3)."""
-    bundle = bundles.export(session(), store_id()).plain()
-    digest = hashlib.sha256(json.dumps(bundle, sort_keys=True, default=str).encode()).hexdigest()[:32]
-    return bundle, f'"{digest}"'
+    bundle = bundles.export(session(), store_id())
+    return bundle.plain(), f'"{operations.tag_of(bundle)}"'
 
 
 @operation("GET", "/setup", "setup.read", "Read the set-up", AnyBundle)
@@ -54,15 +51,18 @@ def apply_setup(query: models.SetupQuery, body: AnyBundle) -> Answer:
     With `dry_run` it says what would change, and changes nothing. With `If-Match` it is applied only where the set-up
     is still the one that had this `ETag`.
     """
-    wanted = request.headers.get("If-Match", "")
-    if wanted and wanted != "*" and wanted != _current()[1]:
-        raise Refused(412, "Changed meanwhile", "The set-up is no more the one that had this ETag. Read it anew.")
+    wanted = request.headers.get("If-Match", "*")
     bundle = bundle_of(body.model_dump())
     own = live().setup.store.key
     if bundle.store.key != own:
         what = f"The bundle is of the store “{bundle.store.key}”, and this token belongs to “{own}”."
         raise Invalid([Problem("store.key", what, f"Write {own}, or take a token of the other store.")])
-    made = operations.apply(services().installation, bundle, actor(), dry_run=query.dry_run)
+    only_if = "" if wanted == "*" else wanted.strip('"') or "none"
+    try:
+        made = operations.apply(services().installation, bundle, actor(), dry_run=query.dry_run, only_if=only_if)
+    except operations.Stale:
+        told = "The set-up is no more the one that had this ETag. Read it anew."
+        raise Refused(412, "Changed meanwhile", told) from None
     read_anew()
     changed = models.SetupChanged(
         dry_run=query.dry_run,
