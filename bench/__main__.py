@@ -18,6 +18,7 @@ from bench import (
     several,
     sizes,
     starts,
+    writer,
 )
 from bench.rows import report
 
@@ -39,6 +40,7 @@ BENCHMARKS = {
     "several": several.several,
     "months": partitions.months,
     "parted": parted.parted,
+    "writer": writer.writer,
 }
 
 chosen = sys.argv[1:] or list(BENCHMARKS)

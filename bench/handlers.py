@@ -12,8 +12,8 @@ from angelon.db import bundles, specs
 from angelon.db.database import Database
 from angelon.db.secrets import Vault
 from angelon.db.tables import RouteRow
-from angelon.engine.clock import Clock
 from angelon.engine.asking.inquirer import Inquirer
+from angelon.engine.clock import Clock
 from angelon.engine.handlers.runner import HandlerRunner
 from angelon.engine.intake import Intake
 from angelon.engine.planner import Planner
@@ -63,7 +63,7 @@ class _Shop:
         self.setups.forget()
         self.writer = GroupCommit(self.database, lambda: None)
         self.intake = Intake(self.database, self.setups, Vault("a-key-for-benchmarks"), self.writer, self.clock)
-        self.enricher = Inquirer(self.database, self.setups, self.clock, "bench", self.runner)
+        self.inquirer = Inquirer(self.database, self.setups, self.clock, "bench", self.runner)
         self.planner = Planner(self.database, self.setups, self.clock)
 
     def deliver(self, number: int, name: str = "placed") -> None:
@@ -90,7 +90,7 @@ def handlers() -> list[Row]:
     """One order decided by a route and by a handler that asks for the same; and orders planned beside a handler that
     hangs on other events.
     """
-    return [_cost(), _beside()]
+    return [_cost(), _rate(), _beside()]
 
 
 def _cost(rounds: int = 120) -> Row:
@@ -101,9 +101,10 @@ def _cost(rounds: int = 120) -> Row:
             for kind, shop in shops.items():
                 shop.deliver(number)
                 began = time.perf_counter()
-                if kind == "handler":
-                    shop.enricher.run_due()
                 shop.plan_all()
+                if kind == "handler":
+                    shop.inquirer.run_due()
+                    shop.plan_all()
                 took[kind].append((time.perf_counter() - began) * 1000)
         for shop in shops.values():
             shop.end()
@@ -111,6 +112,22 @@ def _cost(rounds: int = 120) -> Row:
     return Row(
         "an order is decided by a handler", handler, "ms", "", {"by a route, ms": route, "of it": handler / route}
     )
+
+
+def _rate(number: int = 400) -> Row:
+    """Orders a second whose only decision is a handler's, a backlog of them."""
+    with tempfile.TemporaryDirectory() as home:
+        shop = _Shop(Path(home), SAME, route=False)
+        for one in range(number):
+            shop.deliver(one)
+        shop.inquirer.run_due()
+        began = time.perf_counter()
+        shop.plan_all()
+        shop.inquirer.run_due()
+        shop.plan_all()
+        took = time.perf_counter() - began
+        shop.end()
+    return Row("orders a second that a handler decides", number / took, "a second")
 
 
 def _beside(seconds: float = 6.0) -> Row:
@@ -125,8 +142,8 @@ def _beside(seconds: float = 6.0) -> Row:
 
             def ask(shop: _Shop = shop, stop: threading.Event = stop) -> None:
                 while not stop.is_set():
-                    if not shop.enricher.run_due(1):
-                        stop.wait(0.05)
+                    shop.inquirer.step()
+                    stop.wait(0.05)
 
             thread = threading.Thread(target=ask)
             thread.start()

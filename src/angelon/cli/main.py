@@ -9,7 +9,7 @@ from typing import Any
 
 import click
 
-from angelon.cli import accounts, backups, counts, handlers, moving, running, secrets, set_up, trying
+from angelon.cli import accounts, backups, counts, handlers, migrating, moving, running, secrets, set_up, trying
 from angelon.cli.parents import end_with_starter
 
 
@@ -93,6 +93,7 @@ for command in (
     handlers.handlers,
     accounts.token,
     counts.recount,
+    migrating.migrate,
     moving.move,
     backups.backup,
     backups.restore,

@@ -29,17 +29,22 @@ def open_in_use(chosen: Settings) -> Database:
     return database
 
 
-def open_database(chosen: Settings | None = None) -> Database:
-    """The database of the settings, up to date."""
+def open_database(chosen: Settings | None = None, migrate: bool = False) -> Database:
+    """The database of the settings; a new one is made. One of an older version is brought up to date where `migrate`
+    says so. Raises ClickException, with what to type, where it does not.
+    """
     from sqlalchemy.exc import DBAPIError
 
     from angelon import settings
-    from angelon.db.database import Database
 
     chosen = chosen or settings.load()
-    settings.private_folder(chosen.home)
-    database = _reached(chosen) if chosen.database_url else Database(chosen.url)
+    database = stored_database(chosen)
     try:
+        if not migrate and (at := database.behind()):
+            raise click.ClickException(
+                f"The database is of an older version ({at}). Keep a copy (angelon backup FILE.tar.gz), and type: "
+                "angelon migrate"
+            )
         database.migrate()
         if chosen.database_url:
             _check_key(database, chosen)
@@ -49,6 +54,15 @@ def open_database(chosen: Settings | None = None) -> Database:
             "it back, or use another ANGELON_HOME."
         ) from None
     return database
+
+
+def stored_database(chosen: Settings) -> Database:
+    """The database of the settings as it is, of whichever version."""
+    from angelon import settings
+    from angelon.db.database import Database
+
+    settings.private_folder(chosen.home)
+    return _reached(chosen) if chosen.database_url else Database(chosen.url)
 
 
 def _reached(chosen: Settings) -> Database:

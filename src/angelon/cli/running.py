@@ -54,7 +54,7 @@ def demo(port: int, fresh: bool, size: int) -> None:
         os.environ["ANGELON_ZONE"] = str(ZONE)
     if not chosen.returns:
         os.environ["ANGELON_RETURNS"] = f"127.0.0.1:{free_port()}"
-    open_database(chosen).close()
+    open_database(chosen, migrate=True).close()
     family = ProcessGroup(door)
     family.listen()
     url = f"http://127.0.0.1:{port}"

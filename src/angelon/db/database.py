@@ -153,6 +153,11 @@ class Database:
         """
         return self._turn.held()
 
+    def behind(self) -> str:
+        """The version of a database that has to be migrated; empty where it is up to date, or new."""
+        at = self._revision()
+        return at if at is not None and at < _newest() else ""
+
     def migrate(self) -> None:
         """Brings the schema up to date. Raises NewerDatabase where the database is ahead of this version."""
         newest = _newest()
