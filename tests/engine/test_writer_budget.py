@@ -39,7 +39,6 @@ LONG = {
     "a mail server": lambda: SmtpTransport(made.gateway(), "").deliver(None, "k"),
     "a handler": lambda: Pool.call(None, "f", {}, 1),
     "a check": lambda: checking.run(None, {}, None),
-    "compiling": lambda: compiled_part(made.message(), "email", "en", made.store()),
 }
 
 
@@ -49,6 +48,15 @@ def test_what_takes_long_is_refused_inside_a_unit_of_work(bench, what):
         assert work.session is not None  # it has begun
         with pytest.raises(outside.InsideWrite, match=r"inside a write \(engine.test_writer_budget|inside a write"):
             LONG[what]()
+
+
+def test_a_text_that_is_compiled_inside_a_unit_of_work_is_told(bench):
+    with unit(bench.services.installation, bench.store_id) as work:
+        assert work.session is not None
+        with pytest.raises(outside.CompiledInside):
+            compiled_part(made.message(), "email", "en", made.store())
+    with bench.database.connection():  # what decides about sends may, where it has to
+        compiled_part(made.message(), "email", "en", made.store())
 
 
 def held(bench):

@@ -4,7 +4,13 @@ import threading
 
 import pytest
 
-from angelon.engine.operations import accounts, tokens
+from angelon.core.problems import Invalid
+from angelon.core.specs import Gateway
+from angelon.core.specs.bundle import bundle_of
+from angelon.db import bundles, specs
+from angelon.db.tables import GatewayRow
+from angelon.engine.operations import accounts, gateways, tokens
+from angelon.engine.operations import bundles as operations
 from angelon.engine.unit import unit
 from tests import made
 
@@ -74,3 +80,43 @@ def test_of_six_who_write_with_one_etag_one_wins(bench, client, application):
     for thread in threads:
         thread.join(60)
     assert sorted(answers) == [200, 412, 412, 412, 412, 412]
+
+
+def test_credentials_go_with_the_address_that_they_are_for(bench, client):
+    """Whoever may write the set-up, and does not know them, can’t have them sent to a server of their own."""
+    with bench.database.writing() as session:
+        spec = made.provider("sms", 2580)
+        specs.save_live(session, GatewayRow, bench.store_id, Gateway.model_validate(spec), bench.clock.now())
+    bench.services.setups.forget()
+    gateway_id = bench.services.setups.get(bench.store_id).gateway_ids[spec["key"]]
+
+    def kept():
+        with bench.database.reading() as session:
+            return len(bench.vault.get(session, "gateway", gateway_id, bench.clock.now()))
+
+    def keep():
+        with bench.database.writing() as session:
+            bench.vault.put(session, "gateway", gateway_id, "s3cret", bench.clock.now())
+
+    keep()
+    with bench.database.reading() as session:
+        bundle = bundles.export(session, bench.store_id).plain()
+    mine = next(one for one in bundle["gateways"] if one["key"] == spec["key"])
+    mine["name"] = "Another name"
+    operations.apply(bench.services.installation, bundle_of(bundle))
+    assert kept() == 1, "a change that leaves the address leaves them"
+    mine["call"]["url"] = mine["call"]["url"].replace("127.0.0.1", "evil.example")
+    applied = operations.apply(bench.services.installation, bundle_of(bundle))
+    assert kept() == 0
+    assert any(spec["key"] in line for line in applied.lacking), "and it says what lacks now"
+    keep()
+    elsewhere = Gateway.model_validate({**mine, "call": {**mine["call"], "url": "https://another.example/send"}})
+    with (
+        pytest.raises(Invalid, match="belongs to the old one"),
+        unit(bench.services.installation, bench.store_id) as work,
+    ):
+        gateways.save(work, elsewhere)
+    assert kept() == 1
+    with unit(bench.services.installation, bench.store_id) as work:
+        gateways.save(work, elsewhere, "another")
+    assert kept() == 1

@@ -25,7 +25,7 @@ def stepped(client, bench):
     """An account with its second step on: its secret and its recovery codes."""
     account(bench)
     sign_in(client)
-    client.post("/account/second-step")
+    client.post("/account/second-step", data={"password": PASSWORD})
     page = client.get("/account").get_data(as_text=True)
     assert "<svg" in page
     secret = re.search(r"<code>([A-Z2-7]{32})</code>", page)[1]
@@ -82,7 +82,7 @@ def test_it_is_turned_off_by_a_code_or_by_another_owner(client, bench, stepped):
     assert client.post("/account/second-step/off", data={"code": "1"}).status_code == 422
     assert client.post("/account/second-step/off", data={"code": code_of(secret, bench)}).status_code == 302
     assert sign_in(other_browser(client)).headers["Location"] == "/"
-    client.post("/account/second-step")
+    client.post("/account/second-step", data={"password": PASSWORD})
     with bench.database.reading() as session:
         other = second_step.pending(bench.services.installation, session, 1)
     client.post("/account/second-step/confirm", data={"code": code_of(other, bench)})
@@ -177,3 +177,24 @@ def test_the_demo_is_shown_as_each_role_and_nothing_else_is(client, bench):
     assert client.get("/sources").status_code == 200
     account(bench)
     assert client.get("/sources").status_code == 302
+
+
+def test_a_stolen_session_can_t_put_another_second_step_in_its_place(client, bench, stepped):
+    """Neither without the password nor, where there is one, without a code of it; and guesses are counted."""
+    taken = client.post("/account/second-step", data={"password": PASSWORD})
+    assert taken.status_code == 422
+    assert "Turn it off first" in text(taken)
+    for _ in range(5):
+        assert client.post("/account/second-step/off", data={"code": "123456"}).status_code == 422
+    assert bench.rows("SELECT second_step, locked_until IS NOT NULL FROM account") == [(1, 1)]
+
+
+def test_setting_it_up_asks_for_the_password(client, bench):
+    account(bench)
+    sign_in(client)
+    wrong = client.post("/account/second-step", data={"password": "not it at all"})
+    assert wrong.status_code == 422
+    assert "That is not your password" in text(wrong)
+    with bench.database.reading() as session:
+        assert second_step.pending(bench.services.installation, session, 1) == ""
+    assert bench.rows("SELECT failures FROM account") == [(1,)]

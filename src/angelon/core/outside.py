@@ -4,6 +4,7 @@ everybody who writes would wait for it. Pure but for the context that it keeps.
 
 from __future__ import annotations
 
+import warnings
 from collections.abc import Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
@@ -29,10 +30,15 @@ def writing(purpose: str, compiles: bool = True) -> Iterator[None]:
         _COMPILES.reset(tokens[1])
 
 
-def refuse_compiling() -> None:
-    """Raises InsideWrite inside a write in which no text may be compiled: a unit of work."""
-    if not _COMPILES.get():
-        refuse_inside("compiling a text")
+class CompiledInside(RuntimeWarning):
+    """A text was compiled inside a unit of work. That takes milliseconds, so it is told, and refused by the tests."""
+
+
+def note_compiling() -> None:
+    """Warns of CompiledInside inside a write in which no text should be compiled: a unit of work."""
+    purpose = _WRITE.get()
+    if purpose and not _COMPILES.get():
+        warnings.warn(f"compiling a text inside a write ({purpose})", CompiledInside, stacklevel=3)
 
 
 def refuse_inside(what: str) -> None:

@@ -10,11 +10,13 @@ from dataclasses import dataclass, replace
 from typing import Any, Generic, TypeVar
 from zoneinfo import ZoneInfo
 
+from sqlalchemy import delete
 from sqlmodel import Session, col, exists, func, select
 
 from angelon.core.problems import Invalid, Problem
-from angelon.core.specs import Message, Route, Source, Store, Variable
+from angelon.core.specs import Gateway, Message, Route, Source, Store, Variable
 from angelon.core.specs.base import Spec
+from angelon.core.specs.origins import moved, strangers
 from angelon.core.specs.stored import from_stored, to_stored, upgraded
 from angelon.db import counting, mappings
 from angelon.db.tables import (
@@ -23,6 +25,7 @@ from angelon.db.tables import (
     MessageRow,
     RevisionRow,
     RouteRow,
+    SecretRow,
     SourceRow,
     StoreRow,
     VariableRow,
@@ -213,6 +216,7 @@ def save_live(session: Session, table: type[Any], store_id: int, spec: Spec, now
         if table is SourceRow:
             row.created_at = now
         session.add(row)
+    _drop_credentials(session, row, spec)
     count_edit(row)
     row.spec, row.gone_at = to_stored(spec), None
     touch(session, store_id)
@@ -221,6 +225,26 @@ def save_live(session: Session, table: type[Any], store_id: int, spec: Spec, now
         mappings.keep_revision(session, row, spec, now)
         mappings.forget_if_live(session, row)
     return row
+
+
+def _drop_credentials(session: Session, row: Any, spec: Spec) -> None:
+    """Credentials go with the address that they are for: whoever changes that does not have them sent elsewhere."""
+    gone: list[str] = []
+    if row.id is None or not row.spec:
+        return
+    if isinstance(spec, Gateway):
+        gone = ["gateway"] if strangers(from_stored(Gateway, row.spec), spec) else []
+    elif isinstance(spec, Source):
+        before = {one.name: one for one in from_stored(Source, row.spec).enrichments}
+        now = [one for one in spec.enrichments if one.name in before]
+        gone = [f"{LOOK_UP}{one.name}" for one in now if moved(before[one.name], one)]
+    if gone:
+        mine = (col(SecretRow.kind).in_(gone), col(SecretRow.owner_id) == row.id)
+        session.execute(delete(SecretRow).where(*mine))
+
+
+LOOK_UP = "look-up:"
+"""How the kind of a look-up's credentials begins; its name follows."""
 
 
 def keys(session: Session, store_id: int) -> dict[str, dict[int, str]]:

@@ -10,7 +10,7 @@ from angelon.core.messages.channel import Channel, Part
 from angelon.core.messages.chat import ChatChannel
 from angelon.core.messages.email import EmailChannel
 from angelon.core.messages.sms import SmsChannel
-from angelon.core.outside import refuse_compiling
+from angelon.core.outside import note_compiling
 from angelon.core.problems import Invalid
 from angelon.core.specs.gateway import Gateway
 from angelon.core.specs.message import Message
@@ -37,7 +37,7 @@ def compiled_part(message: Message, channel: str, locale: str, store: Store) -> 
     kept = _KEPT.get(cache_key)
     if kept is not None and kept[0] is message and kept[1] is store:
         return kept[2]
-    refuse_compiling()
+    note_compiling()
     try:
         part = CHANNELS[channel].compile(message, locale, store)
     except Invalid as error:

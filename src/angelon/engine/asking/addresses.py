@@ -13,6 +13,7 @@ from angelon.core.problems import Invalid
 from angelon.core.specs.enrichment import Enrichment
 from angelon.db.live_setup import LiveSetup
 from angelon.db.secrets import Vault
+from angelon.db.specs import LOOK_UP
 from angelon.gateways.fetching import CantFetch, fetch
 
 log = structlog.get_logger()
@@ -20,7 +21,7 @@ log = structlog.get_logger()
 
 def secret_kind(name: str) -> str:
     """What the credentials of a look-up are kept as, by its source."""
-    return f"look-up:{name}"
+    return f"{LOOK_UP}{name}"
 
 
 def secret_of(vault: Vault | None, session: Session, source_id: int, one: Enrichment, now: dt.datetime) -> str:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import functools
 import secrets
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerificationError
@@ -27,7 +27,6 @@ HASHER = PasswordHasher()
 """Argon2id with the library's parameters, which follow RFC 9106."""
 SHORTEST, LONGEST = 10, 200
 """Characters of a password."""
-MOST_FAILURES, LOCKED_FOR = 5, dt.timedelta(minutes=15)
 SIGNED_IN_FOR = dt.timedelta(days=14)
 """How long a browser stays signed in that is not used."""
 INVITED_FOR = dt.timedelta(days=7)
@@ -155,17 +154,11 @@ def check(session: Session, compared: Compared, now: dt.datetime) -> AccountRow 
     if row is None or row.disabled_at is not None or (row.locked_until is not None and row.locked_until > now):
         return None
     if not compared.right or row.password != compared.was:
-        _failed(row, now)
+        second_step.wrong_code(row, now)
         return None
     row.failures, row.locked_until = 0, None
     row.password = compared.rehashed or row.password
     return row
-
-
-def _failed(row: AccountRow, now: dt.datetime) -> None:
-    row.failures += 1
-    if row.failures >= MOST_FAILURES:
-        row.failures, row.locked_until = 0, now + LOCKED_FOR
 
 
 def sign_in(session: Session, row: AccountRow, browser: Browser, now: dt.datetime) -> str:
@@ -291,7 +284,7 @@ def try_second_step(installation: Installation, account_id: int, code: str, brow
         if row is None or row.disabled_at is not None or (row.locked_until is not None and row.locked_until > now):
             return ""
         if not second_step.fits(installation, session, row, code[:40]):
-            _failed(row, now)
+            second_step.wrong_code(row, now)
             return ""
         row.failures, row.locked_until = 0, None
         return sign_in(session, row, browser, now)
@@ -337,6 +330,21 @@ def join(installation: Installation, secret: str, name: str, password: str, brow
         row = take_up(session, secret, name, kept, now)
         accounts.record(session, now, row.name, "joined", row.name, None, {"role": row.role})
         return sign_in(session, row, browser, now)
+
+
+def prove(installation: Installation, account_id: int, password: str) -> None:
+    """That who is signed in knows their password: asked before what a stolen session must not change. A wrong one is
+    counted as at signing in. Raises Invalid and NotFound.
+    """
+    with installation.database.reading() as session:
+        row = _found(session, account_id)
+        kept = Compared(account_id, row.password)
+    compared = replace(kept, right=_is_password(kept.was, password))
+    with installation.database.writing() as session:
+        right = check(session, compared, installation.clock.now()) is not None
+    if not right:
+        what = "That is not your password, or the account is locked after five wrong ones."
+        raise Invalid([Problem("password", what, "Type it again; after five tries, wait a quarter of an hour.")])
 
 
 def end_browser(installation: Installation, account_id: int, browser_id: int) -> None:

@@ -46,7 +46,9 @@ def create(work: Work, name: str, kind: str) -> str:
 
 
 def save(work: Work, gateway: Gateway, password: str = "", expected: int | None = None) -> None:
-    """A gateway's settings, and its password or token where there is a new one. Raises Conflict."""
+    """A gateway's settings, and its password or token where there is a new one. Raises Conflict, and Invalid where it
+    would speak to somebody else and the credentials for that are not given.
+    """
     missing = _missing(gateway)
     if missing:
         raise Invalid(missing)
@@ -56,7 +58,14 @@ def save(work: Work, gateway: Gateway, password: str = "", expected: int | None 
     known = before.sender.address if before is not None and before.sender is not None else ""
     if gateway.sender is not None and gateway.sender.address != known:
         senders.refuse_customer(work, store_operations.current(work), gateway.sender.address)
+    had = before is not None and bool(
+        work.vault.get(work.session, "gateway", work.live.gateway_ids[gateway.key], work.now)
+    )
     row = work.specs.save(gateway, expected)
+    if had and not password and not work.vault.get(work.session, "gateway", row.id, work.now):
+        word = "password" if gateway.kind == "smtp" else "token or password"
+        what = f"The address has changed, and the {word} that is kept belongs to the old one."
+        raise Invalid([Problem("password", what, f"Type the {word} for the new address.")])
     if password:
         work.vault.put(work.session, "gateway", row.id, password, work.now)
         work.record("secret replaced", "gateway", gateway.key)

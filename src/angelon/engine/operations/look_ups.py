@@ -10,6 +10,7 @@ from angelon.core.problems import Invalid, NotFound, Problem
 from angelon.core.specs import Source
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.enrichment import Enrichment
+from angelon.core.specs.origins import moved
 from angelon.core.states import State
 from angelon.db import inquiries, sends
 from angelon.db.tables import EventRow
@@ -26,6 +27,11 @@ def save(work: Work, key: str, look_up: Enrichment, was: str, secret: str = "") 
     """
     source = current(work, key)
     source_id = work.live.source_ids[key]
+    before = next((one for one in source.enrichments if one.name == was), None)
+    asks_anew = before is not None and look_up.auth.scheme != "none" and moved(before, look_up)
+    if asks_anew and not secret and work.vault.get(work.session, secret_kind(was), source_id, work.now):
+        what = "The address has changed, and the password or token that is kept belongs to the old one."
+        raise Invalid([Problem("secret", what, "Type the one for the new address.")])
     others = [one.model_dump(mode="json") for one in source.enrichments if one.name != was]
     spec = source.model_dump(mode="json") | {"enrichments": [*others, look_up.model_dump(mode="json")]}
     work.specs.save(read_spec(Source, spec))

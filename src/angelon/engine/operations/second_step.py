@@ -24,14 +24,20 @@ DRIFT = 1
 RECOVERY_CODES = 8
 SECRET, PENDING = "account-totp", "account-totp-new"
 PENDING_FOR = dt.timedelta(minutes=30)
+MOST_FAILURES, LOCKED_FOR = 5, dt.timedelta(minutes=15)
 
 
 def begin(installation: Installation, account_id: int) -> str:
-    """A new secret that is not used yet; gives its address for an authenticator app (`otpauth:`)."""
+    """A new secret that is not used yet; gives its address for an authenticator app (`otpauth:`). Whoever calls this
+    has seen that they know their password. Raises Invalid where there is a second step already: it is turned off first,
+    with a code of it.
+    """
     secret = pyotp.random_base32()
     now = installation.clock.now()
     with installation.database.writing() as session:
         row = _account(session, account_id)
+        if row.second_step:
+            raise Invalid([Problem("code", "There is a second step already.", "Turn it off first, with a code of it.")])
         installation.vault.put(session, PENDING, account_id, secret, now)
         installation.vault.expire(session, PENDING, account_id, now + PENDING_FOR)
         return address(secret, row.email)
@@ -53,6 +59,8 @@ def confirm(installation: Installation, account_id: int, code: str) -> list[str]
     now = installation.clock.now()
     with installation.database.writing() as session:
         row = _account(session, account_id)
+        if row.second_step:
+            raise Invalid([Problem("code", "There is a second step already.", "Turn it off first, with a code of it.")])
         secret = pending(installation, session, account_id)
         if not secret:
             raise Invalid([Problem("code", "The picture is older than half an hour.", "Begin again.")])
@@ -94,11 +102,27 @@ def turn_off(installation: Installation, account_id: int, code: str, by: str = "
     now = installation.clock.now()
     with installation.database.writing() as session:
         row = _account(session, account_id)
-        if not by and not fits(installation, session, row, code):
-            raise Invalid([Problem("code", "The code does not fit.", "Type the newest one, or a recovery code.")])
+        if not by and row.locked_until is not None and row.locked_until > now:
+            raise Invalid(
+                [Problem("code", "The account is locked after five wrong tries.", "Wait a quarter of an hour.")]
+            )
+        fitting = bool(by) or fits(installation, session, row, code)
+        if not fitting:
+            wrong_code(row, now)
+    if not fitting:
+        raise Invalid([Problem("code", "The code does not fit.", "Type the newest one, or a recovery code.")])
+    with installation.database.writing() as session:
+        row = _account(session, account_id)
         installation.vault.expire(session, SECRET, account_id, now)
         row.second_step, row.recovery = False, None
         accounts.record(session, now, by or row.name, "second step off", row.name)
+
+
+def wrong_code(row: AccountRow, now: dt.datetime) -> None:
+    """Counts a wrong password or code: after five in a row the account is locked for a quarter of an hour."""
+    row.failures += 1
+    if row.failures >= MOST_FAILURES:
+        row.failures, row.locked_until = 0, now + LOCKED_FOR
 
 
 def _account(session: Session, account_id: int) -> AccountRow:

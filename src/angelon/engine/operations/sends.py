@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 from angelon.core.messages.call import system_of
 from angelon.core.messages.channels import CHANNEL_LABELS, address_label, check_address, compiled_part
+from angelon.core.planning.inputs import Setup
 from angelon.core.planning.plan import clock_of, values_for
 from angelon.core.planning.preflight import unknown_variable
 from angelon.core.problems import Invalid, Problem
@@ -147,7 +148,22 @@ def send_test(
     """Sends a message as it stands to somebody of the shop, filled with a sample event, through the real gateway; gives
     the send's id. Raises Invalid with what keeps it.
     """
-    setup = work.live.setup
+    with work.look() as looked:
+        address, values = _filled(looked.live.setup, message, channel, locale, gateway_key, to, sample)
+    event_id = sample.event.id if sample is not None else None
+    id_ = work.clock.new_id("sd", work.now)
+    new = NewSend.for_test(
+        work.live, id_, message_id, message, gateway_key, channel, locale, address, values, event_id, work.now
+    )
+    work.sends.add([new])
+    work.record("test sent", "message", message.key, None, {"to": address, "channel": channel, "locale": locale})
+    return id_
+
+
+def _filled(
+    setup: Setup, message: Message, channel: str, locale: str, gateway_key: str, to: str, sample: EventFacts | None
+) -> tuple[str, dict[str, Value]]:
+    """To whom a test goes, and the values that its text is filled with. Raises Invalid with what keeps it."""
     gateway = setup.gateways.get(gateway_key)
     if gateway is None or gateway.channel != channel:
         what = f"There is no gateway for {CHANNEL_LABELS.get(channel, channel)} yet."
@@ -178,14 +194,7 @@ def send_test(
     if setup.approval(gateway_key, message, locale, part) is None:
         what = f"{gateway.name} sends approved texts only, and this one is not approved yet."
         raise Invalid([Problem("review", what, "Submit it for review first.")])
-    event_id = sample.event.id if sample is not None else None
-    id_ = work.clock.new_id("sd", work.now)
-    new = NewSend.for_test(
-        work.live, id_, message_id, message, gateway_key, channel, locale, address, values, event_id, work.now
-    )
-    work.sends.add([new])
-    work.record("test sent", "message", message.key, None, {"to": address, "channel": channel, "locale": locale})
-    return id_
+    return address, values
 
 
 def _gateway(work: Work, send: SendRow) -> Gateway | None:

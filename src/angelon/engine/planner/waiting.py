@@ -8,7 +8,6 @@ import datetime as dt
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
-from urllib.parse import urlsplit
 from zoneinfo import ZoneInfo
 
 from sqlalchemy import Connection
@@ -18,6 +17,7 @@ from angelon.core.planning.awaiting import pending
 from angelon.core.planning.plan import Decision
 from angelon.core.reading import Reading
 from angelon.core.specs.enrichment import Enrichment
+from angelon.core.specs.origins import origin
 from angelon.core.specs.source import Source
 from angelon.db import events, inquiries
 from angelon.db.inquiries import HANDLER, LOOK_UP, MINE, AboutEvent
@@ -28,12 +28,6 @@ CALLED_FOR = dt.timedelta(minutes=15)
 ORDER = "order:"
 """How `event.waits_for` begins where an answer says which order it is about."""
 ANSWERS = "answers"
-
-
-def origin(url: str) -> str:
-    """Who is asked at an address (RFC 6454, section 4)."""
-    parts = urlsplit(url)
-    return f"{parts.scheme}://{parts.netloc}".lower()
 
 
 def place(row: Any) -> tuple[dt.datetime, bool, str]:

@@ -64,7 +64,7 @@ def show() -> Any:
 def sign_in() -> Any:
     """Answers alike to a wrong address and a wrong password."""
     email, to = request.form.get("email", "")[:320], _own_page(request.form.get("next", ""))
-    spent = tries.spend(hash(asker()), services().clock.now())
+    spent = tries.spend_by(asker(), services().clock.now())
     if "Retry-After" in spent:
         problem = Problem("", "Too many tries from your address.", f"Wait {spent['Retry-After']} seconds.")
         page = _door(to, email, problem)
@@ -101,7 +101,7 @@ def take_code() -> Any:
     if not account_id:
         flash("It took longer than five minutes. Sign in again.", "bad")
         return redirect(url_for(".show"))
-    spent = tries.spend(hash(asker()), services().clock.now())
+    spent = tries.spend_by(asker(), services().clock.now())
     secret = ""
     if "Retry-After" not in spent:
         secret = operations.try_second_step(_here(), account_id, request.form.get("code", ""), _browser())
@@ -236,7 +236,7 @@ def make_first() -> Any:
     given = {name: request.form.get(name, "")[:320] for name in ("email", "name")}
     try:
         if not is_local():
-            spent = tries.spend(hash(asker()), services().clock.now())
+            spent = tries.spend_by(asker(), services().clock.now())
             code = request.form.get("code", "").strip()
             right = hmac.compare_digest(code.encode(), first_code().encode())
             if "Retry-After" in spent or not right:
@@ -332,7 +332,11 @@ def password() -> Any:
 def begin_second_step() -> Any:
     """A new secret for an authenticator app, with its picture."""
     _person()
-    operations_second.begin(_here(), g.person.account_id)
+    try:
+        operations.prove(_here(), g.person.account_id, request.form.get("password", ""))
+        operations_second.begin(_here(), g.person.account_id)
+    except Invalid as error:
+        return _account_page(error.problems[0], 422)
     return redirect(url_for(".account"))
 
 

@@ -14,9 +14,9 @@ from angelon.core import event_types
 from angelon.core.messages.channels import CHANNEL_LABELS
 from angelon.core.planning.readiness import problems_of
 from angelon.core.specs import Message
+from angelon.core.specs.origins import origin
 from angelon.db import counts, events, gateway_health, gateway_use, inquiries, overview, sends, shapes, specs
 from angelon.db.specs import StoredRoute
-from angelon.engine.planner.waiting import origin
 from angelon.web.formats import capital, moment
 from angelon.web.overview import figures, grid
 from angelon.web.overview.steps import steps

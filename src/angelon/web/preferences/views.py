@@ -13,6 +13,7 @@ from angelon.db.tables import StoreRow
 from angelon.engine.operations import preferences as operations
 from angelon.engine.preferences import Links, Reader
 from angelon.engine.unit import Actor
+from angelon.web.access.guard import asker
 from angelon.web.api.limits import Limits
 from angelon.web.preferences.words import words
 from angelon.web.services import live, services, session, store_id, work
@@ -24,12 +25,11 @@ LONGEST = 2000
 
 def _reader(token: str) -> Reader:
     """Whose page it is; the store in view is theirs. Aborts for a link that is none of ours."""
-    spent = tries.spend(hash(request.remote_addr), services().clock.now())
-    if "Retry-After" in spent:
-        abort(429, "Too many requests.")
     found = Links(services().vault).read(token[:LONGEST])
     row = session().get(StoreRow, found.store_id) if found is not None else None
     if found is None or row is None:
+        if "Retry-After" in tries.spend_by(asker(), services().clock.now()):
+            abort(429, "Too many requests.")  # who guesses; a reader with a link is never counted
         asked = request.accept_languages.best or "en"
         abort(Response(render_template("preferences/gone.html", words=words(asked)), 404))
     g.store, g.actor, g.reader = row, Actor("the reader"), found
