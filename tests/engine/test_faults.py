@@ -21,7 +21,7 @@ from angelon.db.tables import GatewayRow
 from angelon.engine import dispatcher as dispatching
 from angelon.engine import results
 from angelon.engine.asking.inquirer import Inquirer
-from angelon.engine.breakers import Breakers
+from angelon.engine.breakers import REFUSES_ALL, Breakers
 from angelon.engine.clock_jumps import ClockWatch
 from angelon.engine.dispatcher import Dispatcher, recover
 from angelon.engine.fallbacks import Fallbacks
@@ -310,6 +310,28 @@ def test_an_unreachable_gateway_is_left_alone_shown_probed_and_takes_up_again(be
     assert working.run(8, lambda: None, lambda: False, gateway_id) >= 14
     assert bench.rows("SELECT count(*) FROM gateway_health") == [(0,)]
     assert "unreachable" not in client.get("/gateways").get_data(as_text=True)
+
+
+def test_a_gateway_that_refuses_everybody_suppresses_nobody_and_its_sends_wait(bench):
+    """A mail server that answers 550 to all for a minute: those who were counted as gone are not."""
+    people = [{"name": "Jo", "email": f"p{number}@example.org"} for number in range(12)]
+    for number, buyer in enumerate(people):
+        bench.deliver(made.body(id=number, reference=f"BK-{number}", buyer=buyer), store_delivery=f"d-{number}")
+    bench.plan()
+    server = Transport(Outcome("permanent", "550", "5.1.1 no such mailbox"))
+    dispatcher(bench, server).run_batch(12)
+    states = dict(bench.rows("SELECT state, count(*) FROM send GROUP BY state"))
+    assert states.pop("failed") == REFUSES_ALL - 1
+    assert states.keys() <= {"retrying", "scheduled"}, "the others wait: the gateway is left alone"
+    assert bench.rows("SELECT count(*) FROM suppression") == [(0,)]
+    assert "It refuses nearly everybody: 550" in bench.rows("SELECT reason FROM send WHERE state = 'retrying'")[0][0]
+
+
+def test_one_who_is_gone_is_suppressed_where_the_gateway_takes_others(bench):
+    breakers, gone, taken = Breakers(), Outcome("permanent", "550", "5.1.1"), Outcome("accepted", "250", "")
+    for number in range(20):
+        assert breakers.judged(1, gone, 1, f"email:p{number}@example.org") == (gone, [])
+        breakers.judged(1, taken, 1, "email:other@example.org")
 
 
 def test_a_refusal_of_one_message_says_nothing_of_the_gateway():

@@ -76,6 +76,32 @@ Version: 1
 # ---- what it says
 
 
+def nested(levels):
+    """A mail whose parts have parts."""
+    head = "".join(f'Content-Type: multipart/mixed; boundary="b{n}"\n\n--b{n}\n' for n in range(levels))
+    return (head + "Content-Type: text/plain\n\nx\n").encode()
+
+
+@pytest.mark.parametrize(
+    "mail",
+    [
+        nested(3_000),
+        b"Content-Type: message/delivery-status; " + b"a=b;\n " * 50_000 + b"\n\nx",
+        b'Content-Type: multipart/report; boundary="b"\n\n' + b"--b\nContent-Type: text/plain\n\nx\n" * 5_000,
+        b"Subject: " + b"x" * 200_000 + b"\n\nx",
+    ],
+    ids=["nested", "parameters", "parts", "a long header"],
+)
+def test_what_no_mail_server_writes_is_not_parsed_at_all(mail, monkeypatch):
+    monkeypatch.setattr("angelon.core.sending.returned.email", None)
+    assert read_returned(mail).kind == "other"
+
+
+def test_a_report_before_a_large_mail_is_read():
+    whole = b"--b\nContent-Type: message/rfc822\n\nSubject: x\n\n" + b"x" * 70 + b"\n"
+    assert read_returned(bounce().replace(b"--b--", whole + b"lorem ipsum\n" * 100_000)).kind == "failed"
+
+
 def test_a_report_is_read_and_other_mail_is_not_taken_for_one():
     told = read_returned(bounce())
     assert (told.kind, told.status, told.message_id) == ("failed", "5.1.1", "sd-1@kites.example")

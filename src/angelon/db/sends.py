@@ -364,10 +364,20 @@ PLANS, SENDS = "plan", "send"
 """What a worker may be for: planning events, delivering sends, or (`plan send`) both."""
 
 
-def heartbeat(connection: Connection, worker: str, now: dt.datetime, role: str = f"{PLANS} {SENDS}") -> None:
-    changed = connection.execute(update(HEARTBEAT).where(HEARTBEAT.c.worker == worker).values(at=now, role=role))
+def heartbeat(
+    connection: Connection, worker: str, now: dt.datetime, role: str = f"{PLANS} {SENDS}", trouble: str = ""
+) -> None:
+    """A worker's sign of life, with what it can't do."""
+    values = {"at": now, "role": role, "trouble": trouble}
+    changed = connection.execute(update(HEARTBEAT).where(HEARTBEAT.c.worker == worker).values(**values))
     if changed.rowcount == 0:
-        connection.execute(insert(HEARTBEAT).values(worker=worker, at=now, role=role))
+        connection.execute(insert(HEARTBEAT).values(worker=worker, **values))
+
+
+def troubles(session: Session, now: dt.datetime) -> list[str]:
+    """What workers that are alive can't do."""
+    alive = (HeartbeatRow.at >= now - ALIVE_FOR, HeartbeatRow.trouble != "")
+    return list(session.exec(select(HeartbeatRow.trouble).where(*alive).distinct()))
 
 
 def heard_of(session: Session, since: dt.datetime) -> set[str]:

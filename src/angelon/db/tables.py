@@ -746,6 +746,8 @@ class HeartbeatRow(SQLModel, table=True):
     at: dt.datetime = _instant(nullable=False)
     role: str = Field(default="plan send", sa_column_kwargs={"server_default": "plan send"})
     """What it is for: `plan`, `send` or both, parted by a space."""
+    trouble: str = Field(default="", sa_column=Column(Text, nullable=False, server_default=""))
+    """What it can't do as it is set up, as a sentence; empty where all is well."""
 
 
 class GatewayUseRow(SQLModel, table=True):

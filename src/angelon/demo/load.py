@@ -47,9 +47,13 @@ def prepare(database: Database, settings: Settings, port: int, free_port: Callab
     ports = Ports(_port(box, "mail_port", free_port), _port(box, "provider_port", free_port))
     with database.writing() as session:
         for row in session.exec(select(GatewayRow)):
-            spec = _pointed(row.spec, ports)
+            spec, now = _pointed(row.spec, ports), dt.datetime.now(dt.UTC)
             if spec != row.spec:
-                specs.save_live(session, GatewayRow, row.store_id, from_stored(Gateway, spec), dt.datetime.now(dt.UTC))
+                specs.save_live(session, GatewayRow, row.store_id, from_stored(Gateway, spec), now)
+                kind = spec.get("kind", "")
+                token = str(box.setting(f"{'system' if kind == 'call' else kind}_token", ""))
+                if token:  # the same stand-in at another port: its token goes along, which no other address would get
+                    vault.put(session, "gateway", row.id or 0, token, now)
     address = str(box.setting("shop_address", ""))
     kept = address.rpartition("/")[2] or "webshop"
     box.set("shop_address", f"http://127.0.0.1:{port}/in/{kept}")

@@ -9,6 +9,12 @@ from sqlalchemy import Connection
 
 from angelon.core.breaker import HEALTHY, Health, after_try
 from angelon.db import gateway_health
+from angelon.gateways.interface import Outcome
+
+REFUSES_ALL = 6
+"""Recipients that a gateway refuses for good one after the other, without taking anything in between, when that is
+taken to be the gateway's doing and not theirs.
+"""
 
 
 class Breakers:
@@ -16,6 +22,8 @@ class Breakers:
 
     def __init__(self) -> None:
         self._lock = threading.Lock()
+        self._refused: dict[int, dict[tuple[int, str], None]] = {}
+        """By gateway: whom it has refused for good since it took something last, as (store, address key)."""
         self._health: dict[int, Health] = {}
         self._unsaved: dict[int, Health] = {}
 
@@ -48,6 +56,27 @@ class Breakers:
             if before.opened_at is not None or after.opened_at is not None:
                 self._unsaved[gateway_id] = after
             return after
+
+    def judged(
+        self, gateway_id: int, outcome: Outcome, store_id: int, key: str
+    ) -> tuple[Outcome, list[tuple[int, str]]]:
+        """What a try says of the recipient, who is known by `key`: a refusal for good counts against them only where
+        the gateway takes others. Where it refuses nearly everybody the outcome is temporary and the gateway's fault;
+        gives, too, those against whom refusals were counted before that was seen.
+        """
+        with self._lock:
+            if outcome.kind == "accepted":
+                self._refused.pop(gateway_id, None)
+                return outcome, []
+            if outcome.kind != "permanent":
+                return outcome, []
+            refused = self._refused.setdefault(gateway_id, {})
+            refused[store_id, key] = None
+            if len(refused) < REFUSES_ALL:
+                return outcome, []
+            before = [one for one in refused if one != (store_id, key)] if len(refused) == REFUSES_ALL else []
+        why = f"It refuses nearly everybody: {outcome.code} {outcome.answer}".strip()
+        return Outcome("temporary", outcome.code, why, unreachable=True), before
 
     def save(self, connection: Connection) -> dict[int, Health]:
         """Stores what has changed, in the caller's transaction; gives what that was, for `saved`."""

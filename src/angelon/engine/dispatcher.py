@@ -13,6 +13,7 @@ import structlog
 from sqlalchemy import Connection
 
 from angelon.core.deliveries import storable_text
+from angelon.core.messages.channels import address_key
 from angelon.core.planning.follow_up import has_follow_up
 from angelon.core.sending.prepare import Held, Later, Skipped
 from angelon.core.specs.gateway import Gateway
@@ -304,6 +305,10 @@ class Dispatcher:
             what = f"The connection broke off inside Angelon: {type(error).__name__}."
             outcome = Outcome("unknown", "", f"{what} Whether the gateway took it is not known.", unreachable=True)
         if row.gateway_id is not None:
+            if not row.test:
+                key = address_key(row.channel, row.recipient)
+                outcome, wronged = self._breakers.judged(row.gateway_id, outcome, row.store_id, key)
+                self._results.add_taken_back(wronged)
             answer = storable_text(outcome.answer)
             self._breakers.note(row.gateway_id, not outcome.unreachable, answer, self._clock.now())
         return self._log_attempt(row, outcome, began)

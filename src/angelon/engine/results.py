@@ -15,7 +15,7 @@ from angelon.db import gateway_use, sends, sent_files
 from angelon.db.database import Database, is_database_failure
 from angelon.db.records import NewAttempt, NewContent, Settlement
 from angelon.engine.breakers import Breakers
-from angelon.engine.suppressing import Refusal
+from angelon.engine.suppressing import Refusal, take_back
 
 log = structlog.get_logger()
 
@@ -34,6 +34,8 @@ class _Kept:
     files: dict[str, bytes] = field(default_factory=dict)
     """The files that went out, by their content's digest."""
     refused: list[Refusal] = field(default_factory=list)
+    taken_back: list[tuple[int, str]] = field(default_factory=list)
+    """(store, address key) of those who were suppressed by a gateway that refuses everybody."""
     spent: list[tuple[str, int, Decimal]] = field(default_factory=list)
     """(send, gateway id, cost) of what was accepted."""
 
@@ -45,6 +47,7 @@ class _Kept:
             [one for one in self.contents if one.send_id == settled.id],
             self.files,
             [one for one in self.refused if one.send_id == settled.id],
+            self.taken_back,
             [one for one in self.spent if one[0] == settled.id],
         )
 
@@ -55,6 +58,7 @@ class _Kept:
         sends.keep_content(connection, self.contents)
         for one in self.refused:
             one.suppress(connection)
+        take_back(connection, self.taken_back)
         spent: dict[int, Decimal] = {}
         for _, gateway_id, cost in self.spent:
             spent[gateway_id] = spent.get(gateway_id, Decimal(0)) + cost
@@ -91,6 +95,10 @@ class Results:
         """What a send said at its last try, and the files that went with it."""
         self._kept.contents.append(content)
         self._kept.files |= files
+
+    def add_taken_back(self, wronged: list[tuple[int, str]]) -> None:
+        """Those who were suppressed, and should not have been."""
+        self._kept.taken_back += wronged
 
     def add_refused(self, refusal: Refusal) -> None:
         """A gateway has refused a send for good."""

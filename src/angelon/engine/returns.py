@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import asyncio
 import os
+from concurrent.futures import ThreadPoolExecutor
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -84,6 +87,7 @@ class ReturnsListener(Controller):
 class _Taker:
     def __init__(self, returns: Returns) -> None:
         self._returns = returns
+        self._taking = ThreadPoolExecutor(2, "returns")
 
     async def handle_RCPT(
         self, server: SMTP, session: Session, envelope: Envelope, address: str, options: list[Any]
@@ -97,8 +101,10 @@ class _Taker:
 
     async def handle_DATA(self, server: SMTP, session: Session, envelope: Envelope) -> str:
         for address in envelope.rcpt_tos:
-            try:
-                came = self._returns.take(self._returns.known(address), envelope.original_content or b"")
+            data = envelope.original_content or b""
+            taken = partial(self._returns.take, self._returns.known(address), data)
+            try:  # in a thread: others go on talking to us meanwhile
+                came = await asyncio.get_running_loop().run_in_executor(self._taking, taken)
             except Exception as error:
                 if not is_database_failure(error):
                     log.exception("a mail that came back could not be taken")

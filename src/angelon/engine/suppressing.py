@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from sqlalchemy import Connection
@@ -29,6 +30,16 @@ def suppress(session: Session, live: LiveSetup, key: str, origin: str, why: str,
         session, live.store_id, now, ANGELON, "suppressed", "address", key, None, {"why": why, "origin": origin}
     )
     return True
+
+
+def take_back(connection: Connection, wronged: Sequence[tuple[int, str]]) -> None:
+    """Lifts the suppressions (store, address key) that came of a gateway that refuses everybody."""
+    if not wronged:
+        return
+    with Session(bind=connection) as session:
+        for store_id, key in wronged:
+            suppressions.lift(session, store_id, key, [EVERYTHING], ["bounce"])
+        session.commit()  # into the transaction that it stands in
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import datetime as dt
 import os
 import signal
@@ -70,6 +69,8 @@ class Worker:
         self._handlers = handlers
         self._returns = returns
         self._listening: Any = None
+        self._trouble = ""
+        """What can't be done as it is set up, as a sentence."""
         self._roles = roles
         self._database = database
         self._home = home
@@ -307,9 +308,16 @@ class Worker:
             from_maildir(returns, self._returns)
         elif self._listening is None:
             listener = ReturnsListener(returns, *self._returns)
-            with contextlib.suppress(OSError):  # another planner has the port; it is tried again when that ends
+            try:
                 listener.start()
-                self._listening = listener
+            except OSError as error:  # tried again: another planner of ours may have the port, and end
+                host, port = self._returns
+                told = f"Mail that comes back can’t be taken: {host}:{port} can’t be listened on ({error.strerror})."
+                if told != self._trouble:
+                    log.error("mail that comes back can't be taken", host=host, port=port, why=error.strerror)
+                self._trouble = told
+            else:
+                self._listening, self._trouble = listener, ""
 
     def _watch_clock(self, watch: ClockWatch) -> None:
         if watch.look():
@@ -318,7 +326,7 @@ class Worker:
     def _heartbeat(self) -> None:
         now = self._clock.now()
         with self._database.connection() as connection:
-            sends.heartbeat(connection, self.name, now, " ".join(sorted(self._roles)))
+            sends.heartbeat(connection, self.name, now, " ".join(sorted(self._roles)), self._trouble)
             sends.forget_workers(connection, now - dt.timedelta(minutes=10))
 
     def _recover_dead(self, silent: bool = False) -> None:

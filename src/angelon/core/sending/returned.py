@@ -6,12 +6,20 @@ import email
 import email.policy
 import re
 from dataclasses import dataclass
-from email.message import EmailMessage, Message
+from email.message import Message
 from typing import Literal
 
 from angelon.core.deliveries import storable_text
 
 MOST_BYTES = 2_000_000
+READ = 256_000
+"""Bytes of a mail that are looked at: a report stands before the mail that it is about."""
+MOST_PARTS, MOST_NESTED = 200, 20
+MOST_HEADER = 16_000
+"""Lines that may part a mail, how often it may say that it has parts, and bytes of one header, folded lines included.
+All are looked at before anything is parsed: a parser would take seconds for what is larger.
+"""
+_HEADER = re.compile(rb"(?m)^[!-9;-~]+:[^\r\n]*(?:\r?\n[ \t][^\r\n]*)*")
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,15 +53,25 @@ def send_of(address: str, pattern: str = "") -> tuple[str, str] | None:
 
 
 def read_returned(data: bytes) -> Returned:
-    """What a mail says. Never raises: what can't be read is `other`."""
+    """What a mail says. Never raises: what can't be read, and what is no report by its size, is `other`."""
+    data = data[:READ]
+    if not _is_bounded(data):
+        return Returned("other")
     try:
-        mail = email.message_from_bytes(data[:MOST_BYTES], _class=EmailMessage, policy=email.policy.default)
+        mail = email.message_from_bytes(data, policy=email.policy.compat32)
         return _report(mail)
     except Exception:  # whatever a stranger sends
         return Returned("other")
 
 
-def _report(mail: EmailMessage) -> Returned:
+def _is_bounded(data: bytes) -> bool:
+    parts = sum(1 for line in data.splitlines() if line.startswith(b"--"))
+    nested = data.lower().count(b"boundary=")
+    longest = max((found.end() - found.start() for found in _HEADER.finditer(data)), default=0)
+    return parts <= MOST_PARTS and nested <= MOST_NESTED and longest <= MOST_HEADER
+
+
+def _report(mail: Message) -> Returned:
     about = _original_id(mail)
     for part in mail.walk():
         kind = part.get_content_type()
@@ -98,7 +116,7 @@ def _fields(part: Message) -> dict[str, str]:
     return {name.lower(): str(value) for name, value in found.items()}
 
 
-def _original_id(mail: EmailMessage) -> str:
+def _original_id(mail: Message) -> str:
     """The Message-ID of the mail that came back whole, or as its headers."""
     for part in mail.walk():
         kind = part.get_content_type()

@@ -292,6 +292,9 @@ def _engine_needs() -> list[Need]:
                     f"/gateways/{key}",
                 )
             )
+    for trouble in sends.troubles(session(), g.now):
+        what = "Another program has the port, or it may not be used. Free it, or set ANGELON_RETURNS to another."
+        found.append(Need("failed", trouble, what, "How it is set up", "/guide/deliver"))
     waiting = inquiries.waiting_by_target(session())
     for target, health in inquiries.unhealthy(session().connection()).items():
         name, href = _asked(target)

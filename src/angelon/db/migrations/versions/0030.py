@@ -66,6 +66,7 @@ def upgrade() -> None:
     op.execute("ALTER TABLE event RENAME COLUMN waits_until TO decide_at")  # renamed and added: no row is written anew
     op.execute("ALTER TABLE event RENAME COLUMN asker TO waits_for")
     op.add_column("event", sa.Column("facts", sa.Text))
+    op.add_column("heartbeat", sa.Column("trouble", sa.Text, nullable=False, server_default=""))
     for name, column, where in (
         ("ix_event_to_plan", "received_at", TO_PLAN),
         ("ix_event_decide", "decide_at", "decide_at IS NOT NULL"),
