@@ -397,14 +397,20 @@ def bomb():
 )
 def test_an_answer_that_can_t_be_unpacked_is_unknown_and_never_a_reason_to_send_again(compressed, coding, body, kind):
     Compressed.coding, Compressed.body = coding, body
-    gateway = Gateway.model_validate(provider("sms", compressed) | {"call": {"url": f"http://127.0.0.1:{compressed}/"}})
+    gateway = Gateway.model_validate(
+        provider("sms", compressed)
+        | {"call": {"url": f"http://127.0.0.1:{compressed}/", "body": '{"text": {{ text | json }}}'}}
+    )
     assert HttpTransport(gateway, "tok").deliver(ProviderMessage(SMS), "sd-1").kind == kind
 
 
 def test_an_answer_is_unpacked_no_further_than_it_is_read(compressed):
     """300 MB of zeros in 300 kB."""
     Compressed.coding, Compressed.body = "gzip", bomb()
-    gateway = Gateway.model_validate(provider("sms", compressed) | {"call": {"url": f"http://127.0.0.1:{compressed}/"}})
+    gateway = Gateway.model_validate(
+        provider("sms", compressed)
+        | {"call": {"url": f"http://127.0.0.1:{compressed}/", "body": '{"text": {{ text | json }}}'}}
+    )
     tracemalloc.start()
     HttpTransport(gateway, "tok").deliver(ProviderMessage(SMS), "sd-1")
     _, peak = tracemalloc.get_traced_memory()

@@ -5,6 +5,7 @@ import json
 import re
 
 import pytest
+from lxml import html as markup
 
 from angelon.core.specs import Message
 from angelon.db import live_setup, specs
@@ -247,3 +248,20 @@ def test_what_is_held_for_a_gateway_that_was_not_tried_goes_when_it_is_switched_
 def gateways_of(bench):
     bench.services.setups.forget()
     return bench.services.setups.get(bench.store_id).setup.gateways
+
+
+def test_trying_keeps_what_is_typed_and_save_saves_on_the_page_that_answers(client, bench, mailbox):
+    client.post("/gateways", data={"name": "Post office", "kind": "smtp"})
+    form = {"name": "Post office", "host": "127.0.0.1", "port": "1", "sender.address": "hello@kites.example"}
+    unreached = client.post("/gateways/post-office/try", data=form | {"username": "kites"}).get_data(as_text=True)
+    page = markup.fromstring(unreached)
+    typed = {field.get("name"): field.get("value") for field in page.iterfind(".//form[@id='settings']//input")}
+    assert (typed["host"], typed["port"], typed["username"]) == ("127.0.0.1", "1", "kites")
+    action = page.find(".//form[@id='settings']").get("action")
+    again = client.post(action, data=form | {"port": str(mailbox.port), "edits": typed["edits"]})
+    assert again.status_code == 302
+    assert gateways_of(bench)["post-office"].port == mailbox.port
+    assert client.get("/gateways/post-office/try").headers["Location"] == "/gateways/post-office"
+    wrong = client.post("/gateways/post-office/try", data=form | {"port": "many", "host": "mail.kites.example"})
+    assert wrong.status_code == 422
+    assert 'value="mail.kites.example"' in wrong.get_data(as_text=True), "and nothing typed is lost"

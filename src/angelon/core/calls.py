@@ -238,6 +238,27 @@ def problems_of_calls(gateway: Gateway) -> list[Problem]:
     return problems_of(gateway.call, "call", {"key": "sd-1"})
 
 
+def wordless(gateway: Gateway) -> Problem | None:
+    """Why nobody could read a message by this gateway: no part of a provider's request holds what it says. With a
+    review, `template` (the approved text) says it as well as `text`.
+    """
+    if gateway.kind not in ("sms", "chat"):
+        return None
+    said = {"text", "template"} if gateway.review is not None else {"text"}
+    try:
+        named = [compile_template(source).names for source in (gateway.call.url, gateway.call.body)]
+    except BadTemplate:
+        return None  # which is said where the request is made
+    if said & frozenset().union(*named):
+        return None
+    return Problem(
+        "call.body",
+        f"The request of {gateway.name} does not hold what a message says"
+        + (": {{ template }} is empty without a review of texts." if "template" in named[1] else "."),
+        "Put {{ text | json }} where the provider reads the text.",
+    )
+
+
 def problems_of(call: HttpCall, where: str, names: Mapping[str, Any]) -> list[Problem]:
     """What is wrong with a call's templates and paths, tried with example values."""
     found = []

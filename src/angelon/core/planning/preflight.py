@@ -13,6 +13,7 @@ from urllib.parse import urlsplit
 from lxml import html
 from rapidfuzz import process
 
+from angelon.core.calls import wordless
 from angelon.core.colours import ENOUGH, contrast
 from angelon.core.messages.attachments import LibraryFile
 from angelon.core.messages.blocks import LIBRARY
@@ -388,6 +389,9 @@ class Preflight:
             return
         for channel, key, _ in self.speaking:
             gateway = self.setup.gateways.get(key)
+            silent = wordless(gateway) if gateway is not None else None
+            if silent is not None:
+                self._error(f"gateways.{key}", silent.what, "Mend the request on the gateway’s page.")
             if channel == "email" and gateway is not None:
                 why = sender_problem(None, self.message, gateway, self.setup.store)
                 if why:

@@ -21,9 +21,7 @@ KINDS = {
     "call": "another system (HTTP calls)",
 }
 _SMS_BODY = '{"to": {{ to | json }}, "from": {{ sender | json }}, "text": {{ text | json }}}'
-_CHAT_BODY = (
-    '{"to": {{ to | json }}, "from": {{ sender | json }}, "text": {{ template | json }}, "values": {{ values | json }}}'
-)
+_CHAT_BODY = '{"to": {{ to | json }}, "from": {{ sender | json }}, "text": {{ text | json }}}'
 _FIRST_CALLS: dict[str, dict[str, Any]] = {
     kind: {"body": body, "headers": {"Idempotency-Key": "{{ key }}"}, "id_at": "$.id"}
     for kind, body in (("sms", _SMS_BODY), ("chat", _CHAT_BODY))

@@ -137,7 +137,7 @@ def _page(
         gateway=gateway,
         problems=problems,
         spec=spec or gateway.model_dump(mode="json"),
-        edits=request.form.get("edits", row.edits),
+        edits=row.edits if stages else request.form.get("edits", row.edits),
         has_password=bool(kept),
         code_sent=bool(code),
         kinds=operations.KINDS,
@@ -208,6 +208,15 @@ _OPTIONAL: dict[str, dict[str, str]] = {
 @pages.post("/<key>")
 def save(key: str) -> Any:
     gateway = _gateway(key)
+    refused = _saved(gateway)
+    if refused is not None:
+        return refused
+    flash("Saved. The next try uses it.", "good")
+    return redirect(url_for(".edit", key=key))
+
+
+def _saved(gateway: Gateway) -> Any:
+    """Saves what the form says; gives nothing, or the page that says what is wrong and holds all that was typed."""
     switches = ("dkim",) if gateway.kind == "smtp" and "host" in request.form else ()
     spec, problems = filled(request.form, gateway, _FIELDS[gateway.kind], _OPTIONAL[gateway.kind], switches)
     if gateway.sender:
@@ -220,14 +229,15 @@ def save(key: str) -> Any:
         found = _tried(made)
         if found:
             raise Invalid(found)
+        if made == gateway and not request.form.get("password"):
+            return None
         with work() as unit:
             operations.save(unit, made, request.form.get("password", ""), edits_seen())
     except Invalid as error:
         if error.is_conflict:
             raise
         return _page(gateway, error.problems, spec), 422
-    flash("Saved. The next try uses it.", "good")
-    return redirect(url_for(".edit", key=key))
+    return None
 
 
 def going_out(released: int) -> str:
@@ -251,13 +261,26 @@ def _tried(gateway: Gateway) -> list[Problem]:
         if gateway.review.texts:
             tried.append(("review.texts.call", gateway.review.texts.call, "list"))
     found = [problem for where, call, example in tried for problem in calls.problems_of(call, where, EXAMPLES[example])]
+    silent = calls.wordless(gateway)
+    found += [silent] if silent is not None else []
     return calls.auth_problems(gateway.auth) + found
+
+
+@pages.get("/<key>/try")
+def tried(key: str) -> Any:
+    """The page that a try was answered with, loaded anew."""
+    return redirect(url_for(".edit", key=key))
 
 
 @pages.post("/<key>/try")
 def try_connection(key: str) -> Any:
-    """Goes through the handshake as it is saved, without sending; the page says how each stage went."""
+    """Saves what is typed, and goes through the handshake without sending; the page says how each stage went."""
     gateway = _gateway(key)
+    if "name" in request.form:
+        refused = _saved(gateway)
+        if refused is not None:
+            return refused
+        gateway = _gateway(key)
     secrets = services().vault.get(session(), "gateway", live().gateway_ids[key], g.now)
     close_session()  # the other side may take its time
     stages = probe_gateway(gateway, secrets[0].text if secrets else "")
