@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import sys
 from collections.abc import Iterator
 from contextlib import AbstractContextManager, contextmanager
@@ -15,7 +16,7 @@ from sqlmodel import Session
 
 from angelon.core import outside
 from angelon.db import counting, locks, searching, servers
-from angelon.db.write_turn import Held, WriteTurn
+from angelon.db.write_turn import LONG_HOLD, Held, WriteTurn
 
 MIGRATIONS = Path(__file__).with_name("migrations")
 
@@ -146,6 +147,15 @@ class Database:
         only the time is taken.
         """
         return self._turn.take(purpose, first) if self.sqlite else self._turn.timed(purpose)
+
+    @contextmanager
+    def nobody_waits(self) -> Iterator[None]:
+        """While this process is alone with the database, its long writes are no news."""
+        self._turn.longest = math.inf
+        try:
+            yield
+        finally:
+            self._turn.longest = LONG_HOLD
 
     def held(self) -> list[Held]:
         """How long writes have kept others from writing, by purpose, the longest first: of all processes on SQLite, of

@@ -163,6 +163,8 @@ class WriteTurn:
 
     def __init__(self, file: Path | None) -> None:
         """`file` is where the shared memory stands; None where one process has the database to itself."""
+        self.longest = LONG_HOLD
+        """How long a write may take before the log is told, in seconds."""
         self._file = file
         self._shared: _Shared | None = None
         self._opened_in = 0
@@ -201,7 +203,7 @@ class WriteTurn:
                 self._note(None, purpose, time.monotonic() - began)
 
     def _note(self, shared: _Shared | None, purpose: str, seconds: float) -> None:
-        if seconds > LONG_HOLD:
+        if seconds > self.longest:
             log.warning("a write kept others waiting", purpose=purpose, seconds=round(seconds, 3))
         if shared is not None:
             shared.note(purpose, seconds)
