@@ -141,6 +141,8 @@ def test_a_source_is_made_connected_and_its_names_mapped(client, bench):
     assert "1 kept deliveries are read so; nobody was written to about them" in text(said)
     assert bench.rows("SELECT type, planned_at IS NOT NULL FROM event WHERE name = 'moved'") == [("van.moved", 1)]
     assert "van.moved" in text(client.get("/routes/received")), "a route can wait for it"
+    unsaid = client.post("/sources/harbour-shop/names", data={"theirs": "moved", "ours": ""}, follow_redirects=True)
+    assert "Nothing says what “moved” means." in text(unsaid), "and nothing is chosen for whoever does not look"
     client.post("/sources/harbour-shop/names", data={"theirs": "moved", "ours": "order.updated"})
     with bench.database.reading() as session:
         assert specs.by_key(session, SourceRow, bench.store_id, "harbour-shop").spec["event_names"] == {

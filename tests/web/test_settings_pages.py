@@ -184,6 +184,34 @@ def test_a_sender_is_made_verified_by_code_used_and_can_not_go_while_it_is(clien
     assert not store(bench).senders[0].verified, "another address is verified anew"
 
 
+def gateway_sender(bench, key):
+    from angelon.db.live_setup import load
+
+    with bench.database.reading() as session:
+        return load(session, bench.store_id).setup.gateways[key].sender
+
+
+def test_a_code_read_at_an_address_verifies_it_for_whatever_sends_from_it(client, bench, mailbox):
+    form = {"name": "Second", "host": "127.0.0.1", "port": str(mailbox.port), "sender.address": "hello@kites.example"}
+    client.post("/gateways", data={"name": "Second", "kind": "smtp"})
+    client.post("/gateways/second", data=form)
+    client.post("/senders", data={"address": "Hello@kites.example", "name": "Hello"})
+    page = text(client.get("/senders"))
+    assert page.count("not verified") == 2
+    assert page.count("Have a code sent") == 2, "each row leads to where it is verified"
+    client.post("/senders/hello/verify", data={"gateway": "mailroom"})
+    code = re.search(rb"Subject: (\d{6})", bench.box.mails()[0].raw)[1].decode()
+    client.post("/senders/hello/verify", data={"code": code})
+    assert gateway_sender(bench, "second").verified, "the gateway's own sender is the same address"
+    assert store(bench).senders[0].verified
+    client.post("/senders", data={"address": "hello@kites.example", "name": "Hello again"})
+    assert [one.verified for one in store(bench).senders] == [True, True], "and asks for no second code"
+    client.post("/gateways/second", data=form | {"sender.address": "other@kites.example"})
+    assert not gateway_sender(bench, "second").verified
+    client.post("/gateways/second", data=form)
+    assert gateway_sender(bench, "second").verified
+
+
 def test_nobody_writes_in_a_customer_s_name(client, bench):
     with bench.database.writing() as session:
         identity = "email:jo@example.org"

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from angelon.core.specs.gateway import Gateway, Sender
 from angelon.core.specs.message import Message
 from angelon.core.specs.route import Route
@@ -27,6 +29,12 @@ def sender_problem(route: Route | None, message: Message | None, gateway: Gatewa
     if not sender.address:
         return f"{gateway.name} has no sender’s address yet."
     return "" if sender.verified else unverified(sender.address)
+
+
+def verified_addresses(store: Store, gateways: Mapping[str, Gateway]) -> frozenset[str]:
+    """The addresses, in lower case, that a code was read at: whatever of the shop sends from them is verified."""
+    senders = [*store.senders, *(gateway.sender for gateway in gateways.values() if gateway.sender is not None)]
+    return frozenset(sender.address.casefold() for sender in senders if sender.verified)
 
 
 def unverified(address: str) -> str:

@@ -8,14 +8,16 @@ import json
 import os
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, TypeVar
 
 from sqlmodel import Session
 
 from angelon.core.messages.blocks import LIBRARY
 from angelon.core.planning.readiness import problems_of
+from angelon.core.planning.senders import verified_addresses
 from angelon.core.shape import compare
-from angelon.core.specs import Bundle, Gateway, Store
+from angelon.core.specs import Bundle
+from angelon.core.specs.gateway import Sender
 from angelon.core.specs.message import FromLibrary, Image
 from angelon.db import bundles, changes, specs
 from angelon.db.live_setup import LiveSetup, load
@@ -220,32 +222,22 @@ def _as_verified_here(session: Session, bundle: Bundle) -> Bundle:
     """The bundle with its senders verified where the same address is here, and nowhere else."""
     row = next((one for one in specs.stores(session) if one.key == bundle.store.key), None)
     live = load(session, row.id) if row is not None and row.id else None
-    here = _verified(live.setup.store, live.setup.gateways) if live is not None else set()
-    gateways = [_believed(gateway, here) for gateway in bundle.gateways]
-    senders = [
-        sender.model_copy(update={"verified": ("sender", sender.key, sender.address) in here})
-        for sender in bundle.store.senders
+    here = verified_addresses(live.setup.store, live.setup.gateways) if live is not None else frozenset()
+    gateways = [
+        gateway if gateway.sender is None else gateway.model_copy(update={"sender": _believed(gateway.sender, here)})
+        for gateway in bundle.gateways
     ]
+    senders = [_believed(sender, here) for sender in bundle.store.senders]
     store = bundle.store.model_copy(update={"senders": senders})
     return bundle.model_copy(update={"gateways": gateways, "store": store})
 
 
-def _believed(gateway: Gateway, here: set[tuple[str, str, str]]) -> Gateway:
-    """A gateway whose sender is verified where it is here."""
-    if gateway.sender is None:
-        return gateway
-    verified = ("gateway", gateway.key, gateway.sender.address) in here
-    return gateway.model_copy(update={"sender": gateway.sender.model_copy(update={"verified": verified})})
+SomeSender = TypeVar("SomeSender", bound=Sender)
 
 
-def _verified(store: Store, gateways: Mapping[str, Gateway]) -> set[tuple[str, str, str]]:
-    """(kind, key, address) of every sender that was verified."""
-    own = {("sender", sender.key, sender.address) for sender in store.senders if sender.verified}
-    return own | {
-        ("gateway", gateway.key, gateway.sender.address)
-        for gateway in gateways.values()
-        if gateway.sender is not None and gateway.sender.verified
-    }
+def _believed(sender: SomeSender, here: frozenset[str]) -> SomeSender:
+    """A sender, verified where its address is here."""
+    return sender.model_copy(update={"verified": sender.address.casefold() in here})
 
 
 def _lacking(live: LiveSetup) -> list[str]:

@@ -56,6 +56,9 @@ def save(work: Work, gateway: Gateway, password: str = "", expected: int | None 
     known = before.sender.address if before is not None and before.sender is not None else ""
     if gateway.sender is not None and gateway.sender.address != known:
         senders.refuse_customer(work, store_operations.current(work), gateway.sender.address)
+    if gateway.sender is not None:
+        verified = senders.is_verified(work, gateway.sender.address)
+        gateway = gateway.model_copy(update={"sender": gateway.sender.model_copy(update={"verified": verified})})
     had = before is not None and bool(
         work.vault.get(work.session, "gateway", work.live.gateway_ids[gateway.key], work.now)
     )
@@ -155,6 +158,4 @@ def verify_sender(work: Work, gateway: Gateway, typed: str) -> int:
     """
     assert gateway.sender is not None
     senders.take_code(work, gateway.sender.address, "sender-code", work.live.gateway_ids[gateway.key], typed)
-    verified = gateway.model_copy(update={"sender": gateway.sender.model_copy(update={"verified": True})})
-    work.specs.save(verified, action="sender verified")
-    return senders.release(work, gateway.sender.address)
+    return senders.found_verified(work, gateway.sender.address)

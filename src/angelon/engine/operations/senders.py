@@ -10,7 +10,7 @@ from sqlmodel import Session
 
 from angelon.core.messages.email import RenderedEmail
 from angelon.core.messages.mime import Envelope, build
-from angelon.core.planning.senders import unverified
+from angelon.core.planning.senders import unverified, verified_addresses
 from angelon.core.problems import Invalid, NotFound, Problem
 from angelon.core.sending.outgoing import Mail
 from angelon.core.specs import Gateway
@@ -43,6 +43,7 @@ def create(work: Work, address: str, name: str = "", reply_to: str = "") -> str:
     while key in taken:
         key, number = f"{key[:50]}-{number}", number + 1
     made = read_spec(ShopSender, {"key": key, "address": address, "name": name, "reply_to": reply_to})
+    made = made.model_copy(update={"verified": is_verified(work, address)})
     _refuse(work, store, made)
     _keep(work, [*store.senders, made])
     return key
@@ -54,7 +55,7 @@ def save(work: Work, key: str, address: str, name: str, reply_to: str, expected:
     before = of(store, key)
     made = read_spec(ShopSender, {"key": key, "address": address, "name": name, "reply_to": reply_to})
     same = made.address.casefold() == before.address.casefold()
-    made = made.model_copy(update={"verified": before.verified and same})
+    made = made.model_copy(update={"verified": is_verified(work, address)})
     if not same:
         _refuse(work, store, made)
     _keep(work, [made if sender.key == key else sender for sender in store.senders], expected)
@@ -165,16 +166,34 @@ def code_kind(key: str) -> str:
 
 def verify(work: Work, key: str, typed: str) -> int:
     """Takes the code for one of the shop's senders; gives how many held sends go out now. Raises Invalid, NotFound."""
-    store = store_operations.current(work)
-    sender = of(store, key)
+    sender = of(store_operations.current(work), key)
     take_code(work, sender.address, code_kind(key), work.store_id, typed)
-    verified = sender.model_copy(update={"verified": True})
-    _keep(work, [verified if one.key == key else one for one in store.senders])
-    return release(work, sender.address)
+    return found_verified(work, sender.address)
 
 
-def release(work: Work, address: str) -> int:
-    """Lets the sends go that were held since this address was not verified; says how many."""
+def is_verified(work: Work, address: str) -> bool:
+    """Whether a code was read at this address, whoever of the shop it was for."""
+    return address.casefold() in verified_addresses(work.live.setup.store, work.live.setup.gateways)
+
+
+def found_verified(work: Work, address: str) -> int:
+    """Marks everything of the shop that sends from this address as verified, and lets the sends go that were held since
+    it was not; says how many.
+    """
+    store, plain = store_operations.current(work), address.casefold()
+    if any(one.address.casefold() == plain and not one.verified for one in store.senders):
+        _keep(
+            work,
+            [
+                one.model_copy(update={"verified": one.verified or one.address.casefold() == plain})
+                for one in store.senders
+            ],
+        )
+    for gateway in work.live.setup.gateways.values():
+        own = gateway.sender
+        if own is not None and not own.verified and own.address.casefold() == plain:
+            verified = gateway.model_copy(update={"sender": own.model_copy(update={"verified": True})})
+            work.specs.save(verified, action="sender verified")
     work.wake()
     return sends.release_held(work.connection, work.store_id, unverified(address), work.now)
 

@@ -68,6 +68,9 @@ def name_event(work: Work, key: str, theirs: str, ours: str) -> int:
     """Says what one of the store's names means, and reads the kept events of that name so; gives how many. Nobody is
     written to about them. Raises Invalid.
     """
+    if not ours:
+        what = f"Nothing says what “{theirs}” means."
+        raise Invalid([Problem("event_names", what, "Choose it from the list, or write a kind of your own.")])
     source = current(work, key)
     names = {**source.event_names, theirs: ours}
     work.specs.save(read_spec(Source, {**source.model_dump(mode="json"), "event_names": names}))

@@ -219,9 +219,6 @@ def _saved(gateway: Gateway) -> Any:
     """Saves what the form says; gives nothing, or the page that says what is wrong and holds all that was typed."""
     switches = ("dkim",) if gateway.kind == "smtp" and "host" in request.form else ()
     spec, problems = filled(request.form, gateway, _FIELDS[gateway.kind], _OPTIONAL[gateway.kind], switches)
-    if gateway.sender:
-        same = spec["sender"]["address"].lower() == gateway.sender.address
-        spec["sender"]["verified"] = gateway.sender.verified and same
     try:
         if problems:
             raise Invalid(problems)
