@@ -24,7 +24,7 @@ LINE = {
     "name": "Text line",
     "kind": "sms",
     "sender_id": "Kites",
-    "call": {"url": "https://sms.example/send", "body": "{}"},
+    "call": {"url": "https://sms.example/send", "body": '{"text": {{ text | json }}}'},
 }
 
 

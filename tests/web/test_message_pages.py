@@ -336,7 +336,7 @@ def test_an_sms_gateway_is_set_up_from_its_page(client, bench):
         "call.url": "https://p.example/send",
         "call.content_type": "application/json",
         "call.headers": "Idempotency-Key: {{ key }}\nX-A: b",
-        "call.body": '{"to": {{ to | json }}}',
+        "call.body": '{"to": {{ to | json }}, "text": {{ text | json }}}',
         "call.id_at": "$.id",
         "call.outcome_at": "",
         "call.reason_at": "",

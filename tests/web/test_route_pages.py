@@ -380,7 +380,7 @@ def test_a_provider_s_receipts_are_set_up_on_its_page_with_the_address_to_give_i
         "name": "Line",
         "call.method": "POST",
         "call.url": "https://sms.example/send",
-        "call.body": "{}",
+        "call.body": '{"text": {{ text | json }}}',
         "call.content_type": "application/json",
         "auth.scheme": "none",
         "receipts.on": "1",
