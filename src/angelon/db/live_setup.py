@@ -12,8 +12,9 @@ from sqlmodel import Session, col, func, select
 from angelon.core.messages.attachments import LibraryFile
 from angelon.core.planning import awaiting
 from angelon.core.planning.inputs import ActiveRoute, Setup
+from angelon.core.problems import Invalid
 from angelon.core.specs import Gateway, Message, Route, Source, Store, Variable
-from angelon.core.specs.stored import from_stored
+from angelon.core.specs.stored import SpecT, from_stored
 from angelon.db.tables import (
     FileRow,
     GatewayRow,
@@ -139,13 +140,13 @@ def load(session: Session, store_id: int) -> LiveSetup:
         rows(table, col(table.gone_at).is_(None)) for table in (GatewayRow, MessageRow, RouteRow)
     )
     revisions = _live_revisions(session, messages, routes)
-    published = {row.key: from_stored(Route, revisions[row.live_id]) for row in routes if row.live_id in revisions}
+    published = {row.key: _read(Route, row.key, revisions[row.live_id]) for row in routes if row.live_id in revisions}
     setup = Setup(
-        from_stored(Store, store.spec),
+        _read(Store, store.key, store.spec),
         {row.key: _source(row) for row in sources},
-        {row.name: from_stored(Variable, row.spec) for row in variables},
-        {row.key: from_stored(Message, revisions[row.live_id]) for row in messages if row.live_id in revisions},
-        {row.key: from_stored(Gateway, row.spec) for row in gateways},
+        {row.name: _read(Variable, row.name, row.spec) for row in variables},
+        {row.key: _read(Message, row.key, revisions[row.live_id]) for row in messages if row.live_id in revisions},
+        {row.key: _read(Gateway, row.key, row.spec) for row in gateways},
         [ActiveRoute(published[row.key], row.since) for row in routes if row.on and row.since and row.key in published],
         _approvals(session, store_id, gateways, messages),
     )
@@ -166,9 +167,17 @@ def load(session: Session, store_id: int) -> LiveSetup:
     )
 
 
+def _read(kind: type[SpecT], key: str, data: dict[str, Any]) -> SpecT:
+    """A stored spec. Raises Invalid that names it: one of a hundred can't be found by what is wrong with it alone."""
+    try:
+        return from_stored(kind, data)
+    except Invalid as error:
+        raise Invalid([problem.at(f"{kind.__name__.lower()} {key}") for problem in error.problems]) from None
+
+
 def _source(row: SourceRow) -> Source:
     """A source as it is stored; one that was deleted takes nothing, and is there for the events that came from it."""
-    source = from_stored(Source, row.spec)
+    source = _read(Source, row.key, row.spec)
     return source if row.gone_at is None else source.model_copy(update={"on": False})
 
 

@@ -11,6 +11,7 @@ import structlog
 from sqlmodel import Session, select
 
 from angelon.core.planning.inputs import AskHandlers
+from angelon.core.problems import Invalid
 from angelon.core.specs import Gateway
 from angelon.db import specs
 from angelon.db.database import Database, is_database_failure
@@ -125,7 +126,8 @@ class Setups:
                                 log.exception(
                                     "a store's set-up can't be read; what was read last still holds", store=store_id
                                 )
-                            self._unreadable[store_id] = f"{type(error).__name__}: {' '.join(str(error).split())[:300]}"
+                            told = "" if isinstance(error, Invalid) else f"{type(error).__name__}: "
+                            self._unreadable[store_id] = told + " ".join(str(error).split())[:300]
                         rows = session.exec(
                             select(SourceRow.id, SourceRow.key).where(SourceRow.store_id == store_id)
                         ).all()
