@@ -51,6 +51,18 @@ def test_health(client, bench):
     assert (told.status_code, told.json["workers"]) == (200, ["plan", "send"])
 
 
+def test_every_page_says_that_the_installation_was_moved(client, bench):
+    from angelon.db import installations
+
+    assert "was moved to" not in text(client.get("/orders"))
+    with bench.database.connection() as connection:
+        installations.mark_moved(connection, "postgresql://shop@db.example/angelon")
+    for path in ("/", "/orders", "/settings"):
+        page = text(client.get(path))
+        assert "This installation was moved to postgresql://shop@db.example/angelon." in page, path
+        assert "moved away" in page
+
+
 @pytest.mark.parametrize(
     "address",
     [

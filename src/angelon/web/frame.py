@@ -11,7 +11,7 @@ from zoneinfo import ZoneInfo
 from flask import Flask, abort, current_app, g, request
 
 from angelon.core.access import ROLES, may
-from angelon.db import overview, specs
+from angelon.db import installations, overview, specs
 from angelon.web import stores
 from angelon.web.guide.views import page_for
 from angelon.web.services import services, session
@@ -135,6 +135,8 @@ class Frame:
     rail: list[tuple[str, list[Place]]]
     needs_attention: int
     pulse: Pulse
+    moved_to: str = ""
+    """The database that this installation was moved to; what is changed here is lost."""
 
 
 def frame() -> Frame:
@@ -142,7 +144,9 @@ def frame() -> Frame:
     if row is None or not row.id:
         return Frame(rail({}), 0, Pulse("open", "no shop yet"))
     numbers = overview.numbers(session(), row.id, g.now)
-    return Frame(_seen(rail(numbers.counts)), numbers.needs, pulse(numbers, g.now))
+    state = pulse(numbers, g.now)
+    moved = installations.moved_to(session()) if state.state == "failed" else ""  # where it was, no worker runs
+    return Frame(_seen(rail(numbers.counts)), numbers.needs, Pulse("failed", "moved away") if moved else state, moved)
 
 
 _PARTS = {"/": "overview", "/files": "library"}
