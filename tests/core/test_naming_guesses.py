@@ -44,3 +44,17 @@ def test_where_nothing_looks_like_a_name_nothing_is_guessed(headers, payload):
 )
 def test_words_of_a_name_tell_what_it_means(name, means):
     assert meaning_of(name) == means
+
+
+@pytest.mark.parametrize(
+    ("payload", "path", "means"),
+    [
+        ({"meta": {"kind": "order.placed", "uid": "e1"}, "purchase": {"kind": "gift"}}, "$.meta.kind", "order.created"),
+        ({"header": {"topic": "order shipped"}, "order": {"id": 1}}, "$.header.topic", "parcel.picked_up"),
+        ({"order": {"kind": "gift", "type": "retail"}}, None, ""),
+    ],
+)
+def test_a_name_is_found_where_the_delivery_tells_of_itself_and_not_in_what_it_is_about(payload, path, means):
+    guess = guess_name({}, payload)
+    assert (guess.locator.path if guess else None) == path
+    assert (guess.means if guess else "") == means

@@ -144,3 +144,21 @@ def test_guessing_never_raises_and_every_path_is_one(samples):
     for ranked in suggest(samples).values():
         for guess in ranked:
             compile_path(guess.path)
+
+
+def _delivery(uid: str, number: str) -> dict:
+    return {
+        "meta": {"uid": uid, "kind": "order.placed"},
+        "purchase": {"number": number, "email": "jo@example.org", "total": "10.00", "state": "open"},
+    }
+
+
+def test_what_differs_between_deliveries_of_one_order_is_surely_not_its_reference():
+    samples = [_delivery("8f31", "10041"), _delivery("8f32", "10041"), _delivery("8f33", "10042")]
+    found = suggest(samples)
+    assert "$.meta.uid" not in [s.path for s in found["reference"][:1]]
+    assert all(s.score <= 0.3 for s in found["reference"] if s.path == "$.meta.uid")
+    assert found["number"][0].path == "$.purchase.number"
+    for start in ("evt_10041_placed_", "msg-77", "delivery_5"):
+        one = suggest([_delivery(start, "10041")])["reference"]
+        assert "$.meta.uid" not in [s.path for s in one[:1]], "even of one delivery alone"

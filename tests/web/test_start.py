@@ -8,7 +8,7 @@ from sqlmodel import select
 from angelon.core.countries import countries
 from angelon.db import specs
 from angelon.db.database import Database
-from angelon.db.tables import ChangeRow, MessageRow, RouteRow
+from angelon.db.tables import ChangeRow, GatewayRow, MessageRow, RouteRow
 from angelon.engine.clock import Clock
 from angelon.settings import Settings
 from angelon.web import services
@@ -157,3 +157,20 @@ def test_the_line_calls_twice_only_what_tells_the_same_news(client, bench):
     page = client.get("/").get_data(as_text=True)
     assert "twice-number" in page
     assert "2 routes tell the same at created" in page
+
+
+def test_a_test_is_no_first_mail_and_a_server_without_a_verified_address_is_no_way_out(client, bench, mailbox):
+    bench.deliver(made.body())
+    bench.plan()
+    bench.dispatcher().run_batch()
+    with bench.database.connection() as connection:
+        connection.exec_driver_sql("UPDATE send SET test = true")
+    page = text(client.get("/"))
+    assert "steps done" in page, "a test was sent, and no customer has heard anything"
+    assert "Have a code sent to the address that mails come from" not in page
+    gateway = made.gateway()
+    own = gateway.sender.model_copy(update={"verified": False})
+    bench.change(gateway.model_copy(update={"sender": own}), GatewayRow)
+    page = client.get("/").get_data(as_text=True)
+    assert "Have a code sent to the address that mails come from" in page
+    assert "/gateways/mailroom#verify" in page

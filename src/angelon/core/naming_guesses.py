@@ -13,6 +13,8 @@ from angelon.core.suggestions.meaning import words
 
 _KEYS = ("event", "event_type", "type", "topic", "event_name", "notice", "trigger", "action", "kind", "hook")
 """Keys that hold an event's name, the surest first; compared without case and underscores."""
+_ENVELOPES = frozenset({"context", "envelope", "event", "head", "header", "headers", "hook", "meta", "notification"})
+"""What an object is called that tells about the delivery: any key for a name counts in it."""
 _HEADERS = ("event", "topic", "trigger", "action")
 _NAME = re.compile(r"[\w.:/ -]{2,80}\Z")
 _MEANINGS: tuple[tuple[frozenset[str], str], ...] = (
@@ -66,7 +68,7 @@ def _candidates(payload: Any) -> Iterator[tuple[int, str, str]]:
     for key, value in list(payload.items())[:200]:
         if isinstance(value, dict):
             for inner, text in list(value.items())[:50]:
-                if (rank := _rank(inner, text)) is not None and rank < 2:
+                if (rank := _rank(inner, text)) is not None and (rank < 2 or _ENVELOPES & set(words(key))):
                     yield rank + len(_KEYS), child(child("$", key), inner), text
         elif (rank := _rank(key, value)) is not None:
             yield rank, child("$", key), value

@@ -412,8 +412,9 @@ def senders(session: Session, now: dt.datetime) -> int:
 
 
 def any_settled(session: Session, store_id: int) -> bool:
-    """Whether any send of a store has come to its end."""
-    done = select(SendRow.id).where(SendRow.store_id == store_id, col(SendRow.settled_at).is_not(None)).limit(1)
+    """Whether any send of a store, other than a test, has come to its end."""
+    real = (SendRow.store_id == store_id, col(SendRow.test).is_(False), col(SendRow.settled_at).is_not(None))
+    done = select(SendRow.id).where(*real).limit(1)
     return session.exec(done).first() is not None
 
 

@@ -64,6 +64,7 @@ def suggest(samples: Sequence[Any]) -> dict[str, list[Suggestion]]:
     found["lines"] = _lists("item", LINE, at)
     found["parcels"] = _lists("parcel", PARCEL, at)
     found["address"] = _addresses(samples)
+    found["reference"] = _same_for_one_order(found["reference"], found["number"], at, len(samples))
     _settle_numbers(found)
     _one_part_each(found)
     if orders_in(samples) is not None:
@@ -192,6 +193,29 @@ def _largest_first(ranked: list[Suggestion]) -> list[Suggestion]:
     close = [s for s in ranked if ranked[0].score - s.score < 0.02]
     largest = max(close, key=lambda s: number_of(s.value, ".") or 0)
     return [largest, *(s for s in ranked if s is not largest)]
+
+
+def _same_for_one_order(
+    references: list[Suggestion], numbers: list[Suggestion], at: Sequence[Place], total: int
+) -> list[Suggestion]:
+    """What differs between two deliveries of one number names the delivery, and not the order."""
+    values = {place.path: place.values for place in at if not place.items and len(place.values) == total}
+    number = sure(numbers)
+    if number is None or number.path not in values:
+        return references
+
+    def differs(path: str) -> bool:
+        first: dict[str, str] = {}
+        pairs = zip(values[number.path], values.get(path, []), strict=False)
+        return any(first.setdefault(str(n), str(v)) != str(v) for n, v in pairs if "" not in (n, v) and n is not None)
+
+    told = [
+        dataclasses.replace(_capped(s, 0.3), reason="it differs between deliveries of one order")
+        if differs(s.path)
+        else s
+        for s in references
+    ]
+    return sorted(told, key=lambda s: -s.score)
 
 
 def _settle_numbers(found: dict[str, list[Suggestion]]) -> None:

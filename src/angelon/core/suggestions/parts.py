@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
@@ -69,8 +70,14 @@ def _name(place: Place, look: float) -> float:
     )
 
 
+_OF_THE_EVENT = re.compile(r"(evt|event|whk|hook|dlv|delivery|msg|req)[_-]", re.I)
+"""How ids begin that name a delivery and not its order."""
+
+
 def _reference(place: Place, look: float) -> float:
     own, order = place.own, _about_order(place)
+    if _OF_THE_EVENT.match(str(place.value)) and "order" not in own:
+        return 0.3
     return _best(
         ("id" in own and "order" in own, 0.95),
         ("id" in own and order, 0.5 if "shown" in own else 0.92),

@@ -32,6 +32,7 @@ def steps() -> list[Step]:
     mapped = source is not None and {"number", "email"} <= source.reading.keys()
     drafted = not mapped and source is not None and source.key in mappings.drafts(session(), store_id())
     ready = next((gateway for gateway in setup.gateways.values() if _set_up(gateway)), None)
+    begun = next((gateway for gateway in setup.gateways.values() if gateway.host), None)
     written, published = messages(), bool(setup.messages)
     made = routes()
     return [
@@ -64,9 +65,13 @@ def steps() -> list[Step]:
         Step(
             "Mail server",
             ready is not None,
-            ready.name if ready else "Say through which server mails go, and have a code sent through it.",
-            "Set up a gateway",
-            "/gateways",
+            ready.name
+            if ready
+            else "Have a code sent to the address that mails come from, and type it in."
+            if begun
+            else "Say through which server mails go, and have a code sent through it.",
+            "Verify the address" if begun else "Set up a gateway",
+            f"/gateways/{begun.key}#verify" if begun else "/gateways",
         ),
         Step(
             "Write",
@@ -92,6 +97,5 @@ def steps() -> list[Step]:
 
 
 def _set_up(gateway: Gateway) -> bool:
-    """Whether a gateway was given a server of its own, or has brought a code to its sender's address."""
-    verified = gateway.sender is not None and gateway.sender.verified
-    return gateway.channel != "email" or verified or (bool(gateway.host) and not gateway.untried)
+    """Whether a gateway can send: a mail server's once a code was read at its sender's address."""
+    return gateway.channel != "email" or (gateway.sender is not None and gateway.sender.verified)
