@@ -19,6 +19,7 @@ from pathlib import Path
 
 import pytest
 from argon2 import PasswordHasher
+from hypothesis import settings as hypothesis_settings
 from jinja2 import FileSystemBytecodeCache
 from sqlalchemy import Engine, event
 from werkzeug.local import LocalProxy
@@ -45,6 +46,8 @@ from tests import made
 from tests.demos import Running, copied
 from tests.sql import take_question_marks
 
+hypothesis_settings.register_profile("busy", deadline=None)  # how long an example takes says how busy the machine is
+hypothesis_settings.load_profile("busy")
 gc.set_threshold(20_000, 20, 50)  # a long session holds much that is never garbage
 
 

@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from angelon.core.values import Day, Money, number_of, pack, regional, show, unpack
+from angelon.core.values import Day, Money, format_locale, number_of, pack, regional, show, unpack
 
 
 @pytest.mark.parametrize(
@@ -88,3 +88,21 @@ def test_a_language_takes_the_shop_s_habits_where_they_are_known():
         "de-AT",
         "en",
     )
+
+
+@pytest.mark.parametrize(
+    ("text", "reader", "shop", "written", "amount"),
+    [
+        ("en", "en-GB", "DE", "en-GB", "€15.80"),
+        ("en", "en", "DE", "en-DE", "15,80 €"),  # of whom nothing more is known
+        ("en", "fr-FR", "DE", "en-FR", "15,80 €"),
+        ("en", "de-AT", "DE", "en-AT", "€ 15,80"),
+        ("de", "de-AT", "IE", "de-AT", "€ 15,80"),
+        ("de", "de-DE", "IE", "de-DE", "15,80 €"),
+        ("en-US", "en-GB", "DE", "en-US", "€15.80"),  # the text has a region of its own
+        ("zh-Hant", "zh-Hant-TW", "", "zh-Hant", "€15.80"),
+    ],
+)
+def test_numbers_are_written_as_the_reader_s_region_does(text, reader, shop, written, amount):
+    assert format_locale(text, reader, shop) == written
+    assert show(Money(Decimal("15.80"), "EUR"), written).replace("\xa0", " ") == amount

@@ -264,3 +264,27 @@ def test_a_name_with_markup_and_template_syntax_arrives_as_text(bench, mailbox):
     assert nasty in mail["text"]
     assert "<script>" not in mail["html"]
     assert "{{ 7*7 }}" in mail["html"]
+
+
+def test_amounts_are_written_as_in_the_reader_s_country_on_every_way(bench, mailbox, client):
+    """In the mail, sent again, as a test, and where it would be said; the text's language stays the text's."""
+    buyer = {"name": "Resi", "email": "resi@example.org", "country": "AT"}
+    bench.deliver(made.body(buyer=buyer))
+    bench.plan()
+    assert bench.rows("SELECT locale, format_locale FROM send") == [("de", "de-AT")]
+    bench.dispatcher().run_batch()
+    (mail,) = (opened(row) for row in bench.box.mails())
+    assert "€ 135,50" in mail["text"].replace("\xa0", " ")
+    assert "135,50 €" not in mail["text"].replace("\xa0", " ")
+    ((send,),) = bench.rows("SELECT id FROM send")
+    client.post(f"/sends/{send}/again")
+    assert bench.rows("SELECT locale, format_locale FROM send") == [("de", "de-AT")] * 2
+    page = client.get("/messages/received?locale=de").get_data(as_text=True).replace("\xa0", " ")
+    assert "€ 135,50" in page, "the preview, of the sample event"
+    assert "135,50 €" not in page
+    sent = client.post(
+        "/messages/received/test",
+        data={"channel": "email", "locale": "de", "to": "me@kites.example", "gateway": "mailroom"},
+    )
+    assert sent.status_code == 200
+    assert bench.rows("SELECT locale, format_locale FROM send WHERE test") == [("de", "de-AT")]

@@ -7,6 +7,7 @@ compare it and a message can show it in the reader's locale.
 from __future__ import annotations
 
 import datetime as dt
+import re
 from collections.abc import Callable
 from dataclasses import dataclass
 from decimal import ROUND_HALF_UP, Context, Decimal, localcontext
@@ -75,11 +76,19 @@ def regional(tag: str, country: str) -> str:
     return f"{tag}-{country}"
 
 
+@lru_cache(maxsize=1024)
+def format_locale(text: str, reader: str, country: str) -> str:
+    """How numbers and days of a text are written: in the text's language, as the reader's region has it (`en`, `de-AT`
+    → `en-AT`), else as the shop's country does. A text of a region of its own is written as there.
+    """
+    region = next((part for part in reader.split("-")[1:] if re.fullmatch("[A-Z]{2}|[0-9]{3}", part)), "")
+    made = regional(text, region)
+    return made if made != text else regional(text, country)
+
+
 @lru_cache(maxsize=256)
 def _without_year(locale: Locale) -> str:
     """The full date pattern of a locale with the year taken out ("Tuesday 10 November")."""
-    import re
-
     pattern = locale.date_formats["full"].pattern
     quoted = r"(?:'[^']*'\s*)*"
     pattern = re.sub(rf"[,.]?\s*{quoted}y+(?:\s*'[^']*')*\s*[,年]?\s*", " ", pattern)

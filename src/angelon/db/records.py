@@ -150,6 +150,8 @@ class NewSend:
     run_id: int | None = None
     fallback_at: dt.datetime | None = None
     expires_at: dt.datetime | None = None
+    format_locale: str = ""
+    """How its numbers and days are written; empty where that is as the shop does."""
 
     @classmethod
     def planned(
@@ -194,6 +196,7 @@ class NewSend:
             run_id=run_id,
             fallback_at=_fallback_at(live, route, send, now),
             expires_at=_expires_at(live, send, event_type),
+            format_locale=send.format_locale,
         )
 
     @classmethod
@@ -223,6 +226,7 @@ class NewSend:
             step=was.step,
             test=was.test,
             draft=was.draft,
+            format_locale=was.format_locale,
         )
 
     @classmethod
@@ -239,6 +243,7 @@ class NewSend:
         values: Mapping[str, Value],
         event_id: str | None,
         now: dt.datetime,
+        written: str = "",
     ) -> NewSend:
         """A message as it stands, to somebody of the shop; it counts for nothing."""
         return cls(
@@ -258,6 +263,7 @@ class NewSend:
             trace=(TraceLine("test", "yes", "sent from the message’s page"),),
             test=True,
             draft=message.plain(),
+            format_locale=written,
         )
 
     @classmethod

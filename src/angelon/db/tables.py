@@ -496,6 +496,8 @@ class SendRow(SQLModel, table=True):
     recipient: str = ""
     recipient_name: str = ""
     locale: str = ""
+    format_locale: str = Field(default="", sa_column=Column(Text, nullable=False, server_default=""))
+    """How numbers and days are written; empty where that is as the shop does."""
     state: str
     reason: str = ""
     created_at: dt.datetime = _instant(nullable=False)

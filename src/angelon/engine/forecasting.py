@@ -10,7 +10,7 @@ from decimal import Decimal
 
 from sqlalchemy import Connection
 
-from angelon.core.messages.channels import compiled_part
+from angelon.core.messages.channels import part_for_reader
 from angelon.core.planning.forecast import AHEAD, Outlook, look_ahead
 from angelon.core.planning.plan import PlannedSend
 from angelon.core.problems import Invalid
@@ -117,7 +117,11 @@ def _cost(send: PlannedSend, live: LiveSetup) -> Decimal:
     if gateway is None or message is None or not (gateway.price or gateway.attachment_price):
         return Decimal(0)
     try:
-        pieces = compiled_part(message, send.channel, send.locale, live.setup.store).render(send.values).pieces
+        pieces = (
+            part_for_reader(message, send.channel, send.locale, send.format_locale, live.setup.store)
+            .render(send.values)
+            .pieces
+        )
     except (CantRender, Invalid):
         pieces = 1
     return gateway.cost(pieces, len(message.attachments) if send.channel == "email" else 0)

@@ -43,6 +43,7 @@ def due_send(row: Any, live: LiveSetup) -> DueSend:
         row.expires_at,
         row.order_id,
         from_stored(Message, row.draft) if row.draft is not None else None,
+        row.format_locale,
     )
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import re
 import threading
 
@@ -47,6 +48,14 @@ def compiled_part(message: Message, channel: str, locale: str, store: Store) -> 
             _KEPT.pop(next(iter(_KEPT)), None)
         _KEPT[cache_key] = (message, store, part)
     return part
+
+
+def part_for_reader(message: Message, channel: str, locale: str, written: str, store: Store) -> Part:
+    """The same, with numbers and days as they are written in `written` (a locale); as in the shop where it is empty.
+    Raises Invalid.
+    """
+    part = compiled_part(message, channel, locale, store)
+    return part if written in ("", part.locale) else dataclasses.replace(part, locale=written)  # type: ignore[type-var]
 
 
 ACCOUNT = re.compile(r"[^\s<>,;]{1,200}\Z")

@@ -6,7 +6,7 @@ import difflib
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
-from angelon.core.messages.channels import compiled_part
+from angelon.core.messages.channels import part_for_reader
 from angelon.core.outside import refuse_inside
 from angelon.core.planning.inputs import ALWAYS, ActiveRoute, Contact, Event, Facts, Setup
 from angelon.core.planning.plan import Decision, PlannedSend, decide, work_out
@@ -148,7 +148,11 @@ def text_of(send: PlannedSend, setup: Setup) -> str:
     if message is None:
         return ""
     try:
-        return compiled_part(message, send.channel, send.locale, setup.store).render(send.values).as_text()
+        return (
+            part_for_reader(message, send.channel, send.locale, send.format_locale, setup.store)
+            .render(send.values)
+            .as_text()
+        )
     except (CantRender, Invalid):
         return ""
 

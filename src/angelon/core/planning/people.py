@@ -13,7 +13,7 @@ from angelon.core.reading import Reading
 from angelon.core.specs.gateway import Gateway
 from angelon.core.specs.recipients import Recipient
 from angelon.core.timing.places import language_of
-from angelon.core.values import regional, show
+from angelon.core.values import format_locale, regional, show
 
 
 class Person(NamedTuple):
@@ -117,6 +117,11 @@ def locale_of_reader(reading: Reading, facts: Facts, setup: Setup) -> str:
         return regional(label, country)
     spoken = {tag.partition("-")[0]: tag for tag in (*setup.store.locales, setup.store.locale)}
     return spoken.get(language_of(country), setup.store.locale) if country else setup.store.locale
+
+
+def written_for(text: str, reading: Reading, facts: Facts, setup: Setup) -> str:
+    """How numbers and days of a text in this language are written to the customer of an event."""
+    return format_locale(text, locale_of_reader(reading, facts, setup), setup.store.country)
 
 
 def customer(channel: str, reading: Reading, gateway: Gateway | None = None) -> tuple[str, str, str]:

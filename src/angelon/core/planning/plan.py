@@ -31,7 +31,7 @@ from angelon.core.states import State
 from angelon.core.templates import CantRender
 from angelon.core.timing.due import describe, due
 from angelon.core.timing.places import is_holiday, zone_of
-from angelon.core.values import Day, Value
+from angelon.core.values import Day, Value, format_locale
 
 Verdict = Literal["yes", "no", "waits", "problem", "open"]
 
@@ -67,6 +67,8 @@ class PlannedSend(NamedTuple):
     step: int = 0
     """Which of the route's ways it takes: 0 its own, then those of `fallback`."""
     trace: Sequence[TraceLine] = ()
+    format_locale: str = ""
+    """How numbers and days are written; empty where that is as the shop does."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -577,6 +579,7 @@ class _SendBuilder:
         "channel",
         "context",
         "evaluation",
+        "format_locale",
         "gateway_key",
         "held",
         "is_fallback",
@@ -602,7 +605,7 @@ class _SendBuilder:
         self.gateway_key, self.channel, self.message_key = evaluation.route.option(step)
         self.trace = trace
         self.held = list(held)
-        self.locale = person.locale
+        self.locale, self.format_locale = person.locale, ""
         self.values: dict[str, Value] = {}
 
     def send(self) -> PlannedSend:
@@ -629,6 +632,7 @@ class _SendBuilder:
             self.person.to,
             self.step,
             self.trace,
+            self.format_locale,
         )
 
     def _yes(self, part: str, saw: str) -> None:
@@ -646,6 +650,8 @@ class _SendBuilder:
         """The message, its locale and its values."""
         way = (self.gateway_key, self.channel, self.message_key)
         text = _text(self.context, way, self.locale, self.person.to)
+        country = self.context.setup.store.country
+        self.format_locale = format_locale(text.locale, self.locale, country)
         self.locale, self.values = text.locale, dict(text.values)
         if text.why:
             self._problem("send", text.saw, text.why)

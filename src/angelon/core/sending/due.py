@@ -9,7 +9,7 @@ from typing import Any
 
 from angelon.core.messages.attachments import LibraryFile
 from angelon.core.messages.channel import Part
-from angelon.core.messages.channels import CHANNEL_LABELS, compiled_part
+from angelon.core.messages.channels import CHANNEL_LABELS, part_for_reader
 from angelon.core.planning.inputs import Event, Facts, Setup
 from angelon.core.problems import Invalid
 from angelon.core.reading import Reading
@@ -45,6 +45,8 @@ class DueSend:
     order_id: int | None = None
     draft: Message | None = None
     """The message itself, where it is not one of the store's published ones."""
+    format_locale: str = ""
+    """How its numbers and days are written; empty where that is as the shop does."""
 
     def values(self) -> dict[str, Value]:
         return {name: unpack(value) for name, value in self.stored.items()}
@@ -87,7 +89,7 @@ def part_of(send: DueSend, around: Around) -> tuple[Message, str, Part] | str:
     if locale is None:
         return f"“{message.name}” has no {CHANNEL_LABELS[send.channel]} part."
     try:
-        return message, locale, compiled_part(message, send.channel, locale, around.setup.store)
+        return message, locale, part_for_reader(message, send.channel, locale, send.format_locale, around.setup.store)
     except Invalid as error:
         return f"“{message.name}” can't be made: {error.problems[0].what}"
 

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from angelon.core.messages.call import system_of
 from angelon.core.messages.channels import CHANNEL_LABELS, address_label, check_address, compiled_part
 from angelon.core.planning.inputs import Setup
+from angelon.core.planning.people import written_for
 from angelon.core.planning.plan import clock_of, values_for
 from angelon.core.planning.preflight import unknown_variable
 from angelon.core.problems import Invalid, Problem
@@ -148,12 +149,16 @@ def send_test(
     """Sends a message as it stands to somebody of the shop, filled with a sample event, through the real gateway; gives
     the send's id. Raises Invalid with what keeps it.
     """
+    written = ""
     with work.look() as looked:
-        address, values = _filled(looked.live.setup, message, channel, locale, gateway_key, to, sample)
+        setup = looked.live.setup
+        address, values = _filled(setup, message, channel, locale, gateway_key, to, sample)
+        if sample is not None:  # as its own reader would get it
+            written = written_for(locale, sample.reading, sample.facts, setup)
     event_id = sample.event.id if sample is not None else None
     id_ = work.clock.new_id("sd", work.now)
     new = NewSend.for_test(
-        work.live, id_, message_id, message, gateway_key, channel, locale, address, values, event_id, work.now
+        work.live, id_, message_id, message, gateway_key, channel, locale, address, values, event_id, work.now, written
     )
     work.sends.add([new])
     work.record("test sent", "message", message.key, None, {"to": address, "channel": channel, "locale": locale})

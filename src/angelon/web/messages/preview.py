@@ -10,9 +10,9 @@ from typing import Any
 import structlog
 
 from angelon.core.messages.channel import Part
-from angelon.core.messages.channels import CHANNELS, compiled_part
+from angelon.core.messages.channels import CHANNELS, part_for_reader
 from angelon.core.messages.chat import CompiledChat
-from angelon.core.planning.people import customer
+from angelon.core.planning.people import customer, written_for
 from angelon.core.planning.plan import clock_of, values_for
 from angelon.core.planning.preflight import Sample, place_of, unknown_variable
 from angelon.core.problems import Invalid, Problem
@@ -88,7 +88,9 @@ def _preview(
     if locale not in message.variants(channel):
         return seen
     try:
-        compiled = compiled_part(message, channel, locale, live.setup.store)
+        facts = sample.facts()
+        written = written_for(locale, facts.reading, facts.facts, live.setup) if facts is not None else ""
+        compiled = part_for_reader(message, channel, locale, written, live.setup.store)
     except Invalid as error:
         seen.problems = error.problems
         return seen

@@ -9,7 +9,7 @@ from flask import g
 
 from angelon.core import event_types
 from angelon.core.conditions.evaluate import describe_group
-from angelon.core.messages.channels import address_part, compiled_part
+from angelon.core.messages.channels import address_part, compiled_part, part_for_reader
 from angelon.core.planning.context import PlanningContext
 from angelon.core.planning.inputs import ALWAYS, ActiveRoute, Event, Facts
 from angelon.core.planning.plan import Decision, PlannedSend, TraceLine, decide
@@ -162,7 +162,9 @@ def rendered(send: PlannedSend, now: LiveSetup) -> Any:
     if message is None or send.state.value == "held":
         return None
     try:
-        return compiled_part(message, send.channel, send.locale, now.setup.store).render(send.values)
+        return part_for_reader(message, send.channel, send.locale, send.format_locale, now.setup.store).render(
+            send.values
+        )
     except (CantRender, Invalid):
         return None
 
