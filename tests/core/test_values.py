@@ -95,8 +95,8 @@ def test_a_language_takes_the_shop_s_habits_where_they_are_known():
     [
         ("en", "en-GB", "DE", "en-GB", "€15.80"),
         ("en", "en", "DE", "en-DE", "15,80 €"),  # of whom nothing more is known
-        ("en", "fr-FR", "DE", "en-FR", "15,80 €"),
-        ("en", "de-AT", "DE", "en-AT", "€ 15,80"),
+        ("en", "fr-FR", "DE", "en-DE", "15,80 €"),  # a text in another language is written as the shop does
+        ("en", "de-AT", "IE", "en-IE", "€15.80"),
         ("de", "de-AT", "IE", "de-AT", "€ 15,80"),
         ("de", "de-DE", "IE", "de-DE", "15,80 €"),
         ("en-US", "en-GB", "DE", "en-US", "€15.80"),  # the text has a region of its own

@@ -1,5 +1,6 @@
 """Pages and addresses through the application itself: what they show, keep and refuse."""
 
+import datetime as dt
 import json
 import re
 
@@ -52,10 +53,11 @@ def test_health(client, bench):
 
 
 def test_every_page_says_that_the_installation_was_moved(client, bench):
-    from angelon.db import installations
+    from angelon.db import installations, sends
 
     assert "was moved to" not in text(client.get("/orders"))
     with bench.database.connection() as connection:
+        sends.heartbeat(connection, "w", bench.clock.now() - dt.timedelta(minutes=1))
         installations.mark_moved(connection, "postgresql://shop@db.example/angelon")
     for path in ("/", "/orders", "/settings"):
         page = text(client.get(path))

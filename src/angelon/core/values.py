@@ -78,10 +78,11 @@ def regional(tag: str, country: str) -> str:
 
 @lru_cache(maxsize=1024)
 def format_locale(text: str, reader: str, country: str) -> str:
-    """How numbers and days of a text are written: in the text's language, as the reader's region has it (`en`, `de-AT`
-    → `en-AT`), else as the shop's country does. A text of a region of its own is written as there.
+    """How numbers and days of a text are written: as its reader's region has them where it is in the reader's language
+    (`en`, `en-GB` → `en-GB`), else as the shop's country does. A text of a region of its own is written as there.
     """
-    region = next((part for part in reader.split("-")[1:] if re.fullmatch("[A-Z]{2}|[0-9]{3}", part)), "")
+    parts = reader.split("-") if reader.partition("-")[0] == text.partition("-")[0] else []
+    region = next((part for part in parts[1:] if re.fullmatch("[A-Z]{2}|[0-9]{3}", part)), "")
     made = regional(text, region)
     return made if made != text else regional(text, country)
 

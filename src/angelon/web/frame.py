@@ -145,7 +145,8 @@ def frame() -> Frame:
         return Frame(rail({}), 0, Pulse("open", "no shop yet"))
     numbers = overview.numbers(session(), row.id, g.now)
     state = pulse(numbers, g.now)
-    moved = installations.moved_to(session()) if state.state == "failed" else ""  # where it was, no worker runs
+    gone = numbers.last_beat is not None and state.state == "failed"  # its workers are no longer there
+    moved = installations.moved_to(session()) if gone else ""
     return Frame(_seen(rail(numbers.counts)), numbers.needs, Pulse("failed", "moved away") if moved else state, moved)
 
 
