@@ -180,7 +180,7 @@ def test_attachments_over_a_gateway_s_limits_are_told():
 
 
 def chat_gateway(**more):
-    call = {"url": "https://p.example/x"}
+    call = {"url": "https://p.example/x", "body": '{"text": {{ text | json }}}'}
     return Gateway.model_validate(
         {"key": "chat", "name": "Chat", "kind": "chat", "call": call, "review": {"submit": call, "look": call}, **more}
     )

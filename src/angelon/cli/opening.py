@@ -19,6 +19,7 @@ def open_in_use(chosen: Settings) -> Database:
     from angelon.db.installations import moved_to
 
     database = open_database(chosen)
+    database.log_long_writes(True)
     with database.reading() as session:
         to = moved_to(session)
     if to:
@@ -39,6 +40,7 @@ def open_database(chosen: Settings | None = None, migrate: bool = False) -> Data
 
     chosen = chosen or settings.load()
     database = stored_database(chosen)
+    database.log_long_writes(False)
     try:
         if not migrate and (at := database.behind()):
             raise click.ClickException(

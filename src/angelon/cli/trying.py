@@ -239,7 +239,9 @@ def suggest(file: Path, as_json: bool) -> None:
 @click.option("--json", "as_json", is_flag=True, help="As JSON.")
 def render(message: str, file: Path, channel: str, locale: str | None, source: str | None, as_json: bool) -> None:
     """MESSAGE as the customer of the event in FILE would get it."""
-    from angelon.core.messages.channels import CHANNEL_LABELS, compiled_part
+    from angelon.core.messages.channels import CHANNEL_LABELS, part_for_reader
+    from angelon.core.planning.inputs import Facts
+    from angelon.core.planning.people import written_for
     from angelon.core.planning.plan import values_for, work_out
     from angelon.core.templates import CantRender
     from angelon.db import live_setup
@@ -266,7 +268,8 @@ def render(message: str, file: Path, channel: str, locale: str | None, source: s
         variant = spec.locale_for(channel, locale or reading.text("language"))
         if variant is None:
             raise click.ClickException(f"{spec.name} has no {CHANNEL_LABELS[channel]} part.")
-        compiled = compiled_part(spec, channel, variant, live.setup.store)
+        written = written_for(variant, reading, Facts(), live.setup)
+        compiled = part_for_reader(spec, channel, variant, written, live.setup.store)
         values, missing = values_for(compiled.names, reading, variables)
         if missing:
             problems = problems if problems and len(problems) <= len(missing) else missing

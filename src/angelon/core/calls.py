@@ -238,7 +238,7 @@ def problems_of_calls(gateway: Gateway) -> list[Problem]:
     return problems_of(gateway.call, "call", {"key": "sd-1"})
 
 
-def wordless(gateway: Gateway) -> Problem | None:
+def text_missing(gateway: Gateway) -> Problem | None:
     """Why nobody could read a message by this gateway: no part of a provider's request holds what it says. With a
     review, `template` (the approved text) says it as well as `text`.
     """

@@ -148,14 +148,9 @@ class Database:
         """
         return self._turn.take(purpose, first) if self.sqlite else self._turn.timed(purpose)
 
-    @contextmanager
-    def nobody_waits(self) -> Iterator[None]:
-        """While this process is alone with the database, its long writes are no news."""
-        self._turn.longest = math.inf
-        try:
-            yield
-        finally:
-            self._turn.longest = LONG_HOLD
+    def log_long_writes(self, on: bool) -> None:
+        """Whether the log is told of long writes: it is, but for commands, whose output is for who has typed them."""
+        self._turn.longest = LONG_HOLD if on else math.inf
 
     def held(self) -> list[Held]:
         """How long writes have kept others from writing, by purpose, the longest first: of all processes on SQLite, of

@@ -41,10 +41,9 @@ def prepare(database: Database, settings: Settings, port: int, free_port: Callab
     if empty:
         from angelon.demo.filling import fill  # what it needs takes a second to import
 
-        with database.nobody_waits():
-            fill(database, settings, vault, box)
-            if size:
-                _grow(database, size)
+        fill(database, settings, vault, box)
+        if size:
+            _grow(database, size)
     ports = Ports(_port(box, "mail_port", free_port), _port(box, "provider_port", free_port))
     with database.writing() as session:
         for row in session.exec(select(GatewayRow)):

@@ -12,7 +12,7 @@ from typing import Any
 
 import httpx
 
-from angelon.core.calls import CantCall, Request, call_request, make_request, read_answer, read_balance, wordless
+from angelon.core.calls import CantCall, Request, call_request, make_request, read_answer, read_balance, text_missing
 from angelon.core.outside import refuse_inside
 from angelon.core.specs.gateway import Gateway, HttpCall
 from angelon.gateways.deadline import Deadline, Line, whole_try
@@ -60,8 +60,8 @@ class HttpTransport:
         try:
             if gateway.kind == "call":
                 request = call_request(gateway, self._secret, mail.values, key, dt.datetime.now(dt.UTC))
-            elif (silent := wordless(gateway)) is not None:
-                raise CantCall(silent)
+            elif (missing := text_missing(gateway)) is not None:
+                raise CantCall(missing)
             else:
                 request = make_request(gateway.call, gateway.auth, self._secret, {**mail.values, "key": key})
             if self._tokens is not None:

@@ -13,7 +13,7 @@ from urllib.parse import urlsplit
 from lxml import html
 from rapidfuzz import process
 
-from angelon.core.calls import wordless
+from angelon.core.calls import text_missing
 from angelon.core.colours import ENOUGH, contrast
 from angelon.core.messages.attachments import LibraryFile
 from angelon.core.messages.blocks import LIBRARY
@@ -85,6 +85,7 @@ class Preflight:
             self._letterhead()
             self._sender()
             self._attachments()
+        self._requests()
         self._speakers()
         unique: dict[tuple[str, str, str], Problem] = {}
         for problem in self.found:  # with several samples the same thing is wrong with each: the longest tells it
@@ -389,14 +390,17 @@ class Preflight:
             return
         for channel, key, _ in self.speaking:
             gateway = self.setup.gateways.get(key)
-            silent = wordless(gateway) if gateway is not None else None
-            if silent is not None:
-                self._error(f"gateways.{key}", silent.what, "Mend the request on the gateway’s page.")
             if channel == "email" and gateway is not None:
                 why = sender_problem(None, self.message, gateway, self.setup.store)
                 if why:
                     tell, place = (self._error, "envelope.sender") if chosen else (self._warn, f"gateways.{key}")
                     tell(place, why, "Have a code sent to it, on the page Senders.")
+
+    def _requests(self) -> None:
+        for _, key, _ in self.speaking:
+            missing = text_missing(self.setup.gateways[key]) if key in self.setup.gateways else None
+            if missing is not None:
+                self._error(f"gateways.{key}", missing.what, "Correct the request on the gateway’s page.")
 
     def _attachments(self) -> None:
         gateways = [

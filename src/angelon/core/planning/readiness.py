@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Mapping
 
-from angelon.core.calls import wordless
+from angelon.core.calls import text_missing
 from angelon.core.messages.channels import CHANNEL_LABELS, address_label, check_address
 from angelon.core.planning.inputs import Setup
 from angelon.core.planning.senders import sender_problem
@@ -108,9 +108,9 @@ def _way(
     elif gateway.off:
         mend = "Let it go on." if gateway.paused else "Open it and try the connection."
         found.append(Problem(by_part, f"{gateway.name} {gateway.off}: what is made is held.", mend, "warning"))
-    silent = wordless(gateway) if gateway is not None else None
-    if silent is not None:
-        found.append(Problem(by_part, silent.what, "Mend the request on the gateway’s page."))
+    missing = text_missing(gateway) if gateway is not None else None
+    if missing is not None:
+        found.append(Problem(by_part, missing.what, "Correct the request on the gateway’s page."))
     why = sender_problem(route, message, gateway, setup.store) if gateway is not None else ""
     if why:
         found.append(Problem(by_part, why, "Verify it with a code on the page Senders, or choose another sender."))

@@ -25,7 +25,7 @@ from angelon.db.live_setup import LiveSetup
 from angelon.db.secrets import Vault
 from angelon.engine.asking.addresses import ask, secret_of
 from angelon.engine.asking.functions import Functions
-from angelon.engine.asking.lanes import Job, Lane, Reply
+from angelon.engine.asking.lanes import AT_ONCE, Job, Lane, Reply
 from angelon.engine.clock import Clock
 from angelon.engine.event_reader import Payloads
 from angelon.engine.handlers.runner import HandlerRunner
@@ -34,6 +34,8 @@ from angelon.engine.setups import Setups
 
 log = structlog.get_logger()
 
+LONGEST = 30.0
+"""Seconds that one inquiry may take."""
 MARGIN = 30.0
 """Seconds by which a claim outlasts what asking may take."""
 MOST_STORED = 200
@@ -160,7 +162,7 @@ class Inquirer:
         if room:
             with self._database.connection() as connection:
                 for target, number in room.items():
-                    until = now + dt.timedelta(seconds=self._longest(target, number) + MARGIN)
+                    until = now + dt.timedelta(seconds=LONGEST * (number / AT_ONCE + 1) + MARGIN)
                     taken += inquiries.claim(connection, target, now, number, until, self._worker)
         late = shut.keys() - room.keys()
         if late:
@@ -179,10 +181,6 @@ class Inquirer:
                 return
         with self._database.connection() as connection:
             inquiries.give_up_late(connection, now, shut)
-
-    def _longest(self, target: str, number: int) -> float:
-        """Seconds that asking so many of a target may take."""
-        return 30.0 * (number / 4 + 1)
 
     def _lane(self, target: str) -> Lane:
         lane = self._lanes.get(target)

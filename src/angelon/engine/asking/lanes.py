@@ -83,11 +83,9 @@ class Lane:
     def put(self, jobs: Sequence[Job]) -> None:
         with self._changing:
             self._jobs.extend(jobs)
-            while self._busy < min(AT_ONCE, len(self._jobs) + self._busy):
+            for _ in range(min(AT_ONCE - self._busy, len(self._jobs))):
                 self._busy += 1
                 threading.Thread(target=self._run, name=f"ask-{self.target}"[:60], daemon=True).start()
-                if self._busy >= AT_ONCE:
-                    break
 
     def _run(self) -> None:
         while True:

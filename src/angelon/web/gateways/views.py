@@ -258,8 +258,8 @@ def _tried(gateway: Gateway) -> list[Problem]:
         if gateway.review.texts:
             tried.append(("review.texts.call", gateway.review.texts.call, "list"))
     found = [problem for where, call, example in tried for problem in calls.problems_of(call, where, EXAMPLES[example])]
-    silent = calls.wordless(gateway)
-    found += [silent] if silent is not None else []
+    missing = calls.text_missing(gateway)
+    found += [missing] if missing is not None else []
     return calls.auth_problems(gateway.auth) + found
 
 

@@ -2,7 +2,7 @@
 
 import pytest
 
-from angelon.core.calls import wordless
+from angelon.core.calls import text_missing
 from angelon.core.planning.readiness import problems_of
 from angelon.core.sending.outgoing import ProviderMessage
 from angelon.core.specs import Gateway
@@ -33,12 +33,12 @@ def provider(body: str, kind: str = "chat", **more) -> Gateway:
     ],
 )
 def test_a_request_without_the_text_is_found(body, kind, more, speaks):
-    assert (wordless(provider(body, kind, **more)) is None) is speaks
+    assert (text_missing(provider(body, kind, **more)) is None) is speaks
 
 
 def test_the_text_may_stand_in_the_address():
     call = {"url": URL + "?text={{ text | urlencode }}", "method": "GET"}
-    assert wordless(Gateway.model_validate({"key": "p", "name": "Line", "kind": "sms", "call": call})) is None
+    assert text_missing(Gateway.model_validate({"key": "p", "name": "Line", "kind": "sms", "call": call})) is None
 
 
 @pytest.mark.parametrize("kind", ["sms", "chat"])
@@ -46,7 +46,7 @@ def test_what_a_new_provider_starts_from_says_the_text(kind):
     started = Gateway.model_validate(
         {"key": "p", "name": "P", "kind": kind, "call": {"url": URL, **operations._FIRST_CALLS[kind]}}
     )
-    assert wordless(started) is None
+    assert text_missing(started) is None
 
 
 def test_a_send_without_words_waits_for_the_gateway_to_be_mended():
