@@ -258,6 +258,8 @@ def test_the_letterhead_is_seen_on_all_before_it_is_kept(client, bench):
         "letterhead.signature": "",
         "letterhead.footer": "By the sea",
         "letterhead.subject_prefix": "[K]",
+        "fixed_words.cy.total": "Cyfanswm",
+        "fixed_words.cy.tax": " ",
     }
     told = client.post("/letterhead/seen", data=form).json
     assert "By the sea" in told["sheets"]["received"]
@@ -275,6 +277,10 @@ def test_the_letterhead_is_seen_on_all_before_it_is_kept(client, bench):
         "library:letterhead/kite.png",
         "[K]",
     )
+    assert kept.setup.store.letterhead.fixed_words == {"cy": {"total": "Cyfanswm"}}
+    client.post("/letterhead", data=form | {"fixed_words.cy.nothing": "x"})
+    with bench.database.reading() as session:
+        assert "nothing" not in str(live_setup.load(session, bench.store_id).setup.store.letterhead.fixed_words)
     assert client.get("/files/shown/letterhead/kite.png").data == PNG
     refused = client.post(
         "/letterhead",

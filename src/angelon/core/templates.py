@@ -27,6 +27,7 @@ from jinja2.runtime import LoopContext
 from jinja2.sandbox import ImmutableSandboxedEnvironment
 from markupsafe import Markup, escape
 
+from angelon.core.direction import isolated
 from angelon.core.markup.cleaning import fragment
 from angelon.core.problems import Invalid, Problem
 from angelon.core.values import Day, Money, Value, number_of, show
@@ -103,11 +104,17 @@ Holes = Literal["allow", "mark", "refuse"]
 """What becomes of a missing value that stands bare in a text: nothing, its name in ⟨ ⟩, or no text at all."""
 
 
+class _AsItIs(str):
+    """A value inside a tag or an address, where a sign of direction would be part of it."""
+
+
 @pass_context
-def _filter_shown(context: JinjaContext, value: Any, name: str) -> Any:
-    """What is put into the text at one place. `default` and conditions are the author's word that it may be missing."""
+def _filter_shown(context: JinjaContext, value: Any, name: str, bare: bool = False) -> Any:
+    """What is put into the text at one place. `default` and conditions are the author's word that it may be missing.
+    `bare` is one inside a tag or an address.
+    """
     if value is not None:
-        return value
+        return _AsItIs(show(value, _locale(context))) if bare and not hasattr(value, "__html__") else value
     holes = context.resolve("$holes")
     if holes == "refuse":
         raise _Hole(name)
@@ -148,7 +155,14 @@ def _bounded(context: JinjaContext, items: Any) -> Iterable[Any]:
 
 @pass_context
 def _finalize(context: JinjaContext, value: Any) -> Any:
-    return value if hasattr(value, "__html__") else show(value, _locale(context))
+    if isinstance(value, _AsItIs) or hasattr(value, "__html__"):
+        return value
+    text = show(value, _locale(context))
+    return _in_its_direction(context, text)
+
+
+def _in_its_direction(context: JinjaContext, text: str) -> str:
+    return isolated(text, _locale(context)) if context.resolve("$isolate") is True else text
 
 
 def _filter_default(value: Value, otherwise: Value = "") -> Value:
@@ -214,7 +228,9 @@ def _filter_breaks(context: JinjaContext, value: Any) -> Markup | None:
     return (
         None
         if value is None
-        else Markup("<br />").join(escape(line) for line in show(value, _locale(context)).splitlines())
+        else Markup("<br />").join(
+            escape(_in_its_direction(context, line)) for line in show(value, _locale(context)).splitlines()
+        )
     )
 
 
@@ -350,6 +366,8 @@ class _Bound:
 
     def __init__(self, html: bool) -> None:
         self._html = html
+        self._before = ""
+        """The text before, as far as it belongs to a tag or an address."""
 
     def visit(self, node: nodes.Node) -> None:
         if not isinstance(node, _ALLOWED):
@@ -380,19 +398,27 @@ class _Bound:
         for child in node.iter_child_nodes():
             self.visit(child)
         if isinstance(node, nodes.Output):
-            node.nodes = [
-                part if isinstance(part, nodes.TemplateData) else _with_filter(part, "_shown") for part in node.nodes
-            ]
+            node.nodes = [self._part(part) for part in node.nodes]
         if isinstance(node, nodes.Concat):
             node.nodes = [_with_filter(part, "_beside") for part in node.nodes]
         if isinstance(node, nodes.For):
             node.iter = nodes.Filter(node.iter, "_bounded", [], [], None, None, lineno=node.lineno)
 
+    def _part(self, part: nodes.Expr) -> nodes.Expr:
+        """A part of the text, a value among them as one that is shown."""
+        if not isinstance(part, nodes.TemplateData):
+            return _with_filter(part, "_shown", _INSIDE.search(self._before) is not None)
+        self._before = (self._before + part.data)[-5000:]
+        return part
 
-def _with_filter(node: nodes.Expr, name: str) -> nodes.Filter:
-    return nodes.Filter(
-        node, name, [nodes.Const(_spelled(node), lineno=node.lineno)], [], None, None, lineno=node.lineno
-    )
+
+_INSIDE = re.compile(r"(<[a-z!][^<>]*|\b(https?://|mailto:|tel:|www\.)[^\s<>\"]*)\Z", re.I)
+"""Text that ends within a tag or an address."""
+
+
+def _with_filter(node: nodes.Expr, name: str, *more: bool) -> nodes.Filter:
+    given: list[nodes.Expr] = [nodes.Const(one, lineno=node.lineno) for one in (_spelled(node), *more)]
+    return nodes.Filter(node, name, given, [], None, None, lineno=node.lineno)
 
 
 def _spelled(node: nodes.Node) -> str:
@@ -494,13 +520,20 @@ class Compiled:
         return replace(self, shop=shop) if self.shop_fields else self
 
     def render(
-        self, values: Mapping[str, Value], locale: str = "en", limit: int = MAX_OUTPUT, holes: Holes = "allow"
+        self,
+        values: Mapping[str, Value],
+        locale: str = "en",
+        limit: int = MAX_OUTPUT,
+        holes: Holes = "allow",
+        isolate: bool = False,
     ) -> str:
         """The text. Raises CantRender: a name without a value, a loop or output over its bound, a link that is none.
 
-        `holes` says what becomes of a missing value that stands bare in the text.
+        `holes` says what becomes of a missing value that stands bare in the text; `isolate` that values written the
+        other way than the language are isolated, in a text that people read.
         """
-        scope = {"shop": self.shop, **values, "$locale": locale, "$budget": _Budget(), "$holes": holes}
+        own = {"$locale": locale, "$budget": _Budget(), "$holes": holes, "$isolate": isolate}
+        scope = {"shop": self.shop, **values, **own}
         made: list[str] = []
         length = 0
         try:

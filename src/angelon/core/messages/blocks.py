@@ -14,6 +14,8 @@ from dataclasses import dataclass, field
 from inscriptis import get_text
 
 from angelon.core.colours import ink_on
+from angelon.core.direction import right_to_left
+from angelon.core.messages.fixed_words import words_in
 from angelon.core.specs.message import (
     Address,
     Block,
@@ -30,25 +32,6 @@ from angelon.core.specs.message import (
 from angelon.core.specs.store import Letterhead
 from angelon.core.templates import BadTemplate, compile_template, segments
 
-_WORDS = {
-    "total": {"en": "Total", "de": "Gesamt", "fr": "Total", "es": "Total", "el": "Σύνολο", "ja": "合計"},
-    "postage": {"en": "Postage", "de": "Versand", "fr": "Livraison", "es": "Envío", "el": "Μεταφορικά", "ja": "送料"},
-    "discount": {"en": "Discount", "de": "Rabatt", "fr": "Remise", "es": "Descuento", "el": "Έκπτωση", "ja": "割引"},
-    "tax": {"en": "Tax", "de": "Steuer", "fr": "Taxe", "es": "Impuesto", "el": "Φόρος", "ja": "税"},
-    "tax in it": {
-        "en": "of which tax",
-        "de": "darin Steuer",
-        "fr": "dont taxe",
-        "es": "incluido impuesto",
-        "el": "περιλαμβάνει φόρο",
-        "ja": "内税",
-    },
-    "packed": {"en": "packed", "de": "gepackt", "fr": "emballé", "es": "empaquetado"},
-    "on its way": {"en": "on its way", "de": "unterwegs", "fr": "en route", "es": "en camino"},
-    "at your door": {"en": "out for delivery", "de": "in Zustellung", "fr": "en livraison", "es": "en reparto"},
-    "delivered": {"en": "delivered", "de": "zugestellt", "fr": "livré", "es": "entregado"},
-    "expected": {"en": "expected", "de": "erwartet", "fr": "prévu", "es": "previsto"},
-}
 _SUMS = (
     ("postage", "order.postage is defined and order.postage", "{{ order.postage }}"),
     (
@@ -62,11 +45,11 @@ _SUMS = (
 a send before these parts were read don't have them.
 """
 _TAX_WITHIN = (
-    "tax in it",
+    "tax_within",
     "order.tax is defined and order.tax and order.tax.amount and not order.tax_on_top",
     "{{ order.tax }}",
 )
-_PROGRESS = (("packed", 2), ("on its way", 4), ("at your door", 6), ("delivered", 7))
+_PROGRESS = (("packed", 2), ("on_its_way", 4), ("at_your_door", 6), ("delivered", 7))
 """The stops that a customer is shown, and the stage (`event_types.STOPS`) from which each is reached."""
 
 _STRONG = re.compile(r"\*\*(?=\S)(.+?)(?<=\S)\*\*", re.S)
@@ -204,8 +187,13 @@ def rich(source: str, tokens: Tokens, paragraph: str = "") -> str:
 
 def plain(source: str) -> str:
     """Text with its marks as a plain-text mail has them: a link as its words and address."""
-    made = _LINK.sub(r"\1: \2", source.replace("\r\n", "\n"))
-    return _STRONG.sub(r"\1", made).strip()
+    tokens = Tokens()
+    try:
+        hidden = tokens.hide(source)
+    except BadTemplate:  # told where the text is compiled
+        hidden = source
+    made = _LINK.sub(r"\1: \2", hidden.replace("\r\n", "\n"))
+    return tokens.show(_STRONG.sub(r"\1", made)).strip()
 
 
 _BETWEEN_ROWS = re.compile(r"(<table\b[^>]*>|</?tbody\b[^>]*>|</?thead\b[^>]*>|</tr>)\s*<!--(a9t\d+z9a)-->", re.I)
@@ -224,12 +212,6 @@ def text_of(source: str) -> str:
 
 
 LIBRARY = "library:"
-
-
-def words_in(locale: str) -> Callable[[str], str]:
-    """The product's own words in a language, in English where they are not known in it."""
-    language = locale.partition("-")[0]
-    return lambda name: _WORDS[name].get(language) or _WORDS[name]["en"]
 
 
 def content_id(placeholder: str) -> str:
@@ -286,6 +268,11 @@ def columns_mjml(block: Columns, tokens: Tokens, locale: str, letterhead: Letter
 HAIR = "#ebe5d7"
 
 
+def sides(locale: str) -> tuple[str, str]:
+    """The side at which lines of a language begin and the one at which they end."""
+    return ("right", "left") if right_to_left(locale) else ("left", "right")
+
+
 def _bare_mjml(block: Block, tokens: Tokens, locale: str, letterhead: Letterhead) -> str:
     if isinstance(block, Heading):
         return (
@@ -296,13 +283,14 @@ def _bare_mjml(block: Block, tokens: Tokens, locale: str, letterhead: Letterhead
         return f'<mj-text css-class="ink">{rich(block.text, tokens)}</mj-text>'
     if isinstance(block, Button):
         return (
-            f'<mj-button align="left" background-color="{letterhead.accent}" color="{ink_on(letterhead.accent)}" '
+            f'<mj-button align="{sides(locale)[0]}" background-color="{letterhead.accent}" '
+            f'color="{ink_on(letterhead.accent)}" '
             'border-radius="3px" font-weight="700" '
             f'inner-padding="10px 20px" href="{link(block.url, tokens)}">'
             f"{html.escape(tokens.hide(block.text), quote=False)}</mj-button>"
         )
     if isinstance(block, Lines):
-        return _lines_mjml(block, tokens, locale)
+        return _lines_mjml(block, tokens, locale, letterhead)
     if isinstance(block, Address):
         title = f"<strong>{html.escape(tokens.hide(block.title), quote=False)}</strong><br />" if block.title else ""
         return f'<mj-text css-class="ink">{title}{tokens.put("{{ order.address | breaks }}")}</mj-text>'
@@ -312,16 +300,17 @@ def _bare_mjml(block: Block, tokens: Tokens, locale: str, letterhead: Letterhead
         return '<mj-divider border-width="1px" border-color="#dcd5c5" />'
     if isinstance(block, Image):
         return (
-            f'<mj-image align="left" src="{picture(block.src, tokens)}" '
+            f'<mj-image align="{sides(locale)[0]}" src="{picture(block.src, tokens)}" '
             f'alt="{html.escape(tokens.hide(block.alt))}" width="{block.width}px" />'
         )
     assert isinstance(block, Mjml)
     return tokens.hide_in_html(block.mjml)
 
 
-def _lines_mjml(block: Lines, tokens: Tokens, locale: str) -> str:
+def _lines_mjml(block: Lines, tokens: Tokens, locale: str, letterhead: Letterhead) -> str:
+    word, end = words_in(locale, letterhead.fixed_words), sides(locale)[1]
     cell = f'style="padding:8px 0;border-bottom:1px solid {HAIR}"'
-    right = f'style="padding:8px 0;border-bottom:1px solid {HAIR};text-align:right;white-space:nowrap"'
+    right = f'style="padding:8px 0;border-bottom:1px solid {HAIR};text-align:{end};white-space:nowrap"'
     rows = (
         tokens.placeholder("{% for line in order.lines %}")
         + f"<tr><td {cell}>{tokens.put('{{ line.name }}')}</td><td {right}>{tokens.put('{{ line.quantity }}')}"
@@ -331,22 +320,22 @@ def _lines_mjml(block: Lines, tokens: Tokens, locale: str) -> str:
     if block.total:
         strong = "padding:10px 0;font-weight:700"
         total = ("total", "order.total", "{{ order.total }}")
-        for (word, holds, shown), style in (
+        for (name, holds, shown), style in (
             *((one, "padding:6px 0") for one in _SUMS),
             (total, strong),
             (_TAX_WITHIN, "padding:0 0 8px;font-size:13px"),
         ):
             rows += (
                 tokens.placeholder(f"{{% if {holds} %}}")
-                + f'<tr><td style="{style}">{words_in(locale)(word)}</td>'
-                + f'<td style="{style};text-align:right;white-space:nowrap">{tokens.put(shown)}</td></tr>'
+                + f'<tr><td style="{style}">{word(name)}</td>'
+                + f'<td style="{style};text-align:{end};white-space:nowrap">{tokens.put(shown)}</td></tr>'
                 + tokens.placeholder("{% endif %}")
             )
     return f'<mj-table css-class="ink">{rows}</mj-table>'
 
 
 def _parcel_mjml(block: Parcel, tokens: Tokens, locale: str, letterhead: Letterhead) -> str:
-    word = words_in(locale)
+    word, end = words_in(locale, letterhead.fixed_words), sides(locale)[1]
     cell = f'style="padding:8px 0;border-bottom:1px solid {HAIR}"'
     expected = "{% if parcel.expected_on %}" + word("expected") + " {{ parcel.expected_on | date('day') }}{% endif %}"
     rows = (
@@ -355,7 +344,7 @@ def _parcel_mjml(block: Parcel, tokens: Tokens, locale: str, letterhead: Letterh
             f"<tr><td {cell}>{tokens.put('{{ parcel.carrier | default }}')} "
             f"{tokens.put('{{ parcel.number | default }}')}</td>"
         )
-        + f'<td style="padding:8px 0;border-bottom:1px solid {HAIR};text-align:right">{tokens.put(expected)}</td></tr>'
+        + f'<td style="padding:8px 0;border-bottom:1px solid {HAIR};text-align:{end}">{tokens.put(expected)}</td></tr>'
         + tokens.placeholder("{% endfor %}")
     )
     made = f'<mj-table css-class="ink">{rows}</mj-table>'
@@ -364,8 +353,8 @@ def _parcel_mjml(block: Parcel, tokens: Tokens, locale: str, letterhead: Letterh
         for name, stage in _PROGRESS:
             colour = "{% if order.stage >= " + str(stage) + " %}" + letterhead.accent + "{% else %}#dcd5c5{% endif %}"
             bars += (
-                f'<td width="25%" style="border-top:5px solid {tokens.put(colour)};padding:6px 4px 0 '
-                f'0;font-size:13px">{word(name)}</td>'
+                f'<td width="25%" style="border-top:5px solid {tokens.put(colour)};padding:6px 4px 0;'
+                f'font-size:13px">{word(name)}</td>'
             )
         made += (
             f"<mj-raw>{tokens.placeholder('{% if order.stage is not none %}')}</mj-raw>"
@@ -375,9 +364,9 @@ def _parcel_mjml(block: Parcel, tokens: Tokens, locale: str, letterhead: Letterh
     return made
 
 
-def block_text(block: Block, locale: str) -> str:
+def block_text(block: Block, locale: str, letterhead: Letterhead) -> str:
     """One block as a Jinja template of plain text."""
-    word = words_in(locale)
+    word = words_in(locale, letterhead.fixed_words)
     made = ""
     if isinstance(block, Heading):
         made = block.text.strip()
@@ -409,7 +398,7 @@ def block_text(block: Block, locale: str) -> str:
     elif isinstance(block, Mjml):
         made = text_of(block.mjml).strip()
     elif isinstance(block, Columns):
-        made = "".join(block_text(piece, locale) for piece in (*block.left, *block.right)).strip("\n")
+        made = "".join(block_text(piece, locale, letterhead) for piece in (*block.left, *block.right)).strip("\n")
     if not made:
         return ""
     holds = shown_if(block)

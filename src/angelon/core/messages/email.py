@@ -14,6 +14,7 @@ import css_inline
 import mjml
 
 from angelon.core.addresses import check_email
+from angelon.core.direction import right_to_left
 from angelon.core.markup.cleaning import unsafe
 from angelon.core.markup.nesting import problems_of_markup
 from angelon.core.messages.attachments import AttachmentRequest, compile_attachment
@@ -25,6 +26,7 @@ from angelon.core.messages.blocks import (
     picture,
     plain,
     rich,
+    sides,
     text_of,
 )
 from angelon.core.messages.channel import Channel, Part, Rendered
@@ -153,7 +155,8 @@ class CompiledEmail(Part):
             *self.envelope.items(),
         ):
             try:
-                made[part] = template.render(values, self.locale, MAX_HTML, "allow" if part in self.envelope else holes)
+                address = part in self.envelope
+                made[part] = template.render(values, self.locale, MAX_HTML, "allow" if address else holes, not address)
             except CantRender as error:
                 raise CantRender(error.problem.at(part)) from None
         wanted = tuple(w for w in (_filled(parts, values, self.locale) for parts in self.attachments) if w is not None)
@@ -226,14 +229,14 @@ def _compiled(key: str) -> CompiledEmail:
     text, letterhead = EmailText.model_validate(spec), Letterhead.model_validate(letterhead_spec)
     problems: list[Problem] = []
     leaving = locale if extras.get("purpose") == "optional" else ""
-    left = f"\n\n{leave_text(leaving)}" if leaving else ""
+    left = f"\n\n{leave_text(leaving, letterhead.fixed_words)}" if leaving else ""
     prefix = f"{letterhead.subject_prefix} " if letterhead.subject_prefix else ""
     subject = _part("subject", prefix + text.subject, problems)
     html = None
     if text.text_only:
         html = compile_template("", True)
     elif text.html:
-        html = _own_page(_with_leaving(text.html, leaving), problems)
+        html = _own_page(_with_leaving(text.html, leaving, letterhead), problems)
     else:
         source = _layout(text, letterhead, store_name, locale, problems, leaving)
         if not problems:
@@ -250,7 +253,8 @@ def _compiled(key: str) -> CompiledEmail:
             if problems
             else _part(
                 "blocks",
-                "".join(block_text(b, locale) for b in text.blocks) + _sign_off(letterhead, store_name, leaving),
+                "".join(block_text(b, locale, letterhead) for b in text.blocks)
+                + _sign_off(letterhead, store_name, leaving),
                 problems,
             )
         )
@@ -304,18 +308,18 @@ def _part(where: str, source: str, problems: list[Problem], html: bool = False) 
     return made
 
 
-def _with_leaving(page: str, locale: str) -> str:
+def _with_leaving(page: str, locale: str, letterhead: Letterhead) -> str:
     """A page of one's own with the sentence about leaving at its end, where it is an optional mail's."""
     if not locale or LINK in page:
         return page
-    said = f'<p style="font-size:13px;color:#57606b">{leave_html(locale)}</p>'
+    said = f'<p style="font-size:13px;color:#57606b">{leave_html(locale, letterhead.fixed_words)}</p>'
     at = page.lower().rfind("</body>")
     return page[:at] + said + page[at:] if at >= 0 else page + said
 
 
 def _sign_off(letterhead: Letterhead, store_name: str, leaving: str) -> str:
     signature = plain(letterhead.signature) + "\n\n" if letterhead.signature else ""
-    left = f"\n\n{leave_text(leaving)}" if leaving else ""
+    left = f"\n\n{leave_text(leaving, letterhead.fixed_words)}" if leaving else ""
     return signature + "-- \n" + (letterhead.footer or store_name) + left
 
 
@@ -351,29 +355,31 @@ def _layout(
             problems.append(error.problem.at("letterhead.logo"))
     if problems:
         return ""
+    start, way = sides(locale)[0], "rtl" if right_to_left(locale) else "ltr"
     head = (
         f'<mj-text css-class="accent" color="{letterhead.accent}" font-size="14px" font-weight="700" '
         f'letter-spacing="0.06em">{made["letterhead.header"]}</mj-text>'
     )
     if letterhead.logo:
         head = (
-            f'<mj-image align="left" src="{logo}" alt="{made["letterhead.logo_alt"]}" '
+            f'<mj-image align="{start}" src="{logo}" alt="{made["letterhead.logo_alt"]}" '
             f'width="{letterhead.logo_width}px" />'
         ) + (head if letterhead.header else "")
     signature = f'<mj-text css-class="ink">{made["letterhead.signature"]}</mj-text>' if letterhead.signature else ""
     left = (
         '<mj-text css-class="quiet" color="#57606b" font-size="13px" padding="0 24px 14px">'
-        f"{leave_html(leaving)}</mj-text>"
+        f"{leave_html(leaving, letterhead.fixed_words)}</mj-text>"
         if leaving
         else ""
     )
     section = f'<mj-section css-class="paper" background-color="{letterhead.body}"'
     source = (
-        f'<mjml lang="{html_module.escape(locale)}"><mj-head><mj-preview>{made["preheader"]}</mj-preview>'
+        f'<mjml lang="{html_module.escape(locale)}" dir="{way}"><mj-head><mj-preview>{made["preheader"]}</mj-preview>'
         "<mj-attributes>"
-        f'<mj-all font-family="{FONTS[letterhead.font]}" />'
-        f'<mj-text font-size="16px" line-height="1.5" color="{letterhead.ink}" padding="6px 24px" />'
-        f'<mj-table font-size="15px" line-height="1.4" color="{letterhead.ink}" padding="6px 24px" />'
+        f'<mj-all font-family="{FONTS[letterhead.font]}" /><mj-section direction="{way}" />'
+        f'<mj-column direction="{way}" />'
+        f'<mj-text align="{start}" font-size="16px" line-height="1.5" color="{letterhead.ink}" padding="6px 24px" />'
+        f'<mj-table align="{start}" font-size="15px" line-height="1.4" color="{letterhead.ink}" padding="6px 24px" />'
         '<mj-button padding="10px 24px 16px" font-size="16px" />'
         f'<mj-divider padding="10px 24px" /><mj-image padding="8px 24px" /></mj-attributes>'
         f"<mj-style>{_DARK_STYLE}</mj-style></mj-head>"

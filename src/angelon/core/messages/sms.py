@@ -9,6 +9,7 @@ from functools import lru_cache
 from typing import Any, ClassVar
 
 from angelon.core.addresses import phone_text, read_phone
+from angelon.core.direction import right_to_left
 from angelon.core.messages.channel import Channel, Part, Rendered
 from angelon.core.messages.known_fields import shop_values, unknown_fields
 from angelon.core.messages.segments import Count, count
@@ -81,7 +82,7 @@ class CompiledSms(Part):
 
     def render(self, values: Mapping[str, Value], holes: Holes = "refuse") -> RenderedSms:
         """The SMS for these values. Raises CantRender."""
-        text = tidy(self.text.render(values, self.locale, MAX_TEXT, holes))
+        text = tidy(self.text.render(values, self.locale, MAX_TEXT, holes, right_to_left(self.locale)))
         return RenderedSms(text, count(text), self.locale)
 
 

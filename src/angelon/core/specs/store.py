@@ -27,6 +27,22 @@ def _zones() -> frozenset[str]:
     return frozenset(available_timezones())
 
 
+FixedWord = Literal[
+    "total",
+    "postage",
+    "discount",
+    "tax",
+    "tax_within",
+    "packed",
+    "on_its_way",
+    "at_your_door",
+    "delivered",
+    "expected",
+    "leave_why",
+    "leave_link",
+]
+
+
 class Letterhead(Spec):
     """What all of a store's emails share. `logo` is a file of the library (`library:shelf/name`), `logo_width` in CSS
     pixels.
@@ -50,6 +66,8 @@ class Letterhead(Spec):
     cc: OneLine = ""
     bcc: OneLine = ""
     """Addresses that get a copy of every mail, parted by commas."""
+    fixed_words: dict[Locale, dict[FixedWord, OneLine]] = Field(default_factory=dict, max_length=60)
+    """What blocks say by themselves, by language, where the shop says it otherwise than we do (`fixed_words.py`)."""
 
 
 class ShopSender(Sender):

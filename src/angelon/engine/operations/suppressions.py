@@ -11,7 +11,7 @@ from angelon.db import consents, orders, people, suppressions
 from angelon.engine.installation import Installation
 from angelon.engine.unit import Actor, Work, found, unit
 
-MOST_AT_ONCE = 500
+MOST_AT_ONCE = 200
 """Addresses that one transaction takes: others write in between."""
 
 

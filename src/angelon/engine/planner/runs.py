@@ -34,6 +34,8 @@ MOST_STORES = 5
 """Stores with events that wait which are looked at before those who plan for them are waited for."""
 LEAST, MOST = 8, 200
 """Events in a batch."""
+PIECE = 25
+"""Events of a batch that are planned before the time is looked at: the rest of a slow batch is left for the next."""
 
 
 class Planner:
@@ -64,6 +66,7 @@ class Planner:
         and deliveries that come in wait for it.
         """
         without = self._setups.unreadable_sources()
+        wanted = BATCH_SECONDS if self._database.sqlite else BATCH_SECONDS_OF_A_STORE
         most = limit or self._batch_size
         if not self._read_ahead(most, without):
             return 0, 0
@@ -72,12 +75,11 @@ class Planner:
             began = time.monotonic()
             unread = {row.delivery_id for row in rows if row.id not in self._ahead}
             rows = within_bytes(event_queries.sizes(connection, unread), rows)
-            done = self._plan(connection, rows)
+            done = self._plan(connection, rows, None if limit else began + wanted)
             took = time.monotonic() - began
-        wanted = BATCH_SECONDS if self._database.sqlite else BATCH_SECONDS_OF_A_STORE
         if took > wanted:
-            self._batch_size = max(LEAST, int(most * wanted / took))
-        elif len(rows) == most:
+            self._batch_size = max(LEAST, int(done[0] * wanted / took))
+        elif done[0] == most:
             self._batch_size = min(MOST, most + most // 4 + 1)
         return done
 
@@ -153,16 +155,24 @@ class Planner:
                     log.info("events could not be read ahead", store_id=store_id, why=type(error).__name__)
         return True
 
-    def _plan(self, connection: Connection, rows: Sequence[Any]) -> tuple[int, int]:
-        """Plans a batch, which may hold several stores' events; each store's are planned together, in order."""
+    def _plan(self, connection: Connection, rows: Sequence[Any], until: float | None) -> tuple[int, int]:
+        """Plans a batch, which may hold several stores' events; each store's are planned together, in order. Once the
+        time is up, it ends with the piece that it is at; says how many events and sends there were.
+        """
         by_store: dict[int, list[Any]] = {}
         for row in rows:
             by_store.setdefault(self._store_of(row), []).append(row)
-        made = sum(
-            self._plan_store(connection, self._setups.get(store_id), found) for store_id, found in by_store.items()
-        )
+        done = made = 0
+        for store_id, found in by_store.items():
+            size = PIECE if until else len(found)
+            for start in range(0, len(found), size):
+                if until and done and time.monotonic() > until:
+                    break
+                piece = found[start : start + size]
+                made += self._plan_store(connection, self._setups.get(store_id), piece)
+                done += len(piece)
         self._payloads.trim()
-        return len(rows), made
+        return done, made
 
     def _plan_store(self, connection: Connection, live: LiveSetup, rows: list[Any]) -> int:
         """Plans one store's events together; one by one where that fails, so that only what can't be planned is left

@@ -10,10 +10,12 @@ from flask import Blueprint, flash, jsonify, redirect, render_template, request,
 
 from angelon.core.colours import ENOUGH, contrast, ink_on
 from angelon.core.messages.attachments import detect_media_type, file_name
+from angelon.core.messages.fixed_words import NAMES, WORDS, words_in
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Store
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.store import Letterhead
+from angelon.core.values import locale_of
 from angelon.engine.operations import store as operations
 from angelon.web import sample_event as sample_events
 from angelon.web.conflicts import edits_seen
@@ -25,7 +27,7 @@ from angelon.web.services import live, messages, store, work
 pages = Blueprint("letterhead", __name__, url_prefix="/letterhead", template_folder="templates")
 
 _FIELDS: dict[str, Spelling] = {
-    **dict.fromkeys((f"letterhead.{name}" for name in Letterhead.model_fields), TEXT),
+    **dict.fromkeys((f"letterhead.{name}" for name in Letterhead.model_fields if name != "fixed_words"), TEXT),
     **dict.fromkeys(("letterhead.signature", "letterhead.footer"), RAW),
 }
 
@@ -52,6 +54,9 @@ def _page(the_store: Store, problems: Sequence[Problem] = (), spec: dict[str, An
         team=the_store.team,
         gateways=[gateway for gateway in live().setup.gateways.values() if gateway.channel == "email"],
         judged=_judged(the_store),
+        languages=_languages(the_store),
+        fixed_words=NAMES,
+        words_in=words_in,
     )
 
 
@@ -88,7 +93,24 @@ def _sheets(the_store: Store) -> list[tuple[str, str, Preview]]:
 
 def _changed() -> tuple[dict[str, Any], list[Problem]]:
     """The store with the letterhead of the form, as plain data; and what can't be read."""
-    return filled(request.form, live().setup.store, _FIELDS)
+    spec, problems = filled(request.form, live().setup.store, _FIELDS)
+    typed: dict[str, dict[str, str]] = {}
+    for name, text in request.form.items():
+        part, _, rest = name.partition(".")
+        locale, _, word = rest.partition(".")
+        if part == "fixed_words" and text.strip():
+            typed.setdefault(locale, {})[word] = text.strip()
+    spec["letterhead"]["fixed_words"] = typed
+    return spec, problems
+
+
+def _languages(the_store: Store) -> list[tuple[str, str, bool]]:
+    """The languages that mails are written in, the name of each, and whether the fixed words are known in each."""
+    written = [locale for row in messages() for locale in row.spec.email]
+    return [
+        (locale, locale_of(locale).get_display_name("en") or locale, locale.partition("-")[0] in WORDS)
+        for locale in dict.fromkeys((the_store.locale, *the_store.locales, *sorted(written)))
+    ]
 
 
 def _read(spec: dict[str, Any], problems: list[Problem]) -> Store:
