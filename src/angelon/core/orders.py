@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import datetime as dt
 from bisect import bisect_right
+from collections.abc import Mapping
 from dataclasses import dataclass
+
+from angelon.core.specs.source import Source
 
 MAX_SEEN = 200
 
@@ -72,3 +75,49 @@ def note_status(state: OrderState, status: str, at: dt.datetime) -> Change:
     if made.status != state.status:
         return Change(made, state.status, made.status)
     return Change(made)
+
+
+@dataclass(frozen=True, slots=True)
+class Family:
+    """Sources that tell of the same orders, and what an order is recognised by."""
+
+    sources: frozenset[str]
+    by: str
+
+    def mark(self, number: str, email: str, reference: str) -> str:
+        """What is alike in two orders that are the same; empty where nothing is known to compare."""
+        if self.by == "reference":
+            return reference
+        alike = alike_number(number)
+        if self.by == "number_and_email":
+            return f"{alike} {email.strip().casefold()}" if alike and email.strip() else ""
+        return alike
+
+
+def alike_number(number: str) -> str:
+    """An order's number without what people and shops write around it: `#BK-7 ` is `bk-7`."""
+    return "".join(number.split()).lstrip("#").casefold()
+
+
+def forms_of_number(number: str) -> set[str]:
+    """The forms in which a number that is alike may be kept."""
+    alike = "".join(number.split()).lstrip("#")
+    return {number, *(sign + form for sign in ("", "#") for form in (alike, alike.upper(), alike.lower()))} - {"", "#"}
+
+
+def families(sources: Mapping[str, Source]) -> dict[str, Family]:
+    """The family of each source that has one, by the source's key. Two that name the same third are one family; the
+    strictest of what they are told apart by holds for all of it.
+    """
+    joined: dict[str, set[str]] = {}
+    for key, source in sources.items():
+        other = source.same_orders.source if source.same_orders else ""
+        if other in sources and other != key:
+            merged = joined.get(key, {key}) | joined.get(other, {other})
+            joined |= dict.fromkeys(merged, merged)
+    made = {}
+    for key, members in joined.items():
+        said = {same.by for member in members if (same := sources[member].same_orders) is not None}
+        by = next(one for one in ("number_and_email", "reference", "number") if one in said)
+        made[key] = Family(frozenset(members), by)
+    return made

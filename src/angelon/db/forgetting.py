@@ -18,7 +18,7 @@ from sqlalchemy import select as core_select
 from angelon.core.states import State
 from angelon.db.events import DELIVERY, EVENT
 from angelon.db.inquiries import INQUIRY
-from angelon.db.orders import CONTACT, ORDER
+from angelon.db.orders import ALIAS, CONTACT, ORDER
 from angelon.db.personal import ATTEMPT, CHANGE, RUN
 from angelon.db.sends import CONTENT, SEND
 from angelon.db.tables import ContactTagRow, ContactValueRow, SourceRow
@@ -60,6 +60,7 @@ def orders(connection: Connection, store_id: int, before: dt.datetime) -> int:
     taken = [row for row, number in zip(found, reckoned, strict=True) if number <= MOST_EVENTS] or [found[0]]
     ids = [row.id for row in taken]
     _events(connection, EVENT.c.order_id.in_(ids), SEND.c.order_id.in_(ids))
+    _delete(connection, ALIAS, ALIAS.c.order_id, ids)
     connection.execute(delete(ORDER).where(ORDER.c.id.in_(ids)))
     _blank_changes(connection, store_id, "order", ids)
     _customers(connection, store_id, {row.contact_id for row in taken if row.contact_id is not None})

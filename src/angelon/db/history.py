@@ -23,7 +23,7 @@ from angelon.db import consents, contact_values, customers, suppressions
 from angelon.db.contact_values import KeptValue
 from angelon.db.customers import EVENT, NOT_SENT
 from angelon.db.live_setup import LiveSetup
-from angelon.db.orders import CONTACT, ORDER
+from angelon.db.orders import CONTACT, ORDER, aliases
 from angelon.db.sends import SEND
 
 OUT = (State.SENT, State.DELIVERED, State.READ)
@@ -45,6 +45,7 @@ _SENDS = (
             )
         ),
         func.coalesce(EVENT.c.parent_id, EVENT.c.id).label("delivery"),
+        *(EVENT.c.source_id, EVENT.c.type, EVENT.c.now),
     )
     .outerjoin(EVENT, EVENT.c.id == SEND.c.event_id)
     .where(
@@ -264,6 +265,9 @@ def _add_sends(connection: Connection, found: BatchHistory, order_ids: list[int]
             out,
             row.whom == "customer",
             found.live.message_key(row.message_id),
+            found.live.source_key(row.source_id),
+            row.type or "",
+            row.now or "",
         )
         record = SendRecord(send, row.route_id, row.delivery or "", row.order_id)
         found.made.setdefault(row.order_id, []).append(record)
@@ -318,20 +322,20 @@ def orders(connection: Connection, keys: Collection[tuple[int, str]]) -> dict[tu
     where = (of_sources, ORDER.c.reference.in_({reference for _, reference in keys}))
     with_contact = core_select(*columns).outerjoin(CONTACT, CONTACT.c.id == ORDER.c.contact_id)
     rows = connection.execute(with_contact.where(*where)) if keys else ()
-    wanted = set(keys)
-    return {
-        (row.source_id, row.reference): OrderSoFar(
-            row.id,
-            row.contact_id,
-            row.status,
-            tuple(status for status, _ in row.seen or []),
-            row.language or "",
-            row.country or "",
-            statuses_by_part(row.seen_others),
-        )
-        for row in rows
-        if (row.source_id, row.reference) in wanted
-    }
+    found = {(row.source_id, row.reference): _so_far(row) for row in rows}
+    found = {key: found[key] for key in keys if key in found}
+    left = [key for key in keys if key not in found]
+    if others := aliases(connection, left):
+        rows = connection.execute(with_contact.where(ORDER.c.id.in_(set(others.values()))))
+        by_id = {row.id: _so_far(row) for row in rows}
+        found |= {key: by_id[id_] for key, id_ in others.items() if id_ in by_id}
+    return found
+
+
+def _so_far(row: Any) -> OrderSoFar:
+    statuses = tuple(status for status, _ in row.seen or [])
+    known = (row.language or "", row.country or "", statuses_by_part(row.seen_others))
+    return OrderSoFar(row.id, row.contact_id, row.status, statuses, *known)
 
 
 def statuses_by_part(seen: Mapping[str, Iterable[Any]] | None) -> dict[str, tuple[str, ...]]:

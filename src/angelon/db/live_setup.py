@@ -10,6 +10,7 @@ from typing import Any
 from sqlmodel import Session, col, func, select
 
 from angelon.core.messages.attachments import LibraryFile
+from angelon.core.orders import Family, families
 from angelon.core.planning import awaiting
 from angelon.core.planning.inputs import ActiveRoute, Setup
 from angelon.core.problems import Invalid
@@ -110,6 +111,15 @@ class LiveSetup:
     @cached_property
     def _source_keys(self) -> dict[int | None, str]:
         return {id_: key for key, id_ in self.source_ids.items()}
+
+    @cached_property
+    def families(self) -> dict[int, tuple[Family, frozenset[int]]]:
+        """Sources that tell of the same orders as others, by the id of each: the family, and its sources' ids."""
+        ids = self.source_ids
+        return {
+            ids[key]: (family, frozenset(ids[member] for member in family.sources))
+            for key, family in families(self.setup.sources).items()
+        }
 
     @cached_property
     def _route_keys(self) -> dict[int | None, str]:

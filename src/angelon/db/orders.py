@@ -4,20 +4,24 @@ from __future__ import annotations
 
 import datetime as dt
 from collections import Counter
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, Table, bindparam, func, insert, or_, update
+from sqlalchemy import Connection, Table, bindparam, delete, func, insert, or_, update
 from sqlalchemy import select as core_select
 from sqlmodel import Session, col, select
 
+from angelon.core.orders import Family, forms_of_number
 from angelon.db import searching
 from angelon.db.bulk import Bulk
 from angelon.db.lists import not_by_index, older_than
-from angelon.db.tables import ContactRow, EventRow, OrderRow, SendRow, SourceRow
+from angelon.db.tables import ChangeRow, ContactRow, EventRow, OrderAliasRow, OrderRow, SendRow, SourceRow
 
 ORDER: Table = OrderRow.__table__  # type: ignore[attr-defined]
+EVENT: Table = EventRow.__table__  # type: ignore[attr-defined]
+SEND: Table = SendRow.__table__  # type: ignore[attr-defined]
+CHANGE: Table = ChangeRow.__table__  # type: ignore[attr-defined]
 CONTACT: Table = ContactRow.__table__  # type: ignore[attr-defined]
 MOST_OF_ONE = 50
 """Orders of one customer that are looked at together."""
@@ -34,6 +38,11 @@ _ORDERS = core_select(ORDER).where(
 )
 _CONTACTS = core_select(CONTACT).where(
     CONTACT.c.store_id == bindparam("b_store"), CONTACT.c.identity.in_(bindparam("b_identities", expanding=True))
+)
+ALIAS: Table = OrderAliasRow.__table__  # type: ignore[attr-defined]
+_ALIASES = core_select(ALIAS.c.source_id, ALIAS.c.reference, ALIAS.c.order_id, ALIAS.c.apart).where(
+    ALIAS.c.source_id.in_(bindparam("b_sources", expanding=True)),
+    ALIAS.c.reference.in_(bindparam("b_references", expanding=True)),
 )
 _INSERT_ORDERS = insert(ORDER).returning(ORDER.c.id, ORDER.c.source_id, ORDER.c.reference)
 _UPDATE_ORDER = Bulk(
@@ -57,6 +66,22 @@ class Seen:
     identity: str
     customer: dict[str, str]
     at: dt.datetime
+    number: str = ""
+
+
+def aliases(
+    connection: Connection, keys: Collection[tuple[int, str]], apart: bool = False
+) -> dict[tuple[int, str], int]:
+    """The orders that sources call otherwise than their first one does, by what they call them; with those that are
+    kept apart, where that is asked.
+    """
+    if not keys:
+        return {}
+    sources, references = sorted({source for source, _ in keys}), sorted({reference for _, reference in keys})
+    wanted = set(keys)
+    rows = connection.execute(_ALIASES, {"b_sources": sources, "b_references": references})
+    found = ((tuple(row[:2]), row) for row in rows)
+    return {key: row.order_id for key, row in found if key in wanted and (apart or not row.apart)}
 
 
 class Ledger:
@@ -66,11 +91,21 @@ class Ledger:
     """
 
     def __init__(
-        self, connection: Connection, store_id: int, events: Sequence[Seen], derived: Sequence[Seen] = ()
+        self,
+        connection: Connection,
+        store_id: int,
+        events: Sequence[Seen],
+        derived: Sequence[Seen] = (),
+        families: Mapping[int, tuple[Family, frozenset[int]]] | None = None,
     ) -> None:
-        """`derived` events are about orders that are there already; they bring none."""
+        """`derived` events are about orders that are there already; they bring none. `families` are those of sources
+        that tell of the same orders as others, by the sources' ids.
+        """
         self._connection = connection
         self._store_id = store_id
+        self._families = families or {}
+        self._same: dict[tuple[int, str], tuple[int, str]] = {}
+        """What an order is kept under here, by what other sources call it."""
         keys = sorted({event.key for event in (*events, *derived)})
         identities = sorted({event.identity for event in (*events, *derived) if event.identity})
         sources, references = sorted({source for source, _ in keys}), sorted({reference for _, reference in keys})
@@ -87,7 +122,70 @@ class Ledger:
         """Orders that were inserted for this batch, and of which nothing is known yet."""
         self.new_orders: Counter[int] = Counter()
         """How many orders of each contact this batch has brought so far."""
-        self._insert([event for event in events if event.key not in self.orders])
+        fresh = [event for event in events if event.key not in self.orders]
+        left = [event.key for event in (*events, *derived) if event.key not in self.orders]
+        if left:
+            self._take(aliases(connection, left))
+            fresh = [event for event in fresh if event.key not in self._same]
+        recognised = self._recognise(fresh) if self._families else []
+        self._insert([event for event in fresh if event.key not in self._same])
+        if recognised:
+            new = [{"source_id": s, "reference": r, "order_id": self.at((s, r))["id"]} for s, r in recognised]
+            connection.execute(insert(ALIAS), new)
+
+    def _take(self, named: Mapping[tuple[int, str], int]) -> None:
+        """Takes orders that others call otherwise."""
+        if not named:
+            return
+        for row in self._connection.execute(core_select(ORDER).where(ORDER.c.id.in_(set(named.values())))):
+            self.orders.setdefault((row.source_id, row.reference), dict(row._mapping))
+        keys = {row["id"]: key for key, row in self.orders.items()}
+        self._same |= {key: keys[id_] for key, id_ in named.items() if id_ in keys}
+
+    def _recognise(self, fresh: Sequence[Seen]) -> list[tuple[int, str]]:
+        """Finds the orders of which another source of the family has told; gives what is news of them."""
+        mine = [event for event in dict((one.key, one) for one in reversed(fresh)).values() if self._mark(event)]
+        apart = aliases(self._connection, [event.key for event in mine], apart=True)
+        mine = [event for event in reversed(mine) if event.key not in apart]
+        if not mine:
+            return []
+        numbers = {form for event in mine for form in forms_of_number(event.number)}
+        sources = {id_ for event in mine for id_ in self._families[event.key[0]][1]}
+        by_reference = ORDER.c.reference.in_({event.key[1] for event in mine})
+        which = or_(ORDER.c.number.in_(numbers), by_reference) if numbers else by_reference
+        there: dict[tuple[frozenset[int], str], list[tuple[int, str]]] = {}
+        for row in self._connection.execute(core_select(ORDER).where(ORDER.c.source_id.in_(sources), which)):
+            family, ids = self._families[row.source_id]
+            if mark := family.mark(row.number, str((row.read or {}).get("email") or ""), row.reference):
+                there.setdefault((ids, mark), []).append((row.source_id, row.reference))
+                self.orders.setdefault((row.source_id, row.reference), dict(row._mapping))
+        made = []
+        for event in mine:
+            ids, mark = self._families[event.key[0]][1], self._mark(event)
+            known = there.setdefault((ids, mark), [])
+            same = next((key for key in known if key[0] != event.key[0]), None)
+            if same is not None and all(key[0] != event.key[0] for key in known):
+                self._same[event.key] = same
+                made.append(event.key)
+            else:
+                known.append(event.key)
+        return made
+
+    def _mark(self, event: Seen) -> str:
+        family = self._families.get(event.key[0])
+        return family[0].mark(event.number, event.customer.get("email", ""), event.key[1]) if family else ""
+
+    def is_another_s(self, key: tuple[int, str]) -> bool:
+        """Whether another source has told of this order first."""
+        return key in self._same
+
+    def of(self, key: tuple[int, str]) -> dict[str, Any] | None:
+        """An order by what a source calls it."""
+        return self.orders.get(self._same.get(key, key))
+
+    def at(self, key: tuple[int, str]) -> dict[str, Any]:
+        """The same, of one that is there."""
+        return self.orders[self._same.get(key, key)]
 
     def _insert(self, fresh: Sequence[Seen]) -> None:
         contacts: dict[str, dict[str, Any]] = {}
@@ -118,10 +216,12 @@ class Ledger:
 
     def known(self, key: tuple[int, str]) -> dict[str, Any] | None:
         """An order as the events so far have left it; None where this is its first."""
+        key = self._same.get(key, key)
         return None if key in self._untouched else self.orders.get(key)
 
     def order(self, key: tuple[int, str], values: dict[str, Any]) -> int:
         """Takes an order's new values; gives its id."""
+        key = self._same.get(key, key)
         row = self.orders[key]
         row.update(values)
         self._changed_orders.add(key)
@@ -165,6 +265,12 @@ class Ledger:
         """The histories of what was bought, of those of a customer's orders that this batch has changed, by order."""
         rows = (self.orders[key] for key in self._changed_orders)
         return {int(row["id"]): row["bought"] for row in rows if row["contact_id"] == contact_id}
+
+    def begin_anew(self, key: tuple[int, str]) -> None:
+        """Takes an order as one of which nothing is known yet: what its events say is taken in once more."""
+        key = self._same.get(key, key)
+        self.orders[key] |= {"seen": [], "seen_others": None, "bought": None, "read": None, "status": "", "total": ""}
+        self._untouched.add(key)
 
     def write(self) -> None:
         """Writes what was changed."""
@@ -360,10 +466,70 @@ def by_reference(session: Session, store_id: int, wanted: Sequence[str]) -> dict
     return found
 
 
+def numbered(session: Session, store_id: int, number: str) -> list[OrderRow]:
+    """The store's orders that a number, or a reference, means; by their reference where one has exactly that."""
+    forms = sorted(forms_of_number(number.strip()))
+    either = or_(col(OrderRow.number).in_(forms), col(OrderRow.reference) == number.strip())
+    rows = list(session.exec(select(OrderRow).where(OrderRow.store_id == store_id, either).limit(50)))
+    return [row for row in rows if row.reference == number.strip()] or rows
+
+
 def get(session: Session, store_id: int, order_id: int) -> OrderRow | None:
     """An order of this store."""
     row = session.get(OrderRow, order_id)
     return row if row is not None and row.store_id == store_id else None
+
+
+def tellers(session: Session, order: OrderRow) -> list[tuple[int, str]]:
+    """The sources that tell of an order (their ids) and what each calls it, its first one first."""
+    rows = session.connection().execute(
+        core_select(ALIAS.c.source_id, ALIAS.c.reference).where(ALIAS.c.order_id == order.id, ~ALIAS.c.apart)
+    )
+    return [(order.source_id, order.reference), *((row.source_id, row.reference) for row in rows)]
+
+
+def delivered_events(connection: Connection, order_id: int, most: int) -> Sequence[Any]:
+    """The events of an order that were delivered, oldest first."""
+    which = (EVENT.c.order_id == order_id, EVENT.c.parent_id.is_(None))
+    return connection.execute(
+        core_select(EVENT).where(*which).order_by(EVENT.c.received_at, EVENT.c.id).limit(most)
+    ).all()
+
+
+def take_together(connection: Connection, store_id: int, kept: OrderRow, other: OrderRow) -> None:
+    """Gives an order all that belongs to another, which goes."""
+    connection.execute(update(EVENT).where(EVENT.c.order_id == other.id).values(order_id=kept.id))
+    connection.execute(update(SEND).where(SEND.c.order_id == other.id).values(order_id=kept.id))
+    connection.execute(update(ALIAS).where(ALIAS.c.order_id == other.id, ~ALIAS.c.apart).values(order_id=kept.id))
+    connection.execute(delete(ALIAS).where(ALIAS.c.order_id == other.id))
+    notes = (CHANGE.c.store_id == store_id, CHANGE.c.kind == "order", CHANGE.c.key == str(other.id))
+    connection.execute(update(CHANGE).where(*notes).values(key=str(kept.id)))
+    connection.execute(delete(ORDER).where(ORDER.c.id == other.id))
+    call_the_same(connection, other.source_id, other.reference, int(kept.id or 0), False)
+
+
+def take_apart(connection: Connection, order: OrderRow, source_id: int, reference: str) -> int:
+    """Makes what a source tells of an order one of its own; gives its id. What the source has told so far, and what was
+    sent because of it, goes along.
+    """
+    blank = {"number": order.number, "placed_at": order.placed_at, "last_event_at": order.placed_at, "seen": []}
+    named = {"store_id": order.store_id, "source_id": source_id, "reference": reference, "read": None}
+    rest = {"status": "", "total": "", "language": "", "seen_others": None, "bought": None, "contact_id": None}
+    id_ = int(connection.execute(insert(ORDER).returning(ORDER.c.id), {**named, **blank, **rest}).scalar_one())
+    mine = core_select(EVENT.c.id).where(EVENT.c.order_id == order.id, EVENT.c.source_id == source_id)
+    connection.execute(update(SEND).where(SEND.c.order_id == order.id, SEND.c.event_id.in_(mine)).values(order_id=id_))
+    connection.execute(
+        update(EVENT).where(EVENT.c.order_id == order.id, EVENT.c.source_id == source_id).values(order_id=id_)
+    )
+    call_the_same(connection, source_id, reference, id_, True)
+    return id_
+
+
+def call_the_same(connection: Connection, source_id: int, reference: str, order_id: int, apart: bool) -> None:
+    """Keeps which order a source means by a reference; `apart` says that it is its own, whatever its number."""
+    connection.execute(delete(ALIAS).where(ALIAS.c.source_id == source_id, ALIAS.c.reference == reference))
+    row = {"source_id": source_id, "reference": reference, "order_id": order_id, "apart": apart}
+    connection.execute(insert(ALIAS), row)
 
 
 def number_of(connection: Connection, order_id: int) -> str:

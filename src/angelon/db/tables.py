@@ -420,6 +420,17 @@ class OrderRow(SQLModel, table=True):
     """Total and items as events have said them over time (`core.planning.purchases`); None in orders from before."""
 
 
+class OrderAliasRow(SQLModel, table=True):
+    """What another source than its first calls an order."""
+
+    __tablename__ = "order_alias"
+    source_id: int = Field(foreign_key="source.id", primary_key=True)
+    reference: str = Field(primary_key=True)
+    order_id: int = Field(foreign_key="order.id", index=True)
+    apart: bool = False
+    """Whether somebody has said so that it is an order of its own: it is not taken for another's again."""
+
+
 class ContactRow(SQLModel, table=True):
     """A customer, as the sources of a store know them."""
 

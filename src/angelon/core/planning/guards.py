@@ -6,9 +6,10 @@ import datetime as dt
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from angelon.core.event_types import CHANGES
 from angelon.core.messages.channels import address_key
 from angelon.core.planning.context import PlanningContext
-from angelon.core.planning.inputs import Answer, Facts
+from angelon.core.planning.inputs import Answer, Facts, PriorSend
 from angelon.core.planning.permission import THIS_ORDER, refusal
 from angelon.core.planning.subjects import answers
 from angelon.core.specs.route import Route
@@ -187,18 +188,34 @@ def not_already_notified(given: GuardInput) -> GuardResult | None:
         return None
     span = dt.timedelta(minutes=given.context.setup.store.echo_minutes)
     for one in given.facts.same_delivery:
-        if (
-            one.route != given.route.key
-            and (one.channel, one.address) == (given.channel, given.address)
-            and abs(one.due_at - given.due_at) <= span
-            and _same_news(given, one.message)
-        ):
+        near = abs(one.due_at - given.due_at) <= span
+        if one.route != given.route.key and near and _reaches_the_same(given, one):
             return GuardResult(
                 f"{given.route_name(one.route)} tells them",
                 f"The route “{given.route_name(one.route)}” already tells {given.address} by {given.channel} about "
                 "this.",
             )
     return None
+
+
+def not_told_by_another_source(given: GuardInput) -> GuardResult | None:
+    """Not what another source has told of the same order before, and this route, or one by which the same person would
+    hear the same, has sent for it.
+    """
+    event = given.context.event
+    for one in given.facts.prior_sends:
+        other = one.source and one.source != event.source and one.event_type == event.type
+        same = other and (one.now == event.now or event.type not in CHANGES.values())
+        if same and (one.route == given.route.key or _reaches_the_same(given, one)):
+            told = given.context.setup.sources.get(one.source)
+            name, on = told.name if told else one.source, one.at.astimezone(given.context.zone)
+            why = f"“{name}” has told the same about this order; a message was made for it on {on:%-d %B %H:%M}."
+            return GuardResult(f"told by {name} before", why)
+    return None
+
+
+def _reaches_the_same(given: GuardInput, one: PriorSend) -> bool:
+    return (one.channel, one.address) == (given.channel, given.address) and _same_news(given, one.message)
 
 
 def _same_news(given: GuardInput, other: str) -> bool:
@@ -220,10 +237,11 @@ GUARDS: tuple[Guard, ...] = (
     suppressed,
     consent,
     not_already_notified,
+    not_told_by_another_source,
 )
 """In the order in which they are asked."""
 
-NOT_WHEN_MANUAL: frozenset[Guard] = frozenset({not_already_notified})
+NOT_WHEN_MANUAL: frozenset[Guard] = frozenset({not_already_notified, not_told_by_another_source})
 """Guards that somebody who chose the order has overruled."""
 
 FIRST_ONLY: frozenset[Guard] = frozenset({after_route, after_answer, caps})

@@ -131,6 +131,11 @@ class PriorSend(NamedTuple):
     to_customer: bool = True
     message: str = ""
     """The message's key; empty where it is no longer known."""
+    source: str = ""
+    """The key of the source whose event it came of."""
+    event_type: str = ""
+    now: str = ""
+    """The status that the event was about, where it was a change of one."""
 
 
 @dataclass(frozen=True, slots=True)

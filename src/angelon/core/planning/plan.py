@@ -135,7 +135,7 @@ def plan(
         evaluation = _RouteEvaluation(context, active.route, facts, awaits=_awaits(active.route, event, made, setup))
         decision = made[active.route.key] = _decide(evaluation, active.since)
         if decision.sends:
-            label = tuple(prior_send_of(send, now) for send in decision.sends if send.state is not State.SKIPPED)
+            label = tuple(prior_send_of(send, event, now) for send in decision.sends if send.state is not State.SKIPPED)
             facts = facts.after(label) if label else facts
     return [made[active.route.key] for active in setup.routes if active.route.key in made]
 
@@ -179,11 +179,10 @@ def in_turn(routes: Sequence[ActiveRoute]) -> list[ActiveRoute]:
     return made
 
 
-def prior_send_of(send: PlannedSend, now: dt.datetime, out: bool = False) -> PriorSend:
+def prior_send_of(send: PlannedSend, event: Event, now: dt.datetime, out: bool = False) -> PriorSend:
     """A planned send as guards of what follows look at it."""
-    return PriorSend(
-        send.route, send.channel, send.recipient, now, send.due_at, out, send.to == "customer", send.message
-    )
+    made = (send.route, send.channel, send.recipient, now, send.due_at, out, send.to == "customer", send.message)
+    return PriorSend(*made, event.source, event.type, event.now)
 
 
 def decide(

@@ -56,7 +56,7 @@ class RehearsalHistory:
                     (decision.route, event.source, reference)
                 )
                 self._prior_sends.setdefault((event.source, reference), []).append(
-                    (delivery, prior_send_of(send, now, out=True))
+                    (delivery, prior_send_of(send, event, now, out=True))
                 )
             if customer and reference:
                 self._last_sent_to_customer.setdefault(customer, {})[decision.route] = now

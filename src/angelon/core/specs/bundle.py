@@ -44,6 +44,17 @@ class Bundle(Spec):
         sources = {s.key for s in self.sources}
         messages = {m.key for m in self.messages}
         gateways = {g.key for g in self.gateways}
+        for index, source in enumerate(self.sources):
+            other = source.same_orders.source if source.same_orders else ""
+            if other and (other not in sources or other == source.key):
+                why = "itself" if other == source.key else "a source that is not there"
+                found.append(
+                    Problem(
+                        f"sources.{index}.same_orders.source",
+                        f"Source “{source.name}” is said to tell of the same orders as “{other}”, {why}.",
+                        "Name another source of the store.",
+                    )
+                )
         for index, route in enumerate(self.routes):
             where = f"routes.{index}"
             found += [

@@ -95,6 +95,13 @@ class Challenge(Spec):
     parameter: OneLine = "challenge"
 
 
+class SameOrders(Spec):
+    """Another source that tells of the same orders, and what an order is recognised by."""
+
+    source: Key
+    by: Literal["number", "number_and_email", "reference"] = "number"
+
+
 class Source(Spec):
     key: Key
     name: Name
@@ -124,6 +131,7 @@ class Source(Spec):
     lookups: dict[VariableName, dict[str, str]] = Field(default_factory=dict)
     enrichments: list[Enrichment] = Field(default_factory=list, max_length=10)
     """What is asked elsewhere about each delivery before it is mapped."""
+    same_orders: SameOrders | None = None
     on: bool = True
 
     def meanings(self, part: str) -> dict[str, str]:

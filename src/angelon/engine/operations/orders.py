@@ -1,14 +1,27 @@
-"""Orders: notes that the team keeps about them."""
+"""Orders: notes that the team keeps about them, and orders that are one, or two, though their sources say otherwise."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from typing import Any
+
+from angelon.core.payload.body import NotReadable
+from angelon.core.planning.permission import of_order
 from angelon.core.problems import Invalid, Problem
-from angelon.db import orders
+from angelon.core.reading import Reading
+from angelon.db import locks, orders, suppressions
+from angelon.db.live_setup import LiveSetup
+from angelon.db.orders import Ledger
+from angelon.db.tables import OrderRow
+from angelon.engine.event_reader import read_event
+from angelon.engine.planner.projection import project, reference, seen_of
 from angelon.engine.unit import Work, found
 
-NOTE = "note"
-"""The action that a note is kept under, among the changes of its order."""
+NOTE, JOINED, PARTED = "note", "joined", "parted"
+"""The actions that are kept among the changes of an order, each with a text."""
 LONGEST = 2000
+MOST_EVENTS = 500
+"""Events of an order that are read once more where it becomes one with another, or two."""
 
 
 def add_note(work: Work, order_id: int, text: str) -> None:
@@ -20,3 +33,98 @@ def add_note(work: Work, order_id: int, text: str) -> None:
     if len(note) > LONGEST:
         raise Invalid([Problem("text", f"The note has {len(note):,} characters; at most {LONGEST:,} are kept.")])
     work.record(NOTE, "order", str(order_id), None, {"text": note.replace("\x00", "\ufffd")})
+
+
+def join(work: Work, live: LiveSetup, order_id: int, number: str) -> int:
+    """Makes an order one with another of the store, whose number is given: one story, told once. The older one is kept;
+    gives its id. Raises NotFound and Invalid.
+    """
+    one = found(orders.get(work.session, work.store_id, order_id), "There is no such order.")
+    named = orders.numbered(work.session, work.store_id, number)
+    others = [row for row in named if row.id != order_id]
+    if len(others) != 1:
+        what = (
+            "Several other orders have that number." if others else f"There is no other order “{number.strip()[:60]}”."
+        )
+        hint = "Write the reference by which its source knows it." if others else "Look it up under Orders."
+        raise Invalid([Problem("number", what, hint)])
+    kept, other = sorted((one, others[0]), key=lambda row: row.id)
+    _hold(work, kept, other)
+    events = [*_read(work, live, int(kept.id)), *_read(work, live, int(other.id))]
+    stopped = suppressions.of_address(work.session, work.store_id, of_order(int(other.id)))
+    orders.take_together(work.connection, work.store_id, kept, other)
+    if stopped:
+        key, old = of_order(int(kept.id)), stopped[0]
+        suppressions.add(work.session, work.store_id, key, old.why, work.now, old.scope, old.origin)
+    _retell(work, live, int(kept.id), events)
+    text = f"Joined with order {other.number} of “{_name(live, other.source_id)}”."
+    work.record(JOINED, "order", str(kept.id), None, {"text": text})
+    return int(kept.id)
+
+
+def part(work: Work, live: LiveSetup, order_id: int, source: str) -> int:
+    """Makes what a source tells of an order an order of its own, with all that was sent because of it; gives its id.
+    Raises NotFound and Invalid.
+    """
+    order = found(orders.get(work.session, work.store_id, order_id), "There is no such order.")
+    calls = [calls for id_, calls in orders.tellers(work.session, order)[1:] if live.source_key(id_) == source]
+    if not calls:
+        raise Invalid([Problem("source", "That source tells nothing of this order that could be parted from it.")])
+    _hold(work, order)
+    source_id = live.source_ids[source]
+    events = _read(work, live, order_id)
+    made = orders.take_apart(work.connection, order, source_id, calls[0])
+    for name in calls[1:]:
+        orders.call_the_same(work.connection, source_id, name, made, False)
+    _retell(work, live, order_id, [one for one in events if one[0].source_id != source_id])
+    _retell(work, live, made, [one for one in events if one[0].source_id == source_id])
+    name = _name(live, source_id)
+    work.record(PARTED, "order", str(order_id), None, {"text": f"What “{name}” tells is an order of its own again."})
+    work.record(PARTED, "order", str(made), None, {"text": f"Parted from order {order.number}."})
+    return made
+
+
+def _name(live: LiveSetup, source_id: int) -> str:
+    source = live.setup.sources.get(live.source_key(source_id))
+    return source.name if source else "a source that is gone"
+
+
+def _hold(work: Work, *rows: OrderRow) -> None:
+    """Keeps planning from these orders meanwhile. Raises Invalid where one has too many events."""
+    locks.hold(work.connection, locks.of_store(work.store_id))
+    for row in rows:
+        if len(orders.delivered_events(work.connection, int(row.id or 0), MOST_EVENTS + 1)) > MOST_EVENTS:
+            what = f"Order {row.number} has more than {MOST_EVENTS} events; that is not done by hand."
+            raise Invalid(
+                [Problem("number", what, "Look whether its mapping takes every delivery for the same order.")]
+            )
+
+
+def _read(work: Work, live: LiveSetup, order_id: int) -> list[tuple[Any, Reading | None]]:
+    """An order's events and what each says; none where it can't be read any more."""
+    made: list[tuple[Any, Reading | None]] = []
+    for row in orders.delivered_events(work.connection, order_id, MOST_EVENTS):
+        try:
+            made.append((row, read_event(work.session, live, row).reading))
+        except NotReadable:
+            made.append((row, None))
+    return made
+
+
+def _retell(work: Work, live: LiveSetup, order_id: int, events: Sequence[tuple[Any, Reading | None]]) -> None:
+    """Takes in once more what events say of an order, in the order in which they came. Where some can't be read any
+    more, what is known stays and the others are taken into it.
+    """
+    read = sorted(
+        ((row, said) for row, said in events if said is not None), key=lambda one: (one[0].received_at, one[0].id)
+    )
+    if not read:
+        return
+    seen = [seen_of(row, said) for row, said in read]
+    ledger = Ledger(work.connection, work.store_id, (), seen)
+    if len(read) == len(events):
+        ledger.begin_anew(seen[0].key)
+    for row, said in read:
+        if (ledger.of((row.source_id, reference(said))) or {}).get("id") == order_id:
+            project(ledger, live.setup.store.locale, row, said)
+    ledger.write()

@@ -28,12 +28,12 @@ from angelon.db import contact_tags, contact_values, history, shapes, suppressio
 from angelon.db import events as event_queries
 from angelon.db import sends as send_queries
 from angelon.db.live_setup import LiveSetup
-from angelon.db.orders import Ledger, Seen
+from angelon.db.orders import Ledger
 from angelon.db.records import NewEvent, NewSend
 from angelon.engine.clock import Clock
-from angelon.engine.event_reader import Payloads, identity_of
+from angelon.engine.event_reader import Payloads
 from angelon.engine.planner.faults import link_to
-from angelon.engine.planner.projection import project, reference, said_of_customer
+from angelon.engine.planner.projection import project, reference, seen_of
 from angelon.engine.planner.waiting import ANSWERS, Waiting
 
 log = structlog.get_logger()
@@ -171,27 +171,10 @@ class Batch:
 
     def _open_ledger(self, read: Sequence[ReadEvent]) -> Ledger:
         """The orders that these events are about, and their customers."""
-        events = [
-            Seen(
-                (one.row.source_id, reference(one.reading)),
-                identity_of(one.row, one.reading),
-                said_of_customer(one.reading),
-                one.row.received_at,
-            )
-            for one in read
-            if one.reading is not None and one.reading.reference and one.is_new
-        ]
-        derived = [
-            Seen(
-                (one.row.source_id, reference(one.reading)),
-                identity_of(one.row, one.reading),
-                {},
-                one.row.received_at,
-            )
-            for one in read
-            if one.reading is not None and one.reading.reference and not one.is_new
-        ]
-        return Ledger(self._connection, self._live.store_id, events, derived)
+        about = [one for one in read if one.reading is not None and one.reading.reference]
+        events = [seen_of(one.row, one.reading) for one in about if one.reading is not None and one.is_new]
+        derived = [seen_of(one.row, one.reading) for one in about if one.reading is not None and not one.is_new]
+        return Ledger(self._connection, self._live.store_id, events, derived, self._live.families)
 
     def _is_read(self, row: Any) -> bool:
         """Whether an event's delivery is looked at: a derived event that no route waits for is not read again."""
@@ -260,7 +243,7 @@ class Batch:
             done |= {"order_id": order_id}  # planned before, in part: the change of status was found then
         came = min(row.received_at, now)  # a clock that was put back must not make it wait
         about = self._waiting.of(row)
-        order = self._ledger.orders.get((row.source_id, reference(one.reading))) or {}
+        order = self._ledger.of((row.source_id, reference(one.reading))) or {}
         awaits = self._waiting.awaits(row, source, done["order_id"], order.get("contact_id"))
         happened = (row.id, row.type, row.name, source.key, one.payload, came, done["was"], done["now"])
         event = Event(*happened, about.unanswered, about.asked, awaits)
@@ -276,7 +259,7 @@ class Batch:
         if row.decisions is None:
             self._leave(event, reading)
         order_id = done["order_id"]
-        order = self._ledger.orders.get((row.source_id, reference(reading))) or {}
+        order = self._ledger.of((row.source_id, reference(reading))) or {}
         contact_id = order.get("contact_id")
         if order_id and row.type and not row.parent_id and row.order_id is None:
             # a derived one was there when the past was read
@@ -312,7 +295,7 @@ class Batch:
                 self._sends.append(NewSend.planned(self._live, send, id_, row.id, order_id, now, event_type=row.type))
                 if send.state is not State.SKIPPED:
                     route_id, delivery = self._live.route_ids[decision.route], row.parent_id or row.id
-                    record = history.SendRecord(prior_send_of(send, now), route_id, delivery, order_id)
+                    record = history.SendRecord(prior_send_of(send, event, now), route_id, delivery, order_id)
                     self._history.add(contact_id, record)
         if not later:
             self._history.happened(contact_id, order_id, row.type)

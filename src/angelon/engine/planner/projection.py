@@ -11,7 +11,7 @@ from angelon.core.orders import OrderState, StatusChange, note_status
 from angelon.core.planning import purchases
 from angelon.core.reading import Reading
 from angelon.core.values import pack, show
-from angelon.db.orders import Ledger
+from angelon.db.orders import Ledger, Seen
 from angelon.engine.event_reader import identity_of
 
 
@@ -28,6 +28,12 @@ def said_of_customer(reading: Reading) -> dict[str, str]:
         "country": reading.context.country,
         "language": reading.text("language")[:20],
     }
+
+
+def seen_of(row: Any, reading: Reading) -> Seen:
+    """An event as a ledger is opened for it."""
+    identity, said = identity_of(row, reading), said_of_customer(reading)
+    return Seen((row.source_id, reference(reading)), identity, said, row.received_at, reading.number)
 
 
 def project(ledger: Ledger, locale: str, row: Any, reading: Reading) -> tuple[int, dict[str, tuple[str, str]]]:
@@ -54,13 +60,17 @@ def project(ledger: Ledger, locale: str, row: Any, reading: Reading) -> tuple[in
     if known is None or row.received_at > known["last_event_at"]:
         values["last_event_at"] = row.received_at
     if not late:
-        values |= {
+        said: dict[str, Any] = {
             "number": reading.number[:200],
             "total": show(reading.value("total"), locale)[:60],
             "language": reading.text("language")[:20],
             "read": {part: pack(e.value) for part, e in reading.parts.items() if e.value is not None},
-            "bought": purchases.noted(known["bought"] if known else None, reading, row.received_at),
         }
+        if known is not None and ledger.is_another_s(key):  # it adds to what the first source says
+            said = {name: text for name, text in said.items() if text and name != "number"}
+            said["read"] = {**(known["read"] or {}), **said.get("read", {})}
+        values |= said
+        values["bought"] = purchases.noted(known["bought"] if known else None, reading, row.received_at)
         identity = identity_of(row, reading)
         if identity:
             values["contact_id"] = ledger.contact(identity, said_of_customer(reading), row.received_at)

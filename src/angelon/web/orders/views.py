@@ -26,6 +26,8 @@ from angelon.web.sends.views import outcome
 from angelon.web.services import live, names, session, store_id, work, work_or_back
 
 A_PAGE = 100
+TOLD = (operations.NOTE, operations.JOINED, operations.PARTED)
+"""What of an order's changes stands among its notes."""
 
 pages = Blueprint("orders", __name__, url_prefix="/orders", template_folder="templates")
 
@@ -93,6 +95,24 @@ def stop(order_id: int) -> Any:
     return redirect(url_for(".one", order_id=order_id))
 
 
+@pages.post("/<int:order_id>/join")
+def join(order_id: int) -> Any:
+    """Makes it one with another order."""
+    with work_or_back(url_for(".one", order_id=order_id)) as unit:
+        order_id = operations.join(unit, live(), order_id, request.form.get("number", ""))
+        flash("The two are one order now.", "good")
+    return redirect(url_for(".one", order_id=order_id))
+
+
+@pages.post("/<int:order_id>/part")
+def part(order_id: int) -> Any:
+    """Makes what one source tells of it an order of its own."""
+    with work_or_back(url_for(".one", order_id=order_id)) as unit:
+        made = operations.part(unit, live(), order_id, request.form.get("source", ""))
+        flash("They are two orders now. This is the one that was parted.", "good")
+    return redirect(url_for(".one", order_id=made))
+
+
 def _page(order_id: int, typed: str = "") -> Any:
     """The order's page; `typed` is a note that was not kept."""
     order = orders.get(session(), store_id(), order_id)
@@ -113,6 +133,11 @@ def _page(order_id: int, typed: str = "") -> Any:
         names=names(),
         outcome=outcome,
         source=source,
+        tellers=[
+            live().setup.sources[key]
+            for id_, _ in orders.tellers(session(), order)
+            if (key := live().source_key(id_)) in live().setup.sources
+        ],
         contact=contact,
         tags=contact_tags.of(session().connection(), [contact.id]).get(contact.id, ())
         if contact and contact.id
@@ -127,7 +152,7 @@ def _page(order_id: int, typed: str = "") -> Any:
         changes=event_types.CHANGES.values(),
         statuses=statuses_of(order),
         story=story(happened, made),
-        notes=[n for n in changes.listed(session(), store_id(), "order", str(order_id)) if n.action == operations.NOTE],
+        notes=[n for n in changes.listed(session(), store_id(), "order", str(order_id)) if n.action in TOLD],
         by_hand=[one.route for one in live().setup.routes if not one.route.handler and one.route.channel != "call"],
         stopped=next(iter(suppressed.of_address(session(), store_id(), of_order(order_id))), None),
         typed=typed,

@@ -163,6 +163,10 @@ def _connect_page(
         types=kinds_of_events(),
         latest=events.recent(session(), source_id, 1),
         statuses=statuses,
+        others=[one for one in live().setup.sources.values() if one.key != source.key],
+        naming_it=[
+            one for one in live().setup.sources.values() if one.same_orders and one.same_orders.source == source.key
+        ],
         observed=_observed(shapes.of_source(session(), source_id).values()),
     )
 
@@ -210,6 +214,7 @@ _CONNECT: dict[str, Spelling] = {
     **dict.fromkeys(("name", "orders_at", "same_body_minutes", "max_bytes"), TEXT),
     **dict.fromkeys((f"signing.{name}" for name in Signing.model_fields), TEXT),
     **dict.fromkeys(("challenge.method", "challenge.parameter", "decimal_sign"), TEXT),
+    **dict.fromkeys(("same_orders.source", "same_orders.by"), TEXT),
     "country": CODE,
     "allow_from": WORDS,
 }
@@ -230,6 +235,8 @@ def save_connect(key: str) -> Any:
             spec[f"{part}es"] = pairs(form, part, f"{part}_means")
     if "challenge.method" in form and not form["challenge.method"]:
         spec["challenge"] = None
+    if "same_orders.source" in form and not form["same_orders.source"]:
+        spec["same_orders"] = None
     try:
         if problems:
             raise Invalid(problems)
