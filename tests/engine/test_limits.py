@@ -79,8 +79,9 @@ def test_over_its_quota_it_waits_and_goes_by_itself_on_the_next_day(bench, clien
         ("scheduled", 2),
         ("sent", 3),
     ]
-    assert "quota of the day used up" in text(client.get("/"))
-    assert "what is due waits until" in text(client.get("/gateways/mailroom"))
+    assert "Mailroom: daily quota used" in text(client.get("/"))
+    assert "Messages that are due wait until" in text(client.get("/gateways/mailroom"))
+    assert "daily quota used" in text(client.get("/gateways"))
     with bench.database.reading() as session:
         assert gateway_id in gateway_use.waiting(session.connection(), bench.clock.now())
     later = bench.clock.now() + dt.timedelta(days=1)
@@ -102,7 +103,13 @@ def test_credit_goes_down_by_what_is_accepted_and_stops_at_its_end(bench, client
         ("sent", 3),
     ]
     assert bench.rows("SELECT balance FROM gateway_use") == [(50_000,)]
-    assert "credit used up" in text(client.get("/"))
+    assert "Mailroom: no credit Sends wait until there is credit again." in text(client.get("/"))
+    bench.clock.now = lambda at=bench.clock.now() + dt.timedelta(minutes=9): at
+    waits = "There is no credit left at Mailroom."
+    (waiting,) = {id_ for (id_,) in bench.rows("SELECT id FROM send WHERE state = 'scheduled' LIMIT 1")}
+    for page in ("/", "/gateways", f"/sends/{waiting}", "/sends?state=scheduled&span=all", "/gateways/mailroom"):
+        assert "no credit" in text(client.get(page)), f"{page} says nothing"
+    assert waits in text(client.get(f"/sends/{waiting}"))
     client.post("/gateways/mailroom/balance", data={"balance": "10"})
     dispatcher.run_batch(8)
     assert bench.rows("SELECT balance FROM gateway_use WHERE gateway_id = ?", gateway_id) == [(9_800_000,)]
@@ -111,6 +118,18 @@ def test_credit_goes_down_by_what_is_accepted_and_stops_at_its_end(bench, client
     assert "At the pace of the last 7 days it lasts 4 days." in text(client.get("/"))
     refused = client.post("/gateways/mailroom/balance", data={"balance": "a lot"}, follow_redirects=True)
     assert "“a lot” is no amount." in text(refused)
+
+
+def test_what_went_out_today_counts_against_a_quota_that_is_entered_later(bench):
+    limited(bench)
+    orders(bench, 4)
+    (dispatcher,) = dispatchers(bench, Counting(), 1)
+    dispatcher.run_batch(8)
+    limited(bench, quota={"per_day": 5})
+    orders(bench, 4, 10)
+    dispatcher.run_batch(8)
+    states = dict(map(tuple, bench.rows("SELECT state, count(*) FROM send GROUP BY state")))
+    assert states == {"sent": 5, "scheduled": 3}
 
 
 def test_what_another_worker_has_in_hand_is_not_spent_twice(bench):

@@ -98,6 +98,8 @@ class Send(Model):
     id: str
     state: State
     reason: str = ""
+    waits_for: str = ""
+    """Why it has not gone out though it is due, such as a gateway without credit."""
     channel: Channel
     recipient: str = ""
     recipient_name: str = ""

@@ -15,10 +15,13 @@ from sqlalchemy.dialects import postgresql, sqlite
 
 from angelon.core.sending.allowance import MICRO, Grant, Used, give_back, grant
 from angelon.core.specs.gateway import Gateway
+from angelon.core.states import State
+from angelon.db.counts import SENDS, number_of
 from angelon.db.lists import not_by_index
-from angelon.db.tables import SENDING, GatewayUseRow, SendRow
+from angelon.db.tables import SENDING, GatewayRow, GatewayUseRow, SendRow
 
 USE: Table = GatewayUseRow.__table__  # type: ignore[attr-defined]
+GATEWAY: Table = GatewayRow.__table__  # type: ignore[attr-defined]
 SEND: Table = SendRow.__table__  # type: ignore[attr-defined]
 _FIRST = {
     name: dialect.insert(USE)
@@ -41,6 +44,11 @@ def take(
     if not gateway.quota.limits and not _counted(connection, gateway_id):
         return wanted
     used = _locked(connection, gateway_id)
+    today = now.astimezone(zone).date()
+    if used.day != today.isoformat():  # what went out before anybody counted is used as well
+        month = today.replace(day=1)
+        day_used, month_used = (_went_out(connection, gateway_id, first) for first in (today, month))
+        used = replace(used, day=today.isoformat(), day_used=day_used, month_used=month_used)
     price = Decimal(gateway.price)
     if used.balance is not None and price:  # what other workers have claimed and not yet paid for
         held = connection.execute(_IN_HAND, {"b_gateway": gateway_id}).scalar_one() - wanted
@@ -48,6 +56,17 @@ def take(
     granted = grant(gateway.quota, used, wanted, price, now, zone)
     _save(connection, gateway_id, granted)
     return granted.number
+
+
+def _went_out(connection: Connection, gateway_id: int, first: dt.date) -> int:
+    """How many messages a gateway has taken, of those made since a day of the shop."""
+    of_store = core_select(GATEWAY.c.store_id).where(GATEWAY.c.id == gateway_id).scalar_subquery()
+    which = (SENDS.c.store_id == of_store, SENDS.c.day >= number_of(first), SENDS.c.gateway_id == gateway_id)
+    taken = core_select(func.sum(SENDS.c.number)).where(*which, SENDS.c.state.in_([*OUT]))
+    return int(connection.execute(taken).scalar() or 0)
+
+
+OUT = (State.SENT, State.DELIVERED, State.READ)
 
 
 def put_back(connection: Connection, gateway_id: int, gateway: Gateway, number: int) -> None:

@@ -8,6 +8,7 @@ import threading
 from sqlalchemy import Connection
 
 from angelon.core.breaker import HEALTHY, Health, after_try
+from angelon.core.sending.gateway_state import REFUSES_ALL as SAID_OF_ALL
 from angelon.db import gateway_health
 from angelon.gateways.interface import Outcome
 
@@ -75,7 +76,7 @@ class Breakers:
             if len(refused) < REFUSES_ALL:
                 return outcome, []
             before = [one for one in refused if one != (store_id, key)] if len(refused) == REFUSES_ALL else []
-        why = f"It refuses nearly everybody: {outcome.code} {outcome.answer}".strip()
+        why = f"{SAID_OF_ALL}: {outcome.code} {outcome.answer}".strip()
         return Outcome("temporary", outcome.code, why, unreachable=True), before
 
     def save(self, connection: Connection) -> dict[int, Health]:

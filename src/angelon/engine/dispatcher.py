@@ -309,8 +309,8 @@ class Dispatcher:
                 key = address_key(row.channel, row.recipient)
                 outcome, wronged = self._breakers.judged(row.gateway_id, outcome, row.store_id, key)
                 self._results.add_taken_back(wronged)
-            answer = storable_text(outcome.answer)
-            self._breakers.note(row.gateway_id, not outcome.unreachable, answer, self._clock.now())
+            reason = storable_text(outcome.reason)
+            self._breakers.note(row.gateway_id, not outcome.unreachable, reason, self._clock.now())
         return self._log_attempt(row, outcome, began)
 
     def _log_attempt(self, row: Any, outcome: Outcome, began: dt.datetime) -> Outcome:

@@ -30,6 +30,11 @@ class Outcome:
     balance: Decimal | None = None
     """The credit that is left, where the other side tells it."""
 
+    @property
+    def reason(self) -> str:
+        """Its code and its answer in one line."""
+        return f"{self.code} {self.answer}".strip()
+
 
 class Transport(Protocol):
     """A way out. One instance belongs to one thread, and keeps its connection between deliveries."""

@@ -41,7 +41,7 @@ MAIL: dict[str, Meaning] = {
 HTTP: dict[int, str] = {
     400: "the request is not understood",
     401: "the credentials are not right; tried again",
-    402: "the credit is used up; tried again",
+    402: "the account has no credit; tried again",
     403: "the account may not do this",
     404: "there is no such thing",
     408: "the request took too long; tried again",

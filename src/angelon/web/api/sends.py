@@ -10,6 +10,7 @@ from angelon.core.states import State
 from angelon.db import searching, sends
 from angelon.engine.operations import sends as operations
 from angelon.web.api.operation import Refused, cursor_of, operation, read_cursor
+from angelon.web.gateways.states import waits_for
 from angelon.web.services import session, store_id, work
 
 
@@ -98,6 +99,7 @@ def send_of(row: sends.ListedSend) -> models.Send:
         order=row.order_id,
         order_number=row.order_number,
         event=send.event_id,
+        waits_for=waits_for(row),
     )
 
 

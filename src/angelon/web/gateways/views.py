@@ -24,6 +24,7 @@ from angelon.gateways.probing import probe as probe_gateway
 from angelon.web.conflicts import edits_seen
 from angelon.web.forms import COMMAS, HEADERS, MEGABYTES, OR_ZERO, RAW, TEXT, Spelling, filled
 from angelon.web.gateways import retry_picture
+from angelon.web.gateways.states import gateway_states
 from angelon.web.receipts.views import address_of
 from angelon.web.services import actor, close_session, live, services, session, store_id, work, work_or_back
 
@@ -69,9 +70,8 @@ EXAMPLES: dict[str, dict[str, Any]] = {
 @pages.get("")
 def index() -> Any:
     states = counts.states_by(session().connection(), store_id(), "gateway_id", g.today - dt.timedelta(days=6))
-    unwell = gateway_health.load(session().connection())
-    ids = live().gateway_ids
-    rows = [(one, states.get(ids[key], {}), unwell.get(ids[key])) for key, one in live().setup.gateways.items()]
+    ids, now = live().gateway_ids, gateway_states()
+    rows = [(one, states.get(ids[key], {}), now[key]) for key, one in live().setup.gateways.items()]
     return render_template("gateways/index.html", rows=rows, kinds=operations.KINDS)
 
 
@@ -149,6 +149,7 @@ def _page(
         answer_codes=codes.listed(gateway.kind),
         drawn=retry_picture.draw(gateway.retry),
         health=gateway_health.load(session().connection()).get(gateway_id),
+        now_state=gateway_states()[gateway.key],
         use=gateway_use.load(session().connection()).get(gateway_id),
     )
 

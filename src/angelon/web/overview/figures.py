@@ -10,9 +10,10 @@ from dataclasses import dataclass, field
 from flask import g
 
 from angelon.core.messages.channels import CHANNEL_LABELS
-from angelon.db import gateway_health, overview
+from angelon.db import overview
 from angelon.db.counts import Day
 from angelon.web.formats import span
+from angelon.web.gateways.states import gateway_states
 from angelon.web.services import live, session, store_id
 
 BARS, A_BAR = 12, dt.timedelta(minutes=5)
@@ -70,20 +71,13 @@ class GatewayNow:
 def gateways() -> list[GatewayNow]:
     """Every gateway with its last hour, in five minutes each."""
     began = g.now - BARS * A_BAR
-    unwell = gateway_health.load(session().connection())
     made = {}
     for key, id_ in live().gateway_ids.items():
         gateway = live().setup.gateways.get(key)
         if gateway is None:
             continue
-        health = unwell.get(id_)
-        if gateway.off:
-            shape, word = "held", "paused" if gateway.paused else "not tried"
-        elif health is not None and health.opened_at is not None:
-            shape, word = "failed", "unreachable"
-        else:
-            shape, word = "sent", "active"
-        made[id_] = GatewayNow(key, gateway.name, shape, word)
+        state = gateway_states()[key]
+        made[id_] = GatewayNow(key, gateway.name, state.shape, state.word)
     for gateway_id, at, outcome in overview.tries(session(), store_id(), began):
         if gateway_id in made:
             bar = made[gateway_id].bars[min(BARS - 1, max(0, (at - began) // A_BAR))]

@@ -18,6 +18,7 @@ from angelon.core.specs.origins import origin
 from angelon.db import counts, events, gateway_health, gateway_use, inquiries, overview, sends, shapes, specs
 from angelon.db.specs import StoredRoute
 from angelon.web.formats import capital, moment
+from angelon.web.gateways.states import gateway_states
 from angelon.web.overview import figures, grid
 from angelon.web.overview.steps import steps
 from angelon.web.services import live, names, routes, services, session, store_id
@@ -140,6 +141,8 @@ def index() -> Any:
         cost=sum(day.cost for day in in_span),
         due=overview.due_next(session(), list(live().gateway_ids.values())),
         messages={id_: key for key, id_ in live().message_ids.items()},
+        gateway_states=gateway_states(),
+        gateway_keys={id_: key for key, id_ in live().gateway_ids.items()},
         steps=steps(),
         lanes=[
             (channel, capital(label), 150 + 40 * number)
@@ -220,9 +223,10 @@ def _short() -> list[Need]:
         if gateway is None:
             continue
         href = f"/gateways/{gateway.key}"
-        if use.next_at is not None and use.next_at > g.now and use.waits_for in ("day", "month", "credit"):
-            what = {"day": "quota of the day", "month": "quota of the month", "credit": "credit"}[use.waits_for]
-            found.append(Need("held", f"{gateway.name}: {what} used up", "What is due waits.", "Open it", href))
+        state = gateway_states()[gateway.key]
+        if state.shape == "held" and not gateway.off:
+            until = f"until {moment(state.until)}" if state.until else "until there is credit again"
+            found.append(Need("held", f"{gateway.name}: {state.word}", f"Sends wait {until}.", "Open it", href))
         elif use.balance is not None and use.balance <= gateway.quota.warn_below * 1_000_000:
             left = f"{use.balance / 1_000_000:.2f} {live().setup.store.currency} left."
             found.append(Need("retrying", f"{gateway.name}: credit runs low", left, "Open it", href))
@@ -286,7 +290,7 @@ def _engine_needs() -> list[Need]:
             found.append(
                 Need(
                     "failed",
-                    f"{live().setup.gateways[key].name} is unreachable",
+                    f"{live().setup.gateways[key].name}: {gateway_states()[key].word}",
                     f"since {moment(health.opened_at)}: {health.reason}",
                     "Open the gateway",
                     f"/gateways/{key}",

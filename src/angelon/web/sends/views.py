@@ -31,6 +31,7 @@ from angelon.db import counts, events, people, searching, sends, sent_files, spe
 from angelon.db.sends import CORRECTABLE, Cause, Filter, ListedSend
 from angelon.engine.operations import sends as operations
 from angelon.engine.operations import views as view_operations
+from angelon.web.gateways.states import waits_for
 from angelon.web.numbers import whole
 from angelon.web.paging import BEFORE, Page
 from angelon.web.sends.export import lines as export_lines
@@ -197,10 +198,10 @@ def outcome(listed: ListedSend, attempts: list[Any]) -> str:
     send = listed.send
     if send.state in ("held", "skipped", "failed"):
         return send.reason
-    if send.state == "retrying":
-        return f"next {moment(send.due_at)}"
-    if send.state == "scheduled":
-        return f"due {moment(send.due_at)}"
+    if send.state in ("retrying", "scheduled"):
+        if waits := waits_for(listed):
+            return f"waits: {waits}"
+        return f"{'next' if send.state == 'retrying' else 'due'} {moment(send.due_at)}"
     if attempts and send.settled_at:
         took = attempts[-1].ended_at - attempts[0].began_at
         return f"after {span(took)}" if len(attempts) > 1 else span(took)
@@ -216,6 +217,7 @@ def one(send_id: str) -> Any:
     return render_template(
         "sends/one.html",
         whole=found,
+        waits=waits_for(found.listed),
         send=found.listed.send,
         state=state,
         meaning=MEANING[state],
