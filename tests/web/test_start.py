@@ -73,7 +73,7 @@ def test_every_page_leads_to_naming_the_shop_and_none_is_a_closed_door(empty):
 def test_a_shop_is_named_and_the_overview_leads_on(empty):
     client, database = empty
     page = text(client.post("/start", data=GIVEN, follow_redirects=True))
-    assert "1 of 7 steps done" in page
+    assert "1 of 8 steps done" in page
     assert "Connect a source" in page
     (row,) = stores(database)
     assert (row.key, row.spec["name"], row.spec["country"], row.spec["timezone"]) == (
@@ -87,7 +87,7 @@ def test_a_shop_is_named_and_the_overview_leads_on(empty):
     assert (changed.action, changed.kind, changed.key) == ("created", "store", "groesse-soehne")
     client.post("/sources", data={"name": "Lamp shop"})
     page = text(client.get("/"))
-    assert "2 of 7 steps done" in page
+    assert "2 of 8 steps done" in page
     assert "Watch for it" in page
     assert client.get("/start").status_code == 302, "there is one already"
     assert client.post("/start", data=GIVEN).headers["Location"] == "/stores", "another one is added there"

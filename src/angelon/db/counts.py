@@ -142,6 +142,16 @@ def days(
     return list(found.values())
 
 
+def meaning_nothing(connection: Connection, source_ids: Sequence[int], first: dt.date) -> dict[int, int]:
+    """How many events of each source have come since a day whose name means nothing; of those that have any."""
+    rows = connection.execute(
+        core_select(EVENTS.c.source_id, func.sum(EVENTS.c.events))
+        .where(EVENTS.c.source_id.in_(source_ids), EVENTS.c.day >= number_of(first), EVENTS.c.type == "")
+        .group_by(EVENTS.c.source_id)
+    )
+    return {source_id: int(number) for source_id, number in rows if number}
+
+
 def orders_by_type(connection: Connection, source_ids: Sequence[int], first: dt.date) -> dict[str, int]:
     """How many orders had their first event of each type since a day."""
     rows = connection.execute(

@@ -462,11 +462,10 @@ def recent(session: Session, source_id: int, limit: int = 20, type: str | None =
     )
 
 
-def named(session: Session, source_id: int, name: str, limit: int) -> list[EventRow]:
-    """A source's newest events of one name that mean nothing yet."""
+def meaning_nothing(session: Session, source_id: int, limit: int) -> list[EventRow]:
+    """A source's newest events that mean nothing yet."""
     statement = select(EventRow).where(
         EventRow.source_id == source_id,
-        EventRow.name == name,
         EventRow.type == "",
         col(EventRow.parent_id).is_(None),
         EventRow.delivery_id != "",

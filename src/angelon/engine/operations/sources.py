@@ -5,9 +5,9 @@ from __future__ import annotations
 import base64
 import datetime as dt
 import secrets
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 
-from angelon.core.deliveries import UNNAMED, digest, read_delivery, without_secrets
+from angelon.core.deliveries import digest, read_delivery, without_secrets
 from angelon.core.payload.body import NotReadable
 from angelon.core.payload.paths import BadPath, compile_path
 from angelon.core.problems import Invalid, Problem
@@ -42,8 +42,11 @@ def create(work: Work, name: str) -> str:
     return key
 
 
-def save(work: Work, source: Source, expected: int | None = None) -> None:
-    """A source as it was edited, live at once. Raises Invalid for a path that is none, and Conflict."""
+def save(work: Work, source: Source, expected: int | None = None) -> int:
+    """A source as it was edited, live at once. Where it says otherwise what events are called, the newest kept ones
+    that mean nothing are read again; gives how many are read otherwise now. Raises Invalid for a path that is none, and
+    Conflict.
+    """
     problems = []
     for name, path in (
         ("event_name", source.event_name.path),
@@ -59,9 +62,12 @@ def save(work: Work, source: Source, expected: int | None = None) -> None:
         raise Invalid(problems)
     others = upkeep.names_of(work.session, work.store_id, "source")
     upkeep.refuse_twin(source.name, (name for key, name in others.items() if key != source.key), "source")
+    before = work.live.setup.sources.get(source.key)
     work.specs.save(source, expected)
-    for name, type_ in source.event_names.items():
-        work.events.give_meaning(work.live.source_ids[source.key], name, type_)
+    if before is not None and before.event_name != source.event_name:
+        return _read_names(work, source)
+    ids = work.live.source_ids
+    return sum(work.events.give_meaning(ids[source.key], *named) for named in source.event_names.items())
 
 
 def name_event(work: Work, key: str, theirs: str, ours: str) -> int:
@@ -81,24 +87,33 @@ MOST_RENAMED = 500
 """Kept events that are read again under the name that their delivery gives them."""
 
 
-def name_from(work: Work, key: str, locator: Locator, theirs: str, ours: str) -> int:
-    """Says where the event's name stands and what one name means, and reads the newest kept events that had no name so;
-    gives how many. Nobody is written to about them. Raises Invalid.
+def name_from(
+    work: Work,
+    key: str,
+    locator: Locator,
+    meanings: Mapping[str, str],
+    nothing: Collection[str] = (),
+    expected: int | None = None,
+) -> int:
+    """Says where the event's name stands and what names mean (those in `nothing` mean nothing any more), and reads the
+    newest kept events that meant nothing so; gives how many. Nobody is written to about them. Raises Invalid.
     """
     source = current(work, key)
-    names = {**source.event_names, **({theirs: ours} if theirs and ours else {})}
+    names = {theirs: ours for theirs, ours in source.event_names.items() if theirs not in nothing} | dict(meanings)
     spec = source.model_dump(mode="json") | {"event_name": locator.model_dump(mode="json"), "event_names": names}
-    made = read_spec(Source, spec)
-    save(work, made)
-    source_id = work.live.source_ids[key]
+    return save(work, read_spec(Source, spec), expected)
+
+
+def _read_names(work: Work, made: Source) -> int:
+    """Reads the newest kept events that mean nothing once more; gives how many have another name or meaning now."""
     changed = 0
-    for event in events.named(work.session, source_id, UNNAMED, MOST_RENAMED):
+    for event in events.meaning_nothing(work.session, work.live.source_ids[made.key], MOST_RENAMED):
         kept = events.delivery_of(work.session, event)
         try:
             read = read_delivery(made, {"content-type": kept.content_type, **(kept.headers or {})}, kept.body)
         except NotReadable:
             continue
-        if event.item < len(read) and read[event.item].name != UNNAMED:
+        if event.item < len(read) and (read[event.item].name, read[event.item].type) != (event.name, event.type):
             event.name, event.type = read[event.item].name, read[event.item].type
             changed += 1
     work.session.flush()

@@ -29,6 +29,7 @@ def steps() -> list[Step]:
     source = next(iter(live().sources.values()), None)
     at = f"/sources/{source.key}" if source is not None else "/sources"
     came = bool(live().source_ids) and bool(events.latest_of_each(session(), list(live().source_ids.values())))
+    named = source is not None and bool(source.event_names)
     mapped = source is not None and {"number", "email"} <= source.reading.keys()
     drafted = not mapped and source is not None and source.key in mappings.drafts(session(), store_id())
     ready = next((gateway for gateway in setup.gateways.values() if _set_up(gateway)), None)
@@ -50,6 +51,15 @@ def steps() -> list[Step]:
             "Deliveries come in." if came else "Watch for the first delivery, or paste one as a sample.",
             "Watch for it",
             f"{at}/capture" if source else "/sources",
+        ),
+        Step(
+            "Event names",
+            named,
+            "Its events have names."
+            if named
+            else "Choose the field that says what happened, and say what its values mean.",
+            "Set event names",
+            f"{at}/event-names" if source else "/sources",
         ),
         Step(
             "Map",

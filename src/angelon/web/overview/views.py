@@ -188,7 +188,7 @@ def needs() -> list[Need]:
             found.append(Need("held", f"Route {active.route.name}", what, "Open the route", f"/routes/{key}"))
     for kind, key, why in specs.unreadable(session(), store_id()):
         found.append(Need("failed", f"The {kind} {key} can’t be read", why, "Open it", f"/{kind}s/{key}"))
-    return [*found, *_short(), *_drifts(), *_unused()][:8]
+    return [*found, *_short(), *_nameless(), *_drifts(), *_unused()][:8]
 
 
 def _stuck() -> list[Need]:
@@ -235,6 +235,24 @@ def _short() -> list[Need]:
             lasts = f"At the pace of the last 7 days it lasts {days or 'less than a'} day{'' if days < 2 else 's'}."
             found.append(Need("retrying", f"{gateway.name}: credit ends soon", lasts, "See the forecast", "/forecast"))
     return found
+
+
+def _nameless() -> list[Need]:
+    """Sources whose deliveries come in, and that do not say what any of them means."""
+    silent = {live().source_ids[key]: one for key, one in live().setup.sources.items() if not one.event_names}
+    came = (
+        counts.meaning_nothing(session().connection(), list(silent), g.today - dt.timedelta(days=13)) if silent else {}
+    )
+    return [
+        Need(
+            "held",
+            f"{silent[id_].name}: no event names",
+            f"{number:,} deliveries came in, and nothing says what happened in them: no route can use them.",
+            "Set event names",
+            f"/sources/{silent[id_].key}/event-names",
+        )
+        for id_, number in came.items()
+    ]
 
 
 def _drifts() -> list[Need]:

@@ -46,7 +46,7 @@ from angelon.web.conflicts import edits_seen
 from angelon.web.forms import CODE, TEXT, WORDS, Spelling, filled, pairs
 from angelon.web.numbers import whole
 from angelon.web.services import kinds_of_events, live, services, session, store_id, work, work_or_back
-from angelon.web.sources import look_ups, mapping
+from angelon.web.sources import look_ups, mapping, naming
 from angelon.web.sources.stored import address, name_guess, source_of
 from angelon.web.stores import of_store
 
@@ -241,12 +241,13 @@ def save_connect(key: str) -> Any:
         if problems:
             raise Invalid(problems)
         with work() as unit:
-            operations.save(unit, read_spec(Source, spec), edits_seen())
+            kept = operations.save(unit, read_spec(Source, spec), edits_seen())
     except Invalid as error:
         if error.is_conflict:
             raise
         return _connect_page(source, source_id, error.problems, spec), 422
-    flash("Saved. The next delivery is read this way.", "good")
+    read = f" {kept:,} kept {'delivery is' if kept == 1 else 'deliveries are'} read so, too." if kept else ""
+    flash(f"Saved. The next delivery is read this way.{read}", "good")
     return redirect(url_for(".connect", key=key))
 
 
@@ -258,10 +259,22 @@ def name_from(key: str) -> Any:
     back = back if back.startswith(f"/sources/{key}/") else url_for(".connect", key=key)
     with work_or_back(back) as unit:
         locator = read_spec(Locator, {"header": form.get("header", ""), "path": form.get("path", "")})
-        kept = operations.name_from(unit, key, locator, form.get("theirs", "").strip(), form.get("ours", ""))
+        theirs, ours = form.get("theirs", "").strip(), form.get("ours", "")
+        kept = operations.name_from(unit, key, locator, {theirs: ours} if theirs and ours else {})
     read = f" {kept:,} kept {'delivery was' if kept == 1 else 'deliveries were'} read so." if kept else ""
     flash(f"Event names are read from {locator.path or locator.header} now.{read}", "good")
     return redirect(back)
+
+
+@pages.get("/<key>/event-names")
+def event_names(key: str) -> Any:
+    """Where the names of events stand, and what each means."""
+    return naming.page(key)
+
+
+@pages.post("/<key>/event-names")
+def save_event_names(key: str) -> Any:
+    return naming.save(key)
 
 
 @pages.post("/<key>/names")
@@ -362,6 +375,7 @@ def capture(key: str) -> Any:
         after=after.isoformat(),
         latest=recent_events[:1],
         name_guess=name_guess(source, recent_events[0] if recent_events else None),
+        nameless=sum(1 for one in recent_events if not one.type),
         types=kinds_of_events(),
         shown_refused=whole(request.args.get("refused")),
         hours=_hours(source_id),
