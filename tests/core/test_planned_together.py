@@ -111,7 +111,7 @@ def test_routes_planned_together_decide_as_each_would_alone(given_specs, payload
             NOON,
         )
         assert alone == together[place]
-        label = tuple(prior_send_of(send, NOON) for send in alone.sends if send.state is not State.SKIPPED)
+        label = tuple(prior_send_of(send, event, NOON) for send in alone.sends if send.state is not State.SKIPPED)
         now_known = now_known.after(label) if label else now_known
 
 

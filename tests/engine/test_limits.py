@@ -104,7 +104,8 @@ def test_credit_goes_down_by_what_is_accepted_and_stops_at_its_end(bench, client
     ]
     assert bench.rows("SELECT balance FROM gateway_use") == [(50_000,)]
     assert "Mailroom: no credit Sends wait until there is credit again." in text(client.get("/"))
-    bench.clock.now = lambda at=bench.clock.now() + dt.timedelta(minutes=9): at
+    later = bench.clock.now() + dt.timedelta(minutes=9)
+    bench.clock.now = lambda: later
     waits = "There is no credit left at Mailroom."
     (waiting,) = {id_ for (id_,) in bench.rows("SELECT id FROM send WHERE state = 'scheduled' LIMIT 1")}
     for page in ("/", "/gateways", f"/sends/{waiting}", "/sends?state=scheduled&span=all", "/gateways/mailroom"):

@@ -141,5 +141,5 @@ def test_a_certificate_that_nobody_trusts_is_told(tmp_path, monkeypatch):
 def test_it_is_tried_on_its_page(client, bench, mailbox):
     page = client.post("/gateways/mailroom/try")
     assert page.status_code == 200
-    assert "All is well, and the gateway is on. Nothing was sent" in text(page)
+    assert "The server accepts mail from Angelon, and the gateway is on. Nothing was sent" in text(page)
     assert bench.box.count_mails() == 0

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import base64
 import datetime as dt
+import json
 import re
 from collections.abc import Mapping
+from contextlib import suppress
 from dataclasses import dataclass
 from decimal import Decimal, InvalidOperation
 from typing import Any
@@ -16,6 +18,7 @@ import orjson
 from angelon.core import signatures
 from angelon.core.deliveries import storable_text
 from angelon.core.payload.paths import BadPath, compile_path
+from angelon.core.payload.redact import BLOT, redacted, secret
 from angelon.core.problems import Problem
 from angelon.core.specs.gateway import Auth, Gateway, HttpCall
 from angelon.core.specs.source import Signing
@@ -103,6 +106,26 @@ def make_request(call: HttpCall, auth: Auth, secret: str, values: Mapping[str, A
                 )
             ) from None
     return Request(call.method, url, headers, body)
+
+
+def shown_request(gateway: Gateway, values: Mapping[str, Any]) -> str:
+    """The request that a message makes, as people read it, without any secret. Raises CantCall."""
+    bare = {"key": "the-send’s-id", **values}
+    made = make_request(gateway.call, Auth(), "", bare)
+    proof = {
+        "basic": {"Authorization": f"Basic {BLOT} ({gateway.auth.username})"},
+        "bearer": {"Authorization": f"Bearer {BLOT}"},
+        "oauth": {"Authorization": f"Bearer {BLOT} (asked for at {gateway.auth.token_url})"},
+        "header": {gateway.auth.header: BLOT},
+        "hmac": {gateway.auth.header: f"{BLOT} (HMAC-SHA256 of the body)"},
+        "standard-webhooks": {"webhook-signature": BLOT},
+    }.get(gateway.auth.scheme, {})
+    headers = {name: BLOT if secret(name) else value for name, value in made.headers.items()} | proof
+    body = made.body.decode(errors="replace")
+    with suppress(ValueError):
+        body = json.dumps(redacted(json.loads(body)), ensure_ascii=False, indent=2)
+    lines = [f"{made.method} {made.url}", *(f"{name}: {value}" for name, value in headers.items())]
+    return "\n".join(lines) + (f"\n\n{body}" if body else "")
 
 
 def call_request(gateway: Gateway, secret: str, values: Mapping[str, Any], key: str, now: dt.datetime) -> Request:

@@ -117,7 +117,13 @@ class Preparer:
                 return mail
             return self._mail(replace(ready, rendered=mail), mail, send, live, now, values)
         content = NewContent(send.id, "", ready.rendered.text, ready.rendered.about())
-        return Handover(ready, _provider_message(ready), content, values, {})
+        return Handover(
+            ready,
+            ProviderMessage.of(ready.rendered, ready.recipient, ready.gateway, ready.locale, ready.template),
+            content,
+            values,
+            {},
+        )
 
     def _for_reader(self, ready: Ready, mail: RenderedEmail, send: DueSend, live: LiveSetup) -> RenderedEmail | Held:
         """An optional mail with its reader's own link to their preferences."""
@@ -205,20 +211,6 @@ class Preparer:
             with self._database.reading() as session:
                 self._bytes |= library.data(session, live.store_id, missing)
         return {id_: self._bytes[id_] for id_ in ids if id_ in self._bytes}
-
-
-def _provider_message(ready: Ready) -> ProviderMessage:
-    rendered = ready.rendered
-    return ProviderMessage(
-        {
-            "to": ready.recipient,
-            "sender": ready.gateway.sender_id,
-            "text": rendered.text,
-            "locale": ready.locale,
-            "template": ready.template,
-            **rendered.provider_values(),
-        }
-    )
 
 
 def _calendar(wanted: AttachmentRequest, send: DueSend, live: LiveSetup, left_out: list[str]) -> list[File]:

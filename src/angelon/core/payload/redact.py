@@ -7,7 +7,7 @@ from typing import Any
 
 BLOT = "•••"
 _SECRET = re.compile(
-    r"pass(word|wd|phrase)|secret|token|api_?key|card_?(number|no)|cvc|cvv|iban|authorization|private_?key", re.I
+    r"pass(word|wd|phrase)|secret|token|api[_-]?key|card[_-]?(number|no)|cvc|cvv|iban|authorization|private[_-]?key", re.I
 )
 
 

@@ -6,6 +6,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
+from angelon.core.messages.channel import Rendered
+from angelon.core.specs.gateway import Gateway
+
 
 @dataclass(frozen=True, slots=True)
 class Mail:
@@ -28,3 +31,9 @@ class ProviderMessage:
     @property
     def to_address(self) -> str:
         return str(self.values.get("to", ""))
+
+    @staticmethod
+    def of(rendered: Rendered, recipient: str, gateway: Gateway, locale: str, template: str) -> ProviderMessage:
+        """A text for somebody; `template` is the provider's own id of an approved one."""
+        about = {"to": recipient, "sender": gateway.sender_id, "text": rendered.text, "locale": locale}
+        return ProviderMessage({**about, "template": template, **rendered.provider_values()})

@@ -17,6 +17,7 @@ from angelon.core.specs import Gateway
 from angelon.core.specs.base import problems_of, read_spec
 from angelon.core.specs.gateway import ApprovedTexts, Auth, HttpCall, Quota, Receipts, Review
 from angelon.db import counts, gateway_health, gateway_use, specs
+from angelon.db.specs import StoredMessage
 from angelon.db.tables import GatewayRow
 from angelon.engine.operations import gateways as operations
 from angelon.gateways.probing import Stage
@@ -26,7 +27,7 @@ from angelon.web.forms import COMMAS, HEADERS, MEGABYTES, OR_ZERO, RAW, TEXT, Sp
 from angelon.web.gateways import retry_picture
 from angelon.web.gateways.states import gateway_states
 from angelon.web.receipts.views import address_of
-from angelon.web.services import actor, close_session, live, services, session, store_id, work, work_or_back
+from angelon.web.services import actor, close_session, live, messages, services, session, store_id, work, work_or_back
 
 pages = Blueprint("gateways", __name__, url_prefix="/gateways", template_folder="templates")
 
@@ -123,8 +124,11 @@ def _page(
     problems: Sequence[Problem] = (),
     spec: dict[str, Any] | None = None,
     stages: Sequence[Stage] = (),
+    tests: Sequence[StoredMessage] = (),
 ) -> str:
-    """A gateway's page; `spec` is what was typed, where it could not be saved, `stages` how trying it went."""
+    """A gateway's page; `spec` is what was typed, where it could not be saved, `stages` how trying it went, `tests` the
+    messages of which a test can be sent.
+    """
     gateway_id = live().gateway_ids[gateway.key]
     kept = services().vault.get(session(), "gateway", gateway_id, g.now)
     code = services().vault.get(session(), "sender-code", gateway_id, g.now)
@@ -150,6 +154,7 @@ def _page(
         drawn=retry_picture.draw(gateway.retry),
         health=gateway_health.load(session().connection()).get(gateway_id),
         now_state=gateway_states()[gateway.key],
+        tests=tests,
         use=gateway_use.load(session().connection()).get(gateway_id),
     )
 
@@ -282,11 +287,11 @@ def try_connection(key: str) -> Any:
     secrets = services().vault.get(session(), "gateway", live().gateway_ids[key], g.now)
     close_session()  # the other side may take its time
     stages = probe_gateway(gateway, secrets[0].text if secrets else "")
-    if gateway.untried and all(stage.ok for stage in stages):
+    if gateway.untried and gateway.kind == "smtp" and all(stage.ok for stage in stages):
         with work() as unit:
             operations.found_working(unit, key)
         gateway = _gateway(key)
-    return _page(gateway, stages=stages)
+    return _page(gateway, stages=stages, tests=[row for row in messages() if row.spec.variants(gateway.channel)])
 
 
 @pages.post("/<key>/balance")

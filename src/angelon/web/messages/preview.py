@@ -9,6 +9,7 @@ from typing import Any
 
 import structlog
 
+from angelon.core.calls import CantCall, shown_request
 from angelon.core.messages.channel import Part
 from angelon.core.messages.channels import CHANNELS, part_for_reader
 from angelon.core.messages.chat import CompiledChat
@@ -18,6 +19,7 @@ from angelon.core.planning.preflight import Sample, place_of, unknown_variable
 from angelon.core.problems import Invalid, Problem
 from angelon.core.reading import Reading
 from angelon.core.recipes.context import Context
+from angelon.core.sending.outgoing import ProviderMessage
 from angelon.core.specs import Gateway, Message
 from angelon.core.templates import CantRender
 from angelon.core.values import Value
@@ -116,6 +118,15 @@ def _preview(
     seen.made = True
     seen.text, seen.html, seen.bytes = made.text, pictured(made.page), len(made.page.encode())
     _MORE[channel](seen, made, compiled, live, samples or [])
+    way = _gateway_of(message, channel, live)
+    if way is not None and channel in ("sms", "chat"):
+        approved = live.setup.approval(way.key, message, locale, compiled) or ""
+        to = seen.to.rpartition("<")[2].rstrip(">") or "+353209150000"
+        try:
+            seen.more["request"] = shown_request(way, ProviderMessage.of(made, to, way, locale, approved).values)
+        except CantCall as error:
+            seen.more["request"] = str(error.problem)
+        seen.more["through"] = way.name
     return seen
 
 

@@ -20,6 +20,7 @@ from angelon.core.templates import BadTemplate
 from angelon.core.values import regional, show
 from angelon.db import reviews, sends, specs
 from angelon.db.specs import StoredMessage, StoredRoute
+from angelon.engine.operations import gateways as gateway_operations
 from angelon.engine.operations import messages as operations
 from angelon.engine.operations import sends as send_operations
 from angelon.engine.operations.checks import ChecksFailed
@@ -532,6 +533,14 @@ def tested(key: str, send_id: str) -> Any:
     if found is None or not found.listed.send.test:
         abort(404, "There is no such send.")
     send = found.listed.send
-    answer = Response(render_template("messages/_tested.html", send=send, attempts=found.attempts))
+    gateway = live().setup.gateways.get(found.listed.gateway)
+    works = gateway is not None and gateway.untried and send.state in ("sent", "delivered", "read")
+    if gateway is not None and works:
+        with work() as unit:
+            gateway_operations.found_working(unit, gateway.key)
+    told = render_template(
+        "messages/_tested.html", send=send, attempts=found.attempts, switched_on=gateway if works else None
+    )
+    answer = Response(told)
     answer.headers["X-Settled"] = "yes" if send.state not in ("scheduled", "sending") else "no"
     return answer

@@ -54,6 +54,9 @@ class Place:
     def label(self) -> str:
         return self.locator.path or self.locator.header
 
+    def is_at(self, locator: Locator) -> bool:
+        return (self.locator.path, self.locator.header) == (locator.path, locator.header.lower())
+
 
 def samples(source: Source, source_id: int) -> list[Sample]:
     """The newest kept deliveries that can be read, newest first."""

@@ -18,6 +18,11 @@ export function preview(root, channel) {
     broken.textContent = seen.problems.map((p) => `${p.what} ${p.mend}`).join(" ") || "There is nothing to show yet.";
     lacking.replaceChildren(...(seen.made ? seen.problems : []).map((p) => element("li", {}, `${p.what} ${p.mend}`)));
     for (const part of root.querySelectorAll("[data-to-whom]")) part.textContent = seen.to || "nobody yet";
+    const wire = root.querySelector("[data-wire]");
+    if (wire) {
+      wire.textContent = seen.more.request ?? "";
+      root.querySelector("[data-through]").textContent = seen.more.through ?? "";
+    }
     if (channel === "email") mail();
     else if (channel === "sms") root.querySelector("[data-handset]").replaceChildren(seen.made
       ? element("div", { className: "said" }, seen.text) : "");
