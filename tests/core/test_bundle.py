@@ -90,3 +90,44 @@ def test_a_sender_with_a_line_break_is_refused():
         'b@example.org"}}\n'
     )
     assert "no email address" in sent_for_order[0]
+
+
+AROUND = """
+store: {key: a, name: A, timezone: Europe/Dublin}
+gateways:
+- {key: texts, name: Texts, kind: sms, call: {url: "https://sms.example/send", body: "{}"}}
+sources:
+- {key: shop, name: Shop}
+messages:
+- {key: m, name: M, sms: {en: {text: hi}}}
+routes:
+- {key: busy, name: Busy, sources: [shop], send: m, gateway: texts, channel: sms}
+- {key: quiet, name: Quiet}
+live: [busy]
+"""
+
+
+def test_a_part_is_read_by_what_is_there():
+    around = read_bundle(AROUND)
+    part = read_bundle("routes:\n- {key: new, name: New, sources: [shop], send: m, gateway: texts}\n", around)
+    assert (part.store, part.gateways, part.live) == (around.store, [], [])
+    assert part.routes[0].channel == "sms", "the gateway's, where none is said"
+    assert read_bundle("routes: [{key: busy, name: Renamed}]", around).live == ["busy"], "it stays on"
+    assert read_bundle("routes: [{key: busy, name: Renamed}]\nlive: []", around).live == []
+    store = read_bundle("store: {name: Other}", around).store
+    assert (store.key, store.name, store.timezone) == ("a", "Other", "Europe/Dublin")
+    with pytest.raises(Invalid) as caught:
+        read_bundle("routes: [{key: new, name: New, sources: [nowhere]}]", around)
+    assert "no source has that key" in str(caught.value.problems[0])
+
+
+def test_aliases_are_read_and_none_multiplies():
+    bundle = read_bundle("store: &s {key: a, name: &n A}\nsources:\n- {key: a, name: *n}\n- {key: b, name: *n}\n")
+    assert [source.name for source in bundle.sources] == ["A", "A"]
+    laughs = "a0: &a0 [x, x, x, x, x, x, x, x, x, x]\n" + "".join(
+        f"a{n}: &a{n} [{', '.join([f'*a{n - 1}'] * 10)}]\n" for n in range(1, 9)
+    )
+    for text in (laughs, "store: &s {key: a, name: A, team: [*s]}"):
+        with pytest.raises(Invalid) as caught:
+            read_bundle(text)
+        assert "aliases" in str(caught.value.problems[0])

@@ -274,3 +274,57 @@ def test_whatever_is_asked_the_answer_is_one_that_is_described(client, bench, da
         assert answer.status_code < 500, (one.name, query, body, answer.get_data(as_text=True))
         allowed = description()["paths"][one.path.replace("{number}", "{id}")][one.method.lower()]["responses"]
         assert str(answer.status_code) in allowed, (one.name, answer.status_code, answer.get_data(as_text=True))
+
+
+def test_one_route_is_made_changed_and_switched_by_itself(api, bench):
+    spec = {"name": "Thanks", "when": ["order.created"], "sources": ["shop"], "send": "received", "gateway": "mailroom"}
+    tried = api.put("routes", "thanks", spec, dry_run=True)
+    assert "route thanks: new" in tried.changes
+    with pytest.raises(ApiError):
+        api.part("routes", "thanks")
+    assert "route thanks: new" in api.put("routes", "thanks", spec).changes
+    made_ = api.part("routes", "thanks")
+    assert (made_.spec["name"], made_.spec["on"]) == ("Thanks", False)
+    assert api.put("routes", "thanks", made_.spec | {"on": True}, etag=made_.etag).changes == [
+        "route thanks: switched on"
+    ]
+    assert api.put("routes", "thanks", spec | {"name": "Thank you"}).changes == ["route thanks: changed name"]
+    assert api.part("routes", "thanks").spec["on"], "it stays on"
+    with pytest.raises(ApiError) as stale:
+        api.put("routes", "thanks", spec, etag=made_.etag)
+    assert stale.value.status == 412
+    with pytest.raises(ApiError) as wrong:
+        api.put("routes", "thanks", spec | {"gateway": "nowhere"})
+    assert "no gateway has that key" in str(wrong.value)
+    with pytest.raises(ApiError) as nothing:
+        api.part("colours", "red")
+    assert nothing.value.status == 404
+
+
+def test_a_part_of_a_set_up_is_applied_to_the_rest(api):
+    before = api.setup().bundle
+    done = api.apply({"messages": [{"key": "short", "name": "Short", "sms": {"en": {"text": "hi"}}}]})
+    assert done.changes == ["message short: new"]
+    after = api.setup().bundle
+    assert len(after["messages"]) == len(before["messages"]) + 1
+    assert {**after, "messages": 0} == {**before, "messages": 0}
+    assert api.apply({"store": {"name": "Kites and more"}}).changes == ["store kites: changed name"]
+
+
+def test_of_many_who_write_one_part_with_its_etag_one_wins(api, client, bench):
+    from concurrent.futures import ThreadPoolExecutor
+
+    etag, token = api.part("gateways", "mailroom").etag, token_for(bench, name="Racers")
+    spec = api.part("gateways", "mailroom").spec
+
+    def write(number):
+        body = spec | {"name": f"Room {number}"}
+        one = bench_client(client)
+        return ask(one, "/setup/gateways/mailroom", token, "PUT", json=body, headers={"If-Match": etag}).status_code
+
+    with ThreadPoolExecutor(6) as pool:
+        assert sorted(pool.map(write, range(6))) == [200, *[412] * 5]
+
+
+def bench_client(client):
+    return client.application.test_client()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
+from typing import Any
 
 import click
 
@@ -16,7 +17,8 @@ from angelon.cli.remote import client, is_remote
 @click.option("--ask/--no-ask", default=None, help="Ask for secrets that are missing; without it, in a terminal only.")
 @click.option("--dry-run", is_flag=True, help="Say what would change, field by field, and change nothing.")
 def apply(bundle: Path, ask: bool | None, dry_run: bool) -> None:
-    """Create or update everything in BUNDLE, a file or a folder; nothing changes if any part is invalid.
+    """Create or update everything in BUNDLE, a file or a folder; nothing changes if any part is invalid. It may hold a
+    part of a set-up: what it does not name stays as it is.
 
     Secrets that are missing are taken from the environment (ANGELON_SECRET_GATEWAY_KEY, ANGELON_SECRET_SOURCE_KEY), or
     asked for. What is lacking is listed, and routes that can't work yet are left off. With --url the set-up of an
@@ -28,12 +30,14 @@ def apply(bundle: Path, ask: bool | None, dry_run: bool) -> None:
 
     if is_remote():
         with client() as elsewhere:
-            done = elsewhere.apply(folders.bundle_in(bundle).plain(), dry_run=dry_run)
+            done = elsewhere.apply(folders.plain_in(bundle), dry_run=dry_run)
         _told(done.differences if dry_run else done.changes, done.lacking, done.left_off, dry_run)
         return
     installation = open_installation()
-    folder = folders.read(bundle) if bundle.is_dir() else None
-    made = folder.bundle if folder is not None else folders.bundle_in(bundle)
+    with installation.database.reading() as session:
+        around = _around(session, folders.plain_in(bundle))
+    folder = folders.read(bundle, around) if bundle.is_dir() else None
+    made = folder.bundle if folder is not None else folders.bundle_in(bundle, around)
     if dry_run:
         tried = bundles.apply(installation, made, dry_run=True)
         _told(tried.differences, tried.lacking, tried.left_off, True)
@@ -63,6 +67,20 @@ def apply(bundle: Path, ask: bool | None, dry_run: bool) -> None:
         with unit(installation, there or 0) as work:
             first += folders.add_drafts(work, folder)
     _told(first + applied.changes, applied.lacking, applied.left_off)
+
+
+def _around(session: Any, data: dict[str, Any]) -> Any:
+    """The set-up that a bundle is applied to: its store's, or where it names none the one that commands are about; None
+    where that is new.
+    """
+    from angelon.db import bundles, specs
+
+    store = data.get("store")
+    key = store.get("key") if isinstance(store, dict) else None
+    if key is None and specs.stores(session):
+        return bundles.export(session, first_store(session))
+    there = next((row.id for row in specs.stores(session) if row.key == key), None)
+    return bundles.export(session, there) if there is not None else None
 
 
 def _told(changes: list[str], lacking: list[str], left_off: list[str], dry_run: bool = False) -> None:

@@ -11,6 +11,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from typing import Any, Literal, TypeVar
+from urllib.parse import quote
 
 import httpx
 from pydantic import BaseModel
@@ -130,6 +131,22 @@ class Client:
         headers = {"If-Match": etag} if etag else {}
         query = {"dry_run": "true"} if dry_run else {}
         return self._ask(models.SetupChanged, "PUT", "/setup", params=query, json=dict(bundle), headers=headers)
+
+    def part(self, kind: str, key: str) -> models.SetupPart:
+        """One of the `sources`, `variables`, `gateways`, `messages` or `routes` of the set-up."""
+        answer = self._send("GET", f"/setup/{kind}/{quote(key, safe='')}")
+        return models.SetupPart(spec=answer.json(), etag=answer.headers["ETag"])
+
+    def put(
+        self, kind: str, key: str, spec: Mapping[str, Any], *, dry_run: bool = False, etag: str = ""
+    ) -> models.SetupChanged:
+        """Creates or replaces one of them; with `etag` only where it is still the one that had it. A route's `on`
+        switches it on or off.
+        """
+        headers = {"If-Match": etag} if etag else {}
+        query = {"dry_run": "true"} if dry_run else {}
+        path = f"/setup/{kind}/{quote(key, safe='')}"
+        return self._ask(models.SetupChanged, "PUT", path, params=query, json=dict(spec), headers=headers)
 
     def _all(self, kind: Any, path: str, filters: Mapping[str, Any]) -> Iterator[Any]:
         query = _plain(filters)

@@ -360,6 +360,11 @@ class SetupChanged(Model):
     etag: str
 
 
+class SetupPart(Model):
+    spec: dict[str, Any]
+    etag: str
+
+
 class Nothing(Model):
     """No parameters."""
 

@@ -7,7 +7,7 @@ from typing import Any
 
 BLOT = "•••"
 _SECRET = re.compile(
-    r"pass(word|wd|phrase)|secret|token|api[_-]?key|card[_-]?(number|no)|cvc|cvv|iban|authorization|private[_-]?key", re.I
+    r"pass(word|wd|phrase)|secret|token|(api|private)[_-]?key|card[_-]?(number|no)|cvc|cvv|iban|authorization", re.I
 )
 
 

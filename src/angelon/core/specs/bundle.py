@@ -35,15 +35,19 @@ class Bundle(Spec):
     routes: list[Route] = Field(default_factory=list)
     live: list[Key] = Field(default_factory=list)
 
-    def problems(self) -> list[Problem]:
-        """What does not hang together: names used twice, references to what is not there."""
+    def problems(self, around: Bundle | None = None) -> list[Problem]:
+        """What does not hang together: names used twice, references to what is not there. `around` is the set-up that
+        it is applied to, where it is a part of one.
+        """
+        there = around or self
         found: list[Problem] = []
         for field in ("sources", "gateways", "messages", "routes"):
             found += _twice(field, (item.key for item in getattr(self, field)))
         found += _twice("variables", (v.name for v in self.variables))
-        sources = {s.key for s in self.sources}
-        messages = {m.key for m in self.messages}
-        gateways = {g.key for g in self.gateways}
+        sources, messages, gateways = (
+            {one.key for one in (*getattr(self, part), *getattr(there, part))}
+            for part in ("sources", "messages", "gateways")
+        )
         for index, source in enumerate(self.sources):
             other = source.same_orders.source if source.same_orders else ""
             if other and (other not in sources or other == source.key):
@@ -88,7 +92,7 @@ class Bundle(Spec):
                             f"Route “{route.name}” goes on with “{option.send}”, and no message has that key.",
                         )
                     )
-        routes = {r.key for r in self.routes}
+        routes = {r.key for r in (*self.routes, *there.routes)}
         found += [
             Problem(
                 f"routes.{index}.guards.after_route",
@@ -102,7 +106,7 @@ class Bundle(Spec):
             for key in self.live
             if key not in routes
         ]
-        variables = {v.name for v in self.variables}
+        variables = {v.name for v in (*self.variables, *there.variables)}
         for index, source in enumerate(self.sources):
             found += [
                 Problem(
@@ -125,8 +129,15 @@ def _twice(field: str, keys: Iterable[str]) -> list[Problem]:
     return found
 
 
-def read_bundle(text: str) -> Bundle:
-    """A bundle from YAML. Raises Invalid with every problem: of the YAML, of a spec, or between specs."""
+def read_bundle(text: str, around: Bundle | None = None) -> Bundle:
+    """A bundle from YAML, as `bundle_of` takes it. Raises Invalid with every problem: of the YAML, of a spec, or
+    between specs.
+    """
+    return bundle_of(plain_bundle(text), around)
+
+
+def plain_bundle(text: str) -> dict[str, Any]:
+    """A bundle's YAML as plain data. Raises Invalid."""
     if len(text) > 5_000_000:
         raise Invalid([Problem("", "The bundle is larger than 5 MB.")])
     try:
@@ -145,15 +156,46 @@ def read_bundle(text: str) -> Bundle:
         raise Invalid(
             [Problem("", "The bundle is empty or not a mapping.", "It starts with `angelon: 2` and `store:`.")]
         )
-    return bundle_of(data)
+    _refuse_multiplied(data)
+    return data
 
 
-def bundle_of(data: dict[str, Any]) -> Bundle:
+MOST_VALUES = 500_000
+"""Values of a bundle, each counted as often as aliases repeat it."""
+
+
+def _refuse_multiplied(data: Any) -> None:
+    """Raises Invalid where aliases (YAML 1.2, section 7.1) make more of a bundle than anybody has written."""
+    stack, seen = [data], 0
+    while stack:
+        one = stack.pop()
+        inner = list(one.values()) if isinstance(one, dict) else one if isinstance(one, list) else ()
+        seen += len(inner)
+        if seen > MOST_VALUES:
+            what = f"The bundle’s aliases (*) repeat more than {MOST_VALUES:,} values."
+            raise Invalid([Problem("", what, "Write out what they stand for.")])
+        stack += inner
+
+
+def bundle_of(data: dict[str, Any], around: Bundle | None = None) -> Bundle:
     """A bundle from plain data, whatever format it was written in. Raises Invalid with every problem: of a spec, or
     between specs.
+
+    With the set-up that it is applied to, `around`, it may be a part of one: the store may be left out, or some of it;
+    what is referred to may be there already; and without `live`, routes stay on or off. A route without a channel has
+    its gateway's.
     """
-    bundle = read_spec(Bundle, _upgraded(data))
-    problems = bundle.problems()
+    data = _upgraded(data)
+    if around is not None and isinstance(data.get("store", {}), dict):
+        data = {**data, "store": {**around.store.plain(), **data.get("store", {})}}
+    bundle = read_spec(Bundle, data)
+    gateways = {one.key: one for one in (*(around.gateways if around else ()), *bundle.gateways)}
+    for route in bundle.routes:
+        if "channel" not in route.model_fields_set and route.gateway in gateways:
+            route.channel = gateways[route.gateway].channel
+    if around is not None and "live" not in data:
+        bundle.live = [route.key for route in bundle.routes if route.key in around.live]
+    problems = bundle.problems(around)
     if problems:
         raise Invalid(problems)
     return bundle
@@ -191,13 +233,7 @@ def write_bundle(bundle: Bundle) -> str:
 
 
 class _Loader(yaml.SafeLoader):
-    """YAML without dates: a day stays the text that was written. And without aliases, which could multiply."""
-
-    def compose_node(self, parent: Any, index: Any) -> Any:
-        if self.check_event(yaml.AliasEvent):
-            mark = self.peek_event().start_mark  # type: ignore[no-untyped-call]
-            raise yaml.MarkedYAMLError(problem="it uses an alias (*), which bundles don't have", problem_mark=mark)
-        return super().compose_node(parent, index)
+    """YAML without dates: a day stays the text that was written."""
 
 
 _Loader.yaml_implicit_resolvers = {

@@ -24,7 +24,7 @@ from angelon.core.messages.attachments import LibraryFile, detect_media_type, fi
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Message, Route
 from angelon.core.specs.base import read_spec
-from angelon.core.specs.bundle import Bundle, bundle_of, read_bundle, write_bundle
+from angelon.core.specs.bundle import Bundle, bundle_of, plain_bundle, write_bundle
 from angelon.core.specs.check import Check
 from angelon.core.specs.keys import key_of
 from angelon.core.specs.mapping import Mapping as MappingSpec
@@ -150,11 +150,11 @@ class Folder:
     drafts: dict[str, dict[str, Any]]
 
 
-def read(folder: Path) -> Folder:
+def read(folder: Path, around: Bundle | None = None) -> Folder:
     """Raises Invalid with the file that can't be read, and what is wrong in it."""
     if not (folder / BUNDLE).is_file():
         raise Invalid([Problem(str(folder), f"The folder has no {BUNDLE}.", "Write one with angelon export --to.")])
-    bundle = bundle_in(folder)
+    bundle = bundle_in(folder, around)
     found = [_read_file(folder, entry) for entry in _load(folder / FILES, list)]
     kept = [
         _spec(Check, _load(file, dict), file.name)
@@ -170,16 +170,23 @@ def read(folder: Path) -> Folder:
     return Folder(bundle, found, kept, _read_suppressions(folder / SUPPRESSIONS), read_drafts)
 
 
-def bundle_in(path: Path) -> Bundle:
-    """The bundle of a file, or of a folder, split or whole. Raises Invalid."""
+def bundle_in(path: Path, around: Bundle | None = None) -> Bundle:
+    """The bundle of a file, or of a folder, split or whole; a part of one, where `around` is what it is applied to.
+    Raises Invalid.
+    """
+    return bundle_of(plain_in(path), around)
+
+
+def plain_in(path: Path) -> dict[str, Any]:
+    """The same as plain data."""
     if path.is_file():
-        return read_bundle(_text(path))
+        return plain_bundle(_text(path))
     data = _load(path / BUNDLE, dict)
     for part in SPLIT:
         if (path / part).is_dir():
             own = [_load(file, dict) for file in sorted((path / part).glob("*.yaml"))]
             data = {**data, part: [*(data.get(part) or []), *own]}
-    return bundle_of(data)
+    return dict(data)
 
 
 def _text(file: Path) -> str:

@@ -88,6 +88,7 @@ def operation(method: str, path: str, scope: str, summary: str, answer: Any, **m
             return _answered(made, function, parts)
 
         rule = path.replace("{id}", "<id>").replace("{source}", "<source>").replace("{number}", "<int:number>")
+        rule = rule.replace("{part}", "<part>").replace("{key}", "<key>")
         pages.add_url_rule(rule, function.__name__, view, methods=[method])
         return function
 
