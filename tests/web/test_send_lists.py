@@ -56,13 +56,27 @@ def test_the_list_is_given_out_as_csv_and_as_json_lines(client, shop):
     rows = list(csv.DictReader(io.StringIO(answer.get_data(as_text=True))))
     assert [row["order"] for row in rows] == ["BK-73", "BK-71"]
     assert rows[0]["to"] == "p1@example.org"
+    assert (rows[0]["amount"], rows[0]["currency"], rows[0]["total"]) == ("135.5", "EUR", "€135.50")
     assert "attachment" in answer.headers["Content-Disposition"]
     lines = [json.loads(line) for line in client.get("/sends/all.jsonl?span=all").get_data(as_text=True).splitlines()]
     assert len(lines) == 5
+    assert sum(line["amount"] for line in lines) == 5 * 135.5
     assert dt.datetime.fromisoformat(lines[0]["created_at"]).tzinfo is not None
     with shop.database.connection() as connection:
         connection.exec_driver_sql("UPDATE send SET recipient_name = '=HYPERLINK(1)'")
     assert "'=HYPERLINK(1)" in client.get("/sends/all.csv?span=all").get_data(as_text=True)
+
+
+def test_orders_and_customers_are_given_out_as_files(client, shop):
+    rows = list(csv.DictReader(io.StringIO(client.get("/orders/all.csv").text)))
+    assert len(rows) == 5
+    assert {(row["amount"], row["currency"], row["source"], row["status"]) for row in rows} == {
+        ("135.5", "EUR", "shop", "paid")
+    }
+    found = list(csv.DictReader(io.StringIO(client.get("/orders/all.csv?words=BK-73").text)))
+    assert [row["number"] for row in found] == ["BK-73"]
+    people = [json.loads(line) for line in client.get("/people/all.jsonl").text.splitlines()]
+    assert {one["email"] for one in people} == {row["email"] for row in rows}
 
 
 def test_who_may_only_look_gets_no_addresses_in_a_file(client, shop):

@@ -110,6 +110,9 @@ class Send(Model):
     gateway: str = ""
     order: int | None = None
     order_number: str = ""
+    amount: float | None = None
+    """What the order comes to, in `currency` (ISO 4217)."""
+    currency: str = ""
     event: str | None = None
     created_at: AwareDatetime
     due_at: AwareDatetime
@@ -187,6 +190,9 @@ class Order(Model):
     source: str
     status: str = ""
     total: str = ""
+    """As people read it; `amount` and `currency` (ISO 4217) are the same to reckon with."""
+    amount: float | None = None
+    currency: str = ""
     placed_at: AwareDatetime | None = None
     last_event_at: AwareDatetime
     person: Person | None = None

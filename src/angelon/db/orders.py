@@ -13,6 +13,8 @@ from sqlalchemy import select as core_select
 from sqlmodel import Session, col, select
 
 from angelon.core.orders import Family, forms_of_number
+from angelon.core.values import Money, unpack
+from angelon.core.values import number_of as number_of_value
 from angelon.db import searching
 from angelon.db.bulk import Bulk
 from angelon.db.lists import not_by_index, older_than
@@ -464,6 +466,13 @@ def by_reference(session: Session, store_id: int, wanted: Sequence[str]) -> dict
         for row in session.exec(select(OrderRow).where(OrderRow.store_id == store_id, either)):
             found[row.number] = found[row.reference] = row
     return found
+
+
+def amount_of(kept: Any) -> tuple[float | None, str]:
+    """What an order comes to, as a number and its currency (ISO 4217), from how `OrderRow.read` keeps its total."""
+    value = unpack(kept)
+    number = number_of_value(value)
+    return (float(number) if number is not None else None), (value.currency if isinstance(value, Money) else "")
 
 
 def numbered(session: Session, store_id: int, number: str) -> list[OrderRow]:

@@ -19,6 +19,7 @@ from angelon.db import counts, searching
 from angelon.db.bulk import Bulk
 from angelon.db.counts import Tally
 from angelon.db.lists import not_by_index, older_than
+from angelon.db.orders import amount_of
 from angelon.db.records import NewAttempt, NewContent, NewSend, Settlement
 from angelon.db.tables import (
     SENDING,
@@ -470,6 +471,9 @@ class ListedSend:
     gateway: str
     total: str = ""
     """What the order comes to, as people read it."""
+    amount: float | None = None
+    currency: str = ""
+    """The same to reckon with."""
 
 
 def _of_store(store_id: int, wanted: Filter) -> Any:
@@ -527,7 +531,8 @@ def _refs(session: Session, wanted: Filter) -> list[str]:
     return searching.refs(session.connection(), *asked)
 
 
-_LISTED: Any = (SendRow, OrderRow.number, OrderRow.id, MessageRow.key, RouteRow.key, GatewayRow.key, OrderRow.total)
+_LISTED: Any = (SendRow, OrderRow.number, OrderRow.id, MessageRow.key, RouteRow.key, GatewayRow.key)
+_LISTED += (OrderRow.total, OrderRow.read)
 
 
 def listed(
@@ -546,10 +551,13 @@ def listed(
     if before:
         statement = statement.where(older_than(SEND.c.created_at, SEND.c.id, before))
     rows = session.exec(statement.order_by(SEND.c.created_at.desc(), SEND.c.id.desc()).limit(limit))
-    return [
-        ListedSend(send, number or "", order_id, message or "", route or "", gateway or "", total or "")
-        for send, number, order_id, message, route, gateway, total in rows
-    ]
+    return [_listed(*row) for row in rows]
+
+
+def _listed(send: SendRow, *more: Any) -> ListedSend:
+    number, order_id, message, route, gateway, total, read = more
+    named = (number or "", order_id, message or "", route or "", gateway or "", total or "")
+    return ListedSend(send, *named, *amount_of((read or {}).get("total")))
 
 
 def looked_at(

@@ -44,6 +44,7 @@ def readorder_of(number: int) -> models.OrderDetails:
 
 
 def order_of(row: Any, contact: Any) -> models.Order:
+    amount, currency = orders.amount_of((row.read or {}).get("total"))
     return models.Order(
         id=row.id,
         number=row.number or "",
@@ -51,6 +52,8 @@ def order_of(row: Any, contact: Any) -> models.Order:
         source=live().source_key(row.source_id),
         status=row.status or "",
         total=row.total or "",
+        amount=amount,
+        currency=currency,
         placed_at=row.placed_at,
         last_event_at=row.last_event_at,
         person=person_of(contact),

@@ -98,6 +98,8 @@ def send_of(row: sends.ListedSend) -> models.Send:
         gateway=row.gateway,
         order=row.order_id,
         order_number=row.order_number,
+        amount=row.amount,
+        currency=row.currency,
         event=send.event_id,
         waits_for=waits_for(row),
     )

@@ -18,12 +18,13 @@ from angelon.db.sends import Filter
 from angelon.db.tables import EventRow, OrderRow
 from angelon.engine.operations import orders as operations
 from angelon.engine.operations import people, suppressions
+from angelon.web.exporting import as_file
 from angelon.web.numbers import whole
-from angelon.web.orders import outcomes
+from angelon.web.orders import export, outcomes
 from angelon.web.paging import Page
 from angelon.web.runs.views import runs_of
 from angelon.web.sends.views import outcome
-from angelon.web.services import live, names, session, store_id, work, work_or_back
+from angelon.web.services import live, names, services, session, store_id, work, work_or_back
 
 A_PAGE = 100
 TOLD = (operations.NOTE, operations.JOINED, operations.PARTED)
@@ -47,6 +48,14 @@ def index() -> Any:
         words=words,
         states=orders.send_states(session(), [order.id for order, _, _ in page.items if order.id]),
     )
+
+
+@pages.get("/all.csv", defaults={"kind": "csv"})
+@pages.get("/all.jsonl", defaults={"kind": "jsonl"})
+def as_rows(kind: str) -> Any:
+    """Every order, or those that have the words, as a file."""
+    words = request.args.get("words", "").strip()[:100]
+    return as_file("orders", kind, export.ORDERS, export.order_parts(services().database, store_id(), words))
 
 
 @pages.get("/<int:order_id>")

@@ -14,12 +14,21 @@ from angelon.db.tables import ContactRow
 from angelon.engine.operations import people as operations
 from angelon.engine.operations import suppressions as suppression_operations
 from angelon.engine.operations.people import known
-from angelon.web.services import live, names, session, store_id, work, work_or_back
+from angelon.web.exporting import as_file
+from angelon.web.orders import export
+from angelon.web.services import live, names, services, session, store_id, work, work_or_back
 
 pages = Blueprint("people", __name__, url_prefix="/people", template_folder="templates")
 
 SHOWN = 20
 """Of orders and sends, the newest."""
+
+
+@pages.get("/all.csv", defaults={"kind": "csv"})
+@pages.get("/all.jsonl", defaults={"kind": "jsonl"})
+def as_rows(kind: str) -> Any:
+    """Every customer as a file."""
+    return as_file("customers", kind, export.PEOPLE, export.person_parts(services().database, store_id()))
 
 
 @pages.get("/<int:person_id>")

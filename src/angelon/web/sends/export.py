@@ -1,74 +1,51 @@
-"""Sends as a file: CSV (RFC 4180) or JSON Lines, streamed, however many there are."""
+"""Sends as rows of a file."""
 
 from __future__ import annotations
 
-import csv
-import io
-import json
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from typing import Any
 
-from angelon.core.masking import masked
-from angelon.core.tables_out import inert
 from angelon.db import sends
 from angelon.db.database import Database
 from angelon.db.sends import Filter, ListedSend
+from angelon.web.exporting import AT_ONCE, moment
 
-AT_ONCE = 1000
 COLUMNS = (
-    *("id", "state", "created_at", "due_at", "settled_at", "order", "amount", "to", "name", "channel", "message"),
-    *("route", "gateway", "locale", "subject", "tries", "cost", "test", "reason"),
+    *("id", "state", "created_at", "due_at", "settled_at", "order", "total", "amount", "currency", "to", "name"),
+    *("channel", "message", "route", "gateway", "locale", "subject", "tries", "cost", "test", "reason"),
 )
 
 
 def row_of(one: ListedSend, names: Mapping[str, Mapping[str, str]]) -> dict[str, Any]:
-    """A send as a file has it. Times are ISO 8601, in UTC."""
+    """A send as a file has it: `total` is the order's as people read it, `amount` and `currency` the same to reckon
+    with. Times are ISO 8601, in UTC.
+    """
     send = one.send
     named = {
         "message": names["messages"].get(one.message, one.message),
         "route": names["routes"].get(one.route, one.route),
         "gateway": names["gateways"].get(one.gateway, one.gateway),
     }
-    times = {name: getattr(send, name) for name in ("created_at", "due_at", "settled_at")}
-    plain = {name: at.isoformat() if at is not None else "" for name, at in times.items()}
-    found = {
-        **{name: getattr(send, name) for name in ("id", "state", "channel", "locale", "subject", "tries", "cost")},
+    return {
+        **{name: getattr(send, name) for name in ("id", "state", "channel", "locale", "subject", "tries")},
         **{name: getattr(send, name) for name in ("test", "reason")},
-        **{"order": one.order_number, "amount": one.total, "to": send.recipient, "name": send.recipient_name},
-        **plain,
+        **{"order": one.order_number, "total": one.total, "amount": one.amount, "currency": one.currency},
+        **{"to": send.recipient, "name": send.recipient_name, "cost": float(send.cost) if send.cost else None},
+        **{name: moment(getattr(send, name)) for name in ("created_at", "due_at", "settled_at")},
         **named,
     }
-    return {name: found[name] for name in COLUMNS}
 
 
-def lines(
-    database: Database,
-    store_id: int,
-    wanted: Filter,
-    names: Mapping[str, Mapping[str, str]],
-    kind: str,
-    hide: bool,
-) -> Iterator[str]:
-    """The file, a part at a time, newest first; with addresses and numbers hidden where `hide` says so."""
-    write: Callable[[Mapping[str, Any]], str] = _csv_line if kind == "csv" else _json_line
-    if kind == "csv":
-        yield _csv_line({name: name for name in COLUMNS})
+def parts(
+    database: Database, store_id: int, wanted: Filter, names: Mapping[str, Mapping[str, str]]
+) -> Iterator[list[dict[str, Any]]]:
+    """The rows, newest first."""
     after = None
     while True:
         with database.reading() as session:
             found = sends.listed(session, store_id, wanted, AT_ONCE, after)
-            part = "".join(write(row_of(one, names)) for one in found)
-        yield masked(part) if hide else part
+            rows = [row_of(one, names) for one in found]
+        yield rows
         if len(found) < AT_ONCE:
             return
         after = (found[-1].send.created_at, found[-1].send.id)
-
-
-def _csv_line(row: Mapping[str, Any]) -> str:
-    out = io.StringIO()
-    csv.writer(out, lineterminator="\r\n").writerow([inert(str(value)) for value in row.values()])
-    return out.getvalue()
-
-
-def _json_line(row: Mapping[str, Any]) -> str:
-    return json.dumps(row, ensure_ascii=False) + "\n"

@@ -19,7 +19,6 @@ from flask import (
     redirect,
     render_template,
     request,
-    stream_with_context,
     url_for,
 )
 
@@ -31,10 +30,11 @@ from angelon.db import counts, events, people, searching, sends, sent_files, spe
 from angelon.db.sends import CORRECTABLE, Cause, Filter, ListedSend
 from angelon.engine.operations import sends as operations
 from angelon.engine.operations import views as view_operations
+from angelon.web.exporting import as_file
 from angelon.web.gateways.states import waits_for
 from angelon.web.numbers import whole
 from angelon.web.paging import BEFORE, Page
-from angelon.web.sends.export import lines as export_lines
+from angelon.web.sends import export as send_export
 from angelon.web.services import names, services, session, store_id, work, work_or_back
 
 pages = Blueprint("sends", __name__, url_prefix="/sends", template_folder="templates")
@@ -132,10 +132,8 @@ def _wanted(given: Any, causes: Sequence[Cause]) -> Filter:
 def export(kind: str) -> Any:
     """Every send that fits the filters, as a file."""
     wanted = replace(_wanted(request.args, sends.causes(session(), store_id())), most=searching.ALL)
-    made = export_lines(services().database, store_id(), wanted, names(), kind, g.get("role") == "watcher")
-    headers = {"Content-Disposition": f'attachment; filename="sends.{kind}"', "Cache-Control": "no-store"}
-    types = {"csv": "text/csv; charset=utf-8", "jsonl": "application/jsonl; charset=utf-8"}
-    return Response(stream_with_context(made), content_type=types[kind], headers=headers)
+    rows = send_export.parts(services().database, store_id(), wanted, names())
+    return as_file("sends", kind, send_export.COLUMNS, rows)
 
 
 @pages.post("/views")
