@@ -1,13 +1,17 @@
 """Guesses: how many rank first right over invented shapes, and that each says why."""
 
+from decimal import Decimal
+
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from angelon.core.payload.paths import compile_path
+from angelon.core.recipes.coerce import amount_of as money_amount
+from angelon.core.recipes.context import Context
 from angelon.core.recipes.evaluate import as_variable
 from angelon.core.specs.source import READING
-from angelon.core.specs.variable import Type, Variable
+from angelon.core.specs.variable import Recipe, Type, Variable
 from angelon.core.suggestions import orders_in, suggest, suggest_item, suggest_variables, sure, words
 from tests import made
 from tests.shapes import CASES, first_right, value_cases, values_right
@@ -19,7 +23,13 @@ def test_at_least_85_of_100_parts_rank_first_right():
     assert right / total >= 0.85, "\n".join(wrong)
 
 
-@pytest.mark.parametrize(("which", "least"), [("before", 0.95), ("looked_at", 0.95), ("after", 0.9)])
+@pytest.mark.parametrize(
+    ("which", "least"),
+    [
+        *(("before", 0.95), ("looked_at", 0.95), ("after", 0.9)),
+        *(("third", 0.95), ("third_looked_at", 0.95), ("third_after", 0.93)),
+    ],
+)
 def test_shapes_that_nobody_tuned_for_are_read_too_and_what_is_sure_of_them_is_right(which, least):
     right, total, wrong, surely_wrong = values_right(value_cases(which))
     assert surely_wrong == []
@@ -162,3 +172,37 @@ def test_what_differs_between_deliveries_of_one_order_is_surely_not_its_referenc
     for start in ("evt_10041_placed_", "msg-77", "delivery_5"):
         one = suggest([_delivery(start, "10041")])["reference"]
         assert "$.meta.uid" not in [s.path for s in one[:1]], "even of one delivery alone"
+
+
+def test_no_order_s_identity_comes_from_within_a_list_of_lines():
+    trade = {"trade": {"orders": [{"num": 2, "oid": "1"}, {"num": 1, "oid": "2"}], "serial": "T-1", "total": "9.00"}}
+    found = suggest([trade])
+    for part in ("reference", "number"):
+        assert [one.value for one in found[part]] == ["T-1"]
+    batch = {"orders": [{"number": f"N-{n}", "email": f"p{n}@example.com", "total": "1.00"} for n in range(2)]}
+    assert suggest([batch])["number"][0].value == "N-0", "a list of orders is split, and its number stays a guess"
+
+
+def test_the_id_of_an_envelope_is_not_the_order_s():
+    for place in ("meta", "event", "header", "envelope"):
+        found = suggest([{place: {"uid": "a1-22-33", "at": "2026-01-01"}, "order": {"number": "B-7", "state": "paid"}}])
+        assert found["reference"][0].value == "B-7", place
+
+
+@pytest.mark.parametrize(
+    ("text", "amount", "currency"),
+    [
+        ("R$ 1.089,90", "1089.90", "BRL"),
+        ("49,00 kr", "49.00", ""),
+        ("12,50 zł", "12.50", "PLN"),
+        ("CHF 1'234.50", "1234.50", "CHF"),
+    ],
+)
+def test_amounts_with_signs_of_their_countries(text, amount, currency):
+    assert money_amount(text, "", Context(decimal=",")) == (Decimal(amount), currency)
+
+
+def test_the_only_parcel_of_an_event_is_a_list_of_one():
+    event = {"parcel": {"waybill": "KX 12 34", "courier": "Heron", "due": "2026-11-25"}, "order": {"number": "A-1"}}
+    assert suggest([event])["parcels"][0].path == "$.parcel"
+    assert as_variable(event, Recipe.model_validate("$.parcel"), Type.LIST).value == [event["parcel"]]

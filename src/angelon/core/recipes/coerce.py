@@ -99,9 +99,15 @@ def two_readings(text: str) -> tuple[str, str]:
     )
 
 
-_SIGNS = {"€": "EUR", "£": "GBP", "₹": "INR", "₩": "KRW", "₺": "TRY", "₫": "VND", "₪": "ILS", "₴": "UAH", "₱": "PHP"}
-"""Signs that stand for one currency. Others, like $, are taken for the order's."""
-_WITH_CURRENCY = regex.compile(r"(?:([A-Z]{3})|(\p{Sc}))?\s*([-+−]?[\d.,'’\s٬٫]*\d)\s*(?:([A-Z]{3})|(\p{Sc}))?")
+_SIGNS = {
+    **{"€": "EUR", "£": "GBP", "₹": "INR", "₩": "KRW", "₺": "TRY", "₫": "VND", "₪": "ILS", "₴": "UAH", "₱": "PHP"},
+    **{"R$": "BRL", "zł": "PLN", "Kč": "CZK", "Ft": "HUF", "лв": "BGN", "₽": "RUB", "A$": "AUD", "C$": "CAD"},
+}
+"""Signs that stand for one currency. Others, like $ and kr, are taken for the order's."""
+_SIGN = r"(?:[A-Z]{1,2})?\p{Sc}|kr|zł|Kč|Ft|лв|lei|Fr"
+_WITH_CURRENCY = regex.compile(
+    rf"(?:([A-Z]{{3}})|({_SIGN})\.?)?\s*([-+−]?[\d.,'’\s٬٫]*\d)\s*(?:([A-Z]{{3}})|({_SIGN})\.?)?"
+)
 
 
 def amount_of(value: Value, currency: str, context: Context) -> tuple[Decimal, str]:
@@ -174,9 +180,9 @@ def epoch(number: float) -> dt.datetime:
 def items(value: Value, context: Context) -> list[Any]:
     if isinstance(value, list):
         return value
-    if value is None or isinstance(value, dict):
+    if value is None:
         raise StepFailed(f"It takes a list, and this is {named(value)}.")
-    return [value]
+    return [value]  # one item, such as the only parcel of an event
 
 
 def email(value: Value, context: Context) -> str:

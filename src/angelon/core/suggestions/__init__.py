@@ -52,22 +52,22 @@ class Suggestion:
 
 def suggest(samples: Sequence[Any]) -> dict[str, list[Suggestion]]:
     """Ranked guesses for every part of the reading."""
-    at = places(samples)
-    found: dict[str, list[Suggestion]] = {name: _rank(part, at, len(samples)) for name, part in PARTS.items()}
+    at, split = places(samples), orders_in(samples)
+    found: dict[str, list[Suggestion]] = {name: _rank(part, at, len(samples), split) for name, part in PARTS.items()}
     where = str(found["country"][0].value) if found["country"] and found["country"][0].score >= 0.4 else ""
     if where:
         found["phone"] = _rank(
-            dataclasses.replace(PARTS["phone"], look=partial(looks.phone, country=where)), at, len(samples)
+            dataclasses.replace(PARTS["phone"], look=partial(looks.phone, country=where)), at, len(samples), split
         )
     found["name"] = sorted([*_whole_names(at), *found["name"]], key=lambda s: -s.score)[:MOST]
     found["total"] = _largest_first(found["total"])
     found["lines"] = _lists("item", LINE, at)
-    found["parcels"] = _lists("parcel", PARCEL, at)
+    found["parcels"] = _lists("parcel", PARCEL, at) or _one_parcel(samples)
     found["address"] = _addresses(samples)
     found["reference"] = _same_for_one_order(found["reference"], found["number"], at, len(samples))
     _settle_numbers(found)
     _one_part_each(found)
-    if orders_in(samples) is not None:
+    if split is not None:
         found = {name: [_capped(s, OF_ORDERS) for s in ranked] for name, ranked in found.items()}
     return {name: found.get(name, []) for name in READING}
 
@@ -126,10 +126,19 @@ def _is_order(item: dict[str, Any]) -> bool:
 # ---- ranking ------------------------------------------------------------------------------------------------------
 
 
-def _rank(part: Part, at: Iterable[Place], total: int) -> list[Suggestion]:
+OF_ONE_ITEM = 0.6
+"""The most that a guess is worth of a field of a list's first item: the order has other items besides."""
+
+
+def _rank(part: Part, at: Iterable[Place], total: int, split: str | None = None) -> list[Suggestion]:
+    """Guesses for a part. `split` is the path of the list whose items are orders, where there is one."""
     ranked = []
+    identifies = part is PARTS["reference"] or part is PARTS["number"]
     for place in at:
         if place.items or place.value is None:
+            continue
+        of_item = place.is_first_of_several and not (split and place.path.startswith(f"{split}[0]"))
+        if of_item and identifies:
             continue
         present = [v for v in place.values if v not in (None, "")]
         look = sum(part.look(v) for v in present[:8]) / len(present[:8])
@@ -144,7 +153,9 @@ def _rank(part: Part, at: Iterable[Place], total: int) -> list[Suggestion]:
         deep = 0.01 * len([parent for parent in place.parents if "wrapper" not in meaning(parent)])
         favour = 0.07 if place.around & part.favoured else 0.0
         score = 0.62 * named + 0.3 * look + 0.03 + favour - deep - rarely - _against(part, place)
-        if part.named is PARTS["number"].named or part.named is PARTS["reference"].named:
+        if of_item and part.named in _OF_THE_ORDER:
+            score = min(score, OF_ONE_ITEM)
+        if identifies:
             score -= 0.3 if len(present) > 2 and len({str(v) for v in present}) == 1 else 0.0
         if score < 0.2:
             continue
@@ -162,9 +173,13 @@ def _rank(part: Part, at: Iterable[Place], total: int) -> list[Suggestion]:
     return sorted(ranked, key=lambda s: -s.score)[:MOST]
 
 
+_OF_THE_ORDER = frozenset(part.named for part in PARTS.values())
+
+
 def _against(part: Part, place: Place) -> float:
     own = max((much for word, much in part.against if word in place.own), default=0.0)
-    return own + max((much for word, much in part.around if word in place.around), default=0.0)
+    around = place.of_order if part is PARTS["reference"] or part is PARTS["number"] else place.around
+    return own + max((much for word, much in part.around if word in around), default=0.0)
 
 
 def _recipe(place: Place, part: Part | None) -> Recipe:
@@ -336,6 +351,30 @@ def _lists(concept: str, parts: dict[str, Part], at: list[Place]) -> list[Sugges
             ", and its name says so" if named else ""
         )
         ranked.append(Suggestion(_recipe(place, None), place.values[0], round(min(score, 1.0), 3), reason))
+    return sorted(ranked, key=lambda s: -s.score)[:MOST]
+
+
+def _one_parcel(samples: Sequence[Any]) -> list[Suggestion]:
+    """The object that is an event's only parcel: it has a number, and a carrier or an expected day."""
+    ranked: list[Suggestion] = []
+
+    def look(value: Any, path: str, key: str, depth: int) -> None:
+        if not isinstance(value, dict) or depth > 4:
+            return
+        own = {name: inner for name, inner in value.items() if not isinstance(inner, dict | list)}
+        at = _fields_of([own])
+        fits = {name: _rank(part, at, 1) for name, part in PARCEL.items()}
+        known = [name for name, one in fits.items() if one and one[0].score >= 0.6]
+        named = "parcel" in meaning(key) or any("parcel" in place.own for place in at)
+        if named and "number" in known and len(known) > 1:
+            score = 0.6 + 0.1 * len(known)
+            recipe = Recipe.model_validate({"path": path})
+            ranked.append(Suggestion(recipe, value, score, f"an object with {', '.join(known)}"))
+        for name, inner in value.items():
+            look(inner, child(path, name), name, depth + 1)
+
+    if samples:
+        look(samples[0], "$", "", 0)
     return sorted(ranked, key=lambda s: -s.score)[:MOST]
 
 

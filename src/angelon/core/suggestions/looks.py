@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from decimal import Decimal
 from functools import lru_cache
 from typing import Any
 
@@ -10,7 +11,7 @@ from babel import Locale
 from babel.numbers import list_currencies
 
 from angelon.core.addresses import BadPhone, read_phone
-from angelon.core.recipes.coerce import day
+from angelon.core.recipes.coerce import amount_of, day
 from angelon.core.recipes.context import Context, StepFailed
 from angelon.core.values import number_of
 
@@ -73,10 +74,30 @@ def language(value: Any) -> float:
 
 
 def money(value: Any) -> float:
-    number = number_of(value, ".")
-    if number is None or number < 0 or isinstance(value, bool):
+    number = _amount(value)
+    if number is None or number < 0:
         return 0.0
-    return 1.0 if re.search(r"[.,]\d{2}$", str(value)) else 0.7
+    return 1.0 if isinstance(value, float) or re.search(r"[.,]\d{2}(\D{0,4})$", str(value)) else 0.7
+
+
+def reduction(value: Any) -> float:
+    """An amount that is taken off, with or without its minus sign."""
+    number = _amount(value)
+    return (
+        money(str(value).replace("-", "").replace("\u2212", "")) if number is not None and number < 0 else money(value)
+    )
+
+
+def _amount(value: Any) -> Decimal | None:
+    """An amount, in a text with its currency too."""
+    if isinstance(value, bool) or (number := number_of(value, ".")) is not None:
+        return None if isinstance(value, bool) else number
+    if not isinstance(value, str):
+        return None
+    try:
+        return amount_of(value, "", Context(decimal="."))[0]
+    except StepFailed:
+        return None
 
 
 def date(value: Any) -> float:
@@ -122,6 +143,11 @@ def number(value: Any) -> float:
     if re.fullmatch(r"[A-Za-z#]{1,6}[-_/#]?[\w\-/]*\d[\w\-/]*", text) and not re.fullmatch(r"[0-9a-f-]{32,}", text):
         return 1.0
     return 0.7 if text.isdigit() and len(text) <= 10 else 0.3
+
+
+def tracking(value: Any) -> float:
+    """A parcel's number, which is often written in groups."""
+    return number(text_of(value).replace(" ", ""))
 
 
 def identifier(value: Any) -> float:

@@ -47,7 +47,7 @@ def meaning(key: str) -> frozenset[str]:
     found: set[str] = set()
     whole = plain(key).replace("_", "").replace("-", "").replace(" ", "")
     if whole in _known():
-        found |= _known()[whole]
+        return _known()[whole]
     for word in words(key):
         found |= _of_word(plain(word))
     return frozenset(found)

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from angelon.core.suggestions import looks
+from angelon.core.suggestions.meaning import meaning
 from angelon.core.suggestions.places import Place
 
 Named = Callable[[Place, float], float]
@@ -38,7 +39,8 @@ def _best(*cases: tuple[bool, float]) -> float:
 def _about_order(place: Place) -> bool:
     """Whether nothing around says that it is about something within the order."""
     inner = {"customer", "seller", "recipient", "billing", "item", "parcel", "payment", "event", "carrier", "address"}
-    return not place.around & inner
+    inner |= {"return"}
+    return not place.of_order & inner
 
 
 def _email(place: Place, look: float) -> float:
@@ -78,6 +80,8 @@ def _reference(place: Place, look: float) -> float:
     own, order = place.own, _about_order(place)
     if _OF_THE_EVENT.match(str(place.value)) and "order" not in own:
         return 0.3
+    if "id" in own and "order" not in own and _in_envelope(place):
+        return 0.3
     return _best(
         ("id" in own and "order" in own, 0.95),
         ("id" in own and order, 0.5 if "shown" in own else 0.92),
@@ -89,10 +93,27 @@ def _reference(place: Place, look: float) -> float:
     )
 
 
+_ENVELOPES = frozenset(
+    {
+        *("meta", "metadata", "event", "header", "headers", "envelope", "hook", "webhook", "notification"),
+        *("context", "delivery", "message", "request"),
+    }
+)
+
+
+def _in_envelope(place: Place) -> bool:
+    """Whether it stands in what tells about the delivery rather than about the order."""
+    return any(parent.lower() in _ENVELOPES for parent in place.parents)
+
+
 def _number(place: Place, look: float) -> float:
     own, order = place.own, _about_order(place)
+    if "customer" in own and "order" not in own and own & {"number", "id"}:
+        return 0.0
+    if "id" in own and _in_envelope(place) and "order" not in own:
+        return 0.3
     return _best(
-        (own >= {"order", "number"}, 0.96),
+        (own >= {"order", "number"}, 0.5 if "id" in own else 0.96),
         ("shown" in own and order and look > 0.3, 0.94 if look == 1 else 0.7),
         ("number" in own and order, 0.92),
         (own >= {"order", "reference"} and look == 1, 0.88),
@@ -107,6 +128,8 @@ def _number(place: Place, look: float) -> float:
 
 def _status(place: Place, look: float) -> float:
     own = place.own
+    if "status" in own and own & {"payment", "fulfilment", "recipient", "return", "parcel"}:
+        return 0.5
     return _best(
         ("status" in own, 0.93),
         ("now" in own and bool(place.around & {"status"}), 0.9),
@@ -116,14 +139,20 @@ def _status(place: Place, look: float) -> float:
 
 
 def _payment_status(place: Place, look: float) -> float:
-    return _best(("status" in place.own and "payment" in place.own | place.around, 0.9))
+    own = place.own
+    return _best(
+        ("status" in own and "payment" in own | place.around, 0.9),
+        ("payment" in own and own <= {"payment", "order"} and look == 1, 0.76),
+    )
 
 
 def _fulfilment_status(place: Place, look: float) -> float:
     own = place.own
     return _best(
         ("status" in own and "fulfilment" in own | place.around, 0.9),
+        ("status" in own and "recipient" in own, 0.86),
         ("status" in own and "parcel" in own, 0.76),
+        ("fulfilment" in own and own <= {"fulfilment", "order"} and look == 1, 0.76),
     )
 
 
@@ -148,7 +177,23 @@ def _discount(place: Place, look: float) -> float:
 
 
 def _postage(place: Place, look: float) -> float:
-    return 0.93 if "postage" in place.own or ("postage" in place.around and "amount" in place.own) else 0.0
+    own = place.own
+    above = place.parents[-1] if place.parents else ""
+    bound = "recipient" in own and not own & _NO_COST
+    return _best(
+        ("postage" in own or ("postage" in place.around and "amount" in own), 0.93),
+        (bound and bool(own & {"amount", "total", "minor", "each"}), 0.9),
+        (bound and own <= {"recipient"} and (look == 1 or bool(place.around & {"amount", "total"})), 0.86),
+        ("recipient" in meaning(above) and bool(own & {"amount", "total"}) and "each" not in own, 0.8),
+    )
+
+
+_NO_COST = frozenset(
+    {
+        *("id", "number", "reference", "date", "name", "status", "address", "country", "email", "phone", "medium"),
+        *("expected", "full", "first", "last", "carrier"),
+    }
+)
 
 
 def _tax(place: Place, look: float) -> float:
@@ -258,7 +303,7 @@ PARTS: dict[str, Part] = {
         around=_WITHIN,
         says=("return",),
     ),
-    "discount": Part(_discount, looks.money, "looks like an amount", around=_WITHIN, says=("discount",)),
+    "discount": Part(_discount, looks.reduction, "looks like an amount", around=_WITHIN, says=("discount",)),
     "postage": Part(
         _postage,
         looks.money,
@@ -506,7 +551,7 @@ PARCEL: dict[str, Part] = {
     ),
     "number": Part(
         _tracking,
-        looks.number,
+        looks.tracking,
         "looks like a code",
         against=(("date", 0.6), ("carrier", 0.3)),
         says=("parcel", "number", "reference"),

@@ -12,7 +12,7 @@ from functools import cached_property
 from typing import Any
 
 from angelon.core.payload.paths import child
-from angelon.core.suggestions.looks import currency, money
+from angelon.core.suggestions.looks import currency, money, reduction
 from angelon.core.suggestions.meaning import meaning
 
 MAX_FIELDS = 400
@@ -32,6 +32,7 @@ _NAMING = (
     "art",
     "property",
     "typ",
+    "via",
 )
 _HOLDING = (
     "value",
@@ -48,6 +49,8 @@ _HOLDING = (
     "valeur",
     "answer",
 )
+_SUMS = frozenset({"total", "tax", "postage", "discount", "net", "recipient"})
+"""What a list of amounts names, one each: the order's sums, and not its lines."""
 _ROLE = ("role", "part", "type", "kind", "relation", "usage", "function", "art", "rolle", "qualifier", "party")
 _PARTIES = frozenset({"customer", "recipient", "seller", "billing"})
 _HOLDERS = frozenset({"amount", "minor", "unit", "wrapper"})
@@ -85,6 +88,18 @@ class Place:
         """What the objects that it stands in mean."""
         above = self._above[:-1] if self._holds else self._above
         return frozenset().union(*above) - {"wrapper", "medium"}
+
+    @cached_property
+    def of_order(self) -> frozenset[str]:
+        """The same from the innermost object on that is an order: a parcel that names its order is none of it."""
+        last = max((at for at, means in enumerate(self._above) if "order" in means), default=0)
+        above = self._above[last:]
+        return frozenset().union(*(above[:-1] if self._holds else above)) - {"wrapper", "medium"}
+
+    @property
+    def is_first_of_several(self) -> bool:
+        """Whether it is of the first item of a list: the others have values of their own."""
+        return "[0]" in self.path
 
     @cached_property
     def _holds(self) -> bool:
@@ -218,6 +233,11 @@ def _pair(objects: list[dict[str, Any]]) -> tuple[str, str] | None:
                 for o in objects
             ):
                 return naming, holding
+        if all(isinstance(o.get(naming), str) for o in objects) and any(meaning(o[naming]) & _SUMS for o in objects):
+            for holding in objects[0]:
+                amounts = [o.get(holding) for o in objects]
+                if meaning(holding) & {"amount", "minor", "total"} and all(reduction(one) for one in amounts):
+                    return naming, holding
     return None
 
 
