@@ -183,3 +183,34 @@ def test_what_only_an_unmapped_recipe_used_is_no_loss(client, bench):
     for name in ("a", "b"):
         bench_edit(client, act="clear", field=f"recipes.{name}")
     assert publish_mapping(client).status_code == 200
+
+
+def test_of_the_sure_suggestions_single_ones_are_left_out(client, bench):
+    bench.change(made.source(reading={}, line={}, recipes={}), SourceRow)
+    post(client)
+    page = client.get("/sources/shop/read").text
+    assert 'name="want" value="reading.email" checked' in page
+    form = {"act": "take_sure", "listed": ["reading.email", "reading.total"], "want": ["reading.total"]}
+    client.post("/sources/shop/read", data=form)
+    assert "email" not in draft_of(bench)["reading"]
+    assert "total" in draft_of(bench)["reading"]
+    form = {"act": "take_sure", "listed": ["reading.email"]}
+    assert "Nothing is ticked." in text(client.post("/sources/shop/read", data=form, follow_redirects=True))
+
+
+def test_a_mapping_that_parts_one_order_or_mixes_two_is_asked_about(client, bench):
+    for number in range(3):
+        order = made.order(id=77, reference="BK-77", uid=f"evt_{number}", quantity=2)
+        post(client, json.dumps(order).encode())
+    bench_edit(client, act="path", field="reading.reference", path="$.uid")
+    said = publish_mapping(client)
+    assert said.status_code == 409
+    assert "Order BK-77 would be 3 orders: its deliveries differ in the reference (evt_0, evt_1, evt_2)" in text(said)
+    assert stored(bench).reading["reference"].path == "$.id"
+    other = made.order(id=78, reference="BK-78", quantity=2, buyer={"name": "B", "email": "b@example.org"})
+    post(client, json.dumps(other).encode())
+    bench_edit(client, act="path", field="reading.reference", path="$.quantity")
+    said = text(publish_mapping(client))
+    assert "“2” would be one order of 2 customers (b@example.org, joerg@example.org)" in said
+    client.post("/sources/shop/read/publish", data={"override": "yes"})
+    assert stored(bench).reading["reference"].path == "$.quantity", "who insists is believed"

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import datetime as dt
 from bisect import bisect_right
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
+from angelon.core.problems import Problem
 from angelon.core.specs.source import Source
 
 MAX_SEEN = 200
@@ -97,6 +98,36 @@ class Family:
 def alike_number(number: str) -> str:
     """An order's number without what people and shops write around it: `#BK-7 ` is `bk-7`."""
     return "".join(number.split()).lstrip("#").casefold()
+
+
+def doubts_about_identity(said: Iterable[tuple[str, str, str]]) -> list[Problem]:
+    """What speaks against a mapping that tells orders apart as these deliveries say: (reference, number, customer's
+    email) of each.
+    """
+    of_number: dict[str, set[str]] = {}
+    of_reference: dict[str, set[str]] = {}
+    for reference, number, email in said:
+        if reference and number:
+            of_number.setdefault(number, set()).add(reference)
+        if reference and email:
+            of_reference.setdefault(reference, set()).add(email.casefold())
+    found = []
+    parted = [number for number, references in of_number.items() if len(references) > 1]
+    if parted:
+        what = f"Order {parted[0]} would be {len(of_number[parted[0]])} orders: its deliveries differ in the reference"
+        others = f", and so do {len(parted) - 1} more" if len(parted) > 1 else ""
+        hint = "Map a reference that stays the same over all deliveries of an order."
+        found.append(Problem("reading.reference", f"{what} ({_some(of_number[parted[0]])}){others}.", hint))
+    mixed = [reference for reference, emails in of_reference.items() if len(emails) > 1]
+    if mixed:
+        what = f"“{mixed[0]}” would be one order of {len(of_reference[mixed[0]])} customers"
+        hint = "Map a reference that no two orders share."
+        found.append(Problem("reading.reference", f"{what} ({_some(of_reference[mixed[0]])}).", hint))
+    return found
+
+
+def _some(values: set[str]) -> str:
+    return ", ".join(sorted(values)[:3]) + (", …" if len(values) > 3 else "")
 
 
 def forms_of_number(number: str) -> set[str]:

@@ -4,12 +4,15 @@ published.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 
 from angelon.core import usage
+from angelon.core.orders import doubts_about_identity
+from angelon.core.payload.body import NotReadable
 from angelon.core.planning.checking import Outcome
 from angelon.core.problems import Conflict, Invalid, Problem
+from angelon.core.reading import read
 from angelon.core.recipes import edits
 from angelon.core.recipes import kept as kept_things
 from angelon.core.recipes.steps import STEPS
@@ -18,8 +21,9 @@ from angelon.core.specs.mapping import Mapping as MappingSpec
 from angelon.core.specs.mapping import changed_parts, mapping_of, unmapped, with_mapping
 from angelon.core.specs.stored import from_stored
 from angelon.core.usage import Use
-from angelon.db import changes, mappings
+from angelon.db import changes, events, mappings
 from angelon.db.tables import SourceRow
+from angelon.engine.event_reader import payload_of
 from angelon.engine.operations import checks
 from angelon.engine.unit import Work, found
 from angelon.engine.usage import among
@@ -169,10 +173,28 @@ class InUse(Invalid):
     """A draft unmaps what is used."""
 
 
+class InDoubt(Invalid):
+    """A draft tells orders apart as they are not."""
+
+
+MOST_LOOKED_AT = 60
+"""Newest deliveries by which it is seen how a mapping tells orders apart."""
+
+
+def _identities(work: Work, source: Source) -> Iterator[tuple[str, str, str]]:
+    """Reference, number and email of the newest deliveries, as a source maps them."""
+    for event in events.recent(work.session, work.live.source_ids[source.key], MOST_LOOKED_AT):
+        try:
+            reading = read(source, work.live.setup.store, payload_of(work.session, work.live, event, source))
+        except NotReadable:
+            continue
+        yield reading.reference, reading.number, reading.text("email")
+
+
 def publish(work: Work, key: str, expected: int | None = None, override: bool = False) -> int:
     """Makes the draft live; gives the revision's number. Raises Invalid where there is no draft or it can't be read,
-    InUse and ChecksFailed where it unmaps what is used or checks fail and `override` is not set, and Conflict where it
-    was changed since `expected`.
+    Conflict where it was changed since `expected`, and, where `override` is not set, InUse where it unmaps what is
+    used, InDoubt where it mistakes orders for each other, and ChecksFailed.
     """
     with work.look() as looked:
         now, failed, lost = _looked_at(looked, key, expected, override)
@@ -207,6 +229,10 @@ def _looked_at(work: Work, key: str, expected: int | None, override: bool) -> tu
                 for loss in lost
             ]
         )
+    if {"reading.reference", "reading.number"} & set(changed_parts(mapping_of(live), mapping_of(now))):
+        doubts = doubts_about_identity(_identities(work, now))
+        if doubts and not override:
+            raise InDoubt(doubts)
     failed = checks.failing_with_source(work.session, work.live, now)
     if failed and not override:
         raise checks.ChecksFailed(failed)

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import json
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from typing import Any
 
 from flask import (
@@ -25,7 +25,7 @@ from flask import (
 from angelon.core import usage
 from angelon.core.planning.effect import compare as compare_decisions
 from angelon.core.planning.mapping_effect import value_changes
-from angelon.core.problems import Invalid
+from angelon.core.problems import Invalid, Problem
 from angelon.core.recipes.evaluate import label
 from angelon.core.recipes.kept import Part
 from angelon.core.recipes.steps import STEPS
@@ -170,7 +170,8 @@ def _edit(key: str, act: str, field_id: str, given: dict[str, str]) -> str:
         source_of(key)
         return field_id
     if act == "take_sure":
-        _take_sure(key)
+        listed = {field: field in request.form.getlist("want") for field in request.form.getlist("listed")}
+        _take_sure(key, listed)
         return ""
     with work() as unit:
         if act == "new_variable":
@@ -212,10 +213,14 @@ def _edit(key: str, act: str, field_id: str, given: dict[str, str]) -> str:
     return field_id
 
 
-def _take_sure(key: str) -> None:
-    """Takes every suggestion that is sure, lists first so that their items' parts follow."""
+def _take_sure(key: str, listed: Mapping[str, bool]) -> None:
+    """Takes every suggestion that is sure, lists first so that their items' parts follow; of those that were listed the
+    ones that are ticked.
+    """
+    if listed and not any(listed.values()):
+        raise Invalid([Problem("", "Nothing is ticked.", "Tick the suggestions to accept.")])
     for _ in range(2):
-        rows = _page(key, "")["mapping"].sure
+        rows = [row for row in _page(key, "")["mapping"].sure if listed.get(row.field_id, True)]
         with work() as unit:
             operations.take(unit, key, [(row.field_id, json.dumps(row.suggestion.recipe.model_dump())) for row in rows])
 
@@ -246,8 +251,9 @@ def publish(key: str) -> Any:
             number = operations.publish(unit, key, edits_seen(), request.form.get("override") == "yes")
     except ChecksFailed as error:
         return render_template("checks/failed.html", outcomes=error.outcomes, **around), 409
-    except operations.InUse as error:
-        return render_template("sources/in_use.html", problems=error.problems, **around), 409
+    except (operations.InUse, operations.InDoubt) as error:
+        doubt = isinstance(error, operations.InDoubt)
+        return render_template("sources/in_use.html", problems=error.problems, doubt=doubt, **around), 409
     except Invalid as error:
         if error.is_conflict:
             flash("The mapping was changed while you looked at it. This is how it stands now.", "bad")
