@@ -222,3 +222,20 @@ def test_contrast_is_wcag_s():
     assert contrast("#777777", "#ffffff") == pytest.approx(4.48, abs=0.01)
     assert contrast("#0E5A55", "#0E5A55") == 1
     assert (ink_on("#0E5A55"), ink_on("#f2d45c")) == ("#ffffff", "#1d232c")
+
+
+def test_every_error_of_a_text_is_told_at_once():
+    blocks = [{"kind": "text", "text": "{{ order.tottal }} {{ nosuch }}"}, {"kind": "text", "text": "{# open"}]
+    found = Preflight(message(**email(blocks)), made.setup(gateways=verified()), SPEAKING).run()
+    told = " ".join(problem.what for problem in found)
+    for part in ("no field “tottal”", "“nosuch”", "comment {# is opened"):
+        assert part in told, told
+
+
+def test_a_message_that_no_route_sends_is_not_asked_of_each_source():
+    sources = {f"s{n}": made.source(key=f"s{n}", recipes={}) for n in range(8)}
+    blocks = [{"kind": "text", "text": "{{ customer_name }} {{ total }}"}]
+    lines = [
+        what for what in checked(email(blocks), (), sources=sources, gateways=verified()).values() if "mapping" in what
+    ]
+    assert lines == ["No source has a mapping for “customer_name”, “total”: sends of this message would be held."]

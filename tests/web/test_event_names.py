@@ -77,3 +77,9 @@ def test_saving_the_place_on_connect_reads_the_kept_ones_too(nameless, client):
 
 def test_a_source_without_deliveries_says_what_to_do(bench, client):
     assert "Watch for the first delivery" in text(client.get("/sources/shop/event-names"))
+
+
+def test_a_list_of_orders_is_told_where_deliveries_come_in(bench, client):
+    bench.deliver(json.dumps({"orders": [made.order(id=1), made.order(id=2)]}).encode(), store_delivery="d-1")
+    bench.plan()
+    assert "a list of orders, at $.orders" in text(client.get("/sources/shop/capture"))

@@ -399,3 +399,16 @@ def test_the_stand_ins_speak_json(client, bench):
     client.post("/standins/providers", data={"which": "chat", "fault": "busy", "seconds": "5"})
     assert (bench.box.setting("chat_fault"), bench.box.setting("chat_review_seconds")) == ("busy", 5)
     assert json.loads(client.get("/standins/mail.json").data) == []
+
+
+def test_an_empty_text_is_not_tested(client, bench):
+    bench.deliver(made.body())
+    bench.plan()
+    spec = made.message().model_dump(mode="json")
+    spec["email"]["en"] |= {"text_only": True, "text": "  "}
+    spec["sms"] = {"en": {"text": ""}}
+    client.post("/messages/received/draft", json={"spec": spec, "locale": "en"})
+    form = {"channel": "email", "locale": "en", "gateway": "mailroom", "to": "a@example.org"}
+    said = client.post("/messages/received/test", data=form)
+    assert (said.status_code, "The mail has no text." in said.json["detail"]) == (422, True)
+    assert bench.rows("SELECT count(*) FROM send WHERE test")[0][0] == 0

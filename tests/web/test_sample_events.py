@@ -97,3 +97,15 @@ def test_an_order_that_is_no_id_in_the_address_is_no_fault(client, order):
     for page in ("/sources/shop/read", "/sources/shop/ask", "/messages/received", "/routes/received"):
         assert client.get(page, query_string={"order": order}).status_code == 200
     assert client.get("/suppressions", query_string={"before": f"2026-01-01T00:00:00+00:00~{order}"}).status_code == 200
+
+
+def test_an_event_that_was_erased_is_passed_over(client, bench):
+    for number in (1, 2):
+        deliver(client, bench, number)
+    bench.plan()
+    with bench.database.connection() as connection:
+        connection.exec_driver_sql(
+            "UPDATE delivery SET body = '' WHERE id = (SELECT delivery_id FROM event ORDER BY received_at DESC LIMIT 1)"
+        )
+    for page in ("/routes/received", "/sources/shop/read", "/messages/received"):
+        assert "BK-1" in sample(client.get(page)), page

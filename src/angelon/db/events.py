@@ -9,7 +9,7 @@ from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import BigInteger, Connection, Table, bindparam, insert, text, type_coerce, union_all, update
+from sqlalchemy import BigInteger, Connection, Table, bindparam, exists, insert, text, type_coerce, union_all, update
 from sqlalchemy import select as core_select
 from sqlalchemy.dialects import postgresql, sqlite
 from sqlmodel import Session, col, func, select
@@ -486,21 +486,29 @@ class Newest:
 
 
 def newest_of_each(
-    session: Session, source_ids: Sequence[int], types: Sequence[str], delivered: bool, limit: int
+    session: Session,
+    source_ids: Sequence[int],
+    types: Sequence[str],
+    delivered: bool,
+    limit: int,
+    readable: bool = False,
 ) -> list[Newest]:
     """The newest events of each of these types, and (where `delivered` says so) those that were delivered to each of
-    these sources; newest first, in one query.
+    these sources; newest first, in one query. With `readable`, those whose delivery is kept: what was erased or is kept
+    no longer says nothing.
 
     One walk down an index for each source and each type, so that it costs the same however many events there are.
     """
     columns = (EVENT.c.received_at, EVENT.c.id, EVENT.c.source_id, EVENT.c.type, EVENT.c.parent_id)
     newest_first = (EVENT.c.received_at.desc(), EVENT.c.id.desc())
     walks = []
+    kept = exists().where(DELIVERY.c.id == EVENT.c.delivery_id, func.length(DELIVERY.c.body) > 0)
     if delivered:
-        of_source = core_select(*columns).where(EVENT.c.parent_id.is_(None))
+        of_source = core_select(*columns).where(EVENT.c.parent_id.is_(None), *([kept] if readable else []))
         walks += [of_source.where(EVENT.c.source_id == source_id) for source_id in source_ids]
     among = EVENT.c.source_id.in_(list(source_ids))
-    walks += [core_select(*columns).where(EVENT.c.type == type_, among) for type_ in types]
+    only = [kept] if readable else []
+    walks += [core_select(*columns).where(EVENT.c.type == type_, among, *only) for type_ in types]
     if not walks or not source_ids:
         return []
     limited = [core_select(walk.order_by(*newest_first).limit(limit).subquery()) for walk in walks]

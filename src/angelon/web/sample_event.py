@@ -92,7 +92,9 @@ def select_many(live: LiveSetup, wanted: Mapping[str, Wanted], changed: Source |
     """Sample events for several purposes at once, by the name given to each; as many queries as for one."""
     source_ids = sorted(live.source_ids.values())
     types = sorted({type_ for one in wanted.values() for type_ in one.types or ()})
-    found = events.newest_of_each(session(), source_ids, types, any(not one.types for one in wanted.values()), REACH)
+    found = events.newest_of_each(
+        session(), source_ids, types, any(not one.types for one in wanted.values()), REACH, True
+    )
     asked = _asked(live)
     chosen = {name: _choose(live, one, found, asked) for name, one in wanted.items()}
     rows = events.rows_by_ids(session(), {sample.event_id for sample in chosen.values() if sample.event_id})

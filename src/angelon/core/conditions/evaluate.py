@@ -55,13 +55,20 @@ class Verdict(NamedTuple):
 
     def why_not(self) -> str:
         """The part that settled a no, as a sentence."""
+        if not self.inner and self.saw in ("yes", "no"):
+            return f"It does not hold that {self.label}."
         if not self.inner:
-            return f"{self.label[:1].upper()}{self.label[1:]} does not hold: it is {self.saw or 'empty'}."
+            return f"{self.label[:1].upper()}{self.label[1:]} does not hold: it is {self._value}."
         no = next((v for v in self.inner if not v.yes), None)
         if self.label.startswith("none"):
             yes = next((v for v in self.inner if v.yes), None)
-            return f"“{yes.label}” holds, and it must not: it is {yes.saw or 'empty'}." if yes else ""
+            return f"“{yes.label}” holds, and it must not: it is {yes._value}." if yes else ""
         return no.why_not() if no and self.label.startswith("all") else f"None of {len(self.inner)} alternatives holds."
+
+    @property
+    def _value(self) -> str:
+        """What was seen, quoted where what it was compared with is."""
+        return f"“{self.saw}”" if self.saw and "“" in self.label else self.saw or "empty"
 
     def leaves(self) -> list[Verdict]:
         """The comparisons in it, in order."""

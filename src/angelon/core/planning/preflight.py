@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field
 from typing import Any
 from urllib.parse import urlsplit
@@ -21,6 +22,7 @@ from angelon.core.messages.channel import Part, Rendered
 from angelon.core.messages.channels import CHANNEL_LABELS, CHANNELS, compiled_part
 from angelon.core.messages.chat import CompiledChat, RenderedChat, review_problems
 from angelon.core.messages.email import RenderedEmail
+from angelon.core.messages.known_fields import unknown_fields
 from angelon.core.messages.sms import RenderedSms
 from angelon.core.planning.inputs import Setup
 from angelon.core.planning.plan import values_for
@@ -31,7 +33,7 @@ from angelon.core.recipes.evaluate import Variables
 from angelon.core.specs.message import FromLibrary, Message
 from angelon.core.specs.source import Source
 from angelon.core.specs.store import Rules, RuleSet, Store
-from angelon.core.templates import CantRender
+from angelon.core.templates import BadTemplate, CantRender, Compiled, compile_template
 
 SHOWN_IN_FULL = 100_000
 """Bytes of HTML; some mail programs cut what is longer."""
@@ -108,6 +110,7 @@ class Preflight:
             compiled = compiled_part(self.message, channel, locale, self.setup.store)
         except Invalid as error:
             self.found += error.problems
+            self._also_wrong(where, text, {problem.what for problem in error.problems})
             return
         unknown = sorted(compiled.names - set(self.setup.variables) - {"order"})
         for name in unknown:
@@ -192,7 +195,9 @@ class Preflight:
 
     def _mapped(self, channel: str, locale: str, compiled: Part) -> None:
         """Sources that use the message and have no recipe for what it needs."""
-        for spoken, _, sources in self.speaking or [(channel, "", tuple(self.setup.sources))]:
+        if not any(spoken == channel for spoken, _, _ in self.speaking):
+            return self._mapped_nowhere(channel, compiled)
+        for spoken, _, sources in self.speaking:
             if spoken != channel:
                 continue
             for key in sources:
@@ -211,6 +216,29 @@ class Preflight:
                             f"{source.name} has no mapping for “{name}”: its sends of this message would be held.",
                             "Map it.",
                         )
+
+    def _mapped_nowhere(self, channel: str, compiled: Part) -> None:
+        """The same for a message that no route sends by this channel: what no source at all says."""
+        said = {name for source in self.setup.sources.values() for name in source.recipes}
+        missing = [
+            name
+            for name in sorted(compiled.names - {"order"} - said)
+            if (variable := self.setup.variables[name]).sample is None and (variable.required or channel == "chat")
+        ]
+        if missing and self.setup.sources:
+            names = ", ".join(f"“{name}”" for name in missing)
+            key = next(iter(self.setup.sources))
+            what = f"No source has a mapping for {names}: sends of this message would be held."
+            self._warn(f"sources.{key}.{missing[0]}", what, "Map it." if len(missing) == 1 else "Map them.")
+
+    def _also_wrong(self, where: str, text: Any, told: set[str]) -> None:
+        """What else is wrong with a text that can't be compiled, so that nobody mends it error by error."""
+        for part in _readable(text.model_dump()):
+            unknown = sorted(part.names - set(self.setup.variables) - {"order"})
+            for problem in (*unknown_fields(part), *(unknown_variable(name, self.setup) for name in unknown)):
+                if problem.what not in told:
+                    told.add(problem.what)
+                    self.found.append(problem.at(where))
 
     # ---- with real events
 
@@ -497,6 +525,23 @@ _RENDERED: dict[str, _Check] = {
     "chat": Preflight._chat_buttons,
 }
 """What each channel looks at in a text filled with a real event."""
+
+
+def _readable(written: Any) -> Iterable[Compiled]:
+    """The texts in it that can be read as templates."""
+    if isinstance(written, str):
+        with suppress(BadTemplate):
+            yield compile_template(written)
+    inner = written.values() if isinstance(written, dict) else written if isinstance(written, list) else ()
+    for one in inner:
+        yield from _readable(one)
+
+
+def empty_text(message: Message, setup: Setup, channel: str, locale: str) -> list[Problem]:
+    """What of a text is empty, so that nothing would be said; what is only worth a look is left out."""
+    looked = Preflight(message, setup)
+    _check(_EMPTY, channel)(looked, f"{channel}.{locale}", message.variants(channel)[locale])
+    return [problem for problem in looked.found if problem.severity == "error"]
 
 
 def unknown_variable(name: str, setup: Setup) -> Problem:

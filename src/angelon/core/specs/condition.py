@@ -84,6 +84,11 @@ def subject_label(name: str) -> str:
     return SUBJECT_LABELS.get(name) or name.replace("_", " ").replace(".", "’s ", 1)
 
 
+def _quoted(value: str) -> str:
+    """A value as a sentence has it: in quotation marks where it is several words."""
+    return f"“{value}”" if len(value.split()) > 1 or "," in value else value
+
+
 class Compare(Spec):
     """One comparison.
 
@@ -117,11 +122,11 @@ class Compare(Spec):
             of = f"the number of {of}"
         elif self.which:
             of = f"{self.which} of {of}{': ' + self.item if self.item else ''}"
-        named = event_label if self.of == "history.events" and self.which != "count" else str
+        named = event_label if self.of == "history.events" and self.which != "count" else _quoted
         given = (
             ", ".join(map(named, self.values))
             if self.op in ("one_of", "none_of")
-            else f"{self.value} and {self.to}"
+            else f"{_quoted(self.value)} and {_quoted(self.to)}"
             if self.op == "between"
             else named(self.value)
         )

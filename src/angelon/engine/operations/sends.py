@@ -11,7 +11,7 @@ from angelon.core.messages.channels import CHANNEL_LABELS, address_label, check_
 from angelon.core.planning.inputs import Setup
 from angelon.core.planning.people import written_for
 from angelon.core.planning.plan import clock_of, values_for
-from angelon.core.planning.preflight import unknown_variable
+from angelon.core.planning.preflight import empty_text, unknown_variable
 from angelon.core.problems import Invalid, Problem
 from angelon.core.sending.due import EventFacts
 from angelon.core.specs import Gateway, Message
@@ -178,6 +178,8 @@ def _filled(
     if locale not in message.variants(channel):
         what = f"There is no {CHANNEL_LABELS[channel]} in {locale}."
         raise Invalid([Problem("locale", what, "Choose another language.")])
+    if empty := empty_text(message, setup, channel, locale):
+        raise Invalid(empty)
     address = _address(channel, to, setup.store.country, setup.gateways.get(gateway_key))
     part = compiled_part(message, channel, locale, setup.store)
     unknown = sorted(part.names - set(setup.variables) - {"order"})

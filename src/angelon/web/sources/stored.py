@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from typing import Any
+
 from flask import abort
 
 from angelon.core.deliveries import UNNAMED
 from angelon.core.naming_guesses import NameGuess, guess_name
 from angelon.core.payload.body import NotReadable
 from angelon.core.specs import Source
+from angelon.core.suggestions import orders_in
 from angelon.db import events
 from angelon.db.tables import EventRow
 from angelon.engine.event_reader import parts_of
@@ -26,13 +30,24 @@ def name_guess(source: Source, newest: EventRow | None) -> NameGuess | None:
     """Where the event's name seems to stand, where the newest delivery of a source was found to have none."""
     if newest is None or newest.name != UNNAMED:
         return None
+    headers, parts = _parts(source, newest)
+    return guess_name(headers, parts[0]) if parts else None
+
+
+def several_at(source: Source, newest: EventRow | None) -> str | None:
+    """Where a list of orders stands in the newest delivery of a source that takes each for one order."""
+    parts = _parts(source, newest)[1] if newest is not None and not source.orders_at else []
+    return orders_in(parts[:1])
+
+
+def _parts(source: Source, newest: EventRow) -> tuple[Mapping[str, str], list[Any]]:
+    """A delivery's headers and its orders; none where it can't be read any more."""
     try:
         kept = events.delivery_of(session(), newest)
         headers = kept.headers or {}
-        parts = parts_of(source, kept.body, kept.content_type, headers)
+        return headers, parts_of(source, kept.body, kept.content_type, headers)
     except (LookupError, NotReadable):
-        return None
-    return guess_name(headers, parts[0] if parts else None)
+        return {}, []
 
 
 def address(key: str) -> str:

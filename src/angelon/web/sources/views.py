@@ -47,7 +47,7 @@ from angelon.web.forms import CODE, TEXT, WORDS, Spelling, filled, pairs
 from angelon.web.numbers import whole
 from angelon.web.services import kinds_of_events, live, services, session, store_id, work, work_or_back
 from angelon.web.sources import look_ups, mapping, naming
-from angelon.web.sources.stored import address, name_guess, source_of
+from angelon.web.sources.stored import address, name_guess, several_at, source_of
 from angelon.web.stores import of_store
 
 pages = Blueprint("sources", __name__, url_prefix="/sources", template_folder="templates")
@@ -375,6 +375,7 @@ def capture(key: str) -> Any:
         after=after.isoformat(),
         latest=recent_events[:1],
         name_guess=name_guess(source, recent_events[0] if recent_events else None),
+        several=several_at(source, recent_events[0] if recent_events else None),
         nameless=sum(1 for one in recent_events if not one.type),
         types=kinds_of_events(),
         shown_refused=whole(request.args.get("refused")),
