@@ -46,7 +46,7 @@ def rehearsed(page: Any) -> None:
     """On an order that is large enough."""
     for _ in range(30):
         page.get_by_role("button", name="Rehearse").click()
-        page.get_by_text("What the sample makes of it").wait_for()
+        page.get_by_text("Rehearsal with the sample event").wait_for()
         if page.get_by_text("outbox.send(").count() and page.locator("blockquote").count():
             return
         page.locator("[data-sample=previous]").click()

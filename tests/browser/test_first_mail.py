@@ -37,7 +37,7 @@ def test_from_a_new_source_to_the_mail_in_the_mailbox(page, running):
     page.goto("/sources/pier-shop/connect")
     row = page.locator("tr", has_text="order.placed")
     row.get_by_label("What order.placed means").select_option("order.created")
-    row.get_by_role("button", name="Means this").click()
+    row.get_by_role("button", name="Map").click()
     expect(page.get_by_text("“order.placed” now means created.")).to_be_visible()
 
     # five fields are mapped by clicking, and what Angelon itself needs
@@ -138,8 +138,8 @@ def test_from_a_new_source_to_the_mail_in_the_mailbox(page, running):
         page.locator(".slot[open] label", has_text=choice.split(" order.")[0]).first.locator("input").click()
         expect(page.locator(".slot summary", has_text=slot)).to_have_count(0)
     expect(
-        page.get_by_role("heading", name="Rehearsal: 1 send would come out").or_(
-            page.get_by_role("heading", name="Rehearsal: nothing would come out")
+        page.get_by_role("heading", name="Rehearsal: 1 send would be sent").or_(
+            page.get_by_role("heading", name="Rehearsal: nothing would be sent")
         )
     ).to_be_visible()
     page.get_by_role("button", name="Switch on").click()
@@ -164,6 +164,6 @@ def test_from_a_new_source_to_the_mail_in_the_mailbox(page, running):
     # the send, its tries and the mail as sent are in the log
     page.goto("/sends?words=claire")
     page.locator("tr", has_text="Pier thanks").first.get_by_role("link", name="Pier thanks").click()
-    expect(page.get_by_role("cell", name="The gateway took it")).to_be_visible()
+    expect(page.get_by_role("cell", name="The gateway accepted it")).to_be_visible()
     expect(page.frame_locator(".letter iframe").locator("body")).to_contain_text("2 × Sandpiper pocket sled")
     expect(page.get_by_text("first for BK-")).to_be_visible()

@@ -131,9 +131,9 @@ def test_from_an_empty_folder_to_the_first_mail(browser, empty, mail_server):
     hands.click("link", "Watch for the first delivery")
     expect(page.get_by_text("Nothing has come in yet")).to_be_visible()
     assert store_sends(address, secret, BODY) == 401
-    hands.click("link", "Act on it")
-    hands.click("button", "Read signatures this way")
-    expect(page.get_by_text("From now on the signature is read from")).to_be_visible()
+    hands.click("link", "Fix it")
+    hands.click("button", "Use this header")
+    expect(page.get_by_text("The signature is now read from")).to_be_visible()
     assert store_sends(address, secret, BODY) == 202
 
     # map; where the name of the event stands is guessed, and what it means

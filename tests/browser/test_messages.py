@@ -326,7 +326,7 @@ def test_a_test_goes_through_the_real_gateway_and_says_how_it_went(page, running
     page.get_by_label("Heading: text").fill("Only a draft")
     page.get_by_label("Somebody of the team").select_option(label="Nuala at the workshop")
     page.get_by_role("button", name="Send a test").click()
-    expect(page.locator("[data-tried]")).to_contain_text("The gateway took it.")
+    expect(page.locator("[data-tried]")).to_contain_text("The gateway accepted it.")
     mail = running.wait_for(lambda: running.mails("nuala@brackwater.example"))[0]
     assert "Only a draft" in mail["text"]
     assert mail["headers"]["X-Test"] == "yes"
@@ -353,7 +353,7 @@ def test_a_letterhead_is_tried_on_any_message_from_its_page(page, running):
     page.get_by_label("Message", exact=True).select_option(label="Order received")
     page.get_by_label("Address", exact=True).fill("printer@brackwater.example")
     page.get_by_role("button", name="Send a test").click()
-    expect(page.locator("[data-tried]")).to_contain_text("The gateway took it.")
+    expect(page.locator("[data-tried]")).to_contain_text("The gateway accepted it.")
     mail = running.wait_for(lambda: running.mails("printer@brackwater.example"))[0]
     assert mail["headers"]["X-Test"] == "yes"
     assert "We start sewing" in mail["text"]
@@ -387,7 +387,7 @@ def test_revisions_are_compared_and_brought_back(page, written):
     page.get_by_role("button", name="Make it the draft").click()
     expect(page.get_by_text("The draft says what revision 1 said.")).to_be_visible()
     expect(page.get_by_label("Subject", exact=True)).to_contain_text("is packed")
-    page.get_by_role("button", name="Drop the draft").click()
+    page.get_by_role("button", name="Discard the draft").click()
 
 
 def test_another_system_is_called_from_a_text_written_on_the_page(page, running, written):

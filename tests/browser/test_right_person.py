@@ -182,7 +182,7 @@ def test_a_kind_of_one_s_own_and_a_signature_come_from_the_delivery_itself(page,
     page.get_by_role("button", name="Connect a source").click()
     page.locator("[data-copy='#secret-1']").click()
     secret = page.evaluate("navigator.clipboard.readText()")
-    body = json.dumps({"event": "mend.agreed", **order(id="R-1")}).encode()
+    body = json.dumps({"event": "hint.agreed", **order(id="R-1")}).encode()
     signature = "v1:" + hmac.new(secret.encode(), body, hashlib.sha256).hexdigest()
 
     def send():
@@ -192,12 +192,12 @@ def test_a_kind_of_one_s_own_and_a_signature_come_from_the_delivery_itself(page,
     page.goto("/sources/repairs/capture")
     expect(page.get_by_text("Nothing has come in yet")).to_be_visible()
     assert send() == 401
-    page.get_by_role("link", name="Act on it").click()
+    page.get_by_role("link", name="Fix it").click()
     refused = page.locator("#refused")
     expect(refused).to_contain_text("X-Harbour-Sign")
-    expect(refused).to_contain_text("It fits this source’s secret.")
-    refused.get_by_role("button", name="Read signatures this way").click()
-    expect(page.get_by_text("From now on the signature is read from")).to_be_visible()
+    expect(refused).to_contain_text("It matches this source’s secret.")
+    refused.get_by_role("button", name="Use this header").click()
+    expect(page.get_by_text("The signature is now read from")).to_be_visible()
     page.goto("/sources/repairs/connect")
     page.locator("[name='event_name.kind']").select_option("path")
     page.locator("[name='event_name.text']").fill("$.event")
@@ -205,10 +205,10 @@ def test_a_kind_of_one_s_own_and_a_signature_come_from_the_delivery_itself(page,
     expect(page.get_by_text("Saved. The next delivery is read this way.")).to_be_visible()
     assert send() == 202
     page.goto("/sources/repairs/connect")
-    row = page.locator("tr", has_text="mend.agreed")
-    row.get_by_label("Or a kind of your own for mend.agreed").fill("repair.agreed")
-    row.get_by_role("button", name="Means this").click()
-    expect(page.get_by_text("“mend.agreed” now means repair agreed.")).to_be_visible()
+    row = page.locator("tr", has_text="hint.agreed")
+    row.get_by_label("Or your own event type for hint.agreed").fill("repair.agreed")
+    row.get_by_role("button", name="Map").click()
+    expect(page.get_by_text("“hint.agreed” now means repair agreed.")).to_be_visible()
     page.goto("/sources/repairs/capture")
     expect(page.locator("[data-deliveries] summary strong").first).to_have_text("repair agreed")
 
@@ -272,7 +272,7 @@ def test_a_language_is_listed_where_its_text_is_written_and_the_others_are_told_
     expect(page.locator("[data-saved]")).to_have_text("draft saved just now")
     page.goto("/messages/tongues-slip?channel=email&locale=it")
     expect(page.get_by_text("The text in en was changed after this one.")).to_be_visible()
-    page.get_by_role("button", name="It still says the same").click()
+    page.get_by_role("button", name="Mark as up to date").click()
     expect(page.get_by_text("The text in it counts as up to date.")).to_be_visible()
     expect(page.get_by_text("was changed after this one")).to_have_count(0)
 

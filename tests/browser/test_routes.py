@@ -90,7 +90,7 @@ def test_a_route_with_a_condition_and_a_delay_is_made_by_keyboard_alone_and_swit
     page.keyboard.press("Tab")
     expect(page.locator("summary", has_text="minutes after the event")).to_be_visible()
     page.keyboard.press("Escape")
-    expect(page.get_by_role("heading", name="Rehearsal: 1 send would come out")).to_be_visible()
+    expect(page.get_by_role("heading", name="Rehearsal: 1 send would be sent")).to_be_visible()
     expect(page.locator(".axis")).to_be_visible()
     page.keyboard.press("Control+Enter")
     expect(page.get_by_text("The route is live. Only events from now on count")).to_be_visible()
@@ -125,7 +125,7 @@ def test_what_is_being_written_stays_while_an_earlier_choice_is_kept(page):
 def test_a_change_is_seen_on_past_orders_before_it_is_live_and_a_check_stops_it(page):
     ready(page, "/routes/order-cancelled")
     page.get_by_role("button", name="Save as a check").click()
-    expect(page.get_by_text("What comes out is what must come out.")).to_be_visible()
+    expect(page.get_by_text("The result is as expected.")).to_be_visible()
     ready(page, "/routes/order-cancelled")
     page.locator("summary", has_text="at once").click()
     page.get_by_label("How long").fill("90")
@@ -140,14 +140,14 @@ def test_a_change_is_seen_on_past_orders_before_it_is_live_and_a_check_stops_it(
     expect(page.get_by_role("heading", name="Not live yet")).to_be_visible()
     expect(page.locator(".differs")).to_contain_text("due 1 hour 30 minutes after the event")
     page.get_by_role("link", name="Back to fix it").click()
-    page.get_by_role("button", name="Drop the draft").click()
+    page.get_by_role("button", name="Discard the draft").click()
     expect(page.locator("summary", has_text="at once")).to_be_visible()
 
 
 def test_why_a_customer_heard_nothing_is_on_the_order_s_page(page):
     page.goto("/orders?words=BK-22")  # the web shop's: another source's order may be the newest, by the hour of the day
     page.locator("tr[data-row] a").first.click()
-    table = page.locator("section", has=page.get_by_role("heading", name="Every route, and why"))
+    table = page.locator("section", has=page.get_by_role("heading", name="Every route and its reason"))
     expect(table.locator("tr[data-row]").first).to_be_visible()
     packed = table.locator("tr", has=page.get_by_role("link", name="Packed", exact=True))
     expect(packed).to_contain_text("off")

@@ -102,7 +102,7 @@ def test_why_a_customer_got_nothing_stands_on_the_order_route_by_route(page, run
     page.get_by_label("Search orders, people, sends and messages").fill(number)
     page.keyboard.press("Enter")  # the page, as without a script
     page.locator("main").get_by_role("link", name=re.compile(f"^{number} ")).first.click()
-    routes = page.locator("section", has=page.get_by_role("heading", name="Every route, and why"))
+    routes = page.locator("section", has=page.get_by_role("heading", name="Every route and its reason"))
     expect(routes.get_by_role("row", name=re.compile("^Order received held")).first).to_contain_text(
         "The order has no usable email"
     )

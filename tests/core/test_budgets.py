@@ -50,7 +50,7 @@ def test_a_path_that_looks_at_too_much_is_a_problem_in_under_two_seconds(path):
     assert time.monotonic() - began < 20
     found = as_variable(BIG, Recipe.model_validate({"path": path}), Type.LIST)
     assert found.value is None
-    assert "Write it with fewer descents" in found.problem.mend
+    assert "Write it with fewer descents" in found.problem.hint
 
 
 @pytest.mark.parametrize(

@@ -49,7 +49,7 @@ def test_an_error_is_told_at_the_step_where_it_arises():
     made = as_variable(PAYLOAD, recipe(path="$.lines", steps=[{"pick": {"key": "t"}}, "upper", "lower"]))
     assert made.lines[-1].label == "upper"
     assert made.problem.where == "steps.1"
-    assert "Add pick and join" in made.problem.mend
+    assert "Add pick and join" in made.problem.hint
 
 
 def test_a_value_that_is_not_of_its_type_is_a_problem():

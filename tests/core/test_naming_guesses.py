@@ -12,7 +12,7 @@ from angelon.core.naming_guesses import guess_name, meaning_of
         ({"x-h-event-id": "12"}, {"type": "sale.new"}, "$.type", "sale.new", "order.created"),
         ({}, {"data": {"event": "OrderShipped"}}, "$.data.event", "OrderShipped", "parcel.picked_up"),
         ({}, {"NOTICE": "NEW_SALE", "kind": "x y"}, "$.NOTICE", "NEW_SALE", "order.created"),
-        ({}, {"event": "mend.agreed"}, "$.event", "mend.agreed", ""),
+        ({}, {"event": "hint.agreed"}, "$.event", "hint.agreed", ""),
     ],
 )
 def test_the_place_of_a_name_is_guessed(headers, payload, place, name, means):

@@ -148,7 +148,7 @@ def test_an_sms_over_the_cap_is_told_with_the_order_that_makes_it_so():
 def test_missing_languages_say_what_their_readers_get():
     store = Store.model_validate({**made.store().model_dump(), "locales": ["de", "fr"]})
     found = Preflight(message(**email()), made.setup(store=store, gateways=verified()), SPEAKING).run()
-    assert [(p.where, p.mend) for p in found] == [
+    assert [(p.where, p.hint) for p in found] == [
         ("email.de", "Those readers get en instead."),
         ("email.fr", "Those readers get en instead."),
     ]

@@ -162,7 +162,7 @@ def test_a_step_that_does_not_fit_says_why(name, value, given_, label):
     try:
         run(name, value, **given_)
     except StepFailed as error:
-        assert label is None or label in f"{error.what} {error.mend}"
+        assert label is None or label in f"{error.what} {error.hint}"
     else:
         assert label is None
 

@@ -99,7 +99,7 @@ def test_what_the_shop_does_not_say_holds_the_send_and_a_misspelt_field_is_named
     assert decision.sends[0].reason == "The shop has no phone yet, and the text shows it."
     with pytest.raises(Invalid, match="shop has no field “phnoe”") as error:
         compiled_part(sms("Call {{ shop.phnoe }}"), "sms", "en", made.store())
-    assert error.value.problems[0].mend == "Did you mean shop.phone?"
+    assert error.value.problems[0].hint == "Did you mean shop.phone?"
     assert set(SHOP_FIELDS) == {"name", "email", "phone", "website", "hours"}
 
 

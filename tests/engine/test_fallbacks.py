@@ -154,7 +154,7 @@ def test_where_no_way_is_left_the_shop_is_told_with_the_reason_and_a_link(shop):
     text = shop.bench.rows(
         "SELECT text FROM content JOIN send ON send.id = send_id WHERE recipient = 'nuala@kites.example'"
     )[0][0]
-    assert "“Received” did not reach Jo (BK-7). Refused for good: 550 no such mailbox" in " ".join(text.split())
+    assert "“Received” did not reach Jo (BK-7). Permanent failure: 550 no such mailbox" in " ".join(text.split())
     assert f"https://angelon.example/sends/{failed}" in text
 
 

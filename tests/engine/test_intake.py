@@ -85,7 +85,7 @@ def test_what_can_t_be_taken_is_refused_with_a_reason(bench, changes, status, sa
     assert answer.status == status
     assert answer.body["status"] == status
     assert said in answer.body["detail"]
-    assert answer.body["mend"]
+    assert answer.body["hint"]
     assert events(bench) == []
     if status in (400, 413, 415):
         bench.services.writer.close()

@@ -103,7 +103,7 @@ def test_refused_for_good_is_failed_at_once_and_can_be_sent_again(bench, mailbox
     bench.deliver(made.body())
     bench.plan()
     bench.dispatcher().run_batch()
-    assert sends(bench)[0][:3] == ("failed", "Refused for good: 550 5.1.1 Nobody of that name lives here", 1)
+    assert sends(bench)[0][:3] == ("failed", "Permanent failure: 550 5.1.1 Nobody of that name lives here", 1)
 
 
 def test_a_server_that_is_away_is_temporary(bench, mailbox):

@@ -175,9 +175,9 @@ def test_a_role_counts_at_once_and_the_last_owner_stays(client, bench):
     guest = other_browser(client)
     sign_in(guest, "tomas@example.com")
     assert guest.get("/sources").status_code == 200
-    told = client.post(f"/accounts/{nuala}", data={"role": "watcher"}, follow_redirects=True)
+    told = client.post(f"/accounts/{nuala}", data={"role": "viewer"}, follow_redirects=True)
     assert "Nuala is the only owner." in text(told)
-    client.post(f"/accounts/{tomas}", data={"role": "watcher"})
+    client.post(f"/accounts/{tomas}", data={"role": "viewer"})
     assert guest.get("/sources").status_code == 403
     client.post(f"/accounts/{tomas}", data={"act": "disable"})
     assert guest.get("/orders").status_code == 302
@@ -221,7 +221,7 @@ def test_a_watcher_sees_no_contact_details(client, bench):
     post(client)
     bench.plan()
     account(bench, "owner")
-    account(bench, "watcher", "w@example.com", "W")
+    account(bench, "viewer", "w@example.com", "W")
     sign_in(client)
     assert "joerg@example.org" in client.get("/orders/1").get_data(as_text=True)
     guest = other_browser(client)

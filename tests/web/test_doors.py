@@ -50,7 +50,7 @@ def test_who_may_only_look_gets_no_mail_as_it_went_out(client, bench, mailbox):
     kept = accounts.hashed("a long enough password", "w@example.org")
     with bench.database.writing() as session:
         accounts.create(session, "o@example.org", "O", kept, "owner", bench.clock.now())
-        accounts.create(session, "w@example.org", "W", kept, "watcher", bench.clock.now())
+        accounts.create(session, "w@example.org", "W", kept, "viewer", bench.clock.now())
     client.post("/sign-in", data={"email": "w@example.org", "password": "a long enough password"})
     page = client.get(f"/sends/{id_}")
     assert page.status_code == 200

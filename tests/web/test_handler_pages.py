@@ -71,7 +71,7 @@ def test_a_rehearsal_shows_values_beside_lines_and_what_would_be_sent(client, be
     assert "order.total = 135.50 EUR" in page
     assert "outbox.send(" in page
     assert "scheduled" in page
-    assert "What it printed" in page
+    assert "Printed output" in page
     assert bench.rows("SELECT count(*) FROM inquiry") == [(0,)]
     assert bench.rows("SELECT count(*) FROM send") == [(1,)]
 

@@ -195,12 +195,12 @@ def test_a_test_send_is_marked_goes_the_real_way_and_counts_for_nothing(client, 
     ).json
     bench.dispatcher().run_batch()
     look = client.get(f"/messages/received/test/{sent['send']}")
-    assert (look.headers["X-Settled"], "The gateway took it." in text(look)) == ("yes", True)
+    assert (look.headers["X-Settled"], "The gateway accepted it." in text(look)) == ("yes", True)
     mails = [row for row in bench.box.mails() if row.rcpt_to == "me@example.com"]
     assert b"Draft for =?utf-8" in mails[0].raw or b"=?utf-8?" in mails[0].raw
     assert b"X-Test: yes" in mails[0].raw
     page = client.get(f"/sends/{sent['send']}")
-    assert "Somebody of the shop sent it to see it." in text(page)
+    assert "Sent as a test by somebody of the shop." in text(page)
     assert bench.rows("SELECT count(*) FROM send WHERE NOT test AND recipient = 'me@example.com'") == [(0,)]
 
 
@@ -239,7 +239,7 @@ def test_a_chat_test_waits_for_approval(client, bench):
     assert "Approved" in text(client.get("/messages/received/review?locale=en"))
     sent = client.post("/messages/received/test", data=form).json
     bench.dispatcher().run_batch()
-    assert "The gateway took it." in text(client.get(f"/messages/received/test/{sent['send']}"))
+    assert "The gateway accepted it." in text(client.get(f"/messages/received/test/{sent['send']}"))
     assert bench.box.chats()[0].to == "+353209151234"
     server.stop()
 

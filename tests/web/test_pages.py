@@ -329,7 +329,7 @@ def test_a_route_is_made_chosen_and_switched_on(client, bench):
     client.post("/routes/second", data={"send": "received"})
     post(client)
     page = text(client.get("/routes/second"))
-    assert "1 send would come out" in page
+    assert "1 send would be sent" in page
     assert "joerg@example.org" in page
     assert "Nothing was sent." in page
     assert "is live" in text(client.post("/routes/second/switch", data={"on": "yes"}, follow_redirects=True))
@@ -352,14 +352,14 @@ def test_a_send_s_page_shows_mail_tries_and_reasons(client, bench, mailbox):
     bench.dispatcher().run_batch()
     (send_id,) = bench.rows("SELECT id FROM send")[0]
     page = client.get(f"/sends/{send_id}")
-    for part in ("Danke, Jörg", "The gateway took it", "250 2.0.0 Taken", "first for BK-7", "customer_name"):
+    for part in ("Danke, Jörg", "The gateway accepted it", "250 2.0.0 Taken", "first for BK-7", "customer_name"):
         assert part in text(page)
     assert 'sandbox="allow-same-origin"' in page.get_data(as_text=True)
     mail = client.get(f"/sends/{send_id}.eml")
     assert mail.mimetype == "message/rfc822"
     assert b"Message-ID: <" in mail.data
     assert "BK-7" in text(client.get("/sends?words=joerg&state=sent"))
-    assert "No send is like that" in text(client.get("/sends?words=nobody"))
+    assert "No send matches" in text(client.get("/sends?words=nobody"))
 
 
 def test_a_held_send_is_released_from_its_page(client, bench, mailbox):

@@ -18,7 +18,7 @@ def test_what_is_typed_is_drawn(client):
 
 
 def test_what_is_no_policy_is_said(client):
-    assert "once, and never again" in asked(client, max_tries="1").text
+    assert "once, without retries" in asked(client, max_tries="1").text
     for typed in ({"max_tries": "many"}, {"base_seconds": ""}, {"give_up_after_hours": "nan"}, {"cap_seconds": "-1"}):
         answer = asked(client, **typed)
         assert answer.status_code == 200

@@ -103,7 +103,7 @@ def test_every_part_of_the_sentence_is_kept_and_read_back(client, bench):
     kept = route(bench)
     assert kept["priority"] == 2
     assert kept["only_if"]["of"][0]["value"] == "50"
-    assert "Rehearsal: 3 sends would come out" in said  # the customer and the path are one address
+    assert "Rehearsal: 3 sends would be sent" in said  # the customer and the path are one address
 
 
 @pytest.mark.parametrize(
@@ -303,7 +303,7 @@ def test_a_route_is_run_by_hand_on_orders_of_a_file_and_twice_is_asked_about(cli
     page = text(client.post("/runs/look", data={"route": "received", "file": file}))
     for said in (
         "No order here has this number: XX-9",
-        "Given more than once, taken once: BK-2",
+        "Listed more than once, used once: BK-2",
         "A note",
         "It has sent for this order before",
         "0 messages would go out for 2 orders",

@@ -168,9 +168,9 @@ def test_a_provider_that_is_not_there_is_told_and_a_password_still_does(client, 
 
 
 def test_the_demo_is_shown_as_each_role_and_nothing_else_is(client, bench):
-    assert client.post("/sign-in/demo", data={"role": "watcher"}).status_code == 404
+    assert client.post("/sign-in/demo", data={"role": "viewer"}).status_code == 404
     bench.services.settings.demo = True
-    client.post("/sign-in/demo", data={"role": "watcher"})
+    client.post("/sign-in/demo", data={"role": "viewer"})
     assert client.get("/orders").status_code == 200
     assert client.get("/sources").status_code == 403
     client.post("/sign-in/demo", data={"role": "owner"})

@@ -341,7 +341,7 @@ def test_a_full_disk_and_a_locked_database_are_answered_503_with_retry_after(ben
             after,
             "application/problem+json",
         )
-        assert "nothing was stored" in answer.json["mend"]
+        assert "nothing was stored" in answer.json["hint"]
     monkeypatch.undo()
     assert (
         client.post(

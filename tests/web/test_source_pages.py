@@ -281,16 +281,16 @@ def signed(bench):
 def test_the_way_of_signing_is_taken_from_a_refused_delivery_by_one_click(client, signed):
     id_, headers, body = refused_delivery(client, signed)
     page = text(client.get("/sources/shop/capture"))
-    assert "Its signature seems to stand in X-Quay-Hmac , written in base64. It fits this source’s secret." in page
+    assert "The signature is probably in X-Quay-Hmac , written in base64. It matches this source’s secret." in page
     done = client.post(f"/sources/shop/refused/{id_}/signing", follow_redirects=True)
-    assert "From now on the signature is read from X-Quay-Hmac" in text(done)
+    assert "The signature is now read from X-Quay-Hmac" in text(done)
     assert client.post("/in/shop", data=body, headers=headers).status_code == 202
     assert client.post("/in/shop", data=body + b" ", headers=headers).status_code == 401
 
 
 def test_with_another_secret_it_is_said_that_the_store_s_own_is_needed(client, signed):
     refused_delivery(client, signed, "some-other-secret")
-    assert "It does not fit this source’s secret: paste the store’s own" in text(client.get("/sources/shop/capture"))
+    assert "It does not match this source’s secret: paste the store’s own" in text(client.get("/sources/shop/capture"))
 
 
 def test_a_refused_delivery_is_kept_as_a_sample_and_nobody_is_written_to(client, signed):

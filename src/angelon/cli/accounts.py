@@ -37,7 +37,7 @@ def user() -> None:
 @user.command("create")
 @click.argument("email")
 @click.option("--name", help="What they are called; needed with --password.")
-@click.option("--role", default="developer", show_default=True, help="owner, developer, writer or watcher.")
+@click.option("--role", default="developer", show_default=True, help="owner, developer, writer or viewer.")
 @click.option("--password", is_flag=True, help="Ask for a password now, in place of making an invitation.")
 def create_user(email: str, name: str | None, role: str, password: bool) -> None:
     """Invite somebody: print the link by which they choose a password. The first account has to be an owner's."""

@@ -33,7 +33,7 @@ def client() -> Iterator[Client]:
         with Client(given["url"], given["token"]) as made:
             yield made
     except ApiError as error:
-        lines = [f"  {one.where and one.where + ': '}{one.what} {one.mend}".rstrip() for one in error.problem.problems]
+        lines = [f"  {one.where and one.where + ': '}{one.what} {one.hint}".rstrip() for one in error.problem.problems]
         raise click.ClickException("\n".join([f"{error.status} {error.problem.detail}", *lines[:40]])) from None
     except httpx.HTTPError as error:
         raise click.ClickException(f"Nobody answers at {given['url']}: {error}") from None

@@ -38,7 +38,7 @@ class Problem(Model):
 
     where: str = ""
     what: str
-    mend: str = ""
+    hint: str = ""
     severity: str = "error"
 
 
@@ -233,7 +233,7 @@ class Suppression(Model):
     why: str = ""
     since: AwareDatetime
     scope: str = ""
-    """What is not sent there: everything, `optional` messages, or `notice:` and one message's key."""
+    """What is not sent: everything, `optional` messages, or `notice:` and one message's key."""
 
 
 class Consent(Model):
@@ -287,7 +287,7 @@ class Suppress(Model):
     addresses: list[str] = Field(min_length=1, max_length=1000)
     why: str = Field("", max_length=300)
     scope: Literal["", "optional"] = ""
-    """What is not sent there any more: everything, or optional messages."""
+    """What is not sent any more: everything, or optional messages."""
 
 
 class Suppressed(Model):

@@ -8,25 +8,27 @@ ROLES: dict[str, str] = {
     "owner": "Everything, accounts and tokens included",
     "developer": "Everything but accounts and tokens",
     "writer": "Messages and their files; looks at the rest, not at payloads and settings",
-    "watcher": "Looks at orders, sends, messages and routes; email addresses and phone numbers are masked",
+    "viewer": "Looks at orders, sends, messages and routes; email addresses and phone numbers are masked",
 }
 """Each role, the one that may most first, and what it may."""
+FORMERLY = {"watcher": "viewer"}
+"""Names that roles had before: still taken from commands and files."""
 RANK = {role: number for number, role in enumerate(reversed(ROLES))}
 PUBLIC = frozenset({"static", "health", "receipts", "api", "metrics", "preferences"})
 """Parts that know by other means who asks, or give nothing away."""
 PARTS: dict[str, tuple[str, str]] = {
-    "overview": ("watcher", "developer"),
-    "find": ("watcher", "watcher"),
-    "live": ("watcher", "watcher"),
-    "orders": ("watcher", "developer"),
+    "overview": ("viewer", "developer"),
+    "find": ("viewer", "viewer"),
+    "live": ("viewer", "viewer"),
+    "orders": ("viewer", "developer"),
     "people": ("developer", "owner"),
-    "sends": ("watcher", "developer"),
+    "sends": ("viewer", "developer"),
     "events": ("developer", "developer"),
-    "messages": ("watcher", "writer"),
+    "messages": ("viewer", "writer"),
     "approved": ("writer", "writer"),
     "library": ("writer", "writer"),
     "letterhead": ("writer", "developer"),
-    "routes": ("watcher", "developer"),
+    "routes": ("viewer", "developer"),
     "segments": ("writer", "developer"),
     "handlers": ("developer", "developer"),
     "sources": ("developer", "developer"),
@@ -43,14 +45,14 @@ PARTS: dict[str, tuple[str, str]] = {
     "upkeep": ("developer", "developer"),
     "standins": ("developer", "developer"),
     "start": ("owner", "owner"),
-    "stores": ("watcher", "owner"),
+    "stores": ("viewer", "owner"),
     "tokens": ("owner", "owner"),
     "accounts": ("owner", "owner"),
-    "own_account": ("watcher", "watcher"),
-    "guide": ("watcher", "watcher"),
-    "mail_frame": ("watcher", "watcher"),
-    "mail_pictures": ("watcher", "watcher"),
-    "api_documentation": ("watcher", "watcher"),
+    "own_account": ("viewer", "viewer"),
+    "guide": ("viewer", "viewer"),
+    "mail_frame": ("viewer", "viewer"),
+    "mail_pictures": ("viewer", "viewer"),
+    "api_documentation": ("viewer", "viewer"),
 }
 """For each part of the application, by its name in addresses' endpoints: who may look, and who may change."""
 

@@ -291,7 +291,7 @@ def problems_of(call: HttpCall, where: str, names: Mapping[str, Any]) -> list[Pr
         try:
             make_request(call, Auth(), "", names)
         except CantCall as error:
-            found.append(Problem(error.problem.where.replace("call", where, 1), error.problem.what, error.problem.mend))
+            found.append(Problem(error.problem.where.replace("call", where, 1), error.problem.what, error.problem.hint))
     for part in ("id_at", "outcome_at", "reason_at"):
         path = getattr(call, part)
         if path:

@@ -69,7 +69,7 @@ def parameter_values(enrichment: Enrichment, context: Context) -> dict[str, str]
                 Problem(
                     found.problem.where,
                     f"The parameter “{name}” has no value. {found.problem.what}",
-                    found.problem.mend,
+                    found.problem.hint,
                 )
             )
         else:

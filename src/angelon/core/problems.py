@@ -11,22 +11,22 @@ class Problem:
     """One thing that is wrong.
 
     `where` names the place as a person would find it (a dotted path into a spec, or a part of a page), `what` is a
-    whole sentence, `mend` says what to do. An "error" stops what was asked for; a "warning" does not.
+    whole sentence, `hint` says what to do. An "error" stops what was asked for; a "warning" does not.
     """
 
     where: str
     what: str
-    mend: str = ""
+    hint: str = ""
     severity: Literal["error", "warning"] = "error"
 
     def __str__(self) -> str:
         head = f"{self.where}: {self.what}" if self.where else self.what
-        return f"{head} {self.mend}".strip()
+        return f"{head} {self.hint}".strip()
 
     def at(self, where: str) -> Problem:
         """The same problem, seen from one level further out."""
         joined = f"{where}.{self.where}" if self.where else where
-        return Problem(joined, self.what, self.mend, self.severity)
+        return Problem(joined, self.what, self.hint, self.severity)
 
     def as_dict(self) -> dict[str, str]:
         return asdict(self)

@@ -82,10 +82,10 @@ _NAMED = {
 class BadTemplate(ValueError):
     """A template that can't be used. `line` counts from 1."""
 
-    def __init__(self, what: str, line: int | None = 1, mend: str = "") -> None:
+    def __init__(self, what: str, line: int | None = 1, hint: str = "") -> None:
         super().__init__(what)
         line = self.line = line or 1  # nodes that Jinja makes itself have none
-        self.problem = Problem("", f"Line {line}: {what}" if line > 1 else what[:1].upper() + what[1:], mend)
+        self.problem = Problem("", f"Line {line}: {what}" if line > 1 else what[:1].upper() + what[1:], hint)
 
 
 class CantRender(ValueError):

@@ -113,7 +113,7 @@ class BoughtSoFar:
 
 
 def summary(contact: Contact) -> BoughtSoFar:
-    """What conditions know of what one customer has bought."""
+    """Values for conditions of what one customer has bought."""
     counted = contact.purchases
     currencies = sorted({one.total.currency for one in counted.values() if one.total is not None})
     sums = [purchases.spent(counted, currency) for currency in currencies]

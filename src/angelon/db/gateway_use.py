@@ -86,7 +86,7 @@ def spend(connection: Connection, spent: Mapping[int, Decimal]) -> None:
 
 
 def set_balance(connection: Connection, gateway_id: int, balance: Decimal | None) -> None:
-    """What the account holds now, as a person or the provider says; None: nobody counts it."""
+    """Current balance of the account, as a person or the provider says; None: not counted."""
     _locked(connection, gateway_id)
     value = int(balance * MICRO) if balance is not None else None
     changed = update(USE).where(USE.c.gateway_id == gateway_id)

@@ -382,7 +382,7 @@ class RefusedRow(SQLModel, table=True):
     at: dt.datetime = _instant(nullable=False)
     status: int
     reason: str
-    mend: str = ""
+    hint: str = ""
     headers: dict[str, Any] = _json()
     body_start: str = ""
     body_bytes: int = 0
@@ -627,7 +627,7 @@ class SuppressionRow(SQLModel, table=True):
     address_key: str
     """`email:` or `phone:` and the address in lower case."""
     scope: str = ""
-    """What is not sent there: everything, `optional` messages, or `notice:` and one message's key."""
+    """What is not sent: everything, `optional` messages, or `notice:` and one message's key."""
     why: str
     origin: str = "person"
     """Where it comes from: one of `permission.ORIGINS`."""

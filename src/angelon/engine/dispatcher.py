@@ -360,7 +360,7 @@ class Dispatcher:
             return
         if outcome.kind == "permanent":
             settled.state, settled.settled_at = move(State.SENDING, State.FAILED), now
-            settled.reason = f"Refused for good: {answer}"
+            settled.reason = f"Permanent failure: {answer}"
             return
         first = row.first_try_at or now
         at = gateway.retry.next_try(row.tries, first, now, self._clock.rng.random, outcome.retry_after)

@@ -124,7 +124,7 @@ class Intake:
             received = read_delivery(source, headers, raw, with_payload=False)
         except NotReadable as error:
             return self._refuse(
-                source_id, headers, raw, _problem(error.status, "Not readable", error.problem.what, error.problem.mend)
+                source_id, headers, raw, _problem(error.status, "Not readable", error.problem.what, error.problem.hint)
             )
         return self._delivery(live, source, source_id, received, headers, raw, now)
 
@@ -148,7 +148,7 @@ class Intake:
         try:
             received = read_delivery(source, headers, raw, with_payload=False)
         except NotReadable as error:
-            return _problem(error.status, "Not readable", error.problem.what, error.problem.mend)
+            return _problem(error.status, "Not readable", error.problem.what, error.problem.hint)
         if delivery_id:
             several = len(received) > 1
             received = [
@@ -186,7 +186,7 @@ class Intake:
             what = f"The body has {max(length, len(raw)):,} bytes, and {source.max_bytes:,} are allowed."
             return _problem(413, "Too large", what, "Send less, or raise the limit on the source's page.")
         problem = verify(source.signing, [s.text for s in self._valid(source_id, live.version, now)], headers, raw, now)
-        return _problem(401, "Signature", problem.what, problem.mend) if problem else None
+        return _problem(401, "Signature", problem.what, problem.hint) if problem else None
 
     def _delivery(
         self,
@@ -282,7 +282,7 @@ class Intake:
                 "at": now,
                 "status": answer.status,
                 "reason": answer.body["detail"],
-                "mend": answer.body["mend"],
+                "hint": answer.body["hint"],
                 "headers": without_secrets(headers),
                 "body_start": raw[:KEPT_BODY].decode(errors="replace").replace("\x00", "\ufffd"),
                 "body_bytes": len(raw),
@@ -301,8 +301,8 @@ def _allowed(remote: str, networks: list[str]) -> bool:
     return any(address in ipaddress.ip_network(network, strict=False) for network in networks)
 
 
-def _problem(status: int, title: str, detail: str, mend: str = "", headers: dict[str, str] | None = None) -> Answer:
+def _problem(status: int, title: str, detail: str, hint: str = "", headers: dict[str, str] | None = None) -> Answer:
     """A problem of RFC 9457."""
     return Answer(
-        status, {"type": "about:blank", "title": title, "status": status, "detail": detail, "mend": mend}, headers or {}
+        status, {"type": "about:blank", "title": title, "status": status, "detail": detail, "hint": hint}, headers or {}
     )

@@ -64,7 +64,7 @@ class Refusal:
 
 
 def obey(session: Session, live: LiveSetup, channel: str, key: str, text: str, now: dt.datetime) -> str:
-    """Suppresses who answers STOP, and takes that back for who answers START; says what was done."""
+    """Suppresses people who answer STOP, and takes that back for who answers START; says what was done."""
     word = command(text, channel)
     if word == "stop" and suppress(session, live, key, "stop", f"answered “{text.strip()[:40]}”.", now):
         return "stopped."

@@ -71,7 +71,7 @@ def answer_of(text: str) -> str:
     return (
         f"event {answer['event']}"
         if "event" in answer
-        else f"{answer.get('detail', '')} {answer.get('mend', '')}".strip()
+        else f"{answer.get('detail', '')} {answer.get('hint', '')}".strip()
     )
 
 

@@ -20,7 +20,7 @@ TYPES = {"csv": "text/csv; charset=utf-8", "jsonl": "application/jsonl; charset=
 
 def as_file(name: str, kind: str, columns: Sequence[str], parts: Iterator[Sequence[Mapping[str, Any]]]) -> Response:
     """A file of these rows, which come in parts; with addresses and numbers hidden from who may only look."""
-    hide = g.get("role") == "watcher"
+    hide = g.get("role") == "viewer"
     headers = {"Content-Disposition": f'attachment; filename="{name}.{kind}"', "Cache-Control": "no-store"}
     made = stream_with_context(_lines(kind, columns, parts, hide))
     return Response(made, content_type=TYPES[kind], headers=headers)

@@ -94,8 +94,8 @@ def filled(
         try:
             value = spelling.read(form[path])
         except ValueError as error:
-            what, _, mend = str(error).partition("\n")
-            problems.append(Problem(path, what, mend))
+            what, _, hint = str(error).partition("\n")
+            problems.append(Problem(path, what, hint))
             value = form[path]
         _put(made, path.split("."), value)
     for path in switches:

@@ -186,7 +186,7 @@ def work_or_back(back: str, refused: str = "") -> Iterator[Work]:
     except Invalid as error:
         if error.is_conflict:
             raise
-        told = f"{error.problems[0].what} {error.problems[0].mend}".strip()
+        told = f"{error.problems[0].what} {error.problems[0].hint}".strip()
         flash(f"{refused}: {told}" if refused else told, "bad")
         abort(redirect(back))
 

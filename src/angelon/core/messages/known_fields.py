@@ -39,5 +39,5 @@ def unknown_fields(made: Compiled) -> list[Problem]:
 
 def _unknown(name: str, root: str, called: str, known: Collection[str]) -> Problem:
     close = process.extractOne(name, sorted(known), score_cutoff=55)
-    mend = f"Did you mean {root}.{close[0]}?" if close else f"The fields are {', '.join(sorted(known))}."
-    return Problem("", f"{called} has no field “{name}”.", mend)
+    hint = f"Did you mean {root}.{close[0]}?" if close else f"The fields are {', '.join(sorted(known))}."
+    return Problem("", f"{called} has no field “{name}”.", hint)

@@ -807,7 +807,7 @@ _MONTHS = (
     "February",
     "March",
     "April",
-    "May",
+    "Scopes",
     "June",
     "July",
     "August",

@@ -91,14 +91,14 @@ class Preflight:
         self._speakers()
         unique: dict[tuple[str, str, str], Problem] = {}
         for problem in self.found:  # with several samples the same thing is wrong with each: the longest tells it
-            unique.setdefault((problem.where, problem.mend, problem.severity), problem)
+            unique.setdefault((problem.where, problem.hint, problem.severity), problem)
         return sorted(unique.values(), key=lambda p: p.severity != "error")
 
-    def _error(self, where: str, what: str, mend: str = "") -> None:
-        self.found.append(Problem(where, what, mend))
+    def _error(self, where: str, what: str, hint: str = "") -> None:
+        self.found.append(Problem(where, what, hint))
 
-    def _warn(self, where: str, what: str, mend: str = "") -> None:
-        self.found.append(Problem(where, what, mend, "warning"))
+    def _warn(self, where: str, what: str, hint: str = "") -> None:
+        self.found.append(Problem(where, what, hint, "warning"))
 
     # ---- one text
 
@@ -265,7 +265,7 @@ class Preflight:
                 yield sample, compiled.render(values)
             except CantRender as error:
                 self._warn(
-                    where, f"With {sample.label} the send would be held: {error.problem.what}", error.problem.mend
+                    where, f"With {sample.label} the send would be held: {error.problem.what}", error.problem.hint
                 )
 
     def _email(self, where: str, mail: RenderedEmail, label: str) -> None:

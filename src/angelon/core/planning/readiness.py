@@ -60,12 +60,12 @@ def _when(route: Route, setup: Setup) -> list[Problem]:
 
 
 def _if(route: Route, setup: Setup) -> list[Problem]:
-    found = [Problem("if", problem.what, problem.mend, problem.severity) for problem in checked(route.only_if, setup)]
+    found = [Problem("if", problem.what, problem.hint, problem.severity) for problem in checked(route.only_if, setup)]
     asked = {part.of.partition(".")[2] for part in compares(route.only_if) if part.of.startswith("segment.")}
     for segment in setup.store.segments:
         if segment.key in asked:
             found += [
-                Problem("if", f"In the segment “{segment.name}”: {problem.what}", problem.mend, problem.severity)
+                Problem("if", f"In the segment “{segment.name}”: {problem.what}", problem.hint, problem.severity)
                 for problem in checked(segment.holds, setup)
             ]
     return found
@@ -106,8 +106,8 @@ def _way(
             )
         )
     elif gateway.off:
-        mend = "Let it go on." if gateway.paused else "Open it and try the connection."
-        found.append(Problem(by_part, f"{gateway.name} {gateway.off}: what is made is held.", mend, "warning"))
+        hint = "Let it go on." if gateway.paused else "Open it and try the connection."
+        found.append(Problem(by_part, f"{gateway.name} {gateway.off}: what is made is held.", hint, "warning"))
     missing = text_missing(gateway) if gateway is not None else None
     if missing is not None:
         found.append(Problem(by_part, missing.what, "Correct the request on the gateway’s page."))
@@ -247,7 +247,7 @@ def _fallback(route: Route, setup: Setup) -> list[Problem]:
             )
         tried.add((gateway, send))
         found += [
-            Problem("fallback", f"Way {number}: {problem.what}", problem.mend, problem.severity)
+            Problem("fallback", f"Way {number}: {problem.what}", problem.hint, problem.severity)
             for problem in _way(route, setup, "", "", send, option.gateway, channel)
         ]
     tell = route.fallback.tell

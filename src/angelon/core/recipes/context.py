@@ -17,13 +17,13 @@ from angelon.core.specs.variable import Step
 class StepFailed(ValueError):
     """This step can't be done on this value: what is wrong, and what to do."""
 
-    def __init__(self, what: str, mend: str = "") -> None:
+    def __init__(self, what: str, hint: str = "") -> None:
         super().__init__(what)
         self.what = what
-        self.mend = mend
+        self.hint = hint
 
     def problem(self, where: str) -> Problem:
-        return Problem(where, self.what, self.mend)
+        return Problem(where, self.what, self.hint)
 
 
 @dataclass(frozen=True)
@@ -58,7 +58,7 @@ class Context:
         try:
             found = compile_path(given).find(self.payload)
         except BadPath as error:
-            raise StepFailed(error.problem.what, error.problem.mend) from None
+            raise StepFailed(error.problem.what, error.problem.hint) from None
         if found is MISSING or isinstance(found, dict | list):
             return None
         return found

@@ -117,7 +117,7 @@ def _evaluate(recipe: Recipe, wanted: Type, context: Context, where: str) -> Eva
             value = coerce.as_type(value, wanted, context)
             return Evaluation(value, None, lines, used)
         except StepFailed as error:
-            problem = Problem(where, error.what, error.mend)
+            problem = Problem(where, error.what, error.hint)
             lines.append(Line(f"as {wanted.value}", problem=problem))
     if recipe.default is not None:
         return _default(recipe, wanted, context, where, lines, used)
@@ -159,7 +159,7 @@ def _default(recipe: Recipe, wanted: Type, context: Context, where: str, lines: 
     try:
         value = coerce.as_type(recipe.default, wanted, context)
     except StepFailed as error:
-        problem = Problem(where, f"The fallback text does not fit: {error.what}", error.mend)
+        problem = Problem(where, f"The fallback text does not fit: {error.what}", error.hint)
         return Evaluation(None, problem, [*lines, Line(_FALLBACK, problem=problem)], used)
     return Evaluation(value, None, [*lines, Line(_FALLBACK, value)], used)
 

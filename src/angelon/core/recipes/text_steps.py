@@ -14,7 +14,7 @@ def render_small(source: str, value: Value, context: Context) -> str:
         values = {name: value if name == "value" else _another(name, context) for name in compiled.names}
         return compiled.render(values, context.locale, 10_000)
     except (BadTemplate, CantRender) as error:
-        raise StepFailed(error.problem.what, error.problem.mend) from None
+        raise StepFailed(error.problem.what, error.problem.hint) from None
 
 
 def _another(name: str, context: Context) -> Value:
@@ -30,4 +30,4 @@ def render_item(source: str, item: Value, context: Context) -> str:
         scope = {**(item if isinstance(item, dict) else {}), "value": item}
         return compiled.render({name: scope.get(name) for name in compiled.names}, context.locale, 10_000)
     except (BadTemplate, CantRender) as error:
-        raise StepFailed(error.problem.what, error.problem.mend) from None
+        raise StepFailed(error.problem.what, error.problem.hint) from None

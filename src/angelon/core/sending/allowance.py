@@ -25,7 +25,7 @@ class Used:
     day_used: int = 0
     month_used: int = 0
     balance: int | None = None
-    """Credit left, in millionths of the store's currency; None where nobody counts it."""
+    """Credit left, in millionths of the store's currency; None where not counted."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -36,7 +36,7 @@ def gateway_state(
     next_at: dt.datetime | None = None,
     now: dt.datetime | None = None,
 ) -> GatewayState:
-    """`balance` is the credit left in millionths, None where nobody counts it; `waits_for` and `next_at` are what its
+    """`balance` is the credit left in millionths, None where not counted; `waits_for` and `next_at` are what its
     limits say.
     """
     name = gateway.name

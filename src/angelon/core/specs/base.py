@@ -145,10 +145,10 @@ def _problem(item: Any) -> Problem:
     shown = item.get("input")
     given = isinstance(shown, str | int | float) and kind != "extra_forbidden" and shown != ""
     told = f" It was “{str(shown)[:60]}”." if given and f"“{str(shown)[:60]}”" not in what else ""
-    mend = f"Write it like {example}." if example else ""
+    hint = f"Write it like {example}." if example else ""
     if "[key]" in item["loc"] and isinstance(shown, str):  # what names an entry, such as the language of a text
-        return Problem(where, f"“{shown[:60]}” {what}.", mend)
-    return Problem(where, f"“{_called(item['loc'])}” {what}.{told}", mend)
+        return Problem(where, f"“{shown[:60]}” {what}.", hint)
+    return Problem(where, f"“{_called(item['loc'])}” {what}.{told}", hint)
 
 
 def _called(place: tuple[int | str, ...]) -> str:

@@ -12,7 +12,7 @@ from argon2.exceptions import InvalidHashError, VerificationError
 from email_validator import EmailNotValidError
 from sqlmodel import Session
 
-from angelon.core.access import ROLES
+from angelon.core.access import FORMERLY, ROLES
 from angelon.core.addresses import check_email
 from angelon.core.outside import refuse_inside
 from angelon.core.problems import Invalid, NotFound, Problem
@@ -62,7 +62,7 @@ def create(session: Session, email: str, name: str, password: str, role: str, no
         raise Invalid([Problem("email", f"There is an account for {address} already.", "Sign in with it.")])
     if not name.strip() or len(name) > 100:
         raise Invalid([Problem("name", "Write a name of up to 100 letters.", "Such as Nuala.")])
-    _check_role(role)
+    role = _role(role)
     row = AccountRow(email=address, name=name.strip(), password=password, role=role, created_at=now)
     session.add(row)
     session.flush()
@@ -81,7 +81,7 @@ def first_owner(session: Session, email: str, name: str, password: str, now: dt.
 def invite(session: Session, email: str, role: str, by: str, now: dt.datetime) -> str:
     """An invitation; gives the secret of its link, which is kept nowhere. Raises Invalid."""
     address = _email(email)
-    _check_role(role)
+    role = _role(role)
     if accounts.by_email(session, address) is not None:
         raise Invalid([Problem("email", f"There is an account for {address} already.", "Change its role instead.")])
     secret = secrets.token_urlsafe(32)
@@ -179,7 +179,7 @@ def sign_in(session: Session, row: AccountRow, browser: Browser, now: dt.datetim
 
 def set_role(session: Session, account_id: int, role: str) -> AccountRow:
     """Raises Invalid where the last owner would be none, and NotFound."""
-    _check_role(role)
+    role = _role(role)
     row = _found(session, account_id)
     if row.role == "owner" and role != "owner":
         _keep_an_owner(session, row)
@@ -225,9 +225,12 @@ def _check_password(password: str, email: str) -> None:
         raise Invalid([Problem("password", "The password is easily guessed.", "Choose a few unrelated words.")])
 
 
-def _check_role(role: str) -> None:
+def _role(role: str) -> str:
+    """A role by its name, also by one that it had before. Raises Invalid."""
+    role = FORMERLY.get(role, role)
     if role not in ROLES:
         raise Invalid([Problem("role", f"“{role[:40]}” is no role.", f"Choose among {', '.join(ROLES)}.")])
+    return role
 
 
 def _email(text: str) -> str:

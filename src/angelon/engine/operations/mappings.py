@@ -267,6 +267,6 @@ def _without(mapping: MappingSpec, part: str, name: str) -> MappingSpec:
     )
 
 
-def _refuse(uses: list[Use], used: str, mend: str) -> None:
+def _refuse(uses: list[Use], used: str, hint: str) -> None:
     if uses:
-        raise Invalid([Problem("", f"{used} in {usage.listed(uses)}.", mend)])
+        raise Invalid([Problem("", f"{used} in {usage.listed(uses)}.", hint)])

@@ -49,7 +49,7 @@ def tag(work: Work, contact_id: int, text: str, on: bool = True) -> tuple[str, .
 
 
 def known(connection: Connection, live: LiveSetup, row: ContactRow) -> dict[str, Any]:
-    """What conditions know of a customer, as people read it: what was bought, and the values that are kept (name,
+    """Values for conditions of a customer, as people read it: what was bought, and the values that are kept (name,
     value, since when).
     """
     id_, locale = row.id or 0, live.setup.store.locale

@@ -42,10 +42,10 @@ def names_of(session: Session, store_id: int, kind: str) -> dict[str, str]:
     return {row.key: from_stored(spec, row.spec).name for row in session.exec(statement)}
 
 
-def refuse_twin(name: str, others: Iterable[str], what: str, mend: str = "Choose another name.") -> None:
+def refuse_twin(name: str, others: Iterable[str], what: str, hint: str = "Choose another name.") -> None:
     """Raises Invalid where something else is called so, whatever the case."""
     if any(name.strip().casefold() == other.strip().casefold() for other in others):
-        raise Invalid([Problem("name", f"There is a {what} called “{name.strip()}” already.", mend)])
+        raise Invalid([Problem("name", f"There is a {what} called “{name.strip()}” already.", hint)])
 
 
 def name_of_copy(name: str, others: Iterable[str]) -> str:

@@ -148,7 +148,7 @@ def _masked(response: Response) -> Response:
     as it went out, whose parts are encoded.
     """
     kind = response.mimetype or ""
-    if g.get("role") != "watcher" or kind.startswith(_NO_TEXT):
+    if g.get("role") != "viewer" or kind.startswith(_NO_TEXT):
         return response
     if kind == "message/rfc822":
         what = "Your role sees no contact details, and a mail as it went out is full of them. Ask an owner for another."

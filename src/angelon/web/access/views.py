@@ -153,7 +153,7 @@ def from_provider() -> Any:
         flash(f"{error} Sign in again.", "bad")
         return redirect(url_for(".show"))
     except Invalid as error:
-        flash(f"{error.problems[0].what} {error.problems[0].mend}", "bad")
+        flash(f"{error.problems[0].what} {error.problems[0].hint}", "bad")
         return redirect(url_for(".show"))
     _signed_in(secret)
     return redirect(kept["to"] or "/")
@@ -446,7 +446,7 @@ def change(account_id: int) -> Any:
     except NotFound as error:
         abort(404, error.problems[0].what)
     except Invalid as error:
-        flash(f"{error.problems[0].what} {error.problems[0].mend}", "bad")
+        flash(f"{error.problems[0].what} {error.problems[0].hint}", "bad")
         return redirect(url_for(".index"))
     flash(told, "good")
     return redirect(url_for(".index"))

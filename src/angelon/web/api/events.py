@@ -41,7 +41,7 @@ def deliver(source: str) -> Any:
     taken: Taken = services().intake.accept(source, headers_of(request.environ), raw, name, key)
     if taken.status >= 400:
         raise Refused(
-            taken.status, taken.body["title"], f"{taken.body['detail']} {taken.body['mend']}", (), taken.headers
+            taken.status, taken.body["title"], f"{taken.body['detail']} {taken.body['hint']}", (), taken.headers
         )
     return Answer(models.Accepted(**taken.body), status=taken.status)
 

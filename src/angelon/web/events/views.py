@@ -73,7 +73,7 @@ def ask_again(event_id: str) -> Any:
     except NotFound:
         raise
     except Invalid as error:
-        flash(f"Still no answer: {error.problems[0].what} {error.problems[0].mend}", "bad")
+        flash(f"Still no answer: {error.problems[0].what} {error.problems[0].hint}", "bad")
         return redirect(back)
     read_anew()
     goes = f" {released} held send{' goes' if released == 1 else 's go'} out now." if released else ""

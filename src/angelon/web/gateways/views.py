@@ -334,5 +334,5 @@ def verify(key: str) -> Any:
             operations.send_code(services().installation, store_id(), gateway, actor())
             flash(f"A code is on its way to {gateway.sender.address}.", "good")
     except Invalid as error:
-        flash(f"{error.problems[0].what} {error.problems[0].mend}".strip(), "bad")
+        flash(f"{error.problems[0].what} {error.problems[0].hint}".strip(), "bad")
     return redirect(url_for(".edit", key=key))

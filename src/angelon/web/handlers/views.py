@@ -79,7 +79,7 @@ def _page(name: str, tried: bool = False) -> Any:
 
 
 def _fields(sample: sample_events.SampleEvent) -> list[tuple[str, str]]:
-    """What the sample event holds, by the name that a handler's author writes, with its value."""
+    """Contents of the sample event, by the name that a handler's author writes, with its value."""
     if not sample.event or not sample.source or sample.reading is None or sample.variables is None:
         return []
     event = event_of(sample.event, sample.source, sample.payload)
@@ -129,5 +129,5 @@ def switch(name: str) -> Any:
                 told = "It is off. What it has scheduled still goes out."
         flash(told, "good")
     except Invalid as error:
-        flash(f"Not switched on: {error.problems[0].what} {error.problems[0].mend}".strip(), "bad")
+        flash(f"Not switched on: {error.problems[0].what} {error.problems[0].hint}".strip(), "bad")
     return redirect(url_for(".index") if request.form.get("back") == "list" else url_for(".show", name=name))

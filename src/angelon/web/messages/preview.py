@@ -111,7 +111,7 @@ def _preview(
             Problem(
                 f"{channel}.{locale}",
                 error.problem.what,
-                f"With this event the send would be held. {error.problem.mend}",
+                f"With this event the send would be held. {error.problem.hint}",
                 "warning",
             )
         )
@@ -148,7 +148,7 @@ def _values(
                 Problem(
                     place_of(message, channel, locale, name),
                     problem.what,
-                    f"With this event the send would be held. {problem.mend}",
+                    f"With this event the send would be held. {problem.hint}",
                     "warning",
                 )
             )

@@ -312,7 +312,7 @@ def publish(key: str) -> Any:
     except NotFound:
         raise
     except Invalid as error:
-        flash(f"Not published: {error.problems[0].what} {error.problems[0].mend}", "bad")
+        flash(f"Not published: {error.problems[0].what} {error.problems[0].hint}", "bad")
         return back
     unused = not any(active.route.send == key for active in live().setup.routes)
     more = "No live route sends it yet, so nobody gets it." if unused else "Every send from now on says this."
@@ -486,7 +486,7 @@ def submit(key: str) -> Any:
     try:
         kept = review_service().submit(live(), row.spec, row.id, gateway, locale)
     except Invalid as error:
-        flash(f"Not submitted: {error.problems[0].what} {error.problems[0].mend}", "bad")
+        flash(f"Not submitted: {error.problems[0].what} {error.problems[0].hint}", "bad")
         return redirect(url_for(".edit", key=key, channel="chat", locale=locale))
     read_anew()
     services().setups.forget()
@@ -522,7 +522,7 @@ def test(key: str) -> Any:
         with work() as unit:
             send_id = send_operations.send_test(unit, row.id, row.spec, channel, locale, gateway, to, sample)
     except Invalid as error:
-        return jsonify({"detail": f"{error.problems[0].what} {error.problems[0].mend}"}), 422
+        return jsonify({"detail": f"{error.problems[0].what} {error.problems[0].hint}"}), 422
     return jsonify({"send": send_id})
 
 

@@ -46,7 +46,7 @@ class RouteOutcome:
     part: str = ""
     saw: str = ""
     send: str = ""
-    mend: str = ""
+    hint: str = ""
     """Where to go to change it."""
 
 
@@ -92,7 +92,7 @@ def _said(row: StoredRoute, route: Route, mine: list[ListedSend], now: dt.dateti
             send=send.id,
         )
     if send.state in ("held", "failed"):
-        return RouteOutcome(row.key, route.name, send.state, send.reason, send=send.id, mend=f"/sends/{send.id}")
+        return RouteOutcome(row.key, route.name, send.state, send.reason, send=send.id, hint=f"/sends/{send.id}")
     if send.state == "cancelled":
         return RouteOutcome(row.key, route.name, "skipped", send.reason or "Cancelled manually.", send=send.id)
     return RouteOutcome(row.key, route.name, "sent", f"{how}, {moment(send.settled_at or send.due_at)}.", send=send.id)
@@ -124,7 +124,7 @@ def _decided(row: StoredRoute, route: Route, happened: list[EventRow]) -> RouteO
         settled["why"] if settled else "It was sent.",
         settled["part"] if settled else "",
         settled["saw"] if settled else "",
-        mend=f"/routes/{row.key}?sample={event_id}",
+        hint=f"/routes/{row.key}?sample={event_id}",
     )
 
 
@@ -141,7 +141,7 @@ def _never(row: StoredRoute, route: Route, source_key: str, happened: list[Event
             route.name,
             "off",
             "The route is off." if row.live_id else "The route has never been live.",
-            mend=f"/routes/{row.key}",
+            hint=f"/routes/{row.key}",
         )
     if source_key not in route.sources:
         return RouteOutcome(
@@ -151,7 +151,7 @@ def _never(row: StoredRoute, route: Route, source_key: str, happened: list[Event
             f"It does not listen to {source.name if source else source_key}.",
             "from",
             source.name if source else source_key,
-            mend=f"/routes/{row.key}",
+            hint=f"/routes/{row.key}",
         )
     if came and row.since is not None and all(event.received_at < row.since for event in came):
         return RouteOutcome(
@@ -171,7 +171,7 @@ def _never(row: StoredRoute, route: Route, source_key: str, happened: list[Event
             f"It waits for {waits}. A delivery called “{unnamed[0]}” means nothing here yet.",
             "when",
             unnamed[0],
-            mend=f"/sources/{source_key}",
+            hint=f"/sources/{source_key}",
         )
     if source is not None and not source.on:
         return RouteOutcome(
@@ -181,7 +181,7 @@ def _never(row: StoredRoute, route: Route, source_key: str, happened: list[Event
             f"{source.name} is off: nothing more comes from it.",
             "from",
             source.name,
-            mend=f"/sources/{source_key}",
+            hint=f"/sources/{source_key}",
         )
     if came and any(event.planned_at is None for event in came):
         return RouteOutcome(

@@ -80,7 +80,7 @@ def page() -> Any:
 
 
 def save_said() -> Any:
-    """What others say themselves at each moment."""
+    """What others send themselves at each moment."""
     known = {type_ for type_, _ in MOMENTS}
     typed = {type_: request.form.get(f"said.{type_}", "").strip()[:200] for type_ in known}
     others = {type_: text for type_, text in live().setup.store.said_elsewhere.items() if type_ not in known}
@@ -129,7 +129,7 @@ def _switched_on(cell: Cell, made: dict[str, str]) -> str:
                 unit, cell.type, cell.channel, cell.message or made.get(cell.type, ""), spec, variables
             )
     except Invalid as error:
-        return f"{named}: {error.problems[0].what} {error.problems[0].mend}".strip()
+        return f"{named}: {error.problems[0].what} {error.problems[0].hint}".strip()
     if stage.new_message:
         made[cell.type] = stage.message
     try:
@@ -142,7 +142,7 @@ def _switched_on(cell: Cell, made: dict[str, str]) -> str:
     except ChecksFailed as error:
         return f"{named} is a draft: a check fails, “{error.outcomes[0].check.name}”."
     except Invalid as error:
-        return f"{named} is a draft: {error.problems[0].what} {error.problems[0].mend}".strip()
+        return f"{named} is a draft: {error.problems[0].what} {error.problems[0].hint}".strip()
     return ""
 
 

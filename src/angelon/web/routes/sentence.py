@@ -85,7 +85,7 @@ def page(row: StoredRoute) -> dict[str, Any]:
 def _shown(
     route: Route, sample: sample_events.SampleEvent, decision: Decision | None
 ) -> list[tuple[PlannedSend, Any, list[PlannedSend]]]:
-    """What would come out: each send, what it says, and what would follow if it failed."""
+    """What would be sent: each send, what it says, and what would follow if it failed."""
     if decision is None or sample.event is None:
         return []
     after = rehearse_fallbacks(session().connection(), live(), route, sample.event, decision.sends)

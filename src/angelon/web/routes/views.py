@@ -156,7 +156,7 @@ def in_words(problem: Problem) -> str:
     what = problem.what[named.end() :] if named else problem.what
     if named and not (named[1].isdigit() or named[1] in (*WORDS, "compare", "group")):
         what = f"the {named[1].replace('_', ' ')} {what}"
-    return " ".join(f"{part}: {what.replace('..', '.')} {problem.mend} It stays as it was.".split())
+    return " ".join(f"{part}: {what.replace('..', '.')} {problem.hint} It stays as it was.".split())
 
 
 @pages.post("/<key>/discard")
@@ -200,7 +200,7 @@ def _switch_on(key: str, back: str) -> Any:
             carried={"on": "yes", "late": late},
         ), 409
     except Invalid as error:
-        flash(f"Not switched on: {error.problems[0].what} {error.problems[0].mend}", "bad")
+        flash(f"Not switched on: {error.problems[0].what} {error.problems[0].hint}", "bad")
         return redirect(url_for(".edit", key=key))
     more = f" {made.scheduled} sends that were held go out" if made.scheduled or made.dropped else ""
     more += f", {made.dropped} whose time had passed do not." if made.dropped else "." if more else ""

@@ -1,1 +1,1 @@
-"""Who mails come from: addresses of the shop, each verified by a code."""
+"""Senders: addresses of the shop, each verified by a code."""

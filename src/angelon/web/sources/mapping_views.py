@@ -140,7 +140,7 @@ def edit(key: str) -> Any:
         opened = _edit(key, act, field_id, given)
     except Invalid as error:
         first = error.problems[0]
-        problem = f"{first.where and first.where + ': '}{first.what} {first.mend}".strip()
+        problem = f"{first.where and first.where + ': '}{first.what} {first.hint}".strip()
     if request.headers.get("X-Fragment"):
         if problem:
             return jsonify({"detail": problem}), 422
@@ -258,7 +258,7 @@ def publish(key: str) -> Any:
         if error.is_conflict:
             flash("The mapping was changed while you looked at it. This is how it stands now.", "bad")
         else:
-            flash(f"Not published: {error.problems[0].what} {error.problems[0].mend}".strip(), "bad")
+            flash(f"Not published: {error.problems[0].what} {error.problems[0].hint}".strip(), "bad")
         return redirect(back)
     flash(f"Revision {number} of the mapping is live: the next delivery is read this way.", "good")
     return redirect(back)

@@ -494,7 +494,7 @@ def add_sample(key: str) -> Any:
         with work() as unit:
             id_ = operations.add_sample(unit, key, name, headers, raw)
     except NotReadable as error:
-        flash(f"Not kept: {error.problem.what} {error.problem.mend}", "bad")
+        flash(f"Not kept: {error.problem.what} {error.problem.hint}", "bad")
         return redirect(url_for(".capture", key=key))
     except Invalid as error:
         flash(f"Not kept: {error.problems[0].what}", "bad")
@@ -515,7 +515,7 @@ def sign_as_refused(key: str, refused_id: int) -> Any:
         flash(str(error.problems[0]), "bad")
         return redirect(url_for(".capture", key=key))
     where = signing.header if signing.scheme == "hmac-sha256" else "webhook-signature"
-    flash(f"From now on the signature is read from {where}. Have the store send the delivery again.", "good")
+    flash(f"The signature is now read from {where}. Have the store send the delivery again.", "good")
     return redirect(url_for(".capture", key=key))
 
 
@@ -526,7 +526,7 @@ def sample_of_refused(key: str, refused_id: int) -> Any:
         with work() as unit:
             id_ = operations.sample_of_refused(unit, key, refused_id)
     except NotReadable as error:
-        flash(f"Not kept: {error.problem.what} {error.problem.mend}", "bad")
+        flash(f"Not kept: {error.problem.what} {error.problem.hint}", "bad")
         return redirect(url_for(".capture", key=key))
     except NotFound:
         raise

@@ -43,7 +43,7 @@ export function start(root) {
     }
     if (told.problems.length) {
       judged.replaceChildren(Object.assign(document.createElement("span"),
-        { className: "bad", textContent: told.problems.map((p) => `${p.what} ${p.mend}`).join(" ") }));
+        { className: "bad", textContent: told.problems.map((p) => `${p.what} ${p.hint}`).join(" ") }));
       return;
     }
     const { paper, button, text, enough } = told.judged;

@@ -93,7 +93,7 @@ export function field({ into, text, label, hint = "", oneLine = false, page = fa
         const at = quoted ? whole.indexOf(quoted) : -1;
         const row = view.state.doc.line(Math.min(line, view.state.doc.lines));
         const spot = at >= 0 ? { from: at, to: at + quoted.length } : { from: row.from, to: row.to };
-        return { ...spot, severity: problem.severity, message: `${problem.what} ${problem.mend}`.trim() };
+        return { ...spot, severity: problem.severity, message: `${problem.what} ${problem.hint}`.trim() };
       });
       view.dispatch(setDiagnostics(view.state, found));
     },

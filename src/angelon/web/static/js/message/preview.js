@@ -15,8 +15,8 @@ export function preview(root, channel) {
   function paint(now) {
     seen = now;
     broken.hidden = seen.made;
-    broken.textContent = seen.problems.map((p) => `${p.what} ${p.mend}`).join(" ") || "There is nothing to show yet.";
-    lacking.replaceChildren(...(seen.made ? seen.problems : []).map((p) => element("li", {}, `${p.what} ${p.mend}`)));
+    broken.textContent = seen.problems.map((p) => `${p.what} ${p.hint}`).join(" ") || "There is nothing to show yet.";
+    lacking.replaceChildren(...(seen.made ? seen.problems : []).map((p) => element("li", {}, `${p.what} ${p.hint}`)));
     for (const part of root.querySelectorAll("[data-to-whom]")) part.textContent = seen.to || "nobody yet";
     const wire = root.querySelector("[data-wire]");
     if (wire) {

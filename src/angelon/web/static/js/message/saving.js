@@ -16,7 +16,7 @@ export function saving({ address, state, given, shown, saved }) {
     } catch (error) {
       return failed(error.message);
     }
-    if (!told.saved) return failed(told.problems.map((p) => `${p.what} ${p.mend}`.trim()).join(" "), told.elsewhere);
+    if (!told.saved) return failed(told.problems.map((p) => `${p.what} ${p.hint}`.trim()).join(" "), told.elsewhere);
     known = told.known;
     flying = undefined;
     clear();

@@ -14,7 +14,7 @@ export function testSend(root, before) {
     event.preventDefault();
     const button = form.querySelector("button[type=submit]");
     button.disabled = true;
-    result.textContent = "on its way…";
+    result.textContent = "queued…";
     try {
       if (!(await before())) throw new Error("Not sent: the draft could not be saved.");
       const told = await post(form.action, new FormData(form));
