@@ -54,7 +54,7 @@ def rehearsed(page: Any) -> None:
 
 
 def suggestions(page: Any) -> None:
-    """A source that is not mapped yet, with a sample from another one's order."""
+    """A source that is not mapped to an event, with a sample from another one's order."""
     page.get_by_label("Name of the new source").fill("Quay stall")
     page.get_by_role("button", name="Connect a source").click()
     key = page.url.split("/")[-2]

@@ -83,7 +83,7 @@ KEYS = {
     "checks": ["received-bk-1"],
     "segments": ["regulars"],
 }
-"""What stands at an address's first part."""
+"""The content of an address's first part."""
 
 
 @dataclass

@@ -310,7 +310,7 @@ def test_a_page_of_one_s_own_is_cleaned_on_import(page, written, tmp_path):
     with page.expect_file_chooser() as chosen:
         page.get_by_role("button", name="Use a page of your own").click()
     chosen.value.set_files(file)
-    expect(page.locator(".toast")).to_contain_text("Taken out of it: “onload”, which runs a script, a script")
+    expect(page.locator(".toast")).to_contain_text("Removed from it: “onload”, which runs a script, a script")
     saved(page)
     expect(page.frame_locator("[data-preview]").locator("p")).to_contain_text("Hello")
     assert "script" not in source_of(page, "html")
@@ -428,6 +428,6 @@ def test_another_system_is_called_from_a_text_written_on_the_page(page, running,
     expect(page.locator("[data-tried]")).to_contain_text("token")  # the system wants to know who is calling
     gateway.select_option(label="Shop API")
     page.get_by_role("button", name="Call now").click()
-    expect(page.locator("[data-tried]")).to_contain_text("took it")
+    expect(page.locator("[data-tried]")).to_contain_text("accepted it")
     page.goto("/standins/calls")
     expect(page.locator("#post table")).to_contain_text("/stock/BK-")

@@ -286,7 +286,7 @@ def test_who_answers_no_is_not_thanked(page, running):
     page.locator("[data-mark='g.0-op']").select_option("is_not")
     page.locator("[data-mark='g.0-value']").fill("Change something")
     page.keyboard.press("Tab")
-    expect(page.locator(".slot summary", has_text="answer is not Change something")).to_be_visible()
+    expect(page.locator(".slot summary", has_text="answer is not “Change something”")).to_be_visible()
     switch_on(page)
 
     page.goto("/standins")
@@ -304,7 +304,7 @@ def test_who_answers_no_is_not_thanked(page, running):
     expect(page.get_by_text("“Change something”")).to_be_visible()
     page.locator("a[href^='/orders/']").first.click()
     expect(page.get_by_text("the customer answered: “Change something”")).to_be_visible()
-    comes(page, "answer is not Change something does not hold")
+    comes(page, "answer is not “Change something” does not hold")
     assert not [mail for mail in running.mails() if mail["subject"].startswith("Glad to hear")]
 
 

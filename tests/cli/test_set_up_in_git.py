@@ -59,7 +59,7 @@ def test_a_split_folder_has_a_file_a_thing_and_is_applied_as_a_whole(here):
     [
         ("messages/broken.yaml", "a: [", "broken.yaml: The file is not YAML"),
         ("routes/bad.yaml", "- 1", "bad.yaml: The file has to be a mapping"),
-        ("routes/twin.yaml", "{key: received, name: Twin}", "“received” stands twice"),
+        ("routes/twin.yaml", "{key: received, name: Twin}", "“received” is used twice"),
         ("messages/odd.yaml", "{key: odd, name: Odd, nonsense: 1}", "nonsense"),
     ],
 )

@@ -62,7 +62,7 @@ def test_references_to_what_is_not_there_are_told():
         "no source has that key",
         "no message has that key",
         "no gateway has that key",
-        "“r” stands twice",
+        "“r” is used twice",
         "“q” is to be live",
         "no variable has that name",
     ):

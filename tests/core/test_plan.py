@@ -57,7 +57,7 @@ def test_another_event_is_a_no_with_what_was_seen():
 
 
 def test_a_name_that_means_nothing_says_so():
-    assert "“cart.saved”, which means nothing here yet" in decide(type="", name="cart.saved").reason
+    assert "“cart.saved”, which is not mapped to an event yet" in decide(type="", name="cart.saved").reason
 
 
 def test_an_event_from_before_the_activation_is_a_no():

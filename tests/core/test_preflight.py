@@ -47,7 +47,7 @@ def test_a_sound_message_has_nothing_in_the_way():
 @pytest.mark.parametrize(
     ("spec", "where", "severity", "label"),
     [
-        ({}, "email", "error", "says nothing"),
+        ({}, "email", "error", "no text yet"),
         (email(subject=" "), "email.en.subject", "error", "subject is empty"),
         ({"email": {"en": {"subject": "x"}}}, "email.en.blocks", "error", "no text"),
         (

@@ -437,7 +437,7 @@ def test_by_hand_a_route_takes_any_event_and_waits_for_nothing_but_the_hours():
         (made.route(guards={"after_route": "gone"}), "guards", "no such route any more"),
         (made.route(timing={"anchor": "expected", "variable": "gone_day"}), "timing", "no such variable any more"),
         (made.route(timing={"not_after": "2026-11-02"}), "timing", "has passed"),
-        (made.route(when=[]), "when", "waits for nothing"),
+        (made.route(when=[]), "when", "No event is chosen"),
     ],
 )
 def test_what_keeps_a_route_off_is_said_at_its_part(route, part, label):

@@ -43,7 +43,7 @@ def test_the_names_it_uses_are_known():
     ("source", "label"),
     [
         ("{{ name", "never closed"),
-        ("{{ name }", "stands where none belongs"),
+        ("{{ name }", "is in a place where none belongs"),
         ("{{ }}", "is empty"),
         ("{{ first name }}", "more than one name"),
         ("{% if a %}", "opened and never closed"),

@@ -413,7 +413,7 @@ def test_a_receipt_moves_the_send_on_and_a_late_one_changes_nothing(texted, clie
     assert told(texted, client, "delivered") == "delivered."
     assert told(texted, client, "read") == "read."
     assert told(texted, client, "delivered") == "It is read already."
-    assert told(texted, client, "thrown") == "“thrown” means nothing here."
+    assert told(texted, client, "thrown") == "“thrown” is unknown here."
     texted.later(hours=1)
     assert texted.follow() == 0
     assert [state for _, _, state in texted.sends()] == ["read"]

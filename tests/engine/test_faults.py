@@ -479,7 +479,7 @@ def test_a_fallback_that_raises_harms_no_other(bench, monkeypatch):
     assert shop.follow() == 2
     assert bench.rows("SELECT count(*) FROM send WHERE channel = 'sms'") == [(2,)]
     assert (
-        "What follows could not be worked out: ZeroDivisionError"
+        "What follows could not be evaluated: ZeroDivisionError"
         in bench.rows("SELECT reason FROM send WHERE id = ?", bad)[0][0]
     )
 

@@ -158,7 +158,7 @@ def test_a_handler_that_misbehaves_harms_nobody_else_and_says_how(bench, running
     rows = bench.rows("SELECT name, problem FROM inquiry")
     if said:
         assert said in rows[0][1]
-    # it is asked again, and given up in the end; then the event needs attention
+    # it is asked again, and failed in the end; then the event needs attention
     for _ in range(6):
         at = bench.clock.now() + dt.timedelta(minutes=2)
         bench.clock.now = lambda at=at: at

@@ -187,7 +187,7 @@ def test_what_raises_becomes_the_event_s_problem_and_is_planned_again(bench, cli
     assert problem.startswith("It could not be planned: ZeroDivisionError: a bug")
     assert bench.rows('SELECT count(*) FROM "order"') == [(2,)], "nothing of it is half done"
     page = client.get("/").get_data(as_text=True)
-    assert "1 event was not planned" in page
+    assert "1 event was not processed" in page
     assert "ZeroDivisionError" in client.get("/events").get_data(as_text=True)
     monkeypatch.setattr(planning, "project", real)
     client.post(f"/events/{bad}/plan")
@@ -221,7 +221,7 @@ def test_a_route_that_raises_harms_no_other_and_is_planned_again_alone(bench, cl
     bench.plan()
     planned, problem, sends = settled(bench, event)
     assert (planned, sends) == (True, 1)
-    assert "“Other” could not be worked out: KeyError" in problem
+    assert "“Other” could not be evaluated: KeyError" in problem
     monkeypatch.setattr(planning, "_decided", real)
     client.post("/events/plan")
     bench.plan()

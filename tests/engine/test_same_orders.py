@@ -125,7 +125,7 @@ def test_orders_are_joined_and_parted_by_hand(shop, client):
     shop.at_the_fair(shop.orders()[0].number, event="changed", state="back")
     assert [row.status for row in shop.orders()] == ["paid", "back"], "who parted them is believed"
     page = client.post(f"/orders/{first}/part", data={"source": FAIR}, follow_redirects=True).text
-    assert "nothing of this order that could be parted" in page
+    assert "nothing of this order that could be split off" in page
 
 
 @pytest.mark.parametrize(("one", "other"), [("#BK-7 ", "bk-7"), ("BK 7", "bk7"), ("＃1", "＃1")])

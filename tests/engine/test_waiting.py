@@ -168,7 +168,7 @@ def test_where_an_answer_says_how_the_order_stands_its_later_events_wait_behind_
 
 def answer_for(kind, name, right):
     if not right:
-        return {"problem": "given up"}
+        return {"problem": "failed"}
     if kind == HANDLER:
         return {"value": {"skip": "nothing to say"}}
     return {"value": {"left": "three"} if name == "stock" else {"text": "four"}}

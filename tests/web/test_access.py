@@ -69,7 +69,7 @@ def test_without_accounts_this_machine_does_all_and_elsewhere_nothing_is_shown(c
 
 
 def test_once_there_is_an_owner_everybody_signs_in_this_machine_too(client, bench):
-    assert "Without accounts, whoever works on this machine" in text(client.get("/accounts", follow_redirects=True))
+    assert "Without accounts, everybody who works on" in text(client.get("/accounts", follow_redirects=True))
     client.post("/sign-in/first", data={"name": "Nuala", "email": "Nuala@Example.com", "password": PASSWORD})
     assert "From now on everybody signs in" in text(client.get("/accounts"))
     stranger = other_browser(client)

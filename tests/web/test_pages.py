@@ -324,7 +324,7 @@ def test_a_route_is_made_chosen_and_switched_on(client, bench):
     )
     assert "created or paid" in text(page)
     response = client.post("/routes/second/switch", data={"on": "yes"}, follow_redirects=True)
-    assert "Not switched on: The route says nothing yet." in text(response)
+    assert "Not switched on: No message is chosen yet." in text(response)
     client.post("/routes/second", data={"sources.there": "1", "sources": ["shop"]})
     client.post("/routes/second", data={"send": "received"})
     post(client)

@@ -71,7 +71,7 @@ def test_an_answer_becomes_an_event_of_the_order_and_the_same_receipt_again_is_n
     [
         ({"id": "m-2", "state": "delivered"}, "No send has this id yet; kept until one has."),
         ({"state": "delivered"}, "There is no id at $.id."),
-        ({"id": "m-1", "state": "enroute"}, "“enroute” means nothing here."),
+        ({"id": "m-1", "state": "enroute"}, "“enroute” is unknown here."),
         ({"id": {"of": "m-1"}, "state": "delivered"}, "There is no id at $.id."),
         ("5", "There is no id at $.id."),
         ([], None),

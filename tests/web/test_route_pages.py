@@ -95,7 +95,7 @@ def test_every_part_of_the_sentence_is_kept_and_read_back(client, bench):
     for part in (
         "total is at least 50",
         "2 hours after the event, between 08:00 and 20:00 on Mon, Tue there",
-        "the customer, the owner, Packer and what stands at $.buyer.email",
+        "the customer, the owner, Packer and the address at $.buyer.email",
         "at most 3 messages per customer in 7 days, not for refunded orders",
         "tell the owner",
     ):
@@ -416,7 +416,7 @@ def test_consent_is_asked_for_by_a_variable_and_a_bad_one_is_refused(client, ben
 def test_the_list_switches_routes_and_names_their_first_problem(client, bench):
     client.post("/routes", data={"name": "Half made", "when": "order.paid"})
     page = text(client.get("/routes"))
-    assert "The route says nothing yet." in page
+    assert "No message is chosen yet." in page
     client.post("/routes/received/switch", data={"on": "no", "scheduled": "hold", "back": "/routes"})
     assert bench.rows("SELECT \"on\" FROM route WHERE key = 'received'") == [(0,)]
     answer = client.post("/routes/received/switch", data={"on": "yes", "back": "/routes"})
@@ -445,4 +445,4 @@ def test_an_order_s_page_says_when_a_route_will_speak_and_when_it_never_saw_it(c
 def test_a_delivery_whose_name_means_nothing_yet_is_why_a_route_never_saw_an_order(client, bench):
     post(client, made.body(), **{"Store-Event": "order.new", "Store-Delivery": "n"})
     bench.plan()
-    assert "A delivery called “order.new” means nothing here yet." in text(client.get("/orders/1"))
+    assert "A delivery called “order.new” is not mapped to an event yet." in text(client.get("/orders/1"))

@@ -247,7 +247,7 @@ def test_orders_that_would_go_at_once_are_counted_and_asked_about(client, bench)
     asked = client.post("/settings", data=form)
     assert asked.status_code == 422
     assert "Not saved yet: 3 orders would go" in text(asked)
-    assert "They have had the last event over 40 days ago" in text(asked)
+    assert "Their last event is over 40 days ago" in text(asked)
     assert 'value="Kites &amp; More"' in asked.get_data(as_text=True), "what was typed is still there"
     assert store(bench).keep.orders_days == 0
     assert client.post("/settings", data=form | {"orders_go": "1"}).status_code == 302

@@ -20,7 +20,7 @@ def secrets() -> None:
 @click.option(
     "--new-key",
     envvar="ANGELON_NEW_SECRET_KEY",
-    help="The new key, of 16 characters at least; one is made where the key stands in the data folder.",
+    help="The new key, of 16 characters at least; one is created where the key is kept in the data folder.",
 )
 def rotate(new_key: str | None) -> None:
     """Seal every credential under a new key, all or none. Stop Angelon first, and start it with the new key.
@@ -39,7 +39,7 @@ def _rotate(chosen: Settings, new_key: str | None) -> None:
     from angelon.db.secrets import Vault
 
     if chosen.secret_key and not new_key:
-        raise click.ClickException("The key stands in ANGELON_SECRET_KEY: give the new one as ANGELON_NEW_SECRET_KEY.")
+        raise click.ClickException("The key is set in ANGELON_SECRET_KEY: give the new one as ANGELON_NEW_SECRET_KEY.")
     made = new_key or random.token_urlsafe(32)
     if len(made) < 16:
         raise click.ClickException("The new key has to have at least 16 characters.")

@@ -18,7 +18,7 @@ from angelon.core.messages.channels import CHANNELS
 @click.command()
 @click.argument("source")
 @click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
-@click.option("--url", help="Where Angelon runs; found by itself where it runs from the same data folder.")
+@click.option("--url", help="Where Angelon runs; found automatically where it runs from the same data folder.")
 def emit(source: str, file: Path, url: str | None) -> None:
     """Deliver FILE to SOURCE of the running app over HTTP, signed as the source asks.
 

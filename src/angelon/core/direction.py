@@ -9,7 +9,7 @@ from functools import lru_cache
 from angelon.core.values import locale_of
 
 FIRST_STRONG, END = "\u2068", "\u2069"
-"""FIRST STRONG ISOLATE and POP DIRECTIONAL ISOLATE: what stands between is laid out by itself, in its own direction."""
+"""FIRST STRONG ISOLATE and POP DIRECTIONAL ISOLATE: what they enclose is laid out by itself, in its own direction."""
 _RTL_SIGNS = re.compile("[\u0590-\u08ff\u200f\ufb1d-\ufdff\ufe70-\ufefc\U00010800-\U00010fff\U0001e800-\U0001efff]")
 _PLAIN = re.compile(r"\s*[\d٠-٩۰-۹]*\s*")
 

@@ -35,7 +35,7 @@ class RetryPolicy(BaseModel):
         return float(min(self.cap_seconds, self.base_seconds * 2.0 ** min(tries - 1, 40)))
 
     def times(self) -> list[Try]:
-        """When a send that keeps failing is tried, on average and at the latest, until it is given up."""
+        """When a send that keeps failing is tried, on average and at the latest, until it fails for good."""
         limit = self.give_up_after_hours * 3600
         made = [Try(0, 0)]
         while len(made) < self.max_tries:

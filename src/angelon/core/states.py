@@ -41,7 +41,7 @@ MEANING: dict[State, str] = {
     State.READ: "the gateway says that it was opened",
     State.RETRYING: "a try failed; another follows",
     State.HELD: "a person must act",
-    State.FAILED: "given up",
+    State.FAILED: "failed",
     State.SKIPPED: "a limit applies",
     State.CANCELLED: "a person took it back, or took it as settled",
 }

@@ -606,7 +606,7 @@ def compile_template(source: str, html: bool = False) -> Compiled:
 def _explain(error: TemplateSyntaxError, source: str) -> NoReturn:
     message = (error.message or "it can't be read").rstrip(".")
     plain = {
-        "unexpected '}'": "a curly bracket stands where none belongs",
+        "unexpected '}'": "a curly bracket is in a place where none belongs",
         "Unexpected end of template": "a condition or loop is opened and never closed",
         "expected token 'end of print statement'": "a variable's {{ }} holds more than one name",
         "expected token 'end of statement block'": "a {% %} holds something that does not belong there",

@@ -227,7 +227,7 @@ def awaiting(connection: Connection, order_ids: Collection[int], contact_ids: Co
 
 
 def blocked(connection: Connection, source_ids: Collection[int]) -> list[Any]:
-    """Events of these sources that are not planned before an answer says which order they are about, and those behind
+    """Events of these sources that are not processed before an answer says which order they are about, and those behind
     them, oldest first: (id, source_id, received_at, waits_for).
     """
     columns = (EVENT.c.id, EVENT.c.source_id, EVENT.c.received_at, EVENT.c.waits_for)

@@ -65,7 +65,7 @@ class AboutEvent:
     open: dict[str, str] = field(default_factory=dict)
     """The look-ups that are not settled, and what each waits for."""
     asked: dict[str, Asked] = field(default_factory=dict)
-    """What handlers have asked for; a call that was given up as its problem."""
+    """What handlers have asked for; a call that failed as its problem."""
     called: dict[str, str] = field(default_factory=dict)
     """The handlers that are not settled, and what each waits for."""
 
@@ -130,7 +130,7 @@ def _by_event(connection: Connection, statement: Any, event_ids: Collection[str]
 
 
 def asked(connection: Connection, event_ids: Collection[str], digest: str = "") -> dict[str, dict[str, Asked]]:
-    """What handlers have asked for about events, by event and handler; a call that was given up as its problem. With a
+    """What handlers have asked for about events, by event and handler; a call that failed as its problem. With a
     `digest` only what that very code has asked for.
     """
     found: dict[str, dict[str, Asked]] = {}
@@ -147,7 +147,7 @@ def of_event(connection: Connection, event_id: str, kind: str) -> list[Any]:
 
 
 def failed(connection: Connection, source_ids: Collection[int], since: dt.datetime, limit: int) -> list[Any]:
-    """Look-ups that were given up since a moment, the newest first: (event, order, source, name, problem, at)."""
+    """Look-ups that failed since a moment, the newest first: (event, order, source, name, problem, at)."""
     columns: Any = (INQUIRY.c.event_id, EVENT.c.order_id, EVENT.c.source_id, *(INQUIRY.c.name, INQUIRY.c.problem))
     statement = core_select(*columns, INQUIRY.c.at).join(EVENT, EVENT.c.id == INQUIRY.c.event_id)
     of_sources = not_by_index(EVENT.c.source_id).in_(list(source_ids))
@@ -303,7 +303,7 @@ def give_back(connection: Connection, workers: Collection[str], now: dt.datetime
 
 
 def forget_failed(connection: Connection, event_ids: Collection[str] | None = None) -> None:
-    """Has what was given up about events that are to be planned asked once more: all of them, or these."""
+    """Has what failed about events that are to be planned asked once more: all of them, or these."""
     waiting: list[Any] = [text(TO_PLAN)]
     if event_ids is not None:
         waiting.append(EVENT.c.id.in_(list(event_ids)))

@@ -264,7 +264,7 @@ def clear_fallback(connection: Connection, send_id: str, again_at: dt.datetime |
 
 
 def fallback_failed(connection: Connection, send_id: str, reason: str) -> None:
-    """Notes that what follows a send could not be worked out, where a person will see it."""
+    """Notes that what follows a send could not be evaluated, where a person will see it."""
     connection.execute(update(SEND).where(SEND.c.id == send_id).values(fallback_at=None, reason=reason))
 
 

@@ -291,7 +291,7 @@ class EventRow(SQLModel, table=True):
     waits_for: str = Field(default="", sa_column=Column(Text, nullable=False, server_default=""))
     """What it waits for: nothing; `answers`, where it is planned but for decisions that need one; or `order:` and the
     order's reference, where an answer has to say which order it is about or how that stands, so that it and what comes
-    later about the order is not planned before (no reference where only the answer says it).
+    later about the order is not processed before (no reference where only the answer says it).
     """
     decide_at: dt.datetime | None = _instant()
     """When what waits is looked at again: an answer has come."""
@@ -322,7 +322,7 @@ class InquiryRow(SQLModel, table=True):
     due_at: dt.datetime | None = _instant()
     """When it is asked (again); while it is being asked, when another may take it over. None once it is settled."""
     until: dt.datetime = _instant(nullable=False)
-    """When it is given up, whatever came of it by then."""
+    """When it fails, whatever came of it by then."""
     asker: str = Field(default="", sa_column=Column(Text, nullable=False, server_default=""))
     """The worker that is asking just now."""
     tries: int = Field(default=0, sa_column=Column(Integer, nullable=False, server_default="0"))

@@ -264,7 +264,7 @@ class Dispatcher:
     def _fell(self, row: Any, error: Exception, settled: Settlement) -> None:
         """Something raised that nobody expected: a person looks at it, unless the gateway has been handed it."""
         log.exception("a send could not be taken through", send=row.id)
-        settled.reason = f"It could not be taken through: {type(error).__name__}. The log says more."
+        settled.reason = f"It could not be processed: {type(error).__name__}. The log says more."
         if self._results.tried(row.id):
             settled.state, settled.due_at = State.RETRYING, self._clock.now() + dt.timedelta(minutes=5)
         else:
@@ -366,7 +366,7 @@ class Dispatcher:
         at = gateway.retry.next_try(row.tries, first, now, self._clock.rng.random, outcome.retry_after)
         if at is None:
             settled.state, settled.settled_at = move(State.SENDING, State.FAILED), now
-            settled.reason = f"Given up after {row.tries} tries: {answer}"
+            settled.reason = f"Failed after {row.tries} tries: {answer}"
         else:
             settled.state, settled.due_at, settled.reason = move(State.SENDING, State.RETRYING), at, answer
 

@@ -106,7 +106,7 @@ class Payloads:
                 Problem(
                     "body",
                     f"The delivery has no order number {row.item + 1}, as the source is set up now.",
-                    "Check where its orders stand, on the source's page.",
+                    "Check the path of its orders, on the source's page.",
                 ),
                 400,
             )

@@ -66,8 +66,8 @@ class Fallbacks:
         except Exception as error:
             if is_database_failure(error):
                 raise
-            log.exception("what follows a send could not be worked out", send=row.id)
-            fault = f"{row.reason} What follows could not be worked out: {describe_fault(error)}".strip()
+            log.exception("what follows a send could not be evaluated", send=row.id)
+            fault = f"{row.reason} What follows could not be evaluated: {describe_fault(error)}".strip()
             queries.fallback_failed(connection, row.id, fault)
             return 0
 

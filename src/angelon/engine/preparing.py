@@ -186,12 +186,12 @@ class Preparer:
         files = []
         for picture in ready.pictures:
             if picture.id not in data:
-                return Held("A file of the library was taken away meanwhile.")
+                return Held("A file of the library was removed meanwhile.")
             path = f"{picture.shelf}/{picture.name}"
             files.append(File(picture.name, picture.type, data[picture.id], content_id(path)))
         for wanted, library_files in ready.attachments:
             if any(file.id not in data for file in library_files):
-                return Held("A file of the library was taken away meanwhile.")
+                return Held("A file of the library was removed meanwhile.")
             made = (
                 [File(file.name, file.type, data[file.id]) for file in library_files]
                 if wanted.kind == "library"

@@ -140,7 +140,7 @@ def take(session: Session, live: LiveSetup, gateway: Gateway, body: Any, clock: 
     if word in {one.casefold() for one in form.answered}:
         obey(session, live, row.channel, address_key(row.channel, row.recipient), _at(form.text_at, body), now)
         return _answered(session, row, _at(form.text_at, body), body, now, clock)
-    return f"“{word[:60]}” means nothing here."
+    return f"“{word[:60]}” is unknown here."
 
 
 def _commanded(session: Session, live: LiveSetup, gateway: Gateway, body: Any, word: str, clock: Clock) -> str:

@@ -312,7 +312,7 @@ class Worker:
                 listener.start()
             except OSError as error:  # tried again: another planner of ours may have the port, and end
                 host, port = self._returns
-                told = f"Mail that comes back can’t be taken: {host}:{port} can’t be listened on ({error.strerror})."
+                told = f"Returned mail can’t be received: {host}:{port} can’t be listened on ({error.strerror})."
                 if told != self._trouble:
                     log.error("mail that comes back can't be taken", host=host, port=port, why=error.strerror)
                 self._trouble = told

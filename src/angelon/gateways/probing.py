@@ -194,7 +194,7 @@ def _cause(error: Exception) -> str:
     if isinstance(error, ssl.SSLCertVerificationError):
         return f"The certificate is not trusted: {error.verify_message}. Check the host, or the server’s certificate."
     if isinstance(error, ssl.SSLError):
-        return "It does not speak TLS there. Choose STARTTLS or none, or another port (465 is implicit, 587 STARTTLS)."
+        return "The server has no TLS on this port. Choose STARTTLS or none, or another port: 465 (implicit), 587."
     if isinstance(error, smtplib.SMTPNotSupportedError):
         return "The server does not offer that. Choose another way of TLS, or leave the user name empty."
     if isinstance(error, smtplib.SMTPResponseException):

@@ -141,7 +141,7 @@ class SmtpTransport:
             return Outcome(
                 "unknown",
                 str(code),
-                f"{self._where()} had the message and answered “{code} {_text(answer)[:80]}”, which means nothing "
+                f"{self._where()} had the message and answered “{code} {_text(answer)[:80]}”, which is unknown "
                 "here.",
                 unreachable=True,
             )

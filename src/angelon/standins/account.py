@@ -19,7 +19,7 @@ FAULTS = {
     "busy": "asks to come back in 3 seconds (429)",
     "broken": "fails inside (500)",
     "empty": "says that the credit is used up (402)",
-    "repeat": "tells what became of a message three times, once before it answers",
+    "repeat": "reports the outcome of a message three times, once before it answers",
     "slow": "answers after 4 seconds",
     "drop": "takes the message and drops the connection",
 }

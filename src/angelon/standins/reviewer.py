@@ -67,7 +67,7 @@ def review(text: dict[str, Any]) -> str:
         if re.match(r"\s*\{\d+\}", part) or re.search(r"\{\d+\}\s*$", part):
             return f"The {name} starts or ends with a placeholder."
         if re.search(r"\{\d+\}\s*\{\d+\}", part):
-            return f"Two placeholders stand side by side in the {name}."
+            return f"Two placeholders are side by side in the {name}."
     numbers = {
         int(n) for n in re.findall(r"\{(\d+)\}", " ".join([header, body, footer, str(text.get("buttons") or "")]))
     }

@@ -203,7 +203,7 @@ def answer() -> Any:
     if row is None or not text:
         abort(400, "Write what the customer answers.")
     if not box().setting("chat_receipts", ""):
-        flash("The provider does not know where to tell of answers: this data folder was made before it could.", "bad")
+        flash("The provider does not know where to report answers: this data folder was made before it could.", "bad")
         return redirect(url_for(".chat", to=row.to))
     answered(box(), row.reference, text)
     flash(f"{row.to} answered “{text}”. The account hears of it.", "good")

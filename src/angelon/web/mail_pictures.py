@@ -51,7 +51,7 @@ class Pictures:
             self._turns.release()
         kind = detect_media_type(data)
         if kind not in SHOWN:
-            raise CantFetch(f"What stands at {url[:80]} is no PNG, JPEG, GIF or WebP.", True)
+            raise CantFetch(f"The content of {url[:80]} is no PNG, JPEG, GIF or WebP.", True)
         with self._lock:
             self._kept[url] = (time.monotonic(), data, kind)
             while len(self._kept) > KEPT:

@@ -41,7 +41,7 @@ Look = Callable[[str], Subject]
 
 
 class Verdict(NamedTuple):
-    """How a condition came out. `problem` is set where it, or a part of it, can't be worked out; then `yes` is
+    """How a condition came out. `problem` is set where it, or a part of it, can't be evaluated; then `yes` is
     False.
     """
 

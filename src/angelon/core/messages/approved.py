@@ -104,7 +104,7 @@ def taken_over(
     Raises Invalid where a gap has none, or where the outcome would not be the text that was approved.
     """
     problems = [
-        Problem(f"gap.{gap}", f"Gap {{{gap}}} has no variable.", "Choose what stands there.")
+        Problem(f"gap.{gap}", f"Gap {{{gap}}} has no variable.", "Choose its value.")
         for gap in text.gaps
         if not given.get(gap, "").strip()
     ]

@@ -249,14 +249,14 @@ def review_problems(compiled: CompiledChat) -> list[Problem]:
             found.append(
                 Problem(
                     where,
-                    "A placeholder stands at the start or the end, and reviewers refuse that.",
+                    "A placeholder is at the start or the end, and reviewers refuse that.",
                     "Put a word before or after it.",
                 )
             )
         if re.search(r"\{\d+\}\s*\{\d+\}", part):
             found.append(
                 Problem(
-                    where, "Two placeholders stand side by side, and reviewers refuse that.", "Put a word between them."
+                    where, "Two placeholders are side by side, and reviewers refuse that.", "Put a word between them."
                 )
             )
     for where, part, most in (

@@ -81,7 +81,7 @@ class Decision:
     trace: list[TraceLine]
     sends: list[PlannedSend] = field(default_factory=list)
     fault: str = ""
-    """What went wrong inside Angelon where this route could not be worked out; empty where nothing did."""
+    """What went wrong inside Angelon where this route could not be evaluated; empty where nothing did."""
 
     @property
     def send(self) -> PlannedSend | None:
@@ -212,7 +212,7 @@ def _decide(evaluation: _RouteEvaluation, since: dt.datetime) -> Decision:
     except Exception as error:
         fault = f"{type(error).__name__}: {' '.join(str(error).split())[:200]}"
         line = TraceLine(
-            "when", "problem", _happened(evaluation.context.event), f"The route could not be worked out: {fault}"
+            "when", "problem", _happened(evaluation.context.event), f"The route could not be evaluated: {fault}"
         )
         return Decision(evaluation.route.key, "no", [line], fault=fault)
 
@@ -296,7 +296,7 @@ def _happened(event: Event) -> str:
     """What happened, in words."""
     if event.type in event_types.CHANGES.values() and event.now:
         return f"was {event.was or 'unknown'}, now {event.now}"
-    return event_types.label(event.type) if event.type else f"“{event.name}”, which means nothing here yet"
+    return event_types.label(event.type) if event.type else f"“{event.name}”, which is not mapped to an event yet"
 
 
 FALLBACK_USED = "The fallback is used."
@@ -370,9 +370,7 @@ class _RouteEvaluation:
 
 
 def _only_if(evaluation: _RouteEvaluation, trace: list[TraceLine]) -> list[str] | None:
-    """Looks at the route's conditions: None where one says no, else what holds the send since it can't be
-    worked out.
-    """
+    """Looks at the route's conditions: None where one says no, else what holds the send since it can't be evaluated."""
     if not evaluation.route.only_if.of:
         return []
     verdict = worked_condition(evaluation.route.only_if, evaluation.context)

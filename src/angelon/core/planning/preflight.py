@@ -72,7 +72,7 @@ class Preflight:
     def run(self) -> list[Problem]:
         """Every problem, errors first, each named once."""
         if not self.message.channels():
-            self._error("email", "The message says nothing yet.", "Write an email, an SMS or a chat message.")
+            self._error("email", "The message has no text yet.", "Write an email, an SMS or a chat message.")
         for channel in self.message.channels():
             for locale in self.message.variants(channel):
                 self._variant(channel, locale)

@@ -41,7 +41,7 @@ def problems_of(
 def _when(route: Route, setup: Setup) -> list[Problem]:
     found = []
     if not route.when:
-        found.append(Problem("when", "The route waits for nothing yet.", "Choose at least one event."))
+        found.append(Problem("when", "No event is chosen yet.", "Choose at least one event."))
     if not route.sources:
         found.append(Problem("from", "The route listens to no source.", "Choose at least one."))
     found += [
@@ -78,7 +78,7 @@ def _way(
     found = []
     message = setup.messages.get(send)
     if message is None:
-        label = "The route's message is not published yet." if send else "The route says nothing yet."
+        label = "The route's message is not published yet." if send else "No message is chosen yet."
         found.append(Problem(send_part, label, "Publish it on its page." if send else "Choose a message."))
     elif channel not in message.channels():
         found.append(

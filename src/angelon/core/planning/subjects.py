@@ -145,7 +145,7 @@ def checked(group: Group, setup: Setup) -> list[Problem]:
             found.append(
                 Problem(
                     part.of,
-                    f"“{part.label}” can't be worked out: it is a {kind}.",
+                    f"“{part.label}” can't be evaluated: it is a {kind}.",
                     f"Choose one of {', '.join(OPERATOR_LABELS[op] for op in known)}.",
                 )
             )

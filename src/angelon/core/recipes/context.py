@@ -52,7 +52,7 @@ class Context:
     variable: Callable[[str], Any] | None = None
 
     def parameter(self, given: Any) -> Any:
-        """A parameter as it stands, or what stands at its path where it is one (`$.ship_to.country`)."""
+        """A parameter as it stands, or the address at its path where it is one (`$.ship_to.country`)."""
         if not looks_like_path(given):
             return given
         try:

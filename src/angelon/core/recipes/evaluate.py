@@ -78,7 +78,7 @@ def evaluate(recipe: Recipe, wanted: Type, context: Context, where: str = "") ->
             None,
             Problem(
                 where,
-                f"It can't be worked out: {type(error).__name__}.",
+                f"It can't be evaluated: {type(error).__name__}.",
                 "Look at its steps with this event as the sample.",
             ),
         )

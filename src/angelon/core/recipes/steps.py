@@ -376,7 +376,7 @@ def truncate(value: str, p: dict[str, Any], _: Context) -> str:
     "list",
     "Parts a text into a list",
     ("a, b", "a and b"),
-    Parameter("separator", "what stands between", default=","),
+    Parameter("separator", "text between two marks", default=","),
 )
 def split(value: str, p: dict[str, Any], _: Context) -> list[str]:
     return [part.strip() for part in value.split(p["separator"] or ",", MAX_ITEMS) if part.strip()]
@@ -557,7 +557,7 @@ def money(value: Value, p: dict[str, Any], context: Context) -> Value:
     amount, named = coerce.amount_of(value, given or context.currency.strip().upper(), context)
     currency = given or named
     if not stdlib_re.fullmatch(r"[A-Z]{3}", currency):
-        raise StepFailed("No currency is known for this amount.", "Give an ISO 4217 code, or the path where it stands.")
+        raise StepFailed("No currency is known for this amount.", "Give an ISO 4217 code, or its path.")
     if p["minor_units"]:
         from babel.numbers import get_currency_precision
 
@@ -807,8 +807,8 @@ def unique(value: list[Any], p: dict[str, Any], _: Context) -> list[Any]:
     "text",
     "One text from a list",
     ("a, b, c", "a, b and c"),
-    Parameter("separator", "what stands between", default=", "),
-    Parameter("last", "what stands before the last; as between where left out"),
+    Parameter("separator", "text between two marks", default=", "),
+    Parameter("last", "text before the last; the same as between if left out"),
 )
 def join(value: list[Any], p: dict[str, Any], context: Context) -> str:
     texts = [coerce.text(item, context) for item in value if item is not None]
@@ -894,7 +894,7 @@ def group(value: list[Any], p: dict[str, Any], context: Context) -> list[Any]:
 def collect(value: dict[str, Any], p: dict[str, Any], _: Context) -> list[Any]:
     pattern = p["pattern"]
     if "{n}" not in pattern:
-        raise StepFailed("The pattern has to hold {n}, where the number stands.", "Write it like item_{n}_{field}.")
+        raise StepFailed("The pattern has to hold {n}, for the number.", "Write it like item_{n}_{field}.")
     form = stdlib_re.escape(pattern).replace(r"\{n\}", r"(?P<n>\d{1,5})").replace(r"\{field\}", r"(?P<field>.+)")
     found: dict[int, Any] = {}
     for key, item in value.items():
@@ -958,7 +958,7 @@ def add_query(value: str, p: dict[str, Any], context: Context) -> str:
     "choose",
     "text",
     "any",
-    "Reads JSON that stands in a text, then a path in it",
+    "Reads JSON inside a text, then a path in it",
     ('{"account":"jo"}', "jo"),
     Parameter("path", "where in it; all of it where left out"),
 )

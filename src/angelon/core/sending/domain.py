@@ -155,11 +155,9 @@ def _dkim(records: Records, selector: str, wanted: str) -> Finding:
     there = list(records.dkim.get(selector, ()))
     key = re.search(r"p=([\w+/=]*)", wanted.replace(" ", ""))
     if any(key and key[1] and f"p={key[1]}" in text.replace(" ", "") for text in there):
-        return Finding("DKIM", "good", "The key stands in DNS: receivers can check the signature.", at, wanted)
+        return Finding("DKIM", "good", "The key is in DNS: receivers can check the signature.", at, wanted)
     said = (
-        "Another key stands there: signatures would not pass."
-        if there
-        else "The key does not stand in DNS yet: signatures would not pass."
+        "DNS has another key: signatures would fail." if there else "The key is not in DNS yet: signatures would fail."
     )
     return Finding("DKIM", "bad", said, at, " | ".join(there), wanted)
 

@@ -55,7 +55,7 @@ class Bundle(Spec):
                 found.append(
                     Problem(
                         f"sources.{index}.same_orders.source",
-                        f"Source “{source.name}” is said to tell of the same orders as “{other}”, {why}.",
+                        f"Source “{source.name}” is set to report the same orders as “{other}”, {why}.",
                         "Name another source of the store.",
                     )
                 )
@@ -124,7 +124,7 @@ def _twice(field: str, keys: Iterable[str]) -> list[Problem]:
     found = []
     for key in keys:
         if key in seen:
-            found.append(Problem(field, f"“{key}” stands twice.", "Give each its own key."))
+            found.append(Problem(field, f"“{key}” is used twice.", "Give each its own key."))
         seen.add(key)
     return found
 
@@ -173,7 +173,7 @@ def _refuse_multiplied(data: Any) -> None:
         seen += len(inner)
         if seen > MOST_VALUES:
             what = f"The bundle’s aliases (*) repeat more than {MOST_VALUES:,} values."
-            raise Invalid([Problem("", what, "Write out what they stand for.")])
+            raise Invalid([Problem("", what, "Write their values out.")])
         stack += inner
 
 

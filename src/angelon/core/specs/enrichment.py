@@ -17,7 +17,7 @@ _NAMED = re.compile(r"\{([^{}]*)\}")
 
 
 class Enrichment(Spec):
-    """One request (RFC 9110, section 9.3.1 or 9.3.3) for each delivery. The answer stands in the payload under `+name`.
+    """One request (RFC 9110, section 9.3.1 or 9.3.3) for each delivery. The answer is in the payload under `+name`.
 
     `url` may hold `{parameter}` in its path (RFC 6570, level 1); parameters that it does not name go into the query of
     a GET, and into the body of a POST: `body` is a template over them, a JSON object of them where it is empty. A

@@ -127,7 +127,7 @@ class Review(Spec):
     """How a chat provider is asked to approve a text, and how it is asked what became of it.
 
     `submit` gets `text_key`, `locale`, `category`, `header`, `body`, `footer`, `buttons`, `samples`; `look` gets `id`,
-    the provider's own. `approved` and `rejected` are what stands at the outcome's path. `texts` lists what the provider
+    the provider's own. `approved` and `rejected` are the address at the outcome's path. `texts` lists what the provider
     has approved already.
     """
 

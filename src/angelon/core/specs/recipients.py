@@ -11,7 +11,7 @@ from angelon.core.specs.base import OneLine, Spec
 
 
 class Recipient(Spec):
-    """The order's customer; everybody of the shop with a role; one fixed address; what stands at a path (RFC 9535); or
+    """The order's customer; everybody of the shop with a role; one fixed address; the address at a path (RFC 9535); or
     a variable, whose steps make an address of whatever the payload holds. `system` is the other side of a call.
 
     Each address gets a send of its own. `who` is the role, the address, the path or the variable's name; `name` what a
@@ -53,6 +53,6 @@ class Recipient(Spec):
             "system": "the system behind the gateway",
             "role": f"the {self.who}",
             "address": self.name or self.who,
-            "path": f"what stands at {self.who}",
+            "path": f"the address at {self.who}",
             "variable": f"the {self.who.replace('_', ' ')}",
         }[self.kind]

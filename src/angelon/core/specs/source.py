@@ -185,7 +185,7 @@ class Source(Spec):
     def _told_apart(cls, enrichments: list[Enrichment]) -> list[Enrichment]:
         names = [one.name for one in enrichments]
         if len(set(names)) < len(names):
-            raise ValueError("has two enrichments of one name; each answer stands under its own")
+            raise ValueError("has two enrichments of one name; each answer needs its own")
         return enrichments
 
 

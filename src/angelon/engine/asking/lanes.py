@@ -46,7 +46,7 @@ class Job:
     timeout: float
     """Seconds that it may take."""
     next_try: Callable[[int, dt.datetime], dt.datetime | None]
-    """When it is asked again after so many tries, at a moment; None where it is given up."""
+    """When it is asked again after so many tries, at a moment; None where it has failed."""
 
 
 class Lane:

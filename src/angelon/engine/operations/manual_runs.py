@@ -88,7 +88,7 @@ def _chunk(
         event = picked.get(order.id or 0)
         before = sent_at.get(order.id or 0)
         if event is None:
-            problem = "No event of this order is kept, so its values can’t be worked out."
+            problem = "No event of this order is kept, so its values can’t be evaluated."
             yield OrderPreview(order, None, None, before, problem)
         elif event.id not in read:
             yield OrderPreview(order, event, None, before, problems[event.id])

@@ -36,7 +36,7 @@ NAMED = {
     "drop_step": "a step removed",
     "step_up": "a step moved up",
     "share_steps": "its steps kept under a name",
-    "take": "a suggestion taken",
+    "take": "a suggestion accepted",
     "default": "the fallback text",
     "clear": "unmapped",
 }
@@ -68,7 +68,7 @@ def take(work: Work, key: str, recipes: Iterable[tuple[str, str]]) -> None:
             mapping = edits.edited(mapping, field_id, "take", {"recipe": recipe})
         return mapping
 
-    _change(work, key, all_of_them, f"{len(taken)} suggestions taken")
+    _change(work, key, all_of_them, f"{len(taken)} suggestions accepted")
 
 
 def add_part(work: Work, key: str, kind: str, name: str, path: str) -> None:
@@ -216,7 +216,7 @@ def _looked_at(work: Work, key: str, expected: int | None, override: bool) -> tu
     row, now = _current(work, key)
     live = from_stored(Source, row.spec)
     if row.draft is None:
-        raise Invalid([Problem("", "There is no draft: the mapping is live as it stands.")])
+        raise Invalid([Problem("", "There is no draft: the mapping is live without changes.")])
     if expected is not None and row.edits != expected:
         last = next(iter(changes.listed(work.session, work.store_id, "source", key, 1)), None)
         theirs, mine = mapping_of(live).plain(), mapping_of(now).plain()

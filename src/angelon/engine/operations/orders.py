@@ -69,7 +69,7 @@ def part(work: Work, live: LiveSetup, order_id: int, source: str) -> int:
     order = found(orders.get(work.session, work.store_id, order_id), "There is no such order.")
     calls = [calls for id_, calls in orders.tellers(work.session, order)[1:] if live.source_key(id_) == source]
     if not calls:
-        raise Invalid([Problem("source", "That source tells nothing of this order that could be parted from it.")])
+        raise Invalid([Problem("source", "That source reports nothing of this order that could be split off.")])
     _hold(work, order)
     source_id = live.source_ids[source]
     events = _read(work, live, order_id)
@@ -79,7 +79,7 @@ def part(work: Work, live: LiveSetup, order_id: int, source: str) -> int:
     _retell(work, live, order_id, [one for one in events if one[0].source_id != source_id])
     _retell(work, live, made, [one for one in events if one[0].source_id == source_id])
     name = _name(live, source_id)
-    work.record(PARTED, "order", str(order_id), None, {"text": f"What “{name}” tells is an order of its own again."})
+    work.record(PARTED, "order", str(order_id), None, {"text": f"What “{name}” reports is an order of its own again."})
     work.record(PARTED, "order", str(made), None, {"text": f"Parted from order {order.number}."})
     return made
 

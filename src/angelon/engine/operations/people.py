@@ -94,7 +94,7 @@ def erase(work: Work, contact_id: int, typed: str) -> dict[str, int]:
     if not wanted:
         raise Invalid([Problem("person", "This person’s data is erased already.")])
     if typed.strip().casefold() not in wanted:
-        raise Invalid([Problem("typed", "That is not the person’s name or address.", "Write it as it stands above.")])
+        raise Invalid([Problem("typed", "That is not the person’s name or address.", "Write it exactly as above.")])
     about = personal.About(work.connection, work.store_id, row, people.address_keys(row))
     why = personal.in_the_way(about)
     if why:

@@ -181,7 +181,7 @@ class Batch:
         return not (row.parent_id and row.order_id and row.type not in self._listened)
 
     def _is_behind(self, one: ReadEvent) -> bool:
-        """Makes the inquiries that an event gives rise to. Says whether it is not planned before one of them is
+        """Makes the inquiries that an event gives rise to. Says whether it is not processed before one of them is
         answered, or before an earlier event of its order is: it stays as it is, then.
         """
         row = one.row
@@ -287,7 +287,7 @@ class Batch:
             if decision.fault:
                 log.error("a route failed", event_id=row.id, route=decision.route, fault=decision.fault)
                 name = self._live.routes[decision.route].name
-                done["problem"] = f"“{name}” could not be worked out: {decision.fault}"
+                done["problem"] = f"“{name}” could not be evaluated: {decision.fault}"
             self._derive_asked(row, event, decision, order_id)
             self._tag(event, decision, contact_id)
             for send in decision.sends:

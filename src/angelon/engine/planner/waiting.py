@@ -131,7 +131,7 @@ class Waiting:
         return mine if open_ or earlier else ""
 
     def block(self, row: Any, waits_for: str) -> None:
-        """An event is not planned yet: what comes later about its order stays behind it."""
+        """An event is not processed yet: what comes later about its order stays behind it."""
         self._blocked = [one for one in self._blocked if one.id != row.id] + [
             _Blocked(row.id, row.source_id, row.received_at, waits_for)
         ]

@@ -240,7 +240,7 @@ def make_first() -> Any:
             code = request.form.get("code", "").strip()
             right = hmac.compare_digest(code.encode(), first_code().encode())
             if "Retry-After" in spent or not right:
-                raise Invalid([Problem("code", "That is not the code.", "It stands in first-owner.code.")])
+                raise Invalid([Problem("code", "That is not the code.", "It is in first-owner.code.")])
         password = request.form.get("password", "")
         secret = operations.make_first(_here(), given["email"], given["name"], password, _browser())
     except Invalid as error:

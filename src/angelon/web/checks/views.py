@@ -112,7 +112,7 @@ def accept(key: str) -> Any:
     with work() as unit:
         done = operations.accept(unit, key)
     if done:
-        flash("What comes out now is what must come out from now on.", "good")
+        flash("The current result is the expected one from now on.", "good")
     else:
         flash("Its route or source is gone: there is nothing to accept. Delete the check.", "bad")
     return redirect(url_for(".one", key=key))

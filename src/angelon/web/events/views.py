@@ -42,9 +42,9 @@ def plan_all() -> Any:
     with work() as unit:
         number = operations.plan_all_again(unit)
     if number:
-        flash(f"{number} event{'' if number == 1 else 's'} will be planned again, now.", "good")
+        flash(f"{number} event{'' if number == 1 else 's'} will be processed again now.", "good")
     else:
-        flash("There is nothing to plan again.", "good")
+        flash("There is nothing to process again.", "good")
     return redirect(url_for(".index"))
 
 
@@ -56,7 +56,7 @@ def plan_again(event_id: str) -> Any:
         abort(404, "There is no such event.")
     with work() as unit:
         done = operations.plan_again(unit, event_id)
-    flash("The event will be planned again, now." if done else "The event has no problem any more.", "good")
+    flash("The event is processed again now." if done else "The event has no problem any more.", "good")
     return redirect(_back(event))
 
 

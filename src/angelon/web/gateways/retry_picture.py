@@ -30,7 +30,7 @@ class Drawn:
 
 
 def draw(policy: RetryPolicy) -> Drawn:
-    """The axis is logarithmic, from one second to when a send is given up."""
+    """The axis is logarithmic, from one second to when a send fails for good."""
     limit = policy.give_up_after_hours * 3600
     span = math.log10(max(limit, 10))
 

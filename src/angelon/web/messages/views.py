@@ -352,7 +352,7 @@ def variant(key: str) -> Any:
     if channel not in CHANNELS:
         abort(400, "There is no such channel.")
     removing = request.form.get("act") == "remove"
-    told = f"{CHANNEL_LABELS[channel]} in {locale} is taken out of the draft." if removing else ""
+    told = f"{CHANNEL_LABELS[channel]} in {locale} is removed from the draft." if removing else ""
     try:
         with work() as unit:
             if removing:

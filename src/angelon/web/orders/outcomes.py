@@ -168,7 +168,7 @@ def _never(row: StoredRoute, route: Route, source_key: str, happened: list[Event
             row.key,
             route.name,
             "does not apply",
-            f"It waits for {waits}. A delivery called “{unnamed[0]}” means nothing here yet.",
+            f"It waits for {waits}. A delivery called “{unnamed[0]}” is not mapped to an event yet.",
             "when",
             unnamed[0],
             hint=f"/sources/{source_key}",
@@ -188,7 +188,7 @@ def _never(row: StoredRoute, route: Route, source_key: str, happened: list[Event
             row.key,
             route.name,
             "waits",
-            "Its event has come and is not planned yet.",
+            "Its event was received and is not processed yet.",
             "when",
             event_types.label(came[-1].type),
         )

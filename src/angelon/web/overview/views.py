@@ -323,7 +323,7 @@ def _engine_needs() -> list[Need]:
         if name:
             number = waiting.get(target, (0, None))[0]
             waits = f" {number:,} {'inquiry waits' if number == 1 else 'inquiries wait'} for it." if number else ""
-            why = f"since {moment(health.opened_at)}: {health.reason}.{waits} It is tried again by itself."
+            why = f"since {moment(health.opened_at)}: {health.reason}.{waits} It is retried automatically."
             found.append(Need("failed", f"{name} does not answer", why, "Open it", href))
     number = events.problems_count(session(), list(live().source_ids.values()), g.now - dt.timedelta(days=14))
     if number:
@@ -331,9 +331,9 @@ def _engine_needs() -> list[Need]:
         found.append(
             Need(
                 "problem",
-                "1 event was not planned" if number == 1 else f"{number} events were not planned",
+                "1 event was not processed" if number == 1 else f"{number} events were not processed",
                 first.problem,
-                "See and plan again",
+                "See and process again",
                 "/events",
             )
         )

@@ -256,7 +256,7 @@ def publish(key: str) -> Any:
         return render_template("sources/in_use.html", problems=error.problems, doubt=doubt, **around), 409
     except Invalid as error:
         if error.is_conflict:
-            flash("The mapping was changed while you looked at it. This is how it stands now.", "bad")
+            flash("The mapping was changed while you looked at it. This is the current version.", "bad")
         else:
             flash(f"Not published: {error.problems[0].what} {error.problems[0].hint}".strip(), "bad")
         return redirect(back)

@@ -22,7 +22,7 @@ def source_of(key: str) -> tuple[Source, int]:
     """A source as it is live, and its row's id; 404 where there is none."""
     setup_now = live()
     if key not in setup_now.sources:
-        abort(404, f"There is no source “{key}”. It may have been taken away.")
+        abort(404, f"There is no source “{key}”. It may have been deleted.")
     return setup_now.setup.sources[key], setup_now.source_ids[key]
 
 

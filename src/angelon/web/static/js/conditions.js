@@ -12,7 +12,7 @@ function mark(verdict) {
     ? '<rect x="2" y="2" width="9" height="9" fill="none" stroke="currentColor" stroke-width="1.7"/>'
     : `<path d="${verdict.yes ? MARKS.yes : MARKS.no}" fill="none" stroke="currentColor" stroke-width="2"/>`;
   shown.innerHTML = `<svg viewBox="0 0 13 13" aria-hidden="true">${mark}</svg>`;
-  shown.append(element("span", { className: "visually-hidden" }, verdict.problem ? "can’t be worked out" : verdict.yes
+  shown.append(element("span", { className: "visually-hidden" }, verdict.problem ? "can’t be evaluated" : verdict.yes
     ? "yes" : "no"));
   return shown;
 }

@@ -1,4 +1,4 @@
-// Variables, conditions and loops as whole chips: what stands between the curly brackets is never half there.
+// Variables, conditions and loops as whole chips: text between two marks the curly brackets is never half there.
 import { Decoration, EditorState, EditorView, StateField, WidgetType } from "../../vendor/codemirror.js";
 
 const PART = /\{\{[^{}]*\}\}|\{%[^{}%]*%\}/g;
@@ -15,7 +15,7 @@ export function partsOf(text) {
   });
 }
 
-// For each opening part its closing one and what stands between them on the same level, by position.
+// For each opening part its closing one and text between two marks them on the same level, by position.
 export function pairsOf(parts) {
   const pairs = new Map();
   const open = [];

@@ -209,7 +209,7 @@ export function email(root, page) {
       text.html = "";
       show();
       changed();
-      page.offer("The page is taken out; the blocks are back.", "Put it back", () =>
+      page.offer("The page is removed; the blocks are back.", "Put it back", () =>
         ((text.html = was), show(), changed()));
     };
     const paste = (into) => {
@@ -228,7 +228,7 @@ export function email(root, page) {
         text.html = told.html;
         show();
         changed();
-        if (told.taken.length) say(`Taken out of it: ${told.taken.join(", ")}.`);
+        if (told.taken.length) say(`Removed from it: ${told.taken.join(", ")}.`);
       } catch (error) {
         say(error.message, true);
       }
