@@ -134,11 +134,11 @@ def test_a_segment_is_renamed_copied_deleted_and_brought_back(client, bench):
     (key,) = names()
     client.post("/segments", data={"name": "Regulars"})
     twin = client.post("/segments", data={"name": "regulars "}, follow_redirects=True)
-    assert "There is a segment called “regulars” already." in text(twin)
+    assert "There is an audience called “regulars” already." in text(twin)
     client.post("/segments/regulars/rename", data={"name": "Größe"})
     assert names() == {key: "凧の店", "regulars": "Größe"}
     refused = client.post("/segments/regulars/rename", data={"name": "凧の店"}, follow_redirects=True)
-    assert "Not renamed: There is a segment called “凧の店” already." in text(refused)
+    assert "Not renamed: There is an audience called “凧の店” already." in text(refused)
     client.post("/segments/regulars/copy")
     client.post("/segments/regulars/copy")
     assert list(names().values()) == ["凧の店", "Größe", "Größe (copy)", "Größe (copy 2)"]
@@ -162,7 +162,7 @@ def test_a_segment_that_only_the_live_route_asks_for_is_not_deleted(client, benc
     client.post("/routes/received/switch", data={"on": "yes", "late": "no"})
     client.post("/routes/received", data={"only_if": json.dumps({"of": []})}, headers={"X-Fragment": "1"})
     told = client.post("/segments/regulars/delete", follow_redirects=True)
-    assert "Not deleted: The segment is used by Received." in text(told)
+    assert "Not deleted: The audience is used by Received." in text(told)
 
 
 def test_two_copies_of_a_route_have_two_names_and_its_menu_deletes_it(client, bench):

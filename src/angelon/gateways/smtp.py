@@ -141,8 +141,7 @@ class SmtpTransport:
             return Outcome(
                 "unknown",
                 str(code),
-                f"{self._where()} had the message and answered “{code} {_text(answer)[:80]}”, which is unknown "
-                "here.",
+                f"{self._where()} had the message and answered “{code} {_text(answer)[:80]}”, which is unknown here.",
                 unreachable=True,
             )
         except (OSError, smtplib.SMTPException, ValueError, AttributeError) as error:

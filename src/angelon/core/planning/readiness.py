@@ -65,7 +65,7 @@ def _if(route: Route, setup: Setup) -> list[Problem]:
     for segment in setup.store.segments:
         if segment.key in asked:
             found += [
-                Problem("if", f"In the segment “{segment.name}”: {problem.what}", problem.hint, problem.severity)
+                Problem("if", f"In the audience “{segment.name}”: {problem.what}", problem.hint, problem.severity)
                 for problem in checked(segment.holds, setup)
             ]
     return found

@@ -70,9 +70,9 @@ def _subject(name: str, context: PlanningContext) -> Subject:
     if root == "segment":
         segment = next((s for s in setup.store.segments if s.key == part), None)
         if segment is None:
-            return Subject(problem=f"There is no segment “{part}” any more.")
+            return Subject(problem=f"There is no audience “{part}” any more.")
         if any(inner.of.startswith("segment.") for inner in compares(segment.holds)):
-            return Subject(problem=f"The segment “{segment.name}” asks for another segment, which a segment can’t.")
+            return Subject(problem=f"The audience “{segment.name}” uses another audience, which is not possible.")
         verdict = evaluate(segment.holds, lambda inner: subject(inner, context), context.today, setup.store.locale)
         return Subject(verdict.yes, "flag", verdict.problem)
     return Subject(problem=f"There is nothing called “{name}” to compare.")

@@ -52,9 +52,9 @@ def create_segment(work: Work, name: str) -> str:
     store = current(work)
     if not name.strip() or not key_of(name):
         raise Invalid(
-            [Problem("name", "Give the segment a name with at least one letter or digit.", "Such as Regulars.")]
+            [Problem("name", "Give the audience a name with at least one letter or digit.", "Such as Regulars.")]
         )
-    refuse_twin(name, (segment.name for segment in store.segments), "segment")
+    refuse_twin(name, (segment.name for segment in store.segments), "audience")
     key = _free_segment_key(store, name)
     returning = {"kind": "compare", "of": "contact.orders", "op": "at_least", "value": "2"}
     made = read_spec(Segment, {"key": key, "name": name, "holds": {"of": [returning]}})
@@ -65,7 +65,7 @@ def create_segment(work: Work, name: str) -> str:
 def save_segment(work: Work, segment: Segment, expected: int | None = None) -> None:
     """A segment as it was edited; it counts at once in every route that asks for it. Raises Conflict."""
     store = current(work)
-    refuse_twin(segment.name, (one.name for one in store.segments if one.key != segment.key), "segment")
+    refuse_twin(segment.name, (one.name for one in store.segments if one.key != segment.key), "audience")
     _save_segments(work, [segment if one.key == segment.key else one for one in store.segments], expected)
 
 
@@ -93,15 +93,17 @@ def restore_segment(work: Work, key: str) -> Segment:
     if any(one.key == key for one in store.segments):
         return _segment(store, key)
     last = changes.last_deleted(work.session, work.store_id, "segment", key)
-    before = found(last, f"There is no segment “{key}”, and none was deleted.")
+    before = found(last, f"There is no audience “{key}”, and none was deleted.")
     segment = read_spec(Segment, before)
-    refuse_twin(segment.name, (one.name for one in store.segments), "segment")
+    refuse_twin(segment.name, (one.name for one in store.segments), "audience")
     _save_segments(work, [*store.segments, segment])
     return segment
 
 
 def _segment(store: Store, key: str) -> Segment:
-    one: Segment = found(next((one for one in store.segments if one.key == key), None), f"There is no segment “{key}”.")
+    one: Segment = found(
+        next((one for one in store.segments if one.key == key), None), f"There is no audience “{key}”."
+    )
     return one
 
 
@@ -109,7 +111,7 @@ def delete_segment(work: Work, key: str) -> None:
     """Takes it out; `restore_segment` brings it back. Raises Invalid where a route asks for it."""
     using = [name for _, name in segment_uses(specs.routes(work.session, work.store_id)).get(key, [])]
     if using:
-        what = f"The segment is used by {', '.join(using)}."
+        what = f"The audience is used by {', '.join(using)}."
         raise Invalid([Problem("segment", what, "Take it out there first.")])
     store = current(work)
     gone = _segment(store, key)

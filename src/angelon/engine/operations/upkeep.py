@@ -42,10 +42,15 @@ def names_of(session: Session, store_id: int, kind: str) -> dict[str, str]:
     return {row.key: from_stored(spec, row.spec).name for row in session.exec(statement)}
 
 
+def an(what: str) -> str:
+    """A noun with its article."""
+    return f"{'an' if what[:1] in 'aeiou' else 'a'} {what}"
+
+
 def refuse_twin(name: str, others: Iterable[str], what: str, hint: str = "Choose another name.") -> None:
     """Raises Invalid where something else is called so, whatever the case."""
     if any(name.strip().casefold() == other.strip().casefold() for other in others):
-        raise Invalid([Problem("name", f"There is a {what} called “{name.strip()}” already.", hint)])
+        raise Invalid([Problem("name", f"There is {an(what)} called “{name.strip()}” already.", hint)])
 
 
 def name_of_copy(name: str, others: Iterable[str]) -> str:

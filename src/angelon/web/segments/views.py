@@ -39,7 +39,7 @@ def create() -> Any:
 def _segment(key: str) -> Segment:
     found = next((segment for segment in live().setup.store.segments if segment.key == key), None)
     if found is None:
-        abort(404, f"There is no segment “{key}”.")
+        abort(404, f"There is no audience “{key}”.")
     return found
 
 
