@@ -112,7 +112,7 @@ def test_the_customer_s_history_and_segments_are_asked():
     assert decided(within, facts=Facts(contact=Contact(3)), setup_=setup(within, store=store)).outcome == "send"
     sent_for_order = decided(within, facts=Facts(contact=Contact(2)), setup_=setup(within, store=store))
     assert sent_for_order.reason == "It does not hold that the customer is in “regulars”."
-    assert "no segment" in decided(within).send.reason
+    assert "no audience" in decided(within).send.reason
 
 
 # ---- to

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 from flask import Blueprint, Response, abort, flash, jsonify, redirect, render_template, request, url_for
@@ -26,7 +27,8 @@ from angelon.engine.operations import sends as send_operations
 from angelon.engine.operations.checks import ChecksFailed
 from angelon.engine.reviews import ReviewService
 from angelon.web import sample_event as sample_events
-from angelon.web.messages import comparing, starters
+from angelon.web.listing import Choice, narrowed
+from angelon.web.messages import comparing, replacing, starters
 from angelon.web.messages.preview import Preview, edit_location, preview
 from angelon.web.numbers import whole
 from angelon.web.services import (
@@ -61,13 +63,52 @@ def index() -> Any:
     for route in routes():
         sending.setdefault(route.spec.send, []).append(route)
     rows = [(row, row.spec, sending.get(row.key, [])) for row in messages()]
+    found = narrowed(rows, lambda one: f"{one[1].name} {one[1].about} {one[0].key} {_all_text(one[1])}", _filters(rows))
     return render_template(
         "messages/index.html",
-        rows=rows,
+        list=found,
+        rows=found.rows,
         starters=starters.STARTERS,
         channels=CHANNELS,
         unreadable=[one for one in specs.unreadable(session(), store_id()) if one[0] == "message"],
     )
+
+
+@pages.get("/-/replace")
+def replace_page() -> Any:
+    """Words that are to be replaced in all texts."""
+    return replacing.page()
+
+
+@pages.post("/-/replace")
+def replace_all() -> Any:
+    return replacing.save()
+
+
+def _all_text(message: Message) -> str:
+    """Everything that a message says, for a search."""
+    parts = [message.variants(channel) for channel in CHANNELS]
+    return " ".join(text.model_dump_json() for part in parts for text in part.values())
+
+
+def _filters(rows: Sequence[tuple[StoredMessage, Message, list[StoredRoute]]]) -> dict[str, Choice]:
+    languages = sorted({tag for _, message, _ in rows for channel in CHANNELS for tag in message.variants(channel)})
+
+    def states(one: tuple[StoredMessage, Message, list[StoredRoute]]) -> list[str]:
+        row, _, sending = one
+        found = ["live" if row.live_id else "draft"]
+        return found + ["waiting"] * bool(row.live_id and row.draft) + ["unused"] * (not sending)
+
+    options = [("live", "live"), ("draft", "draft only"), ("waiting", "with a draft"), ("unused", "in no route")]
+    return {
+        "state": Choice("State", options, states),
+        "channel": Choice("Channel", list(CHANNEL_LABELS.items()), lambda one: one[1].channels()),
+        "language": Choice(
+            "Language",
+            [(tag, tag) for tag in languages],
+            lambda one: [tag for channel in CHANNELS for tag in one[1].variants(channel)],
+        ),
+    }
 
 
 @pages.post("")

@@ -272,17 +272,14 @@ def _drifts() -> list[Need]:
 def _unused() -> list[Need]:
     """Published messages that no route sends."""
     used = {row.spec.send for row in routes()} | {active.route.send for active in live().setup.routes}
-    return [
-        Need(
-            "scheduled",
-            f"{one.name} is in no route",
-            "It is published, and nothing sends it.",
-            "Make a route",
-            "/routes",
-        )
-        for key, one in live().setup.messages.items()
-        if key not in used
-    ]
+    unused = [one.name for key, one in live().setup.messages.items() if key not in used]
+    if not unused:
+        return []
+    what = f"{unused[0]} is in no route" if len(unused) == 1 else f"{len(unused)} messages are in no route"
+    if len(unused) == 1:
+        return [Need("scheduled", what, "It is published, and nothing sends it.", "Create a route", "/routes")]
+    why = ", ".join(unused[:4]) + (", …" if len(unused) > 4 else "")
+    return [Need("scheduled", what, why, "Show them", "/messages?state=unused")]
 
 
 def _engine_needs() -> list[Need]:

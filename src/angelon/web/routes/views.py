@@ -5,17 +5,21 @@ from __future__ import annotations
 import datetime as dt
 import re
 from collections import Counter
+from collections.abc import Sequence
 from typing import Any
 
 from flask import Blueprint, abort, flash, g, jsonify, redirect, render_template, request, url_for
 
 from angelon.core import event_types
+from angelon.core.messages.channels import CHANNEL_LABELS
 from angelon.core.problems import Invalid, Problem
+from angelon.core.specs import Route
 from angelon.db import counts, specs
 from angelon.db.specs import StoredRoute
 from angelon.engine.operations import routes as operations
 from angelon.engine.operations.checks import ChecksFailed
 from angelon.web.conflicts import edits_seen
+from angelon.web.listing import SHOWN_FROM, Choice, narrowed
 from angelon.web.routes.form import changes_from
 from angelon.web.routes.sentence import page, problems
 from angelon.web.services import names, routes, session, store_id, work, work_or_back
@@ -42,13 +46,42 @@ def index() -> Any:
     rows = [(row, row.spec, week.get(row.id, {}), problems(row.spec, called)) for row in own]
     rows.sort(key=lambda r: (min((order.get(t, 99) for t in r[1].when), default=99), r[1].priority))
     gone = specs.route(session(), store_id(), request.args["gone"]) if request.args.get("gone") else None
+    found = narrowed(rows, lambda one: f"{one[1].name} {one[1].send} {one[1].key}", _filters(rows))
     return render_template(
         "routes/index.html",
-        rows=rows,
+        list=found,
+        rows=[(_event_of(one[1]), *one) for one in found.rows],
+        grouped=len(rows) > SHOWN_FROM,
         names=called,
         gone=gone if gone is not None and gone.gone_at else None,
         unreadable=[one for one in specs.unreadable(session(), store_id()) if one[0] == "route"],
     )
+
+
+def _event_of(route: Route) -> str:
+    """The event that a route is listed under."""
+    return event_types.label(route.when[0]) if route.when else "no event chosen"
+
+
+def _filters(rows: Sequence[tuple[StoredRoute, Route, dict[str, int], list[Problem]]]) -> dict[str, Choice]:
+    events = sorted({type_ for _, route, _, _ in rows for type_ in route.when})
+    sources = sorted({key for _, route, _, _ in rows for key in route.sources})
+    called = names()["sources"]
+    return {
+        "state": Choice(
+            "State",
+            [("live", "live"), ("off", "off"), ("draft", "with a draft"), ("problem", "with a problem")],
+            lambda one: _states_of(*one),
+        ),
+        "event": Choice("Event", [(type_, event_types.label(type_)) for type_ in events], lambda one: one[1].when),
+        "channel": Choice("Channel", list(CHANNEL_LABELS.items()), lambda one: [one[1].channel]),
+        "source": Choice("Source", [(key, called.get(key, key)) for key in sources], lambda one: one[1].sources),
+    }
+
+
+def _states_of(row: StoredRoute, route: Route, week: dict[str, int], problems: list[Problem]) -> list[str]:
+    found = ["live" if row.on else "off"]
+    return found + ["draft"] * bool(row.draft and row.live_id) + ["problem"] * bool(problems)
 
 
 @pages.get("/<key>/figures")
