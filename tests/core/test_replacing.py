@@ -28,7 +28,7 @@ def test_every_place_is_found_and_variables_conditions_and_links_are_left():
     places = {one.at: one.now for one in found(message, "kite", "wing")}
     assert places == {
         "email.en.subject": "Your wing, {{ kite }}",
-        "email.en.blocks.0.text": "A wing for {{ kite | default('kite') }}. {% if kite %}wing{% endif %}",
+        "email.en.blocks.0.text": "A Wing for {{ kite | default('kite') }}. {% if kite %}wing{% endif %}",
         "email.en.blocks.1.text": "See the wing",
         "email.en.blocks.2.left.0.text": "wing left",
         "sms.de.text": "wing",

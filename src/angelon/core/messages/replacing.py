@@ -62,7 +62,13 @@ def _replaced(text: str, words: str, instead: str, any_case: bool) -> str:
     except TemplateSyntaxError:
         return text
     pattern = re.compile(re.escape(words), re.I if any_case else 0)
-    return "".join(part if jinja else pattern.sub(lambda _: instead, part) for jinja, part in parts)
+
+    def put(match: re.Match[str]) -> str:
+        """The new words, with a capital where the old ones had one."""
+        begins = match[0][:1].isupper() and not words[:1].isupper()
+        return instead[:1].upper() + instead[1:] if begins else instead
+
+    return "".join(part if jinja else pattern.sub(put, part) for jinja, part in parts)
 
 
 def _texts(written: Any, place: str) -> Iterator[tuple[str, str]]:
