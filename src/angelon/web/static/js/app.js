@@ -4,6 +4,7 @@ import { find } from "./find.js";
 import { keys } from "./keys.js";
 import { copying } from "./copying.js";
 import { sheets } from "./mail_frames.js";
+import { unsaved } from "./unsaved.js";
 
 const behaviours = {
   capture: () => import("./capture.js"),
@@ -24,6 +25,7 @@ keys();
 find();
 copying();
 sheets();
+unsaved();
 if (matchMedia("(max-width: 900px)").matches)
   for (const fold of document.querySelectorAll("[data-closed-on-phones]")) fold.open = !!fold.querySelector(":checked");
 for (const element of document.querySelectorAll("[data-behaviour]")) {
