@@ -8,7 +8,7 @@ import pytest
 
 from angelon.core.specs import Gateway
 from angelon.db import live_setup, specs
-from angelon.db.tables import GatewayRow, MessageRow, StoreRow
+from angelon.db.tables import GatewayRow, MessageRow, SourceRow, StoreRow
 from angelon.standins.providers import Providers
 from angelon.web.messages.comparing import compare
 from angelon.web.messages.starters import STARTERS
@@ -412,3 +412,33 @@ def test_an_empty_text_is_not_tested(client, bench):
     said = client.post("/messages/received/test", data=form)
     assert (said.status_code, "The mail has no text." in said.json["detail"]) == (422, True)
     assert bench.rows("SELECT count(*) FROM send WHERE test")[0][0] == 0
+
+
+def test_a_starter_uses_what_is_mapped_and_asks_for_nothing_twice(client, bench):
+    bench.change(made.source(recipes={}), SourceRow)
+    client.post("/messages", data={"starter": "order-received"})
+    made_ = current(bench, "order-received")
+    said = json.dumps(made_)
+    for field in ("order.name", "order.number", "order.total"):
+        assert f"{{{{ {field} }}}}" in said
+    assert "customer_name" not in said
+    assert bench.rows("SELECT count(*) FROM variable WHERE name = 'order_number'")[0][0] == 0
+    bench.change(made.source(), SourceRow)
+    client.post("/messages", data={"starter": "order-received", "name": "Second"})
+    assert "{{ customer_name }}" in json.dumps(current(bench, "second")), "a variable that is mapped is used"
+
+
+def test_a_language_added_later_brings_the_starter_s_text(client, bench):
+    client.post("/messages", data={"starter": "order-received"})
+    for channel in ("email", "sms"):
+        form = {"channel": channel, "locale": "de"}
+        said = text(client.post("/messages/order-received/variant", data=form, follow_redirects=True))
+        assert "de has the starter text in this language." in said
+    made_ = current(bench, "order-received")
+    assert "ist bei uns" in made_["email"]["de"]["subject"]
+    assert "Bestellung" in made_["sms"]["de"]["text"]
+    changed = current(bench, "order-received")
+    changed["chat"]["en"]["body"] = "My own words"
+    client.post("/messages/order-received/draft", json={"spec": changed, "locale": "en"})
+    form = {"channel": "chat", "locale": "de"}
+    assert "translate it" in text(client.post("/messages/order-received/variant", data=form, follow_redirects=True))

@@ -125,6 +125,11 @@ def routes() -> list[StoredRoute]:
     return found
 
 
+def mapped_variables() -> set[str]:
+    """The variables that a source maps."""
+    return {name for source in live().setup.sources.values() for name in source.recipes}
+
+
 def kinds_of_events() -> dict[str, str]:
     """Every kind of event with what people call it: those that are known to all, then the store's own."""
     own = {type_ for source in live().setup.sources.values() for type_ in source.event_types()}

@@ -136,15 +136,15 @@ def restore(work: Work, key: str, number: int | None) -> None:
     work.specs.save_draft(from_stored(Message, revision.spec))
 
 
-def add_text(work: Work, key: str, channel: str, locale: str) -> str | None:
-    """Adds a channel or a language to the draft; gives the language whose text it starts from, None where it starts
-    empty. Raises Invalid.
+def add_text(work: Work, key: str, channel: str, locale: str, text: Mapping[str, Any] | None = None) -> str | None:
+    """Adds a channel or a language to the draft, with this text where there is one; gives the language whose text it
+    starts from otherwise, None where it starts empty. Raises Invalid.
     """
     message = from_stored(Message, specs.current_spec(work.session, _row(work, key)))
     spec = message.plain()
     like = message.locale_for(channel, locale)
     texts = dict(spec.get(channel, {}))
-    texts.setdefault(locale, texts[like] if like else dict(CHANNELS[channel].blank))
+    texts.setdefault(locale, dict(text) if text else texts[like] if like else dict(CHANNELS[channel].blank))
     work.specs.save_draft(read_spec(Message, {**spec, channel: texts}))
     return like
 

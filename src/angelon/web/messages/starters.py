@@ -3,16 +3,22 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from collections.abc import Collection
+from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 from typing import Any
 
 import yaml
 
+from angelon.core.specs import Message
+from angelon.core.specs.base import read_spec
+
 _WORDS = {
     "address": {"en": "It goes to", "de": "Sie geht an", "fr": "Elle va à"},
 }
+_OF_ORDER = {"customer_name": "order.name", "order_number": "order.number", "total": "order.total"}
+"""What stands in an order's own fields of what the texts use."""
 _ONLY_IF = {"when": "expected_on", "keep": "collect_by", "why": "problem"}
 """Texts that appear only where their variable has a value."""
 
@@ -27,6 +33,26 @@ class Starter:
     texts: dict[str, dict[str, str]]
     samples: dict[str, dict[str, str]]
     known: dict[str, dict[str, Any]]
+
+    def for_shop(self, mapped: Collection[str]) -> Starter:
+        """The same with the order's own fields in place of variables that no source maps: nobody maps a value twice."""
+        instead = {variable: field for variable, field in _OF_ORDER.items() if variable not in mapped}
+        if not instead:
+            return self
+        named = re.compile(rf"(\{{\{{\s*)({'|'.join(instead)})\b")
+
+        def put(text: str) -> str:
+            return named.sub(lambda match: match[1] + instead[match[2]], text)
+
+        return replace(
+            self,
+            texts={tag: {part: put(text) for part, text in texts.items()} for tag, texts in self.texts.items()},
+            samples={
+                tag: {instead.get(name, name): sample for name, sample in samples.items()}
+                for tag, samples in self.samples.items()
+            },
+            known={name: spec for name, spec in self.known.items() if name not in instead},
+        )
 
     @cached_property
     def variables(self) -> list[dict[str, Any]]:
@@ -54,7 +80,7 @@ class Starter:
                 "samples": {
                     of: sample
                     for of in dict.fromkeys(re.findall(r"\{\{\s*(.*?)\s*\}\}", text["chat"]))
-                    if (sample := self.samples[language].get(re.split(r"\W", of)[0]))
+                    if (sample := self.samples[language].get(re.split(r"[^\w.]", of)[0]))
                 },
                 **({"buttons": [{"kind": "reply", "text": text["reply"]}]} if "reply" in text else {}),
             }
@@ -103,6 +129,20 @@ def _load() -> list[Starter]:
 
 
 STARTERS = _load()
+
+
+def text_in(message: Message, channel: str, like: str, locale: str, mapped: Collection[str]) -> dict[str, Any] | None:
+    """The text in another language of the starter that a message's text in `like` still is; None where it is none's."""
+    language, was = locale.partition("-")[0], message.variants(channel)[like]
+    for starter in STARTERS:
+        if language not in starter.texts or like.partition("-")[0] not in starter.texts:
+            continue
+        for one in (starter.for_shop(mapped), starter):
+            made = read_spec(Message, one.spec(message.key, message.name, like, [like, locale]))
+            if made.variants(channel).get(like) == was:
+                plain: dict[str, Any] = made.variants(channel)[locale].plain()
+                return plain
+    return None
 
 
 def by_key(key: str) -> Starter | None:

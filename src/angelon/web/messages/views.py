@@ -34,6 +34,7 @@ from angelon.web.numbers import whole
 from angelon.web.services import (
     kinds_of_events,
     live,
+    mapped_variables,
     messages,
     read_anew,
     routes,
@@ -119,6 +120,7 @@ def create() -> Any:
     shop = live().setup.store
     spec, variables = None, []
     if starter:
+        starter = starter.for_shop(mapped_variables())
         spec = starter.spec("new", name or "new", shop.locale, [shop.locale, *shop.locales])
         variables = [read_spec(Variable, variable) for variable in starter.variables]
     back = url_for(".index", name=name[:200], starter=starter.key if starter else None)
@@ -399,8 +401,10 @@ def variant(key: str) -> Any:
             if removing:
                 operations.remove_text(unit, key, channel, locale)
             else:
-                like = operations.add_text(unit, key, channel, locale)
+                started = _starter_text(key, channel, locale)
+                like = operations.add_text(unit, key, channel, locale, started)
                 told = f"{locale} starts from the text in {like}: translate it." if like and like != locale else ""
+                told = f"{locale} has the starter text in this language." if started else told
     except NotFound:
         raise
     except Invalid as error:
@@ -409,6 +413,15 @@ def variant(key: str) -> Any:
     if told:
         flash(told, "good")
     return redirect(url_for(".edit", key=key, channel=channel, locale=None if removing else locale))
+
+
+def _starter_text(key: str, channel: str, locale: str) -> dict[str, Any] | None:
+    """The starter's text in a language that is added to what still is its text in another."""
+    message = stored_message(key).spec
+    like = message.locale_for(channel, locale)
+    if like is None or locale in message.variants(channel):
+        return None
+    return starters.text_in(message, channel, like, locale, mapped_variables())
 
 
 @pages.post("/<key>/import")

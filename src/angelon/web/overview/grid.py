@@ -19,7 +19,7 @@ from angelon.engine.operations import store as store_operations
 from angelon.engine.operations.checks import ChecksFailed
 from angelon.web.messages import starters
 from angelon.web.messages.views import samples_for
-from angelon.web.services import live, messages, routes, work, work_or_back
+from angelon.web.services import live, mapped_variables, messages, routes, work, work_or_back
 
 CHANNELS = ("email", "sms", "chat")
 MOMENTS = (*event_types.LINE, *((type_, label) for type_, label, _ in event_types.SIDINGS))
@@ -119,7 +119,8 @@ def _switched_on(cell: Cell, made: dict[str, str]) -> str:
     the event.
     """
     named = f"{event_types.label(cell.type)} by {CHANNEL_LABELS[cell.channel]}"
-    starter = starter_for(cell.type)
+    found = starter_for(cell.type)
+    starter = found.for_shop(mapped_variables()) if found else None
     shop = live().setup.store
     spec = starter.spec("new", starter.name, shop.locale, [shop.locale, *shop.locales]) if starter else None
     variables = [read_spec(Variable, variable) for variable in starter.variables] if starter else []
