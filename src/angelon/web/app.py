@@ -16,7 +16,7 @@ from werkzeug.exceptions import NotFound as NotFoundPage
 from angelon.core.problems import Conflict, Invalid, NotFound
 from angelon.core.specs.base import problems_of
 from angelon.db.database import is_busy, is_database_failure
-from angelon.web import conflicts, formats, forms, frame, mail_frame, mail_pictures, origins, stores
+from angelon.web import compressing, conflicts, formats, forms, frame, mail_frame, mail_pictures, origins, stores
 from angelon.web.access import guard
 from angelon.web.intake.views import IntakeMiddleware
 from angelon.web.numbers import RowId
@@ -40,6 +40,7 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     app.extensions["angelon"] = made
     app.url_map.converters["int"] = RowId
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
+    compressing.install(app)  # first: what is done to a response comes before it
     formats.install(app)
     forms.install(app)
     frame.install(app)  # before the others: it knows the shop, and their error pages have the frame, too
