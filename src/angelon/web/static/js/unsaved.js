@@ -1,6 +1,6 @@
 // Asks before a page is left with something typed that is not saved. Pages that save each change by themselves are left
 // out, and so is the form that is being sent.
-const SAVED_AT_ONCE = "[data-behaviour=message], [data-behaviour=sentence], [data-behaviour=segment], [data-behaviour=start]";
+const SAVED_AT_ONCE = ["message", "sentence", "segment", "start"].map((name) => `[data-behaviour=${name}]`).join();
 const NOT_KEPT = "[data-edit], [data-try], [data-sends-itself]";
 
 export function unsaved() {
@@ -24,7 +24,8 @@ function changed(field) {
   if (field.tagName === "SELECT") {
     const options = [...field.options];
     const first = options.some((option) => option.defaultSelected) ? -1 : 0;
-    return options.some((option, at) => option.selected !== (option.defaultSelected || (!field.multiple && at === first)));
+    const chosenAtFirst = (option, at) => option.defaultSelected || (!field.multiple && at === first);
+    return options.some((option, at) => option.selected !== chosenAtFirst(option, at));
   }
   return field.defaultValue !== undefined && field.value !== field.defaultValue;
 }
