@@ -7,7 +7,7 @@ from __future__ import annotations
 import sys
 import time
 
-from proof import burst, described, disk, door, forms, kills, looks, payloads, spam
+from proof import burst, described, disk, door, forms, kills, looks, payloads, shop_day, spam
 
 PROOFS = {
     "kills": kills.run,
@@ -19,6 +19,7 @@ PROOFS = {
     "forms": forms.run,
     "looks": looks.run,
     "spam": spam.run,
+    "day": shop_day.run,
 }
 
 failed = False

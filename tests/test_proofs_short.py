@@ -1,6 +1,6 @@
-"""A long proof, short: `make proof` runs two hundred rounds of it, and fills a disk ten times."""
+"""Long proofs, short: `make proof` runs two hundred rounds of them, and fills a disk ten times."""
 
-from proof import kills
+from proof import kills, shop_day
 
 
 def test_killed_processes_lose_nothing_and_double_nothing_without_a_mark():
@@ -8,3 +8,10 @@ def test_killed_processes_lose_nothing_and_double_nothing_without_a_mark():
     assert broken == []
     assert counts["acknowledged"] > 0
     assert counts["lost"] == counts["doubled without a mark"] == 0
+
+
+def test_a_day_of_a_shop_tells_everybody_what_a_plain_model_says():
+    counts, broken = shop_day.run(days=2, first=1_001)
+    assert broken == []
+    assert counts["told"] > 20
+    assert counts["told by SMS"] > 0

@@ -511,3 +511,81 @@ def test_what_a_person_holds_or_takes_back_goes_by_no_other_way(shop, act):
     shop.dispatch()
     assert (shop.ways["email"].mails, shop.ways["sms"].mails) == ([], [])
     assert len(shop.bench.rows("SELECT id FROM send")) == 1
+
+
+# ---- where the next way can't be used
+
+
+def stop(shop, key="phone:+493023125014", origin="stop", why="answered “STOP”."):
+    with shop.bench.database.writing() as session:
+        suppressions.add(session, shop.bench.store_id, key, why, shop.now, "", origin)
+
+
+def test_what_is_late_goes_on_where_nothing_may_take_its_place(shop):
+    """It was taken back for an SMS that was never sent, since the customer had said STOP there: nobody was told."""
+    shop.route(fallback=WAYS | {"within_minutes": 30})
+    shop.ways["email"].outcome = Outcome("temporary", "451", "busy")
+    shop.order()
+    stop(shop)
+    shop.dispatch()
+    shop.later(minutes=31)
+    shop.follow()
+    assert [(channel, state) for channel, _, state in shop.sends()][:2] == [("email", "retrying"), ("sms", "skipped")]
+    shop.ways["email"].outcome = Outcome("accepted", "250", "taken")
+    shop.later(hours=1)
+    shop.dispatch()
+    assert [state for _, whom, state in shop.sends() if whom == "jo@example.org"] == ["sent"]
+
+
+@pytest.mark.parametrize("how", ["refused", "STOP"])
+def test_what_was_late_goes_on_where_what_took_its_place_comes_to_nothing(shop, how):
+    shop.route(fallback=WAYS | {"within_minutes": 30})
+    shop.ways["email"].outcome = Outcome("temporary", "451", "busy")
+    shop.order()
+    shop.dispatch()
+    shop.later(minutes=31)
+    shop.follow()
+    assert [state for _, _, state in shop.sends()] == ["cancelled", "scheduled"]
+    if how == "STOP":
+        stop(shop)
+    else:
+        shop.ways["sms"].outcome = REFUSED
+    shop.dispatch()
+    shop.follow()
+    assert shop.sends()[0] == ("email", "jo@example.org", "scheduled")
+    assert "SMS took its place and came to nothing" in shop.bench.rows("SELECT reason FROM send ORDER BY rowid")[0][0]
+    shop.ways["email"].outcome = REFUSED
+    for _ in range(3):
+        shop.dispatch()
+        shop.follow()
+    assert [channel for channel, whom, _ in shop.sends() if "nuala" not in whom] == ["email", "sms"]
+    assert [whom for _, whom, _ in shop.sends()][2:] == ["nuala@kites.example"]
+
+
+def test_who_is_known_not_to_be_at_an_address_is_told_by_the_next_way(shop):
+    shop.route(fallback=WAYS)
+    stop(shop, "email:jo@example.org", "bounce", "there is no such mailbox: 550 5.1.1 no such user")
+    shop.order()
+    shop.dispatch()
+    assert shop.sends() == [("sms", "+493023125014", "sent")]
+    (trace,) = shop.bench.rows("SELECT trace FROM send")[0]
+    assert "jo@example.org can't be reached: there is no such mailbox: 550 5.1.1 no such user. So by SMS." in trace
+
+
+def test_who_wants_no_mail_is_not_told_by_another_way(shop):
+    shop.route(fallback=WAYS)
+    stop(shop, "email:jo@example.org", "one-click", "left by their mail program")
+    shop.order()
+    assert shop.sends() == [("email", "jo@example.org", "skipped")]
+
+
+def test_who_turns_out_not_to_be_there_while_a_send_waits_is_told_by_the_next_way(shop):
+    shop.route(fallback=WAYS)
+    shop.order()
+    stop(shop, "email:jo@example.org", "bounce", "there is no such mailbox: 550 5.1.1 no such user")
+    shop.dispatch()
+    shop.follow()
+    shop.dispatch()
+    assert shop.sends() == [("email", "jo@example.org", "failed"), ("sms", "+493023125014", "sent")]
+    without = [tries for (tries,) in shop.bench.rows("SELECT tries FROM send ORDER BY rowid")]
+    assert without == [0, 1]

@@ -277,6 +277,22 @@ def give_up(connection: Connection, send_id: str, reason: str, now: dt.datetime)
     )
 
 
+def take_up(connection: Connection, send_id: str, because: str, reason: str, now: dt.datetime) -> int:
+    """Schedules a send anew that was given up for a reason which ends with `because`; says how many that are."""
+    done = connection.execute(
+        update(SEND)
+        .where(SEND.c.id == send_id, SEND.c.state == State.CANCELLED, SEND.c.reason.endswith(because, autoescape=True))
+        .values(state=State.SCHEDULED, reason=reason, due_at=now, settled_at=None, fallback_at=None)
+    )
+    return done.rowcount
+
+
+def is_followed(connection: Connection, send_id: str, step: int) -> bool:
+    """Whether a later fallback has been made for a send, which was after the route's `step`."""
+    statement = core_select(SEND.c.id).where(SEND.c.instead_of == send_id, SEND.c.step > step).limit(1)
+    return connection.execute(statement).first() is not None
+
+
 def received(session: Session, send_id: str, state: State, reason: str, fallback_at: dt.datetime | None) -> bool:
     """Moves a send on by a receipt, where the table of states allows it; says whether it did."""
     done = session.connection().execute(

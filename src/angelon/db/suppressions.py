@@ -9,22 +9,28 @@ from sqlalchemy import Connection, Table, bindparam, insert, update
 from sqlalchemy import select as core_select
 from sqlmodel import Session, col, select
 
-from angelon.core.planning.permission import scoped
+from angelon.core.planning.permission import NOBODY, scoped
 from angelon.db.lists import contains, older_than
 from angelon.db.tables import SuppressionRow
 
 SUPPRESSION: Table = SuppressionRow.__table__  # type: ignore[attr-defined]
-_AMONG = core_select(SUPPRESSION.c.address_key, SUPPRESSION.c.scope, SUPPRESSION.c.why).where(
+_AMONG = core_select(SUPPRESSION.c.address_key, SUPPRESSION.c.scope, SUPPRESSION.c.why, SUPPRESSION.c.origin).where(
     SUPPRESSION.c.store_id == bindparam("b_store"), SUPPRESSION.c.address_key.in_(bindparam("b_keys", expanding=True))
 )
 
 
 def among(connection: Connection, store_id: int, address_keys: Collection[str]) -> dict[str, str]:
-    """Why these keys are suppressed, by `permission.scoped`."""
+    """Why these keys are suppressed, by `permission.scoped`; where nobody is there, by `permission.NOBODY` too."""
     if not address_keys:
         return {}
-    rows = connection.execute(_AMONG, {"b_store": store_id, "b_keys": list(address_keys)})
-    return {scoped(address_key, scope): why for address_key, scope, why in rows}
+    found = {}
+    for address_key, scope, why, origin in connection.execute(
+        _AMONG, {"b_store": store_id, "b_keys": list(address_keys)}
+    ):
+        found[scoped(address_key, scope)] = why
+        if origin == "bounce":
+            found[NOBODY + address_key] = why
+    return found
 
 
 def listed(

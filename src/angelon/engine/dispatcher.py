@@ -283,7 +283,9 @@ class Dispatcher:
             settled.not_tried(State.HELD, prepared.reason)
             return None
         if isinstance(prepared, Skipped):
-            settled.not_tried(State.SKIPPED, prepared.reason, began)
+            route = live.routes.get(live.route_key(row.route_id))
+            other_way = prepared.nobody_there and route is not None and len(route.fallback.options) > row.step
+            settled.not_tried(State.FAILED if other_way else State.SKIPPED, prepared.reason, began)
             return None
         if isinstance(prepared, Later):
             return self._log_attempt(row, Outcome("temporary", "", prepared.reason), began)
@@ -336,6 +338,8 @@ class Dispatcher:
         """Says when what follows this send is looked at: now, where it is held or has failed and anything follows."""
         if settled.state is State.SENT and gateway is not None and gateway.receipts is None:
             settled.fallback_at = None
+        if settled.state is State.SKIPPED and row.instead_of:
+            settled.fallback_at, self.fallback_due = self._clock.now(), True
         if settled.state not in (State.HELD, State.FAILED):
             return
         route = None if row.test else live.routes.get(live.route_key(row.route_id))

@@ -77,7 +77,7 @@ class Fallbacks:
         state = State(row.state)
         if route is None or row.test or state not in FOLLOWED:
             queries.clear_fallback(connection, row.id, None)
-            return 0
+            return self._resume(connection, row, now) if state is State.SKIPPED else 0
         within = dt.timedelta(minutes=route.fallback.within_minutes)
         first_due = min(row.first_try_at or row.due_at, row.due_at)  # a retry moves the time that it is due
         waits = state in (State.SCHEDULED, State.RETRYING, State.SENT)  # looked at since its time is over
@@ -93,17 +93,20 @@ class Fallbacks:
             return made  # a person may fix it until then
         word = "delivered" if state is State.SENT else "out"
         why = f"Not {word} within {route.fallback.within_minutes} minutes." if late else row.reason
-        if state is State.FAILED or late:
+        if (state is State.FAILED or late) and not queries.is_followed(connection, row.id, row.step):
             fallback = self._fallback(connection, live, route, row, why, now)
             if fallback is not None:
                 queries.add(connection, [fallback])
+                made += 1
+            if fallback is not None and fallback.state is not State.SKIPPED:  # where it is, what is late goes on
                 if state not in (State.FAILED, State.SENT):  # what is out can't be taken back
-                    place = f"{CHANNEL_LABELS[fallback.channel]} takes its place."
-                    reason = f"{why} {fallback.reason if fallback.state is State.SKIPPED else place}"
-                    queries.give_up(connection, row.id, reason, now)
-                return made + 1
+                    place = f"{CHANNEL_LABELS[fallback.channel]} {TAKES_ITS_PLACE}"
+                    queries.give_up(connection, row.id, f"{why} {place}", now)
+                return made
         if waits and not late:
             return made  # the route waits for nothing any more: what is under way goes on
+        if state is State.FAILED and self._resume(connection, row, now):
+            return made + 1
         notices = self._notices(connection, live, route, row, why, now)
         queries.add(connection, notices)
         return made + len(notices)
@@ -139,6 +142,13 @@ class Fallbacks:
         return NewSend.planned(
             live, send, id_, row.event_id, row.order_id, now, row.id, row.run_id, event.type if not row.run_id else ""
         )
+
+    def _resume(self, connection: Connection, row: Any, now: dt.datetime) -> int:
+        """Lets the send go on that was merely late when this one took its place, since this one came to nothing."""
+        if not row.instead_of:
+            return 0
+        reason = f"{CHANNEL_LABELS[row.channel]} took its place and came to nothing, so it goes on. {row.reason}"
+        return queries.take_up(connection, row.instead_of, TAKES_ITS_PLACE, reason, now)
 
     def _notices(
         self, connection: Connection, live: LiveSetup, route: Route, row: Any, why: str, now: dt.datetime
@@ -191,6 +201,8 @@ class Fallbacks:
         return 1
 
 
+TAKES_ITS_PLACE = "takes its place."
+"""How the reason ends for which a send was given up that was not out in time."""
 FOLLOWED = (State.SCHEDULED, State.RETRYING, State.HELD, State.FAILED, State.SENT)
 """The states in which anything can follow a send."""
 

@@ -39,6 +39,15 @@ THIS_ORDER = "order:"
 """What the suppression of the order that is looked at is known by, among what is known of one event."""
 
 
+NOBODY = "nobody:"
+"""Before an address key: that a mail server said that nobody is there, among what is known of suppressions."""
+
+
+def nobody_at(suppressed: Mapping[str, str], address_key: str) -> str:
+    """Why nobody can be reached at an address, which is as good as none; empty where that is not known."""
+    return suppressed.get(NOBODY + address_key, "")
+
+
 def of_order(order_id: int | None) -> str:
     """What the suppression of an order is known by: nothing more goes to its customer about it."""
     return f"{THIS_ORDER}{order_id}" if order_id is not None else ""

@@ -10,12 +10,13 @@ from typing import Any, Literal, NamedTuple
 
 from angelon.core import event_types
 from angelon.core.messages.channel import Part
-from angelon.core.messages.channels import CHANNEL_LABELS, compiled_part
+from angelon.core.messages.channels import CHANNEL_LABELS, address_key, compiled_part
 from angelon.core.planning.asked import as_route
 from angelon.core.planning.context import PlanningContext
 from angelon.core.planning.guards import FIRST_ONLY, GUARDS, NOT_WHEN_MANUAL, GuardInput
 from angelon.core.planning.inputs import ActiveRoute, Event, Facts, PriorSend, Setup
 from angelon.core.planning.people import Person, people, recipient_key
+from angelon.core.planning.permission import nobody_at
 from angelon.core.planning.senders import sender_problem
 from angelon.core.planning.subjects import worked_condition
 from angelon.core.problems import Invalid, Problem
@@ -318,17 +319,21 @@ def plan_fallback(
     manual: bool = False,
 ) -> PlannedSend | None:
     """The send by the next way that the reader can be reached by, after the way `after_step` has come to nothing; None
-    where none is left. `manual` is whether the send that it follows is of a run by hand.
+    where none is left. One that may not be used (the customer said STOP there) is passed over where another may;
+    where none may, it is given, skipped. `manual` is whether the send that it follows is of a run by hand.
     """
     evaluation = _RouteEvaluation(PlanningContext(event, reading, variables, setup, facts, now), route, facts, manual)
+    passed_over = None
     for step in range(after_step + 1, len(route.fallback.options) + 1):
         gateway, channel, _ = route.option(step)
         for person in people(evaluation.context, recipient, channel, gateway):
             if person.address:
-                return _SendBuilder(
-                    evaluation, person, step, [TraceLine("fallback", "yes", why)], [], is_fallback=True
-                ).send()
-    return None
+                line = TraceLine("fallback", "yes", why)
+                send = _SendBuilder(evaluation, person, step, [line], [], is_fallback=True).send()
+                if send.state is not State.SKIPPED:
+                    return send
+                passed_over = passed_over or send
+    return passed_over
 
 
 def reached(
@@ -446,7 +451,7 @@ def _for_everybody(evaluation: _RouteEvaluation, trace: list[TraceLine], held: l
     for recipient in route.to:
         for person in people(context, recipient, route.channel, route.gateway):
             chosen, step, detour = person, 0, None
-            if not person.address:
+            if _unreachable(evaluation, person, route.channel):
                 chosen, step, detour = _other_way(evaluation, person)
             builder = _SendBuilder(evaluation, chosen, step, list(trace), held)
             if detour:
@@ -469,13 +474,22 @@ def _for_everybody(evaluation: _RouteEvaluation, trace: list[TraceLine], held: l
 
 
 def _other_way(evaluation: _RouteEvaluation, person: Person) -> tuple[Person, int, TraceLine | None]:
-    """The first of the other ways by which somebody without an address for the route's own can be reached."""
+    """The first of the other ways by which somebody who can't be reached by the route's own can be."""
+    why = _unreachable(evaluation, person, evaluation.route.channel)
     for step in range(1, len(evaluation.route.fallback.options) + 1):
         gateway, channel, _ = evaluation.route.option(step)
         for other in people(evaluation.context, person.recipient, channel, gateway):
-            if other.address:
-                return other, step, TraceLine("fallback", "yes", f"{person.why} So by {CHANNEL_LABELS[channel]}.")
+            if not _unreachable(evaluation, other, channel):
+                return other, step, TraceLine("fallback", "yes", f"{why} So by {CHANNEL_LABELS[channel]}.")
     return person, 0, None
+
+
+def _unreachable(evaluation: _RouteEvaluation, person: Person, channel: str) -> str:
+    """Why somebody can't be reached by a channel, as a sentence: no address, or nobody there. Empty where they can."""
+    if not person.address:
+        return person.why
+    why = nobody_at(evaluation.context.facts.suppressed, address_key(channel, person.address))
+    return f"{person.address} can't be reached: {why}{'' if why.endswith('.') else '.'}" if why else ""
 
 
 class _Text(NamedTuple):

@@ -14,7 +14,7 @@ from angelon.core.messages.email import RenderedEmail
 from angelon.core.planning.context import PlanningContext
 from angelon.core.planning.guards import WHEN_DUE, GuardInput
 from angelon.core.planning.people import customer
-from angelon.core.planning.permission import of_order, refusal
+from angelon.core.planning.permission import nobody_at, of_order, refusal
 from angelon.core.planning.plan import clock_of, reached, values_for
 from angelon.core.planning.senders import sender_of, sender_problem
 from angelon.core.planning.subjects import only_again, worked_condition
@@ -34,9 +34,12 @@ class Held:
 
 @dataclass(frozen=True, slots=True)
 class Skipped:
-    """What it was made for no longer holds."""
+    """What it was made for no longer holds. `nobody_there` says that its address has been found not to exist, which is
+    a failure where the route has another way.
+    """
 
     reason: str
+    nobody_there: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -134,8 +137,12 @@ def _suppressed(send: DueSend, address: str, around: Around) -> Skipped | None:
     if send.test or not address:
         return None
     order = of_order(send.order_id) if send.whom == "customer" else ""
-    why = refusal(around.suppressed, CHANNELS[send.channel].address_key(address), _message_of(send, around), order)
-    return Skipped(f"{address} must not be written to: {why}") if why is not None else None
+    key = CHANNELS[send.channel].address_key(address)
+    why = refusal(around.suppressed, key, _message_of(send, around), order)
+    if why is None:
+        return None
+    nobody_there = not (order and order in around.suppressed) and bool(nobody_at(around.suppressed, key))
+    return Skipped(f"{address} must not be written to: {why}", nobody_there)
 
 
 def _guarded(send: DueSend, around: Around, now: dt.datetime) -> Held | Skipped | None:
