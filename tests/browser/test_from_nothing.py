@@ -165,13 +165,6 @@ def test_from_an_empty_folder_to_the_first_mail(browser, empty, mail_server):
     # write
     hands.click("link", "Write a message")
     hands.click("button", "Use this text")
-    expect(page.get_by_text("which you did not have")).to_be_visible()
-    hands.click("link", "Map it")
-    hands.click("button", re.compile("^Accept"))
-    expect(page.locator('.var[data-field="recipes.customer_name"] .value')).to_contain_text("Mika")
-    hands.click("button", "Publish the mapping")
-    expect(page.get_by_text("of the mapping is live")).to_be_visible()
-    hands.click("link", "Open it")
     expect(page.locator("[data-behaviour='message']")).to_have_attribute("data-started", "")
     hands.click("button", "Publish")
     expect(page.get_by_text("Revision 1 is live.")).to_be_visible()
