@@ -9,7 +9,7 @@ from typing import Any
 from flask import Blueprint, abort, flash, g, redirect, render_template, request, url_for
 from pydantic import ValidationError
 
-from angelon.core import calls
+from angelon.core import calls, curl_commands
 from angelon.core.problems import Invalid, Problem
 from angelon.core.retries import RetryPolicy
 from angelon.core.sending import codes
@@ -125,9 +125,10 @@ def _page(
     spec: dict[str, Any] | None = None,
     stages: Sequence[Stage] = (),
     tests: Sequence[StoredMessage] = (),
+    **curl: Any,
 ) -> str:
     """A gateway's page; `spec` is what was typed, where it could not be saved, `stages` how trying it went, `tests` the
-    messages of which a test can be sent.
+    messages of which a test can be sent. Of a `curl` command: itself, its `curl_problems`, or what was `curl_found`.
     """
     gateway_id = live().gateway_ids[gateway.key]
     kept = services().vault.get(session(), "gateway", gateway_id, g.now)
@@ -156,6 +157,7 @@ def _page(
         now_state=gateway_states()[gateway.key],
         tests=tests,
         use=gateway_use.load(session().connection()).get(gateway_id),
+        **curl,
     )
 
 
@@ -267,6 +269,30 @@ def _tried(gateway: Gateway) -> list[Problem]:
     missing = calls.text_missing(gateway)
     found += [missing] if missing is not None else []
     return calls.auth_problems(gateway.auth) + found
+
+
+@pages.get("/<key>/curl")
+def curl_read(key: str) -> Any:
+    """The page that a command was answered with, loaded anew."""
+    return redirect(url_for(".edit", key=key))
+
+
+@pages.post("/<key>/curl")
+def read_curl(key: str) -> Any:
+    """Fills the form with what a `curl` command says; nothing is saved yet."""
+    gateway = _gateway(key)
+    command = request.form.get("curl", "")
+    try:
+        found = curl_commands.read(command)
+    except Invalid as error:
+        return _page(gateway, curl_command=command, curl_problems=error.problems), 422
+    spec = gateway.model_dump(mode="json")
+    own = {name: value for name, value in spec["call"]["headers"].items() if "{{ key" in value}
+    if not any(now == curl_commands.LABELS["key"] for _, now in found.found):
+        found.call["headers"] = own | found.call["headers"]  # by which the other side knows a second try
+    spec["call"] |= found.call
+    spec["auth"] |= found.auth
+    return _page(gateway, spec=spec, curl_found=found)
 
 
 @pages.get("/<key>/try")

@@ -1,0 +1,292 @@
+"""A `curl` command, as the documentation of a provider shows it, read as the request of a gateway. Pure; never run."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import getopt
+import json
+import re
+import shlex
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any
+from urllib.parse import parse_qsl, quote, urlsplit
+
+from angelon.core.problems import Invalid, Problem
+
+MOST = 50_000
+"""Characters of a command that are read."""
+STANDS_FOR: dict[str, tuple[str, ...]] = {
+    "to": ("to", "recipient", "recipients", "phone", "phonenumber", "mobile", "msisdn", "destination", "receiver"),
+    "sender": ("from", "sender", "senderid", "originator", "source"),
+    "text": ("text", "body", "message", "content", "msg"),
+    "key": ("reference", "clientref", "clientreference", "idempotencykey", "externalid"),
+    "locale": ("language", "locale", "lang"),
+}
+"""What a field of a request is taken to stand for, by its name without case, `-` and `_`."""
+LABELS = {
+    "to": "the recipient",
+    "sender": "the sender ID or account of this gateway",
+    "text": "the text",
+    "key": "the key of the send, the same at every try",
+    "locale": "the language",
+}
+_SECRET = re.compile(r"(?i)\b(api-?)?key\b|token|secret|auth|password")
+_DROPPED = ("accept", "accept-encoding", "connection", "content-length", "content-type", "host", "user-agent")
+_FORM, _JSON = "application/x-www-form-urlencoded", "application/json"
+_WITH_VALUE = [
+    "request=",
+    "header=",
+    "data=",
+    "data-raw=",
+    "data-binary=",
+    "data-ascii=",
+    "data-urlencode=",
+    "json=",
+    "user=",
+    "url=",
+    "oauth2-bearer=",
+    "user-agent=",
+    "cookie=",
+    "output=",
+    "max-time=",
+    "connect-timeout=",
+    "retry=",
+    "form=",
+    "upload-file=",
+    "referer=",
+    "proxy=",
+    "cacert=",
+]
+_PLAIN = [
+    "get",
+    "head",
+    "silent",
+    "show-error",
+    "location",
+    "insecure",
+    "verbose",
+    "include",
+    "compressed",
+    "fail",
+    "fail-with-body",
+    "globoff",
+    "http1.1",
+    "http2",
+    "basic",
+    "no-progress-meter",
+]
+_IGNORED = ("A", "user-agent", "o", "output", "m", "max-time", "connect-timeout", "retry", "e", "referer", "cacert")
+
+
+@dataclass
+class Request:
+    """What a command says: fields of an `HttpCall` and of an `Auth`, and the secret, which is kept apart."""
+
+    call: dict[str, Any] = field(default_factory=dict)
+    auth: dict[str, Any] = field(default_factory=lambda: {"scheme": "none", "username": "", "header": ""})
+    secret: str = ""
+    found: list[tuple[str, str]] = field(default_factory=list)
+    """(what stood in the command, what stands in its place now), for people."""
+
+
+def read(command: str) -> Request:
+    """Raises Invalid with what can't be read, and what to do."""
+    options, addresses = _options(command)
+    made = Request()
+    method, headers, data, in_address = "", [], [], False
+    kind = ""
+    for name, value in options:
+        if name in ("X", "request"):
+            method = value.upper()
+        elif name in ("H", "header"):
+            headers.append(value)
+        elif name in ("d", "data", "data-raw", "data-binary", "data-ascii", "data-urlencode"):
+            if value.startswith("@") and name != "data-raw":
+                raise _wrong(f"The body is in a file, {value[1:]}.", "Paste what is in the file in its place.")
+            data.append(value)
+        elif name == "json":
+            data, kind = [*data, value], _JSON
+        elif name in ("u", "user"):
+            made.auth["username"], _, made.secret = value.partition(":")
+            made.auth["scheme"] = "basic"
+            made.found.append((f"-u {made.auth['username']}:…", "user name and password"))
+        elif name == "oauth2-bearer":
+            headers.append(f"Authorization: Bearer {value}")
+        elif name == "url":
+            addresses.append(value)
+        elif name in ("b", "cookie"):
+            headers.append(f"Cookie: {value}")
+        elif name in ("G", "get"):
+            in_address = True
+        elif name in ("F", "form", "T", "upload-file"):
+            raise _wrong(
+                "It sends a file or a form in parts (multipart/form-data).",
+                "A gateway sends JSON or a form: look for such an example in the documentation.",
+            )
+        elif name in ("x", "proxy", "I", "head"):
+            raise _wrong(f"curl’s option --{name} has no place in a gateway.", "Leave it out.")
+    if len(addresses) != 1:
+        what = "There is no address in it." if not addresses else f"There are {len(addresses)} addresses in it."
+        raise _wrong(what, "A command has one address, which starts with https:// or http://.")
+    address = addresses[0].strip()
+    if not address.lower().startswith(("https://", "http://")):
+        address = "https://" + address
+    kept = _headers(made, headers)
+    stated = next((value for name, value in map(_header, headers) if name.lower() == "content-type"), "")
+    body = "&".join(data)
+    if in_address and body:
+        address, body = f"{address}{'&' if '?' in address else '?'}{body}", ""
+    kind = kind or _kind(stated.partition(";")[0].strip().lower(), body)
+    method = method or ("POST" if body else "GET")
+    if method not in ("POST", "PUT", "GET"):
+        raise _wrong(f"Its method is {method}.", "A gateway sends by POST, PUT or GET.")
+    made.call = {
+        "method": method,
+        "url": _address(made, address),
+        "headers": kept,
+        "content_type": kind,
+        "body": _body(made, body, kind),
+    }
+    return made
+
+
+def _wrong(what: str, hint: str) -> Invalid:
+    return Invalid([Problem("curl", what, hint)])
+
+
+def _options(command: str) -> tuple[list[tuple[str, str]], list[str]]:
+    if len(command) > MOST:
+        raise _wrong(f"The command has more than {MOST:,} characters.", "Shorten its text.")
+    joined = re.sub(r"[\\^`]\r?\n", " ", command.strip())
+    try:
+        words = shlex.split(joined.removeprefix("$ "))
+    except ValueError as error:
+        raise _wrong(
+            f"A quotation mark or a backslash has no end ({error}).", "Copy the command once more, to its end."
+        ) from None
+    if not words or words[0] not in ("curl", "curl.exe"):
+        raise _wrong("It does not start with “curl”.", "Paste the whole command.")
+    try:
+        options, addresses = getopt.gnu_getopt(words[1:], "X:H:d:u:A:b:o:m:e:F:T:x:GIsSLkvif#0g", _WITH_VALUE + _PLAIN)
+    except getopt.GetoptError as error:
+        raise _wrong(f"One of its options can’t be read: {error.msg}.", "Leave it out, or write it in full.") from None
+    named = [(name.lstrip("-"), value) for name, value in options]
+    return [(name, value) for name, value in named if name not in _IGNORED], addresses
+
+
+def _header(line: str) -> tuple[str, str]:
+    name, _, value = line.partition(":")
+    return name.strip(), value.strip()
+
+
+def _headers(made: Request, lines: list[str]) -> dict[str, str]:
+    """The headers that stay with the request; what shows who it is from goes to `auth`."""
+    kept = {}
+    for name, value in map(_header, lines):
+        scheme, _, rest = value.partition(" ")
+        if name.lower() in _DROPPED or not name:
+            continue
+        if name.lower() == "authorization" and scheme.lower() == "bearer" and rest:
+            made.auth, made.secret = made.auth | {"scheme": "bearer"}, rest.strip()
+            made.found.append(("Authorization: Bearer …", "a bearer token"))
+        elif name.lower() == "authorization" and scheme.lower() == "basic" and rest:
+            try:
+                user, _, made.secret = base64.b64decode(rest.strip(), validate=True).decode().partition(":")
+            except (binascii.Error, UnicodeDecodeError):
+                user, made.secret = "", ""
+            made.auth = made.auth | {"scheme": "basic", "username": user}
+            made.found.append(("Authorization: Basic …", "user name and password"))
+        elif _meaning(name) == "key":
+            kept[name] = "{{ key }}"
+            made.found.append((name, LABELS["key"]))
+        elif _SECRET.search(name) and made.auth["scheme"] == "none":
+            made.auth, made.secret = made.auth | {"scheme": "header", "header": name}, value
+            made.found.append((f"{name}: …", "a header with the key"))
+        else:
+            kept[name] = _literal(value)
+    return kept
+
+
+def _kind(stated: str, body: str) -> str:
+    """JSON or a form, as the command says, or as its body looks."""
+    if stated.endswith("json"):
+        return _JSON
+    if stated and stated != _FORM:
+        raise _wrong(f"Its body is {stated}.", "A gateway sends JSON or a form.")
+    looks_json = body.lstrip().startswith(("{", "["))
+    return _FORM if body and not looks_json else _JSON
+
+
+def _meaning(name: str) -> str:
+    plain = re.sub(r"[^a-z]", "", name.lower())
+    return next((what for what, names in STANDS_FOR.items() if plain in names), "")
+
+
+def _literal(text: str) -> str:
+    """A text as a template has it that is no placeholder."""
+    return f"{{% raw %}}{text}{{% endraw %}}" if "{{" in text or "{%" in text or "{#" in text else text
+
+
+def _placed(made: Request, name: str, value: str, used: set[str]) -> str:
+    """What a field stands for, once in each request; empty for what stays as it is."""
+    what = _meaning(name)
+    if not what or what in used:
+        return ""
+    used.add(what)
+    made.found.append((f"{name}: {value[:60]}", LABELS[what]))
+    return what
+
+
+def _address(made: Request, address: str) -> str:
+    parts = urlsplit(address)
+    if not parts.query:
+        return _literal(address)
+    head = _literal(address.partition("?")[0])
+    return f"{head}?{_form(made, parts.query)}"
+
+
+def _form(made: Request, text: str) -> str:
+    used: set[str] = set()
+    fields = []
+    for name, value in parse_qsl(text, keep_blank_values=True):
+        what = _placed(made, name, value, used)
+        fields.append(f"{quote(name)}=" + (f"{{{{ {what} | urlencode }}}}" if what else quote(value, safe="")))
+    return "&".join(fields)
+
+
+def _body(made: Request, body: str, kind: str) -> str:
+    if not body:
+        return ""
+    if kind == _FORM:
+        return _form(made, body)
+    try:
+        parsed = json.loads(body)
+    except json.JSONDecodeError as error:
+        raise _wrong(
+            f"Its body is not JSON: {error.msg}, line {error.lineno}, column {error.colno}.",
+            "Put values in the place of what the documentation writes in brackets.",
+        ) from None
+    used: set[str] = set()
+    marks: dict[str, str] = {}
+
+    def mark(what: str) -> str:
+        marks[f"\ue000{what}\ue000"] = f"{{{{ {what} | json }}}}"
+        return f"\ue000{what}\ue000"
+
+    marked = _marked(made, parsed, "", used, mark)
+    text = json.dumps(marked, indent=2, ensure_ascii=False)
+    for sign, placeholder in marks.items():
+        text = text.replace(f'"{sign}"', placeholder)
+    return text
+
+
+def _marked(made: Request, value: Any, name: str, used: set[str], mark: Callable[[str], str]) -> Any:
+    if isinstance(value, dict):
+        return {_literal(key): _marked(made, one, key, used, mark) for key, one in value.items()}
+    if isinstance(value, list):
+        return [_marked(made, one, name, used, mark) for one in value[:1]] + value[1:]
+    if isinstance(value, str) and (what := _placed(made, name, value, used)):
+        return mark(what)
+    return _literal(value) if isinstance(value, str) else value
