@@ -3,6 +3,7 @@ when one is due.
 """
 
 import datetime as dt
+from decimal import Decimal
 
 import pytest
 
@@ -589,3 +590,27 @@ def test_who_turns_out_not_to_be_there_while_a_send_waits_is_told_by_the_next_wa
     assert shop.sends() == [("email", "jo@example.org", "failed"), ("sms", "+493023125014", "sent")]
     without = [tries for (tries,) in shop.bench.rows("SELECT tries FROM send ORDER BY rowid")]
     assert without == [0, 1]
+
+
+def test_the_forecast_counts_fallbacks_as_often_as_they_were_used(shop):
+    from angelon.engine.forecasting import forecast
+
+    line = shop.bench.services.setups.get(shop.bench.store_id).setup.gateways["line"]
+    shop.bench.change(line.model_copy(update={"price": Decimal("0.05")}), GatewayRow)
+    shop.route(fallback=WAYS)
+    shop.order(1)
+    shop.dispatch()
+    shop.later(days=2)  # the first day that counts is complete
+    shop.ways["email"].outcome = REFUSED
+    shop.order(2, reference="BK-8")
+    shop.dispatch()
+    assert shop.follow() == 1
+    shop.dispatch()
+    shop.later(days=2)
+    live = shop.bench.services.setups.get(shop.bench.store_id)
+    with shop.bench.database.reading() as session:
+        rows = specs.routes(session, shop.bench.store_id)
+        *_, (_, _, made_) = forecast(session.connection(), live, rows, shop.now, dt.UTC)
+    assert made_.live.keys() == made_.drafts.keys() == {"mailroom", "line"}
+    assert sum(made_.live["line"][0].days) > 0
+    assert sum(made_.live["line"][1].days) == pytest.approx(0.05 * sum(made_.live["line"][0].days))

@@ -287,6 +287,20 @@ def take_up(connection: Connection, send_id: str, because: str, reason: str, now
     return done.rowcount
 
 
+def fallbacks_since(connection: Connection, store_id: int, since: dt.datetime) -> list[Any]:
+    """(route_id, gateway_id, created_at, cost) of the sends that took another's place, and were neither skipped nor
+    taken back.
+    """
+    statement = core_select(SEND.c.route_id, SEND.c.gateway_id, SEND.c.created_at, SEND.c.cost).where(
+        SEND.c.instead_of.is_not(None),
+        SEND.c.step > 0,
+        SEND.c.store_id == store_id,
+        SEND.c.created_at >= since,
+        SEND.c.state.not_in((State.SKIPPED, State.CANCELLED)),
+    )
+    return list(connection.execute(statement))
+
+
 def is_followed(connection: Connection, send_id: str, step: int) -> bool:
     """Whether a later fallback has been made for a send, which was after the route's `step`."""
     statement = core_select(SEND.c.id).where(SEND.c.instead_of == send_id, SEND.c.step > step).limit(1)

@@ -17,7 +17,7 @@ from angelon.core.problems import Invalid
 from angelon.core.specs.route import Route
 from angelon.core.states import State
 from angelon.core.templates import CantRender
-from angelon.db import events
+from angelon.db import events, sends
 from angelon.db.live_setup import LiveSetup
 from angelon.db.specs import StoredRoute
 from angelon.engine.rehearsals import Span, rehearse
@@ -52,7 +52,8 @@ def forecast(
     connection: Connection, live: LiveSetup, rows: Sequence[StoredRoute], now: dt.datetime, zone: dt.tzinfo
 ) -> Iterator[tuple[int, int, Forecast | None]]:
     """Rehearses each route for itself, so that what the others really sent counts for it; gives (done, of how many,
-    None) as it goes, and the forecast last. A day is the shop's. Handlers' routes count like others.
+    None) as it goes, and the forecast last. A day is the shop's. Handlers' routes count like others. Fallbacks count as
+    often as they were used in these days, where the route still has them.
     """
     today = now.astimezone(zone).date()
     sources, span = list(live.source_ids.values()), Span(AHEAD, MOST_EVENTS * 2)
@@ -73,6 +74,7 @@ def forecast(
                     for kind in _counts_for(name, versions):
                         _add(loads[kind], live, day, decision.sends)
             yield number * 1000 + done * 1000 // max(of, 1), len(rows) * 1000, None
+    _add_fallbacks(loads, connection, live, rows, began or now, zone)
     made = {
         kind: {
             gateway: (
@@ -103,12 +105,34 @@ def _counts_for(name: str, versions: dict[str, Route]) -> tuple[str, ...]:
     return ("live", "drafts") if name == "live" and "drafts" not in versions else (name,)
 
 
-def _add(loads: dict[str, Load], live: LiveSetup, day: dt.date, sends: Sequence[PlannedSend]) -> None:
-    for send in sends:
+def _add(loads: dict[str, Load], live: LiveSetup, day: dt.date, planned: Sequence[PlannedSend]) -> None:
+    for send in planned:
         if send.state is State.SCHEDULED:
             load = loads[send.gateway]
             load.sends[day] += 1
             load.cost[day] += float(_cost(send, live))
+
+
+def _add_fallbacks(
+    loads: dict[str, dict[str, Load]],
+    connection: Connection,
+    live: LiveSetup,
+    rows: Sequence[StoredRoute],
+    since: dt.datetime,
+    zone: dt.tzinfo,
+) -> None:
+    """What really took the place of another send: no rehearsal can know which gateway will fail."""
+    uses: dict[tuple[str, str], set[str]] = defaultdict(set)
+    for row in rows:
+        for name, route in _versions(row).items():
+            for option in route.fallback.options:
+                uses[route.key, option.gateway].update(_counts_for(name, _versions(row)))
+    for one in sends.fallbacks_since(connection, live.store_id, since):
+        gateway = live.gateway_key(one.gateway_id)
+        for kind in uses[live.route_key(one.route_id), gateway]:
+            load, day = loads[kind][gateway], one.created_at.astimezone(zone).date()
+            load.sends[day] += 1
+            load.cost[day] += float(one.cost or 0)
 
 
 def _cost(send: PlannedSend, live: LiveSetup) -> Decimal:
