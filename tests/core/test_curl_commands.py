@@ -68,6 +68,14 @@ def test_what_is_no_placeholder_of_ours_goes_out_as_it_stands():
     assert json.loads(request.body)["note"] == "{{ to }} {% x %}"
 
 
+def test_a_secret_that_is_not_the_authentication_is_said_to_be_readable():
+    headers = "-H 'Authorization: Bearer t2' -H 'X-Api-Key: t3'"
+    made = read(f'curl a.example/?token=t1 {headers} --json \'{{"password": "t4"}}\'')
+    readable = [was for was, now in made.found if now.startswith("still in the request, readable")]
+    assert sorted(readable) == ["X-Api-Key: •••", "password: •••", "token: •••"]
+    assert made.secret == "t2"
+
+
 @pytest.mark.parametrize(
     ("command", "what", "hint"),
     [

@@ -13,7 +13,9 @@ from dataclasses import dataclass, field
 from typing import Any
 from urllib.parse import parse_qsl, quote, urlsplit
 
+from angelon.core.payload.redact import BLOT, secret
 from angelon.core.problems import Invalid, Problem
+from angelon.core.specs.gateway import Gateway
 
 MOST = 50_000
 """Characters of a command that are read."""
@@ -32,7 +34,9 @@ LABELS = {
     "key": "the key of the send, the same at every try",
     "locale": "the language",
 }
-_SECRET = re.compile(r"(?i)\b(api-?)?key\b|token|secret|auth|password")
+READABLE = "still in the request, readable by anyone who can open this page"
+_SIGNS_IN = re.compile(r"(?i)auth|\bkey\b")
+"""Names of headers that show who a request is from, besides those that are secret anywhere."""
 _DROPPED = ("accept", "accept-encoding", "connection", "content-length", "content-type", "host", "user-agent")
 _FORM, _JSON = "application/x-www-form-urlencoded", "application/json"
 _WITH_VALUE = [
@@ -88,7 +92,19 @@ class Request:
     auth: dict[str, Any] = field(default_factory=lambda: {"scheme": "none", "username": "", "header": ""})
     secret: str = ""
     found: list[tuple[str, str]] = field(default_factory=list)
-    """(what stood in the command, what stands in its place now), for people."""
+    """(what was in the command, what it is now), for people."""
+
+    def over(self, gateway: Gateway) -> dict[str, Any]:
+        """A gateway's spec with this request in place of its own; a header by which the other side knows a second try
+        stays where the command has nothing of the kind.
+        """
+        spec = gateway.model_dump(mode="json")
+        own = {name: value for name, value in spec["call"]["headers"].items() if "{{ key" in value}
+        keyed = any(now == LABELS["key"] for _, now in self.found)
+        headers = self.call["headers"] if keyed else own | self.call["headers"]
+        spec["call"] |= self.call | {"headers": headers}
+        spec["auth"] |= self.auth
+        return spec
 
 
 def read(command: str) -> Request:
@@ -201,12 +217,19 @@ def _headers(made: Request, lines: list[str]) -> dict[str, str]:
         elif _meaning(name) == "key":
             kept[name] = "{{ key }}"
             made.found.append((name, LABELS["key"]))
-        elif _SECRET.search(name) and made.auth["scheme"] == "none":
+        elif (secret(name) or _SIGNS_IN.search(name)) and made.auth["scheme"] == "none":
             made.auth, made.secret = made.auth | {"scheme": "header", "header": name}, value
             made.found.append((f"{name}: …", "a header with the key"))
         else:
+            _note_secret(made, name)
             kept[name] = _literal(value)
     return kept
+
+
+def _note_secret(made: Request, name: str) -> None:
+    """Says of a field that is secret by its name, and not the gateway's authentication, that it is not sealed."""
+    if secret(name):
+        made.found.append((f"{name}: {BLOT}", READABLE))
 
 
 def _kind(stated: str, body: str) -> str:
@@ -233,6 +256,7 @@ def _placed(made: Request, name: str, value: str, used: set[str]) -> str:
     """What a field stands for, once in each request; empty for what stays as it is."""
     what = _meaning(name)
     if not what or what in used:
+        _note_secret(made, name)
         return ""
     used.add(what)
     made.found.append((f"{name}: {value[:60]}", LABELS[what]))

@@ -271,12 +271,6 @@ def _tried(gateway: Gateway) -> list[Problem]:
     return calls.auth_problems(gateway.auth) + found
 
 
-@pages.get("/<key>/curl")
-def curl_read(key: str) -> Any:
-    """The page that a command was answered with, loaded anew."""
-    return redirect(url_for(".edit", key=key))
-
-
 @pages.post("/<key>/curl")
 def read_curl(key: str) -> Any:
     """Fills the form with what a `curl` command says; nothing is saved yet."""
@@ -286,18 +280,13 @@ def read_curl(key: str) -> Any:
         found = curl_commands.read(command)
     except Invalid as error:
         return _page(gateway, curl_command=command, curl_problems=error.problems), 422
-    spec = gateway.model_dump(mode="json")
-    own = {name: value for name, value in spec["call"]["headers"].items() if "{{ key" in value}
-    if not any(now == curl_commands.LABELS["key"] for _, now in found.found):
-        found.call["headers"] = own | found.call["headers"]  # by which the other side knows a second try
-    spec["call"] |= found.call
-    spec["auth"] |= found.auth
-    return _page(gateway, spec=spec, curl_found=found)
+    return _page(gateway, spec=found.over(gateway), curl_found=found)
 
 
 @pages.get("/<key>/try")
+@pages.get("/<key>/curl")
 def tried(key: str) -> Any:
-    """The page that a try was answered with, loaded anew."""
+    """The page that a try or a command was answered with, loaded anew."""
     return redirect(url_for(".edit", key=key))
 
 
