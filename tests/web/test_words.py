@@ -30,6 +30,9 @@ BANNED = {
     r"\bMake the (owner|token|link)\b": "Create",
     r"\btake it off\b": "remove",
     r"\bfigure it out\b": "find",
+    r"\b(to|would|does|did|may|can) stand (in|at)\b": "be in",
+    r"\b(is|be|are) good for\b": "expires after",
+    r"\bwhoever\b": "anyone who",
 }
 NOT_READ = ("migrations", "words.yaml", "vendor")
 
@@ -38,9 +41,7 @@ def _texts():
     """(where, text) of what people read, docstrings and comments left out."""
     for file in sorted(ROOT.rglob("*.html")):
         page = re.sub(r"\{#.*?#\}|\{%.*?%\}|\{\{.*?\}\}", _strings, file.read_text(), flags=re.S)
-        page = re.sub(
-            r"<[^>]*>", lambda tag: " ".join(re.findall(r'(?:placeholder|title|label)="([^"]*)"', tag[0])), page
-        )
+        page = re.sub(r"<[^>]*>", _said_by_tag, page)
         yield file.name, re.sub(r"\s+", " ", page)
     for file in sorted((ROOT / "web" / "guide" / "pages").glob("*.md")):
         yield file.name, re.sub(r"\s+", " ", file.read_text())

@@ -107,7 +107,7 @@ def serve(host: str, port: int) -> None:
 @click.command()
 @click.option("--host", default="127.0.0.1", show_default=True)
 @click.option("--port", default=8080, show_default=True)
-@click.option("--handle", type=int, hidden=True, help="A socket that listens already, from whoever starts this.")
+@click.option("--handle", type=int, hidden=True, help="An open listening socket, passed in by the starting process.")
 def web(host: str, port: int, handle: int | None) -> None:
     """Run the web process alone."""
     from angelon import settings

@@ -167,7 +167,7 @@ def _dmarc(records: Records, signs: bool, return_domain: str) -> Finding:
     found = [text for text in records.dmarc if text.strip().lower().startswith("v=dmarc1")]
     suggested = f"v=DMARC1; p=none; rua=mailto:postmaster@{records.domain}"
     if not found:
-        said = "There is no DMARC record, which large receivers ask of whoever sends much."
+        said = "There is no DMARC record, which large receivers require of anyone who sends much."
         return Finding("DMARC", "bad", said, at, "", suggested)
     if len(found) > 1:
         return Finding(

@@ -87,7 +87,7 @@ Prepared = Ready | Held | Skipped | Later
 def prepare(send: DueSend, around: Around, now: dt.datetime) -> Prepared:
     """What becomes of a send at a moment (aware), by what is known around it."""
     if send.expires_at is not None and now > send.expires_at:
-        return Skipped("It is too old: the message is good for so long only, and it could not go out in time.")
+        return Skipped("It is too old: it could not be sent within the hours that its message allows.")
     gateway = around.setup.gateways.get(send.gateway)
     if gateway is None:
         return Held("The route has no gateway.")
