@@ -18,6 +18,9 @@ class State(StrEnum):
     CANCELLED = "cancelled"
 
 
+OUT = (State.SENT, State.DELIVERED, State.READ)
+"""The states of what a gateway has taken."""
+
 MOVES: dict[State, frozenset[State]] = {
     State.SCHEDULED: frozenset({State.SENDING, State.HELD, State.SKIPPED, State.CANCELLED}),
     State.SENDING: frozenset({State.SENT, State.SCHEDULED, State.RETRYING, State.FAILED, State.HELD, State.SKIPPED}),

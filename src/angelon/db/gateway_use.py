@@ -15,7 +15,7 @@ from sqlalchemy.dialects import postgresql, sqlite
 
 from angelon.core.sending.allowance import MICRO, Grant, Used, give_back, grant
 from angelon.core.specs.gateway import Gateway
-from angelon.core.states import State
+from angelon.core.states import OUT
 from angelon.db.counts import SENDS, number_of
 from angelon.db.lists import not_by_index
 from angelon.db.tables import SENDING, GatewayRow, GatewayUseRow, SendRow
@@ -64,9 +64,6 @@ def _went_out(connection: Connection, gateway_id: int, first: dt.date) -> int:
     which = (SENDS.c.store_id == of_store, SENDS.c.day >= number_of(first), SENDS.c.gateway_id == gateway_id)
     taken = core_select(func.sum(SENDS.c.number)).where(*which, SENDS.c.state.in_([*OUT]))
     return int(connection.execute(taken).scalar() or 0)
-
-
-OUT = (State.SENT, State.DELIVERED, State.READ)
 
 
 def put_back(connection: Connection, gateway_id: int, gateway: Gateway, number: int) -> None:

@@ -18,7 +18,7 @@ from angelon.core.planning.purchases import Purchase
 from angelon.core.reading import Reading
 from angelon.core.specs.condition import compares
 from angelon.core.specs.route import Route
-from angelon.core.states import State
+from angelon.core.states import OUT
 from angelon.db import consents, contact_values, customers, suppressions
 from angelon.db.contact_values import KeptValue
 from angelon.db.customers import EVENT, NOT_SENT
@@ -26,7 +26,6 @@ from angelon.db.live_setup import LiveSetup
 from angelon.db.orders import CONTACT, ORDER, aliases
 from angelon.db.sends import SEND
 
-OUT = (State.SENT, State.DELIVERED, State.READ)
 _SENDS = (
     core_select(
         *(

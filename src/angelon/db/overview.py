@@ -11,7 +11,7 @@ from sqlalchemy import BigInteger, func, text, type_coerce
 from sqlalchemy import select as core_select
 from sqlmodel import Session, col, select
 
-from angelon.core.states import State
+from angelon.core.states import OUT
 from angelon.db import counts
 from angelon.db.lists import not_by_index
 from angelon.db.sends import ALIVE_FOR
@@ -106,7 +106,6 @@ def attention(session: Session, store_id: int, now: dt.datetime, limit: int = 8)
     )
 
 
-HANDED_OVER = (State.SENT, State.DELIVERED, State.READ)
 AT_ONCE = 2_000_000
 """Microseconds within which what is due goes at once."""
 LOOKED_AT = 1000
@@ -120,7 +119,7 @@ def handed_over_in(session: Session, store_id: int, since: dt.datetime) -> list[
     send, event = SendRow.__table__, EventRow.__table__  # type: ignore[attr-defined]
     newest = (
         core_select(send.c.event_id, send.c.settled_at)
-        .where(send.c.store_id == store_id, send.c.created_at >= since, send.c.state.in_(HANDED_OVER))
+        .where(send.c.store_id == store_id, send.c.created_at >= since, send.c.state.in_(OUT))
         .where(type_coerce(send.c.due_at, BigInteger) <= type_coerce(send.c.created_at, BigInteger) + AT_ONCE)
         .where(send.c.settled_at.is_not(None), send.c.event_id.is_not(None), send.c.run_id.is_(None))
         .where(send.c.test.is_(False))

@@ -145,7 +145,7 @@ class Fallbacks:
 
     def _resume(self, connection: Connection, row: Any, now: dt.datetime) -> int:
         """Lets the send go on that was merely late when this one took its place, since this one came to nothing."""
-        if not row.instead_of:
+        if not row.instead_of or not row.step:  # what tells the team of a send takes nobody's place
             return 0
         reason = f"{CHANNEL_LABELS[row.channel]} took its place and came to nothing, so it goes on. {row.reason}"
         return queries.take_up(connection, row.instead_of, TAKES_ITS_PLACE, reason, now)

@@ -124,9 +124,10 @@ def _add_fallbacks(
     """What really took the place of another send: no rehearsal can know which gateway will fail."""
     uses: dict[tuple[str, str], set[str]] = defaultdict(set)
     for row in rows:
-        for name, route in _versions(row).items():
+        versions = _versions(row)
+        for name, route in versions.items():
             for option in route.fallback.options:
-                uses[route.key, option.gateway].update(_counts_for(name, _versions(row)))
+                uses[route.key, option.gateway].update(_counts_for(name, versions))
     for one in sends.fallbacks_since(connection, live.store_id, since):
         gateway = live.gateway_key(one.gateway_id)
         for kind in uses[live.route_key(one.route_id), gateway]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Collection, Iterator
+from collections.abc import Callable, Collection
 from dataclasses import dataclass
 from typing import Any
 
@@ -33,13 +33,17 @@ class Found:
 
 def found(message: Message, words: str, instead: str, any_case: bool = True) -> list[Found]:
     """Every place that has the words, in the order of the text."""
-    made = []
+    made: list[Found] = []
     for channel in CHANNELS:
         for locale, text in message.variants(channel).items():
-            for place, was in _texts(text.model_dump(mode="json"), f"{channel}.{locale}"):
+
+            def look(place: str, was: str, channel: str = channel, locale: str = locale) -> str:
                 now = _replaced(was, words, instead, any_case)
                 if now != was:
                     made.append(Found(place, channel, locale, was, now))
+                return was
+
+            _changed(text.model_dump(mode="json"), f"{channel}.{locale}", look)
     return made
 
 
@@ -71,18 +75,8 @@ def _replaced(text: str, words: str, instead: str, any_case: bool) -> str:
     return "".join(part if jinja else pattern.sub(put, part) for jinja, part in parts)
 
 
-def _texts(written: Any, place: str) -> Iterator[tuple[str, str]]:
-    inner: Any = (
-        written.items() if isinstance(written, dict) else enumerate(written) if isinstance(written, list) else ()
-    )
-    for key, one in inner:
-        if isinstance(one, str) and key not in _NOT_READ:
-            yield f"{place}.{key}", one
-        elif key not in _NOT_READ:
-            yield from _texts(one, f"{place}.{key}")
-
-
 def _changed(written: Any, place: str, change: Callable[[str, str], str]) -> Any:
+    """What is written with `change` (given the place and its text) done to every text for readers."""
     if isinstance(written, str):
         return change(place, written)
     if isinstance(written, list):

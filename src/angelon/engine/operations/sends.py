@@ -15,7 +15,7 @@ from angelon.core.planning.preflight import empty_text, unknown_variable
 from angelon.core.problems import Invalid, Problem
 from angelon.core.sending.due import EventFacts
 from angelon.core.specs import Gateway, Message
-from angelon.core.states import State, sources_by_hand
+from angelon.core.states import OUT, State, sources_by_hand
 from angelon.core.templates import CantRender
 from angelon.core.values import Value
 from angelon.db import sends
@@ -119,7 +119,7 @@ def repeat(work: Work, send_id: str, to: str = "", as_id: str = "") -> str:
     id_ = as_id if _NEW_ID.fullmatch(as_id) else work.clock.new_id("sd", work.now)
     if work.sends.get(id_) is not None:
         return id_
-    if State(send.state) not in (State.SENT, State.DELIVERED, State.READ):
+    if State(send.state) not in OUT:
         raise Invalid([Problem("", "It is not out yet.", "Try it again, or release it.")])
     address = (
         _address(send.channel, to, work.live.setup.store.country, _gateway(work, send))

@@ -25,7 +25,7 @@ from flask import (
 from angelon.core.messages.email import RenderedEmail
 from angelon.core.problems import Invalid
 from angelon.core.sending.mail import rebuild
-from angelon.core.states import MEANING, State, sources_by_hand
+from angelon.core.states import MEANING, OUT, State, sources_by_hand
 from angelon.db import counts, events, people, searching, sends, sent_files, specs, views
 from angelon.db.sends import CORRECTABLE, Cause, Filter, ListedSend
 from angelon.engine.operations import sends as operations
@@ -223,7 +223,7 @@ def one(send_id: str) -> Any:
         may=[target for target in State if state in sources_by_hand(target)],
         State=State,
         correctable=state in CORRECTABLE,
-        out=state in (State.SENT, State.DELIVERED, State.READ),
+        out=state in OUT,
         typed=request.args.get("to", ""),
         answers=events.answers_to(session(), found.listed.send),
         new_id=services().clock.new_id("sd"),
