@@ -13,6 +13,7 @@ import click
 
 from angelon.cli.opening import first_store, open_database
 from angelon.core.messages.channels import CHANNELS
+from angelon.core.messages.known_fields import GIVEN
 
 
 @click.command()
@@ -168,7 +169,7 @@ def _send_json(send: Any) -> dict[str, Any]:
         "state": send.state,
         "reason": send.reason,
         "due_at": send.due_at.isoformat(),
-        "values": {name: show(value, send.locale) for name, value in send.values.items() if name != "order"},
+        "values": {name: show(value, send.locale) for name, value in send.values.items() if name not in GIVEN},
         "order": {name: show(value, send.locale) for name, value in order.items() if value not in (None, [])},
     }
 

@@ -43,6 +43,9 @@ OTHERS: tuple[tuple[str, str], ...] = (
     ("parcel.failed", "delivery failed"),
     ("feedback.negative", "negative feedback"),
     ("answer.received", "the customer answered"),
+    ("answer.late", "an answer too late"),
+    ("question.expired", "no answer in time"),
+    ("question.not_asked", "a question could not be asked"),
     ("send.failed", "a send failed for good"),
     ("send.held", "a send is held"),
 )

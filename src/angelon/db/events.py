@@ -9,7 +9,19 @@ from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import BigInteger, Connection, Table, bindparam, exists, insert, text, type_coerce, union_all, update
+from sqlalchemy import (
+    BigInteger,
+    Connection,
+    Table,
+    bindparam,
+    exists,
+    insert,
+    or_,
+    text,
+    type_coerce,
+    union_all,
+    update,
+)
 from sqlalchemy import select as core_select
 from sqlalchemy.dialects import postgresql, sqlite
 from sqlmodel import Session, col, func, select
@@ -177,6 +189,12 @@ def derive(connection: Connection, events: Sequence[NewEvent]) -> None:
         _INSERT_EVENTS.run(connection, [event.row() for event in events])
 
 
+def is_there(connection: Connection, source_id: int, key: str) -> bool:
+    """Whether a source has an event that is known by a key."""
+    same = (EVENT.c.source_id == source_id, EVENT.c.delivery_key == key)
+    return connection.execute(core_select(EVENT.c.id).where(*same)).first() is not None
+
+
 def add_sample(connection: Connection, delivery: NewDelivery) -> None:
     """Keeps a payload that was not delivered."""
     _INSERT_DELIVERIES.run(connection, [delivery.row()])
@@ -289,7 +307,7 @@ def of_orders(connection: Connection, order_ids: Collection[int]) -> dict[int, l
 
 
 def answers_to(session: Session, send: SendRow) -> list[EventRow]:
-    """What a customer has answered to a send, oldest first."""
+    """What a customer has answered to a send, or to the question that it asks, oldest first."""
     if not send.event_id:
         return []
     event = session.get(EventRow, send.event_id)
@@ -298,7 +316,7 @@ def answers_to(session: Session, send: SendRow) -> list[EventRow]:
     statement = select(EventRow).where(
         EventRow.parent_id == (event.parent_id or event.id),
         EventRow.type == "answer.received",
-        col(EventRow.delivery_key).startswith(f"{send.id}>"),
+        or_(*(col(EventRow.delivery_key).startswith(f"{id_}>") for id_ in (send.id, send.question_id) if id_)),
     )
     return list(session.exec(statement.order_by(col(EventRow.received_at))))
 

@@ -12,7 +12,7 @@ import itertools
 from collections.abc import Collection, Sequence
 from typing import Any
 
-from sqlalchemy import ColumnElement, Connection, Table, bindparam, delete, exists, func, or_, update
+from sqlalchemy import ColumnElement, Connection, Table, bindparam, delete, exists, func, or_, text, update
 from sqlalchemy import select as core_select
 
 from angelon.core.states import State
@@ -20,7 +20,9 @@ from angelon.db.events import DELIVERY, EVENT
 from angelon.db.inquiries import INQUIRY
 from angelon.db.orders import ALIAS, CONTACT, ORDER
 from angelon.db.personal import ATTEMPT, CHANGE, RUN
+from angelon.db.questions import QUESTION
 from angelon.db.sends import CONTENT, SEND
+from angelon.db.tables import OPEN as QUESTION_OPEN
 from angelon.db.tables import ContactTagRow, ContactValueRow, SourceRow
 
 TAG: Table = ContactTagRow.__table__  # type: ignore[attr-defined]
@@ -61,6 +63,7 @@ def orders(connection: Connection, store_id: int, before: dt.datetime) -> int:
     ids = [row.id for row in taken]
     _events(connection, EVENT.c.order_id.in_(ids), SEND.c.order_id.in_(ids))
     _delete(connection, ALIAS, ALIAS.c.order_id, ids)
+    _delete(connection, QUESTION, QUESTION.c.order_id, ids)
     connection.execute(delete(ORDER).where(ORDER.c.id.in_(ids)))
     _blank_changes(connection, store_id, "order", ids)
     _customers(connection, store_id, {row.contact_id for row in taken if row.contact_id is not None})
@@ -89,6 +92,7 @@ def _are_old(store_id: int, before: dt.datetime) -> tuple[ColumnElement[bool], .
         exists().where(of_order, or_(SEND.c.state.in_(OPEN), SEND.c.created_at >= before)),
         exists().where(by_event, SEND.c.event_id == EVENT.c.id, SEND.c.state.in_(OPEN)),
         exists().where(by_event, _is_needed()),
+        exists().where(QUESTION.c.order_id == ORDER.c.id, text(f"question.{QUESTION_OPEN}")),
     )
     return ORDER.c.store_id == store_id, ORDER.c.last_event_at < before, ~needed
 

@@ -15,11 +15,12 @@ from angelon.core.planning import purchases
 from angelon.core.planning.inputs import Answer, Contact, Facts, PriorSend, Setup
 from angelon.core.planning.permission import THIS_ORDER, Consent, of_order
 from angelon.core.planning.purchases import Purchase
+from angelon.core.questions import Asked
 from angelon.core.reading import Reading
 from angelon.core.specs.condition import compares
 from angelon.core.specs.route import Route
 from angelon.core.states import OUT
-from angelon.db import consents, contact_values, customers, suppressions
+from angelon.db import consents, contact_values, customers, questions, suppressions
 from angelon.db.contact_values import KeptValue
 from angelon.db.customers import EVENT, NOT_SENT
 from angelon.db.live_setup import LiveSetup
@@ -69,12 +70,13 @@ class HistoryNeeds:
     caps: bool = False
     tags: bool = False
     purchases: bool = False
+    questions: bool = False
     kept: bool = False
     """Asked whenever a variable is kept: what an event says is compared with what is known."""
 
     @staticmethod
     def by(routes: Iterable[Route], setup: Setup) -> HistoryNeeds:
-        customer = events = caps = tags = purchases = False
+        customer = events = caps = tags = purchases = asked = False
         kept = any(variable.keep for variable in setup.variables.values())
         for route in routes:
             of = [part.of for part in compares(route.only_if)]
@@ -86,7 +88,8 @@ class HistoryNeeds:
             events |= route.guards.skip_refunded or route.guards.after_answer or route.guards.unless_answered
             events |= not _OF_EVENTS.isdisjoint(of)
             caps |= any(cap.per == "customer" for cap in route.guards.caps)
-        return HistoryNeeds(customer, events, caps, tags, purchases, kept)
+            asked |= route.guards.unless_asking or any(name.startswith("question.") for name in of)
+        return HistoryNeeds(customer, events, caps, tags, purchases, asked, kept)
 
 
 @dataclass(frozen=True, slots=True)
@@ -111,6 +114,8 @@ class BatchHistory:
     """Events by order, oldest first."""
     answers: dict[int, list[Answer]] = field(default_factory=dict)
     """What customers have answered, by order, oldest first."""
+    questions: dict[int, list[Asked]] = field(default_factory=dict)
+    """What customers were asked, by order, oldest first."""
     suppressed: dict[str, str] = field(default_factory=dict)
     consents: dict[tuple[str, str], Consent] = field(default_factory=dict)
     contacts: dict[int, Contact] = field(default_factory=dict)
@@ -198,6 +203,7 @@ class BatchHistory:
             other_statuses=other_statuses or {},
             answers=tuple(self.answers.get(order_id, [])) if order_id is not None else (),
             consents=self.consents,
+            questions=tuple(self.questions.get(order_id, [])) if order_id is not None else (),
         )
 
     def _suppressed(self, order_id: int | None) -> Mapping[str, str]:
@@ -214,7 +220,7 @@ def known(
     readings: Collection[Reading],
     contact_ids: Collection[int] = (),
 ) -> BatchHistory:
-    """The past of these orders and customers, as far as these routes ask, in at most ten queries."""
+    """The past of these orders and customers, as far as these routes ask, in at most eleven queries."""
     found = BatchHistory(live, HistoryNeeds.by(routes, live.setup))
     ids = list(order_ids)
     if ids:
@@ -228,6 +234,9 @@ def known(
             found.types.setdefault(row.order_id, []).append((row.type, row.received_at))
             if row.type == "answer.received":
                 found.answers.setdefault(row.order_id, []).append(Answer(row.name, row.received_at))
+    if ids and found.needs.questions:
+        for order_id, asked in questions.of_orders(connection, ids).items():
+            found.questions[order_id] = [questions.as_asked(one, live.message_key(one.message_id)) for one in asked]
     if contact_ids and found.needs.customer:
         needs = found.needs
         found.contacts, found.undone = customers.contacts(connection, contact_ids, needs.tags, needs.purchases)
@@ -358,7 +367,7 @@ def of_many(
     occurrences: Mapping[str, Occurrence],
     leave: Mapping[str, frozenset[str]],
 ) -> dict[str, Facts]:
-    """The facts for events of orders, as they stand now, by the name given to each; in at most ten queries.
+    """The facts for events of orders, as they stand now, by the name given to each; in at most eleven queries.
 
     What the routes in `leave` (by the same name) have sent counts for nothing.
     """

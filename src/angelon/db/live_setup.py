@@ -109,6 +109,16 @@ class LiveSetup:
         return self._gateway_keys.get(gateway_id, "")
 
     @cached_property
+    def withdrawn_on(self) -> dict[str, frozenset[int]]:
+        """The messages (ids) whose questions no longer matter after an event, by its type."""
+        asking = {key: one.question for key, one in self.setup.messages.items() if one.question is not None}
+        types = {type_ for question in asking.values() for type_ in question.withdraw_on}
+        return {
+            type_: frozenset(self.message_ids[key] for key, one in asking.items() if type_ in one.withdraw_on)
+            for type_ in types
+        }
+
+    @cached_property
     def _source_keys(self) -> dict[int | None, str]:
         return {id_: key for key, id_ in self.source_ids.items()}
 

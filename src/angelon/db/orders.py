@@ -15,9 +15,10 @@ from sqlmodel import Session, col, select
 from angelon.core.orders import Family, forms_of_number
 from angelon.core.values import Money, unpack
 from angelon.core.values import number_of as number_of_value
-from angelon.db import searching
+from angelon.db import questions, searching
 from angelon.db.bulk import Bulk
 from angelon.db.lists import not_by_index, older_than
+from angelon.db.questions import QUESTION
 from angelon.db.tables import ChangeRow, ContactRow, EventRow, OrderAliasRow, OrderRow, SendRow, SourceRow
 
 ORDER: Table = OrderRow.__table__  # type: ignore[attr-defined]
@@ -505,10 +506,11 @@ def delivered_events(connection: Connection, order_id: int, most: int) -> Sequen
     ).all()
 
 
-def take_together(connection: Connection, store_id: int, kept: OrderRow, other: OrderRow) -> None:
+def take_together(connection: Connection, store_id: int, kept: OrderRow, other: OrderRow, now: dt.datetime) -> None:
     """Gives an order all that belongs to another, which goes."""
     connection.execute(update(EVENT).where(EVENT.c.order_id == other.id).values(order_id=kept.id))
     connection.execute(update(SEND).where(SEND.c.order_id == other.id).values(order_id=kept.id))
+    questions.take_to(connection, int(other.id or 0), int(kept.id or 0), now)
     connection.execute(update(ALIAS).where(ALIAS.c.order_id == other.id, ~ALIAS.c.apart).values(order_id=kept.id))
     connection.execute(delete(ALIAS).where(ALIAS.c.order_id == other.id))
     notes = (CHANGE.c.store_id == store_id, CHANGE.c.kind == "order", CHANGE.c.key == str(other.id))
@@ -526,7 +528,9 @@ def take_apart(connection: Connection, order: OrderRow, source_id: int, referenc
     rest = {"status": "", "total": "", "language": "", "seen_others": None, "bought": None, "contact_id": None}
     id_ = int(connection.execute(insert(ORDER).returning(ORDER.c.id), {**named, **blank, **rest}).scalar_one())
     mine = core_select(EVENT.c.id).where(EVENT.c.order_id == order.id, EVENT.c.source_id == source_id)
-    connection.execute(update(SEND).where(SEND.c.order_id == order.id, SEND.c.event_id.in_(mine)).values(order_id=id_))
+    for table in (SEND, QUESTION):
+        own = (table.c.order_id == order.id, table.c.event_id.in_(mine))
+        connection.execute(update(table).where(*own).values(order_id=id_))
     connection.execute(
         update(EVENT).where(EVENT.c.order_id == order.id, EVENT.c.source_id == source_id).values(order_id=id_)
     )

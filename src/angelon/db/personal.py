@@ -9,14 +9,16 @@ from typing import Any
 from sqlalchemy import Connection, Table, delete, or_, update
 from sqlalchemy import select as core_select
 
+from angelon.core.questions import ANSWERED_EVENT, LATE_EVENT, QuestionState
 from angelon.core.shape import Shape
 from angelon.core.states import State
 from angelon.core.values import pack
-from angelon.db import contact_values
+from angelon.db import contact_values, questions
 from angelon.db.contact_tags import CONTACT, TAG
 from angelon.db.events import DELIVERY, EVENT
 from angelon.db.inquiries import INQUIRY
 from angelon.db.orders import ORDER
+from angelon.db.questions import QUESTION
 from angelon.db.sends import CONTENT, SEND
 from angelon.db.shapes import SHAPE
 from angelon.db.tables import (
@@ -105,6 +107,11 @@ def collect(about: About) -> dict[str, Any]:
             }
             for row in run(sends.order_by(SEND.c.created_at).limit(MOST_SENDS))
         ],
+        "questions": [
+            {"asked_at": row.asked_at, "outcome": row.outcome, "said": row.said, "by": row.way}
+            for rows in questions.of_orders(about.connection, about.orders).values()
+            for row in rows
+        ],
         "consents": [
             {"channel": row.channel, "granted": row.granted, "at": row.at, "where": row.given_at, "words": row.words}
             for row in run(core_select(CONSENT).where(*_of(CONSENT, about)))
@@ -163,7 +170,12 @@ def erase(about: About, now: dt.datetime) -> dict[str, int]:
     ).rowcount
     of_orders = update(EVENT).where(EVENT.c.order_id.in_(about.orders))
     run(of_orders.values(decisions=None, pinned=False, problem=""))
-    run(of_orders.where(EVENT.c.type == "answer.received").values(name=""))
+    run(of_orders.where(EVENT.c.type.in_((ANSWERED_EVENT, LATE_EVENT))).values(name=""))
+    theirs = QUESTION.c.order_id.in_(about.orders)
+    run(update(QUESTION).where(theirs).values(said="", unmatched="", by="", reply_key=""))
+    still_open = (theirs, QUESTION.c.state == QuestionState.OPEN)
+    withdrawn = {"state": QuestionState.WITHDRAWN.value, "closed_at": now, "why": ERASED}
+    run(update(QUESTION).where(*still_open).values(**withdrawn))
     run(update(ORDER).where(ORDER.c.id.in_(about.orders)).values(read={}, bought=None))
     run(delete(TAG).where(TAG.c.contact_id == about.contact.id))
     contact_values.forget(about.connection, about.contact.id)

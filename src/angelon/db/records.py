@@ -11,6 +11,7 @@ from dataclasses import dataclass, field, fields, replace
 from operator import attrgetter
 from typing import Any
 
+from angelon.core.messages.channels import address_key
 from angelon.core.planning.follow_up import has_follow_up
 from angelon.core.planning.plan import PlannedSend, TraceLine
 from angelon.core.specs.message import Message
@@ -118,6 +119,16 @@ class NewDelivery:
 
 
 @dataclass(frozen=True, slots=True)
+class Asks:
+    """What a send asks its customer. Where the question is open already, it is that one."""
+
+    open_hours: int
+    reply_key: str
+    anew: bool = False
+    """Whether somebody has it asked by hand: its time begins anew."""
+
+
+@dataclass(frozen=True, slots=True)
 class NewSend:
     """A send as it is stored. Times are aware."""
 
@@ -152,6 +163,9 @@ class NewSend:
     expires_at: dt.datetime | None = None
     format_locale: str = ""
     """How its numbers and days are written; empty where that is as the shop does."""
+    question_id: str | None = None
+    """The question that it asks; given when it is stored."""
+    asks: Asks | None = None
 
     @classmethod
     def planned(
@@ -197,13 +211,16 @@ class NewSend:
             fallback_at=_fallback_at(live, route, send, now),
             expires_at=_expires_at(live, send, event_type),
             format_locale=send.format_locale,
+            asks=_asks(live, send, order_id, event_id, run_id is not None),
         )
 
     @classmethod
-    def again(cls, was: Any, id_: str, recipient: str, now: dt.datetime) -> NewSend:
+    def again(cls, was: Any, id_: str, recipient: str, now: dt.datetime, live: LiveSetup) -> NewSend:
         """The same once more, at once, by hand: to the same person, at the same address or another. `was` is a row of
         the send table; its values are worked out from the event anew.
         """
+        message = live.setup.messages.get(live.message_key(was.message_id))
+        question = message.question if message is not None and was.question_id else None
         saw = f"sent again manually, after {was.id}"
         return cls(
             id_,
@@ -227,6 +244,7 @@ class NewSend:
             test=was.test,
             draft=was.draft,
             format_locale=was.format_locale,
+            asks=Asks(question.open_hours, address_key(was.channel, recipient), True) if question else None,
         )
 
     @classmethod
@@ -307,12 +325,22 @@ class NewSend:
         columns = dict(zip(_SEND_FIELDS, _send_values(self), strict=True))
         columns["values"] = {name: pack(value) for name, value in self.values.items()}
         columns["trace"] = [line.as_dict() for line in self.trace]
+        del columns["asks"]
         return columns | _NOT_TRIED
 
 
 _NOT_TRIED = {"worker": "", "tries": 0, "subject": ""}
 _SEND_FIELDS = tuple(one.name for one in fields(NewSend))
 _send_values = attrgetter(*_SEND_FIELDS)
+
+
+def _asks(live: LiveSetup, send: PlannedSend, order_id: int | None, event_id: str | None, by_hand: bool) -> Asks | None:
+    """What a planned send asks: only a customer is asked, and only about an order."""
+    message = live.setup.messages.get(send.message)
+    question = message.question if message is not None else None
+    if question is None or send.to != "customer" or send.state is State.SKIPPED or not (order_id and event_id):
+        return None
+    return Asks(question.open_hours, address_key(send.channel, send.recipient) if send.recipient else "", by_hand)
 
 
 def _expires_at(live: LiveSetup, send: PlannedSend, event_type: str) -> dt.datetime | None:

@@ -15,7 +15,7 @@ from sqlmodel import Session, col, select
 from angelon.core.sending.causes import general
 from angelon.core.states import State, sources_by_hand, sources_of
 from angelon.core.states import move as move_state
-from angelon.db import counts, searching
+from angelon.db import counts, questions, searching
 from angelon.db.bulk import Bulk
 from angelon.db.counts import Tally
 from angelon.db.lists import not_by_index, older_than
@@ -133,9 +133,9 @@ _INSERT_ATTEMPTS = Bulk(insert(ATTEMPT))
 
 
 def add(connection: Connection, sends: Sequence[NewSend]) -> None:
-    """Stores new sends."""
+    """Stores new sends, with the questions that they ask."""
     if sends:
-        _INSERT.run(connection, [send.row() for send in sends])
+        _INSERT.run(connection, [send.row() for send in questions.ask(connection, sends)])
 
 
 EVERY_GATEWAY = -1
@@ -305,6 +305,14 @@ def is_followed(connection: Connection, send_id: str, step: int) -> bool:
     """Whether a later fallback has been made for a send, which was after the route's `step`."""
     statement = core_select(SEND.c.id).where(SEND.c.instead_of == send_id, SEND.c.step > step).limit(1)
     return connection.execute(statement).first() is not None
+
+
+def of_question(connection: Connection, question_id: str) -> list[Any]:
+    """The sends that ask a question, oldest first: (state, due_at, settled_at, fallback_at, reason, channel)."""
+    names = ("state", "due_at", "settled_at", "fallback_at", "reason", "channel")
+    columns = tuple(SEND.c[name] for name in names)
+    mine = core_select(*columns).where(SEND.c.question_id == question_id)
+    return list(connection.execute(mine.order_by(SEND.c.created_at, SEND.c.id)))
 
 
 def received(session: Session, send_id: str, state: State, reason: str, fallback_at: dt.datetime | None) -> bool:

@@ -38,6 +38,8 @@ PINNED = "pinned"
 """The deliveries that are kept among the samples."""
 PROBLEM = "problem != ''"
 """The events that could not be planned."""
+OPEN = "state = 'open'"
+"""The questions that may still be answered."""
 STUCK = "state IN ('held', 'failed')"
 """The sends that wait for their time, that are in a worker's hands, that need a person: spelt out so that a database
 can tell that
@@ -492,6 +494,12 @@ class SendRow(SQLModel, table=True):
         Index("ix_send_reference", "gateway_id", "reference"),
         Index("ix_send_route_order", "route_id", "order_id"),
         Index("ix_send_created", "store_id", "created_at"),
+        Index(
+            "ix_send_question",
+            "question_id",
+            sqlite_where=Column("question_id").is_not(None),
+            postgresql_where=Column("question_id").is_not(None),
+        ),
     )
     id: str = Field(primary_key=True)
     store_id: int = Field(foreign_key="store.id")
@@ -541,6 +549,61 @@ class SendRow(SQLModel, table=True):
     """When what follows is to be looked at, where it is not out by then."""
     run_id: int | None = Field(default=None, sa_column=Column(BigInteger, index=True))
     """The run by hand that made it."""
+    question_id: str | None = Field(default=None, sa_column=Column(Text))
+    """The question that it asks."""
+
+
+class QuestionRow(SQLModel, table=True):
+    """A question about an order that its customer is asked, or was. Once it is closed it stays as it is, but for what
+    was said later.
+    """
+
+    __tablename__ = "question"
+    __table_args__ = (
+        *(
+            Index(name, *columns, unique=unique, sqlite_where=text(OPEN), postgresql_where=text(OPEN))
+            for name, columns, unique in (
+                ("ix_question_open", ("order_id", "message_id"), True),
+                ("ix_question_look", ("look_at",), False),
+            )
+        ),
+        Index("ix_question_reply", "store_id", "reply_key", "asked_at"),
+        Index("ix_question_asked", "store_id", "message_id", "asked_at", "state", "answer"),
+    )
+    id: str = Field(primary_key=True)
+    store_id: int = Field(foreign_key="store.id")
+    order_id: int = Field(sa_column=Column(BigInteger, ForeignKey("order.id"), index=True, nullable=False))
+    message_id: int = Field(foreign_key="message.id")
+    event_id: str = Field(sa_column=Column(Text, nullable=False))
+    """The event that it was asked about; what becomes of it follows from that one."""
+    asked_at: dt.datetime = _instant(nullable=False)
+    open_hours: int
+    opened_at: dt.datetime | None = _instant()
+    """When it was delivered, or sent where nobody has told of that yet."""
+    delivered: bool = Field(default=False, sa_column=Column(Boolean, nullable=False, server_default=false()))
+    ends_at: dt.datetime | None = _instant()
+    """Until when an answer counts; None as long as it is not out."""
+    look_at: dt.datetime = _instant(nullable=False)
+    """When it is looked at next, as long as it is open."""
+    state: str
+    closed_at: dt.datetime | None = _instant()
+    why: str = Field(default="", sa_column=Column(Text, nullable=False, server_default=""))
+    """Why it was withdrawn, or could not be asked."""
+    answer: str = Field(default="", sa_column=Column(Text, nullable=False, server_default=""))
+    """The key of the answer."""
+    way: str = Field(default="", sa_column=Column(Text, nullable=False, server_default=""))
+    """How it was given: chat, sms, page, or by somebody of the team."""
+    by: str = Field(default="", sa_column=Column(Text, nullable=False, server_default=""))
+    """Who gave it: an address, or somebody of the team."""
+    said: str = Field(default="", sa_column=Column(Text, nullable=False, server_default=""))
+    """The answer in its giver's words."""
+    unmatched: str = Field(default="", sa_column=Column(Text, nullable=False, server_default=""))
+    """The last reply that was no answer."""
+    late_answer: str = Field(default="", sa_column=Column(Text, nullable=False, server_default=""))
+    late_at: dt.datetime | None = _instant()
+    """Another answer that came after it was closed, and when."""
+    reply_key: str = Field(default="", sa_column=Column(Text, nullable=False, server_default=""))
+    """The address whose replies are taken for an answer, as `address_key` writes it."""
 
 
 class ContentRow(SQLModel, table=True):

@@ -14,7 +14,7 @@ from sqlalchemy import text
 from sqlmodel import Session, col, select
 
 from angelon.core.messages.attachments import LibraryFile, detect_media_type
-from angelon.core.messages.chat import compile_chat, review_values
+from angelon.core.messages.chat import compile_chat, review_values, with_buttons
 from angelon.core.specs.bundle import read_bundle
 from angelon.db import bundles, files, gateway_use, live_setup, reviews, specs
 from angelon.db.database import Database
@@ -114,7 +114,7 @@ def _reviewed(session: Session, box: Box, store_id: int, at: dt.datetime) -> Non
     gateway = next(way for way in live.setup.gateways.values() if way.kind == "chat")
     for key, message in live.setup.messages.items():
         for locale, chat in message.chat.items():
-            compiled = compile_chat(chat, live.setup.store, locale)
+            compiled = compile_chat(with_buttons(chat, message, locale), live.setup.store, locale)
             spec = review_values(compiled, message.category, key, locale)
             row = ChatTextRow(reference=f"tx-demo-{key}-{locale}", submitted_at=at, spec=chat_spec(spec))
             row.reason = review(row.spec)

@@ -13,12 +13,13 @@ from angelon.core.messages.channels import CHANNELS
 from angelon.core.payload.body import NotReadable
 from angelon.core.planning.permission import of_order
 from angelon.core.planning.plan import work_out
+from angelon.core.questions import LABELS, QuestionState
 from angelon.core.sending.due import Around, DueSend, EventFacts, guards_again, needs_event
 from angelon.core.sending.prepare import recipient_now
 from angelon.core.specs.message import Message
 from angelon.core.specs.stored import from_stored
 from angelon.core.values import Value, unpack
-from angelon.db import events, history, inquiries, suppressions
+from angelon.db import events, history, inquiries, questions, suppressions
 from angelon.db.live_setup import LiveSetup
 from angelon.engine.event_reader import Payloads, event_of
 
@@ -44,6 +45,7 @@ def due_send(row: Any, live: LiveSetup) -> DueSend:
         row.order_id,
         from_stored(Message, row.draft) if row.draft is not None else None,
         row.format_locale,
+        row.question_id or "",
     )
 
 
@@ -53,7 +55,7 @@ def around_none(live: LiveSetup) -> Around:
 
 
 def gather(connection: Connection, live: LiveSetup, rows: Sequence[Any], payloads: Payloads) -> Around:
-    """What is known around sends of one store, in at most fourteen queries, however many sends there are. Raises
+    """What is known around sends of one store, in at most sixteen queries, however many sends there are. Raises
     Invalid where a send's own message can't be read, and whatever an event of theirs raises: gather one by one then.
     """
     base = around_none(live)
@@ -64,8 +66,17 @@ def gather(connection: Connection, live: LiveSetup, rows: Sequence[Any], payload
     looked_at = {id_: one for id_, one in read.items() if guards_again(sends[id_], base)}
     facts = _facts(connection, live, looked_at, by_id, sends)
     known = {id_: dataclasses.replace(one, facts=facts[id_]) if id_ in facts else one for id_, one in read.items()}
-    base = dataclasses.replace(base, events=known, unreadable=unreadable)
+    asked = questions.by_ids(connection, {send.question for send in sends.values()} - {""})
+    closed = {id_: _closed(row) for id_, row in asked.items() if row.state != QuestionState.OPEN}
+    base = dataclasses.replace(base, events=known, unreadable=unreadable, closed=closed)
     return dataclasses.replace(base, suppressed=_suppressed(connection, live, sends.values(), base))
+
+
+def _closed(row: Any) -> str:
+    """Why a question is no longer open."""
+    if row.state == QuestionState.ANSWERED:
+        return "The customer has answered the question already."
+    return f"The question is no longer open: {LABELS[QuestionState(row.state)].lower()}. {row.why}".strip()
 
 
 def _read(

@@ -1,10 +1,14 @@
-"""Links to a reader's preferences: sealed, so that nobody can make one for another, nor read an address in it."""
+"""Links to the pages that customers see: sealed or proven, so that nobody can make one for another, nor read an address
+in it.
+"""
 
 from __future__ import annotations
 
+import hmac
 import json
 from dataclasses import dataclass
 
+from angelon.core.messages.known_fields import SAMPLE_END
 from angelon.core.sending.returned import return_path
 from angelon.db.live_setup import LiveSetup
 from angelon.db.secrets import Vault
@@ -31,6 +35,23 @@ class Links:
         base = live.setup.store.base_url or self._base_url
         told = json.dumps([reader.store_id, reader.address_key, reader.message, reader.locale], ensure_ascii=False)
         return f"{base}/p/{self.vault.seal(told)}" if base else ""
+
+    def question(self, live: LiveSetup, question_id: str | None) -> dict[str, str]:
+        """What a text says of the question that it asks: `link`, and its end as `token`; those of nobody's question for
+        a test. Empty where no public address is set.
+        """
+        base = live.setup.store.base_url or self._base_url
+        end = f"{question_id.partition('-')[2]}-{self._question_proof(question_id)}" if question_id else SAMPLE_END
+        return {"link": f"{base}/a/{end}", "token": end} if base else {}
+
+    def read_question(self, token: str) -> str | None:
+        """The id of the question that a link's end opens; None for one that is none of ours."""
+        name, _, proof = token.partition("-")
+        id_ = f"qn-{name}"
+        return id_ if name and hmac.compare_digest(self._question_proof(id_), proof) else None
+
+    def _question_proof(self, question_id: str) -> str:
+        return self.vault.proof(f"question:{question_id}")
 
     def return_path(self, pattern: str, send_id: str) -> str:
         """Where a send's mail goes that can't be delivered."""

@@ -107,6 +107,8 @@ class Preparer:
         if isinstance(around, Held):
             return around
         send = due_send(row, live)
+        if self._links is not None:
+            send = replace(send, question_values=self._links.question(live, row.question_id))
         ready = prepare(send, around, now)
         if not isinstance(ready, Ready):
             return ready

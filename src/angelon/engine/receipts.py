@@ -16,15 +16,17 @@ from angelon.core.deliveries import storable_text
 from angelon.core.messages.channels import address_key, check_address
 from angelon.core.payload.paths import MISSING, BadPath, compile_path
 from angelon.core.planning.follow_up import has_follow_up
+from angelon.core.sending.replies import command
 from angelon.core.specs.gateway import Gateway
 from angelon.core.states import State
 from angelon.core.values import show
-from angelon.db import early_receipts, locks, sends
+from angelon.db import early_receipts, locks, questions, sends
 from angelon.db.database import Database, is_database_failure
 from angelon.db.events import derive
 from angelon.db.live_setup import LiveSetup
 from angelon.db.records import NewEvent
 from angelon.db.tables import EventRow, SendRow
+from angelon.engine.answers import Answers, Given, Reply
 from angelon.engine.clock import Clock
 from angelon.engine.setups import Setups
 from angelon.engine.suppressing import obey, suppress
@@ -112,7 +114,7 @@ def take(session: Session, live: LiveSetup, gateway: Gateway, body: Any, clock: 
     if form is None:
         return "The gateway takes no receipts."
     reference, word = _at(form.id_at, body), _at(form.state_at, body).casefold()
-    told = _commanded(session, live, gateway, body, word, clock) if form.from_at else ""
+    told = _from_sender(session, live, gateway, body, word, clock, not reference) if form.from_at else ""
     if not reference:
         return told or f"There is no id at {form.id_at}."
     gateway_id = live.gateway_ids[gateway.key]
@@ -133,18 +135,30 @@ def take(session: Session, live: LiveSetup, gateway: Gateway, body: Any, clock: 
                 else None
             )
             moved = sends.received(session, row.id, state, reason, follow)
+            if moved and row.question_id and state is not State.FAILED:
+                questions.delivered(session.connection(), row.question_id, now)
             return f"{state.value}." if moved else f"It is {row.state} already."
     if word in {one.casefold() for one in form.complained}:
         suppress(session, live, address_key(row.channel, row.recipient), "complaint", "complained.", now)
         return "complained."
     if word in {one.casefold() for one in form.answered}:
-        obey(session, live, row.channel, address_key(row.channel, row.recipient), _at(form.text_at, body), now)
-        return _answered(session, row, _at(form.text_at, body), body, now, clock)
+        text, key = _at(form.text_at, body), address_key(row.channel, row.recipient)
+        asked = questions.by_id(session.connection(), row.question_id) if row.question_id else None
+        if asked is not None and command(text, "chat") != "stop":
+            taking = Answers(session.connection(), live, clock)
+            if taking.reply(asked, Reply(text, row.channel, row.recipient)) is not Given.OTHER:
+                return "answered."
+        obey(session, live, row.channel, key, text, now)
+        return _answered(session, row, text, body, now, clock)
     return f"“{word[:60]}” is unknown here."
 
 
-def _commanded(session: Session, live: LiveSetup, gateway: Gateway, body: Any, word: str, clock: Clock) -> str:
-    """What an answer does that names who it is from, whether or not it belongs to a send."""
+def _from_sender(
+    session: Session, live: LiveSetup, gateway: Gateway, body: Any, word: str, clock: Clock, alone: bool
+) -> str:
+    """What an answer does that names who it is from, whether or not it belongs to a send; one that is `alone` belongs
+    to none, and may answer a question that its sender was asked.
+    """
     form = gateway.receipts
     if form is None or word not in {one.casefold() for one in form.answered}:
         return ""
@@ -152,8 +166,12 @@ def _commanded(session: Session, live: LiveSetup, gateway: Gateway, body: Any, w
         sender = check_address(gateway.channel, gateway, _at(form.from_at, body), live.setup.store.country or None)
     except ValueError:
         return ""
-    key = address_key(gateway.channel, sender)
-    return obey(session, live, gateway.channel, key, _at(form.text_at, body), clock.now())
+    key, text = address_key(gateway.channel, sender), _at(form.text_at, body)
+    if alone:
+        taking = Answers(session.connection(), live, clock)
+        if taking.by_address(key, Reply(text, gateway.channel, sender)) is not None:
+            return "answered."
+    return obey(session, live, gateway.channel, key, text, clock.now())
 
 
 def _answered(session: Session, row: SendRow, text: str, body: Any, now: dt.datetime, clock: Clock) -> str:

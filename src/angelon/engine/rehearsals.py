@@ -256,6 +256,7 @@ def as_of(known: Facts, row: Any, before: Collection[str]) -> Facts:
         known.other_statuses,
         tuple(answer for answer in known.answers if answer.at <= at),
         known.consents,
+        tuple(one.as_of(at) for one in known.questions if one.asked_at <= at),
     )
 
 

@@ -8,7 +8,7 @@ import threading
 import structlog
 
 from angelon.core.messages.approved import ApprovedText
-from angelon.core.messages.chat import compile_chat, review_problems, review_values
+from angelon.core.messages.chat import compile_chat, review_problems, review_values, with_buttons
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs.message import Message
 from angelon.db import reviews
@@ -34,7 +34,7 @@ class ReviewService:
     def submit(self, live: LiveSetup, message: Message, message_id: int, gateway_key: str, locale: str) -> ReviewRow:
         """Hands one text in. Raises Invalid: a text that would be rejected, a provider that can't be asked."""
         gateway = live.setup.gateways[gateway_key]
-        compiled = compile_chat(message.chat[locale], live.setup.store, locale)
+        compiled = compile_chat(with_buttons(message.chat[locale], message, locale), live.setup.store, locale)
         found = review_problems(compiled)
         if found:
             raise Invalid([problem.at(f"chat.{locale}") for problem in found])

@@ -17,6 +17,7 @@ from angelon.db import inquiries, sends
 from angelon.db.database import Database
 from angelon.db.secrets import Vault
 from angelon.engine import indexing
+from angelon.engine.answers import Questions
 from angelon.engine.asking.inquirer import Inquirer
 from angelon.engine.bell import Ear, bell_of
 from angelon.engine.breakers import Breakers
@@ -186,6 +187,7 @@ class Worker:
     def _plan(self) -> None:
         planner = Planner(self._database, self._setups, self._clock, self._base_url)
         fallbacks = Fallbacks(self._database, self._setups, self._clock, self._base_url)
+        questions = Questions(self._database, self._setups, self._clock)
         listener = Listener(self._home, PLANNING)
         looked = 0.0
         while not self._stop.is_set():
@@ -202,6 +204,7 @@ class Worker:
                     self._fallbacks_due.clear()
                     looked = time.monotonic()
                     made += fallbacks.run_due()
+                    planned += questions.run_due()  # what follows is planned next
             except Exception:
                 log.exception("what follows sends could not be looked at; trying again")
                 failed = True

@@ -8,25 +8,30 @@ from __future__ import annotations
 
 import html
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
+from typing import Any
 
 from inscriptis import get_text
 
 from angelon.core.colours import ink_on
 from angelon.core.direction import right_to_left
 from angelon.core.messages.fixed_words import words_in
+from angelon.core.questions import answer_label
 from angelon.core.specs.message import (
     Address,
+    Answers,
     Block,
     Button,
     Columns,
     Divider,
+    EmailText,
     Heading,
     Image,
     Lines,
     Mjml,
     Parcel,
+    Question,
     Text,
 )
 from angelon.core.specs.store import Letterhead
@@ -226,6 +231,38 @@ def picture(src: str, tokens: Tokens) -> str:
     return link(src, tokens)
 
 
+def with_answers(text: EmailText, question: Question | None, locale: str, main: str) -> EmailText:
+    """A mail in which each block of answers is the buttons that it stands for."""
+    asked = question.answers if question is not None else []
+    buttons = [
+        Button(kind="button", text=_as_text(answer_label(one, locale, main)), url=ANSWER_LINK.format(one.key))
+        for one in asked
+    ]
+
+    def spread(blocks: Sequence[Any]) -> list[Any]:
+        found: list[Any] = []
+        for block in blocks:
+            if isinstance(block, Columns):
+                found.append(block.model_copy(update={"left": spread(block.left), "right": spread(block.right)}))
+            elif isinstance(block, Answers):
+                found += [button.model_copy(update={"only_if": block.only_if}) for button in buttons]
+            else:
+                found.append(block)
+        return found
+
+    if not any(isinstance(block, Answers) for _, block in text.pieces()):
+        return text
+    return text.model_copy(update={"blocks": spread(text.blocks)})
+
+
+ANSWER_LINK = "{{{{ question.link }}}}?answer={}"
+
+
+def _as_text(words: str) -> str:
+    """Words as a template that says just them."""
+    return words.replace("{", "(").replace("}", ")")
+
+
 def shown_if(block: Block) -> str:
     """When a block is shown: on its own condition, and an address only where the order has one; empty for always."""
     own = f"({block.only_if}) and order.address" if block.only_if else "order.address"
@@ -296,6 +333,8 @@ def _bare_mjml(block: Block, tokens: Tokens, locale: str, letterhead: Letterhead
         return f'<mj-text css-class="ink">{title}{tokens.put("{{ order.address | breaks }}")}</mj-text>'
     if isinstance(block, Parcel):
         return _parcel_mjml(block, tokens, locale, letterhead)
+    if isinstance(block, Answers):
+        return ""  # stands for its buttons (`with_answers`); without a question there are none
     if isinstance(block, Divider):
         return '<mj-divider border-width="1px" border-color="#dcd5c5" />'
     if isinstance(block, Image):

@@ -16,7 +16,8 @@ from angelon.core.addresses import phone_text, read_phone
 from angelon.core.messages.channel import Channel, Part, Rendered
 from angelon.core.messages.known_fields import shop_values, unknown_fields
 from angelon.core.problems import Invalid, Problem
-from angelon.core.specs.message import ChatText, Message
+from angelon.core.questions import answer_label
+from angelon.core.specs.message import ChatButton, ChatText, Message
 from angelon.core.specs.store import Store
 from angelon.core.templates import (
     BadTemplate,
@@ -144,7 +145,7 @@ class ChatChannel(Channel):
     blank: ClassVar[Mapping[str, Any]] = {"body": ""}
 
     def compile(self, message: Message, locale: str, store: Store) -> CompiledChat:
-        return compile_chat(message.chat[locale], store, locale)
+        return compile_chat(with_buttons(message.chat[locale], message, locale), store, locale)
 
     def check_address(self, text: str, country: str | None = None) -> str:
         return phone_text(read_phone(text, country))
@@ -157,6 +158,21 @@ class ChatChannel(Channel):
 def fill(numbered: str, texts: tuple[str, ...]) -> str:
     """A numbered text with texts in place of `{1}`, `{2}`, all at once."""
     return re.sub(r"\{(\d+)\}", lambda m: texts[int(m[1]) - 1] if 0 < int(m[1]) <= len(texts) else m[0], numbered)
+
+
+MOST_BUTTONS = 3
+
+
+def with_buttons(text: ChatText, message: Message, locale: str) -> ChatText:
+    """A chat text with a button for each answer of its message's question, as far as there is room."""
+    if message.question is None:
+        return text
+    labels = (answer_label(one, locale, message.locale) for one in message.question.answers)
+    own = {button.text for button in text.buttons}
+    buttons = [
+        ChatButton(kind="reply", text=label.replace("{", "(").replace("}", ")")) for label in labels if label not in own
+    ]
+    return text.model_copy(update={"buttons": [*text.buttons, *buttons][:MOST_BUTTONS]})
 
 
 def compile_chat(text: ChatText, store: Store, locale: str) -> CompiledChat:

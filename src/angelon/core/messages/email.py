@@ -28,6 +28,7 @@ from angelon.core.messages.blocks import (
     rich,
     sides,
     text_of,
+    with_answers,
 )
 from angelon.core.messages.channel import Channel, Part, Rendered
 from angelon.core.messages.known_fields import shop_values, unknown_fields
@@ -35,7 +36,7 @@ from angelon.core.messages.leaving import LINK
 from angelon.core.messages.leaving import as_html as leave_html
 from angelon.core.messages.leaving import as_text as leave_text
 from angelon.core.problems import Invalid, Problem
-from angelon.core.specs.message import Columns, EmailText, Message
+from angelon.core.specs.message import Columns, EmailText, Message, Question
 from angelon.core.specs.store import Letterhead, Store
 from angelon.core.templates import BadTemplate, CantRender, Compiled, Holes, compile_template, one_line
 from angelon.core.values import Value, regional
@@ -206,7 +207,7 @@ def compile_email(text: EmailText, store: Store, locale: str, message: Message |
 
     Raises Invalid with every problem, `where` naming the part: `subject`, `blocks.3.text`, `html`.
     """
-    parts = {"envelope", "attachments", "purpose"}
+    parts = {"envelope", "attachments", "purpose", "question", "locale"}
     extras = message.model_dump(mode="json", include=parts) if message is not None else {}
     key = json.dumps(
         [
@@ -227,6 +228,8 @@ def _compiled(key: str) -> CompiledEmail:
     spec, letterhead_spec, shop, country, locale, extras = json.loads(key)
     store_name = shop["name"]
     text, letterhead = EmailText.model_validate(spec), Letterhead.model_validate(letterhead_spec)
+    asked = Question.model_validate(extras["question"]) if extras.get("question") else None
+    text = with_answers(text, asked, locale, extras.get("locale", locale))
     problems: list[Problem] = []
     leaving = locale if extras.get("purpose") == "optional" else ""
     left = f"\n\n{leave_text(leaving, letterhead.fixed_words)}" if leaving else ""

@@ -10,6 +10,7 @@ from angelon.core.problems import Problem
 from angelon.core.specs.source import READING
 from angelon.core.specs.store import Store
 from angelon.core.templates import Compiled
+from angelon.core.values import Value
 
 ORDER_FIELDS = frozenset(READING) | {"stage", "tax_on_top"}
 
@@ -22,6 +23,21 @@ SHOP_FIELDS = {
     "hours": "when somebody answers",
 }
 """What a text may say of the shop itself: field and meaning."""
+
+
+GIVEN = frozenset({"order", "question"})
+"""The names in texts that are no variables: the order as read, and the message's question about it."""
+SAMPLE_END = "test-question-of-nobody-00000000"
+"""Stands for the end of a question's link where nobody is asked, and is as long."""
+SAMPLE_QUESTION: dict[str, Value] = {
+    "link": f"https://question.invalid/a/{SAMPLE_END}",
+    "token": SAMPLE_END,
+}
+"""What a text says of its question before it is asked: each send brings its own. `.invalid` is nobody's (RFC 2606)."""
+QUESTION_FIELDS = {
+    "link": "the address of the page where the question is answered",
+    "token": "the end of that address, for a chat button whose link begins with a fixed address",
+}
 
 
 def shop_values(store: Store) -> dict[str, str | None]:

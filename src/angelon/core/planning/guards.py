@@ -6,6 +6,7 @@ import datetime as dt
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from angelon.core import questions
 from angelon.core.event_types import CHANGES
 from angelon.core.messages.channels import address_key
 from angelon.core.planning.context import PlanningContext
@@ -83,6 +84,23 @@ def unless_answered(given: GuardInput) -> GuardResult | None:
         return GuardResult("no answer so far")
     said = _answered(found[-1], given)
     return GuardResult(said, f"The customer {said}, and it is sent only as long as they have not answered.")
+
+
+def unless_asking(given: GuardInput) -> GuardResult | None:
+    """Only as long as no question about the order is open, or about to be asked."""
+    if not given.route.guards.unless_asking:
+        return None
+    messages = given.context.setup.messages
+    asking = (one.message for one in given.facts.prior_sends if one.to_customer and one.message in messages)
+    asked = {key for key in asking if messages[key].question is not None and key != given.message}
+    for key in sorted(asked | {one.message for one in given.facts.questions}):
+        if questions.outcome_of(given.facts.questions, key) in (None, questions.QuestionState.OPEN):
+            name = messages[key].name if key in messages else key
+            return GuardResult(
+                f"“{name}” is open",
+                f"“{name}” is not answered yet, and the route does not send as long as a question is open.",
+            )
+    return GuardResult("no question is open")
 
 
 def _answers(given: GuardInput) -> list[Answer]:
@@ -231,6 +249,7 @@ GUARDS: tuple[Guard, ...] = (
     after_route,
     after_answer,
     unless_answered,
+    unless_asking,
     not_discounted,
     not_refunded,
     caps,
@@ -247,5 +266,5 @@ NOT_WHEN_MANUAL: frozenset[Guard] = frozenset({not_already_notified, not_told_by
 FIRST_ONLY: frozenset[Guard] = frozenset({after_route, after_answer, caps})
 """Guards that a send in place of another has passed already."""
 
-WHEN_DUE: tuple[Guard, ...] = (after_route, unless_answered, not_refunded, suppressed, consent)
+WHEN_DUE: tuple[Guard, ...] = (after_route, unless_answered, unless_asking, not_refunded, suppressed, consent)
 """Guards that are asked again when a send is due, since what they look at may have changed."""

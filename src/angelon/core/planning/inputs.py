@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
 from angelon.core.messages.channel import Part
 from angelon.core.planning.permission import Consents
 from angelon.core.planning.purchases import Purchase
+from angelon.core.questions import Asked as AskedQuestion
 from angelon.core.specs.asked import Asked
 from angelon.core.specs.gateway import Gateway
 from angelon.core.specs.message import Message
@@ -168,6 +169,8 @@ class Facts:
     """What the order's customer has answered so far, oldest first."""
     consents: Consents = field(default_factory=dict)
     """What the owners of these addresses have said about being written to."""
+    questions: tuple[AskedQuestion, ...] = ()
+    """What the order's customer was asked."""
 
     def statuses_of(self, part: str) -> tuple[str, ...]:
         """Every value that one of the order's statuses has had, oldest first."""
@@ -190,4 +193,5 @@ class Facts:
             self.other_statuses,
             self.answers,
             self.consents,
+            self.questions,
         )

@@ -11,6 +11,7 @@ from typing import Any, Literal, NamedTuple
 from angelon.core import event_types
 from angelon.core.messages.channel import Part
 from angelon.core.messages.channels import CHANNEL_LABELS, address_key, compiled_part
+from angelon.core.messages.known_fields import GIVEN, SAMPLE_QUESTION
 from angelon.core.planning.asked import as_route
 from angelon.core.planning.context import PlanningContext
 from angelon.core.planning.guards import FIRST_ONLY, GUARDS, NOT_WHEN_MANUAL, GuardInput
@@ -164,9 +165,11 @@ def _same_text(route: Route, before: str, setup: Setup) -> bool:
 
 
 def in_turn(routes: Sequence[ActiveRoute]) -> list[ActiveRoute]:
-    """Routes in the order in which they have their say: by rank, and none before the one that it speaks after."""
+    """Routes in the order in which they have their say: by rank, and none before the one that it speaks after. Those
+    that give way to a question come after all that may ask one.
+    """
     made: list[ActiveRoute] = []
-    waiting = sorted(routes, key=lambda active: active.route.priority)
+    waiting = sorted(routes, key=lambda active: (active.route.guards.unless_asking, active.route.priority))
     while waiting:
         left = {active.route.key for active in waiting}
         ready = [active for active in waiting if active.route.guards.after_route not in left - {active.route.key}]
@@ -837,7 +840,7 @@ def _shown(at: dt.datetime) -> str:
 
 @lru_cache(maxsize=2048)
 def _by_name(names: frozenset[str]) -> list[str]:
-    return sorted(names - {"order"})
+    return sorted(names - GIVEN)
 
 
 def values_for(
@@ -848,9 +851,13 @@ def values_for(
     Moments are by the shop's clock; with a `zone` those are by the clock of that zone.
     """
     wanted = _by_name(names)
+    if "question" in names and "question" in variables.names():  # a variable that was there before questions were
+        wanted = [*wanted, "question"]
     values = variables.values(wanted)
     if "order" in names:
         values["order"] = reading.order()
+    if "question" in names:
+        values.setdefault("question", dict(SAMPLE_QUESTION))
     if zone is not None and zone != reading.context.zone:
         values = {name: _moved(value, reading.context.zone, zone) for name, value in values.items()}
     return values, variables.problems(wanted)

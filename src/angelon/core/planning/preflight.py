@@ -22,7 +22,7 @@ from angelon.core.messages.channel import Part, Rendered
 from angelon.core.messages.channels import CHANNEL_LABELS, CHANNELS, compiled_part
 from angelon.core.messages.chat import CompiledChat, RenderedChat, review_problems
 from angelon.core.messages.email import RenderedEmail
-from angelon.core.messages.known_fields import unknown_fields
+from angelon.core.messages.known_fields import GIVEN, SAMPLE_QUESTION, unknown_fields
 from angelon.core.messages.sms import RenderedSms
 from angelon.core.planning.inputs import Setup
 from angelon.core.planning.plan import values_for
@@ -112,7 +112,7 @@ class Preflight:
             self.found += error.problems
             self._also_wrong(where, text, {problem.what for problem in error.problems})
             return
-        unknown = sorted(compiled.names - set(self.setup.variables) - {"order"})
+        unknown = sorted(compiled.names - set(self.setup.variables) - GIVEN)
         for name in unknown:
             self.found.append(unknown_variable(name, self.setup).at(place_of(self.message, channel, locale, name)))
         _check(_COMPILED, channel)(self, where, locale, compiled)
@@ -204,7 +204,7 @@ class Preflight:
                 source = self.setup.sources.get(key)
                 if source is None:
                     continue
-                for name in sorted(compiled.names - {"order"}):
+                for name in sorted(compiled.names - GIVEN):
                     variable = self.setup.variables[name]
                     if (
                         name not in source.recipes
@@ -222,7 +222,7 @@ class Preflight:
         said = {name for source in self.setup.sources.values() for name in source.recipes}
         missing = [
             name
-            for name in sorted(compiled.names - {"order"} - said)
+            for name in sorted(compiled.names - GIVEN - said)
             if (variable := self.setup.variables[name]).sample is None and (variable.required or channel == "chat")
         ]
         if missing and self.setup.sources:
@@ -234,7 +234,7 @@ class Preflight:
     def _also_wrong(self, where: str, text: Any, told: set[str]) -> None:
         """What else is wrong with a text that can't be compiled, so that nobody mends it error by error."""
         for part in _readable(text.model_dump()):
-            unknown = sorted(part.names - set(self.setup.variables) - {"order"})
+            unknown = sorted(part.names - set(self.setup.variables) - GIVEN)
             for problem in (*unknown_fields(part), *(unknown_variable(name, self.setup) for name in unknown)):
                 if problem.what not in told:
                     told.add(problem.what)
@@ -257,7 +257,7 @@ class Preflight:
     def _rendered(self, where: str, compiled: Part) -> Iterable[tuple[Sample | None, Rendered]]:
         for sample in self.samples:
             values, missing = values_for(
-                compiled.names & (set(self.setup.variables) | {"order"}), sample.reading, sample.variables
+                compiled.names & (set(self.setup.variables) | GIVEN), sample.reading, sample.variables
             )
             if missing or compiled.names - set(values):
                 continue
@@ -293,7 +293,7 @@ class Preflight:
             )
 
     def _link(self, where: str, address: str) -> None:
-        if not address.strip():
+        if not address.strip() or address.startswith(SAMPLE_QUESTION["link"]):
             return
         shown = address[:70]
         parts = urlsplit(address.strip())
@@ -589,6 +589,8 @@ def _bare(compiled: Part, setup: Setup) -> Rendered | None:
     }
     if "order" in values:
         return None
+    if "question" in values:
+        values["question"] = SAMPLE_QUESTION
     try:
         return compiled.render(values)
     except CantRender:

@@ -9,6 +9,7 @@ from typing import Any
 
 from angelon.core.planning.inputs import Answer, Contact, Facts
 from angelon.core.planning.purchases import Purchase
+from angelon.core.questions import Asked
 from angelon.core.values import Money, pack, unpack
 
 
@@ -21,6 +22,10 @@ def packed(facts: Facts) -> dict[str, Any]:
         "others": {part: list(seen) for part, seen in facts.other_statuses.items()},
         "types": [[type_, at.isoformat()] for type_, at in facts.types],
         "answers": [[one.text, one.at.isoformat()] for one in facts.answers],
+        "questions": [
+            [one.message, one.asked_at.isoformat(), one.outcome, one.closed_at.isoformat() if one.closed_at else None]
+            for one in facts.questions
+        ],
         "contact": _contact(facts.contact) if facts.contact is not None else None,
     }
 
@@ -34,8 +39,14 @@ def as_known(kept: Mapping[str, Any], now: Facts) -> Facts:
         other_statuses={part: tuple(seen) for part, seen in kept["others"].items()},
         types=tuple((type_, dt.datetime.fromisoformat(at)) for type_, at in kept["types"]),
         answers=tuple(Answer(text, dt.datetime.fromisoformat(at)) for text, at in kept["answers"]),
+        questions=tuple(_asked(*one) for one in kept.get("questions", ())),
         contact=_known(contact) if contact is not None else None,
     )
+
+
+def _asked(message: str, asked_at: str, outcome: str, closed_at: str | None) -> Asked:
+    closed = dt.datetime.fromisoformat(closed_at) if closed_at else None
+    return Asked(message, dt.datetime.fromisoformat(asked_at), outcome, closed)
 
 
 def _contact(one: Contact) -> dict[str, Any]:

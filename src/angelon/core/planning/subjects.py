@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from angelon.core import questions
 from angelon.core.conditions.evaluate import Subject, Verdict, evaluate
 from angelon.core.event_types import CHANGES
 from angelon.core.planning import purchases
@@ -9,6 +10,7 @@ from angelon.core.planning.context import PlanningContext
 from angelon.core.planning.inputs import Answer, Contact, Setup
 from angelon.core.problems import Problem
 from angelon.core.specs.condition import OPERATOR_LABELS, OPERATORS, Compare, Group, compares
+from angelon.core.specs.message import Message
 from angelon.core.specs.source import READING
 from angelon.core.values import Money, Value
 
@@ -45,7 +47,10 @@ def _subject(name: str, context: PlanningContext) -> Subject:
     setup, facts, reading = context.setup, context.facts, context.reading
     root, _, part = name.partition(".")
     if name == "status":
-        return Subject((context.event.was, context.event.now), "change")
+        about_question = context.event.type in questions.EVENTS
+        return Subject(("", "") if about_question else (context.event.was, context.event.now), "change")
+    if root == "question":
+        return _question(part, context)
     if not part:
         variable = setup.variables.get(name)
         if variable is None:
@@ -76,6 +81,25 @@ def _subject(name: str, context: PlanningContext) -> Subject:
         verdict = evaluate(segment.holds, lambda inner: subject(inner, context), context.today, setup.store.locale)
         return Subject(verdict.yes, "flag", verdict.problem)
     return Subject(problem=f"There is nothing called “{name}” to compare.")
+
+
+def _question(part: str, context: PlanningContext) -> Subject:
+    """The outcome of a message's question: what this very event says, else as the order has it; nothing where it was
+    never asked.
+    """
+    wanted = f"question.{part}"
+    message = next((one for one in asking(context.setup) if questions.subject_name(one.key) == wanted), None)
+    if message is None:
+        return Subject(problem=f"There is no message with a question “{part}” any more.")
+    event = context.event
+    if event.type in questions.EVENTS and event.was == message.key and event.type != questions.LATE_EVENT:
+        return Subject(event.now, "text")
+    return Subject(questions.outcome_of(context.facts.questions, message.key), "text")
+
+
+def asking(setup: Setup) -> list[Message]:
+    """The messages that ask a question."""
+    return [message for message in setup.messages.values() if message.question is not None]
 
 
 def _of_contact(part: str, contact: Contact, context: PlanningContext) -> Value:
@@ -187,4 +211,5 @@ def subjects(setup: Setup) -> list[tuple[str, str]]:
         *((f"contact.{part}", kind) for part, kind in CONTACT.items()),
         *((f"kept.{name}", KINDS.get(v.type.value, "text")) for name, v in setup.variables.items() if v.keep),
         *((f"segment.{segment.key}", "flag") for segment in setup.store.segments),
+        *((questions.subject_name(message.key), "text") for message in asking(setup)),
     ]

@@ -47,6 +47,10 @@ class DueSend:
     """The message itself, where it is not one of the store's published ones."""
     format_locale: str = ""
     """How its numbers and days are written; empty where that is as the shop does."""
+    question: str = ""
+    """The id of the question that it asks."""
+    question_values: Mapping[str, Value] = field(default_factory=dict)
+    """What its text says of that; empty where the shop has no public address."""
 
     def values(self) -> dict[str, Value]:
         return {name: unpack(value) for name, value in self.stored.items()}
@@ -76,6 +80,8 @@ class Around:
     """Address keys that must not be written to, and why."""
     events: Mapping[str, EventFacts] = field(default_factory=dict)
     """By send, for those that need one (`needs_event`)."""
+    closed: Mapping[str, str] = field(default_factory=dict)
+    """By question, why it is no longer open."""
     unreadable: Mapping[str, str] = field(default_factory=dict)
     """By send, why its event can't be read."""
 
@@ -103,6 +109,7 @@ def guards_again(send: DueSend, around: Around) -> bool:
         any(part.again for part in compares(route.only_if))
         or route.guards.skip_refunded
         or route.guards.unless_answered
+        or route.guards.unless_asking
         or bool(route.guards.after_route)
         or (send.whom == "customer" and bool(around.setup.store.consent_for(send.channel)))
     )

@@ -100,6 +100,8 @@ def prepare(send: DueSend, around: Around, now: dt.datetime) -> Prepared:
     stopped = _suppressed(send, send.recipient, around) or _guarded(send, around, now)
     if stopped is not None:
         return stopped
+    if send.question in around.closed:
+        return Skipped(around.closed[send.question])
     found = part_of(send, around)
     if isinstance(found, str):
         return Held(found)
@@ -110,6 +112,10 @@ def prepare(send: DueSend, around: Around, now: dt.datetime) -> Prepared:
     stopped = _suppressed(send, filled.recipient, around) if filled.recipient != send.recipient else None
     if stopped is not None:
         return stopped
+    if isinstance(filled.values.get("question"), dict):
+        if not send.question_values:
+            return Held("The message links to its question, and the shop has no public address. Set it in Settings.")
+        filled.values["question"] = dict(send.question_values)
     try:
         rendered = part.render(filled.values)
     except CantRender as error:

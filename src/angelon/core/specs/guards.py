@@ -22,7 +22,8 @@ class Guards(Spec):
 
     `after_route` is the key of a route that has to have spoken for the order before. `after_answer` asks for an answer
     of the customer (an event `answer.received`) since; `unless_answered` lets the route speak only as long as none has
-    come, which is asked again when the send is due. `even_if_notified` lets a route speak although another tells the
+    come, which is asked again when the send is due; `unless_asking` only as long as no question about the order is
+    open. `even_if_notified` lets a route speak although another tells the
     same person the same news by the same channel about the same delivery within the store's echo span.
     """
 
@@ -32,6 +33,7 @@ class Guards(Spec):
     after_route: str = Field("", max_length=60)
     after_answer: bool = False
     unless_answered: bool = False
+    unless_asking: bool = False
     even_if_notified: bool = False
 
 

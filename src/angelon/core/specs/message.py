@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Annotated, Any, Literal, get_args
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from angelon.core.specs.base import ChannelKey, Key, Locale, Name, OneLine, Spec, VariableName
 
@@ -56,6 +56,12 @@ class Parcel(_Block):
     progress: bool = True
 
 
+class Answers(_Block):
+    """A button for each answer of the message's question; each leads to the page where it is given."""
+
+    kind: Literal["answers"]
+
+
 class Divider(_Block):
     kind: Literal["divider"]
 
@@ -77,7 +83,7 @@ class Mjml(_Block):
 
 
 Piece = Annotated[
-    Heading | Text | Button | Lines | Address | Parcel | Divider | Image | Mjml, Field(discriminator="kind")
+    Heading | Text | Button | Lines | Address | Parcel | Answers | Divider | Image | Mjml, Field(discriminator="kind")
 ]
 
 
@@ -90,7 +96,8 @@ class Columns(_Block):
 
 
 Block = Annotated[
-    Heading | Text | Button | Lines | Address | Parcel | Divider | Image | Mjml | Columns, Field(discriminator="kind")
+    Heading | Text | Button | Lines | Address | Parcel | Answers | Divider | Image | Mjml | Columns,
+    Field(discriminator="kind"),
 ]
 
 
@@ -202,6 +209,46 @@ class CallText(Spec):
     body: str = Field("", max_length=20_000)
 
 
+class Answer(Spec):
+    """One answer that a question may get. `words` are on its button, by language; `also` are more words that are taken
+    for it in a reply, whatever the language; `thanks` is what its giver reads then.
+    """
+
+    key: Key
+    means: Literal["yes", "no", "other"] = "other"
+    """What it comes to: words that mean yes or no everywhere are taken for it."""
+    words: dict[Locale, OneLine] = Field(default_factory=dict)
+    also: list[OneLine] = Field(default_factory=list, max_length=40)
+    thanks: dict[Locale, OneLine] = Field(default_factory=dict)
+
+
+class Question(Spec):
+    """A question to the customer about an order, with one outcome: an answer, none in time, withdrawn, or it could not
+    be asked. `title` and `about` are templates over the order, the shop and `question.ends`.
+    """
+
+    title: dict[Locale, OneLine] = Field(default_factory=dict)
+    about: dict[Locale, Annotated[str, Field(max_length=2000)]] = Field(default_factory=dict)
+    answers: list[Answer] = Field(default_factory=list, max_length=5)
+    open_hours: int = Field(48, ge=1, le=2160)
+    """For how long it may be answered, from when it was delivered, or sent where a channel does not tell."""
+    late: dict[Locale, OneLine] = Field(default_factory=dict)
+    """What is said to whoever answers too late."""
+    withdraw_on: list[Annotated[str, Field(max_length=60)]] = Field(
+        default_factory=lambda: ["order.cancelled"], max_length=20
+    )
+    """Events of the order after which an answer no longer matters."""
+
+    @model_validator(mode="after")
+    def _keys(self) -> Question:
+        keys = [one.key for one in self.answers]
+        if len(set(keys)) != len(keys):
+            raise ValueError("has two answers with the same key; give each its own")
+        if taken := [key for key in keys if key in ("open", "answered", "withdrawn")]:
+            raise ValueError(f"has an answer with the key “{taken[0]}”, which means something else; choose another")
+        return self
+
+
 class Message(Spec):
     key: Key
     name: Name
@@ -230,6 +277,8 @@ class Message(Spec):
     title: dict[Locale, OneLine] = Field(default_factory=dict)
     """What readers know an optional message by on the page of their preferences; its name where a language has none."""
 
+    question: Question | None = None
+    """What it asks the customer, if anything."""
     older: dict[str, str] = Field(default_factory=dict)
     """Texts that were not changed since the main language was, by `channel.locale`: the digest of what that said."""
 

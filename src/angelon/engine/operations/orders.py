@@ -52,7 +52,7 @@ def join(work: Work, live: LiveSetup, order_id: int, number: str) -> int:
     _hold(work, kept, other)
     events = [*_read(work, live, int(kept.id)), *_read(work, live, int(other.id))]
     stopped = suppressions.of_address(work.session, work.store_id, of_order(int(other.id)))
-    orders.take_together(work.connection, work.store_id, kept, other)
+    orders.take_together(work.connection, work.store_id, kept, other, work.now)
     if stopped:
         key, old = of_order(int(kept.id)), stopped[0]
         suppressions.add(work.session, work.store_id, key, old.why, work.now, old.scope, old.origin)

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 from angelon.core.messages.call import system_of
 from angelon.core.messages.channels import CHANNEL_LABELS, address_label, check_address, compiled_part
+from angelon.core.messages.known_fields import GIVEN
 from angelon.core.planning.inputs import Setup
 from angelon.core.planning.people import written_for
 from angelon.core.planning.plan import clock_of, values_for
@@ -126,7 +127,7 @@ def repeat(work: Work, send_id: str, to: str = "", as_id: str = "") -> str:
         if to.strip()
         else send.recipient
     )
-    work.sends.add([NewSend.again(send, id_, address, work.now)])
+    work.sends.add([NewSend.again(send, id_, address, work.now, work.live)])
     work.record("sent once more", "send", send_id, None, {"as": id_, "to": address})
     return id_
 
@@ -182,7 +183,7 @@ def _filled(
         raise Invalid(empty)
     address = _address(channel, to, setup.store.country, setup.gateways.get(gateway_key))
     part = compiled_part(message, channel, locale, setup.store)
-    unknown = sorted(part.names - set(setup.variables) - {"order"})
+    unknown = sorted(part.names - set(setup.variables) - GIVEN)
     if unknown:
         raise Invalid([unknown_variable(unknown[0], setup)])
     values: dict[str, Value] = {}

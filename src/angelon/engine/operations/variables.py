@@ -9,6 +9,7 @@ from typing import Any
 from sqlmodel import col, select
 
 from angelon.core import usage
+from angelon.core.messages.known_fields import GIVEN
 from angelon.core.problems import Invalid, NotFound, Problem
 from angelon.core.specs import Message, Route, Source, Variable
 from angelon.core.specs.base import read_spec
@@ -102,8 +103,8 @@ def restore(work: Work, name: str) -> None:
 
 def _free_name(work: Work, name: str) -> str:
     key = word_of(name, "variable", "customer_name")
-    if key == "order":
-        raise Invalid([Problem("", "“order” stands for the order itself in every text.", "Choose another name.")])
+    if key in GIVEN:
+        raise Invalid([Problem("", f"“{key}” stands for the {key} itself in every text.", "Choose another name.")])
     if work.specs.row("variable", key) is not None:
         raise Invalid([Problem("", f"There is a variable “{key}” already.", "Choose it in the list.")])
     return key

@@ -19,12 +19,13 @@ from angelon.core.planning import permission, purchases
 from angelon.core.planning.inputs import Contact, Event, Facts
 from angelon.core.planning.plan import Decision, TraceLine, plan, prior_send_of, work_out
 from angelon.core.planning.snapshot import as_known, packed
+from angelon.core.questions import QuestionState
 from angelon.core.reading import Reading
 from angelon.core.recipes.evaluate import Variables
 from angelon.core.specs.source import Source
 from angelon.core.states import State
 from angelon.core.values import Value
-from angelon.db import contact_tags, contact_values, history, shapes, suppressions
+from angelon.db import contact_tags, contact_values, history, questions, shapes, suppressions
 from angelon.db import events as event_queries
 from angelon.db import sends as send_queries
 from angelon.db.live_setup import LiveSetup
@@ -178,7 +179,8 @@ class Batch:
 
     def _is_read(self, row: Any) -> bool:
         """Whether an event's delivery is looked at: a derived event that no route waits for is not read again."""
-        return not (row.parent_id and row.order_id and row.type not in self._listened)
+        listened = row.type in self._listened or row.type in self._live.withdrawn_on
+        return not (row.parent_id and row.order_id and not listened)
 
     def _is_behind(self, one: ReadEvent) -> bool:
         """Makes the inquiries that an event gives rise to. Says whether it is not processed before one of them is
@@ -256,9 +258,10 @@ class Batch:
         answer has come since, those that waited for it are taken, as all stood when the event was planned.
         """
         later = row.planned_at is not None
+        order_id = done["order_id"]
         if row.decisions is None:
             self._leave(event, reading)
-        order_id = done["order_id"]
+            self._withdraw(row, order_id, now)
         order = self._ledger.of((row.source_id, reference(reading))) or {}
         contact_id = order.get("contact_id")
         if order_id and row.type and not row.parent_id and row.order_id is None:
@@ -350,6 +353,23 @@ class Batch:
                         session, self._live.store_id, key, why, self._clock.now(), permission.OPTIONAL, "event"
                     )
             session.commit()  # into the transaction that it stands in
+
+    def _withdraw(self, row: Any, order_id: int | None, now: dt.datetime) -> None:
+        """After an event that says so, open questions about the order no longer matter."""
+        message_ids = self._live.withdrawn_on.get(row.type)
+        if not message_ids or order_id is None:
+            return
+        why = f"{event_types.label(row.type).capitalize()}."
+        gone = {
+            self._live.message_key(id_) for id_ in questions.withdraw(self._connection, order_id, message_ids, why, now)
+        }
+        known = self._history.questions.get(order_id, [])
+        self._history.questions[order_id] = [
+            one._replace(outcome=QuestionState.WITHDRAWN.value, closed_at=now)
+            if one.message in gone and one.outcome == QuestionState.OPEN
+            else one
+            for one in known
+        ]
 
     def _tag(self, event: Event, decision: Decision, contact_id: int | None) -> None:
         """The tags that a handler sets on the event's customer or takes off them."""

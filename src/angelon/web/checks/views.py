@@ -8,6 +8,7 @@ import yaml
 from flask import Blueprint, Response, abort, flash, redirect, render_template, request, url_for
 
 from angelon.core import event_types
+from angelon.core.messages.known_fields import GIVEN
 from angelon.core.payload.body import NotReadable
 from angelon.core.problems import Invalid, NotFound
 from angelon.core.specs.check import Check
@@ -66,7 +67,7 @@ def _values(check: Check) -> list[str]:
     decision = operations.decision_now(session(), live(), check)
     if decision is None:
         return []
-    made = {name for send in decision.sends for name in send.values if name != "order"}
+    made = {name for send in decision.sends for name in send.values if name not in GIVEN}
     return sorted(made | {name for one in check.sends for name in one.values})
 
 

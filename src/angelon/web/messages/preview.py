@@ -13,6 +13,7 @@ from angelon.core.calls import CantCall, shown_request
 from angelon.core.messages.channel import Part
 from angelon.core.messages.channels import CHANNELS, part_for_reader
 from angelon.core.messages.chat import CompiledChat
+from angelon.core.messages.known_fields import GIVEN, SAMPLE_QUESTION
 from angelon.core.planning.people import customer, written_for
 from angelon.core.planning.plan import clock_of, values_for
 from angelon.core.planning.preflight import Sample, place_of, unknown_variable
@@ -134,7 +135,7 @@ def _values(
     message: Message, channel: str, locale: str, compiled: Part, live: LiveSetup, sample: SampleEvent, seen: Preview
 ) -> dict[str, Value]:
     """What the text is filled with: the sample event's values, else samples, else the names themselves."""
-    unknown = sorted(compiled.names - set(live.setup.variables) - {"order"})
+    unknown = sorted(compiled.names - set(live.setup.variables) - GIVEN)
     seen.problems += [
         unknown_variable(name, live.setup).at(place_of(message, channel, locale, name)) for name in unknown
     ]
@@ -156,8 +157,9 @@ def _values(
         address, name, _ = customer(channel, sample.reading, _gateway_of(message, channel, live))
         seen.to = f"{name} <{address}>" if name and "@" in address else address
     else:
-        values = {name: _sample(name, live) for name in compiled.names if name != "order"}
+        values = {name: _sample(name, live) for name in compiled.names - GIVEN}
         values["order"] = Reading({}, Context()).order() | {"number": "⟨number⟩"}
+        values["question"] = dict(SAMPLE_QUESTION)
     for name in compiled.names:
         if values.get(name) is None and (name in unknown or sample.reading is None):
             values[name] = f"⟨{name}⟩"
