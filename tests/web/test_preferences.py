@@ -13,8 +13,8 @@ from angelon.core.specs import Message, Route, Store
 from angelon.db import specs
 from angelon.db.tables import MessageRow, RouteRow
 from angelon.engine.dispatcher import Dispatcher
-from angelon.web.preferences.views import tries
-from angelon.web.preferences.words import WORDS as PAGE_WORDS
+from angelon.web.customers.frame import tries
+from angelon.web.customers.words import WORDS as PAGE_WORDS
 from tests import made
 from tests.web.test_pages import post, text
 

@@ -14,7 +14,7 @@ ROLES: dict[str, str] = {
 FORMERLY = {"watcher": "viewer"}
 """Names that roles had before: still taken from commands and files."""
 RANK = {role: number for number, role in enumerate(reversed(ROLES))}
-PUBLIC = frozenset({"static", "health", "receipts", "api", "metrics", "preferences"})
+PUBLIC = frozenset({"static", "health", "receipts", "api", "metrics", "preferences", "answers"})
 """Parts that know by other means who asks, or give nothing away."""
 PARTS: dict[str, tuple[str, str]] = {
     "overview": ("viewer", "developer"),
@@ -25,6 +25,7 @@ PARTS: dict[str, tuple[str, str]] = {
     "sends": ("viewer", "developer"),
     "events": ("developer", "developer"),
     "messages": ("viewer", "writer"),
+    "questions": ("viewer", "writer"),
     "approved": ("writer", "writer"),
     "library": ("writer", "writer"),
     "letterhead": ("writer", "developer"),

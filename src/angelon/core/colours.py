@@ -22,3 +22,16 @@ def contrast(one: str, other: str) -> float:
 def ink_on(ground: str) -> str:
     """White or near-black: whichever reads better on a ground."""
     return "#ffffff" if contrast("#ffffff", ground) >= contrast("#1d232c", ground) else "#1d232c"
+
+
+def readable_on(ground: str, colour: str) -> str:
+    """A colour that reads on a ground: the same where it does, else mixed with white or near-black until it does."""
+    towards, mixed = ink_on(ground), colour
+    for part in range(1, 11):
+        if contrast(mixed, ground) >= ENOUGH:
+            break
+        mixed = "#" + "".join(
+            f"{round(int(colour[at : at + 2], 16) * (10 - part) / 10 + int(towards[at : at + 2], 16) * part / 10):02x}"
+            for at in (1, 3, 5)
+        )
+    return mixed

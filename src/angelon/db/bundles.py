@@ -9,6 +9,7 @@ from typing import Any
 from sqlmodel import Session, select
 
 from angelon.core.messages.channels import compiled_part
+from angelon.core.messages.known_fields import GIVEN
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Bundle
 from angelon.core.specs.base import Spec
@@ -106,7 +107,7 @@ def _problems_of_texts(bundle: Bundle, variables: set[str]) -> list[Problem]:
                 except Invalid as error:
                     found += [problem.at(f"messages.{number}") for problem in error.problems]
                     continue
-                for name in sorted(part.names - variables - {"order"}):
+                for name in sorted(part.names - variables - GIVEN):
                     found.append(
                         Problem(
                             where,

@@ -130,6 +130,10 @@ def due(connection: Connection, now: dt.datetime, limit: int, store_id: int | No
     return list(connection.execute(statement))
 
 
+def all_open(connection: Connection) -> list[Any]:
+    return list(connection.execute(core_select(QUESTION).where(_OPEN)))
+
+
 def by_id(connection: Connection, question_id: str) -> Any | None:
     return connection.execute(core_select(QUESTION).where(QUESTION.c.id == question_id)).first()
 

@@ -10,16 +10,18 @@ import itertools
 import random
 import uuid
 from dataclasses import dataclass, field, replace
+from typing import Any
 
 import structlog
 
 from angelon.core.deliveries import digest, read_delivery
 from angelon.core.specs.source import Source
-from angelon.db import events, sends
+from angelon.db import events, questions, sends
 from angelon.db.database import Database
 from angelon.db.live_setup import LiveSetup
 from angelon.db.records import NewDelivery, NewEvent
 from angelon.db.secrets import Vault
+from angelon.engine.answers import Answers, Questions, Reply
 from angelon.engine.clock import Clock
 from angelon.engine.dispatcher import Dispatcher
 from angelon.engine.planner import Planner
@@ -86,6 +88,7 @@ def happenings(today: dt.datetime, rng: random.Random) -> list[tuple[dt.datetime
         if rng.random() < 0.4:
             at = date.replace(hour=9, minute=rng.randint(0, 59), second=0, microsecond=0)
             made += _workbench_life(100 + day, at, rng, today)
+    made += _on_delivery(serial + 20, today, random.Random(31))  # noqa: S311 - the demo has to be the same every time
     made.append(_one_placed(serial + 1, today - dt.timedelta(days=6, hours=2), rng, "old.address@example.com"))
     made.append(_one_placed(serial + 2, today - dt.timedelta(hours=9), rng, "claire@example,org"))
     made.append(_one_placed(serial + 3, today - dt.timedelta(minutes=14), rng))
@@ -142,6 +145,52 @@ def _webshop_life(
         made.append(told(when + dt.timedelta(days=3), "returned"))
         made.append(told(when + dt.timedelta(days=4), "refunded"))
     return made
+
+
+ON_DELIVERY = (
+    *((9.2, 1.4, "ja"), (7.6, 0.4, "YES please!"), (6.3, 3.0, "non"), (5.4, 0, ""), (4.7, 0.1, "ok, thanks")),
+    *((3.2, 7.5, "Yes, send it"), (1.8, 0.7, "ja bitte"), (1.2, 0.3, "yes, but please after six"), (0.4, 0, "")),
+)
+"""Orders that are paid on delivery: how many days ago they were placed, after how many hours their customer answered
+the shop's question, and what.
+"""
+ON_DELIVERY_NUMBER = 4101
+
+
+def _on_delivery(serial: int, today: dt.datetime, rng: random.Random) -> list[tuple[dt.datetime, str, Delivery]]:
+    made = []
+    for number, (days, _, _) in enumerate(ON_DELIVERY):
+        at = (today - dt.timedelta(days=days)).replace(second=0, microsecond=0)
+        customer = CUSTOMERS[number % len(CUSTOMERS)]  # each another one: a reply by SMS names no order
+        order = _order(serial + number, f"BK-{ON_DELIVERY_NUMBER + number}", at, rng)
+        order = replace(order, customer=customer, pays="on_delivery")
+        id_ = str(uuid.UUID(int=rng.getrandbits(128), version=4))
+        made.append((at, "webshop", webshop(order, "placed", at, True, id_)))
+    return made
+
+
+def _answer(database: Database, setups: Setups, clock: SeedClock, planner: Planner, today: dt.datetime) -> None:
+    """What the customers of these orders have answered, and that others have not."""
+    with database.reading() as session:
+        rows = sorted(questions.all_open(session.connection()), key=lambda row: row.asked_at)
+    acts: list[tuple[dt.datetime, Any, str]] = []
+    for row, (_, hours, said) in zip(rows, ON_DELIVERY, strict=False):
+        at = row.asked_at + (dt.timedelta(hours=hours) if said else dt.timedelta(hours=row.open_hours, minutes=3))
+        acts.append((at, row, said))
+    for at, row, said in sorted(acts, key=lambda act: act[0]):
+        if at >= today:
+            continue
+        clock.at = at
+        Questions(database, setups, clock).run_due(500)
+        if said:
+            live = setups.get(row.store_id)
+            with database.connection() as connection:
+                reply = Reply(said, "sms", row.reply_key.partition(":")[2])
+                Answers(connection, live, clock).by_address(row.reply_key, reply)
+        while planner.run_batch(500)[0]:
+            pass
+    clock.at = today
+    Questions(database, setups, clock).run_due(500)
 
 
 def _one_placed(serial: int, at: dt.datetime, rng: random.Random, email: str = "") -> tuple[dt.datetime, str, Delivery]:
@@ -201,18 +250,25 @@ def seed(database: Database, live: LiveSetup, vault: Vault, today: dt.datetime) 
         made += came
         if not planned:
             break
+    base_url = "http://127.0.0.1:8080"
     bad = (today - dt.timedelta(days=9)).replace(hour=10, minute=40, second=0, microsecond=0)
     transport = SeedTransport(clock, bad, bad + dt.timedelta(hours=8, minutes=10), today - dt.timedelta(minutes=25))
     dispatcher = Dispatcher(
-        "seed", database, setups, vault, clock, lambda gateway, password: transport, base_url="http://127.0.0.1:8080"
+        "seed", database, setups, vault, clock, lambda gateway, password: transport, base_url=base_url
     )
-    while True:
-        with database.reading() as session:
-            due = sends.next_due(session.connection())
-        if due is None or due >= today:
-            break
-        clock.at = due
-        dispatcher.run_batch(8)
+
+    def dispatch() -> None:
+        while True:
+            with database.reading() as session:
+                due = sends.next_due(session.connection())
+            if due is None or due >= today:
+                return
+            clock.at = due
+            dispatcher.run_batch(8)
+
+    dispatch()
+    _answer(database, setups, clock, planner, today)
+    dispatch()
     structlog.get_logger().debug("demo told", deliveries=len(rows), sends=made)
     return len(rows), made
 

@@ -92,7 +92,7 @@ def refused(error: Refused) -> Any:
 
 
 def tell(
-    kept: Box, provider: str, reference: str, state: str, text: str = "", after: float = 0
+    kept: Box, provider: str, reference: str, state: str, text: str = "", after: float = 0, sender: str = ""
 ) -> threading.Thread | None:
     """Tells the account what became of a message, where it has said to which address; by a thread of its own."""
     address = str(kept.setting(f"{provider}_receipts", ""))
@@ -100,6 +100,7 @@ def tell(
         return None
 
     told = {"id": reference, "state": state, "text": text, "told_at": dt.datetime.now(dt.UTC).isoformat()}
+    told |= {"from": sender} if sender else {}
 
     def told_later() -> None:
         time.sleep(after)

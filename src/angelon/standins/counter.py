@@ -14,7 +14,7 @@ from sqlmodel import col, select
 
 from angelon.standins.box import Box, PostedRow, ShopOrderRow
 from angelon.standins.catalogue import CARRIERS, CUSTOMERS, LIFE, PRODUCTS, s10_number
-from angelon.standins.shapes import Delivery, ShopOrder, webshop
+from angelon.standins.shapes import PAYMENTS, Delivery, ShopOrder, webshop
 
 SIGNATURE_HEADER = "Store-Signature"
 
@@ -59,7 +59,12 @@ class Counter:
             return list(session.exec(select(ShopOrderRow).order_by(col(ShopOrderRow.id).desc()).limit(limit)))
 
     def place(
-        self, customer_id: int, lines: list[tuple[str, int]], gift_note: str = "", now: dt.datetime | None = None
+        self,
+        customer_id: int,
+        lines: list[tuple[str, int]],
+        gift_note: str = "",
+        now: dt.datetime | None = None,
+        pays: str = "card",
     ) -> PostedRow:
         """Places an order and tells the store's webhook. Raises CantPost where there is nothing in it or nowhere to
         tell.
@@ -74,11 +79,13 @@ class Counter:
         with self._box.session() as session:
             serial = int(self._box.setting("shop_serial", 3000)) + 1
             self._box.set("shop_serial", serial)
+            pays = pays if pays in PAYMENTS else "card"
+            state = "paid" if pays == "card" else "placed"
             spec = {"serial": serial, "customer": customer.id, "lines": kept, "gift_note": gift_note[:300]}
-            row = ShopOrderRow(reference=f"BK-{serial}", state="paid", spec=spec, placed_at=now)
+            row = ShopOrderRow(reference=f"BK-{serial}", state=state, spec=spec | {"pays": pays}, placed_at=now)
             session.add(row)
             session.commit()
-        return self._post(row, "paid", now, True)
+        return self._post(row, state, now, True)
 
     def move(self, order_id: int, state: str = "") -> PostedRow:
         """Moves an order to a state, or to the next of its life, and tells the webhook."""
@@ -147,11 +154,14 @@ def shop_order(row: ShopOrderRow) -> ShopOrder:
         row.placed_at,
         row.spec.get("gift_note", ""),
         tuple(parcel) if parcel else None,
+        row.spec.get("pays", "card"),
     )
 
 
 def next_state(state: str) -> str:
     """The state after this one in an order's life; empty at its end."""
+    if state == "placed":  # what is paid on delivery is packed unpaid
+        return "packed"
     return LIFE[LIFE.index(state) + 1] if state in LIFE[:-1] else ""
 
 

@@ -25,6 +25,10 @@ class Delivery:
     body: bytes
 
 
+PAYMENTS = {"card": "paid", "on_delivery": "due"}
+"""How an order is paid, and how its payment stands once it is placed."""
+
+
 @dataclass(frozen=True)
 class ShopOrder:
     """An order at a counter. `lines` are (sku, quantity)."""
@@ -37,6 +41,8 @@ class ShopOrder:
     gift_note: str = ""
     parcel: tuple[str, str, str] | None = None
     """Carrier, number, expected day."""
+    pays: str = "card"
+    """`card` or `on_delivery`."""
 
     def priced(self) -> list[tuple[Any, int, Decimal]]:
         products = {p.sku: p for p in PRODUCTS}
@@ -103,7 +109,7 @@ def webshop(order: ShopOrder, state: str, changed_at: dt.datetime, first: bool, 
                 ),
             }
         ],
-        "payment": {"method": "card", "status": "failed" if state == "payment_failed" else "paid"},
+        "payment": {"method": order.pays, "status": PAYMENTS[order.pays] if state != "payment_failed" else "failed"},
     }
     if order.parcel and not first:
         carrier, number, expected = order.parcel

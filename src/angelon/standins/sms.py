@@ -9,7 +9,7 @@ from flask import Blueprint, request
 
 from angelon.standins import account
 from angelon.standins.account import Refused, box
-from angelon.standins.box import SmsRow
+from angelon.standins.box import Box, SmsRow
 
 api = Blueprint("sms", __name__, url_prefix="/sms")
 
@@ -37,6 +37,11 @@ def take() -> Any:
         )
         box().keep(row)
     return account.taken(box(), "sms", row.reference)
+
+
+def answered(box: Box, number: str, text: str) -> None:
+    """A customer writes an SMS to the shop's number: nothing says to which message it is an answer."""
+    account.tell(box, "sms", "", "answered", text, sender=number)
 
 
 def sms_json(row: SmsRow) -> dict[str, Any]:

@@ -7,6 +7,7 @@ from typing import Any
 
 from flask import Blueprint, Response, abort, current_app, flash, jsonify, redirect, render_template, request, url_for
 
+from angelon.standins import sms
 from angelon.standins.account import FAULTS as PROVIDER_FAULTS
 from angelon.standins.box import Box, opened, shown
 from angelon.standins.catalogue import CUSTOMERS, PRODUCTS
@@ -83,7 +84,8 @@ def act() -> Any:
         match form.get("act"):
             case "place":
                 lines = [(p.sku, whole(form.get(f"quantity.{p.sku}"), 1000) or 0) for p in PRODUCTS]
-                posted = counter.place(whole(form.get("customer")) or 0, lines, form.get("gift_note", ""))
+                customer, pays = whole(form.get("customer")) or 0, form.get("pays", "card")
+                posted = counter.place(customer, lines, form.get("gift_note", ""), pays=pays)
             case "test":
                 posted = counter.test_delivery()
             case "move":
@@ -208,6 +210,20 @@ def answer() -> Any:
     answered(box(), row.reference, text)
     flash(f"{row.to} answered “{text}”. The account hears of it.", "good")
     return redirect(url_for(".chat", to=row.to))
+
+
+@pages.post("/handset/answer")
+def text_back() -> Any:
+    """The customer writes an SMS to the shop."""
+    text, number = request.form.get("text", "").strip()[:500], request.form.get("number", "")
+    if not text or not any(row.to == number for row in box().texts(500)):
+        abort(400, "Write what the customer answers.")
+    if not box().setting("sms_receipts", ""):
+        flash("The provider does not know where to report answers: this data folder was made before it could.", "bad")
+    else:
+        sms.answered(box(), number, text)
+        flash(f"{number} answered “{text}”. The account hears of it.", "good")
+    return redirect(url_for(".handset", to=number))
 
 
 @pages.get("/sms.json")

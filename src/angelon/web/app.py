@@ -84,6 +84,7 @@ def _pages() -> tuple[Blueprint, ...]:
     from angelon.web.library.views import pages as library
     from angelon.web.live.views import pages as live
     from angelon.web.messages.approved_views import pages as approved
+    from angelon.web.messages.question_views import pages as questions
     from angelon.web.messages.views import pages as messages
     from angelon.web.metrics.views import pages as metrics
     from angelon.web.orders.views import pages as orders
@@ -121,6 +122,7 @@ def _pages() -> tuple[Blueprint, ...]:
         sources,
         mappings,
         messages,
+        questions,
         approved,
         letterhead,
         library,
@@ -146,10 +148,11 @@ def _pages() -> tuple[Blueprint, ...]:
 
 def _asked_by_programs() -> tuple[Blueprint, ...]:
     from angelon.web.api.views import pages as api
-    from angelon.web.preferences.views import pages as preferences
+    from angelon.web.customers.preferences import pages as preferences
+    from angelon.web.customers.questions import pages as answers
     from angelon.web.receipts.views import pages as receipts
 
-    return api, receipts, preferences
+    return api, receipts, preferences, answers
 
 
 MOST_FLASHED = 600

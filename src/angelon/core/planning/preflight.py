@@ -24,6 +24,7 @@ from angelon.core.messages.chat import CompiledChat, RenderedChat, review_proble
 from angelon.core.messages.email import RenderedEmail
 from angelon.core.messages.known_fields import GIVEN, SAMPLE_QUESTION, unknown_fields
 from angelon.core.messages.sms import RenderedSms
+from angelon.core.planning import question_checks
 from angelon.core.planning.inputs import Setup
 from angelon.core.planning.plan import values_for
 from angelon.core.planning.senders import sender_problem
@@ -87,6 +88,7 @@ class Preflight:
             self._letterhead()
             self._sender()
             self._attachments()
+        self.found += question_checks.problems_of(self.message)
         self._requests()
         self._speakers()
         unique: dict[tuple[str, str, str], Problem] = {}

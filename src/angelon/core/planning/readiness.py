@@ -35,6 +35,7 @@ def problems_of(
         *_guards(route, setup, routes),
         *_fallback(route, setup),
         *_echoes(route, setup),
+        *_before_an_answer(route, setup),
     ]
 
 
@@ -315,6 +316,31 @@ def _echoes(route: Route, setup: Setup) -> list[Problem]:
                     "warning",
                 )
             )
+    return found
+
+
+def _before_an_answer(route: Route, setup: Setup) -> list[Problem]:
+    """A question and another message to the same customer about the very same event: the one says what the other asks
+    first.
+    """
+    mine = setup.messages.get(route.send)
+    customer = any(recipient.kind == "customer" for recipient in route.to)
+    if mine is None or not customer:
+        return []
+    found = []
+    for other in (active.route for active in setup.routes if active.route.key != route.key):
+        theirs = setup.messages.get(other.send)
+        same = set(other.when) & set(route.when) and set(other.sources) & set(route.sources)
+        if theirs is None or not same or not any(recipient.kind == "customer" for recipient in other.to):
+            continue
+        asks, tells = (route, other) if mine.question is not None else (other, route)
+        both_ask = mine.question is not None and theirs.question is not None
+        one_asks = mine.question is not None or theirs.question is not None
+        if not one_asks or both_ask or tells.guards.unless_asking:
+            continue
+        what = f"“{tells.name}” goes out with the same event as the question of “{asks.name}”."
+        hint = f"Under Limits of “{tells.name}”, choose “not while a question about the order is open”."
+        found.append(Problem("guards", what, hint, "warning"))
     return found
 
 

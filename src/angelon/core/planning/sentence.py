@@ -35,6 +35,8 @@ def describe_guards(route: Route, routes: Mapping[str, str]) -> str:
         label.append("only after the customer’s answer")
     if guards.unless_answered:
         label.append("only while the customer has not answered")
+    if guards.unless_asking:
+        label.append("not while a question is open")
     label += [
         (
             f"at most {cap.most} message{'s' if cap.most > 1 else ''} per "

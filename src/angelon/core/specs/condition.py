@@ -81,6 +81,8 @@ def subject_label(name: str) -> str:
     """What people call what a comparison looks at: `order.country` is “order’s country”."""
     if name.startswith("kept."):
         return f"the customer’s last known {name[5:].replace('_', ' ')}"
+    if name.startswith("question."):
+        return f"the answer to “{name[9:].replace('_', ' ')}”"
     return SUBJECT_LABELS.get(name) or name.replace("_", " ").replace(".", "’s ", 1)
 
 

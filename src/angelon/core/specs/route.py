@@ -19,7 +19,7 @@ def _is_system(recipient: Any) -> bool:
     return bool(kind == "system")
 
 
-class Question(Spec):
+class Prompt(Spec):
     """What is asked when the route is run by hand; the answer is that variable's value."""
 
     variable: VariableName
@@ -53,7 +53,7 @@ class Route(Spec):
     """For how many days one a customer is enough; 0 for ever."""
     guards: Guards = Field(default_factory=Guards)
     fallback: Fallback = Field(default_factory=Fallback)
-    asks: list[Question] = Field(default_factory=list, max_length=10)
+    asks: list[Prompt] = Field(default_factory=list, max_length=10)
     priority: int = Field(0, ge=-1000, le=1000)
     """Of two routes that would tell the same person the same thing, the one with the lower rank does."""
     handler: str = Field("", max_length=100)

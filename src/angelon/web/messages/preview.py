@@ -13,7 +13,7 @@ from angelon.core.calls import CantCall, shown_request
 from angelon.core.messages.channel import Part
 from angelon.core.messages.channels import CHANNELS, part_for_reader
 from angelon.core.messages.chat import CompiledChat
-from angelon.core.messages.known_fields import GIVEN, SAMPLE_QUESTION
+from angelon.core.messages.known_fields import GIVEN, SAMPLE_END
 from angelon.core.planning.people import customer, written_for
 from angelon.core.planning.plan import clock_of, values_for
 from angelon.core.planning.preflight import Sample, place_of, unknown_variable
@@ -27,6 +27,7 @@ from angelon.core.values import Value
 from angelon.db.live_setup import LiveSetup
 from angelon.web.formats import pictured
 from angelon.web.sample_event import SampleEvent
+from angelon.web.services import public_address
 
 log = structlog.get_logger()
 
@@ -159,11 +160,17 @@ def _values(
     else:
         values = {name: _sample(name, live) for name in compiled.names - GIVEN}
         values["order"] = Reading({}, Context()).order() | {"number": "⟨number⟩"}
-        values["question"] = dict(SAMPLE_QUESTION)
+    if "question" in compiled.names and "question" not in live.setup.variables:
+        values["question"] = question_sample()
     for name in compiled.names:
         if values.get(name) is None and (name in unknown or sample.reading is None):
             values[name] = f"⟨{name}⟩"
     return values
+
+
+def question_sample() -> dict[str, str]:
+    """What a preview says of the question that a message asks."""
+    return {"link": f"{public_address()}/a/{SAMPLE_END}", "token": SAMPLE_END}
 
 
 def _gateway_of(message: Message, channel: str, live: LiveSetup) -> Gateway | None:
@@ -283,6 +290,8 @@ def edit_location(where: str, message: Message) -> tuple[str, str]:
         if locale == "*":
             locale = ""
         return f"/messages/{message.key}?channel={first}" + (f"&locale={locale}" if locale else ""), place
+    if first == "question":
+        return f"/messages/{message.key}/question", rest
     if first == "sources":
         key, _, name = rest.partition(".")
         return f"/sources/{key}/read?open=recipes.{name}", ""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
@@ -33,6 +33,8 @@ class Starter:
     texts: dict[str, dict[str, str]]
     samples: dict[str, dict[str, str]]
     known: dict[str, dict[str, Any]]
+    asks: bool = False
+    """Whether it asks a question: the one that `question_starter` gives."""
 
     def for_shop(self, mapped: Collection[str]) -> Starter:
         """The same with the order's own fields in place of variables that no source maps: nobody maps a value twice."""
@@ -84,7 +86,9 @@ class Starter:
                 },
                 **({"buttons": [{"kind": "reply", "text": text["reply"]}]} if "reply" in text else {}),
             }
-        return {"key": key, "name": name, "about": self.about, "tells_of": self.event, "locale": locale, **made}
+        asked = {"question": question_starter(list(languages))} if self.asks else {}
+        about = {"about": self.about, "tells_of": "" if self.asks else self.event}
+        return {"key": key, "name": name, "locale": locale, **about, **made, **asked}
 
     def _blocks(self, text: dict[str, str], language: str) -> list[dict[str, Any]]:
         blocks: list[dict[str, Any]] = [
@@ -97,7 +101,7 @@ class Starter:
             if part in text
         ]
         for block in self.blocks:
-            if block in ("pay", "confirm"):
+            if block == "pay":
                 blocks.append(
                     {
                         "kind": "button",
@@ -111,8 +115,10 @@ class Starter:
         return blocks
 
 
+_DATA: dict[str, Any] = yaml.safe_load(Path(__file__).with_name("starters.yaml").read_text())
+
+
 def _load() -> list[Starter]:
-    data = yaml.safe_load(Path(__file__).with_name("starters.yaml").read_text())
     return [
         Starter(
             s["key"],
@@ -121,14 +127,28 @@ def _load() -> list[Starter]:
             s["event"],
             tuple(s["with"]),
             {tag: s[tag] for tag in ("en", "de", "fr")},
-            data["samples"],
-            data["variables"],
+            _DATA["samples"],
+            _DATA["variables"],
+            s.get("asks", False),
         )
-        for s in data["starters"]
+        for s in _DATA["starters"]
     ]
 
 
 STARTERS = _load()
+
+
+def question_starter(wanted: Sequence[str]) -> dict[str, Any]:
+    """A question with a yes and a no in those of the wanted languages that it is written in, English where in none."""
+    texts = _DATA["question"]
+    languages = {tag: texts[tag.partition("-")[0]] for tag in wanted if tag.partition("-")[0] in texts}
+    languages = languages or {wanted[0]: texts["en"]}
+
+    def said(part: str) -> dict[str, str]:
+        return {tag: text[part] for tag, text in languages.items()}
+
+    answers = [{"key": key, "means": key, "words": said(key), "thanks": said(f"after_{key}")} for key in ("yes", "no")]
+    return {"title": said("title"), "about": said("about"), "answers": answers}
 
 
 def text_in(message: Message, channel: str, like: str, locale: str, mapped: Collection[str]) -> dict[str, Any] | None:

@@ -23,7 +23,10 @@ SWITCHES = {
     "when": ("only_new_orders",),
     "guards": tuple(
         f"guards.{one}"
-        for one in ("skip_discounted", "skip_refunded", "after_answer", "unless_answered", "even_if_notified")
+        for one in (
+            *("skip_discounted", "skip_refunded", "after_answer", "unless_answered", "unless_asking"),
+            "even_if_notified",
+        )
     ),
     "timing": ("timing.yearly",),
 }

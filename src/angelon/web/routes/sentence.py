@@ -7,13 +7,14 @@ from typing import Any
 
 from flask import g
 
-from angelon.core import event_types
+from angelon.core import event_types, questions
 from angelon.core.conditions.evaluate import describe_group
 from angelon.core.messages.channels import address_part, compiled_part, part_for_reader
 from angelon.core.planning.context import PlanningContext
 from angelon.core.planning.inputs import ALWAYS, ActiveRoute, Event, Facts
 from angelon.core.planning.plan import Decision, PlannedSend, TraceLine, decide
 from angelon.core.planning.sentence import describe_fallback, describe_guards, describe_once, describe_recipients
+from angelon.core.planning.subjects import asking as asking_messages
 from angelon.core.planning.subjects import subject, subjects, worked_condition
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Route
@@ -248,6 +249,10 @@ def conditions(group: Group, sample: sample_events.SampleEvent, route: Route | N
                 else ""
             )
     listed = [{"name": name, "kind": kind, "value": values.get(name, "")} for name, kind in subjects(live().setup)]
+    asked = {
+        questions.subject_name(message.key): f"the answer to “{message.name}”"
+        for message in asking_messages(live().setup)
+    }
     segments = {f"segment.{segment.key}": f"is in “{segment.name}”" for segment in live().setup.store.segments}
     return {
         "group": group.model_dump(mode="json"),
@@ -255,8 +260,13 @@ def conditions(group: Group, sample: sample_events.SampleEvent, route: Route | N
         "subjects": listed,
         "operators": OPERATORS,
         "said": OPERATOR_LABELS,
-        "called": SUBJECT_LABELS | segments,
-        "seen": orders.values_seen(session(), store_id()) | {"history.events": list(event_types.LABELS.items())},
+        "called": SUBJECT_LABELS | segments | asked,
+        "seen": orders.values_seen(session(), store_id())
+        | {"history.events": list(event_types.LABELS.items())}
+        | {
+            questions.subject_name(message.key): questions.outcomes(message)
+            for message in asking_messages(live().setup)
+        },
         "items": {
             "order.lines": parts_of_items("line", LINE_PARTS),
             "order.parcels": parts_of_items("parcel", PARCEL_PARTS),

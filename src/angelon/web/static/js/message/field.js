@@ -18,7 +18,7 @@ const inkOfPages = HighlightStyle.define([
 export function field({ into, text, label, hint = "", oneLine = false, page = false, rich = false, variables, changed,
   focused, chosen, spelled = (name) => `{{ ${name} }}` }) {
   const by = Object.fromEntries(variables.map((v) => [v.name, v]));
-  const known = (name) => by[name] ?? (name === "order" || name === "loop" || name.startsWith("order.")
+  const known = (name) => by[name] ?? (name === "order" || name === "loop" || /^(order|question)\./.test(name)
     ? { value: by[name]?.value } : undefined);
   const state = EditorState.create({
     doc: text,

@@ -4,55 +4,40 @@ from __future__ import annotations
 
 from typing import Any
 
-from flask import Blueprint, Response, abort, g, render_template, request
+from flask import Blueprint, Response, g, request
 
 from angelon.core.planning.permission import EVERYTHING, OPTIONAL, notice
-from angelon.db import files as library
 from angelon.db import suppressions
 from angelon.db.tables import StoreRow
 from angelon.engine.operations import preferences as operations
 from angelon.engine.preferences import Links, Reader
-from angelon.engine.unit import Actor
-from angelon.web.access.guard import asker
-from angelon.web.api.limits import Limits
-from angelon.web.preferences.words import words
+from angelon.web.customers import frame
+from angelon.web.customers.words import words
 from angelon.web.services import live, services, session, store_id, work
 
 pages = Blueprint("preferences", __name__, url_prefix="/p", template_folder="templates")
-tries = Limits(rate=1, burst=60)
-LONGEST = 2000
 
 
 def _reader(token: str) -> Reader:
     """Whose page it is; the store in view is theirs. Aborts for a link that is none of ours."""
-    found = Links(services().vault).read(token[:LONGEST])
-    row = session().get(StoreRow, found.store_id) if found is not None else None
-    if found is None or row is None:
-        if "Retry-After" in tries.spend_by(asker(), services().clock.now()):
-            abort(429, "Too many requests.")  # who guesses; a reader with a link is never counted
-        asked = request.accept_languages.best or "en"
-        abort(Response(render_template("preferences/gone.html", words=words(asked)), 404))
-    g.store, g.actor, g.reader = row, Actor("the reader"), found
-    g.pop("live", None)
+    found = Links(services().vault).read(token[: frame.LONGEST])
+    frame.enter(found.store_id if found is not None else None, "the reader")
+    assert found is not None
     return found
 
 
 def _page(reader: Reader, told: str = "", status: int = 200) -> Any:
-    said = words(reader.locale)
     listed = operations.notices(live(), reader.address_key, reader.locale)
     scopes = {row.scope for row in suppressions.of_address(session(), store_id(), reader.address_key)}
     nothing = bool(scopes & {EVERYTHING, OPTIONAL})
-    page = render_template(
-        "preferences/page.html",
-        words=said,
-        shop=live().setup.store,
-        letterhead=live().setup.store.letterhead,
-        locale=reader.locale,
+    return frame.page(
+        "customers/preferences.html",
+        reader.locale,
+        status,
         address=_shown(reader.address_key),
         notices=[(one, not nothing and notice(one.key) not in scopes) for one in listed],
         told=told,
     )
-    return page, status
 
 
 def _shown(address_key: str) -> str:
@@ -60,6 +45,9 @@ def _shown(address_key: str) -> str:
     kind, _, address = address_key.partition(":")
     name, at, domain = address.partition("@")
     return f"{name[:1]}…@{domain}" if at else f"…{address[-2:]}" if kind == "phone" else f"{address[:1]}…"
+
+
+frame.install(pages, _reader)
 
 
 @pages.get("/<token>")
@@ -86,25 +74,3 @@ def choose(token: str) -> Any:
             operations.leave(unit, reader.address_key, "left", "wants no optional message.", said.none)
     g.store = session().get(StoreRow, reader.store_id)
     return _page(reader, said.saved if wanted else said.left)
-
-
-@pages.get("/<token>/colours.css")
-def colours(token: str) -> Any:
-    """The letterhead's colours, for the page."""
-    _reader(token)
-    head = live().setup.store.letterhead
-    named = {"accent": head.accent, "ink": head.ink, "body": head.body, "page": head.page}
-    text = ":root {" + " ".join(f"--{name}: {value};" for name, value in named.items()) + "}"
-    return Response(text, mimetype="text/css")
-
-
-@pages.get("/<token>/logo")
-def logo(token: str) -> Any:
-    """The letterhead's picture, where it is one of the shop's files."""
-    _reader(token)
-    path = live().setup.store.letterhead.logo.removeprefix("library:")
-    file = next((one for one in live().files if f"{one.shelf}/{one.name}" == path and not one.by), None)
-    if file is None or not file.type.startswith("image/") or file.type == "image/svg+xml":
-        abort(404, "There is no picture.")
-    data = library.data(session(), store_id(), {file.id})[file.id]
-    return Response(data, mimetype=file.type, headers={"Cache-Control": "private, max-age=3600"})

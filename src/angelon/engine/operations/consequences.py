@@ -1,0 +1,82 @@
+"""What follows from the outcome of a question: routes that wait for it, and a new one made ready."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from angelon.core import questions
+from angelon.core.problems import Invalid, NotFound, Problem
+from angelon.core.questions import QuestionState
+from angelon.core.specs.base import read_spec
+from angelon.core.specs.condition import compares
+from angelon.core.specs.message import Message
+from angelon.core.specs.route import Route
+from angelon.engine.operations import upkeep
+from angelon.engine.unit import Work
+
+EVENT_OF = {
+    QuestionState.EXPIRED.value: questions.EXPIRED_EVENT,
+    QuestionState.NOT_ASKED.value: questions.NOT_ASKED_EVENT,
+    "late": questions.LATE_EVENT,
+}
+"""The event of an outcome that is no answer; `late` is an answer after it."""
+CUSTOMER, TEAM = "customer", "role:"
+
+
+def follows(route: Route, message: Message, outcome: str) -> bool:
+    """Whether a route waits for an outcome of a message's question, or for any of them."""
+    if EVENT_OF.get(outcome, questions.ANSWERED_EVENT) not in route.when:
+        return False
+    name = questions.subject_name(message.key)
+    asked = [part for part in compares(route.only_if) if part.of.startswith("question.")]
+    mine = [part for part in asked if part.of == name]
+    if not mine:
+        return not asked
+    return all(_holds(part.op, part.value, part.values, outcome) for part in mine) or outcome == "late"
+
+
+def _holds(op: str, value: str, values: Sequence[str], outcome: str) -> bool:
+    given = {"is": outcome == value, "is_not": outcome != value}
+    return given.get(op, outcome in values if op == "one_of" else outcome not in values if op == "none_of" else True)
+
+
+def make_route(work: Work, message: Message, outcome: str, send: str, whom: str) -> str:
+    """A route that sends a message, or makes a call, when a question comes to an outcome: off, and ready to be switched
+    on. `whom` is `customer`, or `role:` and a role of the team. Gives its key. Raises Invalid and NotFound.
+    """
+    known = dict(questions.outcomes(message)) | {"late": "An answer too late"}
+    if outcome not in known or outcome in (QuestionState.OPEN, QuestionState.WITHDRAWN):
+        raise Invalid([Problem("outcome", "That is no outcome of the question.", "Choose one of them.")])
+    other = work.live.setup.messages.get(send)
+    if other is None:
+        raise NotFound("There is no such message, or it is not published yet.")
+    gateways = work.live.setup.gateways.values()
+    ways = [(channel, one.key) for channel in other.channels() for one in gateways if one.channel == channel]
+    if whom != CUSTOMER:
+        ways = [way for way in ways if way[0] != "chat"]
+    if not ways:
+        raise Invalid([Problem("send", f"There is no gateway for “{other.name}”.", "Set one up under Gateways.")])
+    channel, gateway = ways[0]
+    name = f"{known[outcome]}: {other.name}"[:100]
+    asking = {
+        key for active in work.live.setup.routes if active.route.send == message.key for key in active.route.sources
+    }
+    condition = {"of": [{"of": questions.subject_name(message.key), "op": "is", "value": outcome}]}
+    key = upkeep.free_key(work, "route", name)
+    spec: dict[str, Any] = {
+        "key": key,
+        "name": name,
+        "when": [EVENT_OF.get(outcome, questions.ANSWERED_EVENT)],
+        "sources": sorted(asking) or list(work.live.sources),
+        "only_if": condition if outcome != "late" else {},
+        "send": send,
+        "channel": channel,
+        "gateway": gateway,
+    }
+    if channel == "call":
+        spec["to"] = [{"kind": "system"}]
+    elif whom.startswith(TEAM):
+        spec["to"] = [{"kind": "role", "who": whom.removeprefix(TEAM)}]
+    work.specs.save_draft(read_spec(Route, spec))
+    return key

@@ -1,1 +1,0 @@
-"""The page of a customer's preferences."""
