@@ -209,11 +209,38 @@ class Person(Model):
     language: str = ""
 
 
+class Question(Model):
+    """What an order's customer was asked, and what has become of it."""
+
+    id: str
+    message: str
+    """The message's key."""
+    outcome: str
+    """The key of an answer; else `open`, `no_answer`, `not_asked` or `withdrawn`."""
+    asked_at: AwareDatetime
+    ends_at: AwareDatetime | None = None
+    """Until when an answer counts; none as long as it is not out."""
+    closed_at: AwareDatetime | None = None
+    way: str = ""
+    """How it was answered: chat, sms, page or team."""
+    said: str = ""
+    reply: str = ""
+    """The last reply that was no answer."""
+    late_answer: str = ""
+
+
+class NoteAnswer(Model):
+    """An answer that the customer gave to somebody, by its key."""
+
+    answer: str = Field(max_length=60)
+
+
 class OrderDetails(Order):
-    """An order with its events and sends."""
+    """An order with its events, its sends and what was asked."""
 
     events: list[Event] = Field(default_factory=list)
     sends: list[Send] = Field(default_factory=list)
+    questions: list[Question] = Field(default_factory=list)
 
 
 class Orders(Page):

@@ -20,6 +20,8 @@ from angelon.db.tables import OPEN, ContactRow, OrderRow, QuestionRow
 QUESTION: Table = QuestionRow.__table__  # type: ignore[attr-defined]
 ORDER: Table = OrderRow.__table__  # type: ignore[attr-defined]
 CONTACT: Table = ContactRow.__table__  # type: ignore[attr-defined]
+LONGEST = dt.timedelta(days=7)
+_TOLD = (QuestionState.OPEN.value, QuestionState.EXPIRED.value)
 LOOK_AFTER = dt.timedelta(seconds=30)
 """How long after it is due a send that asks is looked at for the first time."""
 _OPEN = text(f"question.{OPEN}")
@@ -182,12 +184,16 @@ def counts(connection: Connection, store_id: int, message_id: int, since: dt.dat
     return {str(outcome): int(number) for outcome, number in connection.execute(statement)}
 
 
-def open_numbers(connection: Connection, store_id: int) -> tuple[int, int]:
-    """How many questions are open, and to how many of these somebody has replied with what is no answer."""
-    strange = func.sum(case((QUESTION.c.unmatched != "", 1), else_=0))
-    mine: tuple[Any, ...] = (_OPEN, not_by_index(QUESTION.c.store_id) == store_id)
-    row = connection.execute(core_select(func.count(), strange).where(*mine)).one()
-    return int(row[0]), int(row[1] or 0)
+def attention(connection: Connection, store_id: int, since: dt.datetime) -> list[tuple[int, int, int]]:
+    """(message id, open with a reply that is no answer, ended without an answer since a moment), where there is any."""
+    strange = func.sum(case(((QUESTION.c.state == QuestionState.OPEN) & (QUESTION.c.unmatched != ""), 1), else_=0))
+    silent = func.sum(case((QUESTION.c.state == QuestionState.EXPIRED, 1), else_=0))
+    # asked earlier than that, and open for long
+    mine = (QUESTION.c.store_id == store_id, QUESTION.c.asked_at >= since - LONGEST, QUESTION.c.state.in_(_TOLD))
+    recent = QUESTION.c.closed_at.is_(None) | (QUESTION.c.closed_at >= since)
+    statement = core_select(QUESTION.c.message_id, strange, silent).where(*mine, recent)
+    rows = connection.execute(statement.group_by(QUESTION.c.message_id))
+    return [(int(id_), int(odd or 0), int(none or 0)) for id_, odd, none in rows if odd or none]
 
 
 def listed(

@@ -75,7 +75,7 @@ class Vault:
         return hmac.new(self._proving, text.encode(), hashlib.sha256).hexdigest()[:12]
 
     def proves(self, text: str, proof: str) -> bool:
-        return hmac.compare_digest(self.proof(text), proof)
+        return hmac.compare_digest(self.proof(text).encode(), proof.encode(errors="replace"))
 
     def seal(self, text: str) -> str:
         """A text that only this installation can make and read; fit for an address."""

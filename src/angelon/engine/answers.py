@@ -69,6 +69,7 @@ class Answers:
             return Given.AGAIN
         if row.state == QuestionState.OPEN:  # over, and not looked at since
             self.expire(row)
+            self._now += dt.timedelta(microseconds=1)  # in this order
         if row.late_answer != answer:
             questions.change(self._connection, row.id, late_answer=answer, late_at=self._now)
             self._happened(row, rules.LATE_EVENT, answer, said.text or answer, f">{answer}")

@@ -135,6 +135,19 @@ class Event:
     values: Mapping[str, Any]
     """The mapped variables that have a value: texts, Decimal, Money, date, aware datetime, lists, bool."""
 
+    @property
+    def question(self) -> str:
+        """The key of the message whose question this event is about; empty for any other event."""
+        return self.was if self.type in _ABOUT_QUESTIONS else ""
+
+    @property
+    def answer(self) -> str:
+        """What became of that question: an answer's key, `no_answer`, or `not_asked`; empty for any other event."""
+        return self.now if self.type in _ABOUT_QUESTIONS else ""
+
+
+_ABOUT_QUESTIONS = frozenset({"answer.received", "answer.late", "question.expired", "question.not_asked"})
+
 
 class Outbox:
     """What a handler asks for. It is looked at once the function has returned; an exception discards all of it."""

@@ -6,11 +6,12 @@ from typing import Any
 
 from angelon.client import models
 from angelon.core.problems import NotFound
-from angelon.db import orders, sends
+from angelon.db import orders, questions, sends
+from angelon.engine.operations import questions as operations
 from angelon.web.api.events import event_of
 from angelon.web.api.operation import cursor_of, operation, read_cursor
 from angelon.web.api.sends import send_of
-from angelon.web.services import live, session, store_id
+from angelon.web.services import live, services, session, store_id, work
 
 
 @operation("GET", "/orders", "orders.read", "List orders", models.Orders, query=models.ListQuery)
@@ -40,6 +41,38 @@ def readorder_of(number: int) -> models.OrderDetails:
         person=person_of(orders.customer_of(session(), row)),
         events=[event_of(event) for event in orders.events_of(session(), number)[:200]],
         sends=[send_of(one) for one in made],
+        questions=[question_of(one) for one in questions.of_orders(session().connection(), [number]).get(number, [])],
+    )
+
+
+@operation(
+    "POST",
+    "/questions/{id}/answer",
+    "sends.write",
+    "Note an answer",
+    models.Question,
+    body=models.NoteAnswer,
+    refusals=(404, 422),
+)
+def note_answer(id: str, body: models.NoteAnswer) -> models.Question:
+    """Takes an answer that a customer has given elsewhere: the question has to be open."""
+    with work() as unit:
+        operations.note_answer(unit, id, body.answer, services().clock)
+    return question_of(questions.by_id(session().connection(), id))
+
+
+def question_of(row: Any) -> models.Question:
+    return models.Question(
+        id=row.id,
+        message=live().message_key(row.message_id),
+        outcome=row.answer if row.state == "answered" else row.state,
+        asked_at=row.asked_at,
+        ends_at=row.ends_at,
+        closed_at=row.closed_at,
+        way=row.way,
+        said=row.said,
+        reply=row.unmatched,
+        late_answer=row.late_answer,
     )
 
 

@@ -79,8 +79,8 @@ def install(pages: Blueprint, open_page: Callable[[str], Any]) -> None:
         open_page(token)
         head = live().setup.store.letterhead
         own = {"accent": head.accent, "on-accent": ink_on(head.accent), "ink": head.ink, "body": head.body}
-        light = own | {"page": head.page, "link": readable_on(head.page, head.accent)}
-        dark = DARK | {"link": readable_on(DARK["page"], head.accent)}
+        light = own | {"page": head.page, "link": readable_on(head.page, head.accent), "plate": "transparent"}
+        dark = DARK | {"link": readable_on(DARK["page"], head.accent), "plate": head.page}
         text = f":root {{{_css(light)}}} @media (prefers-color-scheme: dark) {{ :root {{{_css(dark)}}} }}"
         return Response(text, mimetype="text/css")
 

@@ -25,7 +25,18 @@ from angelon.web.messages.starters import question_starter
 from angelon.web.messages.views import stored_message
 from angelon.web.numbers import whole
 from angelon.web.paging import Page
-from angelon.web.services import live, messages, read_anew, routes, services, session, store_id, work, work_or_back
+from angelon.web.services import (
+    live,
+    messages,
+    public_address,
+    read_anew,
+    routes,
+    services,
+    session,
+    store_id,
+    work,
+    work_or_back,
+)
 
 pages = Blueprint("questions", __name__, url_prefix="/messages/<key>/question", template_folder="templates")
 
@@ -230,9 +241,10 @@ def _page(key: str, typed: Any = None) -> Any:
 
 
 def _unreachable() -> list[Problem]:
-    if live().setup.store.base_url or services().settings.base_url:
+    """A warning where the links to the question's page would lead to this machine alone."""
+    if live().setup.store.base_url or services().settings.base_url or services().settings.demo:
         return []
-    what = "The shop’s public address is not set, so no link to the question’s page can be sent."
+    what = f"Links to the question’s page lead to {public_address()}, as long as no public address is set."
     return [Problem("", what, "Set it in Settings.", "warning")]
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -11,13 +12,16 @@ from flask import Blueprint, abort, flash, g, redirect, render_template, request
 from angelon.core import event_types
 from angelon.core.planning.permission import of_order
 from angelon.core.problems import Invalid, NotFound
+from angelon.core.questions import EVENTS, answer_label, outcome_label
+from angelon.core.specs.message import Answer
 from angelon.core.values import show, unpack
-from angelon.db import changes, contact_tags, history, inquiries, orders, sends
+from angelon.db import changes, contact_tags, history, inquiries, orders, questions, sends
 from angelon.db import suppressions as suppressed
 from angelon.db.sends import Filter
 from angelon.db.tables import EventRow, OrderRow
 from angelon.engine.operations import orders as operations
 from angelon.engine.operations import people, suppressions
+from angelon.engine.operations import questions as question_operations
 from angelon.web.exporting import as_file
 from angelon.web.numbers import whole
 from angelon.web.orders import export, outcomes
@@ -27,7 +31,7 @@ from angelon.web.sends.views import outcome
 from angelon.web.services import live, names, services, session, store_id, work, work_or_back
 
 A_PAGE = 100
-TOLD = (operations.NOTE, operations.JOINED, operations.PARTED)
+TOLD = (operations.NOTE, operations.JOINED, operations.PARTED, "answer noted", "question withdrawn")
 """What of an order's changes stands among its notes."""
 
 pages = Blueprint("orders", __name__, url_prefix="/orders", template_folder="templates")
@@ -104,6 +108,47 @@ def stop(order_id: int) -> Any:
     return redirect(url_for(".one", order_id=order_id))
 
 
+@pages.post("/<int:order_id>/questions/<question_id>")
+def act_on_question(order_id: int, question_id: str) -> Any:
+    """Notes an answer that the customer gave to somebody of the team, or withdraws the question."""
+    with work_or_back(url_for(".one", order_id=order_id)) as unit:
+        if request.form.get("act") == "withdraw":
+            question_operations.withdraw(unit, question_id)
+            said = "The question is withdrawn. No answer to it counts any more."
+        else:
+            question_operations.note_answer(unit, question_id, request.form.get("answer", ""), services().clock)
+            said = "The answer is noted. What follows from it happens now."
+    flash(said, "good")
+    return redirect(url_for(".one", order_id=order_id))
+
+
+def questions_of(order_id: int) -> list[dict[str, Any]]:
+    """What the order's customer was asked, newest first, with the answers that the team may note."""
+    found = []
+    for row in reversed(questions.of_orders(session().connection(), [order_id]).get(order_id, [])):
+        message = live().setup.messages.get(live().message_key(row.message_id))
+        asked = message.question.answers if message is not None and message.question is not None else []
+        found.append(
+            {
+                "row": row,
+                "message": message,
+                "outcome": outcome_label(message, row.outcome),
+                "late": outcome_label(message, row.late_answer) if row.late_answer else "",
+                "shape": _shape_of(row, asked),
+                "answers": [(one.key, answer_label(one, message.locale)) for one in asked] if message else [],
+                "route": next((a.route for a in live().setup.routes if message and a.route.send == message.key), None),
+            }
+        )
+    return found
+
+
+def _shape_of(row: Any, asked: Sequence[Answer]) -> str:
+    means = next((one.means for one in asked if one.key == row.answer), "other")
+    answered = {"yes": "yes", "no": "failed", "other": "sent"}[means]
+    shapes = {"open": "scheduled", "answered": answered, "not_asked": "problem", "withdrawn": "cancelled"}
+    return shapes.get(row.state, "no")
+
+
 @pages.post("/<int:order_id>/join")
 def join(order_id: int) -> Any:
     """Makes it one with another order."""
@@ -157,6 +202,8 @@ def _page(order_id: int, typed: str = "") -> Any:
         outcomes=outcomes.of_order(source.key if source else "", happened, made, g.now),
         shapes=outcomes.SHAPES,
         runs=runs_of(order_id),
+        questions=questions_of(order_id),
+        about_questions=EVENTS,
         label=event_types.label,
         changes=event_types.CHANGES.values(),
         statuses=statuses_of(order),

@@ -15,7 +15,18 @@ from angelon.core.messages.channels import CHANNEL_LABELS
 from angelon.core.planning.readiness import problems_of
 from angelon.core.specs import Message
 from angelon.core.specs.origins import origin
-from angelon.db import counts, events, gateway_health, gateway_use, inquiries, overview, sends, shapes, specs
+from angelon.db import (
+    counts,
+    events,
+    gateway_health,
+    gateway_use,
+    inquiries,
+    overview,
+    questions,
+    sends,
+    shapes,
+    specs,
+)
 from angelon.db.specs import StoredRoute
 from angelon.web.formats import capital, moment
 from angelon.web.gateways.states import gateway_states
@@ -188,7 +199,7 @@ def needs() -> list[Need]:
             found.append(Need("held", f"Route {active.route.name}", what, "Open the route", f"/routes/{key}"))
     for kind, key, why in specs.unreadable(session(), store_id()):
         found.append(Need("failed", f"The {kind} {key} can’t be read", why, "Open it", f"/{kind}s/{key}"))
-    return [*found, *_short(), *_nameless(), *_drifts(), *_unused()][:8]
+    return [*found, *_asked_in_vain(), *_short(), *_nameless(), *_drifts(), *_unused()][:8]
 
 
 def _stuck() -> list[Need]:
@@ -207,6 +218,23 @@ def _stuck() -> list[Need]:
             href = url_for("sends.index", state=cause.state, cause=cause.reason, span="all")
             sends_ = "1 send" if cause.number == 1 else f"{cause.number:,} sends"
             found.append(Need(cause.state, f"{word}: {sends_}", cause.reason, "See them", href))
+    return found
+
+
+def _asked_in_vain() -> list[Need]:
+    """Questions with a reply that a person has to read, and those without an answer in the last seven days."""
+    found = []
+    for id_, replies, silent in questions.attention(session().connection(), store_id(), g.now - dt.timedelta(days=7)):
+        key = live().message_key(id_)
+        name = live().setup.messages[key].name if key in live().setup.messages else key
+        href = f"/messages/{key}/question"
+        if replies:
+            what = "A reply to read" if replies == 1 else f"{replies} replies to read"
+            why = f"“{name}”: what came is none of the answers. The question stays open."
+            found.append(Need("held", what, why, "See it" if replies == 1 else "See them", f"{href}?outcome=open#list"))
+        if silent:
+            what, why = f"{silent} without an answer", f"“{name}”, in the last seven days."
+            found.append(Need("scheduled", what, why, "See them", f"{href}?outcome=no_answer#list"))
     return found
 
 
