@@ -1,7 +1,7 @@
 """Makes docs/screenshots anew from a running demo: python scripts/screenshots.py http://127.0.0.1:8080
 
 Take a fresh demo (make demo FRESH=1): the pictures show what it starts with. One argument more takes only pictures
-whose name holds it; another is the address of an empty installation, for the picture of its first page.
+whose name holds it.
 """
 
 from __future__ import annotations
@@ -42,6 +42,22 @@ def one_send(page: Any) -> None:
     page.get_by_role("heading", name="History").wait_for()
 
 
+def one_order(page: Any) -> None:
+    page.locator("tr[data-row] a").first.click()
+    page.get_by_role("heading", name="Timeline").wait_for()
+
+
+def customer_page(page: Any) -> None:
+    """A customer's question, placed just now and opened on their phone."""
+    page.goto("/standins")
+    page.get_by_label("Payment").select_option("on_delivery")
+    page.get_by_label("Customer").select_option(index=1)
+    page.get_by_role("button", name="Place the order").click()
+    page.wait_for_timeout(2500)
+    page.goto("/standins/handset")
+    page.goto(page.locator(".handset .said a").last.get_attribute("href"))
+
+
 def rehearsed(page: Any) -> None:
     """On an order that is large enough."""
     for _ in range(30):
@@ -73,11 +89,12 @@ SHOTS: list[tuple[str, str, Any]] = [
     ("message-sms", "/messages/order-received?channel=sms&locale=fr", None),
     ("letterhead", "/letterhead", None),
     ("route", "/routes/how-it-went", None),
-    ("order", "/orders/185", None),
+    ("order", "/orders?words=BK-4101", one_order),
     ("sends", "/sends", None),
     ("send", "/sends", one_send),
     ("sources", "/sources", None),
-    ("capture", "/sources/webshop/capture", None),
+    ("question", "/messages/shall-we-send/question", None),
+    ("customer-page", "/standins/handset", customer_page),
     ("connect", "/sources/webshop/connect", None),
     ("standins", "/standins", None),
     ("settings", "/settings", None),
@@ -88,12 +105,10 @@ SHOTS: list[tuple[str, str, Any]] = [
 ]
 
 
-def main(address: str, only: str = "", empty: str = "") -> None:
-    """`empty` is the address of an installation without a store, for the picture of its first page."""
+def main(address: str, only: str = "") -> None:
     with sync_playwright() as playwright:
         chromium = playwright.chromium.launch(executable_path=CHROMIUM, args=["--no-sandbox", "--disable-gpu"])
-        shots = [*SHOTS, ("start", f"{empty}/start", None)] if empty else SHOTS
-        for name, path, act in shots:
+        for name, path, act in SHOTS:
             if only not in name:
                 continue
             context = chromium.new_context(

@@ -1,1 +1,1 @@
-"""The guide: ten short pages by task, the same as in `docs/guide`."""
+"""The guide: short pages by task, the same as in `docs/guide`."""

@@ -69,6 +69,8 @@ def page_for(path: str) -> str:
     """The address of the guide's page for a page of the application."""
     if re.fullmatch(r"/sources/[^/]+/(read|ask)", path):
         return "/guide/map"
+    if re.fullmatch(r"/messages/[^/]+/question", path):
+        return "/guide/questions"
     found = next((key for start, key in OF_PAGES if path.startswith(start)), "")
     return f"/guide/{found}" if found else "/guide"
 

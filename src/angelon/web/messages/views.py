@@ -10,6 +10,7 @@ from flask import Blueprint, Response, abort, flash, jsonify, redirect, render_t
 from angelon.core.markup.cleaning import cleaned
 from angelon.core.messages.blocks import Tokens
 from angelon.core.messages.channels import CHANNEL_LABELS, CHANNELS, compiled_part
+from angelon.core.messages.known_fields import QUESTION_FIELDS
 from angelon.core.planning.preflight import Sample, listed
 from angelon.core.problems import Conflict, Invalid, NotFound, Problem
 from angelon.core.specs import Gateway, Message, Variable
@@ -29,7 +30,7 @@ from angelon.engine.reviews import ReviewService
 from angelon.web import sample_event as sample_events
 from angelon.web.listing import Choice, narrowed
 from angelon.web.messages import comparing, replacing, starters
-from angelon.web.messages.preview import Preview, edit_location, preview
+from angelon.web.messages.preview import Preview, edit_location, preview, question_sample
 from angelon.web.numbers import whole
 from angelon.web.services import (
     kinds_of_events,
@@ -157,7 +158,7 @@ def edit(key: str) -> Any:
         channel=channel,
         locale=locale,
         sample=sample,
-        variables=variables_with_values(sample),
+        variables=variables_with_values(sample) + (_about_question() if message.question else []),
         stamp=operations.stamp(row),
         routes=[active.route for active in live().setup.routes if active.route.send == key],
         seen=preview(message, channel, locale, live(), sample, samples),
@@ -283,6 +284,15 @@ def _order_fields(sample: sample_events.SampleEvent, locale: str) -> list[dict[s
         }
         for part, (type_, about) in READING.items()
         if (part in mapped or part == "number") and type_ is not Type.LIST and part not in _NOT_SHOWN
+    ]
+
+
+def _about_question() -> list[dict[str, Any]]:
+    """What a text may say of its question."""
+    values = question_sample()
+    return [
+        {"name": f"question.{name}", "type": "text", "value": values[name], "about": about, "required": False}
+        for name, about in QUESTION_FIELDS.items()
     ]
 
 

@@ -234,7 +234,8 @@ def _asked_in_vain() -> list[Need]:
             found.append(Need("held", what, why, "See it" if replies == 1 else "See them", f"{href}?outcome=open#list"))
         if silent:
             what, why = f"{silent} without an answer", f"“{name}”, in the last seven days."
-            found.append(Need("scheduled", what, why, "See them", f"{href}?outcome=no_answer#list"))
+            see = "See it" if silent == 1 else "See them"
+            found.append(Need("scheduled", what, why, see, f"{href}?outcome=no_answer#list"))
     return found
 
 

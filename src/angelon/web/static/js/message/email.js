@@ -4,7 +4,7 @@ import { say } from "../toast.js";
 import { button, choice, element } from "./parts.js";
 
 const NAMES = { heading: "Heading", text: "Text", button: "Button", lines: "Order lines", address: "Address",
-  parcel: "Parcel", divider: "Line", image: "Picture", columns: "Two columns", mjml: "MJML" };
+  parcel: "Parcel", answers: "Answers", divider: "Line", image: "Picture", columns: "Two columns", mjml: "MJML" };
 const FIELDS = {
   heading: [["text", "the heading", true]],
   text: [["text", "a blank line starts a paragraph; **strong**, _emphasis_, [words](https://…)", false]],
@@ -17,6 +17,7 @@ const NOTES = {
   lines: "name, quantity and price of each line · postage, discount, tax · then the total",
   address: "then the address that the source reads, line by line",
   parcel: "carrier, number and day of each parcel · how far it has come",
+  answers: "a button for each answer of the question · each opens the page where it is given",
   divider: "a thin line across",
 };
 
