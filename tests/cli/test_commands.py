@@ -238,7 +238,8 @@ def test_checks_of_files_run_against_a_bundle_with_a_difference_to_read(tmp_path
     assert "passed First mail" in said
     (tmp_path / "slow.yaml").write_text(
         BUNDLE.read_text().replace(
-            "send: order-received, gateway: mailroom}", "send: order-received, gateway: mailroom, timing: {amount: 10}}"
+            "send: order-received, gateway: mailroom, g",
+            "send: order-received, gateway: mailroom, timing: {amount: 10}, g",
         )
     )
     said = angelon_(tmp_path, "check", "--bundle", str(tmp_path / "slow.yaml"), str(folder), code=1)

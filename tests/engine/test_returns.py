@@ -7,8 +7,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from angelon.core.replies import command
 from angelon.core.sending.codes import is_nobody, meaning
-from angelon.core.sending.replies import command
 from angelon.core.sending.returned import read_returned, return_path, send_of
 from angelon.core.specs import Gateway, Store
 from angelon.db.tables import GatewayRow

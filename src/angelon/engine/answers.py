@@ -13,7 +13,7 @@ from sqlalchemy import Connection
 
 from angelon.core import questions as rules
 from angelon.core.questions import QuestionState
-from angelon.core.sending.replies import command
+from angelon.core.replies import command
 from angelon.core.specs.message import Question
 from angelon.core.states import OUT, State
 from angelon.db import events, locks, questions

@@ -16,7 +16,7 @@ from angelon.core.deliveries import storable_text
 from angelon.core.messages.channels import address_key, check_address
 from angelon.core.payload.paths import MISSING, BadPath, compile_path
 from angelon.core.planning.follow_up import has_follow_up
-from angelon.core.sending.replies import command
+from angelon.core.replies import command
 from angelon.core.specs.gateway import Gateway
 from angelon.core.states import State
 from angelon.core.values import show

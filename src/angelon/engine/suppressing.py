@@ -11,8 +11,8 @@ from sqlmodel import Session
 
 from angelon.core.messages.channels import address_key
 from angelon.core.planning.permission import EVERYTHING
+from angelon.core.replies import command
 from angelon.core.sending.codes import is_nobody
-from angelon.core.sending.replies import command
 from angelon.db import changes, suppressions
 from angelon.db.live_setup import LiveSetup
 

@@ -8,7 +8,7 @@ from angelon.core.messages.chat import MOST_BUTTONS
 from angelon.core.messages.known_fields import unknown_fields
 from angelon.core.problems import Problem
 from angelon.core.questions import folded, match, said_in, same_words
-from angelon.core.sending.replies import command
+from angelon.core.replies import command
 from angelon.core.specs.message import Message, Question
 from angelon.core.templates import BadTemplate, compile_template
 

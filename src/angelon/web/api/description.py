@@ -27,7 +27,8 @@ TITLES = {
     503: "Not stored; send it again later",
 }
 GROUPS = {
-    "sources": "Events", "events": "Events", "sends": "Sends", "orders": "Orders", "suppressions": "Suppressions",
+    "sources": "Events", "events": "Events", "sends": "Sends", "orders": "Orders",
+    "questions": "Orders", "suppressions": "Suppressions",
     "people": "People", "consents": "People",
     "rehearsals": "Tests", "checks": "Tests", "setup": "Set-up",
 }  # fmt: skip
