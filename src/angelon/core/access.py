@@ -14,7 +14,7 @@ ROLES: dict[str, str] = {
 FORMERLY = {"watcher": "viewer"}
 """Names that roles had before: still taken from commands and files."""
 RANK = {role: number for number, role in enumerate(reversed(ROLES))}
-PUBLIC = frozenset({"static", "health", "receipts", "api", "metrics", "preferences", "answers"})
+PUBLIC = frozenset({"static", "health", "receipts", "api", "metrics", "preferences", "answers", "sign_ups", "why"})
 """Parts that know by other means who asks, or give nothing away."""
 PARTS: dict[str, tuple[str, str]] = {
     "overview": ("viewer", "developer"),
@@ -29,6 +29,7 @@ PARTS: dict[str, tuple[str, str]] = {
     "approved": ("writer", "writer"),
     "library": ("writer", "writer"),
     "letterhead": ("writer", "developer"),
+    "customer_pages": ("writer", "developer"),
     "routes": ("viewer", "developer"),
     "segments": ("writer", "developer"),
     "handlers": ("developer", "developer"),

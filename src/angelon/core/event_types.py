@@ -46,6 +46,7 @@ OTHERS: tuple[tuple[str, str], ...] = (
     ("answer.late", "an answer too late"),
     ("question.expired", "no answer in time"),
     ("question.not_asked", "a question could not be asked"),
+    ("permission.given", "the customer signed up for a channel"),
     ("send.failed", "a send failed for good"),
     ("send.held", "a send is held"),
 )

@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Collection
 
-from sqlalchemy import Connection, Table, bindparam, func, insert
+from sqlalchemy import ColumnElement, Connection, Table, bindparam, func, insert, or_
 from sqlalchemy import select as core_select
 from sqlmodel import Session, col, select
 
@@ -56,9 +56,13 @@ def note(
     )
 
 
+def of(table: Table, address_keys: Collection[str]) -> ColumnElement[bool]:
+    """Whether a row is about one of these addresses, be it for one message alone."""
+    column = table.c.address_key
+    return or_(column.in_(list(address_keys)), *(column.startswith(f"{key}#", autoescape=True) for key in address_keys))
+
+
 def listed(session: Session, store_id: int, address_keys: Collection[str]) -> list[ConsentRow]:
-    """All that was said about these addresses, newest first."""
-    statement = select(ConsentRow).where(
-        ConsentRow.store_id == store_id, col(ConsentRow.address_key).in_(list(address_keys))
-    )
+    """All that was said about these addresses, of one message alone too, newest first."""
+    statement = select(ConsentRow).where(ConsentRow.store_id == store_id, of(CONSENT, address_keys))
     return list(session.exec(statement.order_by(col(ConsentRow.id).desc()).limit(200)))

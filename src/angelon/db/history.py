@@ -13,7 +13,7 @@ from sqlalchemy import select as core_select
 from angelon.core.messages.channels import CHANNELS, address_key
 from angelon.core.planning import purchases
 from angelon.core.planning.inputs import Answer, Contact, Facts, PriorSend, Setup
-from angelon.core.planning.permission import THIS_ORDER, Consent, of_order
+from angelon.core.planning.permission import THIS_ORDER, Consent, for_one_message, of_order
 from angelon.core.planning.purchases import Purchase
 from angelon.core.questions import Asked
 from angelon.core.reading import Reading
@@ -256,7 +256,9 @@ def known(
         address_keys |= fixed_address_keys(routes, live.setup) | {of_order(id_) for id_ in ids}
         found.suppressed = suppressions.among(connection, live.store_id, address_keys)
         if live.setup.store.consent:
-            found.consents = consents.among(connection, live.store_id, address_keys)
+            once = {one.message for one in live.setup.store.pages.sign_ups if one.message}
+            single = {for_one_message(key, message) for key in address_keys for message in once}
+            found.consents = consents.among(connection, live.store_id, address_keys | single)
     return found
 
 

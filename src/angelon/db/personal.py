@@ -13,7 +13,7 @@ from angelon.core.questions import ANSWERED_EVENT, LATE_EVENT, QuestionState
 from angelon.core.shape import Shape
 from angelon.core.states import State
 from angelon.core.values import pack
-from angelon.db import contact_values, questions
+from angelon.db import consents, contact_values, questions
 from angelon.db.contact_tags import CONTACT, TAG
 from angelon.db.events import DELIVERY, EVENT
 from angelon.db.inquiries import INQUIRY
@@ -196,7 +196,7 @@ def erase(about: About, now: dt.datetime) -> dict[str, int]:
 
 
 def _of(table: Table, about: About) -> Sequence[Any]:
-    return table.c.store_id == about.store_id, table.c.address_key.in_(about.address_keys)
+    return table.c.store_id == about.store_id, consents.of(table, about.address_keys)
 
 
 def _from_runs(about: About) -> None:

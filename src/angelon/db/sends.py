@@ -308,8 +308,8 @@ def is_followed(connection: Connection, send_id: str, step: int) -> bool:
 
 
 def of_question(connection: Connection, question_id: str) -> list[Any]:
-    """The sends that ask a question, oldest first: (state, due_at, settled_at, fallback_at, reason, channel)."""
-    names = ("state", "due_at", "settled_at", "fallback_at", "reason", "channel")
+    """The sends that ask a question, oldest first: (id, state, due_at, settled_at, fallback_at, reason, channel)."""
+    names = ("id", "state", "due_at", "settled_at", "fallback_at", "reason", "channel")
     columns = tuple(SEND.c[name] for name in names)
     mine = core_select(*columns).where(SEND.c.question_id == question_id)
     return list(connection.execute(mine.order_by(SEND.c.created_at, SEND.c.id)))
@@ -720,8 +720,14 @@ class SendDetails:
 
 
 def details(session: Session, store_id: int, send_id: str) -> SendDetails | None:
+    found = any_details(session, send_id)
+    return found if found is not None and found.listed.send.store_id == store_id else None
+
+
+def any_details(session: Session, send_id: str) -> SendDetails | None:
+    """The same, whichever store's it is."""
     send = session.get(SendRow, send_id)
-    if send is None or send.store_id != store_id:
+    if send is None:
         return None
     order = session.get(OrderRow, send.order_id) if send.order_id else None
     message = session.get(MessageRow, send.message_id) if send.message_id else None

@@ -51,6 +51,20 @@ class Links:
         id_ = f"qn-{name}"
         return id_ if name and self.vault.proves(f"question:{id_}", proof) else None
 
+    def why(self, live: LiveSetup, send_id: str) -> str:
+        """The address of the page that says why a message came; empty where no public address is set."""
+        base = live.setup.store.base_url or self._base_url
+        return f"{base}/w/{self.why_token(send_id)}" if base else ""
+
+    def why_token(self, send_id: str) -> str:
+        return f"{send_id.partition('-')[2]}-{self.vault.proof(f'why:{send_id}')}"
+
+    def read_why(self, token: str) -> str | None:
+        """The id of the send that a link's end is about; None for one that is none of ours."""
+        name, _, proof = token.partition("-")
+        id_ = f"sd-{name}"
+        return id_ if name and self.vault.proves(f"why:{id_}", proof) else None
+
     def return_path(self, pattern: str, send_id: str) -> str:
         """Where a send's mail goes that can't be delivered."""
         return return_path(pattern, send_id, self.vault.proof(send_id))

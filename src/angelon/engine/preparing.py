@@ -15,6 +15,7 @@ from angelon.core.messages.attachments import AttachmentRequest, File, calendar_
 from angelon.core.messages.blocks import content_id
 from angelon.core.messages.channels import CHANNELS
 from angelon.core.messages.email import RenderedEmail
+from angelon.core.messages.leaving import WHY
 from angelon.core.problems import Invalid
 from angelon.core.sending.due import Around, DueSend
 from angelon.core.sending.mail import build_mail
@@ -128,7 +129,12 @@ class Preparer:
         )
 
     def _for_reader(self, ready: Ready, mail: RenderedEmail, send: DueSend, live: LiveSetup) -> RenderedEmail | Held:
-        """An optional mail with its reader's own link to their preferences."""
+        """A mail with its reader's own links: to why it came, and of an optional one to their preferences."""
+        if WHY in mail.html or WHY in mail.text:
+            why = self._links.why(live, send.id) if self._links is not None else ""
+            if not why:
+                return Held("Each mail links to why it came, and the shop has no public address. Set it in Settings.")
+            mail = mail.with_why(why)
         message = send.draft if send.draft is not None else live.setup.messages.get(send.message)
         if message is None or message.purpose != "optional":
             return mail

@@ -58,6 +58,11 @@ class Counter:
         with self._box.session() as session:
             return list(session.exec(select(ShopOrderRow).order_by(col(ShopOrderRow.id).desc()).limit(limit)))
 
+    def order(self, order_id: int) -> ShopOrder | None:
+        with self._box.session() as session:
+            row = session.get(ShopOrderRow, order_id)
+            return shop_order(row) if row is not None else None
+
     def place(
         self,
         customer_id: int,

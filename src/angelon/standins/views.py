@@ -18,6 +18,7 @@ from angelon.standins.reviewer import RULES
 from angelon.standins.sms import sms_json
 from angelon.standins.system import call_json
 from angelon.web.numbers import whole
+from angelon.web.services import live
 
 pages = Blueprint("standins", __name__, url_prefix="/standins", template_folder="templates")
 
@@ -108,6 +109,16 @@ def act() -> Any:
             "bad",
         )
     return redirect(url_for(".index"))
+
+
+@pages.get("/thanks/<int:order_id>")
+def thanks(order_id: int) -> Any:
+    """What the customer of the test shop sees once they have ordered, with the shop's sign-up pages."""
+    order = Counter(box()).order(order_id)
+    if order is None:
+        abort(404, "There is no such order in the test shop.")
+    shop = live().setup.store
+    return render_template("standins/thanks.html", order=order, shop=shop, sign_ups=shop.pages.sign_ups)
 
 
 @pages.post("/mailbox")

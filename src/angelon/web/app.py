@@ -73,6 +73,7 @@ def _pages() -> tuple[Blueprint, ...]:
     from angelon.web.api.views import documentation as api_documentation
     from angelon.web.changes.views import pages as changes
     from angelon.web.checks.views import pages as checks
+    from angelon.web.customer_pages.views import pages as customer_pages
     from angelon.web.events.views import pages as events
     from angelon.web.find.views import pages as find
     from angelon.web.forecast.views import pages as forecast
@@ -125,6 +126,7 @@ def _pages() -> tuple[Blueprint, ...]:
         questions,
         approved,
         letterhead,
+        customer_pages,
         library,
         routes,
         handlers,
@@ -150,9 +152,11 @@ def _asked_by_programs() -> tuple[Blueprint, ...]:
     from angelon.web.api.views import pages as api
     from angelon.web.customers.preferences import pages as preferences
     from angelon.web.customers.questions import pages as answers
+    from angelon.web.customers.sign_up import pages as sign_ups
+    from angelon.web.customers.why import pages as why
     from angelon.web.receipts.views import pages as receipts
 
-    return api, receipts, preferences, answers
+    return api, receipts, preferences, answers, sign_ups, why
 
 
 MOST_FLASHED = 600

@@ -51,6 +51,7 @@ def rail(counts: dict[str, int]) -> list[tuple[str, list[Place]]]:
                 Place("Sources", "/sources", "sources", counts.get("sources")),
                 Place("Messages", "/messages", "messages", counts.get("messages")),
                 Place("Letterhead", "/letterhead", "letterhead"),
+                Place("Customer pages", "/customer-pages", "customer_pages"),
                 Place("Files", "/files", "files"),
                 Place("Routes", "/routes", "routes", counts.get("routes")),
                 Place("Handlers", "/handlers", "handlers"),
@@ -150,7 +151,7 @@ def frame() -> Frame:
     return Frame(_seen(rail(numbers.counts)), numbers.needs, Pulse("failed", "moved away") if moved else state, moved)
 
 
-_PARTS = {"/": "overview", "/files": "library"}
+_PARTS = {"/": "overview", "/files": "library", "/customer-pages": "customer_pages"}
 
 
 def _seen(places: list[tuple[str, list[Place]]]) -> list[tuple[str, list[Place]]]:

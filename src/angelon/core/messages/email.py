@@ -32,7 +32,7 @@ from angelon.core.messages.blocks import (
 )
 from angelon.core.messages.channel import Channel, Part, Rendered
 from angelon.core.messages.known_fields import shop_values, unknown_fields
-from angelon.core.messages.leaving import LINK
+from angelon.core.messages.leaving import LINK, WHY, why_html, why_text
 from angelon.core.messages.leaving import as_html as leave_html
 from angelon.core.messages.leaving import as_text as leave_text
 from angelon.core.problems import Invalid, Problem
@@ -82,6 +82,10 @@ class RenderedEmail(Rendered):
     def for_reader(self, link: str) -> RenderedEmail:
         """This mail with the reader's own link to their preferences in it."""
         return replace(self, html=self.html.replace(LINK, link), text=self.text.replace(LINK, link), leave=link)
+
+    def with_why(self, link: str) -> RenderedEmail:
+        """This mail with the link to why it came."""
+        return replace(self, html=self.html.replace(WHY, link), text=self.text.replace(WHY, link))
 
     def summary(self) -> str:
         return self.subject
@@ -217,6 +221,7 @@ def compile_email(text: EmailText, store: Store, locale: str, message: Message |
             store.country,
             locale,
             extras,
+            store.pages.why,
         ],
         sort_keys=True,
     )
@@ -225,27 +230,27 @@ def compile_email(text: EmailText, store: Store, locale: str, message: Message |
 
 @lru_cache(maxsize=512)
 def _compiled(key: str) -> CompiledEmail:
-    spec, letterhead_spec, shop, country, locale, extras = json.loads(key)
+    spec, letterhead_spec, shop, country, locale, extras, why = json.loads(key)
     store_name = shop["name"]
     text, letterhead = EmailText.model_validate(spec), Letterhead.model_validate(letterhead_spec)
     asked = Question.model_validate(extras["question"]) if extras.get("question") else None
     text = with_answers(text, asked, locale, extras.get("locale", locale))
     problems: list[Problem] = []
     leaving = locale if extras.get("purpose") == "optional" else ""
-    left = f"\n\n{leave_text(leaving, letterhead.fixed_words)}" if leaving else ""
+    left = _ending(locale, leaving, why, letterhead)
     prefix = f"{letterhead.subject_prefix} " if letterhead.subject_prefix else ""
     subject = _part("subject", prefix + text.subject, problems)
     html = None
     if text.text_only:
         html = compile_template("", True)
     elif text.html:
-        html = _own_page(_with_leaving(text.html, leaving, letterhead), problems)
+        html = _own_page(_with_leaving(text.html, locale, leaving, why, letterhead), problems)
     else:
-        source = _layout(text, letterhead, store_name, locale, problems, leaving)
+        source = _layout(text, letterhead, store_name, locale, problems, leaving, why)
         if not problems:
             html = _part("blocks", source, problems, True)
     if text.text_only:
-        plain_text = _part("text", text.text + "\n\n" + _sign_off(letterhead, store_name, leaving), problems)
+        plain_text = _part("text", text.text + "\n\n" + _sign_off(letterhead, store_name, left), problems)
     elif text.text:
         plain_text = _part("text", text.text + left, problems)
     elif text.html:
@@ -257,7 +262,7 @@ def _compiled(key: str) -> CompiledEmail:
             else _part(
                 "blocks",
                 "".join(block_text(b, locale, letterhead) for b in text.blocks)
-                + _sign_off(letterhead, store_name, leaving),
+                + _sign_off(letterhead, store_name, left),
                 problems,
             )
         )
@@ -311,23 +316,43 @@ def _part(where: str, source: str, problems: list[Problem], html: bool = False) 
     return made
 
 
-def _with_leaving(page: str, locale: str, letterhead: Letterhead) -> str:
-    """A page of one's own with the sentence about leaving at its end, where it is an optional mail's."""
-    if not locale or LINK in page:
+def _ending(locale: str, leaving: str, why: bool, letterhead: Letterhead) -> str:
+    """What a plain text ends with: how to leave an optional mail, and where it says why the mail came."""
+    left = f"\n\n{leave_text(leaving, letterhead.fixed_words)}" if leaving else ""
+    return left + (f"\n\n{why_text(locale)}" if why else "")
+
+
+def _ending_html(locale: str, leaving: str, why: bool, letterhead: Letterhead) -> str:
+    parts = [leave_html(leaving, letterhead.fixed_words)] if leaving else []
+    return " · ".join([*parts, why_html(locale)] if why else parts)
+
+
+def _with_leaving(page: str, locale: str, leaving: str, why: bool, letterhead: Letterhead) -> str:
+    """A page of one's own with the sentence about leaving at its end, where it is an optional mail's, and the link to
+    why it came.
+    """
+    leaving, why = "" if LINK in page else leaving, why and WHY not in page
+    ending = _ending_html(locale, leaving, why, letterhead)
+    if not ending:
         return page
-    said = f'<p style="font-size:13px;color:#57606b">{leave_html(locale, letterhead.fixed_words)}</p>'
+    said = f'<p style="font-size:13px;color:#57606b">{ending}</p>'
     at = page.lower().rfind("</body>")
     return page[:at] + said + page[at:] if at >= 0 else page + said
 
 
-def _sign_off(letterhead: Letterhead, store_name: str, leaving: str) -> str:
+def _sign_off(letterhead: Letterhead, store_name: str, left: str) -> str:
     signature = plain(letterhead.signature) + "\n\n" if letterhead.signature else ""
-    left = f"\n\n{leave_text(leaving, letterhead.fixed_words)}" if leaving else ""
     return signature + "-- \n" + (letterhead.footer or store_name) + left
 
 
 def _layout(
-    text: EmailText, letterhead: Letterhead, store_name: str, locale: str, problems: list[Problem], leaving: str = ""
+    text: EmailText,
+    letterhead: Letterhead,
+    store_name: str,
+    locale: str,
+    problems: list[Problem],
+    leaving: str,
+    why: bool,
 ) -> str:
     """The whole page as an HTML template, styles inlined; with the sentence about leaving in the language `leaving`."""
     tokens = Tokens()
@@ -369,10 +394,10 @@ def _layout(
             f'width="{letterhead.logo_width}px" />'
         ) + (head if letterhead.header else "")
     signature = f'<mj-text css-class="ink">{made["letterhead.signature"]}</mj-text>' if letterhead.signature else ""
+    ending = _ending_html(locale, leaving, why, letterhead)
     left = (
-        '<mj-text css-class="quiet" color="#57606b" font-size="13px" padding="0 24px 14px">'
-        f"{leave_html(leaving, letterhead.fixed_words)}</mj-text>"
-        if leaving
+        f'<mj-text css-class="quiet" color="#57606b" font-size="13px" padding="0 24px 14px">{ending}</mj-text>'
+        if ending
         else ""
     )
     section = f'<mj-section css-class="paper" background-color="{letterhead.body}"'

@@ -16,3 +16,23 @@ def as_html(locale: str, own: OwnWords | None = None) -> str:
 def as_text(locale: str, own: OwnWords | None = None) -> str:
     word = words_in(locale, own)
     return f"{word('leave_why')} {word('leave_link')}: {LINK}"
+
+
+WHY = "https://why.invalid/"
+"""Stands in a compiled text where the link to the page comes that says why a mail was sent."""
+_WHY_LINK = {
+    "en": "Why you got this",
+    "de": "Warum du das bekommst",
+    "fr": "Pourquoi ce message",
+    "es": "Por qué recibes esto",
+    "it": "Perché ricevi questo",
+    "nl": "Waarom je dit krijgt",
+}
+
+
+def why_html(locale: str) -> str:
+    return f'<a href="{WHY}" style="color:inherit">{_WHY_LINK.get(locale.partition("-")[0], _WHY_LINK["en"])}</a>'
+
+
+def why_text(locale: str) -> str:
+    return f"{_WHY_LINK.get(locale.partition('-')[0], _WHY_LINK['en'])}: {WHY}"

@@ -11,7 +11,7 @@ from angelon.core.event_types import CHANGES
 from angelon.core.messages.channels import address_key
 from angelon.core.planning.context import PlanningContext
 from angelon.core.planning.inputs import Answer, Facts, PriorSend
-from angelon.core.planning.permission import THIS_ORDER, refusal
+from angelon.core.planning.permission import THIS_ORDER, for_one_message, refusal
 from angelon.core.planning.subjects import answers
 from angelon.core.specs.route import Route
 from angelon.core.values import number_of, show
@@ -179,7 +179,15 @@ def consent(given: GuardInput) -> GuardResult | None:
     needed = message is not None and message.purpose == "needed"
     if not name or not given.to_customer or (needed and given.context.setup.store.consent_covers == "optional"):
         return None
-    said = given.facts.consents.get((given.channel, address_key(given.channel, given.address)))
+    key = address_key(given.channel, given.address)
+    said = given.facts.consents.get((given.channel, key))
+    once = given.facts.consents.get((given.channel, for_one_message(key, given.message)))
+    if once is not None and once.granted and (said is None or not said.granted):
+        sent = (one for one in given.facts.prior_sends if one.message == given.message and one.at >= once.at)
+        if not any(address_key(one.channel, one.address) == key for one in sent):
+            return GuardResult(f"{once.label()}, for this message")
+        told = f"The customer agreed to this message by {given.channel} once, on {once.at:%-d %B %Y}, and has had it."
+        return GuardResult("agreed to once, and sent", told)
     if said is not None:
         told = f"The customer has not agreed to {given.channel}: they {said.label()}."
         return GuardResult(said.label(), "" if said.granted else told)

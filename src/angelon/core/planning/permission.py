@@ -86,5 +86,10 @@ class Consent(NamedTuple):
         return f"{'agreed' if self.granted else 'withdrew it'} on {self.at:%-d %B %Y}, {self.where}"
 
 
+def for_one_message(address_key: str, message: str) -> str:
+    """What a consent to one message alone is known by among others."""
+    return scoped(address_key, notice(message))
+
+
 Consents = Mapping[tuple[str, str], Consent]
 """By channel and address key: the newest."""

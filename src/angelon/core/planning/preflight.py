@@ -23,6 +23,7 @@ from angelon.core.messages.channels import CHANNEL_LABELS, CHANNELS, compiled_pa
 from angelon.core.messages.chat import CompiledChat, RenderedChat, review_problems
 from angelon.core.messages.email import RenderedEmail
 from angelon.core.messages.known_fields import GIVEN, SAMPLE_QUESTION, unknown_fields
+from angelon.core.messages.leaving import LINK, WHY
 from angelon.core.messages.sms import RenderedSms
 from angelon.core.planning import question_checks
 from angelon.core.planning.inputs import Setup
@@ -39,6 +40,8 @@ from angelon.core.templates import BadTemplate, CantRender, Compiled, compile_te
 SHOWN_IN_FULL = 100_000
 """Bytes of HTML; some mail programs cut what is longer."""
 LONG_SUBJECT = 70
+OURS = (SAMPLE_QUESTION["link"], LINK, WHY)
+"""Where links to pages of ours will come."""
 
 
 @dataclass(frozen=True)
@@ -295,7 +298,7 @@ class Preflight:
             )
 
     def _link(self, where: str, address: str) -> None:
-        if not address.strip() or address.startswith(SAMPLE_QUESTION["link"]):
+        if not address.strip() or address.startswith(OURS):
             return
         shown = address[:70]
         parts = urlsplit(address.strip())

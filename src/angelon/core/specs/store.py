@@ -139,6 +139,41 @@ class RuleSet(Rules):
 SuppressedBy = Literal["bounce", "complaint", "stop"]
 
 
+class SignUp(Spec):
+    """A page where customers agree to be written to by a channel: by every message, or by one about their order.
+    `words` are what they agree to, and are kept with the consent.
+    """
+
+    key: Key
+    channel: Literal["email", "sms", "chat"] = "sms"
+    message: str = Field("", max_length=60)
+    """The key of the one message that the permission is for, which is used up by it; empty for all."""
+    title: dict[Locale, OneLine] = Field(default_factory=dict)
+    about: dict[Locale, Annotated[str, StringConstraints(max_length=2000)]] = Field(default_factory=dict)
+    words: dict[Locale, OneLine] = Field(default_factory=dict)
+    thanks: dict[Locale, OneLine] = Field(default_factory=dict)
+
+
+class CustomerPages(Spec):
+    """What the pages that customers see say besides: a notice above, such as holidays, and a footer, by language."""
+
+    notice: dict[Locale, Annotated[str, StringConstraints(max_length=1000)]] = Field(default_factory=dict)
+    footer: dict[Locale, Annotated[str, StringConstraints(max_length=2000)]] = Field(default_factory=dict)
+    why: bool = False
+    """Whether each mail has a link to the page that says why it came."""
+    sign_ups: list[SignUp] = Field(default_factory=list, max_length=20)
+
+    @field_validator("sign_ups")
+    @classmethod
+    def _each_its_own(cls, pages: list[SignUp]) -> list[SignUp]:
+        keys = [page.key for page in pages]
+        if len(set(keys)) < len(keys):
+            raise ValueError("has two sign-up pages with the same key; give each its own")
+        if "logo" in keys:
+            raise ValueError("has a sign-up page with the key “logo”, which is the shop’s picture; choose another")
+        return pages
+
+
 class Keep(Spec):
     """How many days what is old is kept; 0 for ever."""
 
@@ -184,6 +219,7 @@ class Store(Spec):
     """Whose time zone the times in messages to customers are in."""
     senders: list[ShopSender] = Field(default_factory=list, max_length=50)
     letterhead: Letterhead = Field(default_factory=Letterhead)
+    pages: CustomerPages = Field(default_factory=CustomerPages)
     rules: Rules = Field(default_factory=Rules)
     more_rules: list[RuleSet] = Field(default_factory=list, max_length=50)
     """Rules that count for a channel or for some routes besides those for everything."""

@@ -9,6 +9,7 @@ from babel import Locale, UnknownLocaleError
 from flask import Blueprint, Response, abort, g, render_template, request
 
 from angelon.core.colours import ink_on, readable_on
+from angelon.core.questions import said_in
 from angelon.db import files as library
 from angelon.db.tables import StoreRow
 from angelon.engine.unit import Actor
@@ -52,10 +53,16 @@ def gone() -> NoReturn:
 def page(template: str, locale: str, status: int = 200, **values: Any) -> tuple[str, int]:
     """A page in the shop's dress."""
     shop = live().setup.store
-    made = render_template(
-        template, locale=locale, shop=shop, letterhead=shop.letterhead, words=words(locale), **values
-    )
-    return made, status
+    around = {
+        "locale": locale,
+        "shop": shop,
+        "letterhead": shop.letterhead,
+        "words": words(locale),
+        "notice": said_in(shop.pages.notice, locale, shop.locale),
+        "footer": said_in(shop.pages.footer, locale, shop.locale),
+        "dress": request.path,
+    }
+    return render_template(template, **around | values), status
 
 
 def language(tag: str) -> str:
@@ -75,22 +82,38 @@ def install(pages: Blueprint, open_page: Callable[[str], Any]) -> None:
 
     @pages.get("/<token>/colours.css")
     def colours(token: str) -> Any:
-        """The letterhead's colours, for the page."""
         open_page(token)
-        head = live().setup.store.letterhead
-        own = {"accent": head.accent, "on-accent": ink_on(head.accent), "ink": head.ink, "body": head.body}
-        light = own | {"page": head.page, "link": readable_on(head.page, head.accent), "plate": "transparent"}
-        dark = DARK | {"link": readable_on(DARK["page"], head.accent), "plate": head.page}
-        text = f":root {{{_css(light)}}} @media (prefers-color-scheme: dark) {{ :root {{{_css(dark)}}} }}"
-        return Response(text, mimetype="text/css")
+        return colours_of()
 
     @pages.get("/<token>/logo")
     def logo(token: str) -> Any:
-        """The letterhead's picture, where it is one of the shop's files."""
         open_page(token)
-        path = live().setup.store.letterhead.logo.removeprefix("library:")
-        file = next((one for one in live().files if f"{one.shelf}/{one.name}" == path and not one.by), None)
-        if file is None or not file.type.startswith("image/") or file.type == "image/svg+xml":
-            abort(404, "There is no picture.")
-        data = library.data(session(), store_id(), {file.id})[file.id]
-        return Response(data, mimetype=file.type, headers={"Cache-Control": "private, max-age=3600"})
+        return logo_of()
+
+
+PREVIEW_POLICY = (
+    "default-src 'none'; style-src 'self'; img-src 'self' data:; font-src 'self'; base-uri 'none'; form-action 'none'; "
+    "frame-ancestors 'self'"
+)
+"""Of a customer's page that is shown within a page of the shop's: nothing runs, and nothing is sent from it."""
+
+
+def colours_of(theme: str = "") -> Response:
+    """The letterhead's colours, for a page: by the reader's own setting, or always `light` or `dark`."""
+    head = live().setup.store.letterhead
+    own = {"accent": head.accent, "on-accent": ink_on(head.accent), "ink": head.ink, "body": head.body}
+    light = own | {"page": head.page, "link": readable_on(head.page, head.accent), "plate": "transparent"}
+    dark = DARK | {"link": readable_on(DARK["page"], head.accent), "plate": head.page}
+    chosen = {"light": f":root {{{_css(light)}}}", "dark": f":root {{{_css(light | dark)}}}"}
+    both = f"{chosen['light']} @media (prefers-color-scheme: dark) {{ :root {{{_css(dark)}}} }}"
+    return Response(chosen.get(theme, both), mimetype="text/css")
+
+
+def logo_of() -> Response:
+    """The letterhead's picture, where it is one of the shop's files."""
+    path = live().setup.store.letterhead.logo.removeprefix("library:")
+    file = next((one for one in live().files if f"{one.shelf}/{one.name}" == path and not one.by), None)
+    if file is None or not file.type.startswith("image/") or file.type == "image/svg+xml":
+        abort(404, "There is no picture.")
+    data = library.data(session(), store_id(), {file.id})[file.id]
+    return Response(data, mimetype=file.type, headers={"Cache-Control": "private, max-age=3600"})

@@ -26,7 +26,8 @@ def _reader(token: str) -> Reader:
     return found
 
 
-def _page(reader: Reader, told: str = "", status: int = 200) -> Any:
+def page_of(reader: Reader, told: str = "", status: int = 200) -> Any:
+    """The page of a reader's preferences."""
     listed = operations.notices(live(), reader.address_key, reader.locale)
     scopes = {row.scope for row in suppressions.of_address(session(), store_id(), reader.address_key)}
     nothing = bool(scopes & {EVERYTHING, OPTIONAL})
@@ -34,13 +35,13 @@ def _page(reader: Reader, told: str = "", status: int = 200) -> Any:
         "customers/preferences.html",
         reader.locale,
         status,
-        address=_shown(reader.address_key),
+        address=shown_address(reader.address_key),
         notices=[(one, not nothing and notice(one.key) not in scopes) for one in listed],
         told=told,
     )
 
 
-def _shown(address_key: str) -> str:
+def shown_address(address_key: str) -> str:
     """An address as its owner knows it, and nobody else learns it: first sign and domain, or the last two digits."""
     kind, _, address = address_key.partition(":")
     name, at, domain = address.partition("@")
@@ -53,7 +54,7 @@ frame.install(pages, _reader)
 @pages.get("/<token>")
 def show(token: str) -> Any:
     """Opening the link changes nothing: mail programs and scanners open links, too."""
-    return _page(_reader(token))
+    return page_of(_reader(token))
 
 
 @pages.post("/<token>")
@@ -73,4 +74,4 @@ def choose(token: str) -> Any:
         else:
             operations.leave(unit, reader.address_key, "left", "wants no optional message.", said.none)
     g.store = session().get(StoreRow, reader.store_id)
-    return _page(reader, said.saved if wanted else said.left)
+    return page_of(reader, said.saved if wanted else said.left)

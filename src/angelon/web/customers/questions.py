@@ -18,11 +18,11 @@ from angelon.core.recipes.context import Context
 from angelon.core.specs.message import Message, Question
 from angelon.core.templates import BadTemplate, CantRender, compile_template
 from angelon.core.values import number_of, regional, show, unpack
-from angelon.db import orders, questions
+from angelon.db import orders, questions, sends
 from angelon.engine.operations import questions as operations
 from angelon.engine.preferences import Links, Reader
 from angelon.web.customers import frame
-from angelon.web.customers.words import QUESTION_WORDS, question_words
+from angelon.web.customers.words import QUESTION_WORDS, question_words, why_words
 from angelon.web.services import live, services, session, store_id, work
 
 pages = Blueprint("answers", __name__, url_prefix="/a", template_folder="templates")
@@ -54,7 +54,7 @@ def sample() -> Any:
 @pages.get("/<token>")
 def show_page(token: str) -> Any:
     """Opening the link answers nothing: mail programs and scanners open links, too."""
-    return _page(_opened(token), token)
+    return page_of(_opened(token))
 
 
 @pages.post("/<token>")
@@ -66,13 +66,14 @@ def answer(token: str) -> Any:
         with work() as unit:
             given = operations.answered(unit, row, key, services().clock)
     except Invalid:
-        return _page(row, token, status=422)
+        return page_of(row, 422)
     language = request.form.get("lang", "")
     query = f"?lang={language}" if language.replace("-", "").isalnum() else ""
     return redirect(f"{request.path}{query}{'&' if query else '?'}given={given.name.lower()}", 303)
 
 
-def _page(row: Any, token: str, status: int = 200) -> Any:
+def page_of(row: Any, status: int = 200) -> Any:
+    """The page of a question (a row of its table), as its customer sees it."""
     message = live().setup.messages.get(live().message_key(row.message_id))
     order = orders.get(session(), store_id(), row.order_id)
     if message is None or message.question is None or order is None:
@@ -101,12 +102,19 @@ def _page(row: Any, token: str, status: int = 200) -> Any:
         answers=answers,
         state=row.state,
         still=row.state == QuestionState.OPEN and (row.ends_at is None or row.ends_at > g.now),
-        until=_moment(row.ends_at, zone, locale),
+        until=moment_in(row.ends_at, zone, locale),
         told=_told(row, question, message, locale),
         languages=[(tag, frame.language(tag)) for tag in languages] if len(languages) > 1 else [],
+        why=_why(row),
+        why_link=why_words(locale).link,
         preferences=Links(services().vault).address(live(), reader) if row.reply_key else "",
-        token=token,
     )
+
+
+def _why(row: Any) -> str:
+    """Where it says why the question was asked: by the first of its sends."""
+    asked = sends.of_question(session().connection(), row.id)
+    return f"/w/{Links(services().vault).why_token(asked[0].id)}" if asked else ""
 
 
 def _first(question: Question) -> str:
@@ -131,7 +139,7 @@ def _told(row: Any, question: Question, message: Message, locale: str) -> str:
         return said.withdrawn
     if row.state == QuestionState.EXPIRED or (row.ends_at is not None and row.ends_at <= g.now):
         own = said_in(question.late, locale, message.locale)
-        return own or said.late.format(ended=_moment(row.ends_at, zone, locale))
+        return own or said.late.format(ended=moment_in(row.ends_at, zone, locale))
     return ""
 
 
@@ -170,7 +178,7 @@ def _sums(order: dict[str, Any], locale: str, written: str) -> list[tuple[str, s
     return found
 
 
-def _moment(at: dt.datetime | None, zone: ZoneInfo, locale: str) -> str:
+def moment_in(at: dt.datetime | None, zone: ZoneInfo, locale: str) -> str:
     """A day of the week, a date and a time by the shop's clock, as a language writes them."""
     if at is None:
         return ""

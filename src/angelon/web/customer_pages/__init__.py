@@ -1,0 +1,1 @@
+"""The page where the shop designs the pages that its customers see."""

@@ -1,0 +1,200 @@
+"""Customer pages: notice and footer by language, sign-up pages, and how each page looks with real orders."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import segno
+from flask import Blueprint, Response, abort, flash, redirect, render_template, request, url_for
+from markupsafe import Markup
+
+from angelon.core.messages.channels import CHANNEL_LABELS
+from angelon.core.planning.subjects import asking
+from angelon.core.problems import Invalid, Problem
+from angelon.core.specs import Store
+from angelon.core.specs.base import read_spec
+from angelon.core.specs.keys import key_of
+from angelon.core.specs.store import CustomerPages, SignUp
+from angelon.db import questions
+from angelon.engine.operations import store as operations
+from angelon.engine.preferences import Reader
+from angelon.web.conflicts import edits_seen
+from angelon.web.customers import frame, preferences, sign_up, why
+from angelon.web.customers import questions as question_pages
+from angelon.web.customers.words import sign_up_words
+from angelon.web.services import live, public_address, session, store, store_id, work, work_or_back
+
+pages = Blueprint("customer_pages", __name__, url_prefix="/customer-pages", template_folder="templates")
+
+TEXTS = ("notice", "footer")
+OF_SIGN_UP = ("title", "about", "words", "thanks")
+
+
+@pages.get("")
+def index() -> Any:
+    return _index(live().setup.store.pages)
+
+
+def _index(shown: CustomerPages, problems: list[Problem] | None = None) -> str:
+    shop, locale = live().setup.store, _locale()
+    asked = [message for message in asking(live().setup) if _newest(message.key) is not None]
+    previews = [(f"question-{one.key}", one.name) for one in asked]
+    previews += [("preferences", "Preferences"), ("why", "Why you got this")]
+    previews += [(f"sign-up-{one.key}", f"Sign-up: {one.key}") for one in shown.sign_ups]
+    chosen = request.args.get("page", "")
+    return render_template(
+        "customer_pages/index.html",
+        shown=shown,
+        problems=problems or [],
+        locale=locale,
+        languages=_languages(),
+        edits=request.form.get("edits", store().edits),
+        previews=previews,
+        chosen=chosen if chosen in dict(previews) else previews[0][0],
+        sign_ups=[_with_address(one) for one in shown.sign_ups],
+        channels={key: CHANNEL_LABELS[key] for key in ("email", "sms", "chat")},
+        messages=sorted(live().setup.messages.values(), key=lambda one: one.name.casefold()),
+        said=sign_up_words(locale),
+        asks_for=sorted(shop.consent),
+    )
+
+
+def _with_address(page: SignUp) -> dict[str, Any]:
+    """A sign-up page with its address, a button for the shop's own pages, and a picture to scan."""
+    address = f"{public_address()}/s/{live().setup.store.key}/{page.key}"
+    drawn = segno.make(address, error="m").svg_inline(scale=3, border=2, dark="#111", light="#fff", omitsize=True)
+    button = f'<a href="{address}?order=ORDER-NUMBER">{sign_up_words(_locale()).title}</a>'
+    channel = sign_up_words(_locale()).channels[page.channel]
+    code = Markup(drawn)  # noqa: S704 - made by the library from an address of ours
+    return {"page": page, "address": address, "button": button.format(channel=channel), "code": code}
+
+
+@pages.post("")
+def save() -> Any:
+    """Makes the texts live: every page opened from now on has them."""
+    try:
+        with work() as unit:
+            operations.change(unit, {"pages": _typed()}, edits_seen(), "customer pages")
+    except Invalid as error:
+        if error.is_conflict:
+            raise
+        return _index(CustomerPages.model_construct(**_typed()), error.problems), 422
+    flash("Saved. Every page that is opened from now on has it.", "good")
+    return redirect(url_for(".index", locale=_locale(), page=request.form.get("page") or None))
+
+
+@pages.post("/sign-ups")
+def add_sign_up() -> Any:
+    """A new sign-up page."""
+    name, form = request.form.get("name", ""), request.form
+    with work_or_back(url_for(".index")) as unit:
+        key = key_of(name)
+        if not key:
+            raise Invalid([Problem("name", "Give the page a name with at least one letter.", "Such as By SMS.")])
+        spec = operations.current(unit).pages.model_dump(mode="json")
+        if any(one["key"] == key for one in spec["sign_ups"]):
+            raise Invalid([Problem("name", f"There is a sign-up page “{key}” already.", "Choose another name.")])
+        made = {"key": key, "channel": form.get("channel", "sms"), "message": form.get("message", "")}
+        spec["sign_ups"].append(made)
+        operations.change(unit, {"pages": spec}, None, "customer pages")
+    flash("The sign-up page is there. Link to it from the shop’s own pages.", "good")
+    return redirect(url_for(".index", page=f"sign-up-{key}"))
+
+
+@pages.post("/sign-ups/<key>/remove")
+def remove_sign_up(key: str) -> Any:
+    """Takes a sign-up page away; what was agreed to on it stays."""
+    with work_or_back(url_for(".index")) as unit:
+        spec = operations.current(unit).pages.model_dump(mode="json")
+        spec["sign_ups"] = [one for one in spec["sign_ups"] if one["key"] != key]
+        operations.change(unit, {"pages": spec}, None, "customer pages")
+    flash("The sign-up page is gone. What customers agreed to on it stays.", "good")
+    return redirect(url_for(".index"))
+
+
+@pages.get("/preview/<which>")
+def preview(which: str) -> Any:
+    """A customer page as it is, with the newest real order, for the frame on this page."""
+    kind, _, key = which.partition("-")
+    made = _PREVIEWS[kind](key) if kind in _PREVIEWS else None
+    if kind == "sign":
+        made = _sign_up(key.removeprefix("up-"))
+    if made is None:
+        abort(404, "There is nothing to show yet.")
+    page = made[0].replace(f'href="{request.path}/colours.css"', f'href="{_colours()}"')
+    page = page.replace(f'src="{request.path}/logo"', f'src="{url_for(".logo")}"')
+    answer = Response(page.replace("<form", "<form inert"), mimetype="text/html")
+    answer.headers["Content-Security-Policy"] = frame.PREVIEW_POLICY
+    return answer
+
+
+def _colours() -> str:
+    return url_for(".colours", theme=request.args.get("theme", ""))
+
+
+@pages.get("/colours.css")
+def colours() -> Any:
+    return frame.colours_of(request.args.get("theme", ""))
+
+
+@pages.get("/logo")
+def logo() -> Any:
+    return frame.logo_of()
+
+
+def _newest(key: str) -> Any | None:
+    rows = questions.listed(session(), store_id(), live().message_ids[key], limit=1)
+    return rows[0] if rows else None
+
+
+def _question(key: str) -> Any:
+    row = _newest(key) if key in live().message_ids else None
+    return question_pages.page_of(questions.by_id(session().connection(), row.id)) if row is not None else None
+
+
+def _preferences(_: str) -> Any:
+    return preferences.page_of(Reader(store_id(), "email:somebody@example.com", "", _locale()))
+
+
+def _why(_: str) -> Any:
+    found = why.newest()
+    return why.page_of(found) if found is not None else None
+
+
+def _sign_up(key: str) -> Any:
+    page = next((one for one in live().setup.store.pages.sign_ups if one.key == key), None)
+    return sign_up.page_of(live().setup.store.key, page) if page is not None else None
+
+
+_PREVIEWS = {"question": _question, "preferences": _preferences, "why": _why}
+
+
+def _languages() -> list[str]:
+    shop = live().setup.store
+    return list(dict.fromkeys([shop.locale, *shop.locales, *shop.pages.notice, *shop.pages.footer]))
+
+
+def _locale() -> str:
+    wanted = request.values.get("locale") or request.args.get("lang", "")
+    return wanted if wanted in _languages() else live().setup.store.locale
+
+
+def _typed() -> dict[str, Any]:
+    """The texts with what was typed in one language."""
+    spec, locale = live().setup.store.pages.model_dump(mode="json"), _locale()
+    for part in TEXTS:
+        spec[part] = _put(spec[part], locale, request.form.get(part, ""))
+    spec["why"] = bool(request.form.get("why"))
+    for one in spec["sign_ups"]:
+        if f"{one['key']}.there" not in request.form:
+            continue
+        for part in OF_SIGN_UP:
+            one[part] = _put(one[part], locale, request.form.get(f"{one['key']}.{part}", ""))
+        one["message"] = request.form.get(f"{one['key']}.message", "")
+    read_spec(Store, {**live().setup.store.model_dump(mode="json"), "pages": spec})
+    return spec
+
+
+def _put(texts: dict[str, str], locale: str, text: str) -> dict[str, str]:
+    others = {tag: said for tag, said in texts.items() if tag != locale}
+    return others | ({locale: text.replace("\r\n", "\n").strip()} if text.strip() else {})

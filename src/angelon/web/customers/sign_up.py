@@ -1,0 +1,141 @@
+"""A page where a customer agrees to be written to by a channel. They show that an order is theirs by its number and
+their email address or postcode; whether there is such an order, nobody is told.
+"""
+
+from __future__ import annotations
+
+import hmac
+import time
+from typing import Any
+
+from flask import Blueprint, abort, redirect, request
+from sqlmodel import select
+
+from angelon.core.messages.channels import CHANNELS, address_key
+from angelon.core.questions import folded, said_in
+from angelon.core.specs.store import SignUp
+from angelon.core.values import show, unpack
+from angelon.db import orders
+from angelon.db.tables import OrderRow, StoreRow
+from angelon.engine.operations import sign_ups as operations
+from angelon.web.access.guard import asker
+from angelon.web.api.limits import Limits
+from angelon.web.customers import frame
+from angelon.web.customers.words import sign_up_words
+from angelon.web.services import live, services, session, store_id, work
+
+pages = Blueprint("sign_ups", __name__, url_prefix="/s", template_folder="templates")
+
+by_asker, by_order, by_all = Limits(rate=0.1, burst=10), Limits(rate=0.02, burst=5), Limits(rate=20, burst=100)
+"""How often somebody may try, how often an order may be tried, and all together."""
+AT_LEAST = 0.15
+"""Seconds that an answer takes at the least: as long whether there is such an order or not."""
+
+
+def _opened(store_key: str) -> None:
+    row = session().exec(select(StoreRow).where(StoreRow.key == store_key[:60])).first()
+    frame.enter(row.id if row is not None else None, "the customer")
+
+
+frame.install(pages, _opened)
+
+
+def _found(key: str) -> SignUp:
+    page = next((one for one in live().setup.store.pages.sign_ups if one.key == key), None)
+    return page or frame.gone()
+
+
+@pages.get("/<token>/<key>")
+def show_page(token: str, key: str) -> Any:
+    _opened(token)
+    return page_of(token, _found(key))
+
+
+@pages.post("/<token>/<key>")
+def agree(token: str, key: str) -> Any:
+    """Keeps the consent where the order is theirs; the answer is the same where it is not."""
+    began = time.monotonic()
+    _opened(token)
+    page, form, shop = _found(key), request.form, live().setup.store
+    locale = _locale(page)
+    said = sign_up_words(locale)
+    number = form.get("number", "").strip()[:100]
+    try:
+        address = CHANNELS[page.channel].check_address(form.get("address", "")[:200], shop.country or None)
+    except ValueError:
+        return page_of(token, page, said.wrong, 422)
+    if not number or not form.get("proof", "").strip() or not form.get("agreed"):
+        return page_of(token, page, said.missing, 422)
+    now = services().clock.now()
+    held = [by_asker.spend_by(asker(), now), by_order.spend(hash((shop.key, number.casefold())), now)]
+    held.append(by_all.spend(0, now))
+    if any("Retry-After" in one for one in held):
+        abort(429, said.slow)
+    order = _theirs(number, form.get("proof", "")[:200])
+    if order is not None:
+        words = said_in(page.words, locale, shop.locale) or _agreement(page, locale)
+        with work() as unit:
+            operations.give(unit, page, address_key(page.channel, address), words, order, services().clock)
+    time.sleep(max(AT_LEAST - (time.monotonic() - began), 0))
+    return redirect(f"{request.path}?lang={locale}&done=1", 303)
+
+
+def _agreement(page: SignUp, locale: str) -> str:
+    """What customers agree to where the shop has written nothing of its own."""
+    said = sign_up_words(locale)
+    return said.agree.format(channel=said.channels[page.channel], shop=live().setup.store.name)
+
+
+def _theirs(number: str, proof: str) -> OrderRow | None:
+    """The order of a number whose email address, phone number or postcode is the one given."""
+    for row in orders.numbered(session(), store_id(), number):
+        read = {part: show(unpack(value)) for part, value in (row.read or {}).items() if part in _PROOFS}
+        given, digits = "".join(proof.split()).casefold(), _digits(proof)
+        pairs = [(read.get("email", "").casefold(), given), (_digits(read.get("phone", "")), digits)]
+        exact = any(one and hmac.compare_digest(one.encode(), other.encode()) for one, other in pairs)
+        lines = ["".join(folded(line)) for line in read.get("address", "").splitlines()]
+        if exact or (len(given) >= 3 and any(sign.isdigit() for sign in given) and "".join(folded(proof)) in lines):
+            return row
+    return None
+
+
+def _digits(text: str) -> str:
+    return "".join(sign for sign in text if sign.isdigit())
+
+
+_PROOFS = ("email", "phone", "address")
+
+
+def _locale(page: SignUp) -> str:
+    shop = live().setup.store
+    languages = list(dict.fromkeys([shop.locale, *shop.locales, *page.title, *page.words]))
+    wanted = request.values.get("lang", "")
+    for tag in languages:
+        if wanted and tag.partition("-")[0] == wanted.partition("-")[0]:
+            return tag
+    return request.accept_languages.best_match(languages, shop.locale) or shop.locale
+
+
+def page_of(token: str, page: SignUp, wrong: str = "", status: int = 200) -> Any:
+    """A sign-up page of the store whose key is `token`."""
+    shop, locale = live().setup.store, _locale(page)
+    said = sign_up_words(locale)
+    channel = said.channels[page.channel]
+    languages = list(dict.fromkeys([shop.locale, *shop.locales]))
+    return frame.page(
+        "customers/sign_up.html",
+        locale,
+        status,
+        dress=request.path if request.blueprint != pages.name else f"/s/{token}",
+        said=said,
+        title=said_in(page.title, locale, shop.locale) or said.title.format(channel=channel),
+        about=said_in(page.about, locale, shop.locale),
+        agree=said_in(page.words, locale, shop.locale) or _agreement(page, locale),
+        thanks=said_in(page.thanks, locale, shop.locale) or said.thanks,
+        done=request.args.get("done") == "1",
+        wrong=wrong,
+        by=page.channel,
+        number=request.values.get("number", request.args.get("order", ""))[:100],
+        typed=request.form,
+        languages=[(tag, frame.language(tag)) for tag in languages] if len(languages) > 1 else [],
+    )
