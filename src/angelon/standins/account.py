@@ -18,6 +18,7 @@ FAULTS = {
     "none": "takes every message",
     "busy": "asks to come back in 3 seconds (429)",
     "broken": "fails inside (500)",
+    "refuse": "refuses every recipient (422)",
     "empty": "says that the credit is used up (402)",
     "repeat": "reports the outcome of a message three times, once before it answers",
     "slow": "answers after 4 seconds",
@@ -53,6 +54,8 @@ def entered(kept: Box, provider: str) -> dict[str, Any]:
         raise Refused(429, "Too many messages at once.")
     if fault == "broken":
         raise Refused(500, "Something went wrong on our side.")
+    if fault == "refuse":
+        raise Refused(422, "The recipient can't be reached.")
     if fault == "empty":
         raise Refused(402, "The account's credit is used up.")
     if fault == "slow":

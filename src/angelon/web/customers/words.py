@@ -307,7 +307,7 @@ WHY_WORDS: dict[str, WhyWords] = {
         "It is about your order {number}.",
         "It came because: {what}.",
         "You agreed to messages by this channel on {at}: “{words}”",
-        "It is news that you need about an order of yours, so it is sent without a consent of its own.",
+        "It says what you need to know about your order, so it is sent without a consent of its own.",
         "It is optional: you can choose not to get it.",
         "Choose which notices you get",
         "Answer STOP, and we no longer write to this number.",
