@@ -1,6 +1,7 @@
 """A question about an order: asked with a send, answered by each way, once; and what follows from its outcome."""
 
 import datetime as dt
+from concurrent.futures import ThreadPoolExecutor
 
 import pytest
 from hypothesis import HealthCheck, given, settings
@@ -398,3 +399,39 @@ def test_there_is_one_outcome_and_each_consequence_once_whatever_comes_in_whiche
     state, answer = shop.bench.rows("SELECT state, answer FROM question WHERE id = ?", id_)[0]
     wanted = {"answered": [answer], "no_answer": ["silent"], "not_asked": ["lost"]}.get(state, [])
     assert followed == wanted, (acts, state, answer)
+
+
+def test_answers_and_the_end_at_the_same_moment_from_several_machines_give_one_outcome(shop):
+    """Threads with connections of their own, as processes or machines have them."""
+    for number in range(6):
+        buyer = PHONE | {"phone": f"+49 30 2312{number:04}", "email": f"m{number}@example.org"}
+        shop.deliver(f"m-{number}", id=number, reference=f"M-{number}", buyer=buyer)
+    shop.bench.plan()
+    live, clock = shop.bench.services.setups.get(shop.bench.store_id), shop.bench.clock
+    ids = [row[0] for row in shop.bench.rows("SELECT id FROM question ORDER BY id")]
+    with shop.bench.database.connection() as connection:
+        for id_ in ids:
+            questions.change(connection, id_, ends_at=shop.now, opened_at=shop.now, look_at=shop.now)
+    failed = []
+
+    def act(turn):
+        try:
+            if turn % 3 == 2:
+                Questions(shop.bench.database, shop.bench.services.setups, clock).run_due()
+                return
+            with shop.bench.database.connection() as connection:
+                row = questions.by_id(connection, ids[turn % len(ids)])
+                Answers(connection, live, clock).give(row, ("yes", "no")[turn % 2], Reply("", "page", ""))
+        except Exception as error:
+            failed.append(error)
+
+    with ThreadPoolExecutor(6) as pool:
+        list(pool.map(act, range(60)))
+    assert failed == []
+    follow(shop)
+    sql = (
+        "SELECT question.id, count(*) FROM event JOIN question ON question.order_id = event.order_id "
+        "WHERE event.type IN ('answer.received', 'question.expired') GROUP BY 1"
+    )
+    assert {number for _, number in shop.bench.rows(sql)} == {1}
+    assert len(routes(shop)) - routes(shop).count("late") == len(ids)

@@ -13,7 +13,7 @@ from angelon.core.specs import Message, Route, Store
 from angelon.db import specs
 from angelon.db.tables import MessageRow, RouteRow
 from angelon.engine.dispatcher import Dispatcher
-from angelon.web.customers.frame import tries
+from angelon.web.customers import guesses
 from angelon.web.customers.words import WORDS as PAGE_WORDS
 from tests import made
 from tests.web.test_pages import post, text
@@ -21,7 +21,8 @@ from tests.web.test_pages import post, text
 
 @pytest.fixture(autouse=True)
 def fresh():
-    tries._left.clear()
+    for limits in (guesses.by_asker, guesses.by_all):
+        limits._left.clear()
 
 
 def publish(bench, **changes):

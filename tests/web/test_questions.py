@@ -13,14 +13,15 @@ from angelon.db.tables import MessageRow
 from angelon.engine.answers import Questions
 from angelon.engine.preferences import Links
 from angelon.handlers import _ABOUT_QUESTIONS
-from angelon.web.customers.frame import tries
+from angelon.web.customers import guesses
 from tests.engine.test_questions import ANSWERS, asked, follow, give, routes, send_it, shop  # noqa: F401
 from tests.web.test_pages import text
 
 
 @pytest.fixture(autouse=True)
 def fresh():
-    tries._left.clear()
+    for limits in (guesses.by_asker, guesses.by_all):
+        limits._left.clear()
 
 
 @pytest.fixture

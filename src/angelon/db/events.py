@@ -189,10 +189,9 @@ def derive(connection: Connection, events: Sequence[NewEvent]) -> None:
         _INSERT_EVENTS.run(connection, [event.row() for event in events])
 
 
-def is_there(connection: Connection, source_id: int, key: str) -> bool:
-    """Whether a source has an event that is known by a key."""
-    same = (EVENT.c.source_id == source_id, EVENT.c.delivery_key == key)
-    return connection.execute(core_select(EVENT.c.id).where(*same)).first() is not None
+def derive_once(connection: Connection, event: NewEvent) -> None:
+    """Stores an event that follows from another, unless its key is known."""
+    _INSERT_NEW_EVENTS[connection.dialect.name].run(connection, [event.row()])
 
 
 def add_sample(connection: Connection, delivery: NewDelivery) -> None:

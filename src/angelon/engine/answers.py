@@ -149,9 +149,8 @@ class Answers:
                 return
             asked = of_order[0]
         key, id_ = f"{row.id}{ending}", self._clock.new_id("ev", self._now)
-        if not events.is_there(self._connection, asked.source_id, key):
-            made = NewEvent.derived(asked, id_, key, name, type_, self._now, row.order_id, message, outcome)
-            events.derive(self._connection, [made])
+        made = NewEvent.derived(asked, id_, key, name, type_, self._now, row.order_id, message, outcome)
+        events.derive_once(self._connection, made)
 
 
 def _without(text: str, number: str) -> str:

@@ -16,8 +16,10 @@ from werkzeug.exceptions import NotFound as NotFoundPage
 from angelon.core.problems import Conflict, Invalid, NotFound
 from angelon.core.specs.base import problems_of
 from angelon.db.database import is_busy, is_database_failure
+from angelon.engine.preferences import Links
 from angelon.web import compressing, conflicts, formats, forms, frame, mail_frame, mail_pictures, origins, stores
 from angelon.web.access import guard
+from angelon.web.customers.guesses import Guesses
 from angelon.web.intake.views import IntakeMiddleware
 from angelon.web.numbers import RowId
 from angelon.web.origins import Proxies
@@ -63,7 +65,9 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     app.register_error_handler(Invalid, _invalid)
     app.register_error_handler(ValidationError, _invalid)
     stores.install(app)
-    app.wsgi_app = IntakeMiddleware(app.wsgi_app, made.intake, Proxies(made.settings.proxies()))  # type: ignore[method-assign]
+    proxies = Proxies(made.settings.proxies())
+    guarded = Guesses(app.wsgi_app, Links(made.vault), made.clock, proxies)
+    app.wsgi_app = IntakeMiddleware(guarded, made.intake, proxies)  # type: ignore[method-assign]
     return app
 
 

@@ -24,10 +24,10 @@ def give(work: Work, page: SignUp, address_key: str, words: str, order: Any, clo
     work.record("signed up", "address", address_key, None, {"page": page.key, "channel": page.channel})
     newest = events.of_orders(work.connection, [order.id]).get(order.id)
     known = f"signup:{order.id}:{page.key}:{key}"
-    if not newest or events.is_there(work.connection, newest[0].source_id, known):
+    if not newest:
         return
     root = next((one for one in newest if one.parent_id is None), newest[0])
     id_ = clock.new_id("ev", work.now)
     made = NewEvent.derived(root, id_, known, page.key, GIVEN, work.now, order.id, "", page.channel)
-    events.derive(work.connection, [made])
+    events.derive_once(work.connection, made)
     work.wake()

@@ -13,15 +13,8 @@ from angelon.core.questions import said_in
 from angelon.db import files as library
 from angelon.db.tables import StoreRow
 from angelon.engine.unit import Actor
-from angelon.web.access.guard import asker
-from angelon.web.api.limits import Limits
 from angelon.web.customers.words import words
-from angelon.web.services import live, services, session, store_id
-
-tries = Limits(rate=1, burst=60)
-"""How often somebody may open links that are none of ours; a customer with a link is never counted."""
-LONGEST = 2000
-
+from angelon.web.services import live, session, store_id
 
 DARK = {"ink": "#e9e6dd", "body": "#1f242a", "page": "#16191d", "quiet": "#a5adb5", "line": "#ffffff33"}
 """A customer's page in the dark; the accent stays the shop's."""
@@ -43,9 +36,7 @@ def enter(found_store_id: int | None, who: str) -> None:
 
 
 def gone() -> NoReturn:
-    """What whoever opens a link that is none of ours gets."""
-    if "Retry-After" in tries.spend_by(asker(), services().clock.now()):
-        abort(429, "Too many requests.")
+    """What whoever opens a link that is none of ours gets; who does so often is turned away before (`guesses`)."""
     asked = request.accept_languages.best or "en"
     abort(Response(render_template("customers/gone.html", gone=words(asked).gone, locale=asked[:2]), 404))
 

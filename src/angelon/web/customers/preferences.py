@@ -12,6 +12,7 @@ from angelon.db.tables import StoreRow
 from angelon.engine.operations import preferences as operations
 from angelon.engine.preferences import Links, Reader
 from angelon.web.customers import frame
+from angelon.web.customers.guesses import LONGEST
 from angelon.web.customers.words import words
 from angelon.web.services import live, services, session, store_id, work
 
@@ -20,7 +21,7 @@ pages = Blueprint("preferences", __name__, url_prefix="/p", template_folder="tem
 
 def _reader(token: str) -> Reader:
     """Whose page it is; the store in view is theirs. Aborts for a link that is none of ours."""
-    found = Links(services().vault).read(token[: frame.LONGEST])
+    found = Links(services().vault).read(token[:LONGEST])
     frame.enter(found.store_id if found is not None else None, "the reader")
     assert found is not None
     return found

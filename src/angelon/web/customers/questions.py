@@ -22,6 +22,7 @@ from angelon.db import orders, questions, sends
 from angelon.engine.operations import questions as operations
 from angelon.engine.preferences import Links, Reader
 from angelon.web.customers import frame
+from angelon.web.customers.guesses import LONGEST
 from angelon.web.customers.words import QUESTION_WORDS, question_words, why_words
 from angelon.web.services import live, services, session, store_id, work
 
@@ -32,7 +33,7 @@ KEPT = dt.timedelta(days=180)
 
 def _opened(token: str) -> Any:
     """The question that a link opens: the newest of its message about the order. The store in view is its shop's."""
-    id_ = Links(services().vault).read_question(token[: frame.LONGEST])
+    id_ = Links(services().vault).read_question(token[:LONGEST])
     row = questions.by_id(session().connection(), id_) if id_ is not None else None
     if row is not None and g.now - row.asked_at > KEPT:
         row = None

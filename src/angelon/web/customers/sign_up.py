@@ -9,14 +9,13 @@ import time
 from typing import Any
 
 from flask import Blueprint, abort, redirect, request
-from sqlmodel import select
 
 from angelon.core.messages.channels import CHANNELS, address_key
 from angelon.core.questions import folded, said_in
 from angelon.core.specs.store import SignUp
 from angelon.core.values import show, unpack
-from angelon.db import orders
-from angelon.db.tables import OrderRow, StoreRow
+from angelon.db import orders, specs
+from angelon.db.tables import OrderRow
 from angelon.engine.operations import sign_ups as operations
 from angelon.web.access.guard import asker
 from angelon.web.api.limits import Limits
@@ -33,7 +32,7 @@ AT_LEAST = 0.15
 
 
 def _opened(store_key: str) -> None:
-    row = session().exec(select(StoreRow).where(StoreRow.key == store_key[:60])).first()
+    row = next((one for one in specs.stores(session()) if one.key == store_key), None)
     frame.enter(row.id if row is not None else None, "the customer")
 
 

@@ -11,6 +11,7 @@ from angelon.core.messages.channels import address_key
 from angelon.db import consents, sends
 from angelon.engine.preferences import Links, Reader
 from angelon.web.customers import frame
+from angelon.web.customers.guesses import LONGEST
 from angelon.web.customers.preferences import shown_address
 from angelon.web.customers.questions import moment_in
 from angelon.web.customers.words import happened, why_words
@@ -21,7 +22,7 @@ pages = Blueprint("why", __name__, url_prefix="/w", template_folder="templates")
 
 def _opened(token: str) -> Any:
     """The send that a link is about. The store in view is its shop's."""
-    id_ = Links(services().vault).read_why(token[: frame.LONGEST])
+    id_ = Links(services().vault).read_why(token[:LONGEST])
     found = sends.any_details(session(), id_) if id_ is not None else None
     frame.enter(found.listed.send.store_id if found is not None else None, "the customer")
     return found
