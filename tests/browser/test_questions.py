@@ -8,8 +8,8 @@ from playwright.sync_api import expect
 
 from tests.browser.test_every_page import ALL_RULES, AXE_RUN, BY_THEME
 
-CUSTOMERS = iter(range(9))
-"""Each order is another customer's: a reply by SMS names no order."""
+CUSTOMERS = iter((0, 1, 3, 4, 6, 7))
+"""Each order is another customer's, since a reply by SMS names no order; those in France are asked by chat."""
 
 
 def outcome(running, number):
@@ -75,6 +75,21 @@ def test_a_no_on_the_page_cancels_in_the_shop_and_a_later_yes_changes_nothing(pa
     assert outcome(running, number) == ("answered", "no", "page")
     page.goto("/standins/calls")
     expect(page.get_by_text(f"/orders/{number}/cancel").first).to_be_visible()
+
+
+def test_a_chat_button_answers(page, running, placed):
+    """Customers in France are asked by chat."""
+    page.goto("/standins")
+    page.get_by_label("Customer").select_option(label="Claire Béranger, Dieppe (fr)")
+    page.get_by_label("Payment").select_option("on_delivery")
+    page.get_by_role("button", name="Place the order").click()
+    number = re.search(r"BK-\d+", page.locator(".toast, .flash, [role=status]").first.text_content())[0]
+    running.wait_for(lambda: "pay-on-delivery-chat" in said_to(running, number))
+    to = "SELECT recipient FROM send JOIN route ON route.id = route_id WHERE route.key = 'pay-on-delivery-chat'"
+    page.goto(f"/standins/chat?to={running.rows(f'{to} ORDER BY send.id DESC LIMIT 1')[0][0].replace('+', '%2B')}")
+    page.get_by_role("button", name="Oui, envoyez").last.click()
+    running.wait_for(lambda: outcome(running, number) == ("answered", "yes", "chat"))
+    running.wait_for(lambda: said_to(running, number) >= {"wants-it", "wants-it-tag"})
 
 
 def test_a_reply_that_is_no_answer_is_read_and_noted_by_the_team(page, running, placed):

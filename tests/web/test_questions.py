@@ -3,6 +3,7 @@
 import csv
 import io
 import json
+import re
 
 import pytest
 
@@ -144,6 +145,18 @@ def test_the_message_s_page_shows_outcomes_and_what_follows(shop, link, client):
     assert "None with this outcome." in only
     rows = list(csv.DictReader(io.StringIO(client.get("/messages/ask/question/all.csv").get_data(as_text=True))))
     assert [(row["order"], row["outcome"], row["by"]) for row in rows] == [("BK-7", "yes", "page")]
+
+
+def test_an_outcome_is_rehearsed_on_the_newest_order_and_nothing_is_sent(shop, link, client, bench):  # noqa: F811
+    before = bench.rows("SELECT count(*) FROM send")[0][0]
+    page = text(client.get("/messages/ask/question?as=no"))
+    assert "nothing is sent" in page
+    assert re.search(r"On no\s+would send\s+email to jo@example.org", page)
+    assert re.search(r"On yes\s+does not send", page)
+    silent = text(client.get("/messages/ask/question?as=no_answer"))
+    assert re.search(r"On silence\s+would send", silent)
+    assert "nothing is sent" not in text(client.get("/messages/ask/question?as=maybe"))
+    assert (bench.rows("SELECT count(*) FROM send")[0][0], asked(shop)[0][0]) == (before, "open")
 
 
 def form(**changes):

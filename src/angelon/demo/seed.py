@@ -185,7 +185,8 @@ def _answer(database: Database, setups: Setups, clock: SeedClock, planner: Plann
         if said:
             live = setups.get(row.store_id)
             with database.connection() as connection:
-                reply = Reply(said, "sms", row.reply_key.partition(":")[2])
+                way = sends.of_question(connection, row.id)[0].channel
+                reply = Reply(said, way, row.reply_key.partition(":")[2])
                 Answers(connection, live, clock).by_address(row.reply_key, reply)
         while planner.run_batch(500)[0]:
             pass

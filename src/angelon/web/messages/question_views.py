@@ -4,19 +4,32 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from flask import Blueprint, abort, flash, g, redirect, render_template, request, url_for
 
 from angelon.core import event_types
+from angelon.core.payload.body import NotReadable
 from angelon.core.planning import question_checks
+from angelon.core.planning.inputs import ALWAYS, ActiveRoute
+from angelon.core.planning.plan import decide
 from angelon.core.problems import Conflict, Invalid, Problem
-from angelon.core.questions import LABELS, QuestionState, answer_label, folded, outcome_label
+from angelon.core.questions import (
+    ANSWERED_EVENT,
+    LABELS,
+    Asked,
+    QuestionState,
+    answer_label,
+    folded,
+    outcome_label,
+    outcomes,
+)
 from angelon.core.specs import Message
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.message import Question
-from angelon.db import questions
+from angelon.db import events, history, questions
+from angelon.engine.event_reader import read_event
 from angelon.engine.operations import consequences
 from angelon.engine.operations import messages as operations
 from angelon.web.exporting import as_file
@@ -234,10 +247,43 @@ def _page(key: str, typed: Any = None) -> Any:
         ],
         roles=sorted({member.role for member in shop.team if member.role}),
         asked_by=[active.route for active in live().setup.routes if active.route.send == key],
+        as_if=_as_if(asking, request.args.get("as", "")) if asking.question is not None else None,
         late_routes=[one for one in routes() if consequences.follows(one.live or one.spec, asking, "late")]
         if asking.question is not None
         else [],
     )
+
+
+def _as_if(message: Message, outcome: str) -> dict[str, Any] | None:
+    """What the routes that wait for an outcome would make of it, for the order that was asked last; as it is planned,
+    but nothing is sent. None where no outcome is chosen, or nobody was asked.
+    """
+    newest = questions.listed(session(), store_id(), live().message_ids.get(message.key, 0), limit=1)
+    if not outcome or outcome not in dict(outcomes(message)) or not newest:
+        return None
+    row = events.by_ids(session().connection(), [newest[0].event_id]).get(newest[0].event_id)
+    if row is None:
+        return None
+    try:
+        read = read_event(session(), live(), row)
+    except NotReadable:
+        return None
+    type_ = consequences.EVENT_OF.get(outcome, ANSWERED_EVENT)
+    event = replace(read.event, type=type_, was=message.key, now=outcome, name=outcome, received_at=g.now)
+    waiting = [(one, one.live or one.spec) for one in routes()]
+    waiting = [(one, route) for one, route in waiting if type_ in route.when and not route.handler]
+    made = [route for _, route in waiting]
+    leave = frozenset(route.key for route in made)
+    found = history.of_one(
+        session().connection(), live(), made, row.source_id, read.reading, row.parent_id or row.id, leave
+    )
+    asked = [one for one in found.questions if one.message != message.key]
+    facts = replace(found, questions=(*asked, Asked(message.key, g.now, outcome, g.now)))
+    decided = [
+        (one, decide(event, read.reading, read.variables, ActiveRoute(route, ALWAYS), live().setup, facts, g.now))
+        for one, route in waiting
+    ]
+    return {"outcome": outcome, "number": newest[0].number, "order_id": newest[0].order_id, "decided": decided}
 
 
 def _unreachable() -> list[Problem]:
