@@ -198,6 +198,30 @@ def test_a_sign_up_page_is_made_with_its_code_and_removed(bench, client):
     assert client.get("/s/kites/by-sms").status_code == 404
 
 
+def test_a_draft_is_seen_in_the_pictures_alone_until_it_is_published_and_an_older_one_comes_back(bench, client):
+    def say(notice, act):
+        edits = bench.rows("SELECT edits FROM store")[0][0]
+        client.post("/customer-pages", data={"locale": "en", "notice": notice, "act": act, "edits": edits})
+
+    pages(bench)
+    say("First", "publish")
+    say("Second", "draft")
+    seen = [
+        client.get(path).get_data(as_text=True) for path in ("/customer-pages/preview/preferences", "/s/kites/by-sms")
+    ]
+    assert ["Second" in page for page in seen] == [True, False]
+    assert "First" in seen[1]
+    say("Second", "publish")
+    assert "Second" in client.get("/s/kites/by-sms").get_data(as_text=True)
+    page = client.get("/customer-pages").get_data(as_text=True)
+    older = re.search(r"/customer-pages/revisions/(\d+)", page)[1]
+    client.post(f"/customer-pages/revisions/{older}")
+    assert "Second" in client.get("/s/kites/by-sms").get_data(as_text=True)
+    assert "First" in client.get("/customer-pages/preview/preferences").get_data(as_text=True)
+    client.post("/customer-pages/discard")
+    assert "Second" in client.get("/customer-pages/preview/preferences").get_data(as_text=True)
+
+
 def test_two_people_do_not_overwrite_each_other_s_texts(bench, client):
     answer = client.post("/customer-pages", data={"locale": "en", "notice": "Mine", "edits": "99"})
     assert answer.status_code == 409

@@ -154,7 +154,7 @@ class SignUp(Spec):
     thanks: dict[Locale, OneLine] = Field(default_factory=dict)
 
 
-class CustomerPages(Spec):
+class PageTexts(Spec):
     """What the pages that customers see say besides: a notice above, such as holidays, and a footer, by language."""
 
     notice: dict[Locale, Annotated[str, StringConstraints(max_length=1000)]] = Field(default_factory=dict)
@@ -172,6 +172,17 @@ class CustomerPages(Spec):
         if "logo" in keys:
             raise ValueError("has a sign-up page with the key “logo”, which is the shop’s picture; choose another")
         return pages
+
+
+class CustomerPages(PageTexts):
+    """The texts as they are live, and as somebody is changing them."""
+
+    draft: PageTexts | None = None
+
+    @property
+    def current(self) -> PageTexts:
+        """The draft, where there is one."""
+        return self.draft or PageTexts.model_validate(self.model_dump(exclude={"draft"}))
 
 
 class Keep(Spec):

@@ -1,21 +1,21 @@
-"""Customer pages: notice and footer by language, sign-up pages, and how each page looks with real orders."""
+"""Customer pages: notice and footer by language, sign-up pages, and how each page looks with a real order."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 import segno
-from flask import Blueprint, Response, abort, flash, redirect, render_template, request, url_for
+from flask import Blueprint, Response, abort, flash, g, redirect, render_template, request, url_for
 from markupsafe import Markup
 
 from angelon.core.messages.channels import CHANNEL_LABELS
 from angelon.core.planning.subjects import asking
 from angelon.core.problems import Invalid, Problem
-from angelon.core.specs import Store
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.keys import key_of
-from angelon.core.specs.store import CustomerPages, SignUp
-from angelon.db import questions
+from angelon.core.specs.store import PageTexts, SignUp
+from angelon.db import changes, questions
 from angelon.engine.operations import store as operations
 from angelon.engine.preferences import Reader
 from angelon.web.conflicts import edits_seen
@@ -26,22 +26,24 @@ from angelon.web.services import live, public_address, session, store, store_id,
 
 pages = Blueprint("customer_pages", __name__, url_prefix="/customer-pages", template_folder="templates")
 
+KIND = "customer pages"
+"""What they are called among the changes."""
 TEXTS = ("notice", "footer")
 OF_SIGN_UP = ("title", "about", "words", "thanks")
 
 
 @pages.get("")
 def index() -> Any:
-    return _index(live().setup.store.pages)
+    return _index(live().setup.store.pages.current)
 
 
-def _index(shown: CustomerPages, problems: list[Problem] | None = None) -> str:
+def _index(shown: PageTexts, problems: list[Problem] | None = None) -> str:
     shop, locale = live().setup.store, _locale()
     asked = [message for message in asking(live().setup) if _newest(message.key) is not None]
     previews = [(f"question-{one.key}", one.name) for one in asked]
     previews += [("preferences", "Preferences"), ("why", "Why you got this")]
     previews += [(f"sign-up-{one.key}", f"Sign-up: {one.key}") for one in shown.sign_ups]
-    chosen = request.args.get("page", "")
+    chosen = request.values.get("page", "")
     return render_template(
         "customer_pages/index.html",
         shown=shown,
@@ -51,12 +53,27 @@ def _index(shown: CustomerPages, problems: list[Problem] | None = None) -> str:
         edits=request.form.get("edits", store().edits),
         previews=previews,
         chosen=chosen if chosen in dict(previews) else previews[0][0],
+        drafted=shop.pages.draft is not None,
+        revisions=_revisions(),
         sign_ups=[_with_address(one) for one in shown.sign_ups],
         channels={key: CHANNEL_LABELS[key] for key in ("email", "sms", "chat")},
         messages=sorted(live().setup.messages.values(), key=lambda one: one.name.casefold()),
         said=sign_up_words(locale),
         asks_for=sorted(shop.consent),
     )
+
+
+def _revisions() -> list[Any]:
+    """What was published so far, newest first."""
+    rows = changes.listed(session(), store_id(), KIND, limit=60)
+    before = [(row.before or {}).get("pages", {}) for row in rows]
+    after = [(row.after or {}).get("pages", {}) for row in rows]
+    told = zip(rows, before, after, strict=True)
+    return [row for row, was, now in told if _published(was) != _published(now)][:8]
+
+
+def _published(spec: dict[str, Any]) -> dict[str, Any]:
+    return {name: part for name, part in spec.items() if name != "draft"}
 
 
 def _with_address(page: SignUp) -> dict[str, Any]:
@@ -71,32 +88,62 @@ def _with_address(page: SignUp) -> dict[str, Any]:
 
 @pages.post("")
 def save() -> Any:
-    """Makes the texts live: every page opened from now on has them."""
+    """Keeps what was typed as a draft, or makes it live: every page opened from now on has it then."""
+    publish = request.form.get("act") == "publish"
     try:
+        typed = _typed()
         with work() as unit:
-            operations.change(unit, {"pages": _typed()}, edits_seen(), "customer pages")
+            was = _published(operations.current(unit).pages.model_dump(mode="json"))
+            made = typed if publish else was | {"draft": typed}
+            operations.change(unit, {"pages": made}, edits_seen(), KIND)
     except Invalid as error:
         if error.is_conflict:
             raise
-        return _index(CustomerPages.model_construct(**_typed()), error.problems), 422
-    flash("Saved. Every page that is opened from now on has it.", "good")
+        return _index(PageTexts.model_construct(**_form()), error.problems), 422
+    flash("Published. Every page that is opened from now on has it." if publish else "The draft is saved.", "good")
     return redirect(url_for(".index", locale=_locale(), page=request.form.get("page") or None))
+
+
+@pages.post("/discard")
+def discard() -> Any:
+    """Goes back to what is live."""
+    _change(lambda spec: spec.update(draft=None))
+    return redirect(url_for(".index"))
+
+
+@pages.post("/revisions/<int:change_id>")
+def restore(change_id: int) -> Any:
+    """Makes what was published once the draft; what is live stays until that is published."""
+    row = next((one for one in _revisions() if one.id == change_id), None)
+    if row is None:
+        abort(404, "There is no such revision.")
+    _change(lambda spec: spec.update(draft=_published((row.after or {}).get("pages", {}))))
+    flash("That revision is the draft now. What is live stays until you publish.", "good")
+    return redirect(url_for(".index"))
+
+
+def _change(how: Callable[[dict[str, Any]], None]) -> None:
+    with work_or_back(url_for(".index")) as unit:
+        spec = operations.current(unit).pages.model_dump(mode="json")
+        how(spec)
+        operations.change(unit, {"pages": spec}, None, KIND)
 
 
 @pages.post("/sign-ups")
 def add_sign_up() -> Any:
-    """A new sign-up page."""
-    name, form = request.form.get("name", ""), request.form
-    with work_or_back(url_for(".index")) as unit:
-        key = key_of(name)
+    """A new sign-up page, live at once."""
+    key = key_of(request.form.get("name", ""))
+    made = {"key": key, "channel": request.form.get("channel", "sms")}
+
+    def add(spec: dict[str, Any]) -> None:
         if not key:
             raise Invalid([Problem("name", "Give the page a name with at least one letter.", "Such as By SMS.")])
-        spec = operations.current(unit).pages.model_dump(mode="json")
         if any(one["key"] == key for one in spec["sign_ups"]):
             raise Invalid([Problem("name", f"There is a sign-up page “{key}” already.", "Choose another name.")])
-        made = {"key": key, "channel": form.get("channel", "sms"), "message": form.get("message", "")}
-        spec["sign_ups"].append(made)
-        operations.change(unit, {"pages": spec}, None, "customer pages")
+        for part in (spec, spec["draft"] or {}):
+            part.setdefault("sign_ups", []).append(made)
+
+    _change(add)
     flash("The sign-up page is there. Link to it from the shop’s own pages.", "good")
     return redirect(url_for(".index", page=f"sign-up-{key}"))
 
@@ -104,17 +151,20 @@ def add_sign_up() -> Any:
 @pages.post("/sign-ups/<key>/remove")
 def remove_sign_up(key: str) -> Any:
     """Takes a sign-up page away; what was agreed to on it stays."""
-    with work_or_back(url_for(".index")) as unit:
-        spec = operations.current(unit).pages.model_dump(mode="json")
-        spec["sign_ups"] = [one for one in spec["sign_ups"] if one["key"] != key]
-        operations.change(unit, {"pages": spec}, None, "customer pages")
+
+    def remove(spec: dict[str, Any]) -> None:
+        for part in (spec, spec["draft"] or {}):
+            part["sign_ups"] = [one for one in part.get("sign_ups", []) if one["key"] != key]
+
+    _change(remove)
     flash("The sign-up page is gone. What customers agreed to on it stays.", "good")
     return redirect(url_for(".index"))
 
 
 @pages.get("/preview/<which>")
 def preview(which: str) -> Any:
-    """A customer page as it is, with the newest real order, for the frame on this page."""
+    """A customer page as it is drafted, with the newest real order, for the frame on this page."""
+    g.pages = live().setup.store.pages.current
     kind, _, key = which.partition("-")
     made = _PREVIEWS[kind](key) if kind in _PREVIEWS else None
     if kind == "sign":
@@ -162,7 +212,7 @@ def _why(_: str) -> Any:
 
 
 def _sign_up(key: str) -> Any:
-    page = next((one for one in live().setup.store.pages.sign_ups if one.key == key), None)
+    page = next((one for one in live().setup.store.pages.current.sign_ups if one.key == key), None)
     return sign_up.page_of(live().setup.store.key, page) if page is not None else None
 
 
@@ -180,8 +230,12 @@ def _locale() -> str:
 
 
 def _typed() -> dict[str, Any]:
-    """The texts with what was typed in one language."""
-    spec, locale = live().setup.store.pages.model_dump(mode="json"), _locale()
+    """The texts with what was typed in one language. Raises Invalid."""
+    return read_spec(PageTexts, _form()).model_dump(mode="json")
+
+
+def _form() -> dict[str, Any]:
+    spec, locale = live().setup.store.pages.current.model_dump(mode="json"), _locale()
     for part in TEXTS:
         spec[part] = _put(spec[part], locale, request.form.get(part, ""))
     spec["why"] = bool(request.form.get("why"))
@@ -191,7 +245,6 @@ def _typed() -> dict[str, Any]:
         for part in OF_SIGN_UP:
             one[part] = _put(one[part], locale, request.form.get(f"{one['key']}.{part}", ""))
         one["message"] = request.form.get(f"{one['key']}.message", "")
-    read_spec(Store, {**live().setup.store.model_dump(mode="json"), "pages": spec})
     return spec
 
 

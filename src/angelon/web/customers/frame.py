@@ -44,13 +44,14 @@ def gone() -> NoReturn:
 def page(template: str, locale: str, status: int = 200, **values: Any) -> tuple[str, int]:
     """A page in the shop's dress."""
     shop = live().setup.store
+    texts = g.get("pages", shop.pages)  # a draft, where it is previewed
     around = {
         "locale": locale,
         "shop": shop,
         "letterhead": shop.letterhead,
         "words": words(locale),
-        "notice": said_in(shop.pages.notice, locale, shop.locale),
-        "footer": said_in(shop.pages.footer, locale, shop.locale),
+        "notice": said_in(texts.notice, locale, shop.locale),
+        "footer": said_in(texts.footer, locale, shop.locale),
         "dress": request.path,
     }
     return render_template(template, **around | values), status

@@ -21,6 +21,7 @@ OF_PAGES = (
     ("/sources", "connect"),
     ("/messages", "write"),
     ("/letterhead", "write"),
+    ("/customer-pages", "questions"),
     ("/files", "write"),
     ("/routes", "route"),
     ("/segments", "route"),
