@@ -45,13 +45,34 @@ def test_what_is_backed_up_while_it_is_written_to_comes_back_whole(filled, tmp_p
         writer.join()
     assert "20 orders" in told
     assert (tmp_path / "a.tar.gz").stat().st_mode & 0o777 == 0o600
-    told = run(tmp_path / "new", "restore", str(tmp_path / "a.tar.gz"))
+    told = run(tmp_path / "new", "restore", str(tmp_path / "a.tar.gz"), "--as", "shop")
     assert "Restored as of" in told
     with sqlite3.connect(tmp_path / "new" / "angelon.db") as back:
         assert back.execute("PRAGMA integrity_check").fetchone() == ("ok",)
         assert back.execute('SELECT count(*) FROM "order"').fetchone() == (20,)
     assert (tmp_path / "new" / "secret.key").read_text() == "a key that stands in the folder"
     assert (tmp_path / "new").stat().st_mode & 0o077 == 0
+
+
+def trial(home):
+    with sqlite3.connect(home / "angelon.db") as back:
+        return [row[0] for row in back.execute("SELECT trial FROM store")]
+
+
+@pytest.mark.sqlite
+def test_what_is_restored_elsewhere_is_the_shop_or_a_copy_that_writes_to_nobody(filled, tmp_path):
+    file = str(tmp_path / "a.tar.gz")
+    run(filled.home, "backup", file)
+    asked = run(tmp_path / "new", "restore", file, code=1)
+    assert "--as copy" in asked
+    assert not (tmp_path / "new" / "angelon.db").exists()
+    assert "It is on trial" in run(tmp_path / "copy", "restore", file, "--as", "copy").replace("it is", "It is")
+    assert trial(tmp_path / "copy") == ["nobody"]
+    run(tmp_path / "shop", "restore", file, "--as", "shop")
+    assert trial(tmp_path / "shop") == [""]
+    (filled.home / "angelon.db").unlink()
+    assert "Restored" in run(filled.home, "restore", file), "the same machine after a crash is the shop, unasked"
+    assert trial(filled.home) == [""]
 
 
 @pytest.mark.sqlite

@@ -5,8 +5,10 @@ from __future__ import annotations
 import datetime as dt
 import hashlib
 import json
+import os
 import shutil
 import sqlite3
+import sys
 import tarfile
 import tempfile
 import time
@@ -55,6 +57,7 @@ def backup(file: Path, without_key: bool, verify: bool) -> None:
         parts = {DATABASE: copy}
         if (chosen.home / KEY).exists() and not chosen.secret_key and not without_key:
             parts[KEY] = chosen.home / KEY
+        told |= {"machine": _machine(chosen.home)}
         told |= {"made_at": dt.datetime.now(dt.UTC).isoformat(), "sha256": {n: _digest(p) for n, p in parts.items()}}
         draft = file.with_name(f".{file.name}.part")
         with tarfile.open(draft, "w:gz", compresslevel=6) as archive:
@@ -88,8 +91,18 @@ def _verify(chosen: Settings, file: Path) -> None:
 @click.command()
 @click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
 @click.option("--force", is_flag=True, help="Also over a database: it is kept beside, under another name.")
-def restore(file: Path, force: bool) -> None:
-    """Bring back what `angelon backup` has written. Stop Angelon first."""
+@click.option(
+    "--as",
+    "whose",
+    type=click.Choice(["shop", "copy"]),
+    help="`shop`: this is the shop itself from now on. `copy`: it goes on elsewhere; this one is on trial.",
+)
+def restore(file: Path, force: bool, whose: str | None) -> None:
+    """Bring back what `angelon backup` has written. Stop Angelon first.
+
+    On the machine and in the folder that the backup was made in, it is the shop. Elsewhere it is asked whether it is
+    the shop that moves, or a copy of it: a copy is on trial, so that customers are not written to twice.
+    """
     from angelon import settings
     from angelon.cli.holding import alone
 
@@ -97,23 +110,54 @@ def restore(file: Path, force: bool) -> None:
     _need_sqlite(chosen)
     settings.private_folder(chosen.home)
     with alone(chosen.home, "nothing can be restored"):
-        _restore(chosen, file, force)
+        _restore(chosen, file, force, whose)
 
 
-def _restore(chosen: Settings, file: Path, force: bool) -> None:
+def _machine(home: Path) -> str:
+    """What a data folder is told apart by: the machine's name and the folder's place."""
+    return f"{os.uname().nodename}:{home.resolve()}"
+
+
+def _whose(told: dict[str, Any], home: Path, whose: str | None) -> str:
+    """Whether what is restored is the shop itself, or a copy. Raises ClickException where nobody can be asked."""
+    if whose is not None or told.get("machine") == _machine(home):
+        return whose or "shop"
+    if not sys.stdin.isatty():
+        raise click.ClickException(
+            "The backup is of another machine or folder. With --as shop this is the shop from now on; with --as copy "
+            "it is a copy, on trial: nothing goes to customers."
+        )
+    click.echo("The backup is of another machine or folder.")
+    return str(
+        click.prompt("Is this the shop itself, which moves here, or a copy", type=click.Choice(["shop", "copy"]))
+    )
+
+
+def _put_on_trial(chosen: Settings) -> None:
+    """Has nothing go to customers from a copy."""
+    from angelon.db.database import Database
+
+    database = Database(chosen.url)
+    database.migrate()
+    with database.connection() as connection:
+        connection.exec_driver_sql("UPDATE store SET trial = 'nobody', version = version + 1")
+    database.close()
+
+
+def _restore(chosen: Settings, file: Path, force: bool, whose: str | None) -> None:
     there = chosen.home / DATABASE
     if there.exists() and not force:
         raise click.ClickException(f"There is a database in {chosen.home}. With --force it is kept beside the other.")
     with tempfile.TemporaryDirectory(dir=chosen.home, prefix=".restore-") as folder:
         told = _unpacked(file, Path(folder))
         _looked_at(Path(folder) / DATABASE)
+        whose = _whose(told, chosen.home, whose)
         at = f"{dt.datetime.now():%Y%m%d-%H%M%S}"
-        if there.exists():
-            aside = there.with_name(f"{DATABASE}.{at}")
-            for more in ("", "-wal", "-shm"):
-                old = there.with_name(DATABASE + more)
-                if old.exists():
-                    old.replace(aside.with_name(aside.name + more))
+        aside = there.with_name(f"{DATABASE}.{at}")
+        before = [more for more in ("", "-wal", "-shm") if there.with_name(DATABASE + more).exists()]
+        for more in before:  # what another database has left beside would be taken for this one's
+            there.with_name(DATABASE + more).replace(aside.with_name(aside.name + more))
+        if before:
             click.echo(f"What was there is {aside.name} now.")
         key = chosen.home / KEY
         if (Path(folder) / KEY).exists() and not chosen.secret_key:
@@ -122,6 +166,9 @@ def _restore(chosen: Settings, file: Path, force: bool) -> None:
                 click.echo(f"Its key is {KEY}.{at}: without it, that database’s credentials can’t be opened.")
             (Path(folder) / KEY).replace(chosen.home / KEY)
         (Path(folder) / DATABASE).replace(there)
+    if whose == "copy":
+        _put_on_trial(chosen)
+        click.echo("This is a copy: it is on trial, and nothing goes to customers. Settings, Trial, ends that.")
     click.echo(f"Restored as of {told['made_at'][:19]} UTC: {told['orders']:,} orders, {told['sends']:,} sends.")
 
 

@@ -55,6 +55,8 @@ class LiveSetup:
     """What stands before the addresses of its pages; nothing for the oldest store."""
     gone_sources: frozenset[str] = frozenset()
     """Sources that were deleted: there for the events that came from them."""
+    trial: str = ""
+    """Where sends go while the store is on trial (`core/sending/trial.py`)."""
 
     @property
     def sources(self) -> dict[str, Source]:
@@ -184,6 +186,7 @@ def load(session: Session, store_id: int) -> LiveSetup:
         published,
         root="" if store_id == oldest else root_of(store.key),
         gone_sources=frozenset(row.key for row in sources if row.gone_at is not None),
+        trial=store.trial,
     )
 
 

@@ -354,6 +354,12 @@ def due_by_gateway(connection: Connection) -> dict[int | None, dt.datetime]:
     return {id_: Instant.moment(at) for id_, at in connection.execute(_DUE) if at is not None}
 
 
+def waiting(connection: Connection, store_id: int) -> int:
+    """How many sends of a store wait for their time."""
+    mine = core_select(func.count()).where(text(WAITING), not_by_index(SEND.c.store_id) == store_id)
+    return int(connection.execute(mine).scalar_one())
+
+
 def next_due(connection: Connection) -> dt.datetime | None:
     return min(due_by_gateway(connection).values(), default=None)
 

@@ -130,6 +130,8 @@ class StoreRow(SQLModel, table=True):
     version: int = 0
     """Goes up with every change to anything the store has set up."""
     edits: int = _edits()
+    trial: str = Field(default="", sa_column=Column(Text, nullable=False, server_default=""))
+    """Where sends go while the store is on trial: `team` or `nobody`; empty where it is not."""
 
 
 class SourceRow(SQLModel, table=True):

@@ -249,7 +249,7 @@ class Dispatcher:
             outcome = self._try(row, live, settled)
             if outcome is not None and gateway is not None:
                 self._settle(row, gateway, outcome, settled)
-                if outcome.kind == "permanent" and not row.test:
+                if outcome.kind == "permanent" and not row.test and not live.trial:
                     answer = f"{outcome.code} {storable_text(outcome.answer)}"
                     refusal = Refusal(row.id, live, row.channel, row.recipient, answer, self._clock.now())
                     self._results.add_refused(refusal)
@@ -275,7 +275,8 @@ class Dispatcher:
         began = self._clock.now()
         try:
             prepared = self._preparer.prepare(row, live, began)
-            transport = self._transport(live, row, prepared.ready.gateway) if isinstance(prepared, Handover) else None
+            goes = isinstance(prepared, Handover) and not prepared.ready.kept
+            transport = self._transport(live, row, prepared.ready.gateway) if goes else None  # type: ignore[union-attr]
         except Exception as error:
             self._not_prepared(row, error, settled, began)
             return None
@@ -289,15 +290,22 @@ class Dispatcher:
             return None
         if isinstance(prepared, Later):
             return self._log_attempt(row, Outcome("temporary", "", prepared.reason), began)
-        assert transport is not None
         ready = prepared.ready
         settled.revision_id, settled.values = ready.revision_id, prepared.values
         settled.subject = ready.rendered.summary()[:500]
         settled.cost = ready.cost or settled.cost
         self._results.add_content(prepared.content, prepared.files)
-        return self._hand_over(row, ready.gateway, transport, prepared.outgoing)
+        if ready.kept:
+            settled.cost = ""
+            settled.not_tried(State.SKIPPED, ready.kept, began)
+            return None
+        assert transport is not None
+        settled.reason = ready.trial
+        return self._hand_over(row, ready.gateway, transport, prepared.outgoing, settled)
 
-    def _hand_over(self, row: Any, gateway: Gateway, transport: Transport, outgoing: Any) -> Outcome:
+    def _hand_over(
+        self, row: Any, gateway: Gateway, transport: Transport, outgoing: Any, settled: Settlement
+    ) -> Outcome:
         began = self._clock.now()
         try:
             outcome = transport.deliver(outgoing, row.id)
@@ -307,7 +315,7 @@ class Dispatcher:
             what = f"The connection broke off inside Angelon: {type(error).__name__}."
             outcome = Outcome("unknown", "", f"{what} Whether the gateway took it is not known.", unreachable=True)
         if row.gateway_id is not None:
-            if not row.test:
+            if not row.test and not settled.reason:  # on trial it went to somebody else
                 key = address_key(row.channel, row.recipient)
                 outcome, wronged = self._breakers.judged(row.gateway_id, outcome, row.store_id, key)
                 self._results.add_taken_back(wronged)

@@ -51,7 +51,7 @@ def due_send(row: Any, live: LiveSetup) -> DueSend:
 
 def around_none(live: LiveSetup) -> Around:
     """A store's set-up, with nothing known of any send."""
-    return Around(live.setup, live.routes, live.revision_ids, live.files)
+    return Around(live.setup, live.routes, live.revision_ids, live.files, trial=live.trial)
 
 
 def gather(connection: Connection, live: LiveSetup, rows: Sequence[Any], payloads: Payloads) -> Around:

@@ -118,6 +118,7 @@ def install(app: Flask) -> None:
             "next_step": next_step,
             "store_name": row.spec.get("name") if row else "No store yet",
             "store_spec": {"currency": "EUR", **({"timezone": "UTC", **row.spec} if row else {})},
+            "trial": row.trial if row is not None else "",
             "theme": theme if theme in ("light", "dark") else "system",
             "now": g.now,
             "stores": [

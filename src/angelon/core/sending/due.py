@@ -82,6 +82,8 @@ class Around:
     """By send, for those that need one (`needs_event`)."""
     closed: Mapping[str, str] = field(default_factory=dict)
     """By question, why it is no longer open."""
+    trial: str = ""
+    """Where sends go while the store is on trial; empty where it is not."""
     unreadable: Mapping[str, str] = field(default_factory=dict)
     """By send, why its event can't be read."""
 

@@ -19,6 +19,7 @@ from angelon.core.planning.plan import clock_of, reached, values_for
 from angelon.core.planning.senders import sender_of, sender_problem
 from angelon.core.planning.subjects import only_again, worked_condition
 from angelon.core.sending.due import Around, DueSend, EventFacts, guards_again, has_its_values, part_of
+from angelon.core.sending.trial import on_trial
 from angelon.core.specs.gateway import Gateway, Sender
 from angelon.core.specs.message import Message
 from angelon.core.templates import CantRender
@@ -73,6 +74,10 @@ class Ready:
     reply_to: tuple[str, ...] = ()
     sender: Sender | None = None
     """Who a mail is from."""
+    kept: str = ""
+    """Why it is not handed over, though all of it is ready: the store is on trial."""
+    trial: str = ""
+    """Who gets it in place of its recipient, as a sentence, while the store is on trial."""
 
     @property
     def cost(self) -> str:
@@ -86,6 +91,13 @@ Prepared = Ready | Held | Skipped | Later
 
 def prepare(send: DueSend, around: Around, now: dt.datetime) -> Prepared:
     """What becomes of a send at a moment (aware), by what is known around it."""
+    made = _prepared(send, around, now)
+    if isinstance(made, Ready) and around.trial and not send.test and not send.whom.startswith("role:"):
+        return on_trial(made, around.trial, around.setup.store, send.channel)
+    return made
+
+
+def _prepared(send: DueSend, around: Around, now: dt.datetime) -> Prepared:
     if send.expires_at is not None and now > send.expires_at:
         return Skipped("It is too old: it could not be sent within the hours that its message allows.")
     gateway = around.setup.gateways.get(send.gateway)

@@ -8,13 +8,14 @@ from typing import Any
 
 from angelon.core.messages.attachments import LibraryFile, detect_media_type
 from angelon.core.problems import Invalid, Problem
+from angelon.core.sending.trial import LABELS
 from angelon.core.specs import Store
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.condition import compares
 from angelon.core.specs.keys import key_of
 from angelon.core.specs.store import Segment
 from angelon.core.specs.stored import from_stored
-from angelon.db import changes, files, specs
+from angelon.db import changes, files, sends, specs
 from angelon.db.tables import StoreRow
 from angelon.engine.operations.upkeep import name_of_copy, refuse_twin
 from angelon.engine.unit import Work, found
@@ -36,6 +37,20 @@ def change(work: Work, given: Mapping[str, Any], expected: int | None = None, wh
     made = read_spec(Store, {**current(work).model_dump(mode="json"), **given})
     work.specs.save_store(made, expected, what)
     return made
+
+
+def set_trial(work: Work, trial: str) -> int:
+    """Puts the store on trial, or ends that; says how many sends wait, which go where it says from now on. Raises
+    Invalid.
+    """
+    if trial not in LABELS:
+        raise Invalid([Problem("trial", "A trial is off, for the team, or for nobody.", "Choose one of them.")])
+    row = found(work.session.get(StoreRow, work.store_id), "There is no store any more.")
+    if row.trial != trial:
+        work.record("trial", "store", row.key, {"trial": row.trial}, {"trial": trial})
+        row.trial = trial
+        work.change_setup()
+    return sends.waiting(work.connection, work.store_id)
 
 
 def save_letterhead(work: Work, store: Store, logo: bytes = b"", expected: int | None = None) -> None:

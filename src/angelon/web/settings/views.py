@@ -15,14 +15,15 @@ from angelon.core.addresses import BadPhone, check_email, phone_text, read_phone
 from angelon.core.countries import countries, languages
 from angelon.core.messages.known_fields import SHOP_FIELDS
 from angelon.core.problems import Invalid, Problem
+from angelon.core.sending.trial import LABELS
 from angelon.core.specs import Store
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.store import Keep
-from angelon.db import forgetting
+from angelon.db import forgetting, sends
 from angelon.engine.operations import store as operations
 from angelon.web.conflicts import edits_seen
 from angelon.web.forms import CODE, LINES, OR_ZERO, TEXT, WORDS, Spelling, filled, rows
-from angelon.web.services import kinds_of_events, live, routes, services, session, store, store_id, work
+from angelon.web.services import kinds_of_events, live, routes, services, session, store, store_id, work, work_or_back
 
 pages = Blueprint("settings", __name__, url_prefix="/settings", template_folder="templates")
 
@@ -139,6 +140,27 @@ def add_language() -> Any:
 
 
 # ---- the team
+
+
+@pages.get("/trial")
+def trial() -> Any:
+    return _page(
+        "trial", (), labels=LABELS, trial=store().trial, waiting=sends.waiting(session().connection(), store_id())
+    )
+
+
+@pages.post("/trial")
+def set_trial() -> Any:
+    """Puts the store on trial, or has its messages go to customers again."""
+    with work_or_back(url_for(".trial")) as unit:
+        waiting = operations.set_trial(unit, request.form.get("trial", ""))
+    if store().trial:
+        said = "The store is on trial. Everything is decided and kept as ever, and no customer is written to."
+    else:
+        said = "The trial is over: customers get what is sent from now on."
+        said += f" {waiting:,} sends wait, and go to customers when they are due." if waiting else ""
+    flash(said, "good")
+    return redirect(url_for(".trial"))
 
 
 @pages.get("/team")
