@@ -29,6 +29,8 @@ PAGES = [
     "/letterhead",
     "/customer-pages",
     "/messages/shall-we-send/question",
+    "/messages/shall-we-send/all",
+    "/settings/trial",
     "/s/brackwater-kites/by-sms",
     "/senders",
     "/settings",

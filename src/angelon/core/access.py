@@ -26,6 +26,7 @@ PARTS: dict[str, tuple[str, str]] = {
     "events": ("developer", "developer"),
     "messages": ("viewer", "writer"),
     "questions": ("viewer", "writer"),
+    "sheets": ("viewer", "writer"),
     "approved": ("writer", "writer"),
     "library": ("writer", "writer"),
     "letterhead": ("writer", "developer"),

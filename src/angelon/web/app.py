@@ -90,6 +90,7 @@ def _pages() -> tuple[Blueprint, ...]:
     from angelon.web.live.views import pages as live
     from angelon.web.messages.approved_views import pages as approved
     from angelon.web.messages.question_views import pages as questions
+    from angelon.web.messages.sheet_views import pages as sheets
     from angelon.web.messages.views import pages as messages
     from angelon.web.metrics.views import pages as metrics
     from angelon.web.orders.views import pages as orders
@@ -128,6 +129,7 @@ def _pages() -> tuple[Blueprint, ...]:
         mappings,
         messages,
         questions,
+        sheets,
         approved,
         letterhead,
         customer_pages,

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 Trial = Literal["", "team", "nobody"]
 """Off; each send goes to the team; or to nobody."""
 LABELS: dict[str, str] = {
-    "": "off: customers get what is sent",
+    "": "customers get what is sent",
     "team": "the team gets what customers would have got",
     "nobody": "nothing goes out",
 }
