@@ -18,6 +18,7 @@ from angelon.db import counts, specs
 from angelon.db.specs import StoredRoute
 from angelon.engine.operations import routes as operations
 from angelon.engine.operations.checks import ChecksFailed
+from angelon.engine.unit import Work
 from angelon.web.conflicts import edits_seen
 from angelon.web.listing import SHOWN_FROM, Choice, narrowed
 from angelon.web.routes.form import changes_from
@@ -54,8 +55,60 @@ def index() -> Any:
         grouped=len(rows) > SHOWN_FROM,
         names=called,
         gone=gone if gone is not None and gone.gone_at else None,
+        done=_done(),
         unreadable=[one for one in specs.unreadable(session(), store_id()) if one[0] == "route"],
     )
+
+
+_MANY = {"on": ("live", "off"), "off": ("off", "on"), "delete": ("deleted", "restore"), "restore": ("restored", "")}
+"""What may be done with several routes: what they are then, and what undoes it."""
+
+
+def _done() -> dict[str, Any] | None:
+    """What was just done with several routes, as the page was led to."""
+    act, keys = request.args.get("done", ""), request.args.getlist("key")[:200]
+    if act not in _MANY or not keys or not _MANY[act][1]:
+        return None
+    rows = [specs.route(session(), store_id(), key) for key in keys]
+    found = [row for row in rows if row is not None]
+    word, undo = _MANY[act]
+    told = {"routes": [row.key for row in found], "names": [row.spec.name for row in found]}
+    return {"word": word, "undo": undo, **told}
+
+
+@pages.post("/many")
+def many() -> Any:
+    """Switches several routes on or off, deletes or restores them; what can't be done with one keeps no other."""
+    act, keys = request.form.get("act", ""), list(dict.fromkeys(request.form.getlist("route")))[:200]
+    if act not in _MANY or not keys:
+        flash("Tick at least one route.", "bad")
+        return redirect(url_for(".index"))
+    done, now = [], {row.key: row.on for row in routes()}
+    for key in keys:
+        if act in ("on", "off") and now.get(key) == (act == "on"):
+            continue  # as it is asked to be: what is drafted of it stays a draft
+        try:
+            with work() as unit:
+                _one_of_many(unit, act, key)
+            done.append(key)
+        except Invalid as error:
+            row = specs.route(session(), store_id(), key)
+            why = error.problems[0].what
+            flash(f"“{row.spec.name if row else key}” is as it was: {why}", "bad")
+    if act == "restore" and done:
+        flash("Restored. They are off until you switch them on.", "good")
+    return redirect(url_for(".index", done=act, key=done) if done else url_for(".index"))
+
+
+def _one_of_many(unit: Work, act: str, key: str) -> None:
+    if act == "on":
+        operations.publish_and_switch_on(unit, key)
+    elif act == "off":
+        operations.switch_off(unit, key, True)
+    elif act == "delete":
+        operations.delete(unit, key)
+    else:
+        operations.restore(unit, key)
 
 
 def _event_of(route: Route) -> str:

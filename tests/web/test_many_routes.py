@@ -1,0 +1,65 @@
+"""Several routes at once: switched on and off, deleted, and each undone."""
+
+import re
+
+import pytest
+
+from angelon.db import specs
+from angelon.db.tables import RouteRow
+from tests import made
+from tests.engine.test_fallbacks import Shop
+from tests.web.test_pages import text
+
+
+@pytest.fixture
+def shop(bench):
+    shop = Shop(bench)
+    for key in ("one", "two", "three"):
+        shop.route(key=key, name=key.capitalize())
+    return shop
+
+
+def live(bench):
+    with bench.database.reading() as session:
+        return {row.key: (row.on, row.gone_at is not None) for row in session.query(RouteRow) if row.key != "received"}
+
+
+def undo(client, page):
+    act = re.search(r'name="act" value="(\w+)">Undo', page.get_data(as_text=True))[1]
+    keys = re.findall(r'type="hidden" name="route"\s+value="([\w-]+)"', page.get_data(as_text=True))
+    return client.post("/routes/many", data={"act": act, "route": keys}, follow_redirects=True)
+
+
+def test_ticked_routes_are_switched_off_and_on_again(shop, client, bench):
+    page = client.post("/routes/many", data={"act": "off", "route": ["one", "two"]}, follow_redirects=True)
+    assert "2 routes are off: One, Two" in text(page)
+    assert live(bench) == {"one": (False, False), "two": (False, False), "three": (True, False)}
+    undo(client, page)
+    assert {on for on, _ in live(bench).values()} == {True}
+
+
+def test_what_is_on_already_is_not_published_anew(shop, client, bench):
+    with bench.database.writing() as session:
+        specs.save_draft(session, RouteRow, bench.store_id, made.route(key="one", name="Not ready"), shop.now)
+    said = text(client.post("/routes/many", data={"act": "on", "route": ["one"]}, follow_redirects=True))
+    assert "are live" not in said
+    with bench.database.reading() as session:
+        assert specs.route(session, bench.store_id, "one").draft
+
+
+def test_ticked_routes_are_deleted_and_restored(shop, client, bench):
+    page = client.post("/routes/many", data={"act": "delete", "route": ["one", "three"]}, follow_redirects=True)
+    assert "2 routes are deleted: One, Three" in text(page)
+    assert [gone for _, gone in live(bench).values()].count(True) == 2
+    assert "Restored. They are off" in text(undo(client, page))
+    assert not any(gone for _, gone in live(bench).values())
+
+
+def test_what_can_not_be_done_with_one_keeps_no_other(shop, client, bench):
+    shop.publish(RouteRow, made.route(key="four", name="Four", send="nothing"), on=False)
+    client.post("/routes/many", data={"act": "off", "route": ["one"]})
+    form = {"act": "on", "route": ["four", "one", "nobody"]}
+    said = text(client.post("/routes/many", data=form, follow_redirects=True))
+    assert "“Four” is as it was" in said
+    assert "1 route is live: One" in said
+    assert "Tick at least one" in text(client.post("/routes/many", data={"act": "on"}, follow_redirects=True))
