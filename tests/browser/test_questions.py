@@ -34,7 +34,12 @@ def placed(page, running):
         asked = (
             "SELECT content.text, send.recipient FROM content JOIN send ON send.id = content.send_id WHERE text LIKE ?"
         )
-        running.wait_for(lambda: running.rows(asked, f"%{number}%/a/%"))
+        came = "SELECT route.key, send.state, send.reason FROM send JOIN route ON route.id = route_id JOIN \"order\" "
+        came += "ON \"order\".id = send.order_id WHERE \"order\".number = ?"
+        try:
+            running.wait_for(lambda: running.rows(asked, f"%{number}%/a/%"))
+        except AssertionError as late:
+            raise AssertionError(f"no question came for {number}: {running.rows(came, number)}") from late
         text, to = running.rows(asked, f"%{number}%/a/%")[0]
         return number, to, "/a/" + text.rpartition("/a/")[2]
 
