@@ -7,10 +7,11 @@ from __future__ import annotations
 import sys
 import time
 
-from proof import burst, described, disk, door, forms, kills, looks, payloads, shop_day, spam
+from proof import answers, burst, described, disk, door, forms, kills, looks, payloads, shop_day, spam
 
 PROOFS = {
     "kills": kills.run,
+    "answers": answers.run,
     "disk": disk.run,
     "payloads": payloads.run,
     "door": door.run,
