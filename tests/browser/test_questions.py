@@ -34,8 +34,8 @@ def placed(page, running):
         asked = (
             "SELECT content.text, send.recipient FROM content JOIN send ON send.id = content.send_id WHERE text LIKE ?"
         )
-        came = "SELECT route.key, send.state, send.reason FROM send JOIN route ON route.id = route_id JOIN \"order\" "
-        came += "ON \"order\".id = send.order_id WHERE \"order\".number = ?"
+        came = 'SELECT route.key, send.state, send.reason FROM send JOIN route ON route.id = route_id JOIN "order" '
+        came += 'ON "order".id = send.order_id WHERE "order".number = ?'
         try:
             running.wait_for(lambda: running.rows(asked, f"%{number}%/a/%"))
         except AssertionError as late:

@@ -27,6 +27,11 @@ def angelon_(home, *arguments, code=0, **environment):
     return done.output
 
 
+def printed(output):
+    """What a command prints with --json, without the log beside it."""
+    return json.loads(output[output.index("{\n") :])
+
+
 def verified(home):
     """As if a code had been read at every sender's address: a bundle is not believed that it was."""
     with sqlite3.connect(home / "angelon.db") as plain:
@@ -246,6 +251,9 @@ def test_checks_of_files_run_against_a_bundle_with_a_difference_to_read(tmp_path
     assert "FAILED First mail" in said
     assert "- send: due at once" in said
     assert "+ send: due 10 minutes after the event" in said
+    told = printed(angelon_(tmp_path, "check", "--json", "--bundle", str(tmp_path / "slow.yaml"), str(folder), code=1))
+    assert [(one["key"], one["passed"]) for one in told["checks"]] == [("first", False)]
+    assert "- send: due at once" in told["checks"][0]["differences"]
     (folder / "bad.yaml").write_text("- 1")
     assert "is no check" in angelon_(tmp_path, "check", "--bundle", str(BUNDLE), str(folder), code=1)
 
@@ -335,3 +343,29 @@ def test_a_folder_that_is_none_or_holds_what_can_not_be_changes_nothing(tmp_path
     (folder / "drafts.yaml").write_text("")
     (folder / "suppressions.csv").write_text("address,why,since\nemail:jo@example.org,no,2026-01-01T10:00:00\n")
     assert "new suppressions: 1" in angelon_(tmp_path, "apply", str(folder)), "a time without a zone is UTC"
+
+
+def test_a_script_reads_what_apply_and_check_say(tmp_path):
+    said = printed(angelon_(tmp_path, "apply", str(BUNDLE), "--json"))
+    assert "route order-received: new" in said["changes"]
+    assert said["dry_run"] is False
+    assert said["lacking"]
+    assert printed(angelon_(tmp_path, "apply", str(BUNDLE), "--dry-run", "--json"))["changes"] == []
+    assert printed(angelon_(tmp_path, "check", "--json")) == {"passed": True, "checks": []}
+
+
+def test_exit_codes_are_as_the_guide_says(tmp_path):
+    angelon_(tmp_path, "apply", str(tmp_path / "none.yaml"), code=2)
+    (tmp_path / "bad.yaml").write_text("routes: 7")
+    angelon_(tmp_path, "apply", str(tmp_path / "bad.yaml"), code=1)
+    angelon_(tmp_path, "segments", "Hello", code=0)
+
+
+@pytest.mark.parametrize("shell", ["bash", "zsh", "fish"])
+def test_a_shell_completes_commands(tmp_path, shell):
+    assert "_ANGELON_COMPLETE" in angelon_(tmp_path, "completion", shell)
+    asked = {"_ANGELON_COMPLETE": f"{shell}_complete", "COMP_WORDS": "angelon reh", "COMP_CWORD": "1"}
+    asked |= {"COMP_WORDS": "angelon reh", "COMP_CWORD": "reh"} if shell == "fish" else {}
+    asked |= {"ANGELON_HOME": str(tmp_path), **os.environ}
+    done = subprocess.run([Path(sys.executable).with_name("angelon")], env=asked, capture_output=True, text=True)
+    assert "rehearse" in done.stdout

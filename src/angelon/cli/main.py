@@ -63,7 +63,22 @@ def main(context: click.Context, url: str | None, token: str | None, store: str 
         _log_to_stderr()
 
 
-LOGS_NOTHING = frozenset({"segments"})
+@click.command()
+@click.argument("shell", type=click.Choice(["bash", "zsh", "fish"]))
+def completion(shell: str) -> None:
+    """Print what completes commands and options in SHELL.
+
+    For bash put `eval "$(angelon completion bash)"` into ~/.bashrc; zsh is alike, and for fish: `angelon completion
+    fish > ~/.config/fish/completions/angelon.fish`.
+    """
+    from click.shell_completion import get_completion_class
+
+    found = get_completion_class(shell)
+    assert found is not None
+    click.echo(found(main, {}, "angelon", "_ANGELON_COMPLETE").source())
+
+
+LOGS_NOTHING = frozenset({"segments", "completion"})
 """Commands that start without a log: to import it takes longer than they do."""
 
 
@@ -109,5 +124,6 @@ for command in (
     trying.suggest,
     trying.render,
     trying.segments,
+    completion,
 ):
     main.add_command(command)

@@ -2,21 +2,26 @@
 
 from __future__ import annotations
 
+import json
 import sys
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from angelon.cli.opening import first_store, open_database, open_installation
 from angelon.cli.remote import client, is_remote
 
+if TYPE_CHECKING:
+    from angelon.client.models import Checked
+
 
 @click.command()
 @click.argument("bundle", type=click.Path(exists=True, path_type=Path))
 @click.option("--ask/--no-ask", default=None, help="Ask for secrets that are missing; without it, in a terminal only.")
 @click.option("--dry-run", is_flag=True, help="Say what would change, field by field, and change nothing.")
-def apply(bundle: Path, ask: bool | None, dry_run: bool) -> None:
+@click.option("--json", "as_json", is_flag=True, help="As JSON.")
+def apply(bundle: Path, ask: bool | None, dry_run: bool, as_json: bool) -> None:
     """Create or update everything in BUNDLE, a file or a folder; nothing changes if any part is invalid. It may hold a
     part of a set-up: what it does not name stays as it is.
 
@@ -31,7 +36,7 @@ def apply(bundle: Path, ask: bool | None, dry_run: bool) -> None:
     if is_remote():
         with client() as elsewhere:
             done = elsewhere.apply(folders.plain_in(bundle), dry_run=dry_run)
-        _told(done.differences if dry_run else done.changes, done.lacking, done.left_off, dry_run)
+        _told(as_json, done.differences if dry_run else done.changes, done.lacking, done.left_off, dry_run)
         return
     installation = open_installation()
     with installation.database.reading() as session:
@@ -40,9 +45,9 @@ def apply(bundle: Path, ask: bool | None, dry_run: bool) -> None:
     made = folder.bundle if folder is not None else folders.bundle_in(bundle, around)
     if dry_run:
         tried = bundles.apply(installation, made, dry_run=True)
-        _told(tried.differences, tried.lacking, tried.left_off, True)
+        _told(as_json, tried.differences, tried.lacking, tried.left_off, True)
         return
-    asking = sys.stdin.isatty() if ask is None else ask
+    asking = sys.stdin.isatty() and not as_json if ask is None else ask
 
     missing = bundles.missing_secrets(installation, made)
     secrets = bundles.from_environment(missing)
@@ -66,7 +71,7 @@ def apply(bundle: Path, ask: bool | None, dry_run: bool) -> None:
     if folder is not None:
         with unit(installation, there or 0) as work:
             first += folders.add_drafts(work, folder)
-    _told(first + applied.changes, applied.lacking, applied.left_off)
+    _told(as_json, first + applied.changes, applied.lacking, applied.left_off)
 
 
 def _around(session: Any, data: dict[str, Any]) -> Any:
@@ -83,7 +88,11 @@ def _around(session: Any, data: dict[str, Any]) -> Any:
     return bundles.export(session, there) if there is not None else None
 
 
-def _told(changes: list[str], lacking: list[str], left_off: list[str], dry_run: bool = False) -> None:
+def _told(as_json: bool, changes: list[str], lacking: list[str], left_off: list[str], dry_run: bool = False) -> None:
+    if as_json:
+        told = {"changes": changes, "lacking": lacking, "left_off": left_off, "dry_run": dry_run}
+        click.echo(json.dumps(told, ensure_ascii=False, indent=1))
+        return
     for line in changes or ["nothing would change" if dry_run else "nothing changed"]:
         click.echo(line)
     for line in lacking:
@@ -127,8 +136,6 @@ def export(to: Path | None, split: bool) -> None:
 @click.command()
 def schema() -> None:
     """Print the JSON Schema of a bundle (draft 2020-12), for an editor or a check of one's own."""
-    import json
-
     from angelon.core.specs.bundle import Bundle
 
     click.echo(json.dumps(Bundle.model_json_schema(), indent=1, ensure_ascii=False))
@@ -146,12 +153,14 @@ def schema() -> None:
     type=click.Path(file_okay=False, path_type=Path),
     help="Write the store's checks into this folder, a file each, and end.",
 )
-def check(files: tuple[Path, ...], bundle: Path | None, save: Path | None) -> None:
+@click.option("--json", "as_json", is_flag=True, help="As JSON.")
+def check(files: tuple[Path, ...], bundle: Path | None, save: Path | None, as_json: bool) -> None:
     """Run the checks; exit 1 where one fails.
 
     FILES are checks beside a bundle, or folders of them (.yaml); without any, those that the store keeps are run.
     """
     from angelon.cli.checking import read_checks, routes_of, setup_of, with_handlers
+    from angelon.client.models import Checked
     from angelon.core.planning.checking import run
     from angelon.core.specs.check import Check
     from angelon.core.specs.stored import from_stored
@@ -161,10 +170,7 @@ def check(files: tuple[Path, ...], bundle: Path | None, save: Path | None) -> No
         if files or bundle or save:
             raise click.ClickException("Elsewhere the checks that are kept there are run: leave files and options out.")
         with client() as elsewhere:
-            done = elsewhere.check()
-        for told in done.checks:
-            click.echo("\n".join([f"{'passed' if told.passed else 'FAILED'} {told.name}", *told.differences]))
-        sys.exit(0 if done.passed else 1)
+            _told_checks(elsewhere.check(), as_json)
     with open_database().reading() as session:
         kept = (
             []
@@ -181,16 +187,19 @@ def check(files: tuple[Path, ...], bundle: Path | None, save: Path | None) -> No
         click.echo(f"{len(kept)} checks written to {save}")
         return
     made, routes = with_handlers(made, routes)
-    failed = 0
-    for one in found:
-        outcome = run(one, routes, made)
-        failed += not outcome.passed
-        click.echo(f"{'passed' if outcome.passed else 'FAILED'} {one.name}")
-        for line in outcome.differences:
+    _told_checks(Checked.of(run(one, routes, made) for one in found), as_json)
+
+
+def _told_checks(done: Checked, as_json: bool) -> None:
+    """Prints what the checks gave, and ends: with 1 where one fails."""
+    failed = sum(not one.passed for one in done.checks)
+    if as_json:
+        click.echo(done.model_dump_json(indent=1))
+        sys.exit(1 if failed else 0)
+    for one in done.checks:
+        click.echo(f"{'passed' if one.passed else 'FAILED'} {one.name}")
+        for line in one.differences:
             click.echo(f"      {line}")
-    click.echo(
-        f"{len(found) - failed} passed, {failed} failed"
-        if found
-        else "There is no check yet. Keep one on a route's page."
-    )
+    none = "There is no check yet. Keep one on a route's page."
+    click.echo(f"{len(done.checks) - failed} passed, {failed} failed" if done.checks else none)
     sys.exit(1 if failed else 0)

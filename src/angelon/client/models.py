@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Iterable
 from typing import Any, Literal
 
 from pydantic import AwareDatetime, BaseModel, ConfigDict, Field
@@ -368,6 +369,21 @@ class CheckOutcome(Model):
 class Checked(Model):
     passed: bool
     checks: list[CheckOutcome]
+
+    @classmethod
+    def of(cls, outcomes: Iterable[Any]) -> Checked:
+        """Of the outcomes of checks (angelon.core.planning.checking)."""
+        checks = [
+            CheckOutcome(
+                key=one.check.key,
+                name=one.check.name,
+                route=one.check.route,
+                passed=one.passed,
+                differences=one.differences,
+            )
+            for one in outcomes
+        ]
+        return cls(passed=all(one.passed for one in checks), checks=checks)
 
 
 class Setup(Model):

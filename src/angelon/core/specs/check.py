@@ -14,7 +14,7 @@ from angelon.core.specs.base import ChannelKey, Key, Name, OneLine, Spec
 class Expected(Spec):
     """One send that must come out. `after_seconds` counts from the check's `at` to when it is due. `text` is all that
     it says
-    (subject and text), `contains` what has to stand in it; which of them counts is the check's `texts`."""
+    (subject and text); `contains` what has to stand in it; which of them counts is the check's `texts`."""
 
     recipient: OneLine = ""
     channel: ChannelKey = "email"

@@ -74,15 +74,4 @@ def named(source: Source, name: str) -> dict[str, str]:
 def run_checks() -> models.Checked:
     """With the routes as they are drafted. For a pipeline: it goes on where `passed` is true."""
     with work() as unit:
-        outcomes = [outcome for _, outcome in checks.run_all(unit)]
-    made = [
-        models.CheckOutcome(
-            key=one.check.key,
-            name=one.check.name,
-            route=one.check.route,
-            passed=one.passed,
-            differences=one.differences,
-        )
-        for one in outcomes
-    ]
-    return models.Checked(passed=all(one.passed for one in made), checks=made)
+        return models.Checked.of(outcome for _, outcome in checks.run_all(unit))
