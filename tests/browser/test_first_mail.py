@@ -1,8 +1,22 @@
 """The whole outcome in a real browser: from a store nobody here has seen to a mail in a customer's mailbox."""
 
+import pytest
 from playwright.sync_api import expect
 
+from angelon.standins.box import Box
+from angelon.standins.counter import Counter
 
+
+@pytest.fixture
+def shop_as_before(running):
+    """Delivers where it did before, once the test is over."""
+    counter = Counter(Box(running.home))
+    before = counter.address, counter.secret
+    yield
+    counter.connect(*before)
+
+
+@pytest.mark.usefixtures("shop_as_before")
 def test_from_a_new_source_to_the_mail_in_the_mailbox(page, running):
     # a source is made, its address and secret copied
     page.goto("/sources")
