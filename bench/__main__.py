@@ -18,6 +18,7 @@ from bench import (
     several,
     sizes,
     starts,
+    strangers,
     writer,
 )
 from bench.rows import report
@@ -40,6 +41,7 @@ BENCHMARKS = {
     "several": several.several,
     "months": partitions.months,
     "parted": parted.parted,
+    "strangers": strangers.strangers,
     "writer": writer.writer,
 }
 

@@ -24,7 +24,8 @@ def application() -> Any:
     def empty() -> Response:
         return Response(b"")
 
-    return RsgiServer(create_app(made, [pages]), made.intake, made.writer, Proxies([]))
+    app = create_app(made, [pages])
+    return RsgiServer(app, made.intake, made.writer, Proxies([]), app.extensions["angelon.guesses"])
 
 
 if __name__ == "__main__":

@@ -449,7 +449,7 @@ def test_a_page_that_fails_in_its_middle_lets_go_of_its_connection():
         raise failed
 
     sent, kept, streams = [], [], []
-    server = RsgiServer(None, None, None, None)
+    server = RsgiServer(None, None, None, None, None)
     server.__rsgi_init__(loop)
     server._write(200, [], pieces(), Protocol())
     loop.call_soon_threadsafe(loop.stop)

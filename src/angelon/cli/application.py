@@ -17,4 +17,6 @@ def application() -> RsgiServer:
     made = services.make(settings.load())
     app = create_app(made, [standins])
     app.extensions["angelon.standins"] = Box(made.settings.home)
-    return RsgiServer(app, made.intake, made.writer, Proxies(made.settings.proxies()))
+    return RsgiServer(
+        app, made.intake, made.writer, Proxies(made.settings.proxies()), app.extensions["angelon.guesses"]
+    )

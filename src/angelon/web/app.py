@@ -67,6 +67,7 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     stores.install(app)
     proxies = Proxies(made.settings.proxies())
     guarded = Guesses(app.wsgi_app, Links(made.vault), made.clock, proxies)
+    app.extensions["angelon.guesses"] = guarded
     app.wsgi_app = IntakeMiddleware(guarded, made.intake, proxies)  # type: ignore[method-assign]
     return app
 

@@ -23,6 +23,7 @@ from angelon.db.records import NewDelivery
 from angelon.engine.intake import Answer, Intake
 from angelon.engine.long_lived import tell_ready, tune_interpreter
 from angelon.engine.writer import Busy, GroupCommit
+from angelon.web.customers.guesses import BODY, LET_IN, Guesses
 from angelon.web.intake.views import MOST_READ, PREFIX, as_http, query_of
 from angelon.web.origins import Proxies
 
@@ -124,9 +125,15 @@ class RsgiServer:
     """The application as the server calls it (RSGI 1.x)."""
 
     def __init__(
-        self, pages: Callable[..., Iterable[bytes]], intake: Intake, writer: GroupCommit, proxies: Proxies
+        self,
+        pages: Callable[..., Iterable[bytes]],
+        intake: Intake,
+        writer: GroupCommit,
+        proxies: Proxies,
+        guesses: Guesses,
     ) -> None:
         self._pages = pages
+        self._guesses = guesses
         self._intake = intake
         self._writer = writer
         self._proxies = proxies
@@ -259,7 +266,12 @@ class RsgiServer:
         return self._intake.stored(delivery, job.ids)
 
     async def _page(self, scope: Any, protocol: Any, headers: dict[str, str], body: bytes) -> None:
-        answer = await self._loop.run_in_executor(self._threads, self._run, _environ(scope, headers, body), protocol)
+        refused = self._guesses.refused(scope.path, _peer(scope.client), headers.get("x-forwarded-for", ""))
+        if refused is not None:  # here, since a thread for each guess would cost pages their turn
+            protocol.response_bytes(429, refused, BODY)
+            return
+        environ = _environ(scope, headers, body)
+        answer = await self._loop.run_in_executor(self._threads, self._run, environ, protocol)
         if answer is not None:
             protocol.response_bytes(*answer)
 
@@ -371,6 +383,7 @@ def _environ(scope: Any, headers: dict[str, str], body: bytes) -> dict[str, Any]
         "wsgi.multiprocess": False,
         "wsgi.run_once": False,
         "wsgi.input_terminated": True,
+        LET_IN: True,
     }
     if scope.authority:
         environ["HTTP_HOST"] = scope.authority
