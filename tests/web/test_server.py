@@ -19,7 +19,9 @@ import httpx
 import pytest
 
 from angelon.cli.serving import free_port
+from angelon.db.secrets import Vault
 from angelon.engine.notifications import Listener, Notifier
+from angelon.engine.preferences import Links
 from angelon.settings import BadSettings, Settings, private_folder
 from angelon.web.origins import Proxies
 from angelon.web.server import RsgiServer
@@ -463,3 +465,18 @@ def test_a_body_that_does_not_come_is_waited_for_no_longer_than_its_time(web):
     answer, took = web.unfinished.result(30)
     assert b" 408 " in answer
     assert 8 < took < 20
+
+
+def test_guesses_are_turned_away_before_a_thread_is_taken_and_an_own_link_is_opened(web):
+    ways = ("/a/{0:019}-{0:012}", "/w/{0:019}-{0:012}", "/p/{0:040}")
+    own = Links(Vault("a-key-for-tests-only")).why_token("sd-0000000000000000000")
+    with httpx.Client(base_url=web.url, headers={"angelon.let_in": "1", "angelon-let-in": "1"}) as client:
+        assert client.get("/a/0000-0000").status_code == 404
+        answers = [client.get(ways[number % 3].format(number)) for number in range(90)]
+        assert {answer.status_code for answer in answers[-15:]} <= {429, 404}
+        refused = [answer for answer in answers if answer.status_code == 429]
+        assert len(refused) > 10
+        assert int(refused[-1].headers["retry-after"]) >= 1
+        assert "Wait a moment" in refused[-1].text
+        assert client.get(f"/w/{own}").status_code == 404, "its send is gone, but who holds a link is never refused"
+        assert client.get("/").status_code == 200
