@@ -124,6 +124,24 @@ def test_who_says_nothing_is_told_to_the_shop_and_is_too_late_afterwards(page, r
     expect(page.get_by_role("link", name="Write to us")).to_be_visible()
 
 
+def test_an_order_that_was_cancelled_meanwhile_needs_no_answer_in_whichever_language(page, running, placed):
+    number, to, link = placed()
+    page.goto("/standins")
+    row = page.get_by_role("row").filter(has=page.get_by_role("link", name=number))
+    row.get_by_role("button", name="Cancel").click()
+    running.wait_for(lambda: outcome(running, number)[0] == "withdrawn")
+    for language, said in (("en", "This question is closed"), ("de", "Diese Frage ist geschlossen")):
+        page.goto(f"{link}?answer=yes&lang={language}")
+        expect(page.get_by_role("status")).to_contain_text(said)
+        expect(page.locator("main button")).to_have_count(0)
+    page.goto(f"/standins/handset?to={to.replace('+', '%2B')}")
+    page.get_by_label("What the customer answers").fill("Yes")
+    page.get_by_role("button", name="Answer").click()
+    page.request.post(link, form={"answer": "yes"})
+    assert outcome(running, number)[:2] == ("withdrawn", "")
+    assert said_to(running, number).isdisjoint({"wants-it", "wants-it-tag"})
+
+
 def behave(page, fault):
     """Sets how the SMS provider behaves: its form sends itself."""
     page.goto("/standins/handset")
