@@ -13,6 +13,7 @@ from angelon.db import events, forgetting, questions
 from angelon.db.tables import GatewayRow, MessageRow, RouteRow, SourceRow
 from angelon.engine import receipts
 from angelon.engine.answers import Answers, Given, Questions, Reply
+from angelon.engine.operations.consequences import follows
 from angelon.engine.preferences import Links
 from angelon.engine.rehearsals import rehearse_one
 from angelon.gateways.interface import Outcome
@@ -435,3 +436,36 @@ def test_answers_and_the_end_at_the_same_moment_from_several_machines_give_one_o
     )
     assert {number for _, number in shop.bench.rows(sql)} == {1}
     assert len(routes(shop)) - routes(shop).count("late") == len(ids)
+
+
+def _is(value, op="is"):
+    return {"of": "question.ask", "op": op, "value": value}
+
+
+@pytest.mark.parametrize(
+    ("outcome", "when", "only_if", "waits"),
+    [
+        ("yes", "answer.received", {}, True),
+        ("yes", "answer.received", {"of": [_is("yes")]}, True),
+        ("no", "answer.received", {"of": [_is("yes")]}, False),
+        ("no", "answer.received", {"of": [_is("yes", "is_not")]}, True),
+        ("no", "answer.received", {"join": "any", "of": [_is("yes"), _is("no")]}, True),
+        ("maybe", "answer.received", {"join": "any", "of": [_is("yes"), _is("no")]}, False),
+        (
+            "no",
+            "answer.received",
+            {"join": "any", "of": [_is("yes"), {"of": "total", "op": "greater", "value": "5"}]},
+            True,
+        ),
+        ("no", "answer.received", {"join": "none", "of": [_is("no")]}, False),
+        ("yes", "answer.received", {"of": [{"of": "question.other", "op": "is", "value": "yes"}]}, False),
+        ("no_answer", "question.expired", {}, True),
+        ("no_answer", "answer.received", {}, False),
+        ("late", "answer.late", {"of": [_is("yes")]}, True),
+        ("open", "answer.received", {}, False),
+        ("withdrawn", "answer.received", {}, False),
+    ],
+)
+def test_what_follows_from_an_outcome_is_what_its_conditions_let_through(outcome, when, only_if, waits):
+    route = made.route(when=[when], only_if=only_if)
+    assert follows(route, Message.model_validate(ASK), outcome) is waits

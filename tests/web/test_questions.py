@@ -205,6 +205,7 @@ def test_what_can_not_be_kept_is_said_and_what_was_typed_stays(shop, client, cha
     page = answer.get_data(as_text=True)
     assert said in page
     assert "Typed just now" in page
+    assert all(f'value="{typed}"' in page for typed in changes.values())
 
 
 def test_two_windows_do_not_overwrite_each_other(shop, bench, client):  # noqa: F811

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import datetime as dt
 from typing import Any
 
 from angelon.core import questions
+from angelon.core.conditions.evaluate import Subject, compare
 from angelon.core.problems import Invalid, NotFound, Problem
 from angelon.core.questions import QuestionState
 from angelon.core.specs.base import read_spec
-from angelon.core.specs.condition import compares
+from angelon.core.specs.condition import Compare, Group, compares
 from angelon.core.specs.message import Message
 from angelon.core.specs.route import Route
 from angelon.engine.operations import upkeep
@@ -21,24 +22,32 @@ EVENT_OF = {
     "late": questions.LATE_EVENT,
 }
 """The event of an outcome that is no answer; `late` is an answer after it."""
+NO_EVENT = (QuestionState.OPEN.value, QuestionState.WITHDRAWN.value)
 CUSTOMER, TEAM = "customer", "role:"
 
 
 def follows(route: Route, message: Message, outcome: str) -> bool:
-    """Whether a route waits for an outcome of a message's question, or for any of them."""
-    if EVENT_OF.get(outcome, questions.ANSWERED_EVENT) not in route.when:
+    """Whether a route waits for an outcome of a message's question, or for any of them. Nothing waits for a question
+    that is open or withdrawn: no event says so.
+    """
+    if outcome in NO_EVENT or EVENT_OF.get(outcome, questions.ANSWERED_EVENT) not in route.when:
         return False
     name = questions.subject_name(message.key)
-    asked = [part for part in compares(route.only_if) if part.of.startswith("question.")]
-    mine = [part for part in asked if part.of == name]
-    if not mine:
-        return not asked
-    return all(_holds(part.op, part.value, part.values, outcome) for part in mine) or outcome == "late"
+    asked = {part.of for part in compares(route.only_if) if part.of.startswith("question.")}
+    if outcome == "late" or not asked:
+        return not asked or name in asked
+    return name in asked and _may_hold(route.only_if, name, Subject(outcome, "text")) is not False
 
 
-def _holds(op: str, value: str, values: Sequence[str], outcome: str) -> bool:
-    given = {"is": outcome == value, "is_not": outcome != value}
-    return given.get(op, outcome in values if op == "one_of" else outcome not in values if op == "none_of" else True)
+def _may_hold(part: Group | Compare, name: str, outcome: Subject) -> bool | None:
+    """Whether a condition holds for an outcome of the question `name`; None where that depends on something else."""
+    if part.kind == "compare":
+        return compare(part, lambda _: outcome, dt.date.min).yes if part.of == name else None
+    inner = [_may_hold(one, name, outcome) for one in part.of]
+    if part.join == "any":
+        return True if True in inner else None if None in inner or not inner else False
+    fails = part.join != "all"
+    return False if fails in inner else None if None in inner else True
 
 
 def make_route(work: Work, message: Message, outcome: str, send: str, whom: str) -> str:
@@ -46,7 +55,7 @@ def make_route(work: Work, message: Message, outcome: str, send: str, whom: str)
     on. `whom` is `customer`, or `role:` and a role of the team. Gives its key. Raises Invalid and NotFound.
     """
     known = dict(questions.outcomes(message)) | {"late": "An answer too late"}
-    if outcome not in known or outcome in (QuestionState.OPEN, QuestionState.WITHDRAWN):
+    if outcome not in known or outcome in NO_EVENT:
         raise Invalid([Problem("outcome", "That is no outcome of the question.", "Choose one of them.")])
     other = work.live.setup.messages.get(send)
     if other is None:

@@ -223,7 +223,7 @@ def _page(key: str, typed: Any = None) -> Any:
         "messages/question.html",
         row=row,
         message=draft,
-        question=_typed(draft, typed) if typed is not None else draft.question,
+        question=Question.model_construct(**_question_of(draft, locale, typed)) if typed else draft.question,
         stamp=operations.stamp(row),
         locale=locale,
         languages=languages,
@@ -305,19 +305,21 @@ def _withdrawing(message: Message) -> list[str]:
 
 def _read(message: Message, locale: str) -> Message:
     """The message with its question as the form has it. Raises Invalid."""
-    spec = message.plain()
-    return read_spec(Message, {**spec, "question": _question_of(message, locale, request.form)})
+    made = _question_of(message, locale, request.form)
+    if not isinstance(made["open_hours"], int):
+        raise Invalid([Problem("open_hours", "How long it stays open has to be a number of hours.", "Write 48.")])
+    return read_spec(Message, {**message.plain(), "question": made})
 
 
 def _question_of(message: Message, locale: str, form: Any) -> dict[str, Any]:
+    """The question as it was typed, be it right or wrong."""
     was = (message.question or Question()).model_dump(mode="json")
     made = dict(was)
     for part in ("title", "about", "late"):
         made[part] = _with(was[part], locale, form.get(part, ""))
-    hours = whole(form.get("open_hours", ""))
-    if hours is None:
-        raise Invalid([Problem("open_hours", "How long it stays open has to be a number of hours.", "Write 48.")])
-    made["open_hours"] = hours
+    typed = form.get("open_hours", "")
+    hours = whole(typed)
+    made["open_hours"] = typed if hours is None else hours
     made["withdraw_on"] = form.getlist("withdraw_on")
     answers: list[dict[str, Any]] = []
     by_key = {one["key"]: one for one in was["answers"]}
@@ -357,24 +359,3 @@ def _key_of(words: str, taken: Sequence[str]) -> str:
         number += 1
         key = f"{plain[:40]}-{number}"
     return key
-
-
-def _typed(message: Message, form: Any) -> Any:
-    """What was typed and could not be kept, as the page shows it."""
-    locale = form.get("locale", message.locale)
-    try:
-        return Question.model_construct(**_question_of(message, locale, form))
-    except Invalid:
-        kept = dict(form.items()) | {"open_hours": "48"}
-        return Question.model_construct(**_question_of(message, locale, _Form(kept, form.getlist("withdraw_on"))))
-
-
-class _Form(dict[str, str]):
-    """A form as plain values, with its boxes."""
-
-    def __init__(self, values: Mapping[str, str], boxes: list[str]) -> None:
-        super().__init__(values)
-        self._boxes = boxes
-
-    def getlist(self, name: str) -> list[str]:
-        return self._boxes
