@@ -185,3 +185,9 @@ def same_words(question: Question) -> Iterator[tuple[str, str, str]]:
         for other in question.answers[number + 1 :]:
             for shared in sorted(phrases(one, False) & phrases(other, False)):
                 yield " ".join(shared), one.key, other.key
+
+
+def event_of_outcome(outcome: str) -> str:
+    """The type of the event by which an outcome is told: an answer's key, a state, or `late` for an answer after it."""
+    told = {QuestionState.EXPIRED.value: EXPIRED_EVENT, QuestionState.NOT_ASKED.value: NOT_ASKED_EVENT}
+    return LATE_EVENT if outcome == "late" else told.get(outcome, ANSWERED_EVENT)

@@ -9,6 +9,7 @@ from typing import Any
 
 from sqlalchemy import Connection
 from sqlalchemy import select as core_select
+from sqlmodel import Session
 
 from angelon.core.messages.channels import CHANNEL_LABELS
 from angelon.core.payload.body import NotReadable
@@ -16,6 +17,7 @@ from angelon.core.planning.inputs import ALWAYS, ActiveRoute, Facts, PriorSend
 from angelon.core.planning.people import recipient_key
 from angelon.core.planning.plan import FALLBACK_USED, Decision, PlannedSend, decide, in_turn, plan_fallback, work_out
 from angelon.core.planning.rehearsal_history import RehearsalHistory
+from angelon.core.questions import Asked, event_of_outcome
 from angelon.core.reading import Reading
 from angelon.core.specs import Source
 from angelon.core.specs.route import Route
@@ -23,8 +25,9 @@ from angelon.core.states import State
 from angelon.db import events, history, inquiries, orders
 from angelon.db.live_setup import LiveSetup
 from angelon.db.orders import ORDER
+from angelon.db.specs import StoredRoute
 from angelon.engine.customers_as_of import CustomersAsOf
-from angelon.engine.event_reader import Payloads, event_of
+from angelon.engine.event_reader import Payloads, event_of, read_event
 
 CHUNK = 250
 
@@ -134,6 +137,41 @@ def rehearse_fallbacks(
             if last is not None:
                 chain.append(last)
     return found
+
+
+def rehearse_outcome(
+    session: Session,
+    live: LiveSetup,
+    message: str,
+    asked_with: str,
+    outcome: str,
+    routes: Sequence[StoredRoute],
+    now: dt.datetime,
+) -> list[tuple[StoredRoute, Decision]] | None:
+    """What each route that waits for it would make of an outcome of a message's question, as if it came now to the
+    order whose event (an id) it was asked with. None where that event is kept no longer, or can't be read.
+    """
+    row = events.by_ids(session.connection(), [asked_with]).get(asked_with)
+    type_ = event_of_outcome(outcome)
+    waiting = [(one, one.live or one.spec) for one in routes]
+    waiting = [(one, route) for one, route in waiting if type_ in route.when and not route.handler]
+    try:
+        read = read_event(session, live, row) if row is not None else None
+    except NotReadable:
+        read = None
+    if row is None or read is None:
+        return None
+    made = [route for _, route in waiting]
+    keys = frozenset(route.key for route in made)
+    root = row.parent_id or row.id
+    known = history.of_one(session.connection(), live, made, row.source_id, read.reading, root, keys)
+    others = tuple(one for one in known.questions if one.message != message)
+    facts = replace(known, questions=(*others, Asked(message, now, outcome, now)))
+    event = replace(read.event, type=type_, was=message, now=outcome, name=outcome, received_at=now)
+    return [
+        (one, decide(event, read.reading, read.variables, ActiveRoute(route, ALWAYS), live.setup, facts, now))
+        for one, route in waiting
+    ]
 
 
 def speaking_before(active: Sequence[ActiveRoute], rehearsed: Sequence[Route]) -> frozenset[str]:

@@ -133,3 +133,9 @@ def install(app: Flask) -> None:
     """Filters by which templates write values into fields."""
     spellings = {"lines": LINES, "words": WORDS, "commas": COMMAS, "headers": HEADERS, "megabytes": MEGABYTES}
     app.jinja_env.filters.update({f"as_{name}": spelling.write for name, spelling in spellings.items()})
+
+
+def with_text(texts: Mapping[str, str], locale: str, text: str) -> dict[str, str]:
+    """Texts by language with one of them as it was typed; an empty one is left out."""
+    others = {tag: said for tag, said in texts.items() if tag != locale}
+    return others | ({locale: text.replace("\r\n", "\n").strip()} if text.strip() else {})

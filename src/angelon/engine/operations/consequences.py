@@ -16,12 +16,6 @@ from angelon.core.specs.route import Route
 from angelon.engine.operations import upkeep
 from angelon.engine.unit import Work
 
-EVENT_OF = {
-    QuestionState.EXPIRED.value: questions.EXPIRED_EVENT,
-    QuestionState.NOT_ASKED.value: questions.NOT_ASKED_EVENT,
-    "late": questions.LATE_EVENT,
-}
-"""The event of an outcome that is no answer; `late` is an answer after it."""
 NO_EVENT = (QuestionState.OPEN.value, QuestionState.WITHDRAWN.value)
 CUSTOMER, TEAM = "customer", "role:"
 
@@ -30,7 +24,7 @@ def follows(route: Route, message: Message, outcome: str) -> bool:
     """Whether a route waits for an outcome of a message's question, or for any of them. Nothing waits for a question
     that is open or withdrawn: no event says so.
     """
-    if outcome in NO_EVENT or EVENT_OF.get(outcome, questions.ANSWERED_EVENT) not in route.when:
+    if outcome in NO_EVENT or questions.event_of_outcome(outcome) not in route.when:
         return False
     name = questions.subject_name(message.key)
     asked = {part.of for part in compares(route.only_if) if part.of.startswith("question.")}
@@ -76,7 +70,7 @@ def make_route(work: Work, message: Message, outcome: str, send: str, whom: str)
     spec: dict[str, Any] = {
         "key": key,
         "name": name,
-        "when": [EVENT_OF.get(outcome, questions.ANSWERED_EVENT)],
+        "when": [questions.event_of_outcome(outcome)],
         "sources": sorted(asking) or list(work.live.sources),
         "only_if": condition if outcome != "late" else {},
         "send": send,

@@ -22,6 +22,7 @@ from angelon.web.conflicts import edits_seen
 from angelon.web.customers import frame, preferences, sign_up, why
 from angelon.web.customers import questions as question_pages
 from angelon.web.customers.words import sign_up_words
+from angelon.web.forms import with_text
 from angelon.web.services import live, public_address, session, store, store_id, work, work_or_back
 
 pages = Blueprint("customer_pages", __name__, url_prefix="/customer-pages", template_folder="templates")
@@ -237,17 +238,12 @@ def _typed() -> dict[str, Any]:
 def _form() -> dict[str, Any]:
     spec, locale = live().setup.store.pages.current.model_dump(mode="json"), _locale()
     for part in TEXTS:
-        spec[part] = _put(spec[part], locale, request.form.get(part, ""))
+        spec[part] = with_text(spec[part], locale, request.form.get(part, ""))
     spec["why"] = bool(request.form.get("why"))
     for one in spec["sign_ups"]:
         if f"{one['key']}.there" not in request.form:
             continue
         for part in OF_SIGN_UP:
-            one[part] = _put(one[part], locale, request.form.get(f"{one['key']}.{part}", ""))
+            one[part] = with_text(one[part], locale, request.form.get(f"{one['key']}.{part}", ""))
         one["message"] = request.form.get(f"{one['key']}.message", "")
     return spec
-
-
-def _put(texts: dict[str, str], locale: str, text: str) -> dict[str, str]:
-    others = {tag: said for tag, said in texts.items() if tag != locale}
-    return others | ({locale: text.replace("\r\n", "\n").strip()} if text.strip() else {})

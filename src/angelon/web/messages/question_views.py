@@ -4,21 +4,16 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any
 
 from flask import Blueprint, abort, flash, g, redirect, render_template, request, url_for
 
 from angelon.core import event_types
-from angelon.core.payload.body import NotReadable
 from angelon.core.planning import question_checks
-from angelon.core.planning.inputs import ALWAYS, ActiveRoute
-from angelon.core.planning.plan import decide
 from angelon.core.problems import Conflict, Invalid, Problem
 from angelon.core.questions import (
-    ANSWERED_EVENT,
     LABELS,
-    Asked,
     QuestionState,
     answer_label,
     folded,
@@ -28,12 +23,13 @@ from angelon.core.questions import (
 from angelon.core.specs import Message
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.message import Question
-from angelon.db import events, history, questions
-from angelon.engine.event_reader import read_event
+from angelon.db import questions
 from angelon.engine.operations import consequences
 from angelon.engine.operations import messages as operations
+from angelon.engine.rehearsals import rehearse_outcome
 from angelon.web.exporting import as_file
 from angelon.web.exporting import moment as as_moment
+from angelon.web.forms import with_text
 from angelon.web.messages.starters import question_starter
 from angelon.web.messages.views import stored_message
 from angelon.web.numbers import whole
@@ -261,28 +257,9 @@ def _as_if(message: Message, outcome: str) -> dict[str, Any] | None:
     newest = questions.listed(session(), store_id(), live().message_ids.get(message.key, 0), limit=1)
     if not outcome or outcome not in dict(outcomes(message)) or not newest:
         return None
-    row = events.by_ids(session().connection(), [newest[0].event_id]).get(newest[0].event_id)
-    if row is None:
+    decided = rehearse_outcome(session(), live(), message.key, newest[0].event_id, outcome, routes(), g.now)
+    if decided is None:
         return None
-    try:
-        read = read_event(session(), live(), row)
-    except NotReadable:
-        return None
-    type_ = consequences.EVENT_OF.get(outcome, ANSWERED_EVENT)
-    event = replace(read.event, type=type_, was=message.key, now=outcome, name=outcome, received_at=g.now)
-    waiting = [(one, one.live or one.spec) for one in routes()]
-    waiting = [(one, route) for one, route in waiting if type_ in route.when and not route.handler]
-    made = [route for _, route in waiting]
-    leave = frozenset(route.key for route in made)
-    found = history.of_one(
-        session().connection(), live(), made, row.source_id, read.reading, row.parent_id or row.id, leave
-    )
-    asked = [one for one in found.questions if one.message != message.key]
-    facts = replace(found, questions=(*asked, Asked(message.key, g.now, outcome, g.now)))
-    decided = [
-        (one, decide(event, read.reading, read.variables, ActiveRoute(route, ALWAYS), live().setup, facts, g.now))
-        for one, route in waiting
-    ]
     return {"outcome": outcome, "number": newest[0].number, "order_id": newest[0].order_id, "decided": decided}
 
 
@@ -316,7 +293,7 @@ def _question_of(message: Message, locale: str, form: Any) -> dict[str, Any]:
     was = (message.question or Question()).model_dump(mode="json")
     made = dict(was)
     for part in ("title", "about", "late"):
-        made[part] = _with(was[part], locale, form.get(part, ""))
+        made[part] = with_text(was[part], locale, form.get(part, ""))
     typed = form.get("open_hours", "")
     hours = whole(typed)
     made["open_hours"] = typed if hours is None else hours
@@ -337,18 +314,12 @@ def _question_of(message: Message, locale: str, form: Any) -> dict[str, Any]:
             {
                 "key": key,
                 "means": form.get(f"answers.{number}.means", "other"),
-                "words": _with(before["words"], locale, words),
+                "words": with_text(before["words"], locale, words),
                 "also": [part for part in also if part],
-                "thanks": _with(before["thanks"], locale, form.get(f"answers.{number}.thanks", "")),
+                "thanks": with_text(before["thanks"], locale, form.get(f"answers.{number}.thanks", "")),
             }
         )
     return made | {"answers": answers}
-
-
-def _with(texts: Mapping[str, str], locale: str, text: str) -> dict[str, str]:
-    """Texts by language with one of them as it was typed; an empty one is left out."""
-    others = {tag: said for tag, said in texts.items() if tag != locale}
-    return others | ({locale: text.replace("\r\n", "\n").strip()} if text.strip() else {})
 
 
 def _key_of(words: str, taken: Sequence[str]) -> str:
