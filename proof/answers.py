@@ -5,6 +5,7 @@ each question has one outcome, and each outcome its consequence once.
 from __future__ import annotations
 
 import datetime as dt
+import itertools
 import random
 import tempfile
 import threading
@@ -69,7 +70,6 @@ def run(rounds: int = 60, customers: int = 4) -> tuple[dict[str, int], list[str]
     accepted: set[int] = set()
     taken: list[tuple[str, str]] = []
     stop, lock = threading.Event(), threading.Lock()
-    serial = iter(range(1, 10_000_000))
     broken = []
     with tempfile.TemporaryDirectory() as folder, place(Path(folder)) as here:
         _ask(here)
@@ -79,14 +79,6 @@ def run(rounds: int = 60, customers: int = 4) -> tuple[dict[str, int], list[str]
         links = Links(Vault(KEY), here.url)
         with here.database.reading() as session:
             live = live_setup.load(session, specs.stores(session)[0].id or 0)
-
-        def order() -> None:
-            with httpx.Client(timeout=5) as client:
-                while not stop.is_set():
-                    number = next(serial)
-                    if here.post(client, number) == 202:
-                        accepted.add(number)
-                    time.sleep(0.12)
 
         def answer(own: random.Random) -> None:
             """Answers as customers do: the same question by several at once, and not always alike; or lets its time
@@ -109,17 +101,11 @@ def run(rounds: int = 60, customers: int = 4) -> tuple[dict[str, int], list[str]
                                 taken.append((id_, key))
                     time.sleep(0.05)
 
-        threads = [threading.Thread(target=order)]
+        threads = [threading.Thread(target=here.keep_posting, args=(stop, itertools.count(1), accepted, 0.12))]
         threads += [threading.Thread(target=answer, args=(random.Random(n),)) for n in range(customers)]
         for thread in threads:
             thread.start()
-        for number in range(rounds):
-            time.sleep(rng.uniform(0.5, 1.5))
-            victim = rng.choice(("web", "planner", "sender"))
-            here.kill(victim)
-            here.start(victim)
-            if number % 10 == 9 and not here.up(60):
-                broken.append(f"the web process did not come back after round {number}")
+        broken += here.kill_again_and_again(rounds, rng, 0.5, 1.5)
         stop.set()
         for thread in threads:
             thread.join()

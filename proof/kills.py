@@ -4,14 +4,12 @@ without a mark.
 
 from __future__ import annotations
 
+import itertools
 import random
 import tempfile
 import threading
-import time
 from collections import Counter
 from pathlib import Path
-
-import httpx
 
 from angelon.standins.box import Box
 from proof.places import place, until
@@ -21,31 +19,14 @@ def run(rounds: int = 200, senders: int = 4) -> tuple[dict[str, int], list[str]]
     rng = random.Random(9)
     accepted: set[int] = set()
     stop = threading.Event()
-    serial = iter(range(1, 10_000_000))
-    lock = threading.Lock()
     broken = []
     with tempfile.TemporaryDirectory() as folder, place(Path(folder), "stand-ins", "planner", "sender", "web") as here:
         assert here.up()
-
-        def send() -> None:
-            with httpx.Client(timeout=5) as client:
-                while not stop.is_set():
-                    with lock:
-                        number = next(serial)
-                    if here.post(client, number) == 202:
-                        accepted.add(number)
-                    time.sleep(0.08)
-
-        threads = [threading.Thread(target=send) for _ in range(senders)]
+        posting = (stop, itertools.count(1), accepted, 0.08)
+        threads = [threading.Thread(target=here.keep_posting, args=posting) for _ in range(senders)]
         for thread in threads:
             thread.start()
-        for number in range(rounds):
-            time.sleep(rng.uniform(0.2, 0.7))
-            victim = rng.choice(("web", "planner", "sender"))
-            here.kill(victim)
-            here.start(victim)
-            if number % 10 == 9 and not here.up(60):
-                broken.append(f"the web process did not come back after round {number}")
+        broken += here.kill_again_and_again(rounds, rng, 0.2, 0.7)
         stop.set()
         for thread in threads:
             thread.join()

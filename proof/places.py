@@ -5,10 +5,12 @@ from __future__ import annotations
 import contextlib
 import datetime as dt
 import os
+import random
 import shutil
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -125,6 +127,27 @@ class Place:
             ).status_code
         except httpx.HTTPError:
             return 0
+
+    def keep_posting(self, stop: threading.Event, numbers: Iterator[int], accepted: set[int], every: float) -> None:
+        """Delivers one order after the other until it is stopped, for a thread; `accepted` gets those acknowledged."""
+        with httpx.Client(timeout=5) as client:
+            while not stop.is_set():
+                number = next(numbers)
+                if self.post(client, number) == 202:
+                    accepted.add(number)
+                time.sleep(every)
+
+    def kill_again_and_again(self, rounds: int, rng: random.Random, shortest: float, longest: float) -> list[str]:
+        """Kills one process after the other and starts it anew, so many seconds apart; gives what did not come back."""
+        broken = []
+        for number in range(rounds):
+            time.sleep(rng.uniform(shortest, longest))
+            victim = rng.choice(("web", "planner", "sender"))
+            self.kill(victim)
+            self.start(victim)
+            if number % 10 == 9 and not self.up(60):
+                broken.append(f"the web process did not come back after round {number}")
+        return broken
 
     def peaks(self) -> dict[str, int]:
         """The most memory that each process, with those that it has started, has held so far, in MiB."""
