@@ -1,6 +1,7 @@
 """A day of a shop, drawn by chance: orders whose states come in whole seconds, late, twice and from two sources;
-gateways that fail in turn, mailboxes that do not exist, customers who say STOP. A plain model says who must have been
-told what; whoever was not told has a reason, and the model agrees with it.
+gateways that fail in turn, mailboxes that do not exist, customers who say STOP, and who answer a question, twice, late
+or never. A plain model says who must have been told what, and what each question must have come to; whoever was not
+told has a reason, and the model agrees with it.
 """
 
 from __future__ import annotations
@@ -14,9 +15,11 @@ from pathlib import Path
 from typing import Any
 
 from angelon.core.specs import Gateway
+from angelon.db import questions
 from angelon.db.database import Database
-from angelon.db.tables import GatewayRow, SourceRow
-from angelon.engine.breakers import REFUSES_ALL, Breakers
+from angelon.db.tables import GatewayRow, MessageRow, SourceRow
+from angelon.engine.answers import Answers, Questions, Reply
+from angelon.engine.breakers import IN_DOUBT, Breakers
 from angelon.engine.dispatcher import Dispatcher
 from angelon.engine.receipts import take_all
 from angelon.gateways.interface import Outcome
@@ -30,6 +33,11 @@ ROUTES = {"order.created": "received", "packed": "packed", "shipped": "shipped",
 MODES = ("works", "busy", "unreachable", "refuses everybody")
 WITHIN = 30
 """Minutes after which SMS takes a mail's place."""
+OPEN_FOR = dt.timedelta(hours=3)
+"""How long the question about each new order may be answered, from when it was first taken by a gateway."""
+OUTCOMES = ("yes", "no", "no_answer")
+"""Each outcome of it that something is said to."""
+ENDS = ("answer.received", "question.expired", "question.not_asked")
 
 
 @dataclass
@@ -43,7 +51,9 @@ class Way:
     refused: list[str] = field(default_factory=list)
     """Whom it has refused for good since it took something last, or its sender was started anew."""
     doubted: set[str] = field(default_factory=set)
-    """Those who are taken not to exist: refused, and not when nearly everybody was."""
+    """Those who are taken not to exist: refused, and not when others were one after the other."""
+    once_doubted: set[str] = field(default_factory=set)
+    """Those who were taken so at any time."""
 
     def deliver(self, mail: Any, key: str) -> Outcome:
         to = mail.to_address
@@ -53,9 +63,10 @@ class Way:
             self.refused.clear()
         elif outcome.kind == "permanent":
             self.refused += [to] if to not in self.refused else []
-            if len(self.refused) < REFUSES_ALL:
+            if len(self.refused) < IN_DOUBT:
                 self.doubted.add(to)
-            elif len(self.refused) == REFUSES_ALL:
+                self.once_doubted.add(to)
+            elif len(self.refused) == IN_DOUBT:
                 self.doubted.difference_update(self.refused)
         return outcome
 
@@ -114,14 +125,18 @@ class Day(Shop):
         dead = {people[n]["email"] for n in self.rng.sample(range(orders), 2)}
         self.ways = {"email": Way(lambda: self.now, dead), "sms": Way(lambda: self.now, set())}
         self.orders = [Order(n, self.rng.choice(people)) for n in range(orders)]
+        self.answered: dict[str, list[tuple[dt.datetime, str]]] = {}
+        """What was answered to each question, in turn."""
         self._set_up()
+        self._ask()
         self._dispatcher = self._new_dispatcher()
 
     def _set_up(self) -> None:
         reading = made.source().model_dump(mode="json")["reading"] | {"phone": "$.buyer.phone"}
-        self.bench.change(made.source(reading=reading), SourceRow)
+        statuses = {"shipped": "parcel.picked_up", "cancelled": "order.cancelled"}
+        self.bench.change(made.source(reading=reading, statuses=statuses), SourceRow)
         own = reading | {"reference": "$.fair_id"}
-        self.bench.change(fair(reading=own, same_orders={"source": SHOP, "by": "number"}), SourceRow)
+        self.bench.change(fair(reading=own, statuses=statuses, same_orders={"source": SHOP, "by": "number"}), SourceRow)
         line = made.provider("sms", 1) | {"key": "line", "receipts": {"from_at": "$.from"}}
         self.bench.change(Gateway.model_validate(line), GatewayRow)
         ways = {"options": [{"gateway": "line", "channel": "sms"}], "within_minutes": WITHIN, "tell": "owner"}
@@ -133,6 +148,36 @@ class Day(Shop):
                 key=key, name=key.title(), when=when, sources=[SHOP, FAIR], fallback=ways, once="order",
                 guards={"even_if_notified": True}, **only_if,
             )  # fmt: skip
+
+    def _ask(self) -> None:
+        """Each new order is asked whether it may be sent; each outcome but one sends a message of its own."""
+        words = {"email": {"en": {"subject": "Your order", "blocks": [{"kind": "text", "text": "Hello"}]}}}
+        answers = [{"key": key, "words": {"en": key.title()}} for key in ("yes", "no")]
+        hours = OPEN_FOR / dt.timedelta(hours=1)
+        question = {"title": {"en": "Shall we send it?"}, "answers": answers, "open_hours": hours}
+        for key in ("ask", *OUTCOMES):
+            more = {"question": question} if key == "ask" else {}
+            message = made.message(key=key.replace("_", "-"), name=key, locale="en", **words, **more)
+            self.publish(MessageRow, message)
+            is_it = {"of": [{"of": "question.ask", "op": "is", "value": key}]}
+            only_if = {} if key == "ask" else {"only_if": is_it}
+            self.route(
+                key=f"on-{message.key}", name=f"On {key}", send=message.key, sources=[SHOP, FAIR], once="order",
+                when=["order.created"] if key == "ask" else list(ENDS), guards={"even_if_notified": True}, **only_if,
+            )  # fmt: skip
+
+    def answers(self) -> None:
+        """A customer answers a question, whether or not it may still be answered."""
+        with self.bench.database.writing() as session:
+            asked = self.bench.rows("SELECT id FROM question")
+            row = questions.by_id(session.connection(), self.rng.choice(asked).id) if asked else None
+            if row is None or row.opened_at is None:  # nobody has seen it yet
+                return
+            key = self.rng.choice(("yes", "yes", "no"))
+            live = self.bench.services.setups.get(self.bench.store_id)
+            Answers(session.connection(), live, self.bench.clock).give(row, key, Reply(key, "page", ""))
+        self.answered.setdefault(row.id, []).append((self.now, key))
+        self.counts["answers"] += 1
 
     def _new_dispatcher(self) -> Dispatcher:
         bench = self.bench
@@ -177,6 +222,7 @@ class Day(Shop):
         self.bench.plan()
         for _ in range(3):
             self._dispatcher.run_batch()
+        Questions(self.bench.database, self.bench.services.setups, self.bench.clock).run_due()
         self.follow()
 
     def says_stop(self) -> None:
@@ -203,6 +249,8 @@ class Day(Shop):
                 way.mode = self.rng.choice(MODES)
             if self.rng.random() < 0.08:
                 self.says_stop()
+            if self.rng.random() < 0.3:
+                self.answers()
             if self.rng.random() < 0.8:
                 self.work()
             self.later(minutes=self.rng.choice((0, 1, 5, 20)))
@@ -211,7 +259,8 @@ class Day(Shop):
         for _ in range(200):
             self.work()
             self.later(minutes=5)
-            if not self.bench.rows("SELECT 1 FROM send WHERE state IN ('scheduled', 'retrying', 'sending') LIMIT 1"):
+            waits = "SELECT 1 FROM send WHERE state IN ('scheduled', 'retrying', 'sending')"
+            if not self.bench.rows(f"{waits} UNION SELECT 1 FROM question WHERE state = 'open' LIMIT 1"):
                 break
         self._compare()
         return self
@@ -237,11 +286,41 @@ class Day(Shop):
             for news, key in ROUTES.items():
                 of_it = [row for row in rows if row.number == f"BK-{order.number}" and row.key == key]
                 self._compare_one(order, news, key, of_it)
+        self._compare_questions(rows)
         suppressed = self.bench.rows("SELECT address_key FROM suppression WHERE origin = 'bounce'")
         found, doubted = {key.partition(":")[2] for (key,) in suppressed}, self.ways["email"].doubted
         if found != doubted:
             self.broken.append(f"suppressed are {sorted(found)}, and should be {sorted(doubted)}")
         self.counts["suppressed"] += len(found)
+
+    def _compare_questions(self, rows: list[Any]) -> None:
+        """What each question has come to, by when it was taken and what was answered when; and what was said then."""
+        taken = {key: at for at, _, key in reversed(self.ways["email"].taken)}
+        sent = {row.id: row for row in rows}
+        for one in self.bench.rows(
+            'SELECT q.id, q.state, q.answer, q.closed_at, o.number, s.id AS send FROM question q JOIN "order" o'
+            " ON o.id = q.order_id LEFT JOIN send s ON s.question_id = q.id"
+        ):
+            about, asked = f"the question about {one.number}", taken.get(one.send)
+            in_time = [key for at, key in self.answered.get(one.id, []) if asked and at < asked + OPEN_FOR]
+            due = in_time[0] if in_time else "no_answer" if asked else "not_asked"
+            outcome = one.answer or one.state
+            self.counts[f"question: {outcome}"] += 1
+            if outcome == "withdrawn":
+                order = next(order for order in self.orders if one.number == f"BK-{order.number}")
+                if "cancelled" not in order.news:
+                    self.broken.append(f"{about} was withdrawn, and nobody has cancelled it")
+            elif outcome != due:
+                self.broken.append(f"{about} has come to {outcome}, and should have come to {due}")
+            if outcome == "not_asked" and not sent[one.send].reason:
+                self.broken.append(f"{about} was not asked, and nothing says why")
+            for key in OUTCOMES:
+                of_it = [row for row in rows if row.number == one.number and row.key == f"on-{key.replace('_', '-')}"]
+                told = [row for row in of_it if row.state == "sent"]
+                if len(told) > 1 or (told and key != outcome):
+                    self.broken.append(f"{about}: {key} was told {len(told)} times, its outcome is {outcome}")
+                elif key == outcome and not told and not any(row.reason for row in of_it):
+                    self.broken.append(f"{about}: nobody was told of {key}, and nothing says why")
 
     def _compare_one(self, order: Order, news: str, key: str, rows: list[Any]) -> None:
         about = f"{key} of BK-{order.number}"
@@ -256,7 +335,7 @@ class Day(Shop):
         elif not out:
             self.counts["not told"] += 1
             way = self.ways["email"]
-            refused = order.buyer["email"] in way.doubted | way.dead or any("550" in row.reason for row in rows)
+            refused = order.buyer["email"] in way.once_doubted | way.dead or any("550" in row.reason for row in rows)
             stopped = order.buyer["phone"].replace(" ", "") in self.stopped
             failed = any(row.channel == "sms" and row.state == "failed" for row in rows)  # the owner has been told
             if not (refused and (stopped or failed)):

@@ -21,7 +21,7 @@ from angelon.db.tables import GatewayRow
 from angelon.engine import dispatcher as dispatching
 from angelon.engine import results
 from angelon.engine.asking.inquirer import Inquirer
-from angelon.engine.breakers import REFUSES_ALL, Breakers
+from angelon.engine.breakers import IN_DOUBT, REFUSES_ALL, Breakers
 from angelon.engine.clock_jumps import ClockWatch
 from angelon.engine.dispatcher import Dispatcher, recover
 from angelon.engine.fallbacks import Fallbacks
@@ -321,10 +321,30 @@ def test_a_gateway_that_refuses_everybody_suppresses_nobody_and_its_sends_wait(b
     server = Transport(Outcome("permanent", "550", "5.1.1 no such mailbox"))
     dispatcher(bench, server).run_batch(12)
     states = dict(bench.rows("SELECT state, count(*) FROM send GROUP BY state"))
-    assert states.pop("failed") == REFUSES_ALL - 1
+    assert states.pop("failed") == IN_DOUBT - 1
     assert states.keys() <= {"retrying", "scheduled"}, "the others wait: the gateway is left alone"
     assert bench.rows("SELECT count(*) FROM suppression") == [(0,)]
-    assert "It refuses nearly everybody: 550" in bench.rows("SELECT reason FROM send WHERE state = 'retrying'")[0][0]
+    reasons = " ".join(reason for (reason,) in bench.rows("SELECT reason FROM send WHERE state = 'retrying'"))
+    assert "It refuses nearly everybody: 550" in reasons
+    assert "It has refused several in a row: 550" in reasons
+
+
+def test_a_gateway_that_refuses_a_few_for_a_moment_suppresses_none_of_them(bench):
+    """Fewer than open its breaker: none of them is taken to be gone, and the later ones are tried again."""
+    people = [{"name": "Jo", "email": f"p{number}@example.org"} for number in range(REFUSES_ALL - 1)]
+    for number, buyer in enumerate(people):
+        bench.deliver(made.body(id=number, reference=f"BK-{number}", buyer=buyer), store_delivery=f"d-{number}")
+    bench.plan()
+    server = Transport(Outcome("permanent", "550", "5.1.1 no such mailbox"))
+    working = dispatcher(bench, server)
+    working.run_batch(REFUSES_ALL - 1)
+    assert bench.rows("SELECT count(*) FROM suppression") == [(0,)]
+    server.answer = Outcome("accepted", "250", "taken")
+    later = bench.clock.now() + dt.timedelta(hours=1)
+    bench.clock.now = lambda: later
+    working.run_batch(REFUSES_ALL - 1)
+    states = dict(bench.rows("SELECT state, count(*) FROM send GROUP BY state"))
+    assert states == {"failed": IN_DOUBT - 1, "sent": REFUSES_ALL - IN_DOUBT}
 
 
 def test_one_who_is_gone_is_suppressed_where_the_gateway_takes_others(bench):

@@ -13,6 +13,7 @@ from angelon.engine.operations import gateways as operations
 from angelon.engine.unit import unit
 from angelon.gateways.interface import Outcome
 from tests import made
+from tests.web.test_forms import fields
 from tests.web.test_pages import text
 
 
@@ -197,3 +198,31 @@ def test_connections_bound_the_threads_of_a_process(bench, number):
     )
     assert pools._most(gateway_id) == int(number)
     assert pools._most(None) == 4
+
+
+def test_a_quota_is_entered_used_up_and_raised_on_the_gateway_s_page(bench, client):
+    """As a person does it: what went out before counts, the rest says what it waits for, and goes once it is raised."""
+    (dispatcher,) = dispatchers(bench, Counting(), 1)
+    bench.change(made.gateway(), GatewayRow)
+    orders(bench, 2)
+    dispatcher.run_batch(8)
+    for per_day, sent in (("3", 3), ("5", 5)):
+        form, _ = fields(client.get("/gateways/mailroom").get_data(as_text=True))
+        form["quota.per_day"] = per_day
+        saved = client.post("/gateways/mailroom", data=form, follow_redirects=True)
+        assert saved.status_code == 200
+        bench.services.setups.forget()
+        orders(bench, 3, 10 * sent)
+        later = bench.clock.now() + dt.timedelta(minutes=10)
+        bench.clock.now = lambda at=later: at
+        dispatcher.run_batch(8)
+        assert bench.rows("SELECT count(*) FROM send WHERE state = 'sent'") == [(sent,)]
+        (waiting,) = bench.rows("SELECT id FROM send WHERE state = 'scheduled' LIMIT 1")
+        for page in (f"/sends/{waiting.id}", "/gateways/mailroom", "/gateways", "/"):
+            assert "daily quota" in text(client.get(page)) or "Messages that are due wait" in text(client.get(page)), (
+                page
+            )
+        assert f"Used: {sent} today" in text(client.get("/gateways/mailroom"))
+    refused = client.post("/gateways/mailroom", data={**form, "quota.per_day": "plenty"})
+    assert refused.status_code == 422
+    assert "“plenty”" in text(refused)

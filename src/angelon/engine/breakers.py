@@ -9,13 +9,16 @@ from sqlalchemy import Connection
 
 from angelon.core.breaker import HEALTHY, Health, after_try
 from angelon.core.sending.gateway_state import REFUSES_ALL as SAID_OF_ALL
+from angelon.core.sending.gateway_state import REFUSES_SEVERAL as SAID_OF_SEVERAL
 from angelon.db import gateway_health
 from angelon.gateways.interface import Outcome
 
-REFUSES_ALL = 6
-"""Recipients that a gateway refuses for good one after the other, without taking anything in between, when that is
-taken to be the gateway's doing and not theirs.
+IN_DOUBT = 3
+"""Recipients that a gateway refuses for good one after the other, without taking anything in between, from when on it
+is doubted that this is for their sake: it is tried again, and counts against none of them.
 """
+REFUSES_ALL = 6
+"""The same, from when on it is taken to be the gateway's doing, which is left alone for a while."""
 
 
 class Breakers:
@@ -62,8 +65,8 @@ class Breakers:
         self, gateway_id: int, outcome: Outcome, store_id: int, key: str
     ) -> tuple[Outcome, list[tuple[int, str]]]:
         """What a try says of the recipient, who is known by `key`: a refusal for good counts against them only where
-        the gateway takes others. Where it refuses nearly everybody the outcome is temporary and the gateway's fault;
-        gives, too, those against whom refusals were counted before that was seen.
+        the gateway takes others. Where it has refused several in a row the outcome is temporary, and where it refuses
+        nearly everybody the gateway's fault; gives, too, those against whom refusals were counted before.
         """
         with self._lock:
             if outcome.kind == "accepted":
@@ -73,11 +76,12 @@ class Breakers:
                 return outcome, []
             refused = self._refused.setdefault(gateway_id, {})
             refused[store_id, key] = None
-            if len(refused) < REFUSES_ALL:
+            if len(refused) < IN_DOUBT:
                 return outcome, []
-            before = [one for one in refused if one != (store_id, key)] if len(refused) == REFUSES_ALL else []
-        why = f"{SAID_OF_ALL}: {outcome.code} {outcome.answer}".strip()
-        return Outcome("temporary", outcome.code, why, unreachable=True), before
+            before = [one for one in refused if one != (store_id, key)] if len(refused) == IN_DOUBT else []
+        of_all = len(refused) >= REFUSES_ALL
+        why = f"{SAID_OF_ALL if of_all else SAID_OF_SEVERAL}: {outcome.code} {outcome.answer}".strip()
+        return Outcome("temporary", outcome.code, why, unreachable=of_all), before
 
     def save(self, connection: Connection) -> dict[int, Health]:
         """Stores what has changed, in the caller's transaction; gives what that was, for `saved`."""

@@ -12,6 +12,7 @@ from angelon.core.sending.allowance import MICRO
 from angelon.core.specs.gateway import Gateway
 
 REFUSES_ALL = "It refuses nearly everybody"
+REFUSES_SEVERAL = "It has refused several in a row"
 """How the reason begins where a gateway refuses one recipient after the other."""
 _LOGIN = re.compile(r"(401|530|534|535)\b|did not accept the user name")
 _CREDIT = re.compile(r"402\b")
