@@ -35,6 +35,16 @@ def countries() -> tuple[Country, ...]:
     return tuple(sorted(found, key=lambda country: country.name))
 
 
+def country_name(code: str) -> str:
+    """A country's name in English; its code where it is not known."""
+    return str(_english().get(code, code))
+
+
+@lru_cache(maxsize=1)
+def _english() -> dict[str, str]:
+    return dict(Locale.parse("en").territories)
+
+
 @lru_cache(maxsize=1)
 def languages() -> tuple[tuple[str, str], ...]:
     """Every language of two letters with its English name, by name."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from decimal import Context as DecimalContext
 from decimal import Decimal, localcontext
@@ -11,6 +11,7 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from angelon.core.event_types import CHANGES, STOPS
+from angelon.core.parcels.numbers import normal
 from angelon.core.problems import Problem
 from angelon.core.recipes.context import Context
 from angelon.core.recipes.evaluate import Evaluation, evaluate
@@ -19,7 +20,13 @@ from angelon.core.specs.store import Store
 from angelon.core.specs.variable import Recipe, Type
 from angelon.core.values import Day, Money, Value, number_of, show
 
-ITEM_TYPES = {"quantity": Type.NUMBER, "price": Type.MONEY, "expected_on": Type.DATE}
+ITEM_TYPES = {
+    "quantity": Type.NUMBER,
+    "price": Type.MONEY,
+    "expected_on": Type.DATE,
+    "at": Type.DATE,
+    "items": Type.LIST,
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,6 +44,8 @@ class Reading:
     """What people call the order."""
     _order: dict[str, Value] = field(default_factory=dict, compare=False, repr=False)
     """What `order` gave, made once."""
+    parcel: dict[str, Value] = field(default_factory=dict, compare=False, repr=False)
+    """The parcel that the event is about, else the order's last one; empty where none is known."""
 
     def value(self, part: str) -> Value:
         found = self.parts.get(part)
@@ -76,6 +85,16 @@ class Reading:
         made["discount"] = _positive(made["discount"])
         made["tax_on_top"] = _on_top(made)
         return made
+
+    def know(self, parcels: Sequence[dict[str, Value]], about: dict[str, Value]) -> None:
+        """Takes in what is known of the order's parcels from elsewhere, in place of what the payload says of them;
+        `about` is the one that the event is about.
+        """
+        numbers = {normal(show(one["number"])) for one in parcels}
+        others = [one for one in self.value("parcels") or [] if isinstance(one, dict)]
+        left = [one for one in others if normal(show(one.get("number"))) not in numbers]
+        self.order()["parcels"] = [*parcels, *left]
+        self.parcel.update(about)
 
 
 def _positive(amount: Value) -> Value:

@@ -189,9 +189,9 @@ def derive(connection: Connection, events: Sequence[NewEvent]) -> None:
         _INSERT_EVENTS.run(connection, [event.row() for event in events])
 
 
-def derive_once(connection: Connection, event: NewEvent) -> None:
-    """Stores an event that follows from another, unless its key is known."""
-    _INSERT_NEW_EVENTS[connection.dialect.name].run(connection, [event.row()])
+def derive_once(connection: Connection, *derived: NewEvent) -> None:
+    """Stores events that follow from others, those whose keys are not known."""
+    _INSERT_NEW_EVENTS[connection.dialect.name].run(connection, [event.row() for event in derived])
 
 
 def add_sample(connection: Connection, delivery: NewDelivery) -> None:
@@ -303,6 +303,12 @@ def of_orders(connection: Connection, order_ids: Collection[int]) -> dict[int, l
     for row in connection.execute(statement.order_by(EVENT.c.order_id, *newest_first)):
         found.setdefault(row.order_id, []).append(row)
     return found
+
+
+def newest_of(connection: Connection, order_id: int) -> Any | None:
+    """An order's newest event; None where none is kept."""
+    mine = core_select(EVENT).where(EVENT.c.order_id == order_id)
+    return connection.execute(mine.order_by(EVENT.c.received_at.desc(), EVENT.c.id.desc()).limit(1)).first()
 
 
 def answers_to(session: Session, send: SendRow) -> list[EventRow]:

@@ -15,7 +15,7 @@ from sqlmodel import Session, col, select
 from angelon.core.orders import Family, forms_of_number
 from angelon.core.values import Money, unpack
 from angelon.core.values import number_of as number_of_value
-from angelon.db import questions, searching
+from angelon.db import parcels, questions, searching
 from angelon.db.bulk import Bulk
 from angelon.db.lists import not_by_index, older_than
 from angelon.db.questions import QUESTION
@@ -484,6 +484,21 @@ def numbered(session: Session, store_id: int, number: str) -> list[OrderRow]:
     return [row for row in rows if row.reference == number.strip()] or rows
 
 
+def ids_called(connection: Connection, store_id: int, number: str) -> list[int]:
+    """The orders that a number, or a reference, means; by their reference where one has exactly that."""
+    forms, reference = sorted(forms_of_number(number.strip())), number.strip()
+    either = or_(ORDER.c.number.in_(forms), ORDER.c.reference == reference)
+    where = (ORDER.c.store_id == store_id, either)
+    rows = connection.execute(core_select(ORDER.c.id, ORDER.c.reference).where(*where).limit(50)).all()
+    exact = [row.id for row in rows if row.reference == reference]
+    return exact or [row.id for row in rows]
+
+
+def read_of(connection: Connection, order_id: int) -> dict[str, Any]:
+    """What was last read of an order, by part, as it is stored."""
+    return connection.execute(core_select(ORDER.c.read).where(ORDER.c.id == order_id)).scalar() or {}
+
+
 def get(session: Session, store_id: int, order_id: int) -> OrderRow | None:
     """An order of this store."""
     row = session.get(OrderRow, order_id)
@@ -511,6 +526,7 @@ def take_together(connection: Connection, store_id: int, kept: OrderRow, other: 
     connection.execute(update(EVENT).where(EVENT.c.order_id == other.id).values(order_id=kept.id))
     connection.execute(update(SEND).where(SEND.c.order_id == other.id).values(order_id=kept.id))
     questions.take_to(connection, int(other.id or 0), int(kept.id or 0), now)
+    parcels.take_to(connection, int(other.id or 0), int(kept.id or 0))
     connection.execute(update(ALIAS).where(ALIAS.c.order_id == other.id, ~ALIAS.c.apart).values(order_id=kept.id))
     connection.execute(delete(ALIAS).where(ALIAS.c.order_id == other.id))
     notes = (CHANGE.c.store_id == store_id, CHANGE.c.kind == "order", CHANGE.c.key == str(other.id))

@@ -22,6 +22,7 @@ from angelon.core.values import Value, unpack
 from angelon.db import events, history, inquiries, questions, suppressions
 from angelon.db.live_setup import LiveSetup
 from angelon.engine.event_reader import Payloads, event_of
+from angelon.engine.parcels import know
 
 
 def due_send(row: Any, live: LiveSetup) -> DueSend:
@@ -104,6 +105,8 @@ def _read(
             continue
         reading, variables = work_out(source, live.setup, payload, given_values(live, row, event))
         read[row.id] = EventFacts(event_of(event, source, payload), reading, variables)
+    orders = [(found[row.event_id], read[row.id].reading) for row in rows if row.id in read]
+    know(connection, live, [(event.order_id, event.was, reading) for event, reading in orders])
     return read, unreadable
 
 

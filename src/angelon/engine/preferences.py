@@ -5,6 +5,7 @@ in it.
 from __future__ import annotations
 
 import json
+import re
 from dataclasses import dataclass
 
 from angelon.core.messages.known_fields import SAMPLE_END
@@ -50,6 +51,24 @@ class Links:
         name, _, proof = token.partition("-")
         id_ = f"qn-{name}"
         return id_ if name and self.vault.proves(f"question:{id_}", proof) else None
+
+    def follow(self, live: LiveSetup, order_id: int | None) -> str:
+        """The address of the page where a customer follows an order's parcels; empty where the shop has no such page,
+        or no public address is set.
+        """
+        base = live.setup.store.base_url or self._base_url
+        return f"{base}/f/{self.follow_token(order_id)}" if base and order_id and live.setup.store.pages.follow else ""
+
+    def follow_token(self, order_id: int) -> str:
+        return f"{order_id:x}-{self.vault.proof(f'follow:{order_id}')}"
+
+    def read_follow(self, token: str) -> int | None:
+        """The id of the order whose parcels a link's end opens; None for one that is none of ours."""
+        name, _, proof = token.partition("-")
+        if not re.fullmatch("[0-9a-f]{1,15}", name):
+            return None
+        order_id = int(name, 16)
+        return order_id if self.vault.proves(f"follow:{order_id}", proof) else None
 
     def why(self, live: LiveSetup, send_id: str) -> str:
         """The address of the page that says why a message came; empty where no public address is set."""

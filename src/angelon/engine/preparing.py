@@ -109,7 +109,8 @@ class Preparer:
             return around
         send = due_send(row, live)
         if self._links is not None:
-            send = replace(send, question_values=self._links.question(live, row.question_id))
+            asked = self._links.question(live, row.question_id)
+            send = replace(send, question_values=asked, follow=self._links.follow(live, row.order_id))
         ready = prepare(send, around, now)
         if not isinstance(ready, Ready):
             return ready

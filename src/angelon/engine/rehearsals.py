@@ -28,6 +28,7 @@ from angelon.db.orders import ORDER
 from angelon.db.specs import StoredRoute
 from angelon.engine.customers_as_of import CustomersAsOf
 from angelon.engine.event_reader import Payloads, event_of, read_event
+from angelon.engine.parcels import know
 
 CHUNK = 250
 
@@ -123,6 +124,7 @@ def rehearse_fallbacks(
     payload, reading, variables = _read(live, payloads, event, inquiries.values(connection, {root}).get(root))
     if reading is None:
         return found
+    know(connection, live, [(event.order_id, event.was, reading)])
     known = history.of_one(connection, live, [route], event.source_id, reading, root, frozenset({route.key}))
     facts = as_of(known, event, speaking_before(live.setup.routes, [route]))
     happened = event_of(event, live.setup.sources[live.source_key(event.source_id)], payload)
@@ -205,6 +207,7 @@ def _chunk(
     payloads.load(connection, live, rows)
     read = [(row, *_read(live, payloads, row, answered.get(row.parent_id or row.id))) for row in rows]
     readings = [reading for _, _, reading, _ in read if reading is not None]
+    know(connection, live, [(row.order_id, row.was, reading) for row, _, reading, _ in read if reading is not None])
     order_ids = {row.order_id for row in rows if row.order_id}
     known = history.known(connection, live, list(routes.values()), order_ids, readings)
     seen = (

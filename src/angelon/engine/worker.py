@@ -30,6 +30,7 @@ from angelon.engine.handlers.runner import HandlerRunner
 from angelon.engine.housekeeping import Housekeeper
 from angelon.engine.long_lived import tell_ready, tune_interpreter
 from angelon.engine.notifications import PLANNING, SENDING, Listener, Notifier
+from angelon.engine.parcels import LateParcels
 from angelon.engine.planner import Planner
 from angelon.engine.receipts import match_early
 from angelon.engine.reviews import ReviewService
@@ -188,6 +189,7 @@ class Worker:
         planner = Planner(self._database, self._setups, self._clock, self._base_url)
         fallbacks = Fallbacks(self._database, self._setups, self._clock, self._base_url)
         questions = Questions(self._database, self._setups, self._clock)
+        late_parcels = LateParcels(self._database, self._setups, self._clock)
         listener = Listener(self._home, PLANNING)
         looked = 0.0
         while not self._stop.is_set():
@@ -204,7 +206,7 @@ class Worker:
                     self._fallbacks_due.clear()
                     looked = time.monotonic()
                     made += fallbacks.run_due()
-                    planned += questions.run_due()  # what follows is planned next
+                    planned += questions.run_due() + late_parcels.run_due()  # what follows is planned next
             except Exception:
                 log.exception("what follows sends could not be looked at; trying again")
                 failed = True

@@ -21,6 +21,7 @@ from angelon.db import events, inquiries, orders
 from angelon.db.live_setup import LiveSetup
 from angelon.db.tables import EventRow
 from angelon.engine.event_reader import GONE, event_of, parts_of
+from angelon.engine.parcels import know
 from angelon.web.numbers import whole
 from angelon.web.services import session
 
@@ -215,6 +216,8 @@ def read(live: LiveSetup, found: Iterable[SampleEvent]) -> None:
     parsed: dict[tuple[str, int], list[Any] | NotReadable] = {}
     for one in there:
         _read_one(live, one, deliveries, answered, parsed)
+    known = [(one.event, one.reading) for one in there if one.event is not None and one.reading is not None]
+    know(session().connection(), live, [(event.order_id, event.was, reading) for event, reading in known])
 
 
 def _read_one(

@@ -25,8 +25,23 @@ SHOP_FIELDS = {
 """What a text may say of the shop itself: field and meaning."""
 
 
-GIVEN = frozenset({"order", "question"})
-"""The names in texts that are no variables: the order as read, and the message's question about it."""
+GIVEN = frozenset({"order", "question", "parcel"})
+"""The names in texts that are no variables: the order as read, the message's question about it, the order's parcel."""
+SAMPLE_FOLLOW = "https://follow.invalid/f/test-parcels-of-nobody-00000000"
+"""Stands for the address of the page where a customer follows parcels, until it is sent: it is the order's own."""
+PARCEL_FIELDS = {
+    "carrier": "who brings it",
+    "number": "its number",
+    "status": "how far it is, in English",
+    "stage": "how far it is: label_printed, picked_up, in_transit, out_for_delivery, ready_to_collect, delivered, …",
+    "link": "the page where the customer follows it: the shop's own, else the carrier's",
+    "expected_on": "the day on which it is expected",
+    "delivered_on": "the day on which it was delivered",
+    "estimated": "whether that is estimated",
+    "late": "whether it is late",
+    "items": "what is in it",
+}
+"""What a text may say of the parcel that an event is about, or else the order's last one."""
 SAMPLE_END = "test-question-of-nobody-00000000"
 """Stands for the end of a question's link where nobody is asked, and is as long."""
 SAMPLE_QUESTION: dict[str, Value] = {

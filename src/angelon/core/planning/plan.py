@@ -11,7 +11,7 @@ from typing import Any, Literal, NamedTuple
 from angelon.core import event_types
 from angelon.core.messages.channel import Part
 from angelon.core.messages.channels import CHANNEL_LABELS, address_key, compiled_part
-from angelon.core.messages.known_fields import GIVEN, SAMPLE_QUESTION
+from angelon.core.messages.known_fields import GIVEN, PARCEL_FIELDS, SAMPLE_QUESTION
 from angelon.core.planning.asked import as_route
 from angelon.core.planning.context import PlanningContext
 from angelon.core.planning.guards import FIRST_ONLY, GUARDS, NOT_WHEN_MANUAL, GuardInput
@@ -851,13 +851,15 @@ def values_for(
     Moments are by the shop's clock; with a `zone` those are by the clock of that zone.
     """
     wanted = _by_name(names)
-    if "question" in names and "question" in variables.names():  # a variable that was there before questions were
-        wanted = [*wanted, "question"]
+    # variables that were there before questions and parcels were
+    wanted = [*wanted, *(name for name in ("question", "parcel") if name in names and name in variables.names())]
     values = variables.values(wanted)
     if "order" in names:
         values["order"] = reading.order()
     if "question" in names:
         values.setdefault("question", dict(SAMPLE_QUESTION))
+    if "parcel" in names:
+        values.setdefault("parcel", dict.fromkeys(PARCEL_FIELDS) | reading.parcel)
     if zone is not None and zone != reading.context.zone:
         values = {name: _moved(value, reading.context.zone, zone) for name, value in values.items()}
     return values, variables.problems(wanted)

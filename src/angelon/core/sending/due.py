@@ -51,6 +51,8 @@ class DueSend:
     """The id of the question that it asks."""
     question_values: Mapping[str, Value] = field(default_factory=dict)
     """What its text says of that; empty where the shop has no public address."""
+    follow: str = ""
+    """The address of the page where the customer follows the order's parcels; empty where there is none."""
 
     def values(self) -> dict[str, Value]:
         return {name: unpack(value) for name, value in self.stored.items()}

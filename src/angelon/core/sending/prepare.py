@@ -11,6 +11,7 @@ from angelon.core.messages.blocks import pictures_in
 from angelon.core.messages.channel import Part, Rendered
 from angelon.core.messages.channels import CHANNELS
 from angelon.core.messages.email import RenderedEmail
+from angelon.core.messages.known_fields import SAMPLE_FOLLOW
 from angelon.core.planning.context import PlanningContext
 from angelon.core.planning.guards import WHEN_DUE, GuardInput
 from angelon.core.planning.people import customer
@@ -128,6 +129,7 @@ def _prepared(send: DueSend, around: Around, now: dt.datetime) -> Prepared:
         if not send.question_values:
             return Held("The message links to its question, and the shop has no public address. Set it in Settings.")
         filled.values["question"] = dict(send.question_values)
+    _link_parcels(filled.values, send)
     try:
         rendered = part.render(filled.values)
     except CantRender as error:
@@ -182,6 +184,15 @@ def _guarded(send: DueSend, around: Around, now: dt.datetime) -> Held | Skipped 
         if result is not None and result.why:
             return Skipped(result.why)
     return None
+
+
+def _link_parcels(values: dict[str, Value], send: DueSend) -> None:
+    """Gives parcels the link to the order's own page; none where there is no such page any more."""
+    order = values.get("order")
+    listed = order.get("parcels") if isinstance(order, dict) else None
+    for one in [values.get("parcel"), *(listed if isinstance(listed, list) else [])]:
+        if isinstance(one, dict) and one.get("link") == SAMPLE_FOLLOW and not send.test:
+            one["link"] = send.follow or None
 
 
 @dataclass(frozen=True, slots=True)

@@ -41,7 +41,10 @@ READING: dict[str, tuple[Type, str]] = {
 
 LINE_PARTS = ("name", "sku", "quantity", "price")
 """The parts of a line that every source knows; a source may read others of its own besides (`category`)."""
-PARCEL_PARTS = ("carrier", "number", "expected_on")
+PARCEL_PARTS = ("carrier", "number", "expected_on", "status", "at", "place", "order", "items")
+"""The parts of a parcel that every source knows: `status` is how far it is, in the teller's words, since `at`, in
+`place`; `order` is the number of the order that it is for, where the payload is not an order; `items` what is in it.
+"""
 
 
 class Locator(Spec):

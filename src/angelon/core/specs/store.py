@@ -13,6 +13,7 @@ from pydantic import Field, StringConstraints, field_validator
 
 from angelon.core.addresses import BadPhone, check_email, phone_text, read_phone
 from angelon.core.specs.base import Key, Locale, Name, OneLine, Spec, VariableName
+from angelon.core.specs.carrier import Carrier, Country
 from angelon.core.specs.condition import Group
 from angelon.core.specs.gateway import Sender
 from angelon.core.specs.message import Message
@@ -154,6 +155,17 @@ class SignUp(Spec):
     thanks: dict[Locale, OneLine] = Field(default_factory=dict)
 
 
+class ParcelNotice(Spec):
+    """What is said above parcels by some carriers, or to some countries, such as a strike; all where none is named."""
+
+    carriers: list[Key] = Field(default_factory=list, max_length=50)
+    countries: list[Country] = Field(default_factory=list, max_length=250)
+    text: dict[Locale, Annotated[str, StringConstraints(max_length=1000)]] = Field(default_factory=dict)
+
+    def meets(self, carrier: str, country: str) -> bool:
+        return (not self.carriers or carrier in self.carriers) and (not self.countries or country in self.countries)
+
+
 class PageTexts(Spec):
     """What the pages that customers see say besides: a notice above, such as holidays, and a footer, by language."""
 
@@ -162,6 +174,14 @@ class PageTexts(Spec):
     why: bool = False
     """Whether each mail has a link to the page that says why it came."""
     sign_ups: list[SignUp] = Field(default_factory=list, max_length=20)
+    follow: bool = False
+    """Whether customers follow their parcels on a page of the shop's."""
+    follow_title: dict[Locale, OneLine] = Field(default_factory=dict)
+    follow_none: dict[Locale, Annotated[str, StringConstraints(max_length=1000)]] = Field(default_factory=dict)
+    """What is said of an order that has no parcel yet."""
+    follow_quiet: dict[Locale, Annotated[str, StringConstraints(max_length=1000)]] = Field(default_factory=dict)
+    """What is said of a parcel of which nothing was told yet."""
+    follow_notices: list[ParcelNotice] = Field(default_factory=list, max_length=50)
 
     @field_validator("sign_ups")
     @classmethod
@@ -234,6 +254,8 @@ class Store(Spec):
     rules: Rules = Field(default_factory=Rules)
     more_rules: list[RuleSet] = Field(default_factory=list, max_length=50)
     """Rules that count for a channel or for some routes besides those for everything."""
+    carriers: list[Carrier] = Field(default_factory=list, max_length=300)
+    """Who brings the shop's parcels."""
     team: list[TeamMember] = Field(default_factory=list, max_length=50)
     private_hosts: list[OneLine] = Field(default_factory=list, max_length=50)
     """Hosts that may be fetched from although their addresses are private (RFC 6890)."""
@@ -277,6 +299,14 @@ class Store(Spec):
         if address and not re.fullmatch(r"https?://[^\s/?#]+(/\S*)?", address):
             raise ValueError("has to be a whole web address, such as https://shop.example")
         return address.rstrip("/")
+
+    @field_validator("carriers")
+    @classmethod
+    def _each_its_key(cls, carriers: list[Carrier]) -> list[Carrier]:
+        keys = [carrier.key for carrier in carriers]
+        if len(set(keys)) < len(keys):
+            raise ValueError("has two carriers with the same key; give each its own")
+        return carriers
 
     @field_validator("senders")
     @classmethod

@@ -14,6 +14,7 @@ from angelon.engine.clock import Clock
 from angelon.engine.event_reader import Payloads, event_of, identity_of
 from angelon.engine.handlers.about import as_plain
 from angelon.engine.handlers.runner import RETRY, HandlerRunner
+from angelon.engine.parcels import know
 
 NO_FOLDER = "No folder of handlers is set: ANGELON_HANDLERS names it."
 
@@ -69,6 +70,7 @@ class Functions:
         source = live.setup.sources[live.source_key(event.source_id)]
         payload = payloads.of(event, answered)
         reading, variables = work_out(source, live.setup, payload)
+        know(connection, live, [(event.order_id, event.was, reading)])
         identity = identity_of(event, reading)
         number = reading.reference[:200]
         so_far = orders.orders_of_person(connection, live.store_id, identity, event.source_id, number)

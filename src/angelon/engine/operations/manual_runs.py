@@ -23,6 +23,7 @@ from angelon.db.records import NewSend
 from angelon.db.tables import EventRow, OrderRow, RunRow, SendRow
 from angelon.engine.event_reader import Payloads, event_of
 from angelon.engine.installation import Installation
+from angelon.engine.parcels import know
 from angelon.engine.unit import MACHINE, Actor, Work, unit
 
 CHUNK = 250
@@ -133,6 +134,8 @@ def _read(
             continue
         reading, variables = work_out(source, live.setup, payload, answers)
         read[event.id] = EventFacts(event_of(event, source, payload), reading, variables)
+    of_order = [(event.order_id, event.was, read[event.id].reading) for event in picked if event.id in read]
+    know(session.connection(), live, of_order)
     return read, problems
 
 

@@ -33,6 +33,7 @@ from angelon.db.orders import Ledger
 from angelon.db.records import NewEvent, NewSend
 from angelon.engine.clock import Clock
 from angelon.engine.event_reader import Payloads
+from angelon.engine.parcels import Parcels, Telling, know, read_tellings
 from angelon.engine.planner.faults import link_to
 from angelon.engine.planner.projection import project, reference, seen_of
 from angelon.engine.planner.waiting import ANSWERS, Waiting
@@ -117,6 +118,10 @@ class Batch:
         self._sends: list[NewSend] = []
         self._kept: list[dict[str, Any]] = []
         """New values of variables that are kept, as rows."""
+        self._tellings: list[Telling] = []
+        """What events tell of parcels."""
+        self._met: dict[str, int] = {}
+        """The orders that are new, by number."""
         self._tags: dict[int, tuple[str, ...]] = {}
         """The tags of customers for whom handlers have asked for some."""
 
@@ -140,6 +145,8 @@ class Batch:
             self._ledger.contact_ids(),
         )
         self._waiting.load_pending(order_ids, self._ledger.contact_ids())
+        known = [(self._order_id(one), one.row.was, one.reading) for one in read if one.reading is not None]
+        know(self._connection, self._live, known)
         for one in read:
             self._one(one)
         self._ledger.write()
@@ -147,9 +154,20 @@ class Batch:
         self._learn(read)
         event_queries.mark_planned(self._connection, self._planned)
         event_queries.derive(self._connection, self._derived)
+        if self._tellings or self._met:
+            told = Parcels(self._connection, self._live, self._clock)
+            told.tell(self._tellings)
+            told.meet(self._met)
         self._waiting.write()
         send_queries.add(self._connection, self._sends)
         return len(self._sends)
+
+    def _order_id(self, one: ReadEvent) -> int | None:
+        """The order that an event is about, where that is known before it is planned."""
+        if one.row.order_id is not None or one.reading is None:
+            return one.row.order_id  # type: ignore[no-any-return]
+        order = self._ledger.known((one.row.source_id, reference(one.reading)))
+        return order.get("id") if order is not None else None
 
     def read_ahead(self, rows: list[Any]) -> dict[str, tuple[LiveSetup, ReadEvent]]:
         """Reads those events about which nothing is asked elsewhere; one that can't be read is left out."""
@@ -237,12 +255,17 @@ class Batch:
             return
         source = self._live.setup.sources[self._live.source_key(row.source_id)]
         if one.reading.reference and one.is_new:
+            first = self._ledger.known((row.source_id, reference(one.reading))) is None
             order_id, changes = project(self._ledger, self._live.setup.store.locale, row, one.reading)
+            if first:
+                self._met[one.reading.number] = order_id
             if row.order_id is None:
                 self._derive(source, row, changes, order_id)
                 was, status = changes.get("status", ("", ""))
                 done |= {"was": was, "now": status}  # a rehearsal has to see the change that planning saw
             done |= {"order_id": order_id}  # planned before, in part: the change of status was found then
+        if row.parent_id is None and row.planned_at is None and "parcels" in source.reading:
+            self._tellings += read_tellings(source, one.reading, done["order_id"])
         came = min(row.received_at, now)  # a clock that was put back must not make it wait
         about = self._waiting.of(row)
         order = self._ledger.of((row.source_id, reference(one.reading))) or {}

@@ -1,0 +1,242 @@
+"""Parcels: what was told of each, and what of which order is in it."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Collection, Sequence
+from typing import Any, NamedTuple
+
+from sqlalchemy import ColumnElement, Connection, Table, bindparam, delete, exists, func, update
+from sqlalchemy import select as core_select
+from sqlalchemy.dialects import postgresql, sqlite
+from sqlmodel import Session
+
+from angelon.core.parcels.numbers import normal
+from angelon.db.lists import older_than
+from angelon.db.tables import OrderRow, ParcelLineRow, ParcelRow
+
+PARCEL: Table = ParcelRow.__table__  # type: ignore[attr-defined]
+LINE: Table = ParcelLineRow.__table__  # type: ignore[attr-defined]
+ORDER: Table = OrderRow.__table__  # type: ignore[attr-defined]
+MOST_OF_ORDER = 100
+"""Parcels of one order that are looked at."""
+_OF_ORDERS = (
+    core_select(PARCEL, LINE.c.order_id, LINE.c.item, LINE.c.name, LINE.c.quantity)
+    .join(LINE, LINE.c.parcel_id == PARCEL.c.id)
+    .where(LINE.c.order_id.in_(bindparam("b_orders", expanding=True)))
+    .order_by(PARCEL.c.id, LINE.c.id)
+)
+_BY_NUMBER = (
+    core_select(PARCEL)
+    .where(PARCEL.c.store_id == bindparam("b_store"), PARCEL.c.number_key.in_(bindparam("b_keys", expanding=True)))
+    .order_by(PARCEL.c.turn.desc(), PARCEL.c.id.desc())
+)
+
+
+class Item(NamedTuple):
+    """What of an order's line is in a parcel; an empty item is the whole order."""
+
+    item: str = ""
+    name: str = ""
+    quantity: str = ""
+
+
+class OfOrder(NamedTuple):
+    """A parcel of an order (a row of its table), and what of the order is in it."""
+
+    row: Any
+    items: list[Item]
+
+
+def of_orders(connection: Connection, order_ids: Collection[int]) -> dict[int, list[OfOrder]]:
+    """The parcels of orders, oldest first, in one query."""
+    found: dict[int, dict[int, OfOrder]] = {}
+    for row in connection.execute(_OF_ORDERS, {"b_orders": list(order_ids)}) if order_ids else ():
+        of_order = found.setdefault(row.order_id, {})
+        if row.id in of_order or len(of_order) < MOST_OF_ORDER:
+            of_order.setdefault(row.id, OfOrder(row, [])).items.append(Item(row.item, row.name, row.quantity))
+    return {order_id: list(parcels.values()) for order_id, parcels in found.items()}
+
+
+def orders_of(connection: Connection, parcel_ids: Collection[int]) -> dict[int, list[int]]:
+    """The orders that are in parcels, by parcel."""
+    found: dict[int, list[int]] = {}
+    statement = core_select(LINE.c.parcel_id, LINE.c.order_id).where(LINE.c.parcel_id.in_(list(parcel_ids))).distinct()
+    for parcel_id, order_id in connection.execute(statement.order_by(LINE.c.order_id)) if parcel_ids else ():
+        found.setdefault(parcel_id, []).append(order_id)
+    return found
+
+
+def by_number(connection: Connection, store_id: int, number_keys: Collection[str]) -> dict[str, list[Any]]:
+    """Parcels by their number (`normal`), the newest of each first."""
+    found: dict[str, list[Any]] = {}
+    for row in connection.execute(_BY_NUMBER, {"b_store": store_id, "b_keys": list(number_keys)}):
+        found.setdefault(row.number_key, []).append(row)
+    return found
+
+
+def get(connection: Connection, store_id: int, parcel_id: int) -> Any | None:
+    where = (PARCEL.c.id == parcel_id, PARCEL.c.store_id == store_id)
+    return connection.execute(core_select(PARCEL).where(*where)).first()
+
+
+def add(connection: Connection, values: dict[str, Any]) -> Any:
+    """Stores a new parcel; gives its row."""
+    id_ = connection.execute(PARCEL.insert().values(**values).returning(PARCEL.c.id)).scalar_one()
+    return connection.execute(core_select(PARCEL).where(PARCEL.c.id == id_)).one()
+
+
+def change(connection: Connection, parcel_id: int, **values: Any) -> None:
+    connection.execute(update(PARCEL).where(PARCEL.c.id == parcel_id).values(**values))
+
+
+def put_in(connection: Connection, parcel_id: int, order_id: int, items: Sequence[Item]) -> bool:
+    """Notes what of an order is in a parcel; says whether the order had nothing in it before. Items take the place of
+    the whole order.
+    """
+    mine = (LINE.c.parcel_id == parcel_id, LINE.c.order_id == order_id)
+    there = set(connection.execute(core_select(LINE.c.item).where(*mine)).scalars())
+    wanted = [one for one in dict.fromkeys(items or (Item(),)) if one.item or not there]
+    if "" in there and wanted:
+        connection.execute(delete(LINE).where(*mine, LINE.c.item == ""))
+    new = [one._asdict() | {"parcel_id": parcel_id, "order_id": order_id} for one in wanted if one.item not in there]
+    if new:
+        dialect = postgresql if connection.dialect.name == "postgresql" else sqlite
+        connection.execute(dialect.insert(LINE).on_conflict_do_nothing(), new)
+    return not there
+
+
+def take_out(connection: Connection, parcel_id: int, order_id: int) -> None:
+    """Takes an order out of a parcel, and with it the parcel where nothing else is in it."""
+    connection.execute(delete(LINE).where(LINE.c.parcel_id == parcel_id, LINE.c.order_id == order_id))
+    _drop_empty(connection, [parcel_id])
+
+
+def forget(connection: Connection, order_ids: Collection[int]) -> None:
+    """Takes orders out of all parcels that they are in."""
+    of_them = core_select(LINE.c.parcel_id).where(LINE.c.order_id.in_(list(order_ids))).distinct()
+    ids = list(connection.execute(of_them).scalars())
+    if ids:
+        connection.execute(delete(LINE).where(LINE.c.order_id.in_(list(order_ids))))
+        _drop_empty(connection, ids)
+
+
+def _drop_empty(connection: Connection, ids: Collection[int]) -> None:
+    left = exists(core_select(LINE.c.id).where(LINE.c.parcel_id == PARCEL.c.id))
+    connection.execute(delete(PARCEL).where(PARCEL.c.id.in_(list(ids)), ~left))
+
+
+def take_to(connection: Connection, other_id: int, order_id: int) -> None:
+    """Has the parcels of an order be another's, with which it was joined."""
+    mine = core_select(LINE.c.parcel_id).where(LINE.c.order_id == order_id).scalar_subquery()
+    connection.execute(delete(LINE).where(LINE.c.order_id == other_id, LINE.c.parcel_id.in_(mine)))
+    connection.execute(update(LINE).where(LINE.c.order_id == other_id).values(order_id=order_id))
+
+
+def due(connection: Connection, now: dt.datetime, limit: int, store_id: int | None = None) -> list[Any]:
+    """Parcels whose time has come: they may be late, count as delivered or be lost."""
+    where = [PARCEL.c.look_at.is_not(None), PARCEL.c.look_at <= now]
+    if store_id is not None:
+        where.append(PARCEL.c.store_id == store_id)
+    return list(connection.execute(core_select(PARCEL).where(*where).order_by(PARCEL.c.look_at).limit(limit)))
+
+
+def said(connection: Connection, store_id: int, numbers: Collection[str]) -> list[Any]:
+    """Parcels that are for orders of these numbers, which were not known when they were told."""
+    if not numbers:
+        return []
+    where = (PARCEL.c.store_id == store_id, PARCEL.c.said_order != "", PARCEL.c.said_order.in_(list(numbers)))
+    return list(connection.execute(core_select(PARCEL).where(*where)))
+
+
+# ---- lists
+
+
+class Wanted(NamedTuple):
+    """Which parcels a list shows."""
+
+    stage: str = ""
+    carrier: str = ""
+    trouble: str = ""
+    """`late`, `lost`, `failed`; `unknown` for words whose meaning nobody knows; `any` for each of them."""
+    number: str = ""
+
+    def where(self, store_id: int) -> list[ColumnElement[bool]]:
+        made: list[ColumnElement[bool]] = [PARCEL.c.store_id == store_id]
+        if self.stage:
+            made.append(PARCEL.c.stage == self.stage)
+        if self.carrier:
+            made.append(PARCEL.c.carrier == self.carrier)
+        if self.trouble == "unknown":
+            made.append(PARCEL.c.unknown != "")
+        elif self.trouble == "any":
+            made.append(PARCEL.c.trouble != "")
+        elif self.trouble:
+            made += [PARCEL.c.trouble != "", PARCEL.c.trouble == self.trouble]
+        if key := normal(self.number):
+            made.append(PARCEL.c.number_key == key)
+        return made
+
+
+def listed(
+    session: Session, store_id: int, wanted: Wanted, limit: int, before: tuple[dt.datetime, int] | None = None
+) -> list[Any]:
+    """Parcels that fit, those first of which something was told last."""
+    statement = core_select(PARCEL).where(*wanted.where(store_id))
+    if before is not None:
+        statement = statement.where(older_than(PARCEL.c.last_at, PARCEL.c.id, before))
+    ordered = statement.order_by(PARCEL.c.last_at.desc(), PARCEL.c.id.desc()).limit(limit)
+    return list(session.connection().execute(ordered))
+
+
+def orders_in(session: Session, parcel_ids: Collection[int]) -> dict[int, list[tuple[int, str]]]:
+    """The orders (id, number) that are in parcels, by parcel."""
+    found: dict[int, list[tuple[int, str]]] = {}
+    statement = core_select(LINE.c.parcel_id, ORDER.c.id, ORDER.c.number).join(ORDER, ORDER.c.id == LINE.c.order_id)
+    rows = statement.where(LINE.c.parcel_id.in_(list(parcel_ids))).distinct().order_by(ORDER.c.id)
+    for parcel_id, order_id, number in session.connection().execute(rows) if parcel_ids else ():
+        found.setdefault(parcel_id, []).append((order_id, number))
+    return found
+
+
+def counts(session: Session, store_id: int, since: dt.datetime) -> dict[tuple[str, str], int]:
+    """How many parcels of which something was told since are how far, by (stage, carrier)."""
+    statement = core_select(PARCEL.c.stage, PARCEL.c.carrier, func.count()).where(
+        PARCEL.c.store_id == store_id, PARCEL.c.last_at >= since
+    )
+    rows = session.connection().execute(statement.group_by(PARCEL.c.stage, PARCEL.c.carrier))
+    return {(stage, carrier): number for stage, carrier, number in rows}
+
+
+def troubles(session: Session, store_id: int) -> dict[str, int]:
+    """How many parcels are late, lost or were not handed over."""
+    where = (PARCEL.c.store_id == store_id, PARCEL.c.trouble != "")
+    rows = session.connection().execute(
+        core_select(PARCEL.c.trouble, func.count()).where(*where).group_by(PARCEL.c.trouble)
+    )
+    return {trouble: number for trouble, number in rows}
+
+
+def unknown_words(session: Session, store_id: int, since: dt.datetime, limit: int = 20) -> list[tuple[str, str, int]]:
+    """Words whose meaning nobody knows, of parcels told of since: (carrier, words, parcels), the commonest first."""
+    where = (PARCEL.c.store_id == store_id, PARCEL.c.last_at >= since, PARCEL.c.unknown != "")
+    number = func.count()
+    statement = core_select(PARCEL.c.carrier, PARCEL.c.unknown, number).where(*where)
+    grouped = statement.group_by(PARCEL.c.carrier, PARCEL.c.unknown).order_by(number.desc()).limit(limit)
+    return [tuple(row) for row in session.connection().execute(grouped)]
+
+
+def took(session: Session, store_id: int, since: dt.datetime, most: int = 20_000) -> list[tuple[str, str, float]]:
+    """Days from the order to the door, of parcels delivered since: (carrier, country, days), the newest `most`."""
+    placed = func.min(ORDER.c.placed_at)
+    statement = (
+        core_select(PARCEL.c.carrier, PARCEL.c.country, PARCEL.c.delivered_at, placed)
+        .join(LINE, LINE.c.parcel_id == PARCEL.c.id)
+        .join(ORDER, ORDER.c.id == LINE.c.order_id)
+        .where(PARCEL.c.store_id == store_id, PARCEL.c.last_at >= since, PARCEL.c.delivered_at.is_not(None))
+        .group_by(PARCEL.c.id, PARCEL.c.carrier, PARCEL.c.country, PARCEL.c.delivered_at)
+        .order_by(PARCEL.c.id.desc())
+        .limit(most)
+    )
+    rows = session.connection().execute(statement)
+    return [(carrier, country, (at - since_).total_seconds() / 86400) for carrier, country, at, since_ in rows]
