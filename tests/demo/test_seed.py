@@ -22,7 +22,7 @@ def test_it_is_the_same_every_time_and_lies_in_the_past():
     assert first == again
     assert all(at < TODAY for at, _, _ in first)
     assert TODAY - first[0][0] <= dt.timedelta(days=DAYS + 1)
-    assert {source for _, source, _ in first} == {"webshop", "fairground", "workbench"}
+    assert {source for _, source, _ in first} == {"webshop", "fairground", "workbench", "parcel-watch"}
 
 
 def test_the_payload_files_numbers_are_not_among_its_own():

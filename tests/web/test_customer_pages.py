@@ -9,7 +9,7 @@ from angelon.core.specs.stored import from_stored
 from angelon.db import specs
 from angelon.db.tables import MessageRow, StoreRow
 from angelon.engine.preferences import Links
-from angelon.web.customers import sign_up
+from angelon.web.customers import proofs
 from angelon.web.customers.words import QUESTION_WORDS, SIGN_UP_WORDS, WHY_WORDS, WORDS, happened
 from tests.engine.test_fallbacks import PHONE
 from tests.engine.test_questions import shop  # noqa: F401
@@ -21,8 +21,8 @@ CONSENT = {"sms": "opted_in"}
 
 @pytest.fixture(autouse=True)
 def fresh(monkeypatch):
-    monkeypatch.setattr(sign_up, "AT_LEAST", 0)
-    for limits in (sign_up.by_asker, sign_up.by_order, sign_up.by_all):
+    monkeypatch.setattr(proofs, "AT_LEAST", 0)
+    for limits in (proofs.by_asker, proofs.by_order, proofs.by_all):
         limits._left.clear()
 
 

@@ -14,13 +14,17 @@ ROLES: dict[str, str] = {
 FORMERLY = {"watcher": "viewer"}
 """Names that roles had before: still taken from commands and files."""
 RANK = {role: number for number, role in enumerate(reversed(ROLES))}
-PUBLIC = frozenset({"static", "health", "receipts", "api", "metrics", "preferences", "answers", "sign_ups", "why"})
+PUBLIC = frozenset(
+    {"static", "health", "receipts", "api", "metrics", "preferences", "answers", "sign_ups", "why", "follow"}
+)
 """Parts that know by other means who asks, or give nothing away."""
 PARTS: dict[str, tuple[str, str]] = {
     "overview": ("viewer", "developer"),
     "find": ("viewer", "viewer"),
     "live": ("viewer", "viewer"),
     "orders": ("viewer", "developer"),
+    "parcels": ("viewer", "developer"),
+    "carriers": ("developer", "developer"),
     "people": ("developer", "owner"),
     "sends": ("viewer", "developer"),
     "events": ("developer", "developer"),

@@ -46,7 +46,7 @@ OTHERS: tuple[tuple[str, str], ...] = (
     ("parcel.returned", "parcel going back"),
     ("parcel.not_delivered", "parcel not delivered after all"),
     ("parcel.late", "parcel late"),
-    ("parcel.lost", "no news of a parcel"),
+    ("parcel.lost", "no update of a parcel"),
     ("order.shipped", "first parcel picked up"),
     ("order.delivered", "all parcels delivered"),
     ("feedback.negative", "negative feedback"),

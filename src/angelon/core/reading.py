@@ -93,7 +93,11 @@ class Reading:
         numbers = {normal(show(one["number"])) for one in parcels}
         others = [one for one in self.value("parcels") or [] if isinstance(one, dict)]
         left = [one for one in others if normal(show(one.get("number"))) not in numbers]
-        self.order()["parcels"] = [*parcels, *left]
+        order = self.order()
+        order["parcels"] = [*parcels, *left]
+        stages = [STOPS.get(f"parcel.{one.get('stage')}", -1) for one in parcels]
+        if not left and stages and min(stages) > (self.stage if self.stage is not None else -1):
+            order["stage"] = min(stages)  # all of them are farther than the order's own status says
         self.parcel.update(about)
 
 
@@ -153,7 +157,10 @@ def read(source: Source, store: Store, payload: Any) -> Reading:
         if recipe is None or part in parts:
             continue
         parts[part] = evaluate(recipe, wanted, context, f"reading.{part}")
-    for part, recipes, names in (("lines", source.line, LINE_PARTS), ("parcels", source.parcel, PARCEL_PARTS)):
+    for part, recipes, names in (
+        ("lines", source.line, LINE_PARTS),
+        ("parcels", source.parcel, (*PARCEL_PARTS, "link")),
+    ):
         found = parts.get(part)
         if found and found.problem is None and found.value is not None:
             parts[part] = replace(found, value=[_item(item, recipes, names, context) for item in found.value])

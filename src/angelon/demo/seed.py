@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import datetime as dt
 import itertools
+import json
 import random
 import uuid
 from dataclasses import dataclass, field, replace
@@ -24,10 +25,11 @@ from angelon.db.secrets import Vault
 from angelon.engine.answers import Answers, Questions, Reply
 from angelon.engine.clock import Clock
 from angelon.engine.dispatcher import Dispatcher
+from angelon.engine.parcels import LateParcels
 from angelon.engine.planner import Planner
 from angelon.engine.setups import Setups
 from angelon.gateways.interface import Mail, Outcome, ProviderMessage
-from angelon.standins.catalogue import CARRIERS, CUSTOMERS, LIFE, PRODUCTS, s10_number
+from angelon.standins.catalogue import CARRIERS, CUSTOMERS, LIFE, PRODUCTS, parcel_number
 from angelon.standins.shapes import Delivery, ShopOrder, fairground, webshop, workbench
 
 DAYS = 30
@@ -121,13 +123,7 @@ def _webshop_life(
     if rng.random() < 0.04:
         return [*made, told(at + dt.timedelta(hours=rng.randint(1, 20)), "cancelled")]
     carrier = CARRIERS[serial % 3]
-    number = (
-        s10_number(serial * 7919)
-        if carrier == "Gannet Post"
-        else f"SW{serial:08d}"
-        if carrier == "Saltway Couriers"
-        else ""
-    )
+    number = parcel_number(carrier, serial)
     hours = {
         "packed": (4, 26),
         "label_printed": (1, 3),
@@ -140,11 +136,41 @@ def _webshop_life(
         when += dt.timedelta(minutes=rng.randint(*(h * 60 for h in hours[state])))
         if state == "shipped":
             order = replace(order, parcel=(carrier, number, (when + dt.timedelta(days=4)).date().isoformat()))
+        if state in ON_THE_WAY and (carrier == "Overland Wren" or (state != "in_transit" and serial % 13 == 5)):
+            if state == "delivered" and carrier == "Gannet Post":  # in words that nobody knows
+                made.append(_watched(serial, order, when, "astray", number))
+            continue  # nobody tells, or it has gone astray
+        if carrier == "Gannet Post" and state in WATCHED:
+            made.append(_watched(serial, order, when, state, number))
         made.append(told(when, state))
     if rng.random() < 0.05:
         made.append(told(when + dt.timedelta(days=3), "returned"))
         made.append(told(when + dt.timedelta(days=4), "refunded"))
     return made
+
+
+ON_THE_WAY = ("in_transit", "out_for_delivery", "delivered")
+WATCHED = {
+    "in_transit": ("At the sorting loft", "Athenry"),
+    "out_for_delivery": ("In the bag", ""),
+    "delivered": ("Delivered", ""),
+    "astray": ("Sheltering from the gale", "Cape Clear"),
+}
+"""What the post tells of a parcel by its own source, in its own words, and where."""
+
+
+def _watched(
+    serial: int, order: ShopOrder, at: dt.datetime, state: str, number: str
+) -> tuple[dt.datetime, str, Delivery]:
+    """What a source of parcels tells a little before the shop hears of it."""
+    words, place = WATCHED[state]
+    before = at - dt.timedelta(minutes=20)
+    expected = order.parcel[2] if order.parcel is not None else ""
+    said = {"number": number, "carrier": "Gannet Post", "state": words, "at": before.isoformat(timespec="seconds")}
+    said |= {"place": place or order.customer.city, "expected": expected, "order": order.reference}
+    id_ = f"w-{serial}-{state}"
+    body = json.dumps({"id": id_, "parcels": [said]}, ensure_ascii=False).encode()
+    return before, "parcel-watch", Delivery("parcels", {"Content-Type": "application/json"}, body)
 
 
 ON_DELIVERY = (
@@ -269,6 +295,10 @@ def seed(database: Database, live: LiveSetup, vault: Vault, today: dt.datetime) 
 
     dispatch()
     _answer(database, setups, clock, planner, today)
+    while LateParcels(database, setups, clock).run_due(500):
+        pass
+    while planner.run_batch(500)[0]:
+        pass
     dispatch()
     structlog.get_logger().debug("demo told", deliveries=len(rows), sends=made)
     return len(rows), made

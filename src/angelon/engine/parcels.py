@@ -66,11 +66,13 @@ class Telling:
     """What the source says its statuses mean."""
     silent: bool = False
     """Whether nobody is to hear of the stage: the order's own status tells of it, or the teller wishes so."""
+    heard: dt.datetime | None = None
+    """When it was told (aware); now, where that is not said."""
     unheard: bool = False
     """Whether nobody is to hear that there is a parcel, either."""
 
 
-def read_tellings(source: Source, reading: Reading, order_id: int | None) -> list[Telling]:
+def read_tellings(source: Source, reading: Reading, order_id: int | None, heard: dt.datetime) -> list[Telling]:
     """What an event tells of parcels, by the parts of its source's mapping. A parcel without a status of its own is as
     far as its order, whose own change of status is the news.
     """
@@ -100,6 +102,7 @@ def read_tellings(source: Source, reading: Reading, order_id: int | None) -> lis
                 reading.context.country if reading.text("country") else "",
                 source.meanings("status"),
                 silent=follows,
+                heard=heard,
             )
         )
     return found
@@ -167,6 +170,7 @@ class Parcels:
         ids = []
         for one in tellings:
             if key := numbers.normal(one.number):
+                self._now = one.heard or self._clock.now()
                 ids.append(self._tell(one, key, known))
         self._store_events()
         return ids
@@ -339,11 +343,14 @@ class Parcels:
 
     # ---- orders that come after their parcels
 
-    def meet(self, orders: Mapping[str, int]) -> None:
-        """Puts orders that are new, by their number, into the parcels that were told for them before."""
-        alike = {alike_number(number): id_ for number, id_ in orders.items() if number}
+    def meet(self, orders: Mapping[str, tuple[int, dt.datetime]]) -> None:
+        """Puts orders that are new, by their number, into the parcels that were told for them before; with when each
+        came.
+        """
+        alike = {alike_number(number): met for number, met in orders.items() if number}
         for row in parcels.said(self._connection, self._live.store_id, alike):
-            self.tell([Telling(row.number, "", row.carrier, order_ids=(alike[row.said_order],))])
+            order_id, heard = alike[row.said_order]
+            self.tell([Telling(row.number, "", row.carrier, order_ids=(order_id,), heard=heard)])
 
     # ---- the clock
 

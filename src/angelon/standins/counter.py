@@ -13,7 +13,7 @@ import httpx
 from sqlmodel import col, select
 
 from angelon.standins.box import Box, PostedRow, ShopOrderRow
-from angelon.standins.catalogue import CARRIERS, CUSTOMERS, LIFE, PRODUCTS, s10_number
+from angelon.standins.catalogue import CARRIERS, CUSTOMERS, LIFE, PRODUCTS, parcel_number
 from angelon.standins.shapes import PAYMENTS, Delivery, ShopOrder, webshop
 
 SIGNATURE_HEADER = "Store-Signature"
@@ -108,11 +108,7 @@ class Counter:
                     **row.spec,
                     "parcel": [
                         carrier,
-                        s10_number(row.spec["serial"] * 7919)
-                        if carrier == "Gannet Post"
-                        else f"SW{row.spec['serial']:08d}"
-                        if carrier == "Saltway Couriers"
-                        else "",
+                        parcel_number(carrier, row.spec["serial"]),
                         expected,
                     ],
                 }

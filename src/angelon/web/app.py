@@ -96,6 +96,8 @@ def _pages() -> tuple[Blueprint, ...]:
     from angelon.web.metrics.views import pages as metrics
     from angelon.web.orders.views import pages as orders
     from angelon.web.overview.views import pages as overview
+    from angelon.web.parcels.carrier_views import pages as carriers
+    from angelon.web.parcels.views import pages as parcels
     from angelon.web.people.views import pages as people
     from angelon.web.rehearsals.views import pages as rehearsals
     from angelon.web.routes.views import pages as routes
@@ -124,6 +126,8 @@ def _pages() -> tuple[Blueprint, ...]:
         find,
         live,
         orders,
+        parcels,
+        carriers,
         people,
         sends,
         sources,
@@ -157,13 +161,14 @@ def _pages() -> tuple[Blueprint, ...]:
 
 def _asked_by_programs() -> tuple[Blueprint, ...]:
     from angelon.web.api.views import pages as api
+    from angelon.web.customers.follow import pages as follow
     from angelon.web.customers.preferences import pages as preferences
     from angelon.web.customers.questions import pages as answers
     from angelon.web.customers.sign_up import pages as sign_ups
     from angelon.web.customers.why import pages as why
     from angelon.web.receipts.views import pages as receipts
 
-    return api, receipts, preferences, answers, sign_ups, why
+    return api, receipts, preferences, answers, sign_ups, why, follow
 
 
 MOST_FLASHED = 600

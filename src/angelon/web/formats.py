@@ -138,6 +138,15 @@ def capital(text: str) -> str:
     return text[:1].upper() + text[1:]
 
 
+def weekday(day: dt.date | None) -> str:
+    """`today`, `tomorrow`, `Wed 2 December`; the year where it is another."""
+    if day is None:
+        return ""
+    today = dt.datetime.now(dt.UTC).astimezone(_zone()).date()
+    near = {0: "today", 1: "tomorrow", -1: "yesterday"}.get((day - today).days)
+    return near or f"{day:%a} {day.day} {day:%B}{f' {day.year}' if day.year != today.year else ''}"
+
+
 def bare(value: Any) -> Any:
     """A number as one would write it into a field: 10 for 10.0. What is no number stays."""
     return int(value) if isinstance(value, float) and value.is_integer() else value
@@ -159,6 +168,7 @@ def install(app: Any) -> None:
         marked=marked,
         as_json=as_json,
         bare=bare,
+        weekday=weekday,
         event_label=event_types.label,
         channel=lambda name: CHANNEL_LABELS.get(name, name),
         channel_title=lambda name: capital(str(CHANNEL_LABELS.get(name, name))),

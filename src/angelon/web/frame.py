@@ -42,6 +42,7 @@ def rail(counts: dict[str, int]) -> list[tuple[str, list[Place]]]:
             [
                 Place("Overview", "/", "overview"),
                 Place("Orders", "/orders", "orders", counts.get("orders")),
+                Place("Parcels", "/parcels", "parcels"),
                 Place("Sends", "/sends", "sends", counts.get("sends")),
             ],
         ),
@@ -62,6 +63,7 @@ def rail(counts: dict[str, int]) -> list[tuple[str, list[Place]]]:
             [
                 Place("Gateways", "/gateways", "gateways", counts.get("gateways")),
                 Place("Senders", "/senders", "senders"),
+                Place("Carriers", "/carriers", "carriers"),
                 Place("Suppressions", "/suppressions", "suppressions"),
             ],
         ),

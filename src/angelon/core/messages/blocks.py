@@ -373,6 +373,10 @@ def _lines_mjml(block: Lines, tokens: Tokens, locale: str, letterhead: Letterhea
     return f'<mj-table css-class="ink">{rows}</mj-table>'
 
 
+_PARCEL_LINK = """{% if parcel.link is defined and parcel.link %}<a href="{{ parcel.link }}">{% endif %}"""
+_PARCEL_LINK_END = "{% if parcel.link is defined and parcel.link %}</a>{% endif %}"
+
+
 def _parcel_mjml(block: Parcel, tokens: Tokens, locale: str, letterhead: Letterhead) -> str:
     word, end = words_in(locale, letterhead.fixed_words), sides(locale)[1]
     cell = f'style="padding:8px 0;border-bottom:1px solid {HAIR}"'
@@ -380,8 +384,8 @@ def _parcel_mjml(block: Parcel, tokens: Tokens, locale: str, letterhead: Letterh
     rows = (
         tokens.placeholder("{% for parcel in order.parcels %}")
         + (
-            f"<tr><td {cell}>{tokens.put('{{ parcel.carrier | default }}')} "
-            f"{tokens.put('{{ parcel.number | default }}')}</td>"
+            f"<tr><td {cell}>{tokens.put('{{ parcel.carrier | default }}')} {tokens.put(_PARCEL_LINK)}"
+            f"{tokens.put('{{ parcel.number | default }}')}{tokens.put(_PARCEL_LINK_END)}</td>"
         )
         + f'<td style="padding:8px 0;border-bottom:1px solid {HAIR};text-align:{end}">{tokens.put(expected)}</td></tr>'
         + tokens.placeholder("{% endfor %}")
@@ -426,9 +430,9 @@ def block_text(block: Block, locale: str, letterhead: Letterhead) -> str:
     elif isinstance(block, Parcel):
         made = (
             "{% for parcel in order.parcels %}- {{ parcel.carrier | default }} {{ parcel.number | default }}"
-            "{% if parcel.expected_on %}, "
-            + word("expected")
-            + ' {{ parcel.expected_on | date("day") }}{% endif %}\n{% endfor %}'
+            "{% if parcel.expected_on %}, " + word("expected") + ' {{ parcel.expected_on | date("day") }}{% endif %}'
+            "{% if parcel.link is defined and parcel.link %}: {{ parcel.link }}{% endif %}\n"
+            "{% endfor %}"
         )
     elif isinstance(block, Divider):
         made = "-" * 40

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable
 from typing import Any, Literal
 
@@ -233,13 +234,16 @@ def write_bundle(bundle: Bundle) -> str:
 
 
 class _Loader(yaml.SafeLoader):
-    """YAML without dates: a day stays the text that was written."""
+    """YAML without dates, since a day stays the text that was written, and with the truth values of YAML 1.2 (section
+    10.3.2) alone: `on` is a key, and NO a country.
+    """
 
 
 _Loader.yaml_implicit_resolvers = {
-    letter: [(tag, regexp) for tag, regexp in resolvers if tag != "tag:yaml.org,2002:timestamp"]
+    letter: [(tag, regexp) for tag, regexp in resolvers if tag.rpartition(":")[2] not in ("timestamp", "bool")]
     for letter, resolvers in yaml.SafeLoader.yaml_implicit_resolvers.items()
 }
+_Loader.add_implicit_resolver("tag:yaml.org,2002:bool", re.compile(r"(?:true|True|TRUE|false|False|FALSE)\Z"), "tTfF")
 
 
 class _Dumper(yaml.SafeDumper):

@@ -181,6 +181,8 @@ class PageTexts(Spec):
     """What is said of an order that has no parcel yet."""
     follow_quiet: dict[Locale, Annotated[str, StringConstraints(max_length=1000)]] = Field(default_factory=dict)
     """What is said of a parcel of which nothing was told yet."""
+    follow_sign_up: str = Field("", max_length=60)
+    """The key of the sign-up page whose permission that page offers: to be told when a parcel is out for delivery."""
     follow_notices: list[ParcelNotice] = Field(default_factory=list, max_length=50)
 
     @field_validator("sign_ups")

@@ -120,8 +120,8 @@ class Batch:
         """New values of variables that are kept, as rows."""
         self._tellings: list[Telling] = []
         """What events tell of parcels."""
-        self._met: dict[str, int] = {}
-        """The orders that are new, by number."""
+        self._met: dict[str, tuple[int, dt.datetime]] = {}
+        """The orders that are new, by number, and when each came."""
         self._tags: dict[int, tuple[str, ...]] = {}
         """The tags of customers for whom handlers have asked for some."""
 
@@ -258,14 +258,14 @@ class Batch:
             first = self._ledger.known((row.source_id, reference(one.reading))) is None
             order_id, changes = project(self._ledger, self._live.setup.store.locale, row, one.reading)
             if first:
-                self._met[one.reading.number] = order_id
+                self._met[one.reading.number] = order_id, row.received_at
             if row.order_id is None:
                 self._derive(source, row, changes, order_id)
                 was, status = changes.get("status", ("", ""))
                 done |= {"was": was, "now": status}  # a rehearsal has to see the change that planning saw
             done |= {"order_id": order_id}  # planned before, in part: the change of status was found then
         if row.parent_id is None and row.planned_at is None and "parcels" in source.reading:
-            self._tellings += read_tellings(source, one.reading, done["order_id"])
+            self._tellings += read_tellings(source, one.reading, done["order_id"], row.received_at)
         came = min(row.received_at, now)  # a clock that was put back must not make it wait
         about = self._waiting.of(row)
         order = self._ledger.of((row.source_id, reference(one.reading))) or {}

@@ -19,8 +19,9 @@ from angelon.db import changes, questions
 from angelon.engine.operations import store as operations
 from angelon.engine.preferences import Reader
 from angelon.web.conflicts import edits_seen
-from angelon.web.customers import frame, preferences, sign_up, why
+from angelon.web.customers import follow, frame, preferences, sign_up, why
 from angelon.web.customers import questions as question_pages
+from angelon.web.customers.follow_words import follow_words
 from angelon.web.customers.words import sign_up_words
 from angelon.web.forms import with_text
 from angelon.web.services import live, public_address, session, store, store_id, work, work_or_back
@@ -29,7 +30,7 @@ pages = Blueprint("customer_pages", __name__, url_prefix="/customer-pages", temp
 
 KIND = "customer pages"
 """What they are called among the changes."""
-TEXTS = ("notice", "footer")
+TEXTS = ("notice", "footer", "follow_title", "follow_none", "follow_quiet")
 OF_SIGN_UP = ("title", "about", "words", "thanks")
 
 
@@ -42,7 +43,7 @@ def _index(shown: PageTexts, problems: list[Problem] | None = None) -> str:
     shop, locale = live().setup.store, _locale()
     asked = [message for message in asking(live().setup) if _newest(message.key) is not None]
     previews = [(f"question-{one.key}", one.name) for one in asked]
-    previews += [("preferences", "Preferences"), ("why", "Why you got this")]
+    previews += [("follow", "Parcels"), ("preferences", "Preferences"), ("why", "Why you got this")]
     previews += [(f"sign-up-{one.key}", f"Sign-up: {one.key}") for one in shown.sign_ups]
     chosen = request.values.get("page", "")
     return render_template(
@@ -61,6 +62,9 @@ def _index(shown: PageTexts, problems: list[Problem] | None = None) -> str:
         messages=sorted(live().setup.messages.values(), key=lambda one: one.name.casefold()),
         said=sign_up_words(locale),
         asks_for=sorted(shop.consent),
+        following=follow_words(locale),
+        where=f"{public_address()}/where/{shop.key}",
+        carriers=[one for one in shop.carriers if one.on],
     )
 
 
@@ -217,7 +221,12 @@ def _sign_up(key: str) -> Any:
     return sign_up.page_of(live().setup.store.key, page) if page is not None else None
 
 
-_PREVIEWS = {"question": _question, "preferences": _preferences, "why": _why}
+def _follow(_: str) -> Any:
+    order = follow.newest()
+    return follow.page_of(order) if order is not None else None
+
+
+_PREVIEWS = {"follow": _follow, "question": _question, "preferences": _preferences, "why": _why}
 
 
 def _languages() -> list[str]:
@@ -240,6 +249,14 @@ def _form() -> dict[str, Any]:
     for part in TEXTS:
         spec[part] = with_text(spec[part], locale, request.form.get(part, ""))
     spec["why"] = bool(request.form.get("why"))
+    spec["follow"] = bool(request.form.get("follow"))
+    spec["follow_sign_up"] = request.form.get("follow_sign_up", "")
+    notices = spec["follow_notices"] + [{"carriers": [], "countries": [], "text": {}}]
+    for number, one in enumerate(notices):
+        one["text"] = with_text(one["text"], locale, request.form.get(f"notice.{number}.text", ""))
+        one["carriers"] = [key for key in request.form.getlist(f"notice.{number}.carriers") if key]
+        one["countries"] = request.form.get(f"notice.{number}.countries", "").upper().replace(",", " ").split()
+    spec["follow_notices"] = [one for one in notices if one["text"]]
     for one in spec["sign_ups"]:
         if f"{one['key']}.there" not in request.form:
             continue

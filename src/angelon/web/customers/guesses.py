@@ -32,6 +32,7 @@ class Guesses:
         self._opens: dict[str, Callable[[str], object]] = {
             "/a/": links.read_question,
             "/w/": links.read_why,
+            "/f/": links.read_follow,
             "/p/": links.read,
         }
 

@@ -6,7 +6,6 @@ import datetime as dt
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from babel.dates import format_datetime
 from flask import Blueprint, g, redirect, render_template, request
 
 from angelon.core.messages.fixed_words import words_in
@@ -17,7 +16,7 @@ from angelon.core.reading import Reading
 from angelon.core.recipes.context import Context
 from angelon.core.specs.message import Message, Question
 from angelon.core.templates import BadTemplate, CantRender, compile_template
-from angelon.core.values import number_of, regional, show, unpack
+from angelon.core.values import Day, number_of, regional, show, show_day, unpack
 from angelon.db import orders, questions, sends
 from angelon.engine.operations import questions as operations
 from angelon.engine.preferences import Links, Reader
@@ -183,5 +182,6 @@ def moment_in(at: dt.datetime | None, zone: ZoneInfo, locale: str) -> str:
     """A day of the week, a date and a time by the shop's clock, as a language writes them."""
     if at is None:
         return ""
-    pattern = "EEEE d MMMM, HH:mm"
-    return format_datetime(at.astimezone(zone), pattern, locale=locale.replace("-", "_"))
+    here = at.astimezone(zone)
+    day = show_day(Day(here.date(), "day"), regional(locale, live().setup.store.country))
+    return f"{day}, {here:%H:%M}"

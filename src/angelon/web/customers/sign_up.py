@@ -1,34 +1,22 @@
-"""A page where a customer agrees to be written to by a channel. They show that an order is theirs by its number and
-their email address or postcode; whether there is such an order, nobody is told.
-"""
+"""A page where a customer agrees to be written to by a channel, and shows that an order is theirs (`proofs`)."""
 
 from __future__ import annotations
 
-import hmac
 import time
 from typing import Any
 
 from flask import Blueprint, abort, redirect, request
 
 from angelon.core.messages.channels import CHANNELS, address_key
-from angelon.core.questions import folded, said_in
+from angelon.core.questions import said_in
 from angelon.core.specs.store import SignUp
-from angelon.core.values import show, unpack
-from angelon.db import orders, specs
-from angelon.db.tables import OrderRow
+from angelon.db import specs
 from angelon.engine.operations import sign_ups as operations
-from angelon.web.access.guard import asker
-from angelon.web.api.limits import Limits
-from angelon.web.customers import frame
+from angelon.web.customers import frame, proofs
 from angelon.web.customers.words import sign_up_words
-from angelon.web.services import live, services, session, store_id, work
+from angelon.web.services import live, services, session, work
 
 pages = Blueprint("sign_ups", __name__, url_prefix="/s", template_folder="templates")
-
-by_asker, by_order, by_all = Limits(rate=0.1, burst=10), Limits(rate=0.02, burst=5), Limits(rate=20, burst=100)
-"""How often somebody may try, how often an order may be tried, and all together."""
-AT_LEAST = 0.15
-"""Seconds that an answer takes at the least: as long whether there is such an order or not."""
 
 
 def _opened(store_key: str) -> None:
@@ -65,17 +53,14 @@ def agree(token: str, key: str) -> Any:
         return page_of(token, page, said.wrong, 422)
     if not number or not form.get("proof", "").strip() or not form.get("agreed"):
         return page_of(token, page, said.missing, 422)
-    now = services().clock.now()
-    held = [by_asker.spend_by(asker(), now), by_order.spend(hash((shop.key, number.casefold())), now)]
-    held.append(by_all.spend(0, now))
-    if any("Retry-After" in one for one in held):
+    if proofs.too_often(number):
         abort(429, said.slow)
-    order = _theirs(number, form.get("proof", "")[:200])
+    order = proofs.theirs(number, form.get("proof", "")[:200])
     if order is not None:
         words = said_in(page.words, locale, shop.locale) or _agreement(page, locale)
         with work() as unit:
             operations.give(unit, page, address_key(page.channel, address), words, order, services().clock)
-    time.sleep(max(AT_LEAST - (time.monotonic() - began), 0))
+    proofs.wait_since(began)
     return redirect(f"{request.path}?lang={locale}&done=1", 303)
 
 
@@ -83,26 +68,6 @@ def _agreement(page: SignUp, locale: str) -> str:
     """What customers agree to where the shop has written nothing of its own."""
     said = sign_up_words(locale)
     return said.agree.format(channel=said.channels[page.channel], shop=live().setup.store.name)
-
-
-def _theirs(number: str, proof: str) -> OrderRow | None:
-    """The order of a number whose email address, phone number or postcode is the one given."""
-    for row in orders.numbered(session(), store_id(), number):
-        read = {part: show(unpack(value)) for part, value in (row.read or {}).items() if part in _PROOFS}
-        given, digits = "".join(proof.split()).casefold(), _digits(proof)
-        pairs = [(read.get("email", "").casefold(), given), (_digits(read.get("phone", "")), digits)]
-        exact = any(one and hmac.compare_digest(one.encode(), other.encode()) for one, other in pairs)
-        lines = ["".join(folded(line)) for line in read.get("address", "").splitlines()]
-        if exact or (len(given) >= 3 and any(sign.isdigit() for sign in given) and "".join(folded(proof)) in lines):
-            return row
-    return None
-
-
-def _digits(text: str) -> str:
-    return "".join(sign for sign in text if sign.isdigit())
-
-
-_PROOFS = ("email", "phone", "address")
 
 
 def _locale(page: SignUp) -> str:

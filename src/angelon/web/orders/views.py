@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 from flask import Blueprint, abort, flash, g, redirect, render_template, request, url_for
 
 from angelon.core import event_types
+from angelon.core.parcels.stages import EVENTS as PARCEL_EVENTS
 from angelon.core.planning.permission import of_order
 from angelon.core.problems import Invalid, NotFound
 from angelon.core.questions import EVENTS, answer_label, outcome_label
@@ -20,18 +21,23 @@ from angelon.db import suppressions as suppressed
 from angelon.db.sends import Filter
 from angelon.db.tables import EventRow, OrderRow
 from angelon.engine.operations import orders as operations
+from angelon.engine.operations import parcels as parcel_operations
 from angelon.engine.operations import people, suppressions
 from angelon.engine.operations import questions as question_operations
 from angelon.web.exporting import as_file
 from angelon.web.numbers import whole
 from angelon.web.orders import export, outcomes
 from angelon.web.paging import Page
+from angelon.web.parcels.views import around_order
 from angelon.web.runs.views import runs_of
 from angelon.web.sends.views import outcome
 from angelon.web.services import live, names, services, session, store_id, work, work_or_back
 
 A_PAGE = 100
-TOLD = (operations.NOTE, operations.JOINED, operations.PARTED, "answer noted", "question withdrawn")
+TOLD = (
+    *(operations.NOTE, operations.JOINED, operations.PARTED, "answer noted", "question withdrawn"),
+    *(parcel_operations.ADDED, parcel_operations.MOVED, parcel_operations.TAKEN_OUT),
+)
 """What of an order's changes stands among its notes."""
 
 pages = Blueprint("orders", __name__, url_prefix="/orders", template_folder="templates")
@@ -64,7 +70,7 @@ def as_rows(kind: str) -> Any:
 
 @pages.get("/<int:order_id>")
 def one(order_id: int) -> Any:
-    return _page(order_id)
+    return page_of(order_id)
 
 
 @pages.post("/<int:order_id>/notes")
@@ -78,7 +84,7 @@ def add_note(order_id: int) -> Any:
         raise
     except Invalid as error:
         flash(f"Not kept: {error.problems[0]}", "bad")
-        return _page(order_id, typed), 422
+        return page_of(order_id, typed), 422
     flash("The note is kept.", "good")
     return redirect(url_for(".one", order_id=order_id))
 
@@ -167,8 +173,8 @@ def part(order_id: int) -> Any:
     return redirect(url_for(".one", order_id=made))
 
 
-def _page(order_id: int, typed: str = "") -> Any:
-    """The order's page; `typed` is a note that was not kept."""
+def page_of(order_id: int, typed: str = "", parcel: Mapping[str, Any] | None = None) -> Any:
+    """The order's page; `typed` is a note that was not kept, `parcel` what is said of a parcel that was not added."""
     order = orders.get(session(), store_id(), order_id)
     if order is None:
         abort(404, "There is no such order.")
@@ -204,6 +210,7 @@ def _page(order_id: int, typed: str = "") -> Any:
         runs=runs_of(order_id),
         questions=questions_of(order_id),
         about_questions=EVENTS,
+        about_parcels=PARCEL_EVENTS,
         label=event_types.label,
         changes=event_types.CHANGES.values(),
         statuses=statuses_of(order),
@@ -211,7 +218,8 @@ def _page(order_id: int, typed: str = "") -> Any:
         notes=[n for n in changes.listed(session(), store_id(), "order", str(order_id)) if n.action in TOLD],
         by_hand=[one.route for one in live().setup.routes if not one.route.handler and one.route.channel != "call"],
         stopped=next(iter(suppressed.of_address(session(), store_id(), of_order(order_id))), None),
-        typed=typed,
+        note=typed,
+        **around_order(order, **(parcel or {})),
     )
 
 

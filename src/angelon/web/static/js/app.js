@@ -15,7 +15,7 @@ const behaviours = {
   progress: () => import("./progress.js"),
   segment: () => import("./segment.js"),
   refresh: () => import("./refresh.js"),
-  retries: () => import("./retries.js"),
+  drawn: () => import("./drawn.js"),
   start: () => import("./start.js"),
   bulk: () => import("./bulk.js"),
 };

@@ -1,0 +1,279 @@
+"""Where a customer's parcels are: opened by a link, or by the order's number and what shows that it is theirs."""
+
+from __future__ import annotations
+
+import datetime as dt
+import time
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from babel.dates import format_date, format_skeleton, format_time
+from flask import Blueprint, abort, redirect, render_template, request
+
+from angelon.core.messages.channels import CHANNELS, address_key
+from angelon.core.messages.fixed_words import words_in
+from angelon.core.messages.known_fields import SAMPLE_FOLLOW
+from angelon.core.parcels import numbers
+from angelon.core.parcels.stages import RANK, Progress, Stage
+from angelon.core.questions import said_in
+from angelon.core.specs.store import PageTexts, SignUp
+from angelon.core.timing.places import zone_of
+from angelon.core.values import locale_of, regional, show, unpack
+from angelon.db import orders, parcels, specs
+from angelon.db.parcels import OfOrder
+from angelon.db.tables import OrderRow
+from angelon.engine.operations import sign_ups
+from angelon.engine.parcels import ahead_of, called, left_over
+from angelon.engine.preferences import Links
+from angelon.web.customers import frame, proofs
+from angelon.web.customers.follow_words import FOLLOW_WORDS, FollowWords, follow_words
+from angelon.web.customers.guesses import LONGEST
+from angelon.web.customers.words import sign_up_words
+from angelon.web.services import live, services, session, store_id, work
+
+pages = Blueprint("follow", __name__, template_folder="templates")
+STOPS = ((0, "packed"), (1, "on_its_way"), (3, "at_your_door"), (5, "delivered"))
+"""The stops of the line: from which stage on each is reached (`stages.RANK`), and the word under it."""
+
+
+def _opened(token: str) -> OrderRow:
+    """The order whose parcels a link opens. The store in view is its shop's."""
+    id_ = Links(services().vault).read_follow(token[:LONGEST])
+    row = session().get(OrderRow, id_) if id_ is not None else None
+    frame.enter(row.store_id if row is not None else None, "the customer")
+    assert row is not None
+    if not live().setup.store.pages.follow:
+        frame.gone()
+    return row
+
+
+def _shop(store_key: str) -> None:
+    row = next((one for one in specs.stores(session()) if one.key == store_key), None)
+    frame.enter(row.id if row is not None else None, "the customer")
+    if not live().setup.store.pages.follow:
+        frame.gone()
+
+
+def _dressed(token: str) -> None:
+    if request.path.startswith("/where/"):
+        _shop(token)
+    else:
+        _opened(token)
+
+
+@pages.get("/f/<token>/colours.css")
+@pages.get("/where/<token>/colours.css")
+def colours(token: str) -> Any:
+    _dressed(token)
+    return frame.colours_of()
+
+
+@pages.get("/f/<token>/logo")
+@pages.get("/where/<token>/logo")
+def logo(token: str) -> Any:
+    _dressed(token)
+    return frame.logo_of()
+
+
+@pages.get(f"/f/{SAMPLE_FOLLOW.rpartition('/')[2]}")
+def sample() -> Any:
+    """Where the link of a test leads: to nobody's parcels."""
+    locale = request.accept_languages.best_match(list(FOLLOW_WORDS), "en") or "en"
+    return render_template("customers/gone.html", gone=follow_words(locale).test, locale=locale)
+
+
+@pages.get("/f/<token>")
+def show_page(token: str) -> Any:
+    return page_of(_opened(token))
+
+
+@pages.post("/f/<token>")
+def notify(token: str) -> Any:
+    """Keeps the permission for one message about this order."""
+    order = _opened(token)
+    page = _sign_up(live().setup.store.pages)
+    if page is None:
+        frame.gone()
+    shop, locale = live().setup.store, _locale(order.language or "")
+    try:
+        address = CHANNELS[page.channel].check_address(request.form.get("address", "")[:200], shop.country or None)
+    except ValueError:
+        return page_of(order, sign_up_words(locale).wrong, 422)
+    if proofs.too_often(order.number):
+        abort(429, sign_up_words(locale).slow)
+    words = f"{follow_words(locale).notify} {follow_words(locale).notify_do}"
+    with work() as unit:
+        sign_ups.give(unit, page, address_key(page.channel, address), words, order, services().clock)
+    return redirect(f"{request.path}?lang={locale}&done=1", 303)
+
+
+def _sign_up(pages_: PageTexts) -> SignUp | None:
+    """The sign-up by which the page offers to tell when a parcel is out for delivery."""
+    return next((one for one in pages_.sign_ups if one.key == pages_.follow_sign_up), None)
+
+
+def page_of(order: OrderRow, wrong: str = "", status: int = 200) -> Any:
+    """The page of an order's parcels, as its customer sees it."""
+    shop = live().setup.store
+    texts = shop.pages if request.blueprint == pages.name else shop.pages.current
+    locale = _locale(order.language or "")
+    said = follow_words(locale)
+    found = parcels.of_orders(session().connection(), [order.id or 0]).get(order.id or 0, [])
+    lines = (order.read or {}).get("lines") or []
+    page = _sign_up(texts)
+    shown = [_shown(one, said, locale, texts) for one in found]
+    return frame.page(
+        "customers/follow.html",
+        locale,
+        status,
+        said=said,
+        title=said_in(texts.follow_title, locale, shop.locale) or said.title.format(number=order.number),
+        number=order.number,
+        parcels=shown,
+        nothing=said_in(texts.follow_none, locale, shop.locale) or said.about_none,
+        rest=[_name(line, locale) for line in left_over(lines, found)] if found else [],
+        languages=_switch(),
+        notify=page if page is not None and page.channel == "sms" and _still_comes(found) else None,
+        done=request.args.get("done") == "1",
+        wrong=wrong,
+        typed=request.form.get("address", ""),
+    )
+
+
+def _still_comes(found: list[OfOrder]) -> bool:
+    return any(Progress.from_stored(one.row.told).rank < RANK[Stage.OUT_FOR_DELIVERY] for one in found) or not found
+
+
+def _name(line: Any, locale: str) -> str:
+    read = {name: show(unpack(value), locale) for name, value in line.items()} if isinstance(line, dict) else {}
+    return " × ".join(part for part in (read.get("quantity", ""), read.get("name", "")) if part)
+
+
+def _shown(one: OfOrder, said: FollowWords, locale: str, texts: PageTexts) -> dict[str, Any]:
+    """A parcel as its customer sees it; times are by the clock of where it goes."""
+    row, shop = one.row, live().setup.store
+    progress = Progress.from_stored(row.told)
+    country = row.country or shop.country
+    zone = zone_of(country, "", shop.timezone)[0] if country else ZoneInfo(shop.timezone)
+    carrier = next((c for c in shop.carriers if c.key == row.carrier), None)
+    expected, delivered, now = ahead_of(live(), row, progress).expected, progress.delivered, progress.now
+    word = words_in(locale, shop.letterhead.fixed_words)
+    stops: list[dict[str, Any]] = []
+    for (rank, name), (following, _) in zip(STOPS, (*STOPS[1:], (9, "")), strict=True):
+        of_it = [one for one in progress.told if rank <= RANK.get(one.stage, -1) < following and not one.estimated]
+        reached = progress.rank >= rank
+        collects = name == "at_your_door" and progress.stage is Stage.READY_TO_COLLECT
+        stops.append(
+            {
+                "word": said.collect if collects else word(name),
+                "reached": reached,
+                "at": _short(of_it[0].at, zone, locale) if of_it and reached else "",
+                "place": next((one.place for one in reversed(of_it) if one.place), "") if reached else "",
+            }
+        )
+    told_now = ""
+    if delivered is not None and delivered.estimated:
+        told_now = said.estimated
+    elif now is Stage.FAILED:
+        told_now = said.failed
+    elif now is Stage.RETURNED:
+        told_now = said.returned
+    elif delivered is None and row.trouble in ("late", "lost"):
+        told_now = said.late
+    elif delivered is None and expected is not None:
+        day = format_date(expected, "full", locale=locale_of(regional(locale, shop.country)))
+        told_now = said.expected.format(day=day)
+    elif progress.rank < 1:
+        told_now = said_in(texts.follow_quiet, locale, shop.locale) or said.quiet
+    link = numbers.page_of(carrier, row.number, country, "", locale) if carrier is not None else ""
+    notices = [said_in(n.text, locale, shop.locale) for n in texts.follow_notices if n.meets(row.carrier, country)]
+    return {
+        "carrier": called(live(), row.carrier, locale),
+        "number": row.number,
+        "link": link,
+        "stops": stops,
+        "at": sum(bool(stop["reached"]) for stop in stops) - 1,
+        "estimated": delivered is not None and delivered.estimated,
+        "told": told_now,
+        "inside": [" × ".join(x for x in (i.quantity, i.name or i.item) if x) for i in one.items if i.item],
+        "notices": [text for text in notices if text],
+    }
+
+
+def _short(at: dt.datetime, zone: ZoneInfo, locale: str) -> str:
+    """`Mon, 23 Nov, 11:13`, as the reader's language has it (CLDR, skeleton MMMEd)."""
+    tag = locale_of(regional(locale, live().setup.store.country))
+    here = at.astimezone(zone)
+    return f"{format_skeleton('MMMEd', here, locale=tag)}, {format_time(here, 'short', locale=tag)}"
+
+
+# ---- by number
+
+
+@pages.get("/where/<store_key>")
+def ask(store_key: str) -> Any:
+    _shop(store_key)
+    return _form(store_key)
+
+
+@pages.post("/where/<store_key>")
+def find(store_key: str) -> Any:
+    """Opens the page of an order that is shown to be theirs; whether there is another, nobody is told."""
+    began = time.monotonic()
+    _shop(store_key)
+    number, proof = request.form.get("number", "").strip()[:100], request.form.get("proof", "").strip()[:200]
+    locale = _locale("")
+    if not number or not proof:
+        return _form(store_key, follow_words(locale).unknown, 422)
+    if proofs.too_often(number):
+        abort(429, sign_up_words(locale).slow)
+    order = proofs.theirs(number, proof)
+    proofs.wait_since(began)
+    if order is None:
+        return _form(store_key, follow_words(locale).unknown, 404)
+    return redirect(f"/f/{Links(services().vault).follow_token(order.id or 0)}", 303)
+
+
+def _form(store_key: str, wrong: str = "", status: int = 200) -> Any:
+    locale = _locale("")
+    return frame.page(
+        "customers/follow_form.html",
+        locale,
+        status,
+        dress=f"/where/{store_key}",
+        said=follow_words(locale),
+        fields=sign_up_words(locale),
+        wrong=wrong,
+        number=request.values.get("number", request.args.get("order", ""))[:100],
+        languages=_switch(),
+    )
+
+
+def _languages() -> list[str]:
+    shop = live().setup.store
+    return list(dict.fromkeys([shop.locale, *shop.locales]))
+
+
+def _switch() -> list[tuple[str, str]]:
+    languages = _languages()
+    return [(tag, frame.language(tag)) for tag in languages] if len(languages) > 1 else []
+
+
+def _locale(of_order: str) -> str:
+    """The language of a page: the one that was chosen, the order's, the browser's, else the shop's."""
+    languages = _languages()
+    for wanted in (request.values.get("lang", ""), of_order):
+        for tag in languages:
+            if wanted and tag.partition("-")[0] == wanted.replace("_", "-").partition("-")[0]:
+                return tag
+    return request.accept_languages.best_match(languages, languages[0]) or languages[0]
+
+
+def newest() -> OrderRow | None:
+    """The order of the newest parcel that is on its way, else of any, to show the page with."""
+    rows = parcels.listed(session(), store_id(), parcels.Wanted(), 30)
+    rows.sort(key=lambda row: row.stage == Stage.DELIVERED)
+    for row in rows:
+        for order_id in parcels.orders_of(session().connection(), [row.id]).get(row.id, []):
+            return orders.get(session(), store_id(), order_id)
+    return None

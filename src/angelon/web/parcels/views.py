@@ -1,0 +1,291 @@
+"""The list of parcels, an order's own, and files of them."""
+
+from __future__ import annotations
+
+import datetime as dt
+import hashlib
+import time
+from collections.abc import Iterator, Mapping
+from pathlib import Path
+from typing import Any
+
+from flask import Blueprint, flash, redirect, render_template, request, url_for
+
+from angelon.core.parcels import numbers
+from angelon.core.parcels.stages import LABELS
+from angelon.core.problems import Invalid
+from angelon.core.values import show as show_value
+from angelon.core.values import unpack
+from angelon.db import orders, parcels
+from angelon.db.database import Database
+from angelon.db.live_setup import LiveSetup
+from angelon.engine.operations import parcels as operations
+from angelon.engine.parcels import called, left_over
+from angelon.engine.preferences import Links
+from angelon.web.exporting import AT_ONCE, as_file, moment
+from angelon.web.numbers import whole
+from angelon.web.paging import Page
+from angelon.web.parcels import shown
+from angelon.web.services import actor, live, public_address, read_anew, services, session, store_id, work
+
+pages = Blueprint("parcels", __name__, url_prefix="/parcels", template_folder="templates")
+A_PAGE = 50
+MOST_BYTES = 10_000_000
+KEPT = 24 * 3600
+"""Seconds for which a file that was tried is kept."""
+COUNTED = dt.timedelta(days=90)
+COLUMNS = ("order", "number", "carrier", "status", "at", "expected", "place", "items", "delivered", "estimated")
+
+
+@pages.get("")
+def index() -> Any:
+    return _index()
+
+
+def _index(**more: Any) -> Any:
+    wanted = parcels.Wanted(*(request.args.get(name, "")[:60] for name in ("stage", "carrier", "trouble", "number")))
+    page = Page(parcels.listed(session(), store_id(), wanted, A_PAGE + 1, Page.after_time()), A_PAGE)
+    in_them = parcels.orders_in(session(), [row.id for row in page.items])
+    since = services().clock.now() - COUNTED
+    counts = parcels.counts(session(), store_id(), since)
+    by_stage: dict[str, int] = {}
+    for (stage, _), number in counts.items():
+        by_stage[stage] = by_stage.get(stage, 0) + number
+    return render_template(
+        "parcels/index.html",
+        parcels=[shown.show(row, (), in_them.get(row.id, ())) for row in page.items],
+        older=page.older(lambda row: (row.last_at, row.id)),
+        wanted=wanted,
+        stages=shown.STAGES,
+        by_stage=by_stage,
+        troubles=shown.TROUBLES,
+        in_trouble=parcels.troubles(session(), store_id()),
+        carriers=sorted({(key, called(live(), key)) for _, key in counts if key} | _set_up()),
+        unknown=parcels.unknown_words(session(), store_id(), since),
+        called=lambda key: called(live(), key),
+        any=bool(counts) or bool(page.items),
+        took=_took(since),
+        **more,
+    )
+
+
+def _set_up() -> set[tuple[str, str]]:
+    return {(one.key, one.name) for one in live().setup.store.carriers if one.on}
+
+
+def _took(since: dt.datetime) -> list[tuple[str, str, int, float, float]]:
+    """Days from the order to the door by carrier and country: how many, the median, and what 19 of 20 stay under."""
+    found: dict[tuple[str, str], list[float]] = {}
+    for carrier, country, days in parcels.took(session(), store_id(), since):
+        found.setdefault((called(live(), carrier), country), []).append(days)
+    made = []
+    for (carrier, country), spans in found.items():
+        spans.sort()
+        made.append((carrier, country, len(spans), spans[(len(spans) - 1) // 2], spans[int((len(spans) - 1) * 0.95)]))
+    return sorted(made, key=lambda row: -row[2])[:12]
+
+
+@pages.get("/all.csv")
+def as_csv() -> Any:
+    """Every parcel that fits, as a file that can be read again."""
+    wanted = parcels.Wanted(*(request.args.get(name, "")[:60] for name in ("stage", "carrier", "trouble", "number")))
+    return as_file("parcels", "csv", COLUMNS, _parts(services().database, live(), store_id(), wanted))
+
+
+def _parts(
+    database: Database, setup: LiveSetup, here: int, wanted: parcels.Wanted
+) -> Iterator[list[Mapping[str, Any]]]:
+    after = None
+    while True:
+        with database.reading() as reading:
+            found = parcels.listed(reading, here, wanted, AT_ONCE, after)
+            in_them = parcels.orders_in(reading, [row.id for row in found])
+        rows: list[Mapping[str, Any]] = []
+        for row in found:
+            told = [one for one in row.told or [] if one[1] == row.stage]
+            for _, number in in_them.get(row.id) or [(0, "")]:
+                rows.append(
+                    {
+                        "order": number,
+                        "number": row.number,
+                        "carrier": called(setup, row.carrier),
+                        "status": row.stage,
+                        "at": told[-1][0] if told else "",
+                        "expected": row.expected_on,
+                        "place": told[-1][3] if told else "",
+                        "items": "",
+                        "delivered": moment(row.delivered_at),
+                        "estimated": "yes" if told and told[-1][2] == "estimate" else "",
+                    }
+                )
+        yield rows
+        if len(found) < AT_ONCE:
+            return
+        after = (found[-1].last_at, found[-1].id)
+
+
+# ---- an order's own
+
+
+def around_order(order: Any, **typed: Any) -> dict[str, Any]:
+    """What the part of an order's page about parcels shows."""
+    lines = (order.read or {}).get("lines") or []
+    of_order = parcels.of_orders(session().connection(), [order.id]).get(order.id, [])
+    names = [(_part(line, "sku") or _part(line, "name"), _part(line, "name") or _part(line, "sku")) for line in lines]
+    carriers = [one for one in live().setup.store.carriers if one.on]
+    follow = public_address() and live().setup.store.pages.follow
+    return {
+        "parcels": [shown.show(one.row, one.items) for one in of_order],
+        "left": [_part(line, "name") or _part(line, "sku") for line in left_over(lines, of_order)],
+        "carriers": carriers,
+        "line_choices": [pair for pair in names if pair[0]],
+        "stages": shown.STAGES,
+        "labels": LABELS,
+        "troubles": shown.TROUBLES,
+        "told_of": shown.told_of,
+        "teller": shown.teller,
+        "adding": [
+            one.route for one in live().setup.routes if "parcel.added" in one.route.when and not one.route.handler
+        ],
+        "follow": f"/f/{Links(services().vault).follow_token(order.id)}" if follow else "",
+        "typed": request.form,
+        "guesses": None,
+    } | typed
+
+
+def _part(line: Any, name: str) -> str:
+    value = line.get(name) if isinstance(line, dict) else None
+    return show_value(unpack(value))[:200] if value is not None else ""
+
+
+@pages.get("/guess/<int:order_id>")
+def guess(order_id: int) -> Any:
+    """Whose a number looks like, while it is typed."""
+    number = request.args.get("number", "")[:80]
+    order = orders.get(session(), store_id(), order_id)
+    found = _guesses(order, number)
+    enough = len(numbers.normal(number)) >= 6
+    settled = numbers.settled(found)
+    shown_ = [settled] if settled is not None else found[:3]
+    carriers = live().setup.store.carriers
+    return render_template(
+        "parcels/_guess.html", guesses=shown_ if enough else None, settled=settled, asked=enough, carriers=carriers
+    )
+
+
+def _guesses(order: Any, number: str) -> list[numbers.Guess]:
+    country = _part((order.read or {}) if order is not None else {}, "country")[:2].upper()
+    return numbers.guesses(live().setup.store.carriers, number, country)
+
+
+@pages.post("/of/<int:order_id>")
+def add(order_id: int) -> Any:
+    """Adds a parcel to an order."""
+    from angelon.web.orders.views import page_of
+
+    form, number = request.form, request.form.get("number", "")[:80]
+    try:
+        with work() as unit:
+            name = operations.add(
+                unit, services().clock, order_id, number, form.get("carrier", ""), form.getlist("item")
+            )
+    except operations.Choices as error:
+        found = error.guesses[:3]
+        return page_of(order_id, parcel={"guesses": found, "settled": None, "asked": True}), 422
+    except Invalid as error:
+        flash(f"Not added: {error.problems[0]}", "bad")
+        return page_of(order_id), 422
+    flash(f"The parcel {number.strip()} is added{f', brought by {name}' if name else ''}.", "good")
+    return redirect(f"{url_for('orders.one', order_id=order_id)}#parcels")
+
+
+@pages.post("/<int:parcel_id>")
+def move(parcel_id: int) -> Any:
+    """Says how far a parcel is, or takes an order out of it."""
+    order_id = whole(request.form.get("order", "")) or 0
+    back = f"{url_for('orders.one', order_id=order_id)}#parcels" if order_id else url_for(".index")
+    try:
+        with work() as unit:
+            if request.form.get("act") == "take_out":
+                operations.take_out(unit, order_id, parcel_id)
+                said = "The parcel is no longer of this order."
+            else:
+                operations.move(unit, services().clock, parcel_id, request.form.get("stage", ""))
+                said = "It is noted. Routes that wait for it send now."
+    except Invalid as error:
+        flash(f"Nothing was changed: {error.problems[0]}", "bad")
+    else:
+        flash(said, "good")
+    return redirect(back)
+
+
+# ---- files
+
+
+def _kept(digest: str) -> Path | None:
+    """Where a file that was tried is kept until it is taken."""
+    folder = services().settings.home / "tried"
+    folder.mkdir(mode=0o700, exist_ok=True)
+    for old in folder.iterdir():
+        if time.time() - old.stat().st_mtime > KEPT:
+            old.unlink(missing_ok=True)
+    return folder / digest if len(digest) == 64 and digest.isalnum() else None
+
+
+@pages.post("/file")
+def read_file() -> Any:
+    """Tries a file: what each of its lines would tell; then takes it."""
+    heard = request.form.get("heard", "nothing")
+    silent, unheard = heard != "everything", heard == "nothing"
+    digest = request.form.get("digest", "")
+    try:
+        if digest:
+            return _take(digest, silent, unheard)
+        file = request.files.get("file")
+        data = file.read(MOST_BYTES + 1) if file is not None else b""
+        if not data:
+            flash("Choose a file.", "bad")
+            return redirect(f"{url_for('.index')}#file")
+        if len(data) > MOST_BYTES:
+            flash(f"The file is larger than {MOST_BYTES // 1_000_000} MB: split it.", "bad")
+            return redirect(f"{url_for('.index')}#file")
+        _, lines = operations.parse(data)
+        with work() as unit, unit.look() as looked:
+            read = operations.read_lines(looked, lines[:2000], actor().name, silent, unheard)
+    except Invalid as error:
+        flash(f"Nothing was read: {error.problems[0]}", "bad")
+        return redirect(f"{url_for('.index')}#file")
+    digest = hashlib.sha256(data).hexdigest()
+    kept = _kept(digest)
+    assert kept is not None
+    kept.write_bytes(data)
+    return _tried(read, len(lines), digest, heard)
+
+
+def _take(digest: str, silent: bool, unheard: bool) -> Any:
+    kept = _kept(digest)
+    if kept is None or not kept.is_file():
+        flash("The file is no longer here. Choose it again.", "bad")
+        return redirect(f"{url_for('.index')}#file")
+    taken, left = operations.take_file(services().installation, store_id(), actor(), kept.read_bytes(), silent, unheard)
+    read_anew()
+    kept.unlink(missing_ok=True)
+    flash(f"{taken:,} of {taken + len(left):,} lines were taken.", "good" if taken else "bad")
+    return _index(left=left[:100], left_all=len(left)) if left else redirect(url_for(".index"))
+
+
+def _tried(read: list[operations.Line], total: int, digest: str, heard: str) -> Any:
+    good = [one for one in read if not one.problem]
+    bad = [one for one in read if one.problem]
+    return render_template(
+        "parcels/tried.html",
+        good=good[:20],
+        bad=bad[:100],
+        number=len(good),
+        wrong=len(bad),
+        known=sum(one.known for one in good),
+        total=total,
+        looked=len(read),
+        digest=digest,
+        heard=heard,
+    )
