@@ -5,19 +5,22 @@ import re
 
 import pytest
 
+from angelon.client import models
 from angelon.core.access import may
 from angelon.core.specs import Source
 from angelon.core.specs.carrier import Carrier
 from angelon.core.specs.store import Store
 from angelon.core.specs.stored import from_stored
 from angelon.db import specs
-from angelon.db.tables import SourceRow, StoreRow
+from angelon.db.tables import RouteRow, SourceRow, StoreRow
 from angelon.engine.preferences import Links
 from angelon.web.customers import proofs
 from tests import made
+from tests.web.test_api import api
 from tests.web.test_forms import fields
 from tests.web.test_pages import post, text
 
+__all__ = ["api"]
 GANNET = {
     "key": "gannet",
     "name": "Gannet Post",
@@ -327,3 +330,73 @@ def test_a_viewer_sees_parcels_and_changes_none(bench, client, order_id):
     assert may("viewer", "parcels", False)
     assert not may("viewer", "parcels", True)
     assert not may("writer", "carriers", False)
+
+
+def test_numbers_are_typed_for_many_orders_and_a_wrong_one_stays(bench, client, order_id):
+    post(client, made.body(id=1, reference="BK-8", **ORDER))
+    bench.plan()
+    other = bench.rows("SELECT id FROM \"order\" WHERE number = 'BK-8'")[0].id
+    typed = {f"number.{order_id}": ONE, f"number.{other}": "RR473124828GB"}
+    answer = client.post("/parcels/numbers", data=typed)
+    assert answer.status_code == 422
+    assert "1 added." in text(answer)
+    assert "Could be Gannet Post: choose." in text(answer)
+    assert 'value="RR473124828GB"' in answer.get_data(as_text=True)
+    assert "BK-7" not in text(client.get("/parcels/numbers"))
+    client.post("/parcels/numbers", data={f"number.{other}": TWO})
+    assert "Every order is in a parcel." in text(client.get("/parcels/numbers"))
+    assert client.post("/parcels/numbers", data={"number.x": "1", "number.999999": TWO}).status_code in (404, 422)
+
+
+def test_a_status_is_set_by_hand_with_the_message_that_goes_with_it_or_without(bench, client, order_id):
+    with bench.database.writing() as session:
+        spec = made.route(
+            key="sent", name="Sent", when=["parcel.picked_up"], send="received", guards={"even_if_notified": True},
+            only_if={"of": [{"of": "order.status", "op": "is", "value": "shipped"}]},
+        )  # fmt: skip
+        row = specs.save_draft(session, RouteRow, bench.store_id, spec, bench.clock.now())
+        specs.publish(session, row, bench.clock.now())
+        specs.switch(session, row, True, bench.clock.now())
+    bench.services.setups.forget()
+    silent = client.post("/orders/status", data={"order": order_id, "status": "packed"}, follow_redirects=True)
+    assert "1 of 1 changed to packed. Nobody is told." in text(silent)
+    bench.plan()
+    assert bench.rows("SELECT count(*) FROM event WHERE delivery_key LIKE 'hand>%'") == [(0,)]
+    told = client.post(
+        "/orders/status",
+        data={"order": order_id, "status": "shipped", "tell": "1", "from": "order"},
+        follow_redirects=True,
+    )
+    assert "Routes that wait for it send now." in text(told)
+    assert "Status packed → shipped" in text(told)
+    bench.plan()
+    types = [row.type for row in bench.rows("SELECT type FROM event WHERE delivery_key LIKE 'hand>%' ORDER BY type")]
+    assert types == ["order.status_changed", "parcel.picked_up"]
+    sent = bench.rows("SELECT s.state FROM send s JOIN route r ON r.id = s.route_id WHERE r.key = 'sent'")
+    assert [row.state for row in sent] == ["scheduled"], "its condition sees the status that was set"
+    again = client.post("/orders/status", data={"order": order_id, "status": "shipped"}, follow_redirects=True)
+    assert "0 of 1 changed" in text(again)
+    assert "Tick at least one order." in text(client.post("/orders/status", follow_redirects=True))
+    empty = client.post("/orders/status", data={"order": order_id, "status": " "}, follow_redirects=True)
+    assert "The status is empty." in text(empty)
+
+
+def test_parcels_are_told_by_the_api_and_listed(bench, api, order_id):
+    told = api.tell_parcels(
+        models.TellParcel(number=ONE, order="BK-7", status="In transit", place="Athenry"),
+        models.TellParcel(number=TWO, order="BK-7"),
+        models.TellParcel(number="x"),
+        models.TellParcel(number="SW99999999"),
+        models.TellParcel(number="SW99999998", order="BK-7", status="perched"),
+    )
+    assert told.taken == 2
+    assert [problem.where for problem in told.problems] == ["parcels[2]", "parcels[3]", "parcels[4]"]
+    bench.plan()
+    types = sorted(row.type for row in bench.rows("SELECT type FROM event WHERE was LIKE 'pc-%'"))
+    assert types == ["order.shipped", "parcel.added", "parcel.added", "parcel.in_transit"]
+    listed = {one.number: one for one in api.parcels()}
+    assert listed[ONE].carrier == "gannet"
+    assert listed[ONE].stage == "in_transit"
+    assert listed[TWO].orders == ["BK-7"]
+    assert [one.number for one in api.parcels(stage="in_transit")] == [ONE]
+    assert {one.number for one in api.order(order_id).parcels} == {ONE, TWO}

@@ -91,6 +91,15 @@ class Client:
     def order(self, order_id: int) -> models.OrderDetails:
         return self._ask(models.OrderDetails, "GET", f"/orders/{order_id}")
 
+    def parcels(self, **filters: Any) -> Iterator[models.Parcel]:
+        """Every parcel that fits, those first of which something was told last."""
+        yield from self._all(models.Parcels, "/parcels", filters)
+
+    def tell_parcels(self, *parcels: models.TellParcel) -> models.ParcelsTold:
+        """Tells of parcels: that there are, and how far they are."""
+        body = models.TellParcels(parcels=list(parcels)).model_dump(mode="json", exclude_defaults=True)
+        return self._ask(models.ParcelsTold, "POST", "/parcels", json=body)
+
     def people(self, **filters: Any) -> Iterator[models.Person]:
         yield from self._all(models.People, "/people", filters)
 

@@ -14,6 +14,7 @@ SCOPES: dict[str, str] = {
     "sends.read": "Read sends, with addresses and contents",
     "sends.write": "Retry, hold and cancel sends",
     "orders.read": "Read orders and people, with contact details",
+    "parcels.write": "Tell of parcels",
     "people.write": "Set people’s tags, and note their consent",
     "suppressions.read": "Read suppressed addresses",
     "suppressions.write": "Suppress addresses, and let them be written to again",
@@ -236,12 +237,75 @@ class NoteAnswer(Model):
     answer: str = Field(max_length=60)
 
 
+class Parcel(Model):
+    """A parcel, and how far it is."""
+
+    id: int
+    number: str
+    carrier: str = ""
+    """The carrier's key; its name as it was told, where it is none that is set up."""
+    stage: str = ""
+    """`label_printed`, `picked_up`, `in_transit`, `out_for_delivery`, `ready_to_collect`, `delivered`, `failed` or
+    `returned`; empty where nothing was told.
+    """
+    estimated: bool = False
+    """Whether it only counts as delivered, because its time has passed and nothing else was told."""
+    trouble: str = ""
+    """`late`, `lost` or `failed`, as long as it is."""
+    expected_on: dt.date | None = None
+    delivered_at: AwareDatetime | None = None
+    orders: list[str] = Field(default_factory=list)
+    """The numbers of the orders that are in it."""
+
+
+class Parcels(Page):
+    items: list[Parcel]
+
+
+class ParcelsQuery(Model):
+    stage: str = Field("", max_length=30)
+    carrier: str = Field("", max_length=100)
+    trouble: Literal["", "late", "lost", "failed", "any"] = ""
+    number: str = Field("", max_length=60)
+    cursor: str = Field("", max_length=300)
+    limit: int = Field(50, ge=1, le=200)
+
+
+class TellParcel(Model):
+    number: str = Field(min_length=1, max_length=60)
+    carrier: str = Field("", max_length=100)
+    """A carrier's key or name; without it the number says whose it is, where it does."""
+    order: str = Field("", max_length=200)
+    """The number of the order that it is for; not needed for a parcel that is known."""
+    status: str = Field("", max_length=200)
+    """How far it is, in the carrier's words or as a stage; without it the parcel is only added."""
+    at: AwareDatetime | None = None
+    """Since when; now, where that is not said."""
+    expected_on: dt.date | None = None
+    place: str = Field("", max_length=100)
+    items: list[str] = Field(default_factory=list, max_length=100)
+    """The skus, else the names, of what is in it; all of the order, where none is named."""
+    silent: bool = False
+    """Whether nobody is to hear of it."""
+
+
+class TellParcels(Model):
+    parcels: list[TellParcel] = Field(min_length=1, max_length=200)
+
+
+class ParcelsTold(Model):
+    taken: int
+    problems: list[Problem] = Field(default_factory=list)
+    """What was not taken, each with its place in the list."""
+
+
 class OrderDetails(Order):
-    """An order with its events, its sends and what was asked."""
+    """An order with its events, its sends, its parcels and what was asked."""
 
     events: list[Event] = Field(default_factory=list)
     sends: list[Send] = Field(default_factory=list)
     questions: list[Question] = Field(default_factory=list)
+    parcels: list[Parcel] = Field(default_factory=list)
 
 
 class Orders(Page):

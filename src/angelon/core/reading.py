@@ -86,6 +86,11 @@ class Reading:
         made["tax_on_top"] = _on_top(made)
         return made
 
+    def say_status(self, status: str) -> None:
+        """Takes in the order's status from elsewhere, in place of what the payload says of it."""
+        self.parts["status"] = Evaluation(status)
+        self.order()["status"] = status
+
     def know(self, parcels: Sequence[dict[str, Value]], about: dict[str, Value]) -> None:
         """Takes in what is known of the order's parcels from elsewhere, in place of what the payload says of them;
         `about` is the one that the event is about.

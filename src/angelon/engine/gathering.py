@@ -106,7 +106,7 @@ def _read(
         reading, variables = work_out(source, live.setup, payload, given_values(live, row, event))
         read[row.id] = EventFacts(event_of(event, source, payload), reading, variables)
     orders = [(found[row.event_id], read[row.id].reading) for row in rows if row.id in read]
-    know(connection, live, [(event.order_id, event.was, reading) for event, reading in orders])
+    know(connection, live, [(event, event.order_id, reading) for event, reading in orders])
     return read, unreadable
 
 

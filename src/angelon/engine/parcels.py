@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import structlog
@@ -19,8 +19,11 @@ from angelon.core.parcels import days, numbers, stages
 from angelon.core.parcels.stages import ADDED, LABELS, LATE, LOST, RANK, Progress, Stage, Told
 from angelon.core.parcels.words import plain, stage_of
 from angelon.core.reading import Reading
+from angelon.core.recipes.evaluate import evaluate
+from angelon.core.specs.asked import AskedParcel
 from angelon.core.specs.carrier import Carrier
 from angelon.core.specs.source import Source
+from angelon.core.specs.variable import Recipe, Type
 from angelon.core.values import Day, Value, show, unpack
 from angelon.db import events, locks, parcels
 from angelon.db import orders as order_queries
@@ -37,6 +40,8 @@ USED_AGAIN = dt.timedelta(days=120)
 """After how long without news a number that is told is another parcel's: carriers use numbers again."""
 OLD_NEWS = dt.timedelta(days=7)
 """What happened longer ago than this is taken in, and is nobody's news."""
+BY_HAND = "hand>"
+"""How the key of an event begins that somebody has made by setting an order's status."""
 AGAIN = dt.timedelta(minutes=30)
 """When a parcel is looked at again that could not be looked at."""
 
@@ -106,6 +111,30 @@ def read_tellings(source: Source, reading: Reading, order_id: int | None, heard:
             )
         )
     return found
+
+
+def asked_telling(
+    one: AskedParcel, handler: str, reading: Reading, order_id: int | None, heard: dt.datetime
+) -> Telling:
+    """What a handler tells of a parcel. Days and moments that can't be read are left out."""
+
+    def day(text: str) -> Value:
+        return evaluate(Recipe(path="$"), Type.DATE, replace(reading.context, payload=text, root=text), "at").value
+
+    return Telling(
+        one.number[: numbers.MOST],
+        handler,
+        one.carrier[:100],
+        one.status[:200],
+        None if one.status else Stage.LABEL_PRINTED,
+        _moment(day(one.at), reading.context.zone),
+        _date(day(one.expected_on)),
+        one.place[:100],
+        order_ids=(order_id,) if order_id is not None and not one.order else (),
+        order=one.order[:200],
+        silent=not one.status,
+        heard=heard,
+    )
 
 
 def _stage_of_order(reading: Reading) -> Stage:
@@ -454,15 +483,19 @@ def values_of(live: LiveSetup, one: OfOrder, locale: str = "") -> dict[str, Valu
     }
 
 
-def know(connection: Connection, live: LiveSetup, readings: Sequence[tuple[int | None, str, Reading]]) -> None:
-    """Tells readings of what is known of their orders' parcels: (order id, what the event is about, reading)."""
-    found = parcels.of_orders(connection, {order_id for order_id, _, _ in readings if order_id is not None})
-    for order_id, about, reading in readings:
+def know(connection: Connection, live: LiveSetup, read: Sequence[tuple[Any, int | None, Reading]]) -> None:
+    """Tells readings of events (rows of their table, with the id of the order) what is known besides what their
+    deliveries say: of the order's parcels, and of a status that somebody set by hand.
+    """
+    found = parcels.of_orders(connection, {order_id for _, order_id, _ in read if order_id is not None})
+    for row, order_id, reading in read:
+        if row.delivery_key.startswith(BY_HAND):
+            reading.say_status(row.now)
         if order_id is None or order_id not in found:
             continue
         locale = reading.text("language")
         known = [values_of(live, one, locale) for one in found[order_id]]
-        mine = next((n for n, one in enumerate(found[order_id]) if f"pc-{one.row.id}" == about), len(known) - 1)
+        mine = next((n for n, one in enumerate(found[order_id]) if f"pc-{one.row.id}" == row.was), len(known) - 1)
         reading.know(known, known[mine])
 
 

@@ -124,7 +124,7 @@ def rehearse_fallbacks(
     payload, reading, variables = _read(live, payloads, event, inquiries.values(connection, {root}).get(root))
     if reading is None:
         return found
-    know(connection, live, [(event.order_id, event.was, reading)])
+    know(connection, live, [(event, event.order_id, reading)])
     known = history.of_one(connection, live, [route], event.source_id, reading, root, frozenset({route.key}))
     facts = as_of(known, event, speaking_before(live.setup.routes, [route]))
     happened = event_of(event, live.setup.sources[live.source_key(event.source_id)], payload)
@@ -207,7 +207,7 @@ def _chunk(
     payloads.load(connection, live, rows)
     read = [(row, *_read(live, payloads, row, answered.get(row.parent_id or row.id))) for row in rows]
     readings = [reading for _, _, reading, _ in read if reading is not None]
-    know(connection, live, [(row.order_id, row.was, reading) for row, _, reading, _ in read if reading is not None])
+    know(connection, live, [(row, row.order_id, reading) for row, _, reading, _ in read if reading is not None])
     order_ids = {row.order_id for row in rows if row.order_id}
     known = history.known(connection, live, list(routes.values()), order_ids, readings)
     seen = (

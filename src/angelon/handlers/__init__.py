@@ -153,7 +153,7 @@ class Outbox:
     """What a handler asks for. It is looked at once the function has returned; an exception discards all of it."""
 
     def __init__(self) -> None:
-        self._asked: dict[str, Any] = {"sends": [], "skip": "", "derive": [], "tags": {}}
+        self._asked: dict[str, Any] = {"sends": [], "skip": "", "derive": [], "tags": {}, "parcels": []}
 
     def send(
         self,
@@ -217,6 +217,28 @@ class Outbox:
         Conditions see it as “the customer’s tags”, later calls as `event.person.tags`.
         """
         self._asked["tags"][str(tag)] = bool(on)
+
+    def parcel(
+        self,
+        number: str,
+        *,
+        carrier: str = "",
+        status: str = "",
+        at: dt.datetime | str = "",
+        place: str = "",
+        expected_on: dt.date | str = "",
+        order: str = "",
+    ) -> None:
+        """Tells of a parcel: of the event's order, or of the one whose number is `order`.
+
+        `carrier` is a carrier's key or name; without it the number says whose it is, where it does. `status` is how far
+        it is, in the carrier's words or as a stage (`in_transit`), since `at` (now, without it).
+        """
+        told: dict[str, Any] = {"number": number, "carrier": carrier, "status": status, "place": place, "order": order}
+        told |= {"at": at, "expected_on": expected_on}
+        self._asked["parcels"].append(
+            {name: value.isoformat() if isinstance(value, dt.date) else str(value) for name, value in told.items()}
+        )
 
     def _taken(self) -> dict[str, Any]:
         return self._asked

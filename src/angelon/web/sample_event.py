@@ -217,7 +217,7 @@ def read(live: LiveSetup, found: Iterable[SampleEvent]) -> None:
     for one in there:
         _read_one(live, one, deliveries, answered, parsed)
     known = [(one.event, one.reading) for one in there if one.event is not None and one.reading is not None]
-    know(session().connection(), live, [(event.order_id, event.was, reading) for event, reading in known])
+    know(session().connection(), live, [(event, event.order_id, reading) for event, reading in known])
 
 
 def _read_one(

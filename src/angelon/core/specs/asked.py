@@ -37,6 +37,18 @@ class AskedSend(Spec):
         return Recipient(kind="role", who=who) if kind == "role" and who else Recipient(kind="address", who=self.to)
 
 
+class AskedParcel(Spec):
+    """What a handler tells of a parcel of the event's order, or of the order that it names. `at` is ISO 8601."""
+
+    number: OneLine
+    carrier: OneLine = ""
+    status: OneLine = ""
+    at: OneLine = ""
+    place: OneLine = ""
+    expected_on: OneLine = ""
+    order: OneLine = ""
+
+
 class Asked(Spec):
     """All that one call has asked for; or, in `problem`, why it came to nothing."""
 
@@ -46,6 +58,7 @@ class Asked(Spec):
     derive: list[str] = Field(default_factory=list, max_length=5)
     tags: dict[Tag, bool] = Field(default_factory=dict, max_length=50)
     """The customer's tags that are set (True) or taken off."""
+    parcels: list[AskedParcel] = Field(default_factory=list, max_length=50)
     file: OneLine = ""
     """The author's file."""
     problem: str = Field("", max_length=8000)

@@ -70,7 +70,7 @@ class Functions:
         source = live.setup.sources[live.source_key(event.source_id)]
         payload = payloads.of(event, answered)
         reading, variables = work_out(source, live.setup, payload)
-        know(connection, live, [(event.order_id, event.was, reading)])
+        know(connection, live, [(event, event.order_id, reading)])
         identity = identity_of(event, reading)
         number = reading.reference[:200]
         so_far = orders.orders_of_person(connection, live.store_id, identity, event.source_id, number)

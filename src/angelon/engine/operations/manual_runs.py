@@ -134,7 +134,7 @@ def _read(
             continue
         reading, variables = work_out(source, live.setup, payload, answers)
         read[event.id] = EventFacts(event_of(event, source, payload), reading, variables)
-    of_order = [(event.order_id, event.was, read[event.id].reading) for event in picked if event.id in read]
+    of_order = [(event, event.order_id, read[event.id].reading) for event in picked if event.id in read]
     know(session.connection(), live, of_order)
     return read, problems
 

@@ -9,15 +9,18 @@ from angelon.core.payload.body import NotReadable
 from angelon.core.planning.permission import of_order
 from angelon.core.problems import Invalid, Problem
 from angelon.core.reading import Reading
-from angelon.db import locks, orders, suppressions
+from angelon.db import events, locks, orders, suppressions
 from angelon.db.live_setup import LiveSetup
 from angelon.db.orders import Ledger
+from angelon.db.records import NewEvent
 from angelon.db.tables import OrderRow
+from angelon.engine.clock import Clock
 from angelon.engine.event_reader import read_event
+from angelon.engine.parcels import BY_HAND
 from angelon.engine.planner.projection import project, reference, seen_of
 from angelon.engine.unit import Work, found
 
-NOTE, JOINED, PARTED = "note", "joined", "parted"
+NOTE, JOINED, PARTED, STATUS_SET = "note", "joined", "parted", "status set"
 """The actions that are kept among the changes of an order, each with a text."""
 LONGEST = 2000
 MOST_EVENTS = 500
@@ -35,6 +38,36 @@ def add_note(work: Work, order_id: int, text: str) -> None:
     work.record(NOTE, "order", str(order_id), None, {"text": note.replace("\x00", "\ufffd")})
 
 
+def set_status(work: Work, clock: Clock, order_ids: Sequence[int], status: str, tell: bool) -> int:
+    """Sets the status of orders by hand; gives how many it changed. With `tell`, routes that wait for the change, or
+    for what it means, hear of it. Raises Invalid and NotFound.
+    """
+    status, changed = " ".join(status.split())[:100], 0
+    if not status:
+        raise Invalid([Problem("status", "The status is empty.", "Choose one of the store’s, or write another.")])
+    made: list[NewEvent] = []
+    for order_id in dict.fromkeys(order_ids):
+        order = found(orders.get(work.session, work.store_id, order_id), "There is no such order.")
+        if order.status == status:
+            continue
+        changed += 1
+        was, order.seen = order.status, [*(order.seen or []), [status, work.now.isoformat()]]
+        order.status = status
+        work.record(STATUS_SET, "order", str(order_id), None, {"text": f"Status {was or 'unknown'} → {status}"})
+        newest = events.newest_of(work.connection, order_id) if tell else None
+        source = work.live.setup.sources.get(work.live.source_key(order.source_id))
+        meaning = source.meanings("status").get(status, "") if source is not None else ""
+        for type_ in dict.fromkeys(["order.status_changed", meaning] if newest is not None else []):
+            if type_:
+                id_ = clock.new_id("ev", work.now)
+                key = f"{BY_HAND}{order_id}>{type_}>{work.now:%Y%m%d%H%M%S%f}"
+                made.append(NewEvent.derived(newest, id_, key, status, type_, work.now, order_id, was, status))
+    if made:
+        events.derive(work.connection, made)
+    work.wake()
+    return changed
+
+
 def join(work: Work, live: LiveSetup, order_id: int, number: str) -> int:
     """Makes an order one with another of the store, whose number is given: one story, told once. The older one is kept;
     gives its id. Raises NotFound and Invalid.
@@ -50,13 +83,13 @@ def join(work: Work, live: LiveSetup, order_id: int, number: str) -> int:
         raise Invalid([Problem("number", what, hint)])
     kept, other = sorted((one, others[0]), key=lambda row: row.id)
     _hold(work, kept, other)
-    events = [*_read(work, live, int(kept.id)), *_read(work, live, int(other.id))]
+    told = [*_read(work, live, int(kept.id)), *_read(work, live, int(other.id))]
     stopped = suppressions.of_address(work.session, work.store_id, of_order(int(other.id)))
     orders.take_together(work.connection, work.store_id, kept, other, work.now)
     if stopped:
         key, old = of_order(int(kept.id)), stopped[0]
         suppressions.add(work.session, work.store_id, key, old.why, work.now, old.scope, old.origin)
-    _retell(work, live, int(kept.id), events)
+    _retell(work, live, int(kept.id), told)
     text = f"Joined with order {other.number} of “{_name(live, other.source_id)}”."
     work.record(JOINED, "order", str(kept.id), None, {"text": text})
     return int(kept.id)

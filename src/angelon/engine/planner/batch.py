@@ -33,7 +33,7 @@ from angelon.db.orders import Ledger
 from angelon.db.records import NewEvent, NewSend
 from angelon.engine.clock import Clock
 from angelon.engine.event_reader import Payloads
-from angelon.engine.parcels import Parcels, Telling, know, read_tellings
+from angelon.engine.parcels import Parcels, Telling, asked_telling, know, read_tellings
 from angelon.engine.planner.faults import link_to
 from angelon.engine.planner.projection import project, reference, seen_of
 from angelon.engine.planner.waiting import ANSWERS, Waiting
@@ -145,7 +145,7 @@ class Batch:
             self._ledger.contact_ids(),
         )
         self._waiting.load_pending(order_ids, self._ledger.contact_ids())
-        known = [(self._order_id(one), one.row.was, one.reading) for one in read if one.reading is not None]
+        known = [(one.row, self._order_id(one), one.reading) for one in read if one.reading is not None]
         know(self._connection, self._live, known)
         for one in read:
             self._one(one)
@@ -316,6 +316,7 @@ class Batch:
                 done["problem"] = f"“{name}” could not be evaluated: {decision.fault}"
             self._derive_asked(row, event, decision, order_id)
             self._tag(event, decision, contact_id)
+            self._tell(row, event, decision, reading, order_id)
             for send in decision.sends:
                 id_ = self._clock.new_id("sd", now)
                 self._sends.append(NewSend.planned(self._live, send, id_, row.id, order_id, now, event_type=row.type))
@@ -407,6 +408,14 @@ class Batch:
         self._tags[contact_id] = contact_tags.change(self._connection, contact_id, asked.tags, known, handler, now)
         before = self._history.contacts.get(contact_id, Contact(0))
         self._history.contacts[contact_id] = replace(before, tags=self._tags[contact_id])
+
+    def _tell(self, row: Any, event: Event, decision: Decision, reading: Reading, order_id: int | None) -> None:
+        """What a handler tells of parcels."""
+        handler = self._live.routes[decision.route].handler if event.asked else ""
+        asked = event.asked.get(handler) if handler else None
+        if asked is None or asked.problem or all(line.part != "handler" for line in decision.trace):
+            return
+        self._tellings += [asked_telling(one, handler, reading, order_id, row.received_at) for one in asked.parcels]
 
     def _follows(
         self, row: Any, key: str, name: str, type_: str, order_id: int | None, was: str = "", now: str = ""

@@ -28,7 +28,7 @@ TITLES = {
 }
 GROUPS = {
     "sources": "Events", "events": "Events", "sends": "Sends", "orders": "Orders",
-    "questions": "Orders", "suppressions": "Suppressions",
+    "questions": "Orders", "parcels": "Parcels", "suppressions": "Suppressions",
     "people": "People", "consents": "People",
     "rehearsals": "Tests", "checks": "Tests", "setup": "Set-up",
 }  # fmt: skip

@@ -10,6 +10,7 @@ from angelon.db import orders, questions, sends
 from angelon.engine.operations import questions as operations
 from angelon.web.api.events import event_of
 from angelon.web.api.operation import cursor_of, operation, read_cursor
+from angelon.web.api.parcels import parcels_of
 from angelon.web.api.sends import send_of
 from angelon.web.services import live, services, session, store_id, work
 
@@ -41,6 +42,7 @@ def readorder_of(number: int) -> models.OrderDetails:
         person=person_of(orders.customer_of(session(), row)),
         events=[event_of(event) for event in orders.events_of(session(), number)[:200]],
         sends=[send_of(one) for one in made],
+        parcels=parcels_of(number, row.number or ""),
         questions=[question_of(one) for one in questions.of_orders(session().connection(), [number]).get(number, [])],
     )
 

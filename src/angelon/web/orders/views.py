@@ -25,7 +25,7 @@ from angelon.engine.operations import parcels as parcel_operations
 from angelon.engine.operations import people, suppressions
 from angelon.engine.operations import questions as question_operations
 from angelon.web.exporting import as_file
-from angelon.web.numbers import whole
+from angelon.web.numbers import row_ids, whole
 from angelon.web.orders import export, outcomes
 from angelon.web.paging import Page
 from angelon.web.parcels.views import around_order
@@ -34,8 +34,16 @@ from angelon.web.sends.views import outcome
 from angelon.web.services import live, names, services, session, store_id, work, work_or_back
 
 A_PAGE = 100
+MOST_TICKED = 500
 TOLD = (
-    *(operations.NOTE, operations.JOINED, operations.PARTED, "answer noted", "question withdrawn"),
+    *(
+        operations.NOTE,
+        operations.JOINED,
+        operations.PARTED,
+        operations.STATUS_SET,
+        "answer noted",
+        "question withdrawn",
+    ),
     *(parcel_operations.ADDED, parcel_operations.MOVED, parcel_operations.TAKEN_OUT),
 )
 """What of an order's changes stands among its notes."""
@@ -57,6 +65,7 @@ def index() -> Any:
         older=older,
         words=words,
         states=orders.send_states(session(), [order.id for order, _, _ in page.items if order.id]),
+        words_for_status=statuses_in_use(),
     )
 
 
@@ -87,6 +96,29 @@ def add_note(order_id: int) -> Any:
         return page_of(order_id, typed), 422
     flash("The note is kept.", "good")
     return redirect(url_for(".one", order_id=order_id))
+
+
+@pages.post("/status")
+def set_status() -> Any:
+    """Sets the status of those ticked, or of the one whose page it is."""
+    ids = row_ids(request.form.getlist("order"))[:MOST_TICKED]
+    back = url_for(".one", order_id=ids[0]) if request.form.get("from") == "order" and ids else url_for(".index")
+    if not ids:
+        flash("Tick at least one order.", "bad")
+        return redirect(back)
+    status = request.form.get("status", "") or request.form.get("own_status", "")
+    with work_or_back(back, "Nothing was changed: ") as unit:
+        tell = request.form.get("tell") == "1"
+        number = operations.set_status(unit, services().clock, ids, status, tell)
+    heard = " Routes that wait for it send now." if tell and number else " Nobody is told." if number else ""
+    flash(f"{number} of {len(ids)} changed to {status.replace('_', ' ')}.{heard}", "good" if number else "bad")
+    return redirect(back)
+
+
+def statuses_in_use() -> list[str]:
+    """The words that the sources have for an order's status, as far as they are mapped."""
+    found = [word for source in live().sources.values() for word in source.statuses]
+    return list(dict.fromkeys(found))
 
 
 @pages.post("/<int:order_id>/tags")
@@ -214,6 +246,7 @@ def page_of(order_id: int, typed: str = "", parcel: Mapping[str, Any] | None = N
         label=event_types.label,
         changes=event_types.CHANGES.values(),
         statuses=statuses_of(order),
+        words_for_status=list(dict.fromkeys([*(source.statuses if source else ()), *statuses_in_use()])),
         story=story(happened, made),
         notes=[n for n in changes.listed(session(), store_id(), "order", str(order_id)) if n.action in TOLD],
         by_hand=[one.route for one in live().setup.routes if not one.route.handler and one.route.channel != "call"],

@@ -219,6 +219,46 @@ def move(parcel_id: int) -> Any:
     return redirect(back)
 
 
+@pages.get("/numbers")
+def type_numbers() -> Any:
+    """The newest orders without a parcel, each with a field for its number."""
+    return _numbers({})
+
+
+def _numbers(problems: Mapping[int, str], status: int = 200) -> Any:
+    rows = parcels.orders_without(session(), store_id(), A_PAGE)
+    carriers = [one for one in live().setup.store.carriers if one.on]
+    html = render_template("parcels/numbers.html", rows=rows, carriers=carriers, problems=problems, typed=request.form)
+    return html, status
+
+
+@pages.post("/numbers")
+def add_numbers() -> Any:
+    """Adds what was typed, each for itself; what can't be added stays with the reason."""
+    problems: dict[int, str] = {}
+    added = 0
+    for name, number in request.form.items():
+        kind, _, id_ = name.partition(".")
+        order_id = whole(id_) if kind == "number" and number.strip() else None
+        if order_id is None:
+            continue
+        try:
+            with work() as unit:
+                operations.add(unit, services().clock, order_id, number[:80], request.form.get(f"carrier.{id_}", ""))
+            added += 1
+        except operations.Choices as error:
+            names = ", ".join(one.carrier.name for one in error.guesses[:3])
+            problems[order_id] = f"Could be {names}: choose." if names else "The form of no carrier that is on."
+        except Invalid as error:
+            problems[order_id] = str(error.problems[0])
+    read_anew()
+    if added:
+        flash(f"{added} added. Routes that wait for an added parcel send now.", "good")
+    elif not problems:
+        flash("Type at least one number.", "bad")
+    return _numbers(problems, 422) if problems else redirect(url_for(".type_numbers"))
+
+
 # ---- files
 
 
