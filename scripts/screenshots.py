@@ -58,6 +58,21 @@ def customer_page(page: Any) -> None:
     page.goto(page.locator(".handset .said a").last.get_attribute("href"))
 
 
+def parcel(page: Any) -> None:
+    """An order with one parcel that is late, and a number being typed for another."""
+    page.goto("/parcels?trouble=late")
+    page.locator("tr[data-row]", has_text="Gannet Post").first.locator("a").first.click()
+    page.get_by_label("Number of another parcel").fill("SW00041172")
+    page.evaluate("scrollTo(0, 0)")
+    page.wait_for_timeout(900)
+
+
+def followed(page: Any) -> None:
+    """What the customer of a parcel on its way sees."""
+    page.locator("tr[data-row]", has_text="Gannet Post").first.locator("a").first.click()
+    page.get_by_role("link", name="What the customer sees").click()
+
+
 def rehearsed(page: Any) -> None:
     """On an order that is large enough."""
     for _ in range(30):
@@ -92,12 +107,12 @@ SHOTS: list[tuple[str, str, Any]] = [
     ("order", "/orders?words=BK-4101", one_order),
     ("sends", "/sends", None),
     ("send", "/sends", one_send),
-    ("sources", "/sources", None),
+    ("follow", "/parcels?stage=in_transit", followed),
     ("question", "/messages/shall-we-send/question", None),
     ("customer-page", "/standins/handset", customer_page),
     ("connect", "/sources/webshop/connect", None),
     ("standins", "/standins", None),
-    ("settings", "/settings", None),
+    ("parcels", "/orders/137", parcel),
     ("handlers", "/handlers/large_order", rehearsed),
     ("effect", "/routes/order-received", effect),
     ("check", "/routes/order-cancelled", check),

@@ -35,7 +35,7 @@ def list_parcels(query: models.ParcelsQuery) -> models.Parcels:
 
 
 @operation(
-    "POST", "/parcels", "parcels.write", "Tell of parcels", models.ParcelsTold, body=models.TellParcels, status=200
+    "POST", "/parcels", "parcels.write", "Report parcels", models.ParcelsTold, body=models.TellParcels, status=200
 )
 def tell_parcels(body: models.TellParcels) -> models.ParcelsTold:
     """Adds parcels to orders, or says how far they are: each as a source of parcels would. What is told again changes

@@ -22,6 +22,8 @@ OF_PAGES = (
     ("/messages", "write"),
     ("/letterhead", "write"),
     ("/customer-pages", "questions"),
+    ("/parcels", "parcels"),
+    ("/carriers", "parcels"),
     ("/files", "write"),
     ("/routes", "route"),
     ("/segments", "route"),
