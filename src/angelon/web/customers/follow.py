@@ -230,7 +230,7 @@ def find(store_key: str) -> Any:
     order = proofs.theirs(number, proof)
     proofs.wait_since(began)
     if order is None:
-        return _form(store_key, follow_words(locale).unknown, 404)
+        return _form(store_key, follow_words(locale).unknown, 422)
     return redirect(f"/f/{Links(services().vault).follow_token(order.id or 0)}", 303)
 
 
