@@ -11,6 +11,7 @@ from bench import (
     mapping,
     moving,
     pages,
+    parcels,
     parted,
     partitions,
     rendering,
@@ -41,6 +42,7 @@ BENCHMARKS = {
     "several": several.several,
     "months": partitions.months,
     "parted": parted.parted,
+    "parcels": parcels.parcels,
     "strangers": strangers.strangers,
     "writer": writer.writer,
 }

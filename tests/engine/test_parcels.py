@@ -276,6 +276,25 @@ def test_a_forgotten_order_takes_its_parcels_along(shop):
     assert known(shop) == {}
 
 
+def test_a_delivery_with_too_many_parcels_takes_some_and_says_so(shop):
+    shop.now = made.NOON
+    told(shop, *(parcel(f"SW{n:08}", "in transit") for n in range(150)))
+    assert len(known(shop)) == 100
+    (event,) = shop.bench.rows("SELECT problem FROM event")
+    assert event.problem.startswith("It has 150 parcels, of which the first 100 were taken. Say on the source’s page")
+    shop.bench.change(watch(orders_at="$.parcels", reading={"parcels": "$"}), SourceRow)
+    told(shop, *(parcel(f"SW{n:08}", "in transit") for n in range(150)))
+    assert len(known(shop)) == 150
+
+
+def test_one_parcel_told_of_again_and_again_in_one_delivery(shop):
+    shop.now = made.NOON + dt.timedelta(hours=24)
+    shop.order(parcels=[{"no": TWO}])
+    told(shop, *(parcel(TWO, "in transit", n / 10) for n in range(100)))
+    assert happened(shop).count("parcel.in_transit") == 1
+    assert len(json.loads(known(shop)[TWO].told)) == 60
+
+
 STATES = ("label printed", "picked up", "in transit", "out for delivery", "delivered", "failed", "not_delivered")
 
 

@@ -25,6 +25,7 @@ ORDER: Table = OrderRow.__table__  # type: ignore[attr-defined]
 EVENT: Table = EventRow.__table__  # type: ignore[attr-defined]
 SEND: Table = SendRow.__table__  # type: ignore[attr-defined]
 CHANGE: Table = ChangeRow.__table__  # type: ignore[attr-defined]
+SOURCE: Table = SourceRow.__table__  # type: ignore[attr-defined]
 CONTACT: Table = ContactRow.__table__  # type: ignore[attr-defined]
 MOST_OF_ONE = 50
 """Orders of one customer that are looked at together."""
@@ -47,6 +48,7 @@ _ALIASES = core_select(ALIAS.c.source_id, ALIAS.c.reference, ALIAS.c.order_id, A
     ALIAS.c.source_id.in_(bindparam("b_sources", expanding=True)),
     ALIAS.c.reference.in_(bindparam("b_references", expanding=True)),
 )
+_READ = core_select(ORDER.c.read).where(ORDER.c.id == bindparam("b_id"))
 _INSERT_ORDERS = insert(ORDER).returning(ORDER.c.id, ORDER.c.source_id, ORDER.c.reference)
 _UPDATE_ORDER = Bulk(
     update(ORDER).where(ORDER.c.id == bindparam("b_id")).values({name: bindparam(name) for name in _ORDER_COLUMNS})
@@ -484,19 +486,36 @@ def numbered(session: Session, store_id: int, number: str) -> list[OrderRow]:
     return [row for row in rows if row.reference == number.strip()] or rows
 
 
-def ids_called(connection: Connection, store_id: int, number: str) -> list[int]:
-    """The orders that a number, or a reference, means; by their reference where one has exactly that."""
-    forms, reference = sorted(forms_of_number(number.strip())), number.strip()
-    either = or_(ORDER.c.number.in_(forms), ORDER.c.reference == reference)
-    where = (ORDER.c.store_id == store_id, either)
-    rows = connection.execute(core_select(ORDER.c.id, ORDER.c.reference).where(*where).limit(50)).all()
-    exact = [row.id for row in rows if row.reference == reference]
-    return exact or [row.id for row in rows]
+def ids_called(connection: Connection, store_id: int, numbers: Collection[str]) -> dict[str, list[int]]:
+    """The orders that numbers, or references, mean, by each; by their reference where one has exactly that. In two
+    queries, however many they are.
+    """
+    found: dict[str, list[int]] = {}
+    wanted = {number.strip() for number in numbers} - {""}
+    if not wanted:
+        return found
+    mine = core_select(SOURCE.c.id).where(SOURCE.c.store_id == store_id).scalar_subquery()
+    exactly = core_select(ORDER.c.reference, ORDER.c.id).where(
+        ORDER.c.source_id.in_(mine), ORDER.c.reference.in_(wanted)
+    )
+    for reference, id_ in connection.execute(exactly):
+        found.setdefault(reference, []).append(id_)
+    forms: dict[str, set[str]] = {}
+    for number in wanted - found.keys():
+        for form in forms_of_number(number):
+            forms.setdefault(form, set()).add(number)
+    called = core_select(ORDER.c.number, ORDER.c.id).where(
+        ORDER.c.number.in_(forms), not_by_index(ORDER.c.store_id) == store_id
+    )
+    for form, id_ in connection.execute(called) if forms else ():
+        for number in forms[form]:
+            found.setdefault(number, []).append(id_)
+    return found
 
 
 def read_of(connection: Connection, order_id: int) -> dict[str, Any]:
     """What was last read of an order, by part, as it is stored."""
-    return connection.execute(core_select(ORDER.c.read).where(ORDER.c.id == order_id)).scalar() or {}
+    return connection.execute(_READ, {"b_id": order_id}).scalar() or {}
 
 
 def get(session: Session, store_id: int, order_id: int) -> OrderRow | None:

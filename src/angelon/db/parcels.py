@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from typing import Any, NamedTuple
 
 from sqlalchemy import ColumnElement, Connection, Table, bindparam, delete, exists, func, update
@@ -12,6 +12,7 @@ from sqlalchemy.dialects import postgresql, sqlite
 from sqlmodel import Session
 
 from angelon.core.parcels.numbers import normal
+from angelon.db.bulk import Bulk
 from angelon.db.lists import older_than
 from angelon.db.tables import OrderRow, ParcelLineRow, ParcelRow
 
@@ -31,6 +32,22 @@ _BY_NUMBER = (
     .where(PARCEL.c.store_id == bindparam("b_store"), PARCEL.c.number_key.in_(bindparam("b_keys", expanding=True)))
     .order_by(PARCEL.c.turn.desc(), PARCEL.c.id.desc())
 )
+
+
+TOLD = (
+    *("carrier", "told", "stage", "country", "expected_on", "expected_told_at", "last_at", "picked_at"),
+    *("delivered_at", "look_at", "trouble", "said_order", "unknown"),
+)
+"""The columns that a telling may change."""
+_SAVE = Bulk(update(PARCEL).where(PARCEL.c.id == bindparam("b_id")).values({name: bindparam(name) for name in TOLD}))
+_ADD = PARCEL.insert().returning(PARCEL.c.id)
+_IN_IT = core_select(LINE.c.item).where(
+    LINE.c.parcel_id == bindparam("b_parcel"), LINE.c.order_id == bindparam("b_order")
+)
+_PUT = {
+    name: dialect.insert(LINE).on_conflict_do_nothing()
+    for name, dialect in (("sqlite", sqlite), ("postgresql", postgresql))
+}
 
 
 class Item(NamedTuple):
@@ -80,10 +97,14 @@ def get(connection: Connection, store_id: int, parcel_id: int) -> Any | None:
     return connection.execute(core_select(PARCEL).where(*where)).first()
 
 
-def add(connection: Connection, values: dict[str, Any]) -> Any:
-    """Stores a new parcel; gives its row."""
-    id_ = connection.execute(PARCEL.insert().values(**values).returning(PARCEL.c.id)).scalar_one()
-    return connection.execute(core_select(PARCEL).where(PARCEL.c.id == id_)).one()
+def add(connection: Connection, values: Mapping[str, Any]) -> int:
+    """Stores a new parcel; gives its id."""
+    return int(connection.execute(_ADD, dict(values)).scalar_one())
+
+
+def save(connection: Connection, parcel_id: int, values: Mapping[str, Any]) -> None:
+    """Stores what is known of a parcel now: a value for each of `TOLD`."""
+    _SAVE.run(connection, [{"b_id": parcel_id, **values}])
 
 
 def change(connection: Connection, parcel_id: int, **values: Any) -> None:
@@ -94,15 +115,14 @@ def put_in(connection: Connection, parcel_id: int, order_id: int, items: Sequenc
     """Notes what of an order is in a parcel; says whether the order had nothing in it before. Items take the place of
     the whole order.
     """
-    mine = (LINE.c.parcel_id == parcel_id, LINE.c.order_id == order_id)
-    there = set(connection.execute(core_select(LINE.c.item).where(*mine)).scalars())
+    there = set(connection.execute(_IN_IT, {"b_parcel": parcel_id, "b_order": order_id}).scalars())
     wanted = [one for one in dict.fromkeys(items or (Item(),)) if one.item or not there]
     if "" in there and wanted:
-        connection.execute(delete(LINE).where(*mine, LINE.c.item == ""))
+        whole = (LINE.c.parcel_id == parcel_id, LINE.c.order_id == order_id, LINE.c.item == "")
+        connection.execute(delete(LINE).where(*whole))
     new = [one._asdict() | {"parcel_id": parcel_id, "order_id": order_id} for one in wanted if one.item not in there]
     if new:
-        dialect = postgresql if connection.dialect.name == "postgresql" else sqlite
-        connection.execute(dialect.insert(LINE).on_conflict_do_nothing(), new)
+        connection.execute(_PUT[connection.dialect.name], new)
     return not there
 
 

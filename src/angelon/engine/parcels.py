@@ -7,6 +7,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from types import SimpleNamespace
 from typing import Any
 
 import structlog
@@ -38,6 +39,8 @@ log = structlog.get_logger()
 
 USED_AGAIN = dt.timedelta(days=120)
 """After how long without news a number that is told is another parcel's: carriers use numbers again."""
+MOST_IN_EVENT = 100
+"""Parcels of one event that are taken in: a delivery with more is to be split into events, which are planned apart."""
 OLD_NEWS = dt.timedelta(days=7)
 """What happened longer ago than this is taken in, and is nobody's news."""
 BY_HAND = "hand>"
@@ -208,25 +211,35 @@ class Parcels:
         order_ids = told.order_ids or self._orders_called(told.order)
         row = self._found(told, known.get(key, []))
         carrier = self._carrier(told, key, row)
-        if row is None:
-            turn = max((one.turn for one in known.get(key, [])), default=-1) + 1
-            first: dict[str, Any] = {
-                "store_id": self._live.store_id, "carrier": carrier, "number": told.number, "number_key": key,
-                "turn": turn, "created_at": self._now, "last_at": self._now, "told": [],
-            }  # fmt: skip
-            row = parcels.add(self._connection, first)
-        orders = parcels.orders_of(self._connection, [row.id]).get(row.id, [])
-        new = [id_ for id_ in order_ids if parcels.put_in(self._connection, row.id, id_, told.items)]
-        before = Progress.from_stored(row.told)
-        after, stage, values = self._taken(told, row, before, carrier)
+        before = Progress.from_stored(row.told) if row is not None else Progress()
+        orders = parcels.orders_of(self._connection, [row.id]).get(row.id, []) if row is not None else []
+        base = row if row is not None else _Row(_BLANK, self._first(told, key, known.get(key, [])))
+        after, stage, values = self._taken(told, base, before, carrier)
         if not order_ids and not orders and told.order:
             values["said_order"] = alike_number(told.order)
-        elif row.said_order and (orders or new):
+        elif base.said_order and (orders or order_ids):
             values["said_order"] = ""
-        row = self._changed(row, after, values)
-        known[key] = [row, *(one for one in known.get(key, []) if one.id != row.id)]
-        self._news(row, before, after, stage, orders, new, told)
-        return int(row.id)
+        stored = self._stored(row, base, after, values)
+        new = [id_ for id_ in order_ids if parcels.put_in(self._connection, stored.id, id_, told.items)]
+        known[key] = [stored, *(one for one in known.get(key, []) if one.id != stored.id)]
+        self._news(stored, before, after, stage, orders, new, told)
+        return int(stored.id)
+
+    def _first(self, told: Telling, key: str, others: Sequence[Any]) -> dict[str, Any]:
+        """What does not change of a parcel that is new."""
+        turn = max((one.turn for one in others), default=-1) + 1
+        named = {"store_id": self._live.store_id, "number": told.number, "number_key": key}
+        return named | {"turn": turn, "created_at": self._now}
+
+    def _stored(self, row: Any | None, base: Any, after: Progress, values: dict[str, Any]) -> Any:
+        """Stores a parcel as it is known now, a new one where `row` is None; gives it."""
+        now = _Row(base, self._known(base, after, values))
+        all_of_it = {name: getattr(now, name) for name in parcels.TOLD}
+        if row is not None:
+            parcels.save(self._connection, row.id, all_of_it)
+            return now
+        fixed = {name: getattr(base, name) for name in ("store_id", "number", "number_key", "turn", "created_at")}
+        return _Row(now, {"id": parcels.add(self._connection, fixed | all_of_it)})
 
     def _taken(
         self, told: Telling, row: Any, before: Progress, carrier: str
@@ -281,11 +294,11 @@ class Parcels:
 
     def _orders_called(self, number: str) -> tuple[int, ...]:
         """The order of a number; none where two have it."""
-        found = order_queries.ids_called(self._connection, self._live.store_id, number) if number else []
+        found = order_queries.ids_called(self._connection, self._live.store_id, [number]).get(number.strip(), [])
         return tuple(found) if len(found) == 1 else ()
 
-    def _changed(self, row: Any, after: Progress, values: dict[str, Any]) -> Any:
-        """A parcel's row with what is known of it now, and when it is looked at next."""
+    def _known(self, row: Any, after: Progress, values: dict[str, Any]) -> dict[str, Any]:
+        """What is known of a parcel now: `values`, what follows from its progress, and when it is looked at next."""
         now = after.now
         delivered, picked = after.delivered, next((t for t in after.told if RANK.get(t.stage, -1) >= 1), None)
         values |= {
@@ -300,10 +313,7 @@ class Parcels:
             values["trouble"] = "failed"
         elif delivered is not None or now is Stage.RETURNED or over:
             values["trouble"] = ""
-        merged = _Row(row, values)
-        values["look_at"] = self._next_look(merged, after)
-        parcels.change(self._connection, row.id, **values)
-        return _Row(row, values)
+        return values | {"look_at": self._next_look(_Row(row, values), after)}
 
     def _next_look(self, row: Any, progress: Progress) -> dt.datetime | None:
         known = self.ahead(row, progress)
@@ -393,7 +403,7 @@ class Parcels:
         now, values, made = self._now, {"trouble": row.trouble}, []
         if known.counts is not None and known.counts <= now:
             after = progress.with_told(Told(known.counts, Stage.DELIVERED, stages.ESTIMATE))
-            row = self._changed(row, after, {})
+            row = self._stored(row, row, after, {})
             telling = Telling(row.number, stages.ESTIMATE, silent=now - known.counts > OLD_NEWS)
             self._news(row, progress, after, Stage.DELIVERED, orders, [], telling)
             self._store_events()
@@ -415,10 +425,20 @@ class _Row:
     """A parcel's row with values that have changed since it was read."""
 
     def __init__(self, row: Any, values: Mapping[str, Any]) -> None:
-        self._row, self._values = row, values
+        of_row = isinstance(row, _Row)  # flat, however often it has changed
+        self._row: Any = row._row if of_row else row
+        self._values: Mapping[str, Any] = {**row._values, **values} if of_row else values
 
     def __getattr__(self, name: str) -> Any:
         return self._values[name] if name in self._values else getattr(self._row, name)
+
+
+_BLANK = SimpleNamespace(
+    **dict.fromkeys(("carrier", "stage", "country", "expected_on", "trouble", "said_order", "unknown"), ""),
+    **dict.fromkeys(("expected_told_at", "picked_at", "delivered_at", "look_at", "last_at", "id")),
+    told=[],
+)
+"""A parcel of which nothing is known yet."""
 
 
 def _once(after: Progress, stage: Stage) -> str:

@@ -142,6 +142,11 @@ class Source(Spec):
         found: dict[str, str] = getattr(self, f"{part}es")
         return found
 
+    @property
+    def is_of_parcels(self) -> bool:
+        """Whether its deliveries are about parcels and no orders, so that they need no event names."""
+        return "parcels" in self.reading and not {"reference", "number"} & self.reading.keys()
+
     def event_types(self) -> list[str]:
         """Every type of event that something of it means."""
         return [*self.event_names.values(), *(type_ for part in CHANGES for type_ in self.meanings(part).values())]

@@ -37,7 +37,7 @@ _CALLED = {
     **{"lines": "items", "sku": "items", "skus": "items", "courier": "carrier", "town": "place"},
 }
 MOST_ROWS = 100_000
-AT_ONCE = 100
+AT_ONCE = 50
 """Rows of a file that one transaction takes: others write in between."""
 
 
@@ -179,9 +179,10 @@ def read_lines(
     live = work.live
     keys = {numbers.normal(cells.get("number", "")) for _, cells in lines} - {""}
     known = parcels.by_number(work.connection, work.store_id, keys)
+    called_ = orders.ids_called(work.connection, work.store_id, [cells.get("order", "") for _, cells in lines])
     made = []
     for place, cells in lines:
-        one = _read_line(work, live, place, dict(cells), by)
+        one = _read_line(live, called_, place, dict(cells), by)
         if one.telling is not None:
             told = replace(one.telling, silent=silent, unheard=unheard)
             one = replace(one, telling=told, known=numbers.normal(told.number) in known)
@@ -189,11 +190,13 @@ def read_lines(
     return made
 
 
-def _read_line(work: Work, live: LiveSetup, place: int, cells: dict[str, str], by: str) -> Line:
+def _read_line(
+    live: LiveSetup, orders_called: Mapping[str, list[int]], place: int, cells: dict[str, str], by: str
+) -> Line:
     number, called_order = cells.get("number", ""), cells.get("order", "")
     if len(numbers.normal(number)) < 4:
         return Line(place, cells, problem="has no parcel’s number")
-    ids = orders.ids_called(work.connection, work.store_id, called_order) if called_order else []
+    ids = orders_called.get(called_order.strip(), [])
     if len(ids) != 1:
         why = "has no order’s number" if not called_order else f"order {called_order[:40]} is not known"
         return Line(place, cells, problem=why if len(ids) < 2 else f"two orders are called {called_order[:40]}")

@@ -33,7 +33,7 @@ from angelon.db.orders import Ledger
 from angelon.db.records import NewEvent, NewSend
 from angelon.engine.clock import Clock
 from angelon.engine.event_reader import Payloads
-from angelon.engine.parcels import Parcels, Telling, asked_telling, know, read_tellings
+from angelon.engine.parcels import MOST_IN_EVENT, Parcels, Telling, asked_telling, know, read_tellings
 from angelon.engine.planner.faults import link_to
 from angelon.engine.planner.projection import project, reference, seen_of
 from angelon.engine.planner.waiting import ANSWERS, Waiting
@@ -43,6 +43,7 @@ log = structlog.get_logger()
 BY_HANDLER = ">>"
 """What the key of an event that a handler derived has in it."""
 
+SPLIT = "Say on the source’s page, under Several orders in one delivery, where their list is: each is an event then."
 MOST_KEPT = 2000
 """Characters of a value that stays with a customer; a longer one is not kept."""
 
@@ -265,7 +266,12 @@ class Batch:
                 done |= {"was": was, "now": status}  # a rehearsal has to see the change that planning saw
             done |= {"order_id": order_id}  # planned before, in part: the change of status was found then
         if row.parent_id is None and row.planned_at is None and "parcels" in source.reading:
-            self._tellings += read_tellings(source, one.reading, done["order_id"], row.received_at)
+            told = read_tellings(source, one.reading, done["order_id"], row.received_at)
+            self._tellings += told[:MOST_IN_EVENT]
+            if len(told) > MOST_IN_EVENT:
+                done["problem"] = (
+                    f"It has {len(told):,} parcels, of which the first {MOST_IN_EVENT} were taken. {SPLIT}"
+                )
         came = min(row.received_at, now)  # a clock that was put back must not make it wait
         about = self._waiting.of(row)
         order = self._ledger.of((row.source_id, reference(one.reading))) or {}

@@ -44,8 +44,9 @@ def tell_parcels(body: models.TellParcels) -> models.ParcelsTold:
     problems: list[models.Problem] = []
     with work() as unit:
         told = []
+        called = orders.ids_called(unit.connection, unit.store_id, [one.order for one in body.parcels])
         for place, one in enumerate(body.parcels):
-            made = _telling(unit, one)
+            made = _telling(unit, one, called.get(one.order.strip(), []))
             if isinstance(made, str):
                 problems.append(models.Problem(where=f"parcels[{place}]", what=made))
             else:
@@ -55,11 +56,10 @@ def tell_parcels(body: models.TellParcels) -> models.ParcelsTold:
     return models.ParcelsTold(taken=len(told), problems=problems)
 
 
-def _telling(work_: Work, one: models.TellParcel) -> Telling | str:
+def _telling(work_: Work, one: models.TellParcel, ids: list[int]) -> Telling | str:
     """What is told, or what is wrong with it."""
     if len(normal(one.number)) < 4:
         return f"“{one.number}” is no parcel’s number."
-    ids = orders.ids_called(work_.connection, work_.store_id, one.order) if one.order else []
     if len(ids) > 1:
         return f"Several orders are called {one.order}."
     known = parcels.by_number(work_.connection, work_.store_id, [normal(one.number)])

@@ -22,6 +22,7 @@ from angelon.db import (
     gateway_use,
     inquiries,
     overview,
+    parcels,
     questions,
     sends,
     shapes,
@@ -199,7 +200,7 @@ def needs() -> list[Need]:
             found.append(Need("held", f"Route {active.route.name}", what, "Open the route", f"/routes/{key}"))
     for kind, key, why in specs.unreadable(session(), store_id()):
         found.append(Need("failed", f"The {kind} {key} can’t be read", why, "Open it", f"/{kind}s/{key}"))
-    return [*found, *_asked_in_vain(), *_short(), *_nameless(), *_drifts(), *_unused()][:8]
+    return [*found, *_asked_in_vain(), *_parcels(), *_short(), *_nameless(), *_drifts(), *_unused()][:8]
 
 
 def _stuck() -> list[Need]:
@@ -239,6 +240,26 @@ def _asked_in_vain() -> list[Need]:
     return found
 
 
+def _parcels() -> list[Need]:
+    """Parcels that are late, lost or were not handed over, and carriers' words that nobody knows."""
+    found = []
+    troubled = parcels.troubles(session(), store_id())
+    for key, state, what in (
+        ("failed", "failed", "could not be handed over"),
+        ("lost", "failed", "without an update"),
+        ("late", "held", "late"),
+    ):
+        if number := troubled.get(key, 0):
+            name = "1 parcel" if number == 1 else f"{number:,} parcels"
+            why = {"late": "The day that was expected is over.", "lost": "Nothing was told for days."}.get(key, "")
+            found.append(Need(state, f"{name} {what}", why, "See them", f"/parcels?trouble={key}"))
+    unknown = parcels.unknown_words(session(), store_id(), g.now - dt.timedelta(days=30), 1)
+    if unknown:
+        words = f"“{unknown[0][1]}”, {unknown[0][2]:,} times in the last 30 days."
+        found.append(Need("held", "A carrier’s words are not understood", words, "Say what they mean", "/parcels"))
+    return found
+
+
 def _short() -> list[Need]:
     """Gateways whose credit or quota is used up, or soon will be."""
     found = []
@@ -268,7 +289,8 @@ def _short() -> list[Need]:
 
 def _nameless() -> list[Need]:
     """Sources whose deliveries come in, and that do not say what any of them means."""
-    silent = {live().source_ids[key]: one for key, one in live().setup.sources.items() if not one.event_names}
+    nameless = {key: one for key, one in live().setup.sources.items() if not one.event_names and not one.is_of_parcels}
+    silent = {live().source_ids[key]: one for key, one in nameless.items()}
     came = (
         counts.meaning_nothing(session().connection(), list(silent), g.today - dt.timedelta(days=13)) if silent else {}
     )
