@@ -206,3 +206,46 @@ def test_the_only_parcel_of_an_event_is_a_list_of_one():
     event = {"parcel": {"waybill": "KX 12 34", "courier": "Heron", "due": "2026-11-25"}, "order": {"number": "A-1"}}
     assert suggest([event])["parcels"][0].path == "$.parcel"
     assert as_variable(event, Recipe.model_validate("$.parcel"), Type.LIST).value == [event["parcel"]]
+
+
+PARCELS = [
+    {
+        **{"number": "RR1", "carrier": "Gannet", "state": "In transit", "at": "2026-11-29T10:00:00Z"},
+        **{"place": "Athenry", "expected": "2026-12-01", "order": "BK-1"},
+    },
+    {
+        **{
+            "sendungsnummer": "00340123456",
+            "dienstleister": "Möwe",
+            "zustand": "unterwegs",
+            "zeitpunkt": "29.11.2026 10:00",
+        },
+        **{"ort": "Husum", "liefertermin": "2026-12-02", "bestellnummer": "B-1"},
+    },
+]
+"""Looked at while the guesses were made; those below were held out."""
+HELD_PARCELS = [
+    {
+        **{"waybill": "KX-1200-33", "shipper": "Heron", "stage": "out", "updated_at": "2026-11-29T08:00:00+01:00"},
+        **{"depot": "Roscoff", "eta": "2026-11-30", "orderId": "o-991"},
+    },
+    {
+        **{"colis": "CC12345678", "transporteur": "Courlis", "statut": "livré", "date": "2026-11-28"},
+        **{"ville": "Brest", "commande": "K-55"},
+    },
+    {
+        **{"shipmentNo": "NN-5512-7", "carrierName": "Eider", "currentStatus": "Arrived", "timestamp": 1796000000},
+        **{"city": "Aarhus", "orderRef": "WX-20"},
+    },
+]
+PARTS_OF_PARCEL = ("number", "carrier", "status", "at", "place", "expected_on", "order")
+
+
+@pytest.mark.parametrize("item", PARCELS + HELD_PARCELS)
+def test_what_a_source_of_parcels_says_is_guessed_part_by_part(item):
+    found = suggest_item("parcel", [item])
+    keys = list(item)
+    wanted = dict(zip(PARTS_OF_PARCEL, keys, strict=True)) if len(keys) == 7 else None
+    if wanted is None:
+        wanted = dict(zip([part for part in PARTS_OF_PARCEL if part != "expected_on"], keys, strict=True))
+    assert {part: found[part][0].path for part in wanted} == {part: f"$.{key}" for part, key in wanted.items()}

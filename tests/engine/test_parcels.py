@@ -281,7 +281,7 @@ def test_a_delivery_with_too_many_parcels_takes_some_and_says_so(shop):
     told(shop, *(parcel(f"SW{n:08}", "in transit") for n in range(150)))
     assert len(known(shop)) == 100
     (event,) = shop.bench.rows("SELECT problem FROM event")
-    assert event.problem.startswith("It has 150 parcels, of which the first 100 were taken. Say on the source’s page")
+    assert event.problem.startswith("It has 150 parcels, of which the first 100 were taken. On the source’s page")
     shop.bench.change(watch(orders_at="$.parcels", reading={"parcels": "$"}), SourceRow)
     told(shop, *(parcel(f"SW{n:08}", "in transit") for n in range(150)))
     assert len(known(shop)) == 150

@@ -13,7 +13,7 @@ from angelon.core.questions import ANSWERED_EVENT, LATE_EVENT, QuestionState
 from angelon.core.shape import Shape
 from angelon.core.states import State
 from angelon.core.values import pack
-from angelon.db import consents, contact_values, questions
+from angelon.db import consents, contact_values, parcels, questions
 from angelon.db.contact_tags import CONTACT, TAG
 from angelon.db.events import DELIVERY, EVENT
 from angelon.db.inquiries import INQUIRY
@@ -107,6 +107,11 @@ def collect(about: About) -> dict[str, Any]:
             }
             for row in run(sends.order_by(SEND.c.created_at).limit(MOST_SENDS))
         ],
+        "parcels": [
+            {"number": one.row.number, "carrier": one.row.carrier, "told": one.row.told}
+            for of_order in parcels.of_orders(about.connection, about.orders).values()
+            for one in of_order
+        ],
         "questions": [
             {"asked_at": row.asked_at, "outcome": row.outcome, "said": row.said, "by": row.way}
             for rows in questions.of_orders(about.connection, about.orders).values()
@@ -171,6 +176,8 @@ def erase(about: About, now: dt.datetime) -> dict[str, int]:
     of_orders = update(EVENT).where(EVENT.c.order_id.in_(about.orders))
     run(of_orders.values(decisions=None, pinned=False, problem=""))
     run(of_orders.where(EVENT.c.type.in_((ANSWERED_EVENT, LATE_EVENT))).values(name=""))
+    run(of_orders.where(EVENT.c.was.startswith("pc-")).values(name="", was=""))
+    parcels.forget(about.connection, about.orders)
     theirs = QUESTION.c.order_id.in_(about.orders)
     run(update(QUESTION).where(theirs).values(said="", unmatched="", by="", reply_key=""))
     still_open = (theirs, QUESTION.c.state == QuestionState.OPEN)

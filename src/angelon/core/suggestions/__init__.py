@@ -21,7 +21,7 @@ from angelon.core.specs.source import LINE_PARTS, PARCEL_PARTS, READING
 from angelon.core.specs.variable import Recipe, Type, Variable
 from angelon.core.suggestions import looks
 from angelon.core.suggestions.meaning import meaning, words
-from angelon.core.suggestions.parts import LINE, PARCEL, PARTS, Part
+from angelon.core.suggestions.parts import LINE, PARCEL, PARCEL_MORE, PARTS, Part
 from angelon.core.suggestions.places import Place, places
 from angelon.core.values import number_of
 
@@ -74,7 +74,7 @@ def suggest(samples: Sequence[Any]) -> dict[str, list[Suggestion]]:
 
 def suggest_item(kind: str, items: Sequence[Any]) -> dict[str, list[Suggestion]]:
     """Ranked guesses for the parts of a line or parcel, from items as a source lists them. Paths start at the item."""
-    parts = LINE if kind == "line" else PARCEL
+    parts = LINE if kind == "line" else PARCEL | PARCEL_MORE
     objects = [item for item in items if isinstance(item, dict)]
     at = _fields_of(objects)
     return {name: _rank(parts[name], at, len(objects)) for name in (LINE_PARTS if kind == "line" else PARCEL_PARTS)}

@@ -553,7 +553,7 @@ PARCEL: dict[str, Part] = {
         _tracking,
         looks.tracking,
         "looks like a code",
-        against=(("date", 0.6), ("carrier", 0.3)),
+        against=(("date", 0.6), ("carrier", 0.3), ("order", 0.6)),
         says=("parcel", "number", "reference"),
     ),
     "expected_on": Part(
@@ -564,3 +564,69 @@ PARCEL: dict[str, Part] = {
         says=("expected", "date"),
     ),
 }
+
+
+def _parcel_status(place: Place, look: float) -> float:
+    own = place.own
+    return _best(("status" in own, 0.93), ("event" in own, 0.7), ("now" in own and not own - {"now"}, 0.6))
+
+
+def _parcel_at(place: Place, look: float) -> float:
+    own = place.own
+    return 0.0 if "expected" in own else _best(("changed" in own, 0.95), ("date" in own, 0.85), ("created" in own, 0.6))
+
+
+_PLACES = frozenset(
+    [
+        "place",
+        "location",
+        "town",
+        "city",
+        "depot",
+        "hub",
+        "ort",
+        "standort",
+        "stadt",
+        "lieu",
+        "ville",
+        "endroit",
+        "lugar",
+        "ciudad",
+        "luogo",
+        "citta",
+        "plaats",
+        "stad",
+        "miejsce",
+        "miasto",
+        "local",
+        "cidade",
+        "plats",
+        "sted",
+        "paikka",
+        "misto",
+        "hely",
+    ]
+)
+
+
+def _parcel_place(place: Place, look: float) -> float:
+    return 0.9 if set(re.split(r"[^a-z]+", place.key.lower())) & _PLACES else 0.0
+
+
+def _parcel_order(place: Place, look: float) -> float:
+    own = place.own
+    return _best(("order" in own, 0.95), ("order" in place.around and bool(own & {"number", "reference"}), 0.9))
+
+
+def _parcel_items(place: Place, look: float) -> float:
+    return _best(("item" in place.own, 0.9), ("sku" in place.own, 0.9))
+
+
+PARCEL_MORE: dict[str, Part] = {
+    "status": Part(_parcel_status, looks.words_of_text, "is text", against=(("date", 0.6), ("before", 0.6))),
+    "at": Part(_parcel_at, looks.date, "looks like a date", against=(("expected", 0.7),)),
+    "place": Part(_parcel_place, looks.words_of_text, "is text", against=(("recipient", 0.3),)),
+    "order": Part(_parcel_order, looks.number, "looks like a code", against=(("date", 0.6), ("status", 0.6))),
+    "items": Part(_parcel_items, lambda value: float(isinstance(value, list)), "is a list"),
+}
+"""What a parcel says besides where it is told by a source of parcels."""

@@ -43,7 +43,7 @@ log = structlog.get_logger()
 BY_HANDLER = ">>"
 """What the key of an event that a handler derived has in it."""
 
-SPLIT = "Say on the source’s page, under Several orders in one delivery, where their list is: each is an event then."
+SPLIT = "On the source’s page, under More, write the path of their list: each is an event of its own then."
 MOST_KEPT = 2000
 """Characters of a value that stays with a customer; a longer one is not kept."""
 
