@@ -576,37 +576,11 @@ def _parcel_at(place: Place, look: float) -> float:
     return 0.0 if "expected" in own else _best(("changed" in own, 0.95), ("date" in own, 0.85), ("created" in own, 0.6))
 
 
-_PLACES = frozenset(
-    [
-        "place",
-        "location",
-        "town",
-        "city",
-        "depot",
-        "hub",
-        "ort",
-        "standort",
-        "stadt",
-        "lieu",
-        "ville",
-        "endroit",
-        "lugar",
-        "ciudad",
-        "luogo",
-        "citta",
-        "plaats",
-        "stad",
-        "miejsce",
-        "miasto",
-        "local",
-        "cidade",
-        "plats",
-        "sted",
-        "paikka",
-        "misto",
-        "hely",
-    ]
-)
+_PLACE_WORDS = """
+    place location town city depot hub ort standort stadt lieu ville endroit lugar ciudad luogo citta plaats stad
+    miejsce miasto local cidade plats sted paikka misto hely
+"""
+_PLACES = frozenset(_PLACE_WORDS.split())
 
 
 def _parcel_place(place: Place, look: float) -> float:
