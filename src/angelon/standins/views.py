@@ -118,7 +118,8 @@ def thanks(order_id: int) -> Any:
     if order is None:
         abort(404, "There is no such order in the test shop.")
     shop = live().setup.store
-    return render_template("standins/thanks.html", order=order, shop=shop, sign_ups=shop.pages.sign_ups)
+    offered = [one for one in shop.pages.sign_ups if one.key != shop.pages.follow_sign_up]
+    return render_template("standins/thanks.html", order=order, shop=shop, sign_ups=offered)
 
 
 @pages.post("/mailbox")
