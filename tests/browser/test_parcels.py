@@ -155,3 +155,24 @@ def test_an_order_s_status_is_set_for_those_ticked(page, running, placed):
     page.get_by_label("The status").select_option("packed")
     page.get_by_role("button", name="Set it").click()
     expect(page.get_by_text("1 of 1 changed to packed. Nobody is told.")).to_be_visible()
+
+
+def test_the_store_s_own_deliveries_bring_the_parcel_and_the_mail_leads_to_its_page(page, running, placed):
+    number, order = placed()
+    for state in ("packed", "label printed", "shipped"):
+        page.goto("/standins")
+        page.locator("tr", has_text=number).get_by_role("button", name=f"Move on to {state}").click()
+    mail = running.wait_for(lambda: next((m for m in running.mails() if link_in(running, m, number)), None), 30)
+    page.goto(order)
+    expect(page.locator("#parcels svg[aria-label='picked up']")).to_be_visible()
+    page.goto(link_in(running, mail, number))
+    expect(page.get_by_role("heading", level=1)).to_contain_text(number)
+
+
+def link_in(running, mail, number):
+    """The link to the page of parcels in a mail about an order."""
+    sql = "SELECT content.text FROM content JOIN send ON send.id = content.send_id WHERE send.subject LIKE ?"
+    for (text,) in running.rows(sql, f"%{number}%") if number in mail["subject"] else ():
+        if found := re.search(r"http://\S+(/f/[0-9a-f]+-[0-9a-f]{12})", text or ""):
+            return found[1]
+    return ""

@@ -13,7 +13,10 @@ from angelon.core.specs.store import Store
 from angelon.core.specs.stored import from_stored
 from angelon.db import specs
 from angelon.db.tables import RouteRow, SourceRow, StoreRow
+from angelon.engine.operations import parcels as operations
+from angelon.engine.parcels import Parcels
 from angelon.engine.preferences import Links
+from angelon.engine.unit import Actor
 from angelon.web.customers import proofs
 from tests import made
 from tests.web.test_api import api
@@ -400,3 +403,34 @@ def test_parcels_are_told_by_the_api_and_listed(bench, api, order_id):
     assert listed[TWO].orders == ["BK-7"]
     assert [one.number for one in api.parcels(stage="in_transit")] == [ONE]
     assert {one.number for one in api.order(order_id).parcels} == {ONE, TWO}
+
+
+@pytest.mark.parametrize("fails_at", [1, 2, 3])
+def test_a_file_that_is_interrupted_loses_and_doubles_nothing(bench, client, order_id, monkeypatch, fails_at):
+    """Whatever part it breaks off in: the same file again takes the rest, and each event is stored once."""
+    monkeypatch.setattr(operations, "AT_ONCE", 2)
+    whole, parts = Parcels.tell, iter(range(1, 100))
+
+    def breaks(self, tellings):
+        ids = whole(self, tellings)
+        if next(parts) == fails_at:
+            raise OSError("the machine went down")
+        return ids
+
+    lines = "".join(f"BK-7,SW0000{n:04},in transit,2999-01-01\n" for n in range(5))
+    data = f"order,number,status,at\n{lines}".encode()
+    monkeypatch.setattr(Parcels, "tell", breaks)
+    with pytest.raises(OSError, match="went down"):
+        operations.take_file(bench.services.installation, bench.store_id, Actor("Ines"), data, False, False)
+    there = bench.rows("SELECT count(*) FROM parcel")[0][0]
+    assert there == 2 * (fails_at - 1), "the part that broke off left nothing"
+    monkeypatch.setattr(Parcels, "tell", whole)
+    for _ in range(2):
+        taken, left = operations.take_file(
+            bench.services.installation, bench.store_id, Actor("Ines"), data, False, False
+        )
+        assert (taken, left) == (5, [])
+    bench.plan()
+    assert bench.rows("SELECT count(*) FROM parcel") == [(5,)]
+    types = [row.type for row in bench.rows("SELECT type FROM event WHERE was LIKE 'pc-%'")]
+    assert sorted(types) == ["order.shipped", *["parcel.added"] * 5, *["parcel.in_transit"] * 5]
