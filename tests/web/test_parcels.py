@@ -343,7 +343,7 @@ def test_numbers_are_typed_for_many_orders_and_a_wrong_one_stays(bench, client, 
     answer = client.post("/parcels/numbers", data=typed)
     assert answer.status_code == 422
     assert "1 added." in text(answer)
-    assert "Could be Gannet Post: choose." in text(answer)
+    assert "could be of Gannet Post (its form fits, and its check digit does not): name the carrier" in text(answer)
     assert 'value="RR473124828GB"' in answer.get_data(as_text=True)
     assert "BK-7" not in text(client.get("/parcels/numbers"))
     client.post("/parcels/numbers", data={f"number.{other}": TWO})
@@ -434,3 +434,15 @@ def test_a_file_that_is_interrupted_loses_and_doubles_nothing(bench, client, ord
     assert bench.rows("SELECT count(*) FROM parcel") == [(5,)]
     types = [row.type for row in bench.rows("SELECT type FROM event WHERE was LIKE 'pc-%'")]
     assert sorted(types) == ["order.shipped", *["parcel.added"] * 5, *["parcel.in_transit"] * 5]
+
+
+def test_a_slip_in_a_number_is_told_in_a_file_and_by_the_api_too(bench, client, api, order_id):
+    set_up(bench, carriers=[GANNET, EIDER])
+    wrong = f"order,number,carrier\nBK-7,RR473124828GB,\nBK-7,{ONE},\nBK-7,{ONE},Eiderline\n"
+    page = text(read(client, wrong))
+    assert "1 line can be taken" in page
+    assert "could be of Eiderline (its form fits, and its check digit does not) or Gannet Post" in page
+    assert "could be of Eiderline (its form and check digit fit) or Gannet Post (its form and check digit fit)" in page
+    told = api.tell_parcels(models.TellParcel(number="RR473124828GB", order="BK-7"))
+    assert "its check digit does not" in told.problems[0].what
+    assert api.tell_parcels(models.TellParcel(number=ONE, order="BK-7", carrier="eider")).taken == 1

@@ -108,6 +108,16 @@ def settled(found: list[Guess]) -> Guess | None:
     return good[0] if len(good) == 1 or good[0].weight - good[1].weight >= 1 else None
 
 
+def doubt(found: list[Guess]) -> str:
+    """Why nobody can say whose a number is, though its form is some carrier's; empty where it is settled, or no
+    carrier's at all.
+    """
+    if not found or settled(found) is not None:
+        return ""
+    named = " or ".join(f"{one.carrier.name} ({one.why})" for one in found[:3])
+    return f"could be of {named}: name the carrier"
+
+
 def page_of(carrier: Carrier, number: str, country: str = "", postcode: str = "", language: str = "") -> str:
     """The address of the carrier's own page about a parcel; empty where it has none, or needs what is not known."""
     given = {"number": normal(number), "postcode": postcode, "country": country, "language": language}

@@ -206,7 +206,10 @@ def _read_line(
     if said and carrier is None and carriers:
         return Line(place, cells, problem=f"there is no carrier “{said[:40]}”")
     if carrier is None:
-        guess = numbers.settled(numbers.guesses(carriers, number))
+        guesses = numbers.guesses(carriers, number)
+        if why := numbers.doubt(guesses):
+            return Line(place, cells, problem=why)
+        guess = numbers.settled(guesses)
         carrier = guess.carrier if guess is not None else None
     words = cells.get("status", "")
     stage = stage_of(words, carrier) if words else Stage.LABEL_PRINTED

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from angelon.client import models
-from angelon.core.parcels.numbers import normal
+from angelon.core.parcels.numbers import doubt, guesses, normal
 from angelon.core.parcels.stages import Progress, Stage
 from angelon.core.parcels.words import stage_of
 from angelon.db import orders, parcels
@@ -65,7 +65,10 @@ def _telling(work_: Work, one: models.TellParcel, ids: list[int]) -> Telling | s
     known = parcels.by_number(work_.connection, work_.store_id, [normal(one.number)])
     if not ids and not known and not one.order:
         return f"No parcel {one.number} is known yet: say for which order it is."
-    carrier = carrier_of(work_.live.setup.store.carriers, one.carrier) if one.carrier else None
+    carriers = work_.live.setup.store.carriers
+    if not one.carrier and not known and (why := doubt(guesses(carriers, one.number))):
+        return f"The number {why}."
+    carrier = carrier_of(carriers, one.carrier) if one.carrier else None
     stage = stage_of(one.status, carrier) if one.status else Stage.LABEL_PRINTED
     if stage is None:
         return f"Nobody knows what “{one.status}” means. Say so on the carrier’s page, or send a stage."

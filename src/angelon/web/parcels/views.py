@@ -247,8 +247,8 @@ def add_numbers() -> Any:
                 operations.add(unit, services().clock, order_id, number[:80], request.form.get(f"carrier.{id_}", ""))
             added += 1
         except operations.Choices as error:
-            names = ", ".join(one.carrier.name for one in error.guesses[:3])
-            problems[order_id] = f"Could be {names}: choose." if names else "The form of no carrier that is on."
+            why = numbers.doubt(error.guesses)
+            problems[order_id] = f"It {why}." if why else "It has the form of no carrier that is on: choose one."
         except Invalid as error:
             problems[order_id] = str(error.problems[0])
     read_anew()
@@ -292,6 +292,7 @@ def read_file() -> Any:
         _, lines = operations.parse(data)
         with work() as unit, unit.look() as looked:
             read = operations.read_lines(looked, lines[:2000], actor().name, silent, unheard)
+        read_anew()
     except Invalid as error:
         flash(f"Nothing was read: {error.problems[0]}", "bad")
         return redirect(f"{url_for('.index')}#file")
