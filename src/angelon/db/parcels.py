@@ -12,6 +12,7 @@ from sqlalchemy.dialects import postgresql, sqlite
 from sqlmodel import Session
 
 from angelon.core.parcels.numbers import normal
+from angelon.core.parcels.stages import Stage
 from angelon.db.bulk import Bulk
 from angelon.db.lists import older_than
 from angelon.db.tables import OrderRow, ParcelLineRow, ParcelRow
@@ -234,6 +235,18 @@ def counts(session: Session, store_id: int, since: dt.datetime) -> dict[tuple[st
     )
     rows = session.connection().execute(statement.group_by(PARCEL.c.stage, PARCEL.c.carrier))
     return {(stage, carrier): number for stage, carrier, number in rows}
+
+
+def under_way(session: Session, store_id: int, since: dt.datetime) -> list[tuple[str, str, str, str, int]]:
+    """Parcels that are not delivered yet, and of which something was told since: (carrier, stage, trouble, words whose
+    meaning nobody knows, number).
+    """
+    stages = ["", *(stage.value for stage in Stage if stage not in (Stage.DELIVERED, Stage.RETURNED))]
+    by = (PARCEL.c.carrier, PARCEL.c.stage, PARCEL.c.trouble, PARCEL.c.unknown)
+    where = (PARCEL.c.store_id == store_id, PARCEL.c.stage.in_(stages), PARCEL.c.last_at >= since)
+    return [
+        tuple(row) for row in session.connection().execute(core_select(*by, func.count()).where(*where).group_by(*by))
+    ]
 
 
 def troubles(session: Session, store_id: int) -> dict[str, int]:

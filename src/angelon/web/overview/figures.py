@@ -10,8 +10,9 @@ from dataclasses import dataclass, field
 from flask import g
 
 from angelon.core.messages.channels import CHANNEL_LABELS
-from angelon.db import overview
+from angelon.db import overview, parcels
 from angelon.db.counts import Day
+from angelon.engine.parcels import called
 from angelon.web.formats import span
 from angelon.web.gateways.states import gateway_states
 from angelon.web.services import live, session, store_id
@@ -66,6 +67,36 @@ class GatewayNow:
             (sum(bar.refused for bar in self.bars), "refused"),
         ]
         return ", ".join(f"{number:,} {word}" for number, word in parts if number)
+
+
+UNDER_WAY = (
+    ("label_printed", "not picked up yet"),
+    ("picked_up", "picked up"),
+    ("in_transit", "in transit"),
+    ("out_for_delivery", "out"),
+    ("ready_to_collect", "to collect"),
+    ("failed", "failed"),
+)
+"""The stages of parcels that are not delivered, as the overview calls them."""
+
+
+def parcels_by_stage() -> list[tuple[str, str, str, str, int]]:
+    """The parcels of the last 90 days that are not delivered, as the database counts them; asked once a page."""
+    if "parcels_by_stage" not in g:
+        g.parcels_by_stage = parcels.under_way(session(), store_id(), g.now - dt.timedelta(days=90))
+    return list(g.parcels_by_stage)
+
+
+def parcels_under_way() -> list[tuple[str, str, list[tuple[str, str, int]]]]:
+    """By carrier (key, name): how many parcels are how far (stage, what it is called, number), the most first."""
+    found: dict[str, Counter[str]] = {}
+    for carrier, stage, _, _, number in parcels_by_stage():
+        found.setdefault(carrier, Counter())[stage] += number
+    rows = [
+        (key, called(live(), key) or "not known", [(s, word, of[s]) for s, word in UNDER_WAY if of[s]])
+        for key, of in found.items()
+    ]
+    return sorted(rows, key=lambda row: -sum(number for _, _, number in row[2]))[:6]
 
 
 def gateways() -> list[GatewayNow]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import itertools
+from collections import Counter
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
@@ -22,7 +23,6 @@ from angelon.db import (
     gateway_use,
     inquiries,
     overview,
-    parcels,
     questions,
     sends,
     shapes,
@@ -167,6 +167,7 @@ def index() -> Any:
             (label, passed.get(t, 0), X0 + round(after * STEP) + 10, t) for t, label, after in event_types.SIDINGS
         ],
         needs=needs(),
+        parcels=figures.parcels_under_way(),
         days=_days(counted),
         span=span,
         spans=SPANS,
@@ -243,7 +244,11 @@ def _asked_in_vain() -> list[Need]:
 def _parcels() -> list[Need]:
     """Parcels that are late, lost or were not handed over, and carriers' words that nobody knows."""
     found = []
-    troubled = parcels.troubles(session(), store_id())
+    troubled, unknown = Counter[str](), Counter[str]()
+    for _, _, trouble, words, number in figures.parcels_by_stage():
+        troubled[trouble] += number
+        unknown[words] += number
+    del unknown[""]
     for key, state, what in (
         ("failed", "failed", "could not be handed over"),
         ("lost", "failed", "without an update"),
@@ -253,9 +258,9 @@ def _parcels() -> list[Need]:
             name = "1 parcel" if number == 1 else f"{number:,} parcels"
             why = {"late": "The day that was expected is over.", "lost": "Nothing was told for days."}.get(key, "")
             found.append(Need(state, f"{name} {what}", why, "See them", f"/parcels?trouble={key}"))
-    unknown = parcels.unknown_words(session(), store_id(), g.now - dt.timedelta(days=30), 1)
     if unknown:
-        words = f"“{unknown[0][1]}”, {unknown[0][2]:,} times in the last 30 days."
+        said, number = unknown.most_common(1)[0]
+        words = f"“{said}”, of {number:,} parcel{'' if number == 1 else 's'}."
         found.append(Need("held", "A carrier’s words are not understood", words, "Say what they mean", "/parcels"))
     return found
 
