@@ -227,6 +227,23 @@ def test_no_news_for_days_is_told_once_and_is_over_when_something_comes(shop):
     assert known(shop)[TWO].trouble == ""
 
 
+def test_nothing_is_expected_of_a_parcel_whose_order_was_cancelled(shop):
+    shop.now = made.NOON
+    plain = made.source().model_dump(mode="json")
+    shop.bench.change(
+        Source.model_validate(plain | {"event_names": {**plain["event_names"], "gone": "order.cancelled"}}), SourceRow
+    )
+    shop.order()
+    told(shop, parcel(state="picked up", order="BK-7"))
+    shop.later(seconds=1)
+    shop.deliver("d-gone", event="gone", id=1)
+    shop.bench.plan()
+    shop.later(days=20)
+    late(shop)
+    assert not {"parcel.late", "parcel.lost", "parcel.delivered"} & set(happened(shop))
+    assert known(shop)[ONE].look_at is None
+
+
 def test_what_happened_long_ago_is_taken_in_and_is_nobody_s_news(shop):
     shop.now = made.NOON + dt.timedelta(days=40)
     shop.order()

@@ -305,6 +305,12 @@ def of_orders(connection: Connection, order_ids: Collection[int]) -> dict[int, l
     return found
 
 
+def orders_with(connection: Connection, order_ids: Collection[int], types: Collection[str]) -> set[int]:
+    """Those of these orders to which something of these types has happened."""
+    where = (EVENT.c.order_id.in_(list(order_ids)), EVENT.c.type.in_(list(types)))
+    return set(connection.execute(core_select(EVENT.c.order_id).where(*where).distinct()).scalars())
+
+
 def newest_of(connection: Connection, order_id: int) -> Any | None:
     """An order's newest event; None where none is kept."""
     mine = core_select(EVENT).where(EVENT.c.order_id == order_id)

@@ -220,11 +220,11 @@ def orders_in(session: Session, parcel_ids: Collection[int]) -> dict[int, list[t
     return found
 
 
-def orders_without(session: Session, store_id: int, limit: int) -> list[Any]:
-    """The newest orders that are in no parcel: (id, number, status, placed_at)."""
+def orders_without(session: Session, store_id: int, since: dt.datetime, limit: int) -> list[Any]:
+    """The newest orders, placed since, that are in no parcel: (id, number, status, placed_at)."""
     in_one = exists(core_select(LINE.c.id).where(LINE.c.order_id == ORDER.c.id))
     columns = (ORDER.c.id, ORDER.c.number, ORDER.c.status, ORDER.c.placed_at)
-    statement = core_select(*columns).where(ORDER.c.store_id == store_id, ~in_one)
+    statement = core_select(*columns).where(ORDER.c.store_id == store_id, ORDER.c.placed_at >= since, ~in_one)
     return list(session.connection().execute(statement.order_by(ORDER.c.placed_at.desc()).limit(limit)))
 
 

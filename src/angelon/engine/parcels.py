@@ -19,6 +19,7 @@ from angelon.core.orders import alike_number
 from angelon.core.parcels import days, numbers, stages
 from angelon.core.parcels.stages import ADDED, LABELS, LATE, LOST, RANK, Progress, Stage, Told
 from angelon.core.parcels.words import plain, stage_of
+from angelon.core.planning.purchases import UNDONE
 from angelon.core.reading import Reading
 from angelon.core.recipes.evaluate import evaluate
 from angelon.core.specs.asked import AskedParcel
@@ -395,11 +396,16 @@ class Parcels:
 
     def look(self, row: Any) -> bool:
         """Looks at a parcel whose time has come; says whether anything follows. What should have been said long ago is
-        noted, and is nobody's news.
+        noted, and is nobody's news; of an order that was cancelled or paid back nothing is expected any more.
         """
         progress = Progress.from_stored(row.told)
         known = self.ahead(row, progress)
-        orders = parcels.orders_of(self._connection, [row.id]).get(row.id, [])
+        of_it = parcels.orders_of(self._connection, [row.id]).get(row.id, [])
+        undone = events.orders_with(self._connection, of_it, UNDONE)
+        orders = [order_id for order_id in of_it if order_id not in undone]
+        if of_it and not orders:
+            parcels.change(self._connection, row.id, trouble="", look_at=None)
+            return False
         now, values, made = self._now, {"trouble": row.trouble}, []
         if known.counts is not None and known.counts <= now:
             after = progress.with_told(Told(known.counts, Stage.DELIVERED, stages.ESTIMATE))

@@ -34,6 +34,8 @@ MOST_BYTES = 10_000_000
 KEPT = 24 * 3600
 """Seconds for which a file that was tried is kept."""
 COUNTED = dt.timedelta(days=90)
+RECENT = dt.timedelta(days=60)
+"""How long ago an order may have been placed whose parcel’s number is still asked for."""
 COLUMNS = ("order", "number", "carrier", "status", "at", "expected", "place", "items", "delivered", "estimated")
 
 
@@ -226,7 +228,7 @@ def type_numbers() -> Any:
 
 
 def _numbers(problems: Mapping[int, str], status: int = 200) -> Any:
-    rows = parcels.orders_without(session(), store_id(), A_PAGE)
+    rows = parcels.orders_without(session(), store_id(), services().clock.now() - RECENT, A_PAGE)
     carriers = [one for one in live().setup.store.carriers if one.on]
     html = render_template("parcels/numbers.html", rows=rows, carriers=carriers, problems=problems, typed=request.form)
     return html, status
