@@ -28,7 +28,7 @@ from angelon.web.exporting import as_file
 from angelon.web.numbers import row_ids, whole
 from angelon.web.orders import export, outcomes
 from angelon.web.paging import Page
-from angelon.web.parcels.views import around_order
+from angelon.web.parcels.of_order import around_order
 from angelon.web.runs.views import runs_of
 from angelon.web.sends.views import outcome
 from angelon.web.services import live, names, services, session, store_id, work, work_or_back

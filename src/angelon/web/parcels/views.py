@@ -12,21 +12,19 @@ from typing import Any
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 
 from angelon.core.parcels import numbers
-from angelon.core.parcels.stages import LABELS
 from angelon.core.problems import Invalid
-from angelon.core.values import show as show_value
-from angelon.core.values import unpack
 from angelon.db import orders, parcels
 from angelon.db.database import Database
 from angelon.db.live_setup import LiveSetup
 from angelon.engine.operations import parcels as operations
-from angelon.engine.parcels import called, left_over
-from angelon.engine.preferences import Links
+from angelon.engine.parcels import called
 from angelon.web.exporting import AT_ONCE, as_file, moment
 from angelon.web.numbers import whole
+from angelon.web.orders.views import page_of
 from angelon.web.paging import Page
 from angelon.web.parcels import shown
-from angelon.web.services import actor, live, public_address, read_anew, services, session, store_id, work
+from angelon.web.parcels.of_order import text_of
+from angelon.web.services import actor, live, read_anew, services, session, store_id, work
 
 pages = Blueprint("parcels", __name__, url_prefix="/parcels", template_folder="templates")
 A_PAGE = 50
@@ -129,37 +127,6 @@ def _parts(
 # ---- an order's own
 
 
-def around_order(order: Any, **typed: Any) -> dict[str, Any]:
-    """What the part of an order's page about parcels shows."""
-    lines = (order.read or {}).get("lines") or []
-    of_order = parcels.of_orders(session().connection(), [order.id]).get(order.id, [])
-    names = [(_part(line, "sku") or _part(line, "name"), _part(line, "name") or _part(line, "sku")) for line in lines]
-    carriers = [one for one in live().setup.store.carriers if one.on]
-    follow = public_address() and live().setup.store.pages.follow
-    return {
-        "parcels": [shown.show(one.row, one.items) for one in of_order],
-        "left": [_part(line, "name") or _part(line, "sku") for line in left_over(lines, of_order)],
-        "carriers": carriers,
-        "line_choices": [pair for pair in names if pair[0]],
-        "stages": shown.STAGES,
-        "labels": LABELS,
-        "troubles": shown.TROUBLES,
-        "told_of": shown.told_of,
-        "teller": shown.teller,
-        "adding": [
-            one.route for one in live().setup.routes if "parcel.added" in one.route.when and not one.route.handler
-        ],
-        "follow": f"/f/{Links(services().vault).follow_token(order.id)}" if follow else "",
-        "typed": request.form,
-        "guesses": None,
-    } | typed
-
-
-def _part(line: Any, name: str) -> str:
-    value = line.get(name) if isinstance(line, dict) else None
-    return show_value(unpack(value))[:200] if value is not None else ""
-
-
 @pages.get("/guess/<int:order_id>")
 def guess(order_id: int) -> Any:
     """Whose a number looks like, while it is typed."""
@@ -176,15 +143,13 @@ def guess(order_id: int) -> Any:
 
 
 def _guesses(order: Any, number: str) -> list[numbers.Guess]:
-    country = _part((order.read or {}) if order is not None else {}, "country")[:2].upper()
+    country = text_of((order.read or {}) if order is not None else {}, "country")[:2].upper()
     return numbers.guesses(live().setup.store.carriers, number, country)
 
 
 @pages.post("/of/<int:order_id>")
 def add(order_id: int) -> Any:
     """Adds a parcel to an order."""
-    from angelon.web.orders.views import page_of
-
     form, number = request.form, request.form.get("number", "")[:80]
     try:
         with work() as unit:
