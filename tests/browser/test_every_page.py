@@ -81,6 +81,13 @@ STANDS_OUT = """() => [...document.querySelectorAll("main .sheet table")].filter
   const sheet = table.closest(".sheet"), scrolls = getComputedStyle(sheet).overflowX !== "visible";
   return !scrolls && table.getBoundingClientRect().right > sheet.getBoundingClientRect().right + 1;
 }).map((table) => `a table stands out of its sheet: ${table.textContent.trim().slice(0, 60)}`)"""
+WEIGHT = """() => [performance.getEntriesByType("navigation")[0].encodedBodySize,
+  performance.getEntriesByType("resource")
+    .filter((one) => one.initiatorType !== "iframe" && !one.name.includes("/guide/pictures/"))
+    .reduce((sum, one) => sum + one.encodedBodySize, 0)]"""
+"""Bytes over the wire, compressed: of the page, and of all that it loads but previews and the guide's pictures, which
+are loaded as they come into view.
+"""
 ALL_RULES = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "best-practice"]
 BY_THEME = ["color-contrast", "link-in-text-block"]
 """What can differ between two themes of one page."""
@@ -104,6 +111,9 @@ def test_a_page_can_be_read_by_everybody_and_fits_every_window(looked_at, addres
         if over > 0:
             found.append(f"wider than {width} by {over}px")
         found += [f"at {width}: {one}" for one in page.evaluate(STANDS_OUT)]
+    html, rest = page.evaluate(WEIGHT)
+    if html > 60_000 or html + rest > 250_000:
+        found.append(f"weighs {html:,} bytes as HTML, {rest:,} with what it loads")
     found += page.faults
     assert found == [], "\n".join(found)
 

@@ -65,6 +65,7 @@ def _page(file: Path, renderer: MarkdownIt) -> Page:
     title = text.partition("\n")[0].lstrip("# ").strip()
     body = renderer.render(text.partition("\n")[2])
     body = body.replace("../screenshots/", "/guide/pictures/").replace("<table>", '<table class="rows">')
+    body = body.replace("<img ", '<img loading="lazy" ')
     return Page(file.stem.partition("-")[2], title, Markup(body))  # noqa: S704 - rendered from our own files
 
 
