@@ -5,7 +5,10 @@ from lxml import html
 from werkzeug.datastructures import MultiDict
 
 from angelon.core.specs import Gateway
+from angelon.core.specs.carrier import Carrier
+from angelon.db import specs
 from angelon.db.tables import GatewayRow
+from tests import made
 
 CALL = {"url": "https://p.example/send", "body": "{}", "headers": {"X-A": "b"}, "refused": ["no", "never"]}
 SMS = {"key": "line", "name": "Line", "kind": "sms", "call": CALL, "receipts": {}, "price": "0.05"}
@@ -19,7 +22,7 @@ FORMS = [
     "/settings",
     "/settings/rules",
 ]
-FORMS += ["/sources/shop/ask"]
+FORMS += ["/sources/shop/ask", "/carriers/gannet", "/customer-pages"]
 NOT_LOOKED_AT = ("edits", "csrf_token", "password", "was", "logo_file")
 """A password is never shown again; the others are no values."""
 ROWS = ("theirs", "status", "theirs_own", "own_kind")
@@ -32,6 +35,10 @@ SWITCHED_OFF = ("challenge.", "receipts.", "review.texts.")
 def shop(client, bench):
     for spec in (SMS, CHAT):
         bench.change(Gateway.model_validate(spec), GatewayRow)
+    with bench.database.writing() as session:
+        carrier = {"key": "gannet", "name": "Gannet Post", "words": {"Perched": "in_transit"}}
+        specs.save_store(session, bench.store_id, made.store().model_copy(update={"carriers": [Carrier(**carrier)]}))
+    bench.services.setups.forget()
     return client
 
 

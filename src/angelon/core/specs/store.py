@@ -162,6 +162,13 @@ class ParcelNotice(Spec):
     countries: list[Country] = Field(default_factory=list, max_length=250)
     text: dict[Locale, Annotated[str, StringConstraints(max_length=1000)]] = Field(default_factory=dict)
 
+    @field_validator("text")
+    @classmethod
+    def _says_something(cls, text: dict[str, str]) -> dict[str, str]:
+        if not text:
+            raise ValueError("says nothing: write its text, or leave out the carrier and the countries")
+        return text
+
     def meets(self, carrier: str, country: str) -> bool:
         return (not self.carriers or carrier in self.carriers) and (not self.countries or country in self.countries)
 

@@ -256,7 +256,9 @@ def _form() -> dict[str, Any]:
         one["text"] = with_text(one["text"], locale, request.form.get(f"notice.{number}.text", ""))
         one["carriers"] = [key for key in request.form.getlist(f"notice.{number}.carriers") if key]
         one["countries"] = request.form.get(f"notice.{number}.countries", "").upper().replace(",", " ").split()
-    spec["follow_notices"] = [one for one in notices if one["text"]]
+    new = notices.pop()
+    spec["follow_notices"] = [one for one in notices if one["text"]]  # emptied is taken away
+    spec["follow_notices"] += [new] if new["text"] or new["countries"] or new["carriers"] else []
     for one in spec["sign_ups"]:
         if f"{one['key']}.there" not in request.form:
             continue
