@@ -11,7 +11,8 @@ from click.testing import CliRunner
 
 from angelon import handlers
 from angelon.cli.main import main
-from angelon.core.specs.bundle import read_bundle
+from angelon.core.specs.bundle import plain_bundle, read_bundle
+from angelon.core.specs.carrier import Carrier
 from angelon.web.guide.views import PAGES, guide, page_for
 
 DOCS = Path(__file__).parents[2] / "docs"
@@ -57,9 +58,11 @@ def test_every_command_and_the_bundle_that_the_guide_shows_are_real():
     shown = "".join(file.read_text() for file in PAGES.glob("*.md"))
     for name in set(re.findall(r"`angelon ([a-z]+)", shown)):
         assert name in main.commands, name
-    example = re.search(r"```yaml\n(.*?)```", shown, re.S)[1]
+    example = re.search(r"```yaml\n(angelon: .*?)```", shown, re.S)[1]
     assert read_bundle(example).live == ["order-received"]
     assert yaml.safe_load(example)["angelon"] == 2
+    carriers = re.search(r"```yaml\n(carriers:.*?)```", shown, re.S)[1]
+    assert [Carrier.model_validate(one).key for one in plain_bundle(carriers)["carriers"]] == ["gannet-post"]
 
 
 def test_the_schema_that_ships_is_the_one_that_counts():
