@@ -80,6 +80,7 @@ _COMMON: tuple[tuple[Stage, str], ...] = (
 """What is commonly said of each stage, in the languages of shops. What says more comes first."""
 
 
+@lru_cache(maxsize=5000)
 def plain(words: str) -> str:
     """Words as they are compared: without case, accents and what joins them."""
     words = re.sub(r"(?<=[a-z])(?=[A-Z])", " ", words)  # OutForDelivery
