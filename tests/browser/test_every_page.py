@@ -86,7 +86,7 @@ WEIGHT = """() => [performance.getEntriesByType("navigation")[0].encodedBodySize
     .filter((one) => one.initiatorType !== "iframe" && !one.name.includes("/guide/pictures/"))
     .reduce((sum, one) => sum + one.encodedBodySize, 0)]"""
 """Bytes over the wire, compressed: of the page, and of all that it loads but previews and the guide's pictures, which
-are loaded as they come into view.
+are loaded as they come into view. The text editor alone is 115,000.
 """
 ALL_RULES = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "best-practice"]
 BY_THEME = ["color-contrast", "link-in-text-block"]
@@ -112,7 +112,7 @@ def test_a_page_can_be_read_by_everybody_and_fits_every_window(looked_at, addres
             found.append(f"wider than {width} by {over}px")
         found += [f"at {width}: {one}" for one in page.evaluate(STANDS_OUT)]
     html, rest = page.evaluate(WEIGHT)
-    if html > 60_000 or html + rest > 250_000:
+    if html > 60_000 or html + rest > (280_000 if page.locator(".cm-editor").count() else 250_000):
         found.append(f"weighs {html:,} bytes as HTML, {rest:,} with what it loads")
     found += page.faults
     assert found == [], "\n".join(found)

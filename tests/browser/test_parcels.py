@@ -176,3 +176,24 @@ def link_in(running, mail, number):
         if found := re.search(r"http://\S+(/f/[0-9a-f]+-[0-9a-f]{12})", text or ""):
             return found[1]
     return ""
+
+
+def test_a_carrier_tells_by_its_own_source_and_the_shop_and_the_customer_see_it(page, running, placed):
+    number, order = placed()
+    typed(page, order, "RR123456785IE", carrier="gannet-post")
+    page.get_by_role("link", name="What the customer sees").click()
+    link = page.url
+    page.goto("/standins")
+    page.get_by_label("Number of the parcel").fill("RR 123 456 785 IE")
+    page.get_by_label("What the carrier says").select_option("Out for delivery")
+    page.get_by_label("Where", exact=True).fill("Dingle")
+    page.get_by_role("button", name="Tell Parcel watch").click()
+    expect(page.get_by_text(re.compile("RR 123 456 785 IE: parcel delivered in"))).to_be_visible()
+    sql = (
+        "SELECT 1 FROM event JOIN \"order\" o ON o.id = order_id WHERE type = 'parcel.out_for_delivery' AND number = ?"
+    )
+    running.wait_for(lambda: running.rows(sql, number))
+    page.goto(order)
+    expect(page.locator("#parcels svg[aria-label='out for delivery']")).to_be_visible()
+    page.goto(f"{link}?lang=en")
+    expect(page.locator("li[aria-current=step]")).to_contain_text("Dingle")

@@ -21,7 +21,7 @@ def focus_row(page, word):
 
 def tab_to(page, label):
     """Tabs on until what is called so has the focus."""
-    for _ in range(60):
+    for _ in range(90):
         page.keyboard.press("Tab")
         named = page.evaluate(
             "(() => { const a = document.activeElement; return a.getAttribute('aria-label') || "

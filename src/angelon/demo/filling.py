@@ -74,8 +74,8 @@ def fill(database: Database, settings: Settings, vault: Vault, box: Box) -> None
         for row in session.exec(select(SourceRow)):
             secret = secrets.token_urlsafe(24)
             vault.put(session, "source", row.id or 0, secret, began)
-            if row.key == "webshop":
-                box.set("shop_secret", secret)
+            if row.key in ("webshop", "parcel-watch"):
+                box.set("shop_secret" if row.key == "webshop" else "watch_secret", secret)
         for key in ("sms", "chat", "call"):
             token = secrets.token_urlsafe(18)
             box.set(f"{'system' if key == 'call' else key}_token", token)

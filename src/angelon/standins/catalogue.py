@@ -119,6 +119,13 @@ CARRIERS = ("Saltway Couriers", "Gannet Post", "Overland Wren")
 """The last tells nothing on the way: its parcels count as delivered when they should be."""
 
 
+CARRIER_SAYS = (
+    *("Label printed", "Picked up", "At the sorting loft", "Out for delivery", "Delivered", "Nobody home"),
+    *("Back to sender", "Not delivered", "Sheltering from the gale"),
+)
+"""What the stand-in of a carrier tells of a parcel; the last is in words that nobody knows."""
+
+
 def parcel_number(carrier: str, serial: int) -> str:
     """A number as these carriers give them."""
     if carrier == "Gannet Post":

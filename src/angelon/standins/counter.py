@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import hashlib
 import hmac
+import json
 import time
 import uuid
 from urllib.parse import urlsplit
@@ -120,6 +121,24 @@ class Counter:
         """Posts an order that nobody placed, as stores do from their settings."""
         return self.place(CUSTOMERS[0].id, [(PRODUCTS[0].sku, 1), (PRODUCTS[3].sku, 2)], "Alles Gute, Mika & Ole!")
 
+    def numbers(self) -> list[str]:
+        """The parcels of the orders that were placed here."""
+        return [row.spec["parcel"][1] for row in self.orders(30) if row.spec.get("parcel")]
+
+    def watch(self, number: str, words: str, place: str) -> PostedRow:
+        """Tells of a parcel as a carrier does, at the source of parcels beside the shop's. Raises CantPost."""
+        self._ready()
+        number, now = number.strip()[:60], dt.datetime.now(dt.UTC)
+        if not number:
+            raise CantPost("Write a parcel's number, such as that of an order that was shipped here.")
+        told = {"number": number, "state": words[:100], "at": now.isoformat(timespec="seconds"), "place": place[:100]}
+        body = json.dumps({"id": str(uuid.uuid4()), "parcels": [told]}, ensure_ascii=False).encode()
+        address = f"{self.address.rpartition('/')[0]}/parcel-watch"
+        headers = {"Content-Type": "application/json"}
+        secret = str(self._box.setting("watch_secret", ""))
+        status, answer, took = post(address, Delivery("parcel", headers, body), secret, "Watch-Signature")
+        return self._noted("parcel", number, status, answer, took, now)
+
     def posted(self, limit: int = 8) -> list[PostedRow]:
         with self._box.session() as session:
             return list(session.exec(select(PostedRow).order_by(col(PostedRow.id).desc()).limit(limit)))
@@ -135,9 +154,10 @@ class Counter:
     def _post(self, row: ShopOrderRow, state: str, at: dt.datetime, first: bool) -> PostedRow:
         delivery = webshop(shop_order(row), state, at, first, str(uuid.uuid4()))
         status, answer, took = post(self.address, delivery, self.secret)
-        posted = PostedRow(
-            at=at, event=delivery.event, reference=row.reference, status=status, answer=answer, took_ms=took
-        )
+        return self._noted(delivery.event, row.reference, status, answer, took, at)
+
+    def _noted(self, event: str, reference: str, status: int, answer: str, took: float, at: dt.datetime) -> PostedRow:
+        posted = PostedRow(at=at, event=event, reference=reference, status=status, answer=answer, took_ms=took)
         with self._box.session() as session:
             session.add(posted)
             session.commit()
@@ -171,9 +191,9 @@ def sign(body: bytes, secret: str) -> str:
     return hmac.new(secret.encode(), body, hashlib.sha256).hexdigest()
 
 
-def post(address: str, delivery: Delivery, secret: str) -> tuple[int, str, float]:
+def post(address: str, delivery: Delivery, secret: str, header: str = SIGNATURE_HEADER) -> tuple[int, str, float]:
     """Delivers over HTTP; status 0 where nobody answers. Took is in milliseconds."""
-    headers = {**delivery.headers, **({SIGNATURE_HEADER: sign(delivery.body, secret)} if secret else {})}
+    headers = {**delivery.headers, **({header: sign(delivery.body, secret)} if secret else {})}
     began = time.perf_counter()
     try:
         answer = httpx.post(address, content=delivery.body, headers=headers, timeout=15)

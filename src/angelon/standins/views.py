@@ -10,7 +10,7 @@ from flask import Blueprint, Response, abort, current_app, flash, jsonify, redir
 from angelon.standins import sms
 from angelon.standins.account import FAULTS as PROVIDER_FAULTS
 from angelon.standins.box import Box, opened, shown
-from angelon.standins.catalogue import CUSTOMERS, PRODUCTS
+from angelon.standins.catalogue import CARRIER_SAYS, CUSTOMERS, PRODUCTS
 from angelon.standins.chat import answered, chat_json
 from angelon.standins.counter import CantPost, Counter, next_state
 from angelon.standins.mailbox import FAULTS
@@ -57,6 +57,7 @@ def index() -> Any:
         fault=box().setting("mail_fault", "none"),
         faults=FAULTS,
         next_state=next_state,
+        carrier_says=CARRIER_SAYS,
         answer_of=answer_of,
         total=box().count_mails(),
     )
@@ -91,6 +92,8 @@ def act() -> Any:
                 posted = counter.test_delivery()
             case "move":
                 posted = counter.move(whole(form.get("order")) or 0, form.get("state", ""))
+            case "watch":
+                posted = counter.watch(form.get("number", ""), form.get("words", ""), form.get("place", ""))
             case "connect":
                 counter.connect(form.get("address", ""), form.get("secret", ""))
                 flash("The test shop delivers there from now on.", "good")
