@@ -248,3 +248,9 @@ def test_what_is_expected_of_a_parcel():
         none = days.ahead(picked.with_told(at(9, over)), CLOCK, dt.date(2026, 11, 4), "IE", "UTC", NOON)
         assert (none.late, none.counts, none.lost) == (None, None, None)
     assert days.ahead(picked.with_told(at(9, "failed")), CLOCK, None, "IE", "UTC", NOON).counts is None
+
+
+def test_a_parcel_that_waits_to_be_collected_is_never_late():
+    waits = told(at(4, "picked_up"), at(9, "ready_to_collect"))
+    known = days.ahead(waits, CLOCK, dt.date(2026, 11, 4), "IE", "UTC", NOON)
+    assert (known.expected, known.late, known.counts, known.lost) == (dt.date(2026, 11, 4), None, None, None)

@@ -329,6 +329,38 @@ def test_a_late_parcel_a_notice_and_a_line_that_is_in_none_are_said(bench, clien
     assert "1 line is in none yet: Rope" in text(client.get(f"/orders/{other}"))
 
 
+def test_the_offer_to_tell_takes_the_number_of_the_order_and_no_other(bench, client, order_id):
+    offer = {"sign_ups": [{"key": "today", "channel": "sms", "message": "today"}], "follow_sign_up": "today"}
+    set_up(bench, country="DE", pages={"follow": True} | offer)
+    assert "Tell me by SMS" not in text(client.get(follow(bench, order_id))), (
+        "its number is not read: nothing can be sent"
+    )
+    plain = made.source().model_dump(mode="json")
+    bench.change(Source.model_validate(plain | {"reading": plain["reading"] | {"phone": "$.buyer.phone"}}), SourceRow)
+    post(client, made.body(id=1, reference="BK-8", **ORDER))
+    bench.plan()
+    at = follow(bench, bench.rows("SELECT id FROM \"order\" WHERE number = 'BK-8'")[0].id)
+    assert "Tell me by SMS" in text(client.get(at))
+    for number, said in (("+49 30 23125015", "placed with another number"), ("twelve", "")):
+        refused = client.post(at, data={"address": number})
+        assert refused.status_code == 422
+        assert said in text(refused)
+        assert f'value="{number}"' in refused.get_data(as_text=True), "what was typed stays"
+    assert bench.rows("SELECT count(*) FROM consent") == [(0,)]
+    assert "You will get an SMS." in text(client.post(at, data={"address": "030 23125014"}, follow_redirects=True))
+    assert bench.rows("SELECT count(*) FROM consent") == [(1,)]
+
+
+def test_a_parcel_that_waits_says_so_and_not_what_was_expected(bench, client, order_id):
+    add(client, order_id)
+    row = bench.rows("SELECT id FROM parcel")[0]
+    for stage in ("picked_up", "ready_to_collect"):
+        client.post(f"/parcels/{row.id}", data={"order": order_id, "stage": stage})
+    page = text(client.get(follow(bench, order_id)))
+    assert "Ready to collect" in page
+    assert "Expected" not in page
+
+
 def test_a_viewer_sees_parcels_and_changes_none(bench, client, order_id):
     add(client, order_id)
     assert may("viewer", "parcels", False)

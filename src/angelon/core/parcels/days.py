@@ -62,14 +62,14 @@ def ahead(
     known = Ahead(expected, told_day is not None)
     if progress.delivered is not None:
         return known
-    back = progress.now is Stage.RETURNED
-    if expected is not None and not back:
+    waits = progress.now in (Stage.RETURNED, Stage.READY_TO_COLLECT)  # for the shop, or for the customer
+    if expected is not None and not waits:
         known = known._replace(late=_end_of(expected, zone))
-        if carrier.counts_after and progress.now is not Stage.FAILED and progress.now is not Stage.READY_TO_COLLECT:
+        if carrier.counts_after and progress.now is not Stage.FAILED:
             known = known._replace(
                 counts=_end_of(working_days_after(expected, carrier.counts_after, carrier, country), zone)
             )
-    if carrier.lost_after and not back and progress.now is not Stage.READY_TO_COLLECT:
+    if carrier.lost_after and not waits:
         last = working_days_after(heard.astimezone(zone).date(), carrier.lost_after, carrier, country)
         known = known._replace(lost=_end_of(last, zone))
     return known

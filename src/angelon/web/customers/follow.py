@@ -89,18 +89,19 @@ def show_page(token: str) -> Any:
 
 @pages.post("/f/<token>")
 def notify(token: str) -> Any:
-    """Keeps the permission for one message about this order."""
+    """Keeps the permission for one message about this order, which goes to the order's own number: another one is
+    refused.
+    """
     order = _opened(token)
-    page = _sign_up(live().setup.store.pages)
-    if page is None:
+    page, own = _sign_up(live().setup.store.pages), _number_of(order)
+    if page is None or not own:
         frame.gone()
-    shop, locale = live().setup.store, _locale(order.language or "")
-    try:
-        address = CHANNELS[page.channel].check_address(request.form.get("address", "")[:200], shop.country or None)
-    except ValueError:
-        return page_of(order, sign_up_words(locale).wrong, 422)
+    locale = _locale(order.language or "")
     if proofs.too_often(order.number):
         abort(429, sign_up_words(locale).slow)
+    address = _mobile(request.form.get("address", "")[:200])
+    if not address or address_key(page.channel, address) != address_key(page.channel, own):
+        return page_of(order, follow_words(locale).other_number if address else sign_up_words(locale).wrong, 422)
     words = f"{follow_words(locale).notify} {follow_words(locale).notify_do}"
     with work() as unit:
         sign_ups.give(unit, page, address_key(page.channel, address), words, order, services().clock)
@@ -108,8 +109,20 @@ def notify(token: str) -> Any:
 
 
 def _sign_up(pages_: PageTexts) -> SignUp | None:
-    """The sign-up by which the page offers to tell when a parcel is out for delivery."""
-    return next((one for one in pages_.sign_ups if one.key == pages_.follow_sign_up), None)
+    """The sign-up by which the page offers to tell when a parcel is out for delivery; it is one for SMS."""
+    return next((one for one in pages_.sign_ups if (one.key, one.channel) == (pages_.follow_sign_up, "sms")), None)
+
+
+def _number_of(order: OrderRow) -> str:
+    return _mobile(show(unpack((order.read or {}).get("phone"))))
+
+
+def _mobile(number: str) -> str:
+    """A number as texts are sent to it; empty where it is none."""
+    try:
+        return CHANNELS["sms"].check_address(number, live().setup.store.country or None)
+    except ValueError:
+        return ""
 
 
 def page_of(order: OrderRow, wrong: str = "", status: int = 200) -> Any:
@@ -133,7 +146,7 @@ def page_of(order: OrderRow, wrong: str = "", status: int = 200) -> Any:
         nothing=said_in(texts.follow_none, locale, shop.locale) or said.about_none,
         rest=[_name(line, locale) for line in left_over(lines, found)] if found else [],
         languages=_switch(),
-        notify=page if page is not None and page.channel == "sms" and _still_comes(found) else None,
+        notify=page if page is not None and _number_of(order) and _still_comes(found) else None,
         done=request.args.get("done") == "1",
         wrong=wrong,
         typed=request.form.get("address", ""),
@@ -178,6 +191,8 @@ def _shown(one: OfOrder, said: FollowWords, locale: str, texts: PageTexts) -> di
         told_now = said.failed
     elif now is Stage.RETURNED:
         told_now = said.returned
+    elif now is Stage.READY_TO_COLLECT:
+        told_now = said.collect
     elif delivered is None and row.trouble in ("late", "lost"):
         told_now = said.late
     elif delivered is None and expected is not None:

@@ -26,6 +26,7 @@ class FollowWords(NamedTuple):
     notify: str
     notify_at: str
     notify_do: str
+    other_number: str
     notified: str
     test: str
 
@@ -51,6 +52,7 @@ _TEXTS = {
         Shall we tell you when it is out for delivery?
         Your mobile number
         Tell me by SMS
+        This order was placed with another number. Write that one, or write to us.
         You will get an SMS.
         This is the link of a test: it leads to nobody’s parcels.""",
     "de": """Deine Bestellung {number}
@@ -73,6 +75,7 @@ _TEXTS = {
         Sollen wir dir sagen, wenn es zugestellt wird?
         Deine Mobilnummer
         Per SMS Bescheid geben
+        Bestellt wurde mit einer anderen Nummer. Schreib diese, oder schreib uns.
         Du bekommst eine SMS.
         Das ist der Link eines Tests: Er führt zu niemandes Paketen.""",
     "fr": """Votre commande {number}
@@ -95,6 +98,7 @@ _TEXTS = {
         Voulez-vous être prévenu quand il est en livraison ?
         Votre numéro de mobile
         Me prévenir par SMS
+        La commande a été passée avec un autre numéro. Indiquez celui-là, ou écrivez-nous.
         Vous recevrez un SMS.
         C’est le lien d’un test : il ne mène aux colis de personne.""",
     "es": """Tu pedido {number}
@@ -117,6 +121,7 @@ _TEXTS = {
         ¿Te avisamos cuando esté en reparto?
         Tu número de móvil
         Avisarme por SMS
+        El pedido se hizo con otro número. Escribe ese, o escríbenos.
         Recibirás un SMS.
         Es el enlace de una prueba: no lleva a los paquetes de nadie.""",
     "it": """Il tuo ordine {number}
@@ -139,6 +144,7 @@ _TEXTS = {
         Ti avvisiamo quando è in consegna?
         Il tuo numero di cellulare
         Avvisami per SMS
+        L’ordine è stato fatto con un altro numero. Scrivi quello, o scrivici.
         Riceverai un SMS.
         È il link di una prova: non porta ai pacchi di nessuno.""",
     "nl": """Je bestelling {number}
@@ -161,6 +167,7 @@ _TEXTS = {
         Zullen we je laten weten wanneer het wordt bezorgd?
         Je mobiele nummer
         Laat het me per sms weten
+        De bestelling is met een ander nummer gedaan. Schrijf dat nummer, of schrijf ons.
         Je krijgt een sms.
         Dit is de link van een test: hij leidt naar niemands pakketten.""",
 }
