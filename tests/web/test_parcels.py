@@ -82,6 +82,35 @@ def test_a_number_is_added_its_carrier_known_by_it_and_its_stage_set(bench, clie
     assert bench.rows("SELECT count(*) FROM parcel") == [(0,)]
 
 
+def test_stages_go_forward_and_a_delivery_can_be_taken_back(bench, client, order_id):
+    add(client, order_id)
+    (parcel,) = bench.rows("SELECT id FROM parcel")
+
+    def move(stage):
+        moved = client.post(f"/parcels/{parcel.id}", data={"order": order_id, "stage": stage}, follow_redirects=True)
+        return text(moved), bench.rows("SELECT stage FROM parcel")[0].stage
+
+    assert move("delivered")[1] == "delivered"
+    for stage in ("in_transit", "delivered"):
+        said, now = move(stage)
+        assert "It is “delivered” already, and stages only go forward." in said
+        assert "choose “not delivered after all”" in said
+        assert now == "delivered"
+    assert "It is noted." in move("not_delivered")[0]
+    assert move("in_transit")[1] == "in_transit"
+    assert move("delivered")[1] == "delivered"
+
+
+def test_a_parcel_of_long_ago_is_set_and_none_is_made_beside_it(bench, client, order_id):
+    add(client, order_id)
+    (parcel,) = bench.rows("SELECT id FROM parcel")
+    with bench.database.connection() as connection:
+        connection.exec_driver_sql("UPDATE parcel SET last_at = 0")
+        connection.exec_driver_sql("DELETE FROM parcel_line")
+    client.post(f"/parcels/{parcel.id}", data={"stage": "delivered"})
+    assert [tuple(row) for row in bench.rows("SELECT id, stage FROM parcel")] == [(parcel.id, "delivered")]
+
+
 def test_the_same_number_twice_is_one_parcel_and_one_event(bench, client, order_id):
     for _ in range(3):
         add(client, order_id)

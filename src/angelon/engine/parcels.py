@@ -79,6 +79,8 @@ class Telling:
     """When it was told (aware); now, where that is not said."""
     unheard: bool = False
     """Whether nobody is to hear that there is a parcel, either."""
+    parcel_id: int | None = None
+    """Which parcel, where that is known, whoever else has its number."""
 
 
 def read_tellings(source: Source, reading: Reading, order_id: int | None, heard: dt.datetime) -> list[Telling]:
@@ -262,12 +264,16 @@ class Parcels:
         return after, stage, values
 
     def _found(self, told: Telling, rows: Sequence[Any]) -> Any | None:
-        """The parcel that is meant: of this number and carrier, and not one of so long ago that the number is used
-        again. An order's own parcel is its own for ever.
+        """The parcel that is meant: the one that is named, else of this number and carrier, and not one of so long ago
+        that the number is used again. An order's own parcel is its own for ever.
         """
         carrier = carrier_of(self._carriers.values(), told.carrier)
         name = carrier.key if carrier is not None else told.carrier
         for row in rows:
+            if told.parcel_id is not None:
+                if row.id == told.parcel_id:
+                    return row
+                continue
             if name and row.carrier and plain(row.carrier) != plain(name):
                 continue
             if self._now - row.last_at <= USED_AGAIN:

@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 from zoneinfo import ZoneInfo
 
 from angelon.core.parcels import numbers
-from angelon.core.parcels.stages import LABELS, Stage
+from angelon.core.parcels.stages import LABELS, Progress, Stage, Told, happened
 from angelon.core.parcels.words import stage_of
 from angelon.core.problems import Invalid, NotFound, Problem
 from angelon.core.recipes.context import Context
@@ -37,6 +37,7 @@ _CALLED = {
     **{"lines": "items", "sku": "items", "skus": "items", "courier": "carrier", "town": "place"},
 }
 MOST_ROWS = 100_000
+_BACK = f"To take back that it was delivered, choose “{LABELS[Stage.NOT_DELIVERED]}”."
 AT_ONCE = 50
 """Rows of a file that one transaction takes: others write in between."""
 
@@ -49,9 +50,7 @@ class Choices(Exception):
         self.guesses = list(guesses)
 
 
-def add(
-    work: Work, clock: Clock, order_id: int, number: str, carrier: str = "", items: Sequence[str] = (), by: str = ""
-) -> str:
+def add(work: Work, clock: Clock, order_id: int, number: str, carrier: str = "", items: Sequence[str] = ()) -> str:
     """Adds a parcel to an order; gives the carrier's name. `items` are the skus, else names, of the lines in it; none
     where all are. Raises Invalid, NotFound, and Choices where the number does not say whose it is.
     """
@@ -77,7 +76,7 @@ def add(
         inside = ()
     told = Telling(
         number.strip()[: numbers.MOST],
-        by or work.actor.name,
+        work.actor.name,
         chosen.key if chosen else "",
         stage=Stage.LABEL_PRINTED,
         items=inside,
@@ -101,12 +100,17 @@ def _text(line: Mapping[str, object], part: str) -> str:
     return show(unpack(value) if isinstance(value, dict | list) else value)[:200]
 
 
-def move(work: Work, clock: Clock, parcel_id: int, stage: str, silent: bool = False) -> None:
-    """Says how far a parcel is, as of now. Raises Invalid and NotFound."""
+def move(work: Work, clock: Clock, parcel_id: int, stage: str) -> None:
+    """Says how far a parcel is, as of now. Raises Invalid, where that would change nothing too, and NotFound."""
     row = found(parcels.get(work.connection, work.store_id, parcel_id), "There is no such parcel.")
     if stage not in {one.value for one in Stage}:
         raise Invalid([Problem("stage", "That is no stage of a parcel.", "Choose one of them.")])
-    told = Telling(row.number, work.actor.name, row.carrier, stage=Stage(stage), at=work.now, silent=silent)
+    before, new = Progress.from_stored(row.told), Told(work.now, Stage(stage), work.actor.name)
+    after = before.with_told(new)
+    if not happened(before, after, new.stage) and (before.now, before.delivered) == (after.now, after.delivered):
+        known = LABELS[before.now] if before.now is not None else "not known"
+        raise Invalid([Problem("stage", f"It is “{known}” already, and stages only go forward.", _BACK)])
+    told = Telling(row.number, work.actor.name, row.carrier, stage=new.stage, at=work.now, parcel_id=parcel_id)
     Parcels(work.connection, work.live, clock).tell([told])
     text = f"Parcel {row.number}: {LABELS[Stage(stage)]}"
     for order_id in parcels.orders_of(work.connection, [parcel_id]).get(parcel_id, []):

@@ -8,12 +8,12 @@ from typing import Any
 from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
 
 from angelon.core.parcels import numbers
-from angelon.core.parcels.stages import LABELS, LINE, Stage
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs.carrier import Carrier
 from angelon.engine.operations import carriers as operations
 from angelon.web.conflicts import edits_seen
 from angelon.web.listing import Choice, narrowed
+from angelon.web.parcels.shown import SAID
 from angelon.web.services import live, store, work, work_or_back
 
 pages = Blueprint("carriers", __name__, url_prefix="/carriers", template_folder="templates")
@@ -24,8 +24,7 @@ CHECKS = {
     "mod10": "check digit modulo 10 (GS1)",
     "mod11": "check digit modulo 11",
 }
-STAGES = {stage.value: LABELS[stage] for stage in (*LINE, Stage.FAILED, Stage.RETURNED, Stage.NOT_DELIVERED)}
-_BY_LABEL = {label: key for key, label in STAGES.items()}
+_BY_LABEL = {label: key for key, label in SAID.items()}
 
 
 @pages.get("")
@@ -115,7 +114,7 @@ def _one(carrier: Carrier, typed: Mapping[str, Any], problems: Sequence[Problem]
         problems=problems,
         edits=request.form.get("edits", store().edits),
         checks=CHECKS,
-        stages=STAGES,
+        stages=SAID,
         uses=sum(1 for one in live().setup.store.carriers if one.on),
     )
 
@@ -128,7 +127,7 @@ def _as_text(carrier: Carrier) -> dict[str, Any]:
         "countries": ", ".join(carrier.countries),
         "default_for": ", ".join(carrier.default_for),
         "forms": "\n".join(f"{form.shape} {form.check}".strip() for form in carrier.forms),
-        "words": "\n".join(f"{words} = {STAGES[stage]}" for words, stage in carrier.words.items()),
+        "words": "\n".join(f"{words} = {SAID[stage]}" for words, stage in carrier.words.items()),
         "working_days": carrier.working_days,
     }
 
@@ -164,8 +163,8 @@ def _from_text(typed: Mapping[str, Any]) -> dict[str, Any]:
     for line in _lines(typed.get("words", "")):
         theirs, _, ours = (part.strip() for part in line.rpartition("="))
         stage = _BY_LABEL.get(ours.casefold(), ours.casefold().replace(" ", "_"))
-        if not theirs or stage not in STAGES:
-            hint = f"Write {theirs or 'Gone to depot'} = in transit. The stages are {', '.join(STAGES.values())}."
+        if not theirs or stage not in SAID:
+            hint = f"Write {theirs or 'Gone to depot'} = in transit. The stages are {', '.join(SAID.values())}."
             problems.append(Problem("words", f"“{line[:80]}” does not say what it means.", hint))
         words[theirs] = stage
     forms = []

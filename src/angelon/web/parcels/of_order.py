@@ -29,7 +29,7 @@ def around_order(order: Any, **typed: Any) -> dict[str, Any]:
         "left": [text_of(line, "name") or text_of(line, "sku") for line in left_over(lines, of_order)],
         "carriers": carriers,
         "line_choices": [pair for pair in names if pair[0]],
-        "stages": shown.STAGES,
+        "stages": shown.SAID,
         "labels": LABELS,
         "troubles": shown.TROUBLES,
         "told_of": shown.told_of,

@@ -11,10 +11,9 @@ from flask import g
 
 from angelon.core.parcels import numbers
 from angelon.core.parcels.stages import LABELS, LINE, RANK, Progress, Stage, Told
-from angelon.db import parcels
 from angelon.db.parcels import Item
 from angelon.engine.parcels import ahead_of, called
-from angelon.web.services import live, session
+from angelon.web.services import live
 
 STOPS = (
     (Stage.LABEL_PRINTED, "label"),
@@ -115,16 +114,12 @@ def teller(by: str) -> str:
     return source.name if source is not None else by
 
 
-def of_order(order_id: int) -> list[Shown]:
-    """An order's parcels."""
-    found = parcels.of_orders(session().connection(), [order_id]).get(order_id, [])
-    return [show(one.row, one.items) for one in found]
-
-
 def told_of(shown: Shown) -> list[Told]:
     """What was told of it, the newest first."""
     return list(reversed(Progress.from_stored(shown.row.told).told))
 
 
 STAGES: Mapping[str, str] = {stage.value: LABELS[stage] for stage in (*LINE, Stage.FAILED, Stage.RETURNED)}
-"""What a person may say of a parcel, and what lists are narrowed by."""
+"""How far parcels are: what lists are narrowed by."""
+SAID: Mapping[str, str] = {stage.value: LABELS[stage] for stage in Stage}
+"""What may be said of a parcel, by a person and by a carrier's words."""
