@@ -1,5 +1,6 @@
 """Parcels on pages: a number typed, a file tried and taken, carriers, and what customers see of it."""
 
+import csv
 import io
 import re
 
@@ -221,6 +222,22 @@ def test_what_is_exported_can_be_read_again(bench, client, order_id):
     out = client.get("/parcels/all.csv").get_data(as_text=True)
     assert out.splitlines()[1].startswith(f"BK-7,{ONE},Gannet Post,label_printed,")
     assert "1 line can be taken" in text(read(client, out))
+
+
+def test_what_is_in_a_parcel_and_which_order_it_waits_for_are_exported(bench, client, api, order_id):
+    lines = [{"sku": "A", "title": "Sled", "quantity": 1}, {"sku": "B", "title": "Rope", "quantity": 2}]
+    plain = made.source().model_dump(mode="json")
+    bench.change(Source.model_validate(plain | {"line": plain["line"] | {"sku": "$.sku"}}), SourceRow)
+    post(client, made.body(id=1, reference="BK-8", lines=lines, **ORDER))
+    bench.plan()
+    add(client, bench.rows("SELECT id FROM \"order\" WHERE number = 'BK-8'")[0].id, item="A")
+    rows = csv.DictReader(io.StringIO(client.get("/parcels/all.csv").get_data(as_text=True)))
+    assert [(row["order"], row["number"], row["items"]) for row in rows] == [("BK-8", ONE, "A")]
+    with bench.database.connection() as connection:
+        connection.exec_driver_sql("DELETE FROM parcel_line")
+        connection.exec_driver_sql("UPDATE parcel SET said_order = 'BK-9'")
+    (row,) = csv.DictReader(io.StringIO(client.get("/parcels/all.csv").get_data(as_text=True)))
+    assert (row["order"], row["items"]) == ("BK-9", "")
 
 
 def test_the_list_is_narrowed_and_says_what_needs_attention(bench, client, order_id):

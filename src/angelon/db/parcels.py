@@ -58,6 +58,11 @@ class Item(NamedTuple):
     name: str = ""
     quantity: str = ""
 
+    @property
+    def said(self) -> str:
+        """`2 × Rope`."""
+        return " × ".join(part for part in (self.quantity, self.name or self.item) if part)
+
 
 class OfOrder(NamedTuple):
     """A parcel of an order (a row of its table), and what of the order is in it."""

@@ -323,13 +323,10 @@ class Parcels:
         return values | {"look_at": self._next_look(_Row(row, values), after)}
 
     def _next_look(self, row: Any, progress: Progress) -> dt.datetime | None:
-        known = self.ahead(row, progress)
+        known = ahead_of(self._live, row, progress)
         done = {"": 0, "failed": 0, "late": 1, "lost": 3}[row.trouble]
         moments = (known.late if done < 1 else None, known.counts, known.lost if done < 3 else None)
         return min((one for one in moments if one is not None), default=None)
-
-    def ahead(self, row: Any, progress: Progress) -> days.Ahead:
-        return ahead_of(self._live, row, progress)
 
     # ---- what is news
 
@@ -405,7 +402,7 @@ class Parcels:
         noted, and is nobody's news; of an order that was cancelled or paid back nothing is expected any more.
         """
         progress = Progress.from_stored(row.told)
-        known = self.ahead(row, progress)
+        known = ahead_of(self._live, row, progress)
         of_it = parcels.orders_of(self._connection, [row.id]).get(row.id, [])
         undone = events.orders_with(self._connection, of_it, UNDONE)
         orders = [order_id for order_id in of_it if order_id not in undone]
@@ -468,13 +465,13 @@ def _once(after: Progress, stage: Stage) -> str:
 
 def called(live: LiveSetup, carrier: str, locale: str = "") -> str:
     """What a carrier is called, by its key; as it was told where it is none that is set up."""
-    known = next((one for one in live.setup.store.carriers if one.key == carrier), None)
+    known = live.setup.store.carrier(carrier)
     return known.called(locale) if known is not None else carrier
 
 
 def ahead_of(live: LiveSetup, row: Any, progress: Progress) -> days.Ahead:
     """What is expected of a parcel (a row of its table)."""
-    carrier = next((one for one in live.setup.store.carriers if one.key == row.carrier), days.PLAIN)
+    carrier = live.setup.store.carrier(row.carrier) or days.PLAIN
     told = dt.date.fromisoformat(row.expected_on) if row.expected_on else None
     shop = live.setup.store
     return days.ahead(progress, carrier, told, row.country or shop.country, shop.timezone, row.last_at)
@@ -485,19 +482,20 @@ def left_over(lines: Sequence[Any], of_order: Sequence[OfOrder]) -> list[Any]:
     packed = {item.item for one in of_order for item in one.items}
     if not of_order or "" in packed:
         return [] if of_order else list(lines)
-    return [line for line in lines if not {_plain(line, "sku"), _plain(line, "name")} & packed - {""}]
+    return [line for line in lines if not {text_of(line, "sku"), text_of(line, "name")} & packed - {""}]
 
 
-def _plain(line: Any, part: str) -> str:
-    value = line.get(part) if isinstance(line, dict) else None
-    return show(unpack(value) if isinstance(value, dict | list) else value).strip()
+def text_of(read: Any, part: str) -> str:
+    """A part of what was read of an order, or of one of its lines, as text."""
+    value = read.get(part) if isinstance(read, dict) else None
+    return show(unpack(value)).strip()[:200] if value is not None else ""
 
 
 def values_of(live: LiveSetup, one: OfOrder, locale: str = "") -> dict[str, Value]:
     """A parcel as texts know it."""
     progress = Progress.from_stored(one.row.told)
     expected, delivered = ahead_of(live, one.row, progress).expected, progress.delivered
-    carrier = next((c for c in live.setup.store.carriers if c.key == one.row.carrier), None)
+    carrier = live.setup.store.carrier(one.row.carrier)
     country = one.row.country or live.setup.store.country
     own = numbers.page_of(carrier, one.row.number, country, "", locale or live.setup.store.locale) if carrier else ""
     link = SAMPLE_FOLLOW if live.setup.store.pages.follow else own
@@ -511,7 +509,7 @@ def values_of(live: LiveSetup, one: OfOrder, locale: str = "") -> dict[str, Valu
         "estimated": bool(delivered is not None and delivered.estimated),
         "late": one.row.trouble in ("late", "lost"),
         "link": link or None,
-        "items": ", ".join(" × ".join(x for x in (i.quantity, i.name or i.item) if x) for i in one.items if i.item),
+        "items": ", ".join(item.said for item in one.items if item.item),
     }
 
 

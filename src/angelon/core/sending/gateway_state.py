@@ -12,8 +12,9 @@ from angelon.core.sending.allowance import MICRO
 from angelon.core.specs.gateway import Gateway
 
 REFUSES_ALL = "It refuses nearly everybody"
+"""How the reason begins where a gateway refuses one recipient after the other, and is left alone."""
 REFUSES_SEVERAL = "It has refused several in a row"
-"""How the reason begins where a gateway refuses one recipient after the other."""
+"""The same where that is doubted only."""
 _LOGIN = re.compile(r"(401|530|534|535)\b|did not accept the user name")
 _CREDIT = re.compile(r"402\b")
 

@@ -298,6 +298,9 @@ class Store(Spec):
         """The variable that says whether a customer has agreed to a channel; empty where the channel needs none."""
         return next((name for key, name in self.consent.items() if key == channel), "")
 
+    def carrier(self, key: str) -> Carrier | None:
+        return next((one for one in self.carriers if one.key == key), None)
+
     def rules_for(self, channel: str, routes: Iterable[str]) -> list[Rules]:
         """The rules that count for a text of a channel that these routes send."""
         return [self.rules, *(rules for rules in self.more_rules if rules.applies(channel, routes))]

@@ -21,7 +21,7 @@ MOST_BYTES = 1_000_000
 
 def of(store: Store, key: str) -> Carrier:
     """Raises NotFound."""
-    found = next((carrier for carrier in store.carriers if carrier.key == key), None)
+    found = store.carrier(key)
     if found is None:
         raise NotFound(f"There is no carrier “{key[:60]}”. It may have been deleted.")
     return found

@@ -18,13 +18,13 @@ from angelon.core.recipes.context import Context
 from angelon.core.recipes.evaluate import evaluate
 from angelon.core.specs.variable import Recipe, Type
 from angelon.core.tables_out import active_again
-from angelon.core.values import Day, show, unpack
+from angelon.core.values import Day
 from angelon.db import orders, parcels
 from angelon.db.live_setup import LiveSetup
 from angelon.db.parcels import Item
 from angelon.engine.clock import Clock
 from angelon.engine.installation import Installation
-from angelon.engine.parcels import Parcels, Telling, called, carrier_of
+from angelon.engine.parcels import Parcels, Telling, called, carrier_of, text_of
 from angelon.engine.unit import Actor, Work, found, unit
 
 ADDED, MOVED, TAKEN_OUT = "parcel added", "parcel stage set", "parcel taken out"
@@ -60,10 +60,10 @@ def add(work: Work, clock: Clock, order_id: int, number: str, carrier: str = "",
         what = f"“{number[:40]}” is no parcel’s number." if number.strip() else "The number is empty."
         raise Invalid([Problem("number", what, "Write it as on the label.")])
     carriers = work.live.setup.store.carriers
-    chosen = next((one for one in carriers if one.key == carrier), None)
+    chosen = work.live.setup.store.carrier(carrier)
     if carrier and chosen is None:
         raise Invalid([Problem("carrier", "There is no such carrier any more.", "Choose another.")])
-    country = show(unpack((order.read or {}).get("country")))[:2].upper()
+    country = text_of(order.read, "country")[:2].upper()
     if chosen is None and carriers:
         guesses = numbers.guesses(carriers, key, country)
         settled = numbers.settled(guesses)
@@ -71,7 +71,9 @@ def add(work: Work, clock: Clock, order_id: int, number: str, carrier: str = "",
             raise Choices(guesses)
         chosen = settled.carrier
     lines = {_sku(line): line for line in (order.read or {}).get("lines") or [] if isinstance(line, dict)}
-    inside = tuple(Item(sku, _text(lines[sku], "name"), _text(lines[sku], "quantity")) for sku in items if sku in lines)
+    inside = tuple(
+        Item(sku, text_of(lines[sku], "name"), text_of(lines[sku], "quantity")) for sku in items if sku in lines
+    )
     if inside and len(inside) == len(lines):
         inside = ()
     told = Telling(
@@ -92,12 +94,7 @@ def add(work: Work, clock: Clock, order_id: int, number: str, carrier: str = "",
 
 
 def _sku(line: Mapping[str, object]) -> str:
-    return (_text(line, "sku") or _text(line, "name"))[:100]
-
-
-def _text(line: Mapping[str, object], part: str) -> str:
-    value = line.get(part)
-    return show(unpack(value) if isinstance(value, dict | list) else value)[:200]
+    return (text_of(line, "sku") or text_of(line, "name"))[:100]
 
 
 def move(work: Work, clock: Clock, parcel_id: int, stage: str) -> None:

@@ -168,7 +168,7 @@ def _shown(one: OfOrder, said: FollowWords, locale: str, texts: PageTexts) -> di
     progress = Progress.from_stored(row.told)
     country = row.country or shop.country
     zone = zone_of(country, "", shop.timezone)[0] if country else ZoneInfo(shop.timezone)
-    carrier = next((c for c in shop.carriers if c.key == row.carrier), None)
+    carrier = shop.carrier(row.carrier)
     expected, delivered, now = ahead_of(live(), row, progress).expected, progress.delivered, progress.now
     word = words_in(locale, shop.letterhead.fixed_words)
     stops: list[dict[str, Any]] = []
@@ -210,7 +210,7 @@ def _shown(one: OfOrder, said: FollowWords, locale: str, texts: PageTexts) -> di
         "at": sum(bool(stop["reached"]) for stop in stops) - 1,
         "estimated": delivered is not None and delivered.estimated,
         "told": told_now,
-        "inside": [" × ".join(x for x in (i.quantity, i.name or i.item) if x) for i in one.items if i.item],
+        "inside": [item.said for item in one.items if item.item],
         "notices": [text for text in notices if text],
     }
 

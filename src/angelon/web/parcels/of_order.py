@@ -7,9 +7,8 @@ from typing import Any
 from flask import request
 
 from angelon.core.parcels.stages import LABELS
-from angelon.core.values import show, unpack
 from angelon.db import parcels
-from angelon.engine.parcels import left_over
+from angelon.engine.parcels import left_over, text_of
 from angelon.engine.preferences import Links
 from angelon.web.parcels import shown
 from angelon.web.services import live, public_address, services, session
@@ -41,9 +40,3 @@ def around_order(order: Any, **typed: Any) -> dict[str, Any]:
         "typed": request.form,
         "guesses": None,
     } | typed
-
-
-def text_of(line: Any, name: str) -> str:
-    """A part of what was read of an order, or of one of its lines, as text."""
-    value = line.get(name) if isinstance(line, dict) else None
-    return show(unpack(value))[:200] if value is not None else ""

@@ -58,7 +58,7 @@ class Shown:
 
 def show(row: Any, items: Sequence[Item] = (), orders: Sequence[tuple[int, str]] = ()) -> Shown:
     progress = Progress.from_stored(row.told)
-    carrier = next((one for one in live().setup.store.carriers if one.key == row.carrier), None)
+    carrier = live().setup.store.carrier(row.carrier)
     known = ahead_of(live(), row, progress)
     rank = progress.rank
     collects = progress.stage is Stage.READY_TO_COLLECT
@@ -82,7 +82,7 @@ def show(row: Any, items: Sequence[Item] = (), orders: Sequence[tuple[int, str]]
         numbers.page_of(carrier, row.number, country, "", live().setup.store.locale) if carrier else "",
         any(one.check and numbers.fits(one, row.number_key) for one in forms),
         bool(delivered is not None and delivered.estimated),
-        ", ".join(" × ".join(x for x in (one.quantity, one.name or one.item) if x) for one in items if one.item),
+        ", ".join(one.said for one in items if one.item),
         orders,
     )
 

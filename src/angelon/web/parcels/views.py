@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import datetime as dt
 import hashlib
 import time
@@ -17,13 +18,12 @@ from angelon.db import orders, parcels
 from angelon.db.database import Database
 from angelon.db.live_setup import LiveSetup
 from angelon.engine.operations import parcels as operations
-from angelon.engine.parcels import called
+from angelon.engine.parcels import called, text_of
 from angelon.web.exporting import AT_ONCE, as_file, moment
 from angelon.web.numbers import whole
 from angelon.web.orders.views import page_of
 from angelon.web.paging import Page
 from angelon.web.parcels import shown
-from angelon.web.parcels.of_order import text_of
 from angelon.web.services import actor, live, read_anew, services, session, store_id, work
 
 pages = Blueprint("parcels", __name__, url_prefix="/parcels", template_folder="templates")
@@ -43,7 +43,7 @@ def index() -> Any:
 
 
 def _index(**more: Any) -> Any:
-    wanted = parcels.Wanted(*(request.args.get(name, "")[:60] for name in ("stage", "carrier", "trouble", "number")))
+    wanted = _wanted()
     page = Page(parcels.listed(session(), store_id(), wanted, A_PAGE + 1, Page.after_time()), A_PAGE)
     in_them = parcels.orders_in(session(), [row.id for row in page.items])
     since = services().clock.now() - COUNTED
@@ -69,6 +69,10 @@ def _index(**more: Any) -> Any:
     )
 
 
+def _wanted() -> parcels.Wanted:
+    return parcels.Wanted(*(request.args.get(name, "")[:60] for name in ("stage", "carrier", "trouble", "number")))
+
+
 def _set_up() -> set[tuple[str, str]]:
     return {(one.key, one.name) for one in live().setup.store.carriers if one.on}
 
@@ -88,8 +92,7 @@ def _took(since: dt.datetime) -> list[tuple[str, str, int, float, float]]:
 @pages.get("/all.csv")
 def as_csv() -> Any:
     """Every parcel that fits, as a file that can be read again."""
-    wanted = parcels.Wanted(*(request.args.get(name, "")[:60] for name in ("stage", "carrier", "trouble", "number")))
-    return as_file("parcels", "csv", COLUMNS, _parts(services().database, live(), store_id(), wanted))
+    return as_file("parcels", "csv", COLUMNS, _parts(services().database, live(), store_id(), _wanted()))
 
 
 def _parts(
@@ -100,10 +103,13 @@ def _parts(
         with database.reading() as reading:
             found = parcels.listed(reading, here, wanted, AT_ONCE, after)
             in_them = parcels.orders_in(reading, [row.id for row in found])
+            ids = {order_id for pairs in in_them.values() for order_id, _ in pairs}
+            of_them = parcels.of_orders(reading.connection(), ids)
+        inside = {(one.row.id, id_): [item.item for item in one.items] for id_, of in of_them.items() for one in of}
         rows: list[Mapping[str, Any]] = []
         for row in found:
             told = [one for one in row.told or [] if one[1] == row.stage]
-            for _, number in in_them.get(row.id) or [(0, "")]:
+            for order_id, number in in_them.get(row.id) or [(0, row.said_order)]:
                 rows.append(
                     {
                         "order": number,
@@ -113,7 +119,7 @@ def _parts(
                         "at": told[-1][0] if told else "",
                         "expected": row.expected_on,
                         "place": told[-1][3] if told else "",
-                        "items": "",
+                        "items": ", ".join(inside.get((row.id, order_id), ())),
                         "delivered": moment(row.delivered_at),
                         "estimated": "yes" if told and told[-1][2] == "estimate" else "",
                     }
@@ -234,8 +240,9 @@ def _kept(digest: str) -> Path | None:
     folder = services().settings.home / "tried"
     folder.mkdir(mode=0o700, exist_ok=True)
     for old in folder.iterdir():
-        if time.time() - old.stat().st_mtime > KEPT:
-            old.unlink(missing_ok=True)
+        with contextlib.suppress(FileNotFoundError):  # somebody else was quicker
+            if time.time() - old.stat().st_mtime > KEPT:
+                old.unlink()
     return folder / digest if len(digest) == 64 and digest.isalnum() else None
 
 
