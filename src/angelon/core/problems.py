@@ -20,8 +20,12 @@ class Problem:
     severity: Literal["error", "warning"] = "error"
 
     def __str__(self) -> str:
-        head = f"{self.where}: {self.what}" if self.where else self.what
-        return f"{head} {self.hint}".strip()
+        return f"{self.where}: {self.said}" if self.where else self.said
+
+    @property
+    def said(self) -> str:
+        """What is wrong and what to do, without the place: beside the field, or where there is but one."""
+        return f"{self.what} {self.hint}".strip()
 
     def at(self, where: str) -> Problem:
         """The same problem, seen from one level further out."""

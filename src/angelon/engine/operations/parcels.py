@@ -37,7 +37,6 @@ _CALLED = {
     **{"lines": "items", "sku": "items", "skus": "items", "courier": "carrier", "town": "place"},
 }
 MOST_ROWS = 100_000
-_BACK = f"To take back that it was delivered, choose “{LABELS[Stage.NOT_DELIVERED]}”."
 AT_ONCE = 50
 """Rows of a file that one transaction takes: others write in between."""
 
@@ -106,7 +105,10 @@ def move(work: Work, clock: Clock, parcel_id: int, stage: str) -> None:
     after = before.with_told(new)
     if not happened(before, after, new.stage) and (before.now, before.delivered) == (after.now, after.delivered):
         known = LABELS[before.now] if before.now is not None else "not known"
-        raise Invalid([Problem("stage", f"It is “{known}” already, and stages only go forward.", _BACK)])
+        back = (
+            f"To take that back, choose “{LABELS[Stage.NOT_DELIVERED]}”." if before.delivered else "Choose a later one."
+        )
+        raise Invalid([Problem("stage", f"It is “{known}” already, and stages only go forward.", back)])
     told = Telling(row.number, work.actor.name, row.carrier, stage=new.stage, at=work.now, parcel_id=parcel_id)
     Parcels(work.connection, work.live, clock).tell([told])
     text = f"Parcel {row.number}: {LABELS[Stage(stage)]}"

@@ -129,5 +129,5 @@ def switch(name: str) -> Any:
                 told = "It is off. What it has scheduled still goes out."
         flash(told, "good")
     except Invalid as error:
-        flash(f"Not switched on: {error.problems[0].what} {error.problems[0].hint}".strip(), "bad")
+        flash(f"Not switched on: {error.problems[0].said}", "bad")
     return redirect(url_for(".index") if request.form.get("back") == "list" else url_for(".show", name=name))

@@ -130,7 +130,7 @@ def _switched_on(cell: Cell, made: dict[str, str]) -> str:
                 unit, cell.type, cell.channel, cell.message or made.get(cell.type, ""), spec, variables
             )
     except Invalid as error:
-        return f"{named}: {error.problems[0].what} {error.problems[0].hint}".strip()
+        return f"{named}: {error.problems[0].said}"
     if stage.new_message:
         made[cell.type] = stage.message
     try:
@@ -143,7 +143,7 @@ def _switched_on(cell: Cell, made: dict[str, str]) -> str:
     except ChecksFailed as error:
         return f"{named} is a draft: a check fails, “{error.outcomes[0].check.name}”."
     except Invalid as error:
-        return f"{named} is a draft: {error.problems[0].what} {error.problems[0].hint}".strip()
+        return f"{named} is a draft: {error.problems[0].said}"
     return ""
 
 

@@ -65,7 +65,7 @@ def create() -> Any:
         with work() as unit:
             key = operations.create(unit, name)
     except Invalid as error:
-        flash(f"Not added: {error.problems[0]}", "bad")
+        flash(f"Not added: {error.problems[0].said}", "bad")
         return _index(name), 422
     return redirect(url_for(".edit", key=key))
 

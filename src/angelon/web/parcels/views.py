@@ -166,17 +166,17 @@ def add(order_id: int) -> Any:
         found = error.guesses[:3]
         return page_of(order_id, parcel={"guesses": found, "settled": None, "asked": True}), 422
     except Invalid as error:
-        flash(f"Not added: {error.problems[0]}", "bad")
+        flash(f"Not added: {error.problems[0].said}", "bad")
         return page_of(order_id), 422
     flash(f"The parcel {number.strip()} is added{f', brought by {name}' if name else ''}.", "good")
-    return redirect(f"{url_for('orders.one', order_id=order_id)}#parcels")
+    return redirect(url_for("orders.one", order_id=order_id))
 
 
 @pages.post("/<int:parcel_id>")
 def move(parcel_id: int) -> Any:
     """Says how far a parcel is, or takes an order out of it."""
     order_id = whole(request.form.get("order", "")) or 0
-    back = f"{url_for('orders.one', order_id=order_id)}#parcels" if order_id else url_for(".index")
+    back = url_for("orders.one", order_id=order_id) if order_id else url_for(".index")
     try:
         with work() as unit:
             if request.form.get("act") == "take_out":
@@ -186,7 +186,7 @@ def move(parcel_id: int) -> Any:
                 operations.move(unit, services().clock, parcel_id, request.form.get("stage", ""))
                 said = "It is noted. Routes that wait for it send now."
     except Invalid as error:
-        flash(f"Nothing was changed: {error.problems[0]}", "bad")
+        flash(f"Nothing was changed: {error.problems[0].said}", "bad")
     else:
         flash(said, "good")
     return redirect(back)
@@ -223,7 +223,7 @@ def add_numbers() -> Any:
             why = numbers.doubt(error.guesses)
             problems[order_id] = f"It {why}." if why else "It has the form of no carrier that is on: choose one."
         except Invalid as error:
-            problems[order_id] = str(error.problems[0])
+            problems[order_id] = error.problems[0].said
     read_anew()
     if added:
         flash(f"{added} added. Routes that wait for an added parcel send now.", "good")
@@ -259,17 +259,17 @@ def read_file() -> Any:
         data = file.read(MOST_BYTES + 1) if file is not None else b""
         if not data:
             flash("Choose a file.", "bad")
-            return redirect(f"{url_for('.index')}#file")
+            return redirect(url_for(".index"))
         if len(data) > MOST_BYTES:
             flash(f"The file is larger than {MOST_BYTES // 1_000_000} MB: split it.", "bad")
-            return redirect(f"{url_for('.index')}#file")
+            return redirect(url_for(".index"))
         _, lines = operations.parse(data)
         with work() as unit, unit.look() as looked:
             read = operations.read_lines(looked, lines[:2000], actor().name, silent, unheard)
         read_anew()
     except Invalid as error:
-        flash(f"Nothing was read: {error.problems[0]}", "bad")
-        return redirect(f"{url_for('.index')}#file")
+        flash(f"Nothing was read: {error.problems[0].said}", "bad")
+        return redirect(url_for(".index"))
     digest = hashlib.sha256(data).hexdigest()
     kept = _kept(digest)
     assert kept is not None
@@ -281,7 +281,7 @@ def _take(digest: str, silent: bool, unheard: bool) -> Any:
     kept = _kept(digest)
     if kept is None or not kept.is_file():
         flash("The file is no longer here. Choose it again.", "bad")
-        return redirect(f"{url_for('.index')}#file")
+        return redirect(url_for(".index"))
     taken, left = operations.take_file(services().installation, store_id(), actor(), kept.read_bytes(), silent, unheard)
     read_anew()
     kept.unlink(missing_ok=True)
