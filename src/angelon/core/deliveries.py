@@ -17,6 +17,11 @@ from angelon.core.specs.source import Locator, Source
 UNNAMED = "unnamed"
 """The name of an event whose delivery does not say what happened."""
 
+STATED = "order"
+"""The name of an event of a source that tells how orders are, where nothing else names it."""
+QUIET = "order, told to nobody"
+"""The name of an event that only takes an order in: no route hears of what follows from it."""
+
 CLOUD_ATTRIBUTES = ("id", "source", "type", "subject", "time", "specversion", "dataschema", "datacontenttype")
 
 
@@ -42,7 +47,7 @@ def read_delivery(source: Source, headers: Mapping[str, str], raw: bytes, with_p
         batch = split(source, cloud_event(headers, parse_body(raw, headers.get("content-type"))))
     found = []
     for number, item in enumerate(batch):
-        name = locate(source.event_name, headers, item) or UNNAMED
+        name = locate(source.event_name, headers, item) or (STATED if source.tells == "orders" else UNNAMED)
         delivery = locate(source.delivery_id, headers, item) or ""
         if delivery and len(batch) > 1 and not source.delivery_id.path:
             delivery = f"{delivery}#{number}"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import email.utils
 from collections.abc import Callable
 from typing import NamedTuple
 
@@ -60,3 +61,17 @@ class RetryPolicy(BaseModel):
         wait = min(asked, self.cap_seconds) if asked is not None else self.ceiling(tries) * draw()
         at = now + dt.timedelta(seconds=max(wait, 0.1))
         return at if at - first <= dt.timedelta(hours=self.give_up_after_hours) else None
+
+
+def retry_after(text: str, now: dt.datetime) -> float:
+    """For how many seconds whoever answered wants to be left alone (RFC 9110, section 10.2.3: seconds, or a date); 0
+    where it does not say so. `now` is aware.
+    """
+    text = text.strip()
+    if text.isdigit() and len(text) < 10:
+        return float(text)
+    try:
+        at = email.utils.parsedate_to_datetime(text)
+    except ValueError:
+        return 0.0
+    return max(0.0, (at.replace(tzinfo=at.tzinfo or dt.UTC) - now).total_seconds())

@@ -237,7 +237,9 @@ def _drop_credentials(session: Session, row: Any, spec: Spec) -> None:
     elif isinstance(spec, Source):
         before = {one.name: one for one in from_stored(Source, row.spec).enrichments}
         now = [one for one in spec.enrichments if one.name in before]
-        gone = [f"{LOOK_UP}{one.name}" for one in now if moved(before[one.name], one)]
+        gone = [f"{LOOK_UP}{one.name}" for one in now if moved(before[one.name].url, one.url)]
+        was = from_stored(Source, row.spec).fetch
+        gone += [FETCH] if was is not None and (spec.fetch is None or moved(was.url, spec.fetch.url)) else []
     if gone:
         mine = (col(SecretRow.kind).in_(gone), col(SecretRow.owner_id) == row.id)
         session.execute(delete(SecretRow).where(*mine))
@@ -245,6 +247,8 @@ def _drop_credentials(session: Session, row: Any, spec: Spec) -> None:
 
 LOOK_UP = "look-up:"
 """How the kind of a look-up's credentials begins; its name follows."""
+FETCH = "fetch"
+"""The kind of the credentials by which a source's orders are fetched."""
 
 
 def keys(session: Session, store_id: int) -> dict[str, dict[int, str]]:

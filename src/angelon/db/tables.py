@@ -400,6 +400,39 @@ class RefusedRow(SQLModel, table=True):
     """How it seems to be signed, where its signature was refused: a `Signing`, and whether a secret `verified` it."""
 
 
+class FetchRow(SQLModel, table=True):
+    """How far a source's orders are fetched. One process at a time fetches a source: whoever holds its lease."""
+
+    __tablename__ = "fetch"
+    source_id: int = Field(primary_key=True, foreign_key="source.id")
+    position: Any = _json()
+    due_at: dt.datetime = Field(sa_column=Column(Instant, nullable=False))
+    held_until: dt.datetime | None = _instant()
+    """Until when the process that fetches just now has it for itself."""
+    tried_at: dt.datetime | None = _instant()
+    through_at: dt.datetime | None = _instant()
+    """When all pages were last gone through."""
+    problem: str = ""
+    failures: int = 0
+    """Failed requests in a row."""
+    hour_at: dt.datetime | None = _instant()
+    in_hour: int = 0
+    """Requests since `hour_at`."""
+    log: Any = _json()
+    """The newest passes: when, how many requests and orders, how many of these were new, why it ended."""
+
+
+class KnownItemRow(SQLModel, table=True):
+    """What an order that was fetched or imported said last, as digests, so that what comes again is no news."""
+
+    __tablename__ = "known_item"
+    source_id: int = Field(primary_key=True, foreign_key="source.id")
+    key: str = Field(primary_key=True)
+    digest: str
+    at: str = ""
+    seen_at: dt.datetime = Field(sa_column=Column(Instant, nullable=False))
+
+
 class OrderRow(SQLModel, table=True):
     __tablename__ = "order"
     __table_args__ = (

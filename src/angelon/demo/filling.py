@@ -25,6 +25,7 @@ from angelon.demo.seed import DAYS, seed
 from angelon.engine import indexing
 from angelon.engine.handlers.registry import PREFIX
 from angelon.settings import Settings
+from angelon.standins import stall
 from angelon.standins.box import Box, CallRow, ChatTextRow
 from angelon.standins.reviewer import review
 
@@ -82,6 +83,8 @@ def fill(database: Database, settings: Settings, vault: Vault, box: Box) -> None
             for gateway in session.exec(select(GatewayRow)):
                 if gateway.spec.get("kind") == key:
                     vault.put(session, "gateway", gateway.id or 0, token, began)
+        box.set("stall_token", secrets.token_urlsafe(18))
+        stall.sell(box, 3, now - dt.timedelta(days=10))
         for shelf, name, by, match in LIBRARY:
             data = (FILES / name).read_bytes()
             files.put(

@@ -11,12 +11,12 @@ from typing import Any
 
 from sqlmodel import select
 
-from angelon.core.specs import Gateway
+from angelon.core.specs import Gateway, Source
 from angelon.core.specs.stored import from_stored
 from angelon.db import specs
 from angelon.db.database import Database
 from angelon.db.secrets import Vault
-from angelon.db.tables import GatewayRow
+from angelon.db.tables import GatewayRow, SourceRow
 from angelon.engine.receipts import token_of
 from angelon.settings import Settings
 from angelon.standins.box import Box
@@ -46,14 +46,20 @@ def prepare(database: Database, settings: Settings, port: int, free_port: Callab
             _grow(database, size)
     ports = Ports(_port(box, "mail_port", free_port), _port(box, "provider_port", free_port))
     with database.writing() as session:
+        now = dt.datetime.now(dt.UTC)
         for row in session.exec(select(GatewayRow)):
-            spec, now = _pointed(row.spec, ports), dt.datetime.now(dt.UTC)
+            spec = _pointed(row.spec, ports)
             if spec != row.spec:
                 specs.save_live(session, GatewayRow, row.store_id, from_stored(Gateway, spec), now)
                 kind = spec.get("kind", "")
                 token = str(box.setting(f"{'system' if kind == 'call' else kind}_token", ""))
                 if token:  # the same stand-in at another port: its token goes along, which no other address would get
                     vault.put(session, "gateway", row.id or 0, token, now)
+        for source in session.exec(select(SourceRow)):
+            spec = _pointed(source.spec, ports)
+            if spec != source.spec:
+                specs.save_live(session, SourceRow, source.store_id, from_stored(Source, spec), now)
+                vault.put(session, specs.FETCH, source.id or 0, str(box.setting("stall_token", "")), now)
     address = str(box.setting("shop_address", ""))
     kept = address.rpartition("/")[2] or "webshop"
     box.set("shop_address", f"http://127.0.0.1:{port}/in/{kept}")
@@ -88,7 +94,7 @@ def _port(box: Box, name: str, free_port: Callable[[], int]) -> int:
     return port
 
 
-_OURS = re.compile(r"http://127\.0\.0\.1:\d+/(sms|chat|system)\b")
+_OURS = re.compile(r"http://127\.0\.0\.1:\d+/(sms|chat|system|stall)\b")
 
 
 def _pointed(spec: Any, ports: Ports) -> Any:

@@ -8,6 +8,7 @@ import signal
 import threading
 import time
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -25,6 +26,7 @@ from angelon.engine.clock import Clock
 from angelon.engine.clock_jumps import ClockWatch
 from angelon.engine.dispatcher import Dispatcher, recover
 from angelon.engine.fallbacks import Fallbacks
+from angelon.engine.fetching import Fetcher
 from angelon.engine.gateway_pools import POLL, GatewayPools
 from angelon.engine.handlers.runner import HandlerRunner
 from angelon.engine.housekeeping import Housekeeper
@@ -40,6 +42,8 @@ log = structlog.get_logger()
 
 HEARTBEAT_SECONDS = 5.0
 """Seconds between signs of life."""
+FETCHING_EVERY = 1.0
+"""Seconds between looks at what is to be fetched."""
 FALLBACKS_EVERY = 0.5
 """Seconds between looks at what follows sends while there is planning to do."""
 BOTH = frozenset({sends.PLANS, sends.SENDS})
@@ -107,7 +111,7 @@ class Worker:
             for number in (signal.SIGTERM, signal.SIGINT):
                 signal.signal(number, lambda *_: self.stop())
         self._until_done("taking over from workers that are gone", self._recover_dead)
-        planning = (("plan", self._plan), ("ask", self._ask), ("review", self._review))
+        planning = (("plan", self._plan), ("ask", self._ask), ("review", self._review), ("fetch", self._fetch))
         sending = (("deliver", self._pools.run), ("wait", self._wait_for_sends))
         alive = (("alive", self._live),)
         for name, work in (*alive, *(planning if self._plans else ()), *(sending if self._sends else ())):
@@ -247,6 +251,16 @@ class Worker:
             log.exception("what was answered at the end could not be stored; it is asked again")
         if runner.handlers is not None:
             runner.handlers.end()
+
+    def _fetch(self) -> None:
+        """Fetches the orders of stores that call nobody, each in a thread of its own."""
+        wake = partial(self._notifier.notify, PLANNING)
+        fetcher = Fetcher(self._database, self._setups, self._clock, self._vault, wake, self._stop)
+        while not self._stop.wait(FETCHING_EVERY):
+            try:
+                fetcher.step()
+            except Exception:
+                log.exception("orders could not be fetched; trying again")
 
     def _review(self) -> None:
         """Asks chat providers about texts in review, each in a thread of its own."""

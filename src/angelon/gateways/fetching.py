@@ -4,17 +4,20 @@ for long.
 
 from __future__ import annotations
 
+import datetime as dt
 import ipaddress
 import socket
 import ssl
 import time
 from collections.abc import Collection, Iterable, Mapping
+from dataclasses import dataclass
 from typing import Any
 
 import httpcore
 import httpx
 
 from angelon.core.outside import refuse_inside
+from angelon.core.retries import retry_after
 from angelon.gateways.deadline import Deadline, Line
 from angelon.gateways.trust import trusted
 
@@ -22,11 +25,28 @@ MAX_HOPS = 3
 
 
 class CantFetch(ValueError):
-    """Why a file can't be had, as a sentence. `for_good` where another try would come to the same."""
+    """Why a file can't be had, as a sentence. `for_good` where another try would come to the same; `wait` is for how
+    many seconds whoever was asked wants to be left alone.
+    """
 
-    def __init__(self, what: str, for_good: bool = False) -> None:
+    def __init__(self, what: str, for_good: bool = False, wait: float = 0) -> None:
         super().__init__(what)
-        self.for_good = for_good
+        self.for_good, self.wait = for_good, wait
+
+
+@dataclass(frozen=True, slots=True)
+class Fetched:
+    """What is at an address: its bytes, the answer's headers by lower-case names, and where it was in the end."""
+
+    body: bytes
+    headers: Mapping[str, str]
+    url: str
+
+    @property
+    def next(self) -> str:
+        """Where the next page is (RFC 8288, `rel="next"`), as it is written; empty where the answer does not say."""
+        links = httpx.Response(200, headers={"link": self.headers.get("link", "")}).links
+        return str(links.get("next", {}).get("url", ""))
 
 
 class _Guarded(httpcore.NetworkBackend):
@@ -103,7 +123,19 @@ def fetch(
     headers: Mapping[str, str] | None = None,
     body: bytes | None = None,
 ) -> bytes:
-    """The bytes at an address (http or https), by GET, or by POST where there is a body. Raises CantFetch with a
+    """The bytes at an address, as `fetch_answer` has them. Raises CantFetch."""
+    return fetch_answer(url, allowed, max_bytes, seconds, headers, body).body
+
+
+def fetch_answer(
+    url: str,
+    allowed: Collection[str] = (),
+    max_bytes: int = 10_000_000,
+    seconds: float = 10,
+    headers: Mapping[str, str] | None = None,
+    body: bytes | None = None,
+) -> Fetched:
+    """What is at an address (http or https), by GET, or by POST where there is a body. Raises CantFetch with a
     sentence.
 
     `allowed` are hosts whose addresses may be private. Redirects of a GET are followed three times, each checked anew;
@@ -118,7 +150,7 @@ def fetch(
         with pool, Deadline(line, seconds + 1):
             for _ in range(MAX_HOPS + 1):
                 found = _hop(pool, url, max_bytes, seconds, until, headers or {}, body)
-                if isinstance(found, bytes):
+                if isinstance(found, Fetched):
                     return found
                 if body is not None:
                     raise CantFetch(f"{url[:80]} sends on to {found[:80]}, which a POST does not follow.", True)
@@ -148,7 +180,7 @@ def _hop(
     until: float,
     headers: Mapping[str, str],
     body: bytes | None,
-) -> bytes | str:
+) -> Fetched | str:
     """What is at an address, or where it sends on to."""
     parsed = _checked(url)
     left = until - time.monotonic()
@@ -171,8 +203,10 @@ def _hop(
                 raise CantFetch(
                     f"{parsed.host} answered {answer.status}.",
                     400 <= answer.status < 500 and answer.status not in (401, 402, 408, 425, 429),
+                    retry_after(_named(answer.headers).get("retry-after", ""), dt.datetime.now(dt.UTC)),
                 )
-            return _body(answer.iter_stream(), parsed.host, max_bytes, until)
+            found = _body(answer.iter_stream(), parsed.host, max_bytes, until)
+            return Fetched(found, _named(answer.headers), str(parsed))
     except CantFetch:
         raise
     except (httpcore.TimeoutException, TimeoutError):
@@ -183,6 +217,10 @@ def _hop(
         raise CantFetch(f"{parsed.host} can't be read from: {error or type(error).__name__}.") from None
     except (httpx.InvalidURL, UnicodeError, ValueError, OverflowError):
         raise CantFetch(f"{parsed.host} sends on to what is no web address.", True) from None
+
+
+def _named(headers: Iterable[tuple[bytes, bytes]]) -> dict[str, str]:
+    return {name.lower().decode("latin-1"): value.decode("latin-1")[:4000] for name, value in headers}
 
 
 def _checked(url: str) -> httpx.URL:

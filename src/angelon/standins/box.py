@@ -16,11 +16,11 @@ from sqlmodel import Field, Session, SQLModel, col, create_engine, select
 from angelon.db.tables import Instant, Json
 
 
-class _Base(SQLModel):
+class Base(SQLModel):
     metadata = MetaData()
 
 
-class MailRow(_Base, table=True):
+class MailRow(Base, table=True):
     """A mail as it came in, byte by byte."""
 
     __tablename__ = "mail"
@@ -31,7 +31,7 @@ class MailRow(_Base, table=True):
     raw: bytes = Field(sa_column=Column(LargeBinary, nullable=False))
 
 
-class ShopOrderRow(_Base, table=True):
+class ShopOrderRow(Base, table=True):
     """An order at the stand-in store's counter."""
 
     __tablename__ = "shop_order"
@@ -42,7 +42,7 @@ class ShopOrderRow(_Base, table=True):
     placed_at: dt.datetime = Field(sa_column=Column(Instant, nullable=False))
 
 
-class PostedRow(_Base, table=True):
+class PostedRow(Base, table=True):
     """A webhook that the counter posted, and what it was answered."""
 
     __tablename__ = "posted"
@@ -55,7 +55,7 @@ class PostedRow(_Base, table=True):
     took_ms: float
 
 
-class SmsRow(_Base, table=True):
+class SmsRow(Base, table=True):
     """A text that the SMS provider took and put on a handset."""
 
     __tablename__ = "sms"
@@ -69,7 +69,7 @@ class SmsRow(_Base, table=True):
     key: str = Field(default="", index=True)
 
 
-class ChatTextRow(_Base, table=True):
+class ChatTextRow(Base, table=True):
     """A text handed in for the chat provider's review."""
 
     __tablename__ = "chat_text"
@@ -82,7 +82,7 @@ class ChatTextRow(_Base, table=True):
     spec: dict[str, Any] = Field(sa_column=Column(Json))
 
 
-class ChatRow(_Base, table=True):
+class ChatRow(Base, table=True):
     """A chat message that the provider brought to a customer."""
 
     __tablename__ = "chat"
@@ -96,7 +96,7 @@ class ChatRow(_Base, table=True):
     key: str = Field(default="", index=True)
 
 
-class CallRow(_Base, table=True):
+class CallRow(Base, table=True):
     """A request that the store's own API took."""
 
     __tablename__ = "call"
@@ -110,7 +110,7 @@ class CallRow(_Base, table=True):
     key: str = Field(default="", index=True)
 
 
-class SettingRow(_Base, table=True):
+class SettingRow(Base, table=True):
     __tablename__ = "setting"
     name: str = Field(primary_key=True)
     value: Any = Field(default=None, sa_column=Column(Json))
@@ -129,7 +129,7 @@ class Box:
             f"sqlite:///{home.resolve() / 'standins.db'}", connect_args={"check_same_thread": False, "timeout": 20}
         )
         event.listen(self.engine, "connect", _prepare)
-        _Base.metadata.create_all(self.engine)
+        Base.metadata.create_all(self.engine)
 
     def session(self) -> Session:
         return Session(self.engine, expire_on_commit=False)

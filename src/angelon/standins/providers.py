@@ -11,7 +11,7 @@ from typing import Any
 from flask import Flask
 from werkzeug.serving import BaseWSGIServer, WSGIRequestHandler, make_server
 
-from angelon.standins import account, chat, identity, sms, system
+from angelon.standins import account, chat, identity, sms, stall, system
 from angelon.standins.box import Box
 
 
@@ -24,6 +24,7 @@ def create_api(box: Box) -> Flask:
     app.register_blueprint(chat.api)
     app.register_blueprint(system.api)
     app.register_blueprint(identity.api)
+    app.register_blueprint(stall.api)
     return app
 
 

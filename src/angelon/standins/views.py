@@ -7,7 +7,7 @@ from typing import Any
 
 from flask import Blueprint, Response, abort, current_app, flash, jsonify, redirect, render_template, request, url_for
 
-from angelon.standins import sms
+from angelon.standins import sms, stall
 from angelon.standins.account import FAULTS as PROVIDER_FAULTS
 from angelon.standins.box import Box, opened, shown
 from angelon.standins.catalogue import CARRIER_SAYS, CUSTOMERS, PRODUCTS
@@ -27,6 +27,7 @@ PARTIES = {
     "sms": ("The SMS provider", ".handset"),
     "chat": ("The chat provider", ".chat"),
     "system": ("The store’s API", ".calls"),
+    "stall": ("The market stall", ".market_stall"),
 }
 """Who can be told to misbehave: what it is called, and its page."""
 
@@ -188,6 +189,36 @@ def calls() -> Any:
 def calls_list() -> Any:
     """What the store's own API was asked, newest first."""
     return jsonify([call_json(row) for row in box().calls(limit(), request.args.get("path", ""))])
+
+
+@pages.get("/stall")
+def market_stall() -> Any:
+    """The stall's order book, which nobody is told of: it is asked for over its API."""
+    return render_template(
+        "standins/stall.html",
+        rows=stall.newest(box()),
+        states=stall.STATES,
+        fault=box().setting("stall_fault", "none"),
+        faults=PROVIDER_FAULTS,
+        skew=box().setting("stall_skew", 0),
+    )
+
+
+@pages.post("/stall")
+def change_stall() -> Any:
+    """Sells something, moves an order to its next state, or puts the stall's clock on or back."""
+    number, order_id = whole(request.form.get("sell")), whole(request.form.get("order"))
+    if number:
+        made = stall.sell(box(), min(number, 500))
+        what = f"Order ST-{made[0]:05} is" if len(made) == 1 else f"{len(made)} orders are"
+        flash(f"{what} in the stall’s book. The stall tells nobody: its source fetches it.", "good")
+    elif order_id:
+        state = stall.move(box(), order_id)
+        flash(f"ST-{order_id:05} is {state} now." if state else "It is handed over already.", "good")
+    elif (skew := request.form.get("skew", "")).lstrip("-").isdigit() and abs(int(skew)) <= 1440:
+        box().set("stall_skew", int(skew))
+        flash("The stall’s clock is set.", "good")
+    return redirect(url_for(".market_stall"))
 
 
 @pages.post("/providers")

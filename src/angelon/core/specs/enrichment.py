@@ -16,6 +16,17 @@ from angelon.core.specs.variable import Recipe
 _NAMED = re.compile(r"\{([^{}]*)\}")
 
 
+def checked_auth(auth: Auth) -> Auth:
+    """How a request that only reads shows who asks. Raises ValueError."""
+    if auth.scheme not in ("none", "basic", "bearer", "header"):
+        raise ValueError("has to be none, basic, bearer or header")
+    if auth.scheme == "header" and not auth.header:
+        raise ValueError("names no header: write the one that carries the token, such as X-Api-Key")
+    if auth.scheme == "basic" and not auth.username:
+        raise ValueError("has no user name")
+    return auth
+
+
 class Enrichment(Spec):
     """One request (RFC 9110, section 9.3.1 or 9.3.3) for each delivery. The answer is in the payload under `+name`.
 
@@ -55,13 +66,7 @@ class Enrichment(Spec):
     @field_validator("auth")
     @classmethod
     def _known(cls, auth: Auth) -> Auth:
-        if auth.scheme not in ("none", "basic", "bearer", "header"):
-            raise ValueError("has to be none, basic, bearer or header")
-        if auth.scheme == "header" and not auth.header:
-            raise ValueError("names no header: write the one that carries the token, such as X-Api-Key")
-        if auth.scheme == "basic" and not auth.username:
-            raise ValueError("has no user name")
-        return auth
+        return checked_auth(auth)
 
     @model_validator(mode="after")
     def _named(self) -> Enrichment:

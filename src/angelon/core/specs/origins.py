@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 from urllib.parse import urlsplit
 
-from angelon.core.specs.enrichment import Enrichment
 from angelon.core.specs.gateway import Gateway
 
 _ADDRESS = re.compile(r"https?://[^\s\"\\]+", re.IGNORECASE)
@@ -35,6 +34,6 @@ def strangers(before: Gateway, now: Gateway) -> frozenset[str]:
     return origins_of(now) - origins_of(before)
 
 
-def moved(before: Enrichment, now: Enrichment) -> bool:
-    """Whether a look-up asks somebody else than it did."""
-    return origin(before.url) != origin(now.url)
+def moved(before: str, now: str) -> bool:
+    """Whether somebody else is asked at an address than at the one before."""
+    return origin(before) != origin(now)

@@ -10,6 +10,7 @@ from pydantic import Field, field_validator, model_serializer, model_validator
 from angelon.core.event_types import CHANGES, well_formed
 from angelon.core.specs.base import Key, Name, OneLine, Spec, VariableName
 from angelon.core.specs.enrichment import Enrichment
+from angelon.core.specs.fetch import Fetch
 from angelon.core.specs.variable import Recipe, Step, Type
 
 READING: dict[str, tuple[Type, str]] = {
@@ -111,6 +112,9 @@ class Source(Spec):
     signing: Signing = Field(default_factory=Signing)
     delivery_id: Locator = Field(default_factory=Locator)
     event_name: Locator = Field(default_factory=Locator)
+    tells: Literal["events", "orders"] = "events"
+    """What a delivery says: what happened, by its name; or how an order is now. What happened then follows from what
+    was known of the order, and one that is new here is `order.created`."""
     event_names: dict[str, str] = Field(default_factory=dict)
     statuses: dict[str, str] = Field(default_factory=dict)
     """What the words of the order's status mean, as event types; the three below are those of its other statuses."""
@@ -134,6 +138,8 @@ class Source(Spec):
     lookups: dict[VariableName, dict[str, str]] = Field(default_factory=dict)
     enrichments: list[Enrichment] = Field(default_factory=list, max_length=10)
     """What is asked elsewhere about each delivery before it is mapped."""
+    fetch: Fetch | None = None
+    """How its orders are fetched, where the store calls nobody."""
     same_orders: SameOrders | None = None
     on: bool = True
 
@@ -143,13 +149,38 @@ class Source(Spec):
         return found
 
     @property
+    def knows_orders(self) -> bool:
+        """Whether an order can be told from another: what is fetched or imported again is compared with what it said
+        last.
+        """
+        return bool({"reference", "number"} & self.reading.keys())
+
+    @property
     def is_of_parcels(self) -> bool:
         """Whether its deliveries are about parcels and no orders, so that they need no event names."""
         return "parcels" in self.reading and not {"reference", "number"} & self.reading.keys()
 
+    @property
+    def needs_no_names(self) -> bool:
+        """Whether what happened is known without a name: its deliveries are about parcels, or say how orders are."""
+        return self.is_of_parcels or self.tells == "orders"
+
+    @property
+    def is_fetched(self) -> bool:
+        """Whether its orders are fetched just now."""
+        return self.on and self.fetch is not None and self.fetch.on
+
     def event_types(self) -> list[str]:
         """Every type of event that something of it means."""
         return [*self.event_names.values(), *(type_ for part in CHANGES for type_ in self.meanings(part).values())]
+
+    @model_validator(mode="after")
+    def _one_by_one(self) -> Source:
+        if self.fetch is not None and self.orders_at:
+            raise ValueError(
+                "fetches orders one by one, and says that a delivery holds several; empty the path of the list"
+            )
+        return self
 
     @field_validator("event_names", "statuses", "payment_statuses", "fulfilment_statuses", "return_statuses")
     @classmethod

@@ -21,6 +21,7 @@ from angelon.core.specs.gateway import Sender
 from angelon.core.specs.message import FromLibrary, Image
 from angelon.db import bundles, changes, specs
 from angelon.db.live_setup import LiveSetup, load
+from angelon.db.specs import FETCH
 from angelon.db.tables import RouteRow, StoreRow
 from angelon.engine.asking.addresses import secret_kind
 from angelon.engine.installation import Installation
@@ -32,7 +33,7 @@ class MissingSecret:
     """A secret that a source or gateway needs and that is not kept here."""
 
     kind: str
-    """source, gateway or look-up"""
+    """source, gateway, look-up or fetch"""
     key: str
     name: str
     what: str
@@ -59,7 +60,7 @@ class Applied:
 
 LOOK_UP = "look-up"
 Secrets = Mapping[tuple[str, str], str]
-"""Secrets by kind (source, gateway or look-up) and key; a look-up's is `source/name`."""
+"""Secrets by kind (source, gateway, look-up or fetch) and key; a look-up's is `source/name`."""
 
 
 def from_environment(secrets: Iterable[MissingSecret]) -> dict[tuple[str, str], str]:
@@ -207,6 +208,11 @@ def _missing(
         for source in bundle.sources
         for one in source.enrichments
         if one.auth.scheme != "none" and not kept(secret_kind(one.name), source_ids, source.key)
+    ]
+    found += [
+        MissingSecret(FETCH, source.key, source.name, "no password or token, so its orders are not fetched")
+        for source in bundle.sources
+        if source.fetch and source.fetch.auth.scheme != "none" and not kept(FETCH, source_ids, source.key)
     ]
     for gateway in bundle.gateways:
         needs = gateway.auth.scheme != "none" if gateway.kind != "smtp" else bool(gateway.username)

@@ -28,7 +28,7 @@ def save(work: Work, key: str, look_up: Enrichment, was: str, secret: str = "") 
     source = current(work, key)
     source_id = work.live.source_ids[key]
     before = next((one for one in source.enrichments if one.name == was), None)
-    asks_anew = before is not None and look_up.auth.scheme != "none" and moved(before, look_up)
+    asks_anew = before is not None and look_up.auth.scheme != "none" and moved(before.url, look_up.url)
     if asks_anew and not secret and work.vault.get(work.session, secret_kind(was), source_id, work.now):
         what = "The address has changed, and the password or token that is kept belongs to the old one."
         raise Invalid([Problem("secret", what, "Type the one for the new address.")])

@@ -35,7 +35,7 @@ from angelon.engine.clock import Clock
 from angelon.engine.event_reader import Payloads
 from angelon.engine.parcels import MOST_IN_EVENT, Parcels, Telling, asked_telling, know, read_tellings
 from angelon.engine.planner.faults import link_to
-from angelon.engine.planner.projection import project, reference, seen_of
+from angelon.engine.planner.projection import begins, project, reference, seen_of
 from angelon.engine.planner.waiting import ANSWERS, Waiting
 
 log = structlog.get_logger()
@@ -257,11 +257,12 @@ class Batch:
         source = self._live.setup.sources[self._live.source_key(row.source_id)]
         if one.reading.reference and one.is_new:
             first = self._ledger.known((row.source_id, reference(one.reading))) is None
-            order_id, changes = project(self._ledger, self._live.setup.store.locale, row, one.reading)
+            new = first and begins(source, row, one.reading)
+            order_id, changes = project(self._ledger, self._live.setup.store.locale, row, one.reading, new)
             if first:
                 self._met[one.reading.number] = order_id, row.received_at
             if row.order_id is None:
-                self._derive(source, row, changes, order_id)
+                self._derive(source, row, changes, order_id, new)
                 was, status = changes.get("status", ("", ""))
                 done |= {"was": was, "now": status}  # a rehearsal has to see the change that planning saw
             done |= {"order_id": order_id}  # planned before, in part: the change of status was found then
@@ -457,18 +458,20 @@ class Batch:
     def _listens(self, route: str) -> list[str]:
         return next(active.route.when for active in self._live.setup.routes if active.route.key == route)
 
-    def _derive(self, source: Source, row: Any, changes: Mapping[str, tuple[str, str]], order_id: int) -> None:
+    def _derive(
+        self, source: Source, row: Any, changes: Mapping[str, tuple[str, str]], order_id: int, new: bool
+    ) -> None:
         """The events that follow from changes of status: that each changed, and what the source says the new status
-        means. What two of them mean alike happens once.
+        means; and that an order is new. What two of them mean alike happens once.
         """
-        made: dict[str, tuple[str, str]] = {}
+        made: dict[str, tuple[str, str]] = {"order.created": ("", "")} if new and row.type != "order.created" else {}
         for part, change in changes.items():
-            if row.type not in (CHANGES[part], "order.created"):
+            if not new and row.type not in (CHANGES[part], "order.created"):
                 made.setdefault(CHANGES[part], change)
             meaning = source.meanings(part).get(change[1])
             if meaning and meaning != row.type:
                 made.setdefault(meaning, change)
         self._derived += [
-            self._follows(row, f"{row.id}>{type_}", status, type_, order_id, was, status)
+            self._follows(row, f"{row.id}>{type_}", status or row.name, type_, order_id, was, status)
             for type_, (was, status) in made.items()
         ]

@@ -6,10 +6,12 @@ import datetime as dt
 from collections.abc import Mapping
 from typing import Any
 
+from angelon.core.deliveries import QUIET
 from angelon.core.event_types import CHANGES
 from angelon.core.orders import OrderState, StatusChange, note_status
 from angelon.core.planning import purchases
 from angelon.core.reading import Reading
+from angelon.core.specs.source import Source
 from angelon.core.values import pack, show
 from angelon.db.orders import Ledger, Seen
 from angelon.engine.event_reader import identity_of
@@ -36,9 +38,22 @@ def seen_of(row: Any, reading: Reading) -> Seen:
     return Seen((row.source_id, reference(reading)), identity, said, row.received_at, reading.number)
 
 
-def project(ledger: Ledger, locale: str, row: Any, reading: Reading) -> tuple[int, dict[str, tuple[str, str]]]:
+NEW_FOR = dt.timedelta(days=7)
+"""How old an order may be that is taken to be new since it is met for the first time."""
+
+
+def begins(source: Source, row: Any, reading: Reading) -> bool:
+    """Whether an order that is met for the first time is a new one, where its source tells only how orders are."""
+    placed = reading.moment("placed_at")
+    stated = source.tells == "orders" and not row.parent_id and row.name != QUIET
+    return stated and (placed is None or placed >= row.received_at - NEW_FOR)
+
+
+def project(
+    ledger: Ledger, locale: str, row: Any, reading: Reading, new: bool = False
+) -> tuple[int, dict[str, tuple[str, str]]]:
     """Takes an event into its order; gives the order's id and the changes that it makes now: by the part that a
-    status is (`status`, `payment_status`, …), what it was and what it is.
+    status is (`status`, `payment_status`, …), what it was and what it is. `new` is for an order that begins with this.
     """
     key = (row.source_id, reference(reading))
     known = ledger.known(key)
@@ -79,7 +94,9 @@ def project(ledger: Ledger, locale: str, row: Any, reading: Reading) -> tuple[in
     elif placed and not late:
         values["placed_at"] = placed
     order_id = ledger.order(key, values)
-    if known is None and row.type != "order.created" and row.type not in CHANGES.values():
+    if row.name == QUIET or (
+        known is None and not new and row.type != "order.created" and row.type not in CHANGES.values()
+    ):
         return order_id, {}  # an order met in the middle of its life: its status is no news
     return order_id, {part: (one.was, one.now) for part, one in noted.items() if one.changed}
 

@@ -19,6 +19,7 @@ from angelon.core.specs.origins import origin
 from angelon.db import (
     counts,
     events,
+    fetches,
     gateway_health,
     gateway_use,
     inquiries,
@@ -201,7 +202,9 @@ def needs() -> list[Need]:
             found.append(Need("held", f"Route {active.route.name}", what, "Open the route", f"/routes/{key}"))
     for kind, key, why in specs.unreadable(session(), store_id()):
         found.append(Need("failed", f"The {kind} {key} can’t be read", why, "Open it", f"/{kind}s/{key}"))
-    return [*found, *_asked_in_vain(), *_parcels(), *_short(), *_nameless(), *_drifts(), *_unused()][:8]
+    return [*found, *_not_fetched(), *_asked_in_vain(), *_parcels(), *_short(), *_nameless(), *_drifts(), *_unused()][
+        :8
+    ]
 
 
 def _stuck() -> list[Need]:
@@ -221,6 +224,23 @@ def _stuck() -> list[Need]:
             sends_ = "1 send" if cause.number == 1 else f"{cause.number:,} sends"
             found.append(Need(cause.state, f"{word}: {sends_}", cause.reason, "See them", href))
     return found
+
+
+def _not_fetched() -> list[Need]:
+    """Sources whose orders can't be fetched."""
+    fetched = {live().source_ids[key]: one for key, one in live().setup.sources.items() if one.is_fetched}
+    rows = fetches.of_sources(session().connection(), fetched) if fetched else {}
+    return [
+        Need(
+            "failed",
+            f"{fetched[row.source_id].name}: no orders come in",
+            f"since {moment(row.through_at) if row.through_at else 'it was switched on'}: {row.problem}",
+            "See and mend",
+            f"/sources/{fetched[row.source_id].key}/fetch",
+        )
+        for row in rows.values()
+        if row.problem
+    ]
 
 
 def _asked_in_vain() -> list[Need]:
@@ -294,7 +314,7 @@ def _short() -> list[Need]:
 
 def _nameless() -> list[Need]:
     """Sources whose deliveries come in, and that do not say what any of them means."""
-    nameless = {key: one for key, one in live().setup.sources.items() if not one.event_names and not one.is_of_parcels}
+    nameless = {key: one for key, one in live().setup.sources.items() if not one.event_names and not one.needs_no_names}
     silent = {live().source_ids[key]: one for key, one in nameless.items()}
     came = (
         counts.meaning_nothing(session().connection(), list(silent), g.today - dt.timedelta(days=13)) if silent else {}

@@ -100,7 +100,7 @@ def _with_steps(parameters: dict[str, Any], was: Enrichment | None) -> dict[str,
     }
 
 
-def _kilobytes(text: str) -> int:
+def kilobytes(text: str) -> int:
     number = whole(text, 1_000_000)
     if number is None:
         raise ValueError(f"“{text.strip()[:40]}” is no number of kilobytes.\nWrite it like 500.")
@@ -112,7 +112,7 @@ _FIELDS: dict[str, Spelling] = {
     **dict.fromkeys(("name", "method", "url", "format", "timeout_seconds"), TEXT),
     **dict.fromkeys(("body", "auth.scheme", "auth.username", "auth.header"), TEXT),
     "parameters": Spelling(_parameters, str),
-    "max_bytes": Spelling(_kilobytes, str),
+    "max_bytes": Spelling(kilobytes, str),
 }
 
 

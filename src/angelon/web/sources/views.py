@@ -46,7 +46,7 @@ from angelon.web.conflicts import edits_seen
 from angelon.web.forms import CODE, TEXT, WORDS, Spelling, filled, pairs
 from angelon.web.numbers import whole
 from angelon.web.services import kinds_of_events, live, services, session, store_id, work, work_or_back
-from angelon.web.sources import look_ups, mapping, naming
+from angelon.web.sources import fetching, look_ups, mapping, naming
 from angelon.web.sources.stored import address, name_guess, several_at, source_of
 from angelon.web.stores import of_store
 
@@ -157,7 +157,7 @@ def _connect_page(
         address=address(source.key),
         secrets=services().vault.get(session(), "source", source_id, g.now),
         shown_until=_shown_until(source.key),
-        unnamed=events.unnamed(session(), source_id),
+        unnamed=events.unnamed(session(), source_id) if not source.needs_no_names else [],
         problems=problems,
         spec=spec,
         types=kinds_of_events(),
@@ -211,7 +211,7 @@ def _observed(known: Iterable[Shape]) -> str | None:
 
 
 _CONNECT: dict[str, Spelling] = {
-    **dict.fromkeys(("name", "orders_at", "same_body_minutes", "max_bytes"), TEXT),
+    **dict.fromkeys(("name", "tells", "orders_at", "same_body_minutes", "max_bytes"), TEXT),
     **dict.fromkeys((f"signing.{name}" for name in Signing.model_fields), TEXT),
     **dict.fromkeys(("challenge.method", "challenge.parameter", "decimal_sign"), TEXT),
     **dict.fromkeys(("same_orders.source", "same_orders.by"), TEXT),
@@ -376,7 +376,7 @@ def capture(key: str) -> Any:
         latest=recent_events[:1],
         name_guess=name_guess(source, recent_events[0] if recent_events else None),
         several=several_at(source, recent_events[0] if recent_events else None),
-        nameless=sum(1 for one in recent_events if not one.type),
+        nameless=sum(1 for one in recent_events if not one.type) if not source.needs_no_names else 0,
         types=kinds_of_events(),
         shown_refused=whole(request.args.get("refused")),
         hours=_hours(source_id),
@@ -573,3 +573,31 @@ def drop_asked(key: str) -> Any:
 @pages.post("/<key>/ask/allow")
 def allow_asked(key: str) -> Any:
     return look_ups.allow(source_of(key)[0])
+
+
+# ---- fetched ------------------------------------------------------------------------------------------------------
+
+
+@pages.get("/<key>/fetch")
+def fetched(key: str) -> Any:
+    return fetching.page(*source_of(key))
+
+
+@pages.post("/<key>/fetch")
+def save_fetched(key: str) -> Any:
+    return fetching.save(*source_of(key))
+
+
+@pages.post("/<key>/fetch/sample")
+def sample_of_fetched(key: str) -> Any:
+    return fetching.sample(*source_of(key))
+
+
+@pages.post("/<key>/fetch/now")
+def fetch_now(key: str) -> Any:
+    return fetching.now(source_of(key)[0])
+
+
+@pages.post("/<key>/fetch/again")
+def fetch_again(key: str) -> Any:
+    return fetching.again(source_of(key)[0])

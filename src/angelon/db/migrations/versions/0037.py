@@ -1,0 +1,35 @@
+"""Ways in: how far a source is fetched, and what its orders said last"""
+
+import sqlalchemy as sa
+from alembic import op
+
+revision = "0037"
+down_revision = "0036"
+branch_labels = None
+depends_on = None
+
+
+def upgrade() -> None:
+    op.create_table(
+        "fetch",
+        sa.Column("source_id", sa.Integer, sa.ForeignKey("source.id"), primary_key=True),
+        sa.Column("position", sa.Text),
+        sa.Column("due_at", sa.BigInteger, nullable=False),
+        *(sa.Column(name, sa.BigInteger) for name in ("held_until", "tried_at", "through_at", "hour_at")),
+        sa.Column("problem", sa.String, nullable=False, server_default=""),
+        *(sa.Column(name, sa.Integer, nullable=False, server_default="0") for name in ("failures", "in_hour")),
+        sa.Column("log", sa.Text),
+    )
+    op.create_table(
+        "known_item",
+        sa.Column("source_id", sa.Integer, sa.ForeignKey("source.id"), primary_key=True),
+        sa.Column("key", sa.String, primary_key=True),
+        sa.Column("digest", sa.String, nullable=False),
+        sa.Column("at", sa.String, nullable=False, server_default=""),
+        sa.Column("seen_at", sa.BigInteger, nullable=False),
+    )
+
+
+def downgrade() -> None:
+    op.drop_table("known_item")
+    op.drop_table("fetch")
