@@ -17,7 +17,7 @@ LISTENS = "_ANGELON_LISTENS"
 IPNetwork = ipaddress.IPv4Network | ipaddress.IPv6Network
 
 
-SECRETS = ("ANGELON_SECRET_SOURCE_", "ANGELON_SECRET_GATEWAY_")
+SECRETS = ("ANGELON_SECRET_SOURCE_", "ANGELON_SECRET_GATEWAY_", "ANGELON_SECRET_LOOK_UP_", "ANGELON_SECRET_FETCH_")
 """How the environment's names for secrets of sources and gateways begin, which `angelon apply` looks at."""
 
 
@@ -44,6 +44,8 @@ class Settings(BaseSettings):
 
     returns: str = ""
     """Where mail that can't be delivered is taken: host and port to listen on (SMTP), or the folder of a maildir."""
+    inbox: Path | None = None
+    """The folder in which each source that takes files from one has its own; `inbox` in the data folder else."""
     zone: Path | None = None
     """A zone file (RFC 1035) that is asked in place of DNS when a domain is checked: where there is no network."""
     oidc_issuer: str = ""
@@ -61,6 +63,11 @@ class Settings(BaseSettings):
         if address and not address.startswith(("http://", "https://")):
             raise ValueError("has to start with http:// or https://")
         return address.rstrip("/")
+
+    @property
+    def inbox_at(self) -> Path:
+        """Where files are put that sources take."""
+        return self.inbox or self.home / "inbox"
 
     def returns_at(self) -> tuple[str, int] | Path | None:
         """Where mail that comes back is taken: host and port, a folder, or nowhere."""

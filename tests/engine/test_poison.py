@@ -174,10 +174,10 @@ def test_what_raises_becomes_the_event_s_problem_and_is_planned_again(bench, cli
     first, bad, last = (good(bench, number) for number in range(3))
     real = planning.project
 
-    def broken(ledger, locale, row, reading):
+    def broken(ledger, locale, row, reading, new):
         if row.id == bad:
             raise ZeroDivisionError("a bug \x00 of ours")
-        return real(ledger, locale, row, reading)
+        return real(ledger, locale, row, reading, new)
 
     monkeypatch.setattr(planning, "project", broken)
     bench.plan()

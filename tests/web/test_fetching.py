@@ -112,7 +112,7 @@ def test_from_nothing_to_orders_that_are_fetched(shop, client):
     assert fetch(shop) == 4  # the stall's clock is ours; the first two are within the overlap
     page = text(client.get("/sources/market-stall/fetch"))
     assert "up to date" in page
-    assert re.search(r"4\s+4\s+taken in", page) or "taken in" in page
+    assert re.search(r"4\s+4\s+stored", page) or "stored" in page
     assert "fetched every 5 min" in text(client.get("/sources"))
 
 

@@ -164,6 +164,7 @@ def worker(threads: int, role: str | None) -> None:
         roles=roles,
         handlers=chosen.handlers,
         returns=chosen.returns_at(),
+        inbox=chosen.inbox_at,
     )
     sys.exit(made.run())
 

@@ -18,9 +18,11 @@ UNNAMED = "unnamed"
 """The name of an event whose delivery does not say what happened."""
 
 STATED = "order"
-"""The name of an event of a source that tells how orders are, where nothing else names it."""
+"""The name of an event that says how an order is, where nothing else names it."""
 QUIET = "order, told to nobody"
 """The name of an event that only takes an order in: no route hears of what follows from it."""
+BY_STATE = (STATED, QUIET)
+"""The names of events that need no meaning: what happened follows from how the order was."""
 
 CLOUD_ATTRIBUTES = ("id", "source", "type", "subject", "time", "specversion", "dataschema", "datacontenttype")
 

@@ -247,8 +247,8 @@ def items_of(source: Source, page: Sequence[Any], fetch: Fetch | None = None) ->
 def item_of(source: Source, payload: Any, fetch: Fetch | None = None) -> Item:
     body = _json(payload)
     digest = hashlib.sha256(body).hexdigest()[:32]
-    called = _called(source, payload)
-    key = hashlib.sha256(called.encode("utf-8", "replace")).hexdigest()[:32] if called else digest
+    name = called(source, payload)
+    key = hashlib.sha256(name.encode("utf-8", "replace")).hexdigest()[:32] if name else digest
     at = _mark(fetch, payload) if fetch is not None and fetch.since_at and fetch.since_form != "id" else ""
     return Item(payload, body, key, digest, at)
 
@@ -260,7 +260,7 @@ def _json(payload: Any) -> bytes:
         return json.dumps(payload, sort_keys=True, default=str).encode("utf-8", "replace")
 
 
-def _called(source: Source, payload: Any) -> str:
+def called(source: Source, payload: Any) -> str:
     """What an order is called by its mapping; empty where that is not mapped, or has no value."""
     for part in ("reference", "number"):
         recipe: Recipe | None = source.reading.get(part)

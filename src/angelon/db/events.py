@@ -26,6 +26,7 @@ from sqlalchemy import select as core_select
 from sqlalchemy.dialects import postgresql, sqlite
 from sqlmodel import Session, col, func, select
 
+from angelon.core.deliveries import BY_STATE
 from angelon.db import locks
 from angelon.db.bulk import Bulk
 from angelon.db.lists import not_by_index, older_than
@@ -699,16 +700,22 @@ def silence(arrivals: Sequence[dt.datetime], now: dt.datetime) -> dt.timedelta |
 
 
 def unnamed(session: Session, source_id: int) -> list[tuple[str, int]]:
-    """Event names that mean nothing yet, with counts, most frequent first."""
+    """Event names that mean nothing yet and should, with counts, most frequent first."""
     count = func.count()
     rows = session.exec(
         select(EventRow.name, count)
-        .where(EventRow.source_id == source_id, EventRow.type == "")
+        .where(EventRow.source_id == source_id, EventRow.type == "", col(EventRow.name).not_in(BY_STATE))
         .group_by(EventRow.name)
         .order_by(count.desc())
         .limit(20)
     )
     return [(name, number) for name, number in rows]
+
+
+def waiting(connection: Connection, source_ids: Collection[int], most: int) -> int:
+    """How many events of these sources are not processed yet; no more than `most` are counted."""
+    found = core_select(EVENT.c.id).where(text(TO_PLAN), EVENT.c.source_id.in_(source_ids)).limit(most).subquery()
+    return int(connection.execute(core_select(func.count()).select_from(found)).scalar_one())
 
 
 def backlog(session: Session, now: dt.datetime) -> dt.timedelta | None:

@@ -6,7 +6,7 @@ import datetime as dt
 from collections.abc import Collection, Mapping, Sequence
 from typing import Any
 
-from sqlalchemy import Connection, Table, delete, insert, or_, select, update
+from sqlalchemy import Connection, Table, bindparam, delete, insert, or_, select, update
 from sqlalchemy.dialects import postgresql, sqlite
 
 from angelon.db.tables import FetchRow, KnownItemRow
@@ -79,22 +79,15 @@ def note(
         connection.execute(update(KNOWN).where(*where).values(seen_at=now))
 
 
-def forget(connection: Connection, before: dt.datetime, limit: int) -> int:
-    """Forgets what was not seen since; gives how many."""
-    old = select(KNOWN.c.source_id, KNOWN.c.key).where(KNOWN.c.seen_at < before).limit(limit)
-    rows = [{"b_source": row.source_id, "b_key": row.key} for row in connection.execute(old)]
-    if rows:
-        from sqlalchemy import bindparam
-
-        where = (KNOWN.c.source_id == bindparam("b_source"), KNOWN.c.key == bindparam("b_key"))
-        connection.execute(delete(KNOWN).where(*where), rows)
-    return len(rows)
+def unseen(connection: Connection, before: dt.datetime, limit: int) -> list[Any]:
+    """What was not seen since a moment."""
+    return list(connection.execute(select(KNOWN.c.source_id, KNOWN.c.key).where(KNOWN.c.seen_at < before).limit(limit)))
 
 
-def drop(connection: Connection, source_id: int) -> None:
-    """Forgets a source that is no longer there."""
-    for table in (FETCH, KNOWN):
-        connection.execute(delete(table).where(table.c.source_id == source_id))
+def forget(connection: Connection, rows: Sequence[Any]) -> None:
+    """Forgets orders, which are new where they come again."""
+    where = (KNOWN.c.source_id == bindparam("b_source"), KNOWN.c.key == bindparam("b_key"))
+    connection.execute(delete(KNOWN).where(*where), [{"b_source": row.source_id, "b_key": row.key} for row in rows])
 
 
 def start(connection: Connection, source_id: int, **values: Any) -> None:

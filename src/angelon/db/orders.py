@@ -471,6 +471,19 @@ def by_reference(session: Session, store_id: int, wanted: Sequence[str]) -> dict
     return found
 
 
+def of_source(connection: Connection, source_id: int, references: Sequence[str]) -> dict[str, int]:
+    """The orders of a source by what it calls them, as their ids."""
+    found: dict[str, int] = {}
+    for start in range(0, len(references), 500):
+        part = list(dict.fromkeys(reference[:200] for reference in references[start : start + 500]))
+        where = (ORDER.c.source_id == source_id, ORDER.c.reference.in_(part))
+        found |= {
+            row.reference: row.id
+            for row in connection.execute(core_select(ORDER.c.reference, ORDER.c.id).where(*where))
+        }
+    return found
+
+
 def amount_of(kept: Any) -> tuple[float | None, str]:
     """What an order comes to, as a number and its currency (ISO 4217), from how `OrderRow.read` keeps its total."""
     value = unpack(kept)

@@ -13,7 +13,7 @@ from angelon.core.questions import ANSWERED_EVENT, LATE_EVENT, QuestionState
 from angelon.core.shape import Shape
 from angelon.core.states import State
 from angelon.core.values import pack
-from angelon.db import consents, contact_values, parcels, questions
+from angelon.db import consents, contact_values, imports, parcels, questions
 from angelon.db.contact_tags import CONTACT, TAG
 from angelon.db.events import DELIVERY, EVENT
 from angelon.db.inquiries import INQUIRY
@@ -178,6 +178,7 @@ def erase(about: About, now: dt.datetime) -> dict[str, int]:
     run(of_orders.where(EVENT.c.type.in_((ANSWERED_EVENT, LATE_EVENT))).values(name=""))
     run(of_orders.where(EVENT.c.was.startswith("pc-")).values(name="", was=""))
     parcels.forget(about.connection, about.orders)
+    imports.drop_content(about.connection, imports.with_content(about.connection, about.store_id))  # may name anybody
     theirs = QUESTION.c.order_id.in_(about.orders)
     run(update(QUESTION).where(theirs).values(said="", unmatched="", by="", reply_key=""))
     still_open = (theirs, QUESTION.c.state == QuestionState.OPEN)

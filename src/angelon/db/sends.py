@@ -349,6 +349,17 @@ def last_of_route(connection: Connection, route_id: int | None, order_ids: Seque
     return {int(id_): at for id_, at in rows}
 
 
+def told(connection: Connection, order_ids: Sequence[int]) -> dict[int, list[Any]]:
+    """What reached the customers of these orders, oldest first, by order: message, channel, when it was settled."""
+    out = (State.SENT, State.DELIVERED, State.READ)
+    where = (SEND.c.order_id.in_(order_ids), SEND.c.state.in_(out), SEND.c.whom == "customer")
+    columns = (SEND.c.order_id, SEND.c.message_id, SEND.c.channel, SEND.c.settled_at)
+    made: dict[int, list[Any]] = {}
+    for row in connection.execute(core_select(*columns).where(*where).order_by(SEND.c.settled_at)):
+        made.setdefault(row.order_id, []).append(row)
+    return made
+
+
 def due_by_gateway(connection: Connection) -> dict[int | None, dt.datetime]:
     """When the next send of each gateway is due, where one waits; None stands for those without a gateway."""
     return {id_: Instant.moment(at) for id_, at in connection.execute(_DUE) if at is not None}

@@ -433,6 +433,42 @@ class KnownItemRow(SQLModel, table=True):
     seen_at: dt.datetime = Field(sa_column=Column(Instant, nullable=False))
 
 
+class ImportRow(SQLModel, table=True):
+    """A file whose rows are orders: how it is read, and how far it is taken."""
+
+    __tablename__ = "import"
+    id: int | None = Field(default=None, primary_key=True)
+    source_id: int = Field(foreign_key="source.id", index=True)
+    name: str
+    size: int
+    created_at: dt.datetime = Field(sa_column=Column(Instant, nullable=False))
+    by: str = ""
+    """Who gave it, or the folder that it was in."""
+    state: str = "looked_at"
+    """looked_at, waiting, running, done, stopped, failed"""
+    form: Any = _json()
+    quiet: bool = Field(default=False, sa_column=Column(Boolean, nullable=False, server_default=false()))
+    rows: int = 0
+    """Orders that were gone through, those that can't be read among them."""
+    new: int = 0
+    errors: Any = _json()
+    """Rows that were not taken: their number, and why."""
+    failed: int = 0
+    problem: str = ""
+    began_at: dt.datetime | None = _instant()
+    ended_at: dt.datetime | None = _instant()
+    held_until: dt.datetime | None = _instant()
+
+
+class ImportPartRow(SQLModel, table=True):
+    """A piece of a file, packed by zlib: stored in pieces, so that no write takes long."""
+
+    __tablename__ = "import_part"
+    import_id: int = Field(primary_key=True, foreign_key="import.id")
+    number: int = Field(primary_key=True)
+    data: bytes = Field(sa_column=Column(LargeBinary, nullable=False))
+
+
 class OrderRow(SQLModel, table=True):
     __tablename__ = "order"
     __table_args__ = (

@@ -13,7 +13,7 @@ from typing import Any
 import structlog
 from sqlalchemy import Connection
 
-from angelon.core.deliveries import digest, read_delivery
+from angelon.core.deliveries import STATED, UNNAMED, digest, read_delivery
 from angelon.core.fetching import Item, Page, Position, after, items_of, news_of, read_page, request_of
 from angelon.core.problems import Invalid
 from angelon.core.specs.fetch import Fetch
@@ -117,17 +117,12 @@ def take_in(
 
 def _delivery(source: Source, source_id: int, item: Item, clock: Clock, at: dt.datetime, name: str) -> NewDelivery:
     headers = {"content-type": "application/json"}
-    received = read_delivery(replace_list(source), headers, item.body)[0]
-    name = name or received.name
+    received = read_delivery(source, headers, item.body)[0]
+    name = name or (STATED if received.name == UNNAMED else received.name)
     id_, event_id = clock.new_id("dv", at), clock.new_id("ev", at)
     key = f"d:{received.delivery_id}" if received.delivery_id else f"f:{event_id}"
     event = NewEvent(event_id, source_id, id_, key, name, source.event_names.get(name, ""), at)
     return NewDelivery(id_, source_id, at, headers["content-type"], headers, item.body, digest(item.body), (event,))
-
-
-def replace_list(source: Source) -> Source:
-    """A source whose deliveries are one order each."""
-    return source if not source.orders_at else source.model_copy(update={"orders_at": ""})
 
 
 def _refused(source_id: int, at: dt.datetime, item: Item, what: str) -> dict[str, Any]:

@@ -9,7 +9,7 @@ from typing import Any
 
 import structlog
 
-from angelon.db import housekeeping, locks, partitions, sent_files
+from angelon.db import fetches, housekeeping, imports, locks, partitions, sent_files
 from angelon.db.database import Database, is_database_failure
 from angelon.engine.clock import Clock
 from angelon.engine.setups import Setups
@@ -19,6 +19,11 @@ EVERY = 3600.0
 """Seconds between two rounds."""
 LONGEST = 20.0
 """Seconds that one look takes at most; the rest waits for the next."""
+
+LOOKED_AT_FOR = dt.timedelta(days=1)
+"""How long a file is kept that was looked at and not taken."""
+UNSEEN = dt.timedelta(days=400)
+"""How long is kept what an order said that does not come again."""
 
 
 class Housekeeper:
@@ -47,6 +52,7 @@ class Housekeeper:
         self._reached = {}
         gone["months"] += self._months()
         gone["files"] += self._files()
+        gone["known_orders"] += self._unseen()
         self._next = time.monotonic() + EVERY
         if any(gone.values()):
             log.info("what was older than it is kept is gone", **gone)
@@ -57,6 +63,7 @@ class Housekeeper:
         keep, now = self._setups.get(store_id).setup.store.keep, self._clock.now()
         if keep.orders_days:  # first: what goes with them needs not go before them
             self._orders(store_id, now - dt.timedelta(days=keep.orders_days), gone, until)
+        self._imports(store_id, keep.bodies_days, now, gone)
         for kind in housekeeping.KINDS:
             if days := kind.days(keep):
                 self._kind(kind, store_id, now - dt.timedelta(days=days), gone, until)
@@ -84,6 +91,28 @@ class Housekeeper:
                 with self._database.connection(locks.SWEEPING) as connection:
                     gone[kind.name] += housekeeping.take(connection, kind, part, before)
             self._reached[store_id, kind.name] = after = following
+
+    def _imports(self, store_id: int, days: int, now: dt.datetime, gone: Counter[str]) -> None:
+        """The bytes of files that were taken, as long as deliveries are kept; files that were only looked at."""
+        with self._database.reading() as session:
+            old = imports.with_content(session.connection(), store_id, now - dt.timedelta(days=days)) if days else []
+            left = imports.looked_at(session.connection(), now - LOOKED_AT_FOR)
+        for id_ in {*old, *left}:
+            with self._database.connection(locks.SWEEPING) as connection:
+                imports.drop(connection, id_) if id_ in left else imports.drop_content(connection, [id_])
+                gone["imports"] += 1
+
+    def _unseen(self) -> int:
+        """What orders said that were fetched or imported, and did not come again for a long time."""
+        gone = 0
+        while True:
+            with self._database.reading() as session:
+                found = fetches.unseen(session.connection(), self._clock.now() - UNSEEN, housekeeping.AT_ONCE)
+            if not found:
+                return gone
+            with self._database.connection(locks.SWEEPING) as connection:
+                fetches.forget(connection, found)
+            gone += len(found)
 
     def _months(self) -> int:
         """Months of contents that no store keeps any more, where each has its own partition; says how many contents."""

@@ -30,6 +30,7 @@ from angelon.engine.fetching import Fetcher
 from angelon.engine.gateway_pools import POLL, GatewayPools
 from angelon.engine.handlers.runner import HandlerRunner
 from angelon.engine.housekeeping import Housekeeper
+from angelon.engine.importing import Importer
 from angelon.engine.long_lived import tell_ready, tune_interpreter
 from angelon.engine.notifications import PLANNING, SENDING, Listener, Notifier
 from angelon.engine.parcels import LateParcels
@@ -67,11 +68,13 @@ class Worker:
         roles: frozenset[str] = BOTH,
         handlers: Path | None = None,
         returns: tuple[str, int] | Path | None = None,
+        inbox: Path | None = None,
     ) -> None:
         """`threads` deliver for each gateway, at most. `roles` is what the process is for: planning, sending or both.
         Each may be done by several processes. `handlers` is the folder of the shop's own functions; `returns` is where
-        mail that comes back is taken.
+        mail that comes back is taken, `inbox` where files are put that sources take.
         """
+        self._inbox = inbox
         self._handlers = handlers
         self._returns = returns
         self._listening: Any = None
@@ -111,7 +114,13 @@ class Worker:
             for number in (signal.SIGTERM, signal.SIGINT):
                 signal.signal(number, lambda *_: self.stop())
         self._until_done("taking over from workers that are gone", self._recover_dead)
-        planning = (("plan", self._plan), ("ask", self._ask), ("review", self._review), ("fetch", self._fetch))
+        planning = (
+            ("plan", self._plan),
+            ("ask", self._ask),
+            ("review", self._review),
+            ("fetch", self._fetch),
+            ("import", self._import),
+        )
         sending = (("deliver", self._pools.run), ("wait", self._wait_for_sends))
         alive = (("alive", self._live),)
         for name, work in (*alive, *(planning if self._plans else ()), *(sending if self._sends else ())):
@@ -261,6 +270,17 @@ class Worker:
                 fetcher.step()
             except Exception:
                 log.exception("orders could not be fetched; trying again")
+
+    def _import(self) -> None:
+        """Takes the rows of files."""
+        wake = partial(self._notifier.notify, PLANNING)
+        importer = Importer(self._database, self._setups, self._clock, wake, self._inbox, self._stop)
+        while not self._stop.wait(FETCHING_EVERY):
+            try:
+                importer.run_due()
+            except Exception:
+                log.exception("files could not be taken; trying again")
+                self._stop.wait(5)
 
     def _review(self) -> None:
         """Asks chat providers about texts in review, each in a thread of its own."""

@@ -11,6 +11,7 @@ from angelon.core.event_types import CHANGES, well_formed
 from angelon.core.specs.base import Key, Name, OneLine, Spec, VariableName
 from angelon.core.specs.enrichment import Enrichment
 from angelon.core.specs.fetch import Fetch
+from angelon.core.specs.file_form import Folder
 from angelon.core.specs.variable import Recipe, Step, Type
 
 READING: dict[str, tuple[Type, str]] = {
@@ -140,6 +141,8 @@ class Source(Spec):
     """What is asked elsewhere about each delivery before it is mapped."""
     fetch: Fetch | None = None
     """How its orders are fetched, where the store calls nobody."""
+    folder: Folder | None = None
+    """How files are read that are put in its folder."""
     same_orders: SameOrders | None = None
     on: bool = True
 
@@ -176,9 +179,10 @@ class Source(Spec):
 
     @model_validator(mode="after")
     def _one_by_one(self) -> Source:
-        if self.fetch is not None and self.orders_at:
+        if (self.fetch is not None or self.folder is not None) and self.orders_at:
             raise ValueError(
-                "fetches orders one by one, and says that a delivery holds several; empty the path of the list"
+                "takes orders one by one, fetched or from files, and says that a delivery holds several: empty the "
+                "path of the list"
             )
         return self
 

@@ -6,7 +6,7 @@ import datetime as dt
 from collections.abc import Mapping
 from typing import Any
 
-from angelon.core.deliveries import QUIET
+from angelon.core.deliveries import QUIET, STATED
 from angelon.core.event_types import CHANGES
 from angelon.core.orders import OrderState, StatusChange, note_status
 from angelon.core.planning import purchases
@@ -43,9 +43,9 @@ NEW_FOR = dt.timedelta(days=7)
 
 
 def begins(source: Source, row: Any, reading: Reading) -> bool:
-    """Whether an order that is met for the first time is a new one, where its source tells only how orders are."""
+    """Whether an order that is met for the first time is a new one, where an event tells only how the order is."""
     placed = reading.moment("placed_at")
-    stated = source.tells == "orders" and not row.parent_id and row.name != QUIET
+    stated = (row.name == STATED or source.tells == "orders") and not row.parent_id and row.name != QUIET
     return stated and (placed is None or placed >= row.received_at - NEW_FOR)
 
 

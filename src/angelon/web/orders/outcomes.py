@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from angelon.core import event_types
+from angelon.core.deliveries import BY_STATE
 from angelon.core.messages.channels import CHANNEL_LABELS
 from angelon.core.planning.sentence import listed
 from angelon.core.specs import Route
@@ -162,7 +163,7 @@ def _never(row: StoredRoute, route: Route, source_key: str, happened: list[Event
             "when",
             moment(came[-1].received_at),
         )
-    unnamed = list(dict.fromkeys(event.name for event in happened if not event.type))
+    unnamed = list(dict.fromkeys(event.name for event in happened if not event.type and event.name not in BY_STATE))
     if unnamed and not came:
         return RouteOutcome(
             row.key,

@@ -22,6 +22,7 @@ from angelon.db import (
     fetches,
     gateway_health,
     gateway_use,
+    imports,
     inquiries,
     overview,
     questions,
@@ -202,9 +203,7 @@ def needs() -> list[Need]:
             found.append(Need("held", f"Route {active.route.name}", what, "Open the route", f"/routes/{key}"))
     for kind, key, why in specs.unreadable(session(), store_id()):
         found.append(Need("failed", f"The {kind} {key} can’t be read", why, "Open it", f"/{kind}s/{key}"))
-    return [*found, *_not_fetched(), *_asked_in_vain(), *_parcels(), *_short(), *_nameless(), *_drifts(), *_unused()][
-        :8
-    ]
+    return [*found, *_not_come(), *_asked_in_vain(), *_parcels(), *_short(), *_nameless(), *_drifts(), *_unused()][:8]
 
 
 def _stuck() -> list[Need]:
@@ -226,21 +225,23 @@ def _stuck() -> list[Need]:
     return found
 
 
-def _not_fetched() -> list[Need]:
-    """Sources whose orders can't be fetched."""
+def _not_come() -> list[Need]:
+    """Sources whose orders can't be fetched, and files that were not imported, or not all of their rows."""
+    found = []
     fetched = {live().source_ids[key]: one for key, one in live().setup.sources.items() if one.is_fetched}
-    rows = fetches.of_sources(session().connection(), fetched) if fetched else {}
-    return [
-        Need(
-            "failed",
-            f"{fetched[row.source_id].name}: no orders come in",
-            f"since {moment(row.through_at) if row.through_at else 'it was switched on'}: {row.problem}",
-            "See and mend",
-            f"/sources/{fetched[row.source_id].key}/fetch",
-        )
-        for row in rows.values()
-        if row.problem
-    ]
+    for row in fetches.of_sources(session().connection(), fetched).values() if fetched else ():
+        if row.problem:
+            source = fetched[row.source_id]
+            since = f"since {moment(row.through_at)}: " if row.through_at else ""
+            what = f"{source.name}: no orders come in"
+            found.append(Need("failed", what, f"{since}{row.problem}", "Open it", f"/sources/{source.key}/fetch"))
+    keys = {id_: key for key, id_ in live().source_ids.items() if key in live().setup.sources}
+    for row in imports.with_trouble(session().connection(), list(keys), g.now - dt.timedelta(days=3)):
+        rows_ = "1 row" if row.failed == 1 else f"{row.failed:,} rows"
+        what = f"{row.name}: not imported" if row.state == imports.FAILED else f"{row.name}: {rows_} not imported"
+        why = row.problem or "Correct them in a file of their own, and upload that."
+        found.append(Need("problem", what, why, "See them", f"/sources/{keys[row.source_id]}/files/{row.id}"))
+    return found
 
 
 def _asked_in_vain() -> list[Need]:

@@ -28,7 +28,7 @@ from flask import (
 from sqlmodel import Session
 
 from angelon.core import event_types
-from angelon.core.deliveries import without_secrets
+from angelon.core.deliveries import BY_STATE, without_secrets
 from angelon.core.numbers import decimal_sign
 from angelon.core.payload.body import NotReadable
 from angelon.core.payload.redact import BLOT, redacted, secret
@@ -46,7 +46,7 @@ from angelon.web.conflicts import edits_seen
 from angelon.web.forms import CODE, TEXT, WORDS, Spelling, filled, pairs
 from angelon.web.numbers import whole
 from angelon.web.services import kinds_of_events, live, services, session, store_id, work, work_or_back
-from angelon.web.sources import fetching, look_ups, mapping, naming
+from angelon.web.sources import fetching, files, look_ups, mapping, naming
 from angelon.web.sources.stored import address, name_guess, several_at, source_of
 from angelon.web.stores import of_store
 
@@ -157,7 +157,7 @@ def _connect_page(
         address=address(source.key),
         secrets=services().vault.get(session(), "source", source_id, g.now),
         shown_until=_shown_until(source.key),
-        unnamed=events.unnamed(session(), source_id) if not source.needs_no_names else [],
+        unnamed=events.unnamed(session(), source_id),
         problems=problems,
         spec=spec,
         types=kinds_of_events(),
@@ -376,7 +376,7 @@ def capture(key: str) -> Any:
         latest=recent_events[:1],
         name_guess=name_guess(source, recent_events[0] if recent_events else None),
         several=several_at(source, recent_events[0] if recent_events else None),
-        nameless=sum(1 for one in recent_events if not one.type) if not source.needs_no_names else 0,
+        nameless=sum(1 for one in recent_events if not one.type and one.name not in BY_STATE),
         types=kinds_of_events(),
         shown_refused=whole(request.args.get("refused")),
         hours=_hours(source_id),
@@ -601,3 +601,41 @@ def fetch_now(key: str) -> Any:
 @pages.post("/<key>/fetch/again")
 def fetch_again(key: str) -> Any:
     return fetching.again(source_of(key)[0])
+
+
+# ---- files --------------------------------------------------------------------------------------------------------
+
+
+@pages.get("/<key>/files")
+def files_of(key: str) -> Any:
+    return files.page(*source_of(key))
+
+
+@pages.post("/<key>/files")
+def upload_file(key: str) -> Any:
+    return files.upload(source_of(key)[0])
+
+
+@pages.post("/<key>/folder")
+def save_folder(key: str) -> Any:
+    return files.save_folder(source_of(key)[0])
+
+
+@pages.get("/<key>/files/<int:import_id>")
+def one_file(key: str, import_id: int) -> Any:
+    return files.one(*source_of(key), import_id)
+
+
+@pages.post("/<key>/files/<int:import_id>")
+def change_file(key: str, import_id: int) -> Any:
+    return files.change(*source_of(key), import_id)
+
+
+@pages.get("/<key>/files/<int:import_id>/wrong.csv")
+def wrong_rows(key: str, import_id: int) -> Any:
+    return files.wrong(*source_of(key), import_id)
+
+
+@pages.get("/<key>/files/<int:import_id>/told.csv")
+def told_rows(key: str, import_id: int) -> Any:
+    return files.told(*source_of(key), import_id)

@@ -28,8 +28,31 @@ def upgrade() -> None:
         sa.Column("at", sa.String, nullable=False, server_default=""),
         sa.Column("seen_at", sa.BigInteger, nullable=False),
     )
+    op.create_table(
+        "import",
+        sa.Column("id", sa.Integer, primary_key=True),
+        sa.Column("source_id", sa.Integer, sa.ForeignKey("source.id"), nullable=False),
+        sa.Column("name", sa.String, nullable=False),
+        sa.Column("size", sa.Integer, nullable=False),
+        sa.Column("created_at", sa.BigInteger, nullable=False),
+        *(sa.Column(name, sa.String, nullable=False, server_default="") for name in ("by", "state", "problem")),
+        sa.Column("form", sa.Text),
+        sa.Column("quiet", sa.Boolean, nullable=False, server_default=sa.false()),
+        *(sa.Column(name, sa.Integer, nullable=False, server_default="0") for name in ("rows", "new", "failed")),
+        sa.Column("errors", sa.Text),
+        *(sa.Column(name, sa.BigInteger) for name in ("began_at", "ended_at", "held_until")),
+    )
+    op.create_index("ix_import_source_id", "import", ["source_id"])
+    op.create_table(
+        "import_part",
+        sa.Column("import_id", sa.Integer, sa.ForeignKey("import.id"), primary_key=True),
+        sa.Column("number", sa.Integer, primary_key=True),
+        sa.Column("data", sa.LargeBinary, nullable=False),
+    )
 
 
 def downgrade() -> None:
+    op.drop_table("import_part")
+    op.drop_table("import")
     op.drop_table("known_item")
     op.drop_table("fetch")
