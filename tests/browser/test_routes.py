@@ -160,16 +160,33 @@ def test_a_route_is_run_by_hand_on_ticked_orders(page, running):
     boxes = page.locator("input[name=order]")
     boxes.nth(0).check()
     boxes.nth(1).check()
-    page.get_by_role("button", name="Run a route on those ticked").click()
-    page.get_by_label("Route").select_option("order-received")
+    page.get_by_role("button", name="Send to those ticked").click()
+    page.get_by_label("What").select_option("order-received")
     page.get_by_role("button", name="Show what would be sent").click()
     expect(page.get_by_text("0 messages would go out for 2 orders. Nothing has been sent yet.")).to_be_visible()
     page.locator("input[name=again]").first.check()
-    page.get_by_role("button", name="Look again").click()
+    page.get_by_role("button", name="Preview again").click()
     expect(page.locator(".letter")).to_be_visible()
     page.get_by_role("button", name="Send 1 message").click()
     expect(page.get_by_text("1 of 1 send settled")).to_be_visible()
     expect(page.locator("tr", has_text="sent").first).to_be_visible()
+
+
+def test_a_message_is_sent_for_an_order_without_a_route(page, running):
+    page.goto("/orders?words=BK-22")
+    page.locator("input[name=order]").nth(2).check()
+    page.get_by_role("button", name="Send to those ticked").click()
+    page.get_by_label("What").select_option(label="Order received, by email")
+    page.get_by_role("button", name="Show what would be sent").click()
+    expect(page.get_by_text("1 message would go out for 1 order. Nothing has been sent yet.")).to_be_visible()
+    page.get_by_label("customer name").fill("Robin of the pier")
+    page.get_by_label("Copy to").fill("tomas@brackwater.example")
+    page.get_by_role("button", name="Preview with these").click()
+    expect(page.frame_locator(".letter iframe").get_by_text("Robin of the pier").first).to_be_visible()
+    page.get_by_role("button", name="Send 1 message").click()
+    expect(page.get_by_text("1 of 1 send settled")).to_be_visible()
+    mails = page.request.get("/standins/mail.json?limit=5").json()
+    assert any("Robin of the pier" in mail["subject"] for mail in mails)
 
 
 def test_a_segment_shows_at_once_whom_it_takes_in(page):

@@ -460,6 +460,18 @@ def customer_of(session: Session, order: OrderRow) -> ContactRow | None:
     return session.get(ContactRow, order.contact_id) if order.contact_id else None
 
 
+def newest_of_customers(session: Session, store_id: int, contact_ids: Sequence[int], limit: int) -> list[OrderRow]:
+    """The newest order of each of these customers, or of every customer of the store where none is named: those with
+    the newest ones first.
+    """
+    mine: list[Any] = [OrderRow.store_id == store_id, col(OrderRow.contact_id).is_not(None)]
+    if contact_ids:
+        mine.append(col(OrderRow.contact_id).in_(list(contact_ids)))
+    newest = func.max(OrderRow.id)
+    ids = select(newest).where(*mine).group_by(col(OrderRow.contact_id)).order_by(newest.desc()).limit(limit)
+    return list(session.exec(select(OrderRow).where(col(OrderRow.id).in_(ids)).order_by(col(OrderRow.id).desc())))
+
+
 def by_reference(session: Session, store_id: int, wanted: Sequence[str]) -> dict[str, OrderRow]:
     """Orders by their number and by their reference, of those that are wanted; a query for every 500 of them."""
     found: dict[str, OrderRow] = {}

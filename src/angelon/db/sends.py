@@ -766,6 +766,14 @@ def any_details(session: Session, send_id: str) -> SendDetails | None:
     )
 
 
+def of_run_in(session: Session, run_id: int, states: Sequence[State], reason: str = "") -> list[str]:
+    """The sends of a run in one of these states, those for a reason alone where one is given."""
+    where: list[Any] = [SendRow.run_id == run_id, col(SendRow.state).in_(states)]
+    if reason:
+        where.append(SendRow.reason == reason)
+    return list(session.exec(select(SendRow.id).where(*where)))
+
+
 def of_run(session: Session, run_id: int) -> list[SendRow]:
     """The sends that a manual run made."""
     return list(session.exec(select(SendRow).where(SendRow.run_id == run_id)))

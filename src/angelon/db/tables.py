@@ -864,6 +864,8 @@ class RunRow(SQLModel, table=True):
     """For each order: its id and number, what came of it, why."""
     key: str | None = Field(default=None, sa_column=Column(Text))
     """What its form was given, so that a second click starts nothing."""
+    by: str = Field(default="", sa_column=Column(Text, nullable=False, server_default=""))
+    """Who started it."""
 
 
 class AccountRow(SQLModel, table=True):

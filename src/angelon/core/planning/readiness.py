@@ -41,6 +41,10 @@ def problems_of(
 
 def _when(route: Route, setup: Setup) -> list[Problem]:
     found = []
+    if route.by_hand:
+        return (
+            [Problem("when", "It waits for no event, so none may be chosen.", "Take them out.")] if route.when else []
+        )
     if not route.when:
         found.append(Problem("when", "No event is chosen yet.", "Choose at least one event."))
     if not route.sources:

@@ -20,10 +20,14 @@ def _is_system(recipient: Any) -> bool:
 
 
 class Prompt(Spec):
-    """What is asked when the route is run by hand; the answer is that variable's value."""
+    """What whoever runs the route is asked; the answer is that variable's value, of the variable's type. Without one,
+    the order's own value stays. With `options`, it is one of these.
+    """
 
     variable: VariableName
     asks: OneLine = ""
+    options: list[OneLine] = Field(default_factory=list, max_length=50)
+    required: bool = False
 
 
 class Route(Spec):
@@ -31,6 +35,8 @@ class Route(Spec):
     name: Name
     when: list[str] = Field(default_factory=list, max_length=30)
     """Event types; any of them."""
+    by_hand: bool = False
+    """Whether it waits for no event: somebody runs it."""
     only_new_orders: bool = False
     """Whether it speaks only for orders placed since it was switched on: not for those under way. An event
     `order.created` always counts as a new order's.

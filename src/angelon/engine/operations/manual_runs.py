@@ -1,10 +1,12 @@
-"""A route run by a person on chosen orders: previewed first, then executed, with what came of each order."""
+"""A route, or a message without one, sent by a person for chosen orders: previewed first, then executed at a pace that
+lets others through, paused, stopped; with what came of each order.
+"""
 
 from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from sqlmodel import Session, col, select
@@ -12,10 +14,13 @@ from sqlmodel import Session, col, select
 from angelon.core.payload.body import NotReadable
 from angelon.core.planning.inputs import ALWAYS, ActiveRoute, Facts
 from angelon.core.planning.plan import Decision, decide, work_out
+from angelon.core.planning.readiness import problems_of
+from angelon.core.problems import Invalid
 from angelon.core.sending.due import EventFacts
+from angelon.core.specs import Message
 from angelon.core.specs.route import Route
 from angelon.core.states import State
-from angelon.core.values import Value
+from angelon.core.values import Value, pack
 from angelon.db import events, history, orders, sends, specs
 from angelon.db import inquiries as look_ups
 from angelon.db.live_setup import LiveSetup
@@ -28,6 +33,31 @@ from angelon.engine.unit import MACHINE, Actor, Work, unit
 
 CHUNK = 250
 """Orders that are looked at together."""
+
+
+AT_ONCE, PACE = 20, dt.timedelta(seconds=0.1)
+"""So many sends of a run are due at once, each that follows this much later: what an order of now is told goes between.
+"""
+PAUSED = "The run is paused."
+
+
+@dataclass(frozen=True)
+class Wish:
+    """What a person wants to have sent."""
+
+    route: Route
+    answers: Mapping[str, Value] = field(default_factory=dict)
+    """What was typed for all orders, by variable."""
+    of_order: Mapping[int, Mapping[str, Value]] = field(default_factory=dict)
+    """What a file says of single orders, by their ids: it goes before what was typed for all."""
+    again: frozenset[int] = frozenset()
+    """Orders that are sent for although they have been before."""
+    cc: str = ""
+    reply_to: str = ""
+    """Addresses of whoever sends it, for emails."""
+
+    def given(self, order_id: int | None) -> dict[str, Value]:
+        return {**self.answers, **self.of_order.get(order_id or 0, {})}
 
 
 @dataclass(frozen=True)
@@ -48,37 +78,31 @@ class SetupChanged(RuntimeError):
 def preview(
     session: Session,
     live: LiveSetup,
-    route: Route,
+    wish: Wish,
     chosen: Sequence[OrderRow],
-    again: Collection[int],
-    answers: Mapping[str, Value],
     now: dt.datetime,
 ) -> list[OrderPreview]:
-    """What a route would make of orders, in a bounded number of queries for every `CHUNK` of them.
-
-    Orders in `again` are sent for although they have been before. `now` is aware.
-    """
+    """What would come of orders, in a bounded number of queries for every `CHUNK` of them. `now` is aware."""
     found: list[OrderPreview] = []
     for start in range(0, len(chosen), CHUNK):
-        found += _chunk(session, live, route, chosen[start : start + CHUNK], again, answers, now)
+        found += _chunk(session, live, wish, chosen[start : start + CHUNK], now)
     return found
 
 
 def _chunk(
     session: Session,
     live: LiveSetup,
-    route: Route,
+    wish: Wish,
     chosen: Sequence[OrderRow],
-    again: Collection[int],
-    answers: Mapping[str, Value],
     now: dt.datetime,
 ) -> Iterator[OrderPreview]:
-    connection = session.connection()
+    connection, route = session.connection(), wish.route
     ids = [order.id or 0 for order in chosen]
     sent_at = sends.last_of_route(connection, live.route_ids.get(route.key), ids)
     picked = {id_: _event_for(route, found) for id_, found in events.of_orders(connection, ids).items()}
-    read, problems = _read(session, live, [event for event in picked.values() if event is not None], answers)
-    leave = {id_: frozenset({route.key}) for id_ in ids if id_ in again}
+    about = [(event, wish.given(id_)) for id_, event in picked.items() if event is not None]
+    read, problems = _read(session, live, about)
+    leave = {id_: frozenset({route.key}) for id_ in ids if id_ in wish.again}
     occurrences = {
         str(id_): history.Occurrence(event.source_id, event.parent_id or event.id, read[event.id].reading)
         for id_, event in picked.items()
@@ -111,9 +135,10 @@ def _event_for(route: Route, found: Sequence[Any]) -> Any:
 
 
 def _read(
-    session: Session, live: LiveSetup, picked: Sequence[Any], answers: Mapping[str, Value]
+    session: Session, live: LiveSetup, about: Sequence[tuple[Any, Mapping[str, Value]]]
 ) -> tuple[dict[str, EventFacts], dict[str, str]]:
-    """Events as they are read now, by id; and why others can't be."""
+    """Events as they are read now, each with what was given for it, by id; and why others can't be."""
+    picked = [event for event, _ in about]
     read: dict[str, EventFacts] = {}
     problems: dict[str, str] = {}
     there = [event for event in picked if live.source_key(event.source_id) in live.setup.sources]
@@ -122,7 +147,7 @@ def _read(
     asking = {live.source_ids[key] for key, source in live.setup.sources.items() if source.enrichments}
     roots = {event.parent_id or event.id for event in there if event.source_id in asking}
     answered = look_ups.values(session.connection(), roots)
-    for event in picked:
+    for event, given in about:
         source = live.setup.sources.get(live.source_key(event.source_id))
         if source is None:
             problems[event.id] = "Its source is gone."
@@ -132,7 +157,7 @@ def _read(
         except NotReadable as error:
             problems[event.id] = str(error.problem)
             continue
-        reading, variables = work_out(source, live.setup, payload, answers)
+        reading, variables = work_out(source, live.setup, payload, given)
         read[event.id] = EventFacts(event_of(event, source, payload), reading, variables)
     of_order = [(event, event.order_id, read[event.id].reading) for event in picked if event.id in read]
     know(session.connection(), live, of_order)
@@ -146,22 +171,20 @@ OVERLAP = dt.timedelta(seconds=5)
 def execute(
     installation: Installation,
     live: LiveSetup,
-    route: Route,
+    wish: Wish,
     order_ids: Collection[int],
-    again: Collection[int],
-    answers: Mapping[str, Value],
     key: str,
     actor: Actor = MACHINE,
 ) -> tuple[int | None, bool]:
-    """Runs a route on orders, once for each `key`; gives (the run's id, whether it was started now), no id where
-    nothing would be sent.
+    """Sends what is wished for orders, once for each `key`; gives (the run's id, whether it was started now), no id
+    where nothing would be sent.
 
     Decisions hold as of the transaction that stores them: what was sent for an order, or came of it, while they were
     worked out is decided upon again in it. Raises SetupChanged.
     """
     now = installation.clock.now()
     with installation.database.reading() as session:
-        chosen = preview(session, live, route, orders.by_ids(session, live.store_id, order_ids), again, answers, now)
+        chosen = preview(session, live, wish, orders.by_ids(session, live.store_id, order_ids), now)
     with unit(installation, live.store_id, actor) as work:
         known = work.session.exec(select(RunRow.id).where(RunRow.store_id == live.store_id, RunRow.key == key)).first()
         if known is not None:
@@ -171,11 +194,11 @@ def execute(
         moved = _moved_since(work.session, [one.order.id or 0 for one in chosen], now - OVERLAP)
         if moved:
             rows = orders.by_ids(work.session, live.store_id, moved)
-            fresh = {one.order.id: one for one in preview(work.session, live, route, rows, again, answers, work.now)}
+            fresh = {one.order.id: one for one in preview(work.session, live, wish, rows, work.now)}
             chosen = [fresh.get(one.order.id, one) for one in chosen]
         if not any(send.state is not State.SKIPPED for one in chosen if one.decision for send in one.decision.sends):
             return None, False
-        return store(work, live, route, chosen, answers, key).id, True
+        return store(work, live, wish, chosen, key).id, True
 
 
 def _moved_since(session: Session, order_ids: list[int], at: dt.datetime) -> list[int]:
@@ -189,28 +212,25 @@ def _moved_since(session: Session, order_ids: list[int], at: dt.datetime) -> lis
     return [id_ for id_ in order_ids if id_ in moved]
 
 
-def store(
-    work: Work,
-    live: LiveSetup,
-    route: Route,
-    chosen: Sequence[OrderPreview],
-    answers: Mapping[str, Value],
-    key: str | None = None,
-) -> RunRow:
+def store(work: Work, live: LiveSetup, wish: Wish, chosen: Sequence[OrderPreview], key: str | None = None) -> RunRow:
     """Stores a run and its sends. What would be skipped, or for which a condition is not met, makes no send."""
+    route = wish.route
     run = RunRow(
         store_id=live.store_id,
         route_id=live.route_ids[route.key],
         started_at=work.now,
-        answers=dict(answers),
+        answers={name: pack(value) for name, value in wish.answers.items()},
         results=[],
         key=key,
+        by=work.actor.name,
     )
     work.session.add(run)
     work.session.flush()
-    results, made = [], []
+    message = _own(live, wish)
+    results: list[dict[str, Any]] = []
+    made: list[NewSend] = []
     for one in chosen:
-        new = _sends(work, live, one, run.id)
+        new = _sends(work, live, one, run.id, message, len(made))
         made += new
         results.append(_result(one, [send.id for send in new]))
     work.sends.add(made)
@@ -220,16 +240,84 @@ def store(
     return run
 
 
-def _sends(work: Work, live: LiveSetup, one: OrderPreview, run_id: int | None) -> list[NewSend]:
+def _own(live: LiveSetup, wish: Wish) -> Mapping[str, Any] | None:
+    """The message with whoever sends it in its envelope; None where it stays as it is."""
+    message = live.setup.messages.get(wish.route.send)
+    if message is None or wish.route.channel != "email" or not (wish.cc or wish.reply_to):
+        return None
+    envelope = message.envelope
+    cc = ", ".join(one for one in (envelope.cc, wish.cc) if one)
+    changed = envelope.model_copy(update={"cc": cc, "reply_to": wish.reply_to or envelope.reply_to})
+    return message.model_copy(update={"envelope": changed}).plain()
+
+
+def _sends(
+    work: Work,
+    live: LiveSetup,
+    one: OrderPreview,
+    run_id: int | None,
+    message: Mapping[str, Any] | None,
+    before: int,
+) -> list[NewSend]:
+    """One order's sends, of which so many come `before` them in the run."""
     if one.decision is None or one.event is None:
         return []
-    planned = [send for send in one.decision.sends if send.state is not State.SKIPPED]
-    return [
-        NewSend.planned(
-            live, send, work.clock.new_id("sd", work.now), one.event.id, one.order.id, work.now, run_id=run_id
-        )
-        for send in planned
-    ]
+    made: list[NewSend] = []
+    for send in one.decision.sends:
+        if send.state is State.SKIPPED:
+            continue
+        later = max(0, before + len(made) - AT_ONCE + 1) * PACE
+        id_ = work.clock.new_id("sd", work.now)
+        new = NewSend.planned(live, send, id_, one.event.id, one.order.id, work.now, run_id=run_id)
+        made.append(replace(new, due_at=new.due_at + later, draft=message if new.channel == "email" else None))
+    return made
+
+
+def by_hand(message: Message, channel: str, gateway: str, sender: str = "") -> Route:
+    """The route by which a message is sent that no event triggers."""
+    key = f"by-hand-{message.key}-{channel}"[:60].rstrip("-")
+    return Route(
+        key=key, name=f"{message.name}, manual"[:100], by_hand=True, send=message.key, channel=channel,
+        gateway=gateway, sender=sender, guards={"even_if_notified": True},
+    )  # fmt: skip
+
+
+def keep_route(work: Work, route: Route) -> None:
+    """Has a route by hand live as it is wished, where it is not yet. Raises Invalid with what keeps it from that."""
+    live = work.live.setup
+    if any(active.route == route for active in live.routes):
+        return
+    stops = [problem for problem in problems_of(route, live) if problem.severity == "error"]
+    if stops:
+        raise Invalid(stops)
+    row = work.specs.save_draft(route)
+    row.gone_at = None
+    work.specs.publish("route", row)
+    work.specs.switch(row, True)
+
+
+def pause(work: Work, run_id: int) -> int:
+    """Holds what a run has not sent yet; says how many sends."""
+    moved = work.sends.move(
+        sends.of_run_in(work.session, run_id, (State.SCHEDULED, State.RETRYING)), State.HELD, PAUSED
+    )
+    work.record("run paused", "run", str(run_id), None, {"sends": len(moved)})
+    return len(moved)
+
+
+def go_on(work: Work, run_id: int) -> int:
+    """Sends what a paused run holds; says how many sends."""
+    moved = work.sends.move(sends.of_run_in(work.session, run_id, (State.HELD,), PAUSED), State.SCHEDULED)
+    work.record("run continued", "run", str(run_id), None, {"sends": len(moved)})
+    return len(moved)
+
+
+def stop(work: Work, run_id: int) -> int:
+    """Cancels what a run has not sent yet; says how many sends."""
+    open_ = (State.SCHEDULED, State.RETRYING, State.HELD)
+    moved = work.sends.move(sends.of_run_in(work.session, run_id, open_), State.CANCELLED, "The run was stopped.")
+    work.record("run stopped", "run", str(run_id), None, {"sends": len(moved)})
+    return len(moved)
 
 
 def _result(one: OrderPreview, ids: list[str]) -> dict[str, Any]:

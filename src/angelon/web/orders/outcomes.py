@@ -133,7 +133,8 @@ def _never(row: StoredRoute, route: Route, source_key: str, happened: list[Event
     """Why a route never had a say: off, switched on later, another source, another name, or nothing yet that it waits
     for.
     """
-    waits = listed([event_types.label(type_) for type_ in route.when], "or") or "nothing yet"
+    waits = listed([event_types.label(type_) for type_ in route.when], "or")
+    waits = waits or ("somebody to run it" if route.by_hand else "nothing yet")
     source = live().setup.sources.get(source_key)
     came = [event for event in happened if event.type in route.when]
     if not row.on:

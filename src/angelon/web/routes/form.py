@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from itertools import zip_longest
 from typing import Any
 
 from angelon.core.problems import Invalid, Problem
@@ -20,7 +21,7 @@ FIELDS: dict[str, Spelling] = {
     **dict.fromkeys(("timing.not_before", "timing.not_after"), OR_NONE),
 }
 SWITCHES = {
-    "when": ("only_new_orders",),
+    "when": ("only_new_orders", "by_hand"),
     "guards": tuple(
         f"guards.{one}"
         for one in (
@@ -50,7 +51,7 @@ def changes_from(form: Any, route: Route) -> dict[str, Any]:
     if form.get("own_type", "").strip():
         changes["when"] = [*changes.get("when", []), form["own_type"].strip()]
     if "when" in parts:
-        changes["only_new_orders"] = made["only_new_orders"]
+        changes |= {switch: made[switch] for switch in SWITCHES["when"]}
     if "timing" in parts:
         changes["timing"] = _timing(form, made["timing"])
     if "to" in parts:
@@ -64,7 +65,7 @@ def changes_from(form: Any, route: Route) -> dict[str, Any]:
             for option in rows(form, gateway="fallback.gateway", send="fallback.send")
         ]
     if "asks" in parts:
-        changes["asks"] = rows(form, variable="asks.variable", asks="asks.text")
+        changes["asks"] = _prompts(form)
     if "only_if" in form:
         try:
             changes["only_if"] = json.loads(form["only_if"])
@@ -73,6 +74,20 @@ def changes_from(form: Any, route: Route) -> dict[str, Any]:
     if live().setup.gateways.get(changes.get("gateway", "")) is not None:
         changes["channel"] = _channel(changes["gateway"])
     return changes
+
+
+def _prompts(form: Any) -> list[dict[str, Any]]:
+    """What is asked where somebody runs the route; a page that does not know choices leaves them out."""
+    fields = (form.getlist(f"asks.{name}") for name in ("variable", "text", "options", "required"))
+    return [
+        {"variable": variable, "asks": asks.strip(), "options": _choices(options), "required": required == "yes"}
+        for variable, asks, options, required in zip_longest(*fields, fillvalue="")
+        if variable
+    ]
+
+
+def _choices(text: str) -> list[str]:
+    return [one.strip() for one in text.split(";") if one.strip()]
 
 
 def _channel(gateway: str) -> str:

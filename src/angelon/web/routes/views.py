@@ -113,7 +113,7 @@ def _one_of_many(unit: Work, act: str, key: str) -> None:
 
 def _event_of(route: Route) -> str:
     """The event that a route is listed under."""
-    return event_types.label(route.when[0]) if route.when else "no event chosen"
+    return event_types.label(route.when[0]) if route.when else "manual" if route.by_hand else "no event chosen"
 
 
 def _filters(rows: Sequence[tuple[StoredRoute, Route, dict[str, int], list[Problem]]]) -> dict[str, Choice]:

@@ -49,9 +49,11 @@ def upgrade() -> None:
         sa.Column("number", sa.Integer, primary_key=True),
         sa.Column("data", sa.LargeBinary, nullable=False),
     )
+    op.add_column("run", sa.Column("by", sa.Text, nullable=False, server_default=""))
 
 
 def downgrade() -> None:
+    op.drop_column("run", "by")
     op.drop_table("import_part")
     op.drop_table("import")
     op.drop_table("known_item")
