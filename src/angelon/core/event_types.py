@@ -55,6 +55,7 @@ OTHERS: tuple[tuple[str, str], ...] = (
     ("question.expired", "no answer in time"),
     ("question.not_asked", "a question could not be asked"),
     ("permission.given", "the customer signed up for a channel"),
+    ("call.answered", "a call was answered"),
     ("send.failed", "a send failed for good"),
     ("send.held", "a send is held"),
 )
@@ -66,6 +67,8 @@ CHANGES: dict[str, str] = {
     "return_status": "return.status_changed",
 }
 """The statuses that an order has side by side, and the event that a change of each makes."""
+
+ANSWERED_CALL = "call.answered"
 
 OURS: frozenset[str] = frozenset({"send.failed", "send.held"})
 """What happens here, not in the store: events about sends."""

@@ -171,6 +171,17 @@ def new(
     return made | {"due_at": due_at, "until": until}
 
 
+def keep_answer(
+    connection: Connection, event_id: str, name: str, source_id: int, target: str, value: Any, now: dt.datetime
+) -> None:
+    """Keeps what a call about an event was answered, as the answer of a look-up is kept: the newest of that name."""
+    dialect = postgresql if connection.dialect.name == "postgresql" else sqlite
+    row = new(event_id, LOOK_UP, name, source_id, target, now, now) | {"due_at": None, "at": now, "value": value}
+    statement: Any = dialect.insert(INQUIRY).values(**row, tries=1)
+    said = {"value": statement.excluded.value, "at": statement.excluded.at, "problem": ""}
+    connection.execute(statement.on_conflict_do_update(index_elements=["event_id", "kind", "name"], set_=said))
+
+
 def due(connection: Connection, now: dt.datetime) -> dict[str, dt.datetime]:
     """The targets that something waits to be asked of, and since when the first does. The time may lie ahead."""
     first = func.min(INQUIRY.c.due_at)

@@ -89,6 +89,12 @@ class LiveSetup:
         return awaiting.naming(self.setup.sources[source])
 
     @cached_property
+    def asking(self) -> frozenset[int]:
+        """The sources (ids) of whose events something is known from elsewhere: by look-ups, or by answers to calls."""
+        kept = any(one.keeps_answer for one in self.setup.messages.values())
+        return frozenset(self.source_ids[key] for key, one in self.setup.sources.items() if kept or one.enrichments)
+
+    @cached_property
     def _uses(self) -> dict[tuple[str, str], frozenset[str]]:
         return {}
 

@@ -39,6 +39,7 @@ from angelon.db.tables import (
     SendRow,
 )
 
+RUN: Table = RunRow.__table__  # type: ignore[attr-defined]
 SEND: Table = SendRow.__table__  # type: ignore[attr-defined]
 ATTEMPT: Table = AttemptRow.__table__  # type: ignore[attr-defined]
 CONTENT: Table = ContentRow.__table__  # type: ignore[attr-defined]
@@ -764,6 +765,16 @@ def any_details(session: Session, send_id: str) -> SendDetails | None:
         session.get(EventRow, send.event_id) if send.event_id else None,
         session.get(RevisionRow, send.revision_id) if send.revision_id else None,
     )
+
+
+def given_in_runs(connection: Connection, run_ids: Collection[int]) -> dict[tuple[int, int], dict[str, Any]]:
+    """What was typed for manual runs, as it is kept, by run and order."""
+    made: dict[tuple[int, int], dict[str, Any]] = {}
+    columns = (RUN.c.id, RUN.c.answers, RUN.c.results)
+    for row in connection.execute(core_select(*columns).where(RUN.c.id.in_(run_ids))) if run_ids else ():
+        typed = {name: value for name, value in (row.answers or {}).items() if value is not None}
+        made |= {(row.id, one["order"]): {**typed, **one.get("given", {})} for one in row.results or []}
+    return made
 
 
 def of_run_in(session: Session, run_id: int, states: Sequence[State], reason: str = "") -> list[str]:

@@ -26,6 +26,7 @@ from angelon.db.records import NewAttempt, Settlement
 from angelon.db.secrets import Vault, WrongKey
 from angelon.db.sends import EVERY_GATEWAY
 from angelon.engine.breakers import Breakers
+from angelon.engine.call_answers import CallAnswer
 from angelon.engine.clock import Clock
 from angelon.engine.preferences import Links
 from angelon.engine.preparing import Handover, Preparer
@@ -249,6 +250,7 @@ class Dispatcher:
             outcome = self._try(row, live, settled)
             if outcome is not None and gateway is not None:
                 self._settle(row, gateway, outcome, settled)
+                self._keep_answer(row, live, outcome)
                 if outcome.kind == "permanent" and not row.test and not live.trial:
                     answer = f"{outcome.code} {storable_text(outcome.answer)}"
                     refusal = Refusal(row.id, live, row.channel, row.recipient, answer, self._clock.now())
@@ -260,6 +262,15 @@ class Dispatcher:
             else:
                 self._fell(row, error, settled)
         self._results.add(settled)
+
+    def _keep_answer(self, row: Any, live: LiveSetup, outcome: Outcome) -> None:
+        """Keeps what a call was answered for good, where its message says so."""
+        if row.channel != "call" or outcome.kind not in ("accepted", "permanent") or not outcome.code:
+            return
+        now = self._clock.now()
+        answer = CallAnswer.of(row, live, outcome, now, self._clock.new_id("ev", now))
+        if answer is not None:
+            self._results.add_answer(answer)
 
     def _fell(self, row: Any, error: Exception, settled: Settlement) -> None:
         """Something raised that nobody expected: a person looks at it, unless the gateway has been handed it."""

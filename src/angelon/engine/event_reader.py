@@ -123,7 +123,7 @@ def payload_of(session: Session, live: LiveSetup, row: EventRow | Any, changed: 
     if delivery is None:
         raise GONE
     root = row.parent_id or row.id
-    answered = inquiries.values(connection, [root]).get(root) if source.enrichments else None
+    answered = inquiries.values(connection, [root]).get(root) if row.source_id in live.asking else None
     parts = parts_of(source, delivery.body, delivery.content_type, delivery.headers or {})
     return with_answers(parts[row.item] if row.item < len(parts) else parts[0], answered or {})
 

@@ -20,6 +20,7 @@ from angelon.core.specs.message import Message
 from angelon.core.specs.stored import from_stored
 from angelon.core.values import Value, unpack
 from angelon.db import events, history, inquiries, questions, suppressions
+from angelon.db import sends as sent
 from angelon.db.live_setup import LiveSetup
 from angelon.engine.event_reader import Payloads, event_of
 from angelon.engine.parcels import know
@@ -91,8 +92,9 @@ def _read(
     found = events.by_ids(connection, {row.event_id for row in rows})
     there = [event for event in found.values() if live.source_key(event.source_id) in live.setup.sources]
     payloads.load(connection, live, there)
-    asking = {live.source_ids[key] for key, source in live.setup.sources.items() if source.enrichments}
+    asking = live.asking
     answered = inquiries.values(connection, {one.parent_id or one.id for one in there if one.source_id in asking})
+    of_runs = sent.given_in_runs(connection, {row.run_id for row in rows if row.run_id})
     for row in rows:
         event = found.get(row.event_id)
         if event is None or live.source_key(event.source_id) not in live.setup.sources:
@@ -103,7 +105,7 @@ def _read(
         except NotReadable as error:
             unreadable[row.id] = str(error.problem)
             continue
-        reading, variables = work_out(source, live.setup, payload, given_values(live, row, event))
+        reading, variables = work_out(source, live.setup, payload, given_values(row, event, of_runs))
         read[row.id] = EventFacts(event_of(event, source, payload), reading, variables)
     orders = [(found[row.event_id], read[row.id].reading) for row in rows if row.id in read]
     know(connection, live, [(event, event.order_id, reading) for event, reading in orders])
@@ -123,13 +125,13 @@ def event_of_send(connection: Connection, live: LiveSetup, row: Any, payloads: P
     return read.get(row.id)
 
 
-def given_values(live: LiveSetup, row: Any, event: Any) -> dict[str, Value] | None:
-    """The values of a send that no mapping gives: what was answered for a manual run, what a notice is about."""
+def given_values(row: Any, event: Any, of_runs: Mapping[tuple[int, int], Mapping[str, Any]]) -> dict[str, Value] | None:
+    """The values of a send that no mapping gives: what was typed for a manual run, what a notice is about."""
     if not row.run_id and event.type not in OURS:
         return None
-    route = live.routes.get(live.route_key(row.route_id))
-    kept = {"problem", "problem_link", *(question.variable for question in (route.asks if route else ()))}
-    return {name: unpack(value) for name, value in (row.values or {}).items() if name in kept}
+    given = {name: value for name, value in (row.values or {}).items() if name in ("problem", "problem_link")}
+    given |= of_runs.get((row.run_id or 0, row.order_id or 0), {})
+    return {name: unpack(value) for name, value in given.items()}
 
 
 def _facts(

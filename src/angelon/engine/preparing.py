@@ -10,8 +10,16 @@ from typing import Any
 
 import structlog
 
+from angelon.core.calls import authorization
 from angelon.core.messages import dkim
-from angelon.core.messages.attachments import AttachmentRequest, File, calendar_entry, detect_media_type, file_name
+from angelon.core.messages.attachments import (
+    AttachmentRequest,
+    File,
+    calendar_entry,
+    detect_media_type,
+    file_name,
+    written_out,
+)
 from angelon.core.messages.blocks import content_id
 from angelon.core.messages.channels import CHANNELS
 from angelon.core.messages.email import RenderedEmail
@@ -204,12 +212,52 @@ class Preparer:
             made = (
                 [File(file.name, file.type, data[file.id]) for file in library_files]
                 if wanted.kind == "library"
-                else _FETCH[wanted.kind](wanted, send, live, left_out)
+                else _calendar(wanted, send, live)
+                if wanted.kind == "calendar"
+                else self._fetched(wanted, live, left_out)
             )
             if not isinstance(made, list):
                 return made
             files += made
         return files
+
+    def _fetched(self, wanted: AttachmentRequest, live: LiveSetup, left_out: list[str]) -> list[File] | Held | Later:
+        """The files at the addresses of an attachment, or the document that is written there itself."""
+        data = written_out(wanted.url)
+        if data is not None:
+            return [_named(wanted.name, "document", data)]
+        files: list[File] = []
+        headers: dict[str, str] = {}
+        before = ""
+        if wanted.through:
+            gateway = live.setup.gateways.get(wanted.through)
+            if gateway is None or gateway.kind != "call" or gateway.auth.scheme not in READABLE:
+                what = f"Files can’t be fetched through “{wanted.through}”."
+                return Held(f"{what} Choose another gateway for HTTP calls, which needs no token request.")
+            before, headers = gateway.call.url.rstrip("/"), authorization(gateway.auth, self._secret(live, gateway.key))
+        for url in wanted.url.split():
+            steps = url.partition("?")[0].split("/")
+            if before and ("://" in url or "." in steps or ".." in steps):
+                return Held(f"“{url[:80]}” would be fetched from another address than the one that is set.")
+            address = f"{before}/{url.lstrip('/')}" if before else url
+            try:
+                data = fetch(address, live.setup.store.private_hosts, headers=headers or None)
+            except CantFetch as error:
+                if not wanted.required:
+                    left_out.append(f"{address}: {error}")
+                    continue
+                return (Held if error.for_good else Later)(f"The file at {address} can't be had: {error}")
+            last = url.rpartition("/")[2].partition("?")[0]
+            files.append(_named(wanted.name if len(files) == 0 else "", last, data))
+        return files if files or not wanted.required else Held("The attachment’s address is empty.")
+
+    def _secret(self, live: LiveSetup, gateway: str) -> str:
+        """A gateway's password or token; empty where it has none. Raises WrongKey."""
+        if self._vault is None:
+            return ""
+        with self._database.reading() as session:
+            kept = self._vault.get(session, "gateway", live.gateway_ids[gateway], dt.datetime.now(dt.UTC))
+        return kept[0].text if kept else ""
 
     def _data(self, live: LiveSetup, ids: set[int]) -> dict[int, bytes]:
         """The bytes of library files, read in one query where they are not at hand."""
@@ -222,7 +270,11 @@ class Preparer:
         return {id_: self._bytes[id_] for id_ in ids if id_ in self._bytes}
 
 
-def _calendar(wanted: AttachmentRequest, send: DueSend, live: LiveSetup, left_out: list[str]) -> list[File]:
+READABLE = ("none", "basic", "bearer", "header")
+"""How a request that only reads shows who asks."""
+
+
+def _calendar(wanted: AttachmentRequest, send: DueSend, live: LiveSetup) -> list[File]:
     assert wanted.on is not None
     store = live.setup.store
     uid = f"{send.id}-{wanted.number}@{store.key}"
@@ -230,19 +282,5 @@ def _calendar(wanted: AttachmentRequest, send: DueSend, live: LiveSetup, left_ou
     return [File("delivery.ics", "text/calendar", data)]
 
 
-def _fetched(
-    wanted: AttachmentRequest, send: DueSend, live: LiveSetup, left_out: list[str]
-) -> list[File] | Held | Later:
-    try:
-        data = fetch(wanted.url, live.setup.store.private_hosts)
-    except CantFetch as error:
-        if not wanted.required:
-            left_out.append(f"{wanted.url}: {error}")
-            return []
-        return (Held if error.for_good else Later)(f"The file at {wanted.url} can't be had: {error}")
-    last = wanted.url.rpartition("/")[2].partition("?")[0]
-    return [File(file_name(wanted.name, file_name(last, "file")), detect_media_type(data), data)]
-
-
-_FETCH = {"calendar": _calendar, "url": _fetched}
-"""How the kinds of attachments that are no files of the library get their bytes."""
+def _named(name: str, otherwise: str, data: bytes) -> File:
+    return File(file_name(name, file_name(otherwise, "file")), detect_media_type(data), data)

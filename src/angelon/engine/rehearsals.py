@@ -193,16 +193,7 @@ def _chunk(
     customers: CustomersAsOf | None,
     rows: list[Any],
 ) -> Iterator[Rehearsed]:
-    answered = (
-        inquiries.values(connection, {row.parent_id or row.id for row in rows})
-        if any(
-            live.setup.sources[key].enrichments
-            for route in routes.values()
-            for key in route.sources
-            if key in live.setup.sources
-        )
-        else {}
-    )
+    answered = inquiries.values(connection, {row.parent_id or row.id for row in rows if row.source_id in live.asking})
     payloads = Payloads()
     payloads.load(connection, live, rows)
     read = [(row, *_read(live, payloads, row, answered.get(row.parent_id or row.id))) for row in rows]

@@ -15,6 +15,7 @@ from angelon.db import gateway_use, sends, sent_files
 from angelon.db.database import Database, is_database_failure
 from angelon.db.records import NewAttempt, NewContent, Settlement
 from angelon.engine.breakers import Breakers
+from angelon.engine.call_answers import CallAnswer
 from angelon.engine.suppressing import Refusal, take_back
 
 log = structlog.get_logger()
@@ -38,6 +39,7 @@ class _Kept:
     """(store, address key) of those who were suppressed by a gateway that refuses everybody."""
     spent: list[tuple[str, int, Decimal]] = field(default_factory=list)
     """(send, gateway id, cost) of what was accepted."""
+    answers: list[CallAnswer] = field(default_factory=list)
 
     def of_one(self, settled: Settlement) -> _Kept:
         """What there is about one send, with all of the files."""
@@ -49,6 +51,7 @@ class _Kept:
             [one for one in self.refused if one.send_id == settled.id],
             self.taken_back,
             [one for one in self.spent if one[0] == settled.id],
+            [one for one in self.answers if one.send_id == settled.id],
         )
 
     def store(self, connection: Connection) -> None:
@@ -63,6 +66,8 @@ class _Kept:
         for _, gateway_id, cost in self.spent:
             spent[gateway_id] = spent.get(gateway_id, Decimal(0)) + cost
         gateway_use.spend(connection, spent)
+        for answer in self.answers:
+            answer.keep(connection)
 
 
 class Results:
@@ -87,6 +92,10 @@ class Results:
     def add(self, settled: Settlement) -> None:
         """How a send stands after its turn."""
         self._kept.settled.append(settled)
+
+    def add_answer(self, answer: CallAnswer) -> None:
+        """What another system answered to a call, where that is kept."""
+        self._kept.answers.append(answer)
 
     def add_attempt(self, attempt: NewAttempt) -> None:
         self._kept.attempts.append(attempt)

@@ -21,6 +21,8 @@ from angelon.gateways.tokens import CantGetToken, Tokens
 from angelon.gateways.trust import trusted
 
 MAX_ANSWER = 100_000
+KEPT_ANSWER = 2_000_000
+"""Bytes of an answer to a call that may be kept: it may hold a document."""
 OF_ACCOUNT = (401, 402)
 """Statuses of an account whose credentials or credit are wrong: any other message would meet them as well."""
 """Bytes of an answer that are looked at."""
@@ -74,7 +76,10 @@ class HttpTransport:
             )
         except CantGetToken as error:
             return Outcome("temporary", "", str(error), unreachable=True)
-        outcome, body = ask(self._client, request, gateway.call, self._line, ("outcome_at", "id_at"))
+        most = KEPT_ANSWER if gateway.kind == "call" else MAX_ANSWER
+        outcome, body = ask(self._client, request, gateway.call, self._line, ("outcome_at", "id_at"), most)
+        if gateway.kind == "call" and len(body) <= KEPT_ANSWER:
+            outcome = replace(outcome, body=body)
         left = read_balance(gateway.balance_at, body) if outcome.kind == "accepted" and gateway.balance_at else None
         return replace(outcome, balance=left) if left is not None else outcome
 

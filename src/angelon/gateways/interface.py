@@ -30,6 +30,9 @@ class Outcome:
     balance: Decimal | None = None
     """The credit that is left, where the other side tells it."""
 
+    body: bytes = b""
+    """What another system answered to a call."""
+
     @property
     def reason(self) -> str:
         """Its code and its answer in one line."""

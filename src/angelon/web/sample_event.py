@@ -211,7 +211,7 @@ def read(live: LiveSetup, found: Iterable[SampleEvent]) -> None:
     there = [one for one in found if one.event is not None and one.source is not None]
     rows = [one.event for one in there if one.event is not None]
     deliveries = events.deliveries(session().connection(), {row.delivery_id for row in rows})
-    asking = any(one.source is not None and one.source.enrichments for one in there)
+    asking = any(row.source_id in live.asking for row in rows)
     answered = inquiries.values(session().connection(), {row.parent_id or row.id for row in rows}) if asking else {}
     parsed: dict[tuple[str, int], list[Any] | NotReadable] = {}
     for one in there:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import datetime as dt
 import hashlib
 from collections.abc import Collection, Mapping, Sequence
@@ -18,6 +19,8 @@ from angelon.core.specs.message import Attachment
 from angelon.core.templates import BadTemplate, Compiled, compile_template
 from angelon.core.values import Day, Value, show
 
+SHORTEST = 60
+"""Characters that a document in base64 has at the least."""
 _SPECS: TypeAdapter[list[Attachment]] = TypeAdapter(list[Attachment])
 
 
@@ -44,6 +47,7 @@ class AttachmentRequest:
     title: str = ""
     place: str = ""
     day: str = ""
+    through: str = ""
     on: dt.date | None = None
 
     @property
@@ -80,6 +84,7 @@ def compile_attachment(
                 getattr(spec, "required", False),
                 getattr(spec, "shelf", ""),
                 day=getattr(spec, "day", ""),
+                through=getattr(spec, "through", ""),
             )
         }
         for part in ("url", "name", "title", "place"):
@@ -199,3 +204,19 @@ def file_name(wanted: str, otherwise: str) -> str:
 def mark_of(data: bytes) -> str:
     """A short fingerprint of a file's content."""
     return hashlib.sha256(data).hexdigest()[:16]
+
+
+def written_out(text: str) -> bytes | None:
+    """A document that is written in a text itself: base64 (RFC 4648), with `data:` (RFC 2397) or without, of a type
+    that its content shows; None where the text is none.
+    """
+    head, comma, rest = text.partition(",")
+    if head[:5].lower() == "data:":
+        text = rest if comma and head.lower().endswith(";base64") else ""
+    elif len(text) < SHORTEST or "://" in text[:20]:
+        return None
+    try:
+        data = base64.b64decode("".join(text.split()).encode("ascii"), validate=True)
+    except ValueError:
+        return None
+    return data if data and detect_media_type(data) not in ("application/octet-stream", "text/plain") else None

@@ -147,12 +147,16 @@ class FromLibrary(Spec):
 
 
 class FromAddress(Spec):
-    """A file fetched from an address that the payload names."""
+    """Files fetched from addresses that the payload names, parted by spaces; or what a call answered: a document in
+    base64, with `data:` (RFC 2397) or without. `through` is the key of a gateway for HTTP calls whose address and
+    credentials are used: `url` is then what follows its address.
+    """
 
     kind: Literal["url"]
-    url: OneLine = ""
+    url: str = Field("", max_length=2000)
     name: OneLine = ""
     required: bool = True
+    through: str = Field("", max_length=60)
 
 
 class Calendar(Spec):
@@ -207,6 +211,10 @@ class CallText(Spec):
     headers: dict[str, OneLine] = Field(default_factory=dict, max_length=30)
     content_type: Literal["application/json", "application/x-www-form-urlencoded"] = "application/json"
     body: str = Field("", max_length=20_000)
+    keep_answer: bool = False
+    """Whether the answer is kept: its status and JSON are in the event's payload under `+` and the message's key, with
+    underscores, and `call.answered` follows.
+    """
 
 
 class Answer(Spec):
@@ -281,6 +289,11 @@ class Message(Spec):
     """What it asks the customer, if anything."""
     older: dict[str, str] = Field(default_factory=dict)
     """Texts that were not changed since the main language was, by `channel.locale`: the digest of what that said."""
+
+    @property
+    def keeps_answer(self) -> bool:
+        """Whether what another system answers to its call is kept."""
+        return any(one.keep_answer for one in self.call.values())
 
     def channels(self) -> list[str]:
         return [channel for channel in CHANNELS if getattr(self, channel)]

@@ -144,7 +144,7 @@ def _read(
     there = [event for event in picked if live.source_key(event.source_id) in live.setup.sources]
     payloads = Payloads()
     payloads.load(session.connection(), live, there)
-    asking = {live.source_ids[key] for key, source in live.setup.sources.items() if source.enrichments}
+    asking = live.asking
     roots = {event.parent_id or event.id for event in there if event.source_id in asking}
     answered = look_ups.values(session.connection(), roots)
     for event, given in about:
@@ -232,7 +232,7 @@ def store(work: Work, live: LiveSetup, wish: Wish, chosen: Sequence[OrderPreview
     for one in chosen:
         new = _sends(work, live, one, run.id, message, len(made))
         made += new
-        results.append(_result(one, [send.id for send in new]))
+        results.append(_result(one, [send.id for send in new], wish.of_order.get(one.order.id or 0)))
     work.sends.add(made)
     run.results = results
     work.session.flush()
@@ -320,7 +320,8 @@ def stop(work: Work, run_id: int) -> int:
     return len(moved)
 
 
-def _result(one: OrderPreview, ids: list[str]) -> dict[str, Any]:
+def _result(one: OrderPreview, ids: list[str], given: Mapping[str, Value] | None) -> dict[str, Any]:
     """What is kept of an order of a run."""
     outcome, why = ("problem", one.problem) if one.decision is None else (one.decision.outcome, one.decision.reason)
-    return {"order": one.order.id, "number": one.order.number, "sends": ids, "outcome": outcome, "why": why}
+    made = {"order": one.order.id, "number": one.order.number, "sends": ids, "outcome": outcome, "why": why}
+    return made | ({"given": {name: pack(value) for name, value in given.items()}} if given else {})

@@ -172,7 +172,7 @@ class Batch:
 
     def read_ahead(self, rows: list[Any]) -> dict[str, tuple[LiveSetup, ReadEvent]]:
         """Reads those events about which nothing is asked elsewhere; one that can't be read is left out."""
-        asking = {self._live.source_ids[key] for key, source in self._live.setup.sources.items() if source.enrichments}
+        asking = self._live.asking
         rows = [row for row in rows if row.source_id not in asking and self._is_read(row)]
         self._waiting = Waiting(self._connection, self._live, self._clock.now())
         self._payloads.load(self._connection, self._live, rows)

@@ -50,7 +50,7 @@ class Waiting:
 
     def __init__(self, connection: Connection, live: LiveSetup, now: dt.datetime) -> None:
         self._connection, self._live, self._now = connection, live, now
-        self._asking = {live.source_ids[key] for key, source in live.setup.sources.items() if source.enrichments}
+        self._asking = live.asking
         self._listening = {type_ for active in live.setup.routes if active.route.handler for type_ in active.route.when}
         self._about: dict[str, AboutEvent] = {}
         self._pending: dict[str, _Pending] = {}

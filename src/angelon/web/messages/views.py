@@ -238,7 +238,9 @@ def _cards(message: Message, row: StoredMessage) -> dict[str, str]:
 
 def _library() -> dict[str, Any]:
     files = live().files
+    systems = [(one.key, one.name) for one in live().setup.gateways.values() if one.kind == "call"]
     return {
+        "systems": systems,
         "shelves": sorted({file.shelf for file in files}),
         "pictures": sorted(
             {f"{file.shelf}/{file.name}" for file in files if file.type.startswith("image/") and file.by == ""}

@@ -15,6 +15,9 @@ export function call(root, page) {
     hint: "/orders/{{ order_reference }}/tags", write: (now) => (text.path = now) });
   make(root.querySelector("[data-field=body]"), "body", text.body ?? "", { label: "Body", spelled,
     hint: "Empty where nothing is sent along.", write: (now) => (text.body = now) });
+  const keeps = root.querySelector("[data-call-keep-answer]");
+  keeps.checked = Boolean(text.keep_answer);
+  keeps.addEventListener("change", () => ((text.keep_answer = keeps.checked), changed()));
   const headers = root.querySelector("[data-call-headers]");
   headers.value = Object.entries(text.headers ?? {}).map(([name, value]) => `${name}: ${value}`).join("\n");
   const said = element("p", { className: "bad", role: "alert", hidden: true });

@@ -328,7 +328,13 @@ export function email(root, page) {
           body.append(element("div", { className: "only-if" }, "shelf ", shelf,
             " what it has for all orders, for this order’s skus, its number, its language"), needs());
         } else if (one.kind === "url") {
-          text_("url", "address", "https://… or a variable that holds an address");
+          text_("url", "address", "https://…, a variable that holds addresses, or a document in base64");
+          if (library.systems.length) {
+            const through = choice([["", "any address"], ...library.systems], one.through ?? "", (now) =>
+              ((one.through = now), changed()));
+            through.setAttribute("aria-label", "Through which gateway the file is fetched");
+            body.append(element("div", { className: "only-if" }, "fetched from ", through));
+          }
           text_("name", "name", "name of the file, such as invoice.pdf");
           body.append(needs());
         } else {
