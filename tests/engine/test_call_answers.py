@@ -71,7 +71,10 @@ def route(shop, key, when, send, channel, gateway, **more):
 
 
 def mail(shop, **attachment):
-    text = {"subject": "Your label{% if label_status %} {{ label_status }}{% endif %}", "blocks": [{"kind": "text", "text": "Here"}]}
+    text = {
+        "subject": "Your label{% if label_status %} {{ label_status }}{% endif %}",
+        "blocks": [{"kind": "text", "text": "Here"}],
+    }
     spec = {"key": "label", "name": "Label", "email": {"en": text}, "locale": "en"}
     shop.publish(MessageRow, Message.model_validate(spec | {"attachments": [{"kind": "url"} | attachment]}))
 

@@ -49,7 +49,7 @@ def test_a_published_message_is_sent_without_a_route(shop, client):
     assert shop.rows("SELECT * FROM send") == []
     done = text(send(client, order=ids(shop)[:2]))
     assert "0 of 2 sends settled" in done
-    sends = shop.rows("SELECT * FROM send ORDER BY id")
+    sends = shop.rows("SELECT * FROM send ORDER BY recipient")
     assert [one.recipient for one in sends] == ["jo1@example.org", "jo2@example.org"]
     (route,) = [one for one in shop.rows("SELECT * FROM route") if one.key.startswith("by-hand")]
     assert route.on

@@ -33,6 +33,7 @@ PARTS: dict[str, tuple[str, str]] = {
     "sheets": ("viewer", "writer"),
     "approved": ("writer", "writer"),
     "library": ("writer", "writer"),
+    "tables": ("writer", "developer"),
     "letterhead": ("writer", "developer"),
     "customer_pages": ("writer", "developer"),
     "routes": ("viewer", "developer"),

@@ -137,8 +137,10 @@ def _on_top(order: Mapping[str, Value]) -> bool:
 _WIDE = DecimalContext(prec=120)
 
 
-def read(source: Source, store: Store, payload: Any) -> Reading:
-    """Reads a payload by a source's reading. Never raises; a part without a value has its Problem."""
+def read(source: Source, store: Store, payload: Any, tables: Mapping[str, Mapping[str, str]] | None = None) -> Reading:
+    """Reads a payload by a source's reading. Never raises; a part without a value has its Problem. `tables` are the
+    shop's own, by table and column (`prices.net`).
+    """
     context = Context(
         payload=payload,
         root=payload,
@@ -147,7 +149,7 @@ def read(source: Source, store: Store, payload: Any) -> Reading:
         currency=store.currency,
         country=source.country or store.country,
         locale=store.locale,
-        lookups=source.lookups,
+        lookups={**tables, **source.lookups} if tables else source.lookups,
         shared=source.shared_steps,
     )
     parts: dict[str, Evaluation] = {}

@@ -16,6 +16,7 @@ from angelon.core.planning.inputs import ActiveRoute, Setup
 from angelon.core.problems import Invalid
 from angelon.core.specs import Gateway, Message, Route, Source, Store, Variable
 from angelon.core.specs.stored import SpecT, from_stored
+from angelon.db import shop_tables
 from angelon.db.tables import (
     FileRow,
     GatewayRow,
@@ -177,6 +178,8 @@ def load(session: Session, store_id: int) -> LiveSetup:
         {row.key: _read(Gateway, row.key, row.spec) for row in gateways},
         [ActiveRoute(published[row.key], row.since) for row in routes if row.on and row.since and row.key in published],
         _approvals(session, store_id, gateways, messages),
+        given_out=shop_tables.given_out(session.connection(), store_id),
+        tables=shop_tables.loaded(session.connection(), str(session.get_bind().engine.url), store_id),
     )
     oldest = session.exec(select(func.min(StoreRow.id))).one()
     return LiveSetup(

@@ -42,6 +42,9 @@ LOOKED_AT = "look_at IS NOT NULL"
 SAID = "said_order != ''"
 TROUBLE = "trouble != ''"
 """The parcels that are looked at again, whose orders are not known yet, that are late or worse."""
+FREE = "send_id IS NULL"
+GIVEN = "send_id IS NOT NULL"
+"""The rows of tables that nobody was given, and those that somebody was."""
 OPEN = "state = 'open'"
 """The questions that may still be answered."""
 STUCK = "state IN ('held', 'failed')"
@@ -467,6 +470,44 @@ class ImportPartRow(SQLModel, table=True):
     import_id: int = Field(primary_key=True, foreign_key="import.id")
     number: int = Field(primary_key=True)
     data: bytes = Field(sa_column=Column(LargeBinary, nullable=False))
+
+
+class ShopTableRow(SQLModel, table=True):
+    """A table of the shop's own, by a key: looked up in mappings, or given out row by row."""
+
+    __tablename__ = "shop_table"
+    __table_args__ = (UniqueConstraint("store_id", "key", name="uq_shop_table_key"),)
+    id: int | None = Field(default=None, primary_key=True)
+    store_id: int = Field(foreign_key="store.id")
+    key: str
+    name: str
+    columns: Any = _json()
+    """The names of its columns in texts; the first is what its rows are found by."""
+    once: bool = Field(default=False, sa_column=Column(Boolean, nullable=False, server_default=false()))
+    """Whether each row is given out once."""
+    low: int = 10
+    """How few rows are left when somebody is told."""
+    version: int = 0
+    changed_at: dt.datetime = Field(sa_column=Column(Instant, nullable=False))
+    edits: int = _edits()
+
+
+class ShopTableItemRow(SQLModel, table=True):
+    """A row of a version; of a table that is given out, to which send."""
+
+    __tablename__ = "shop_table_item"
+    __table_args__ = (
+        UniqueConstraint("table_id", "version", "key", name="uq_shop_table_item"),
+        Index("ix_shop_table_item_free", "table_id", "id", sqlite_where=text(FREE), postgresql_where=text(FREE)),
+        Index("ix_shop_table_item_send", "send_id", sqlite_where=text(GIVEN), postgresql_where=text(GIVEN)),
+    )
+    id: int | None = Field(default=None, primary_key=True)
+    table_id: int = Field(foreign_key="shop_table.id")
+    version: int
+    key: str
+    cells: Any = _json()
+    send_id: str | None = Field(default=None, sa_column=Column(Text))
+    given_at: dt.datetime | None = _instant()
 
 
 class OrderRow(SQLModel, table=True):

@@ -31,6 +31,7 @@ from angelon.core.sending.outgoing import Mail, ProviderMessage
 from angelon.core.sending.prepare import Held, Later, Ready, Skipped, prepare
 from angelon.core.values import pack
 from angelon.db import files as library
+from angelon.db import shop_tables as tables
 from angelon.db.database import Database, is_database_failure
 from angelon.db.live_setup import LiveSetup
 from angelon.db.records import NewContent
@@ -120,6 +121,11 @@ class Preparer:
             asked = self._links.question(live, row.question_id)
             send = replace(send, question_values=asked, follow=self._links.follow(live, row.order_id))
         ready = prepare(send, around, now)
+        if isinstance(ready, Ready) and ready.gives and not ready.kept and not send.test:
+            given = self._given(live, row, ready.gives, now)  # only now: what is not sent takes none
+            if isinstance(given, Held):
+                return given
+            ready = prepare(replace(send, given=given), around, now)
         if not isinstance(ready, Ready):
             return ready
         values = {name: pack(value) for name, value in ready.values.items()} if ready.values is not None else None
@@ -250,6 +256,14 @@ class Preparer:
             last = url.rpartition("/")[2].partition("?")[0]
             files.append(_named(wanted.name if len(files) == 0 else "", last, data))
         return files if files or not wanted.required else Held("The attachment’s address is empty.")
+
+    def _given(self, live: LiveSetup, row: Any, table: str, now: dt.datetime) -> dict[str, Any] | Held:
+        """The row of a table that a send gives out: the one that it has already, else a free one."""
+        with self._database.connection(purpose="given out") as connection:
+            given = tables.give(connection, live.store_id, table, row.id, now)
+        if given is None:
+            return Held(f"No row is left in the table “{table}”. Add some, and send it again.")
+        return given
 
     def _secret(self, live: LiveSetup, gateway: str) -> str:
         """A gateway's password or token; empty where it has none. Raises WrongKey."""

@@ -111,6 +111,7 @@ def _pages() -> tuple[Blueprint, ...]:
     from angelon.web.start.views import others as stores_pages
     from angelon.web.start.views import pages as start
     from angelon.web.suppressions.views import pages as suppressions
+    from angelon.web.tables.views import pages as tables
     from angelon.web.tokens.views import pages as tokens
     from angelon.web.upkeep.views import pages as upkeep
 
@@ -139,6 +140,7 @@ def _pages() -> tuple[Blueprint, ...]:
         letterhead,
         customer_pages,
         library,
+        tables,
         routes,
         handlers,
         segments,

@@ -25,8 +25,24 @@ SHOP_FIELDS = {
 """What a text may say of the shop itself: field and meaning."""
 
 
-GIVEN = frozenset({"order", "question", "parcel"})
-"""The names in texts that are no variables: the order as read, the message's question about it, the order's parcel."""
+GIVEN = frozenset({"order", "question", "parcel", "given"})
+"""The names in texts that are no variables: the order as read, the message's question about it, the order's parcel, the
+row of a table that the message gives out.
+"""
+
+
+class AnyColumn(dict[str, Value]):
+    """A row that has every column: what is given out is not known before it is sent."""
+
+    def __contains__(self, column: object) -> bool:
+        return True
+
+    def __missing__(self, column: str) -> Value:
+        return f"({column})"
+
+
+SAMPLE_GIVEN = AnyColumn()
+"""What a text says of the row that it gives out, before one is taken."""
 SAMPLE_FOLLOW = "https://follow.invalid/f/test-parcels-of-nobody-00000000"
 """Stands for the address of the page where a customer follows parcels, until it is sent: it is the order's own."""
 PARCEL_FIELDS = {

@@ -79,6 +79,10 @@ class Setup:
     """(gateway key, message key, locale, mark of the text) of every approved chat text: the provider's own id for it.
     """
 
+    tables: Mapping[str, Mapping[str, str]] = field(default_factory=dict, compare=False)
+    """The shop's own tables, by table and column (`prices.net`): what it says for each key."""
+    given_out: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    """The shop's tables whose rows are given out once, with their columns."""
     asks: AskHandlers | None = field(default=None, compare=False)
     """Set where handlers are rehearsed and checked; the worker asks them before it plans."""
 

@@ -11,7 +11,7 @@ from typing import Any, Literal, NamedTuple
 from angelon.core import event_types
 from angelon.core.messages.channel import Part
 from angelon.core.messages.channels import CHANNEL_LABELS, address_key, compiled_part
-from angelon.core.messages.known_fields import GIVEN, PARCEL_FIELDS, SAMPLE_QUESTION
+from angelon.core.messages.known_fields import GIVEN, PARCEL_FIELDS, SAMPLE_GIVEN, SAMPLE_QUESTION
 from angelon.core.planning.asked import as_route
 from angelon.core.planning.context import PlanningContext
 from angelon.core.planning.guards import FIRST_ONLY, GUARDS, NOT_WHEN_MANUAL, GuardInput
@@ -103,7 +103,7 @@ def work_out(
     """A payload read as an order, and its variables ready to be worked out; `given` values stand in place of the
     recipes'.
     """
-    reading = read(source, setup.store, payload)
+    reading = read(source, setup.store, payload, setup.tables)
     return reading, Variables(dict(setup.variables), source.recipes, reading.context, given)
 
 
@@ -852,12 +852,17 @@ def values_for(
     """
     wanted = _by_name(names)
     # variables that were there before questions and parcels were
-    wanted = [*wanted, *(name for name in ("question", "parcel") if name in names and name in variables.names())]
+    wanted = [
+        *wanted,
+        *(name for name in ("question", "parcel", "given") if name in names and name in variables.names()),
+    ]
     values = variables.values(wanted)
     if "order" in names:
         values["order"] = reading.order()
     if "question" in names:
         values.setdefault("question", dict(SAMPLE_QUESTION))
+    if "given" in names:
+        values.setdefault("given", SAMPLE_GIVEN)
     if "parcel" in names:
         values.setdefault("parcel", dict.fromkeys(PARCEL_FIELDS) | reading.parcel)
     if zone is not None and zone != reading.context.zone:

@@ -120,10 +120,21 @@ class Preflight:
         unknown = sorted(compiled.names - set(self.setup.variables) - GIVEN)
         for name in unknown:
             self.found.append(unknown_variable(name, self.setup).at(place_of(self.message, channel, locale, name)))
+        self._gives(where, compiled)
         _check(_COMPILED, channel)(self, where, locale, compiled)
         if not unknown:
             self._mapped(channel, locale, compiled)
         self._with_samples(channel, locale, compiled)
+
+    def _gives(self, where: str, compiled: Any) -> None:
+        """Whether the row of a table that the text gives out can be there."""
+        gives, columns = self.message.gives, self.setup.given_out.get(self.message.gives, ())
+        if "given" not in compiled.names:
+            return
+        if not gives:
+            self._error(where, "The text has {{ given.… }}, and the message gives out no table.", "Choose the table.")
+        elif not columns:
+            self._error(where, f"There is no table “{gives}” whose rows are given out.", "Make it under Tables.")
 
     def _empty_call(self, where: str, text: Any) -> None:
         if not text.path.strip() and not text.body.strip():

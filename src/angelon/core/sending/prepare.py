@@ -11,7 +11,7 @@ from angelon.core.messages.blocks import pictures_in
 from angelon.core.messages.channel import Part, Rendered
 from angelon.core.messages.channels import CHANNELS
 from angelon.core.messages.email import RenderedEmail
-from angelon.core.messages.known_fields import SAMPLE_FOLLOW
+from angelon.core.messages.known_fields import SAMPLE_FOLLOW, SAMPLE_GIVEN
 from angelon.core.planning.context import PlanningContext
 from angelon.core.planning.guards import WHEN_DUE, GuardInput
 from angelon.core.planning.people import customer
@@ -79,6 +79,8 @@ class Ready:
     """Why it is not handed over, though all of it is ready: the store is on trial."""
     trial: str = ""
     """Who gets it in place of its recipient, as a sentence, while the store is on trial."""
+    gives: str = ""
+    """The table of which its text gives out a row; empty where it gives none."""
 
     @property
     def cost(self) -> str:
@@ -129,6 +131,8 @@ def _prepared(send: DueSend, around: Around, now: dt.datetime) -> Prepared:
         if not send.question_values:
             return Held("The message links to its question, and the shop has no public address. Set it in Settings.")
         filled.values["question"] = dict(send.question_values)
+    if "given" in part.names and message.gives:
+        filled.values["given"] = dict(send.given) if send.given is not None else SAMPLE_GIVEN
     _link_parcels(filled.values, send)
     try:
         rendered = part.render(filled.values)
@@ -143,6 +147,7 @@ def _prepared(send: DueSend, around: Around, now: dt.datetime) -> Prepared:
     revision = None if send.draft is not None else around.revisions.get(send.message)
     values = filled.values if filled.anew else None
     ready = Ready(gateway, rendered, filled.recipient, filled.recipient_name, locale, revision, values, template)
+    ready = replace(ready, gives=message.gives) if "given" in part.names else ready
     if not isinstance(rendered, RenderedEmail):
         return ready
     ready = replace(ready, sender=sender_of(route, message, gateway, around.setup.store) or gateway.sender)

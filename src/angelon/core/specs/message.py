@@ -271,6 +271,8 @@ class Message(Spec):
     sms: dict[Locale, SmsText] = Field(default_factory=dict)
     chat: dict[Locale, ChatText] = Field(default_factory=dict)
     call: dict[Locale, CallText] = Field(default_factory=dict)
+    gives: str = Field("", max_length=60)
+    """The table of which each send gives out a row of its own, `given.code` and so on in the text; empty for none."""
     envelope: Envelope = Field(default_factory=Envelope)
     attachments: list[Attachment] = Field(default_factory=list, max_length=20)
     category: Literal["order", "service", "offer"] = "order"

@@ -170,6 +170,7 @@ def edit(key: str) -> Any:
         channels=CHANNELS,
         called=CHANNEL_LABELS,
         library=_library(),
+        given_out=live().setup.given_out,
         expected=[tag for tag in [shop.locale, *shop.locales] if tag not in message.variants(channel)],
         team=shop.team,
         senders=[

@@ -28,6 +28,7 @@ from angelon.db import (
     questions,
     sends,
     shapes,
+    shop_tables,
     specs,
 )
 from angelon.db.specs import StoredRoute
@@ -203,7 +204,8 @@ def needs() -> list[Need]:
             found.append(Need("held", f"Route {active.route.name}", what, "Open the route", f"/routes/{key}"))
     for kind, key, why in specs.unreadable(session(), store_id()):
         found.append(Need("failed", f"The {kind} {key} can’t be read", why, "Open it", f"/{kind}s/{key}"))
-    return [*found, *_not_come(), *_asked_in_vain(), *_parcels(), *_short(), *_nameless(), *_drifts(), *_unused()][:8]
+    found += [*_not_come(), *_tables(), *_asked_in_vain(), *_parcels(), *_short()]
+    return [*found, *_nameless(), *_drifts(), *_unused()][:8]
 
 
 def _stuck() -> list[Need]:
@@ -222,6 +224,21 @@ def _stuck() -> list[Need]:
             href = url_for("sends.index", state=cause.state, cause=cause.reason, span="all")
             sends_ = "1 send" if cause.number == 1 else f"{cause.number:,} sends"
             found.append(Need(cause.state, f"{word}: {sends_}", cause.reason, "See them", href))
+    return found
+
+
+def _tables() -> list[Need]:
+    """Tables of which few rows are left to give out."""
+    rows = shop_tables.of_store(session().connection(), store_id()) if live().setup.given_out else []
+    counts_ = shop_tables.counts(session().connection(), [row.id for row in rows if row.once]) if rows else {}
+    found = []
+    for row in rows:
+        _, left = counts_.get(row.id, (0, 0))
+        if row.once and left <= row.low:
+            few = "no row is left" if left == 0 else "1 row is left" if left == 1 else f"{left:,} rows are left"
+            why = "Sends that find none are held." if left == 0 else f"You are told from {row.low:,} on."
+            state = "held" if left else "failed"
+            found.append(Need(state, f"{row.name}: {few}", why, "Add some", f"/tables/{row.key}"))
     return found
 
 

@@ -49,11 +49,41 @@ def upgrade() -> None:
         sa.Column("number", sa.Integer, primary_key=True),
         sa.Column("data", sa.LargeBinary, nullable=False),
     )
+    op.create_table(
+        "shop_table",
+        sa.Column("id", sa.Integer, primary_key=True),
+        sa.Column("store_id", sa.Integer, sa.ForeignKey("store.id"), nullable=False),
+        *(sa.Column(name, sa.String, nullable=False) for name in ("key", "name")),
+        sa.Column("columns", sa.Text),
+        sa.Column("once", sa.Boolean, nullable=False, server_default=sa.false()),
+        sa.Column("low", sa.Integer, nullable=False, server_default="10"),
+        *(sa.Column(name, sa.Integer, nullable=False, server_default="0") for name in ("version", "edits")),
+        sa.Column("changed_at", sa.BigInteger, nullable=False),
+        sa.UniqueConstraint("store_id", "key", name="uq_shop_table_key"),
+    )
+    op.create_table(
+        "shop_table_item",
+        sa.Column("id", sa.Integer, primary_key=True),
+        sa.Column("table_id", sa.Integer, sa.ForeignKey("shop_table.id"), nullable=False),
+        sa.Column("version", sa.Integer, nullable=False),
+        sa.Column("key", sa.String, nullable=False),
+        sa.Column("cells", sa.Text),
+        sa.Column("send_id", sa.Text),
+        sa.Column("given_at", sa.BigInteger),
+        sa.UniqueConstraint("table_id", "version", "key", name="uq_shop_table_item"),
+    )
+    for name, columns, where in (
+        ("ix_shop_table_item_free", ["table_id", "id"], "send_id IS NULL"),
+        ("ix_shop_table_item_send", ["send_id"], "send_id IS NOT NULL"),
+    ):
+        op.create_index(name, "shop_table_item", columns, sqlite_where=sa.text(where), postgresql_where=sa.text(where))
     op.add_column("run", sa.Column("by", sa.Text, nullable=False, server_default=""))
 
 
 def downgrade() -> None:
     op.drop_column("run", "by")
+    op.drop_table("shop_table_item")
+    op.drop_table("shop_table")
     op.drop_table("import_part")
     op.drop_table("import")
     op.drop_table("known_item")

@@ -86,6 +86,11 @@ export function start(root) {
     inserts();
   } else shown.first();
   testSend(root, () => draft.now());
+  const gives = root.querySelector("[data-gives]");
+  if (gives) {
+    gives.value = spec.gives ?? "";
+    gives.addEventListener("change", () => ((spec.gives = gives.value), draft.changed()));
+  }
   const purpose = root.querySelector("[data-purpose]");
   const titled = root.querySelector("[data-titled]");
   const title = root.querySelector("[data-title]");

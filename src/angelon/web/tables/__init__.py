@@ -1,0 +1,1 @@
+"""The pages of the shop's own tables."""
