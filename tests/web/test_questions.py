@@ -304,3 +304,12 @@ def test_publishing_says_where_a_text_has_no_way_to_answer(shop, client, bench):
     page = text(client.get("/messages/ask?channel=email"))
     assert "The mail has no way to answer." in page
     assert "The SMS does not say how to answer." in page
+
+
+def test_what_an_answer_notes_is_kept_as_typed_where_it_is_refused(shop, bench, client):  # noqa: F811
+    refused = client.post("/messages/ask/question", data=form(**{"answers.0.marks": "vip"}))
+    assert refused.status_code == 422
+    assert "“vip” says nothing to note" in text(refused)
+    assert ">vip<" in refused.get_data(as_text=True)
+    assert client.post("/messages/ask/question", data=form(**{"answers.0.marks": "+vip"})).status_code == 302
+    assert draft(bench).question.answers[0].marks.tags == {"vip": True}

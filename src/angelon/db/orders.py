@@ -496,6 +496,12 @@ def of_source(connection: Connection, source_id: int, references: Sequence[str])
     return found
 
 
+def contact_of(connection: Connection, order_id: int) -> int | None:
+    """The customer of an order; None where none is known."""
+    found = connection.execute(core_select(ORDER.c.contact_id).where(ORDER.c.id == order_id)).scalar()
+    return int(found) if found is not None else None
+
+
 def amount_of(kept: Any) -> tuple[float | None, str]:
     """What an order comes to, as a number and its currency (ISO 4217), from how `OrderRow.read` keeps its total."""
     value = unpack(kept)

@@ -16,12 +16,13 @@ from angelon.core.questions import QuestionState
 from angelon.core.replies import command
 from angelon.core.specs.message import Question
 from angelon.core.states import OUT, State
-from angelon.db import events, locks, questions
+from angelon.db import events, locks, orders, questions
 from angelon.db import sends as send_queries
 from angelon.db.database import Database, is_database_failure
 from angelon.db.live_setup import LiveSetup
 from angelon.db.records import NewEvent
 from angelon.engine.clock import Clock
+from angelon.engine.marking import mark
 from angelon.engine.setups import Setups
 
 log = structlog.get_logger()
@@ -62,6 +63,7 @@ class Answers:
         """Takes an answer (its key) to a question (a row of its table)."""
         values = {"answer": answer, "way": said.way, "by": said.by[:200], "said": said.text[:500], "unmatched": ""}
         if questions.close(self._connection, row.id, QuestionState.ANSWERED, self._now, **values):
+            self._mark(row, answer)
             self._happened(row, rules.ANSWERED_EVENT, answer, said.text or answer)
             return Given.TAKEN
         row = questions.by_id(self._connection, row.id)
@@ -131,6 +133,14 @@ class Answers:
             ending = f">reply>{self._clock.new_id('rp', self._now)}"
             self._derive(row, rules.ANSWERED_EVENT, ending, said.text)
         return Given.OTHER
+
+    def _mark(self, row: Any, answer: str) -> None:
+        """Notes about the customer what the answer says."""
+        question = self._question(row)
+        given = next((one for one in question.answers if one.key == answer), None) if question is not None else None
+        contact_id = orders.contact_of(self._connection, row.order_id) if given is not None and given.marks else None
+        if given is not None and contact_id is not None:
+            mark(self._connection, self._live, contact_id, given.marks, f"answer “{answer}”", self._now)
 
     def _question(self, row: Any) -> Question | None:
         message = self._live.setup.messages.get(self._live.message_key(row.message_id))

@@ -15,6 +15,7 @@ from werkzeug.datastructures import MultiDict
 
 from angelon.core.problems import Problem
 from angelon.core.specs.base import Spec
+from angelon.core.specs.marks import Marks, written_marks
 
 
 @dataclass(frozen=True, slots=True)
@@ -129,9 +130,15 @@ def _put(into: dict[str, Any], path: list[str], value: Any) -> None:
     into[path[-1]] = value
 
 
+def _marks(marks: Any) -> str:
+    """What is noted about a customer as lines; what was typed and can't be read as it was."""
+    return marks if isinstance(marks, str) else written_marks(Marks.model_validate(marks or {}))
+
+
 def install(app: Flask) -> None:
     """Filters by which templates write values into fields."""
     spellings = {"lines": LINES, "words": WORDS, "commas": COMMAS, "headers": HEADERS, "megabytes": MEGABYTES}
+    app.jinja_env.filters["as_marks"] = _marks
     app.jinja_env.filters.update({f"as_{name}": spelling.write for name, spelling in spellings.items()})
 
 

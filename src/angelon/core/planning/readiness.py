@@ -33,6 +33,7 @@ def problems_of(
         *_to(route, setup),
         *_timing(route, setup, today),
         *_guards(route, setup, routes),
+        *_marks(route, setup),
         *_fallback(route, setup),
         *_echoes(route, setup),
         *_before_an_answer(route, setup),
@@ -62,6 +63,15 @@ def _when(route: Route, setup: Setup) -> list[Problem]:
         if key in setup.sources and not setup.sources[key].on
     ]
     return found
+
+
+def _marks(route: Route, setup: Setup) -> list[Problem]:
+    kept = {name for name, variable in setup.variables.items() if variable.keep}
+    return [
+        Problem("note", f"“{name}” is no variable that is kept with customers.", "Tick “keep” at the variable.")
+        for name in route.marks.values
+        if name not in kept
+    ]
 
 
 def _if(route: Route, setup: Setup) -> list[Problem]:

@@ -8,6 +8,7 @@ from typing import Annotated, Any, Literal, get_args
 from pydantic import Field, model_validator
 
 from angelon.core.specs.base import ChannelKey, Key, Locale, Name, OneLine, Spec, VariableName
+from angelon.core.specs.marks import Marks
 
 CHANNELS: tuple[str, ...] = get_args(ChannelKey)
 
@@ -228,6 +229,8 @@ class Answer(Spec):
     words: dict[Locale, OneLine] = Field(default_factory=dict)
     also: list[OneLine] = Field(default_factory=list, max_length=40)
     thanks: dict[Locale, OneLine] = Field(default_factory=dict)
+    marks: Marks = Field(default_factory=Marks)
+    """What is noted about the customer who gives it."""
 
 
 class Question(Spec):

@@ -10,6 +10,7 @@ from angelon.core.event_types import well_formed
 from angelon.core.specs.base import ChannelKey, Key, Name, OneLine, Spec, VariableName
 from angelon.core.specs.condition import Group
 from angelon.core.specs.guards import Fallback, Guards
+from angelon.core.specs.marks import Marks
 from angelon.core.specs.recipients import Recipient
 from angelon.core.specs.timing import Timing
 
@@ -60,6 +61,8 @@ class Route(Spec):
     guards: Guards = Field(default_factory=Guards)
     fallback: Fallback = Field(default_factory=Fallback)
     asks: list[Prompt] = Field(default_factory=list, max_length=10)
+    marks: Marks = Field(default_factory=Marks)
+    """What is noted about the customer where it sends."""
     priority: int = Field(0, ge=-1000, le=1000)
     """Of two routes that would tell the same person the same thing, the one with the lower rank does."""
     handler: str = Field("", max_length=100)

@@ -28,6 +28,7 @@ from angelon.db.records import NewSend
 from angelon.db.tables import EventRow, OrderRow, RunRow, SendRow
 from angelon.engine.event_reader import Payloads, event_of
 from angelon.engine.installation import Installation
+from angelon.engine.marking import mark
 from angelon.engine.parcels import know
 from angelon.engine.unit import MACHINE, Actor, Work, unit
 
@@ -232,6 +233,9 @@ def store(work: Work, live: LiveSetup, wish: Wish, chosen: Sequence[OrderPreview
     for one in chosen:
         new = _sends(work, live, one, run.id, message, len(made))
         made += new
+        contact_id = one.order.contact_id
+        if new and route.marks and contact_id is not None:
+            mark(work.connection, live, contact_id, route.marks, route.name, work.now)
         results.append(_result(one, [send.id for send in new], wish.of_order.get(one.order.id or 0)))
     work.sends.add(made)
     run.results = results

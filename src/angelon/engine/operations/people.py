@@ -10,11 +10,13 @@ from sqlalchemy import Connection
 from angelon.core.payload.body import NotReadable
 from angelon.core.problems import Invalid, NotFound, Problem
 from angelon.core.specs.base import Tag
+from angelon.core.specs.marks import Marks
 from angelon.core.values import locale_of, show
 from angelon.db import contact_tags, contact_values, customers, events, people, personal, searching
 from angelon.db.live_setup import LiveSetup
 from angelon.db.tables import ContactRow
 from angelon.engine.event_reader import Payloads
+from angelon.engine.marking import mark, problems_of
 from angelon.engine.unit import Work
 
 _TAG: TypeAdapter[str] = TypeAdapter(Tag)
@@ -46,6 +48,19 @@ def tag(work: Work, contact_id: int, text: str, on: bool = True) -> tuple[str, .
     if made != known:
         work.record("tag set" if on else "tag removed", "person", str(contact_id), None, {"tag": word})
     return made
+
+
+def note(work: Work, contact_id: int, name: str, text: str) -> None:
+    """Notes a value of a variable that is kept with customers. Raises NotFound and Invalid."""
+    get(work, contact_id)
+    marks = Marks(values={name: " ".join(text.split())[:500]}) if name and text.strip() else Marks()
+    found = problems_of(marks, work.live.setup, "value")
+    if found or not marks:
+        raise Invalid(
+            found or [Problem("value", "There is nothing to note.", "Choose a variable, and write its value.")]
+        )
+    mark(work.connection, work.live, contact_id, marks, work.actor.name, work.now)
+    work.record("value noted", "person", str(contact_id), None, {"variable": name})
 
 
 def known(connection: Connection, live: LiveSetup, row: ContactRow) -> dict[str, Any]:

@@ -22,6 +22,7 @@ from angelon.core.planning.snapshot import as_known, packed
 from angelon.core.questions import QuestionState
 from angelon.core.reading import Reading
 from angelon.core.recipes.evaluate import Variables
+from angelon.core.specs.route import Route
 from angelon.core.specs.source import Source
 from angelon.core.states import State
 from angelon.core.values import Value
@@ -33,6 +34,7 @@ from angelon.db.orders import Ledger
 from angelon.db.records import NewEvent, NewSend
 from angelon.engine.clock import Clock
 from angelon.engine.event_reader import Payloads
+from angelon.engine.marking import values_of
 from angelon.engine.parcels import MOST_IN_EVENT, Parcels, Telling, asked_telling, know, read_tellings
 from angelon.engine.planner.faults import link_to
 from angelon.engine.planner.projection import begins, project, reference, seen_of
@@ -403,18 +405,35 @@ class Batch:
         ]
 
     def _tag(self, event: Event, decision: Decision, contact_id: int | None) -> None:
-        """The tags that a handler sets on the event's customer or takes off them."""
+        """The tags that a handler, or a route that sends, sets on the event's customer or takes off them."""
         handler = self._live.routes[decision.route].handler if event.asked else ""
         asked = event.asked.get(handler) if handler else None
         reached = any(line.part == "handler" for line in decision.trace)
-        if asked is None or asked.problem or not asked.tags or contact_id is None or not reached:
+        changes = dict(asked.tags) if asked is not None and not asked.problem and reached else {}
+        route = self._live.routes[decision.route]
+        if route.marks and any(send.state is not State.SKIPPED for send in decision.sends):
+            changes |= route.marks.tags
+            self._note(route, contact_id)
+        if not changes or contact_id is None:
             return
         if contact_id not in self._tags:
             self._tags |= {contact_id: ()} | contact_tags.of(self._connection, [contact_id])
         known, now = self._tags[contact_id], self._clock.now()
-        self._tags[contact_id] = contact_tags.change(self._connection, contact_id, asked.tags, known, handler, now)
+        self._tags[contact_id] = contact_tags.change(
+            self._connection, contact_id, changes, known, handler or route.name, now
+        )
         before = self._history.contacts.get(contact_id, Contact(0))
         self._history.contacts[contact_id] = replace(before, tags=self._tags[contact_id])
+
+    def _note(self, route: Route, contact_id: int | None) -> None:
+        """The values that a route which sends notes about the customer."""
+        if contact_id is None:
+            return
+        known, now = self._history.kept.setdefault(contact_id, {}), self._clock.now()
+        for name, value in values_of(route.marks, self._live.setup).items():
+            if name not in known or known[name].value != value:
+                known[name] = contact_values.KeptValue(value, now)
+                self._kept.append(contact_values.row(contact_id, name, value, now))
 
     def _tell(self, row: Any, event: Event, decision: Decision, reading: Reading, order_id: int | None) -> None:
         """What a handler tells of parcels."""

@@ -317,6 +317,7 @@ def _question_of(message: Message, locale: str, form: Any) -> dict[str, Any]:
                 "words": with_text(before["words"], locale, words),
                 "also": [part for part in also if part],
                 "thanks": with_text(before["thanks"], locale, form.get(f"answers.{number}.thanks", "")),
+                "marks": form.get(f"answers.{number}.marks", before.get("marks", {})),
             }
         )
     return made | {"answers": answers}

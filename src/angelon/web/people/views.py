@@ -46,6 +46,17 @@ def data(person_id: int) -> Any:
     return Response(text, mimetype="application/json", headers=head)
 
 
+@pages.post("/<int:person_id>/value")
+def note(person_id: int) -> Any:
+    """Notes a value that conditions can ask for."""
+    _person(person_id)
+    back = url_for(".one", person_id=person_id)
+    with work_or_back(back, "Not noted") as unit:
+        operations.note(unit, person_id, request.form.get("name", ""), request.form.get("value", ""))
+    flash("Noted. Conditions see it from now on.", "good")
+    return redirect(back)
+
+
 @pages.post("/<int:person_id>/erase")
 def erase(person_id: int) -> Any:
     """Erases what says who somebody is."""
@@ -87,6 +98,7 @@ def _page(person: ContactRow, typed: str = "") -> str:
     erased = person.identity == f"erased-{person.id}"
     return render_template(
         "people/one.html",
+        keeps=[name for name, one in live().setup.variables.items() if one.keep],
         customer=person,
         erased=erased,
         orders=people.orders_of(session(), id_, SHOWN),

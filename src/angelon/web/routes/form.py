@@ -64,6 +64,8 @@ def changes_from(form: Any, route: Route) -> dict[str, Any]:
             option | {"channel": _channel(option["gateway"])}
             for option in rows(form, gateway="fallback.gateway", send="fallback.send")
         ]
+    if "marks" in parts:
+        changes["marks"] = form.get("marks.text", "")
     if "asks" in parts:
         changes["asks"] = _prompts(form)
     if "only_if" in form:
