@@ -15,7 +15,19 @@ FORMERLY = {"watcher": "viewer"}
 """Names that roles had before: still taken from commands and files."""
 RANK = {role: number for number, role in enumerate(reversed(ROLES))}
 PUBLIC = frozenset(
-    {"static", "health", "receipts", "api", "metrics", "preferences", "answers", "sign_ups", "why", "follow"}
+    {
+        "static",
+        "health",
+        "receipts",
+        "api",
+        "metrics",
+        "preferences",
+        "answers",
+        "sign_ups",
+        "why",
+        "follow",
+        "downloads",
+    }
 )
 """Parts that know by other means who asks, or give nothing away."""
 PARTS: dict[str, tuple[str, str]] = {

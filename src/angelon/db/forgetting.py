@@ -17,6 +17,7 @@ from sqlalchemy import select as core_select
 
 from angelon.core.states import State
 from angelon.db import parcels
+from angelon.db.downloads import DOWNLOAD
 from angelon.db.events import DELIVERY, EVENT
 from angelon.db.inquiries import INQUIRY
 from angelon.db.orders import ALIAS, CONTACT, ORDER
@@ -149,6 +150,7 @@ def _events(connection: Connection, which: ColumnElement[bool], and_sends: Colum
     for table, column, of in (
         (ATTEMPT, ATTEMPT.c.send_id, sends),
         (CONTENT, CONTENT.c.send_id, sends),
+        (DOWNLOAD, DOWNLOAD.c.send_id, sends),
         (SEND, SEND.c.id, sends),
         (INQUIRY, INQUIRY.c.event_id, ids),
     ):

@@ -15,6 +15,7 @@ from angelon.core.states import State
 from angelon.core.values import pack
 from angelon.db import consents, contact_values, imports, parcels, questions
 from angelon.db.contact_tags import CONTACT, TAG
+from angelon.db.downloads import DOWNLOAD
 from angelon.db.events import DELIVERY, EVENT
 from angelon.db.inquiries import INQUIRY
 from angelon.db.orders import ORDER
@@ -159,6 +160,7 @@ def erase(about: About, now: dt.datetime) -> dict[str, int]:
     _from_runs(about)
     run(delete(CONTENT).where(CONTENT.c.send_id.in_(of_sends)))
     run(update(ATTEMPT).where(ATTEMPT.c.send_id.in_(of_sends)).values(answer=""))
+    run(delete(DOWNLOAD).where(DOWNLOAD.c.send_id.in_(of_sends)))
     stopped = {"state": State.SKIPPED, "reason": ERASED, "settled_at": now}
     run(update(SEND).where(*about.sends, SEND.c.state.in_(WAITS)).values(**stopped))
     for word in words:

@@ -472,6 +472,21 @@ class ImportPartRow(SQLModel, table=True):
     data: bytes = Field(sa_column=Column(LargeBinary, nullable=False))
 
 
+class DownloadRow(SQLModel, table=True):
+    """The files of a message that its customer downloads."""
+
+    __tablename__ = "download"
+    send_id: str = Field(primary_key=True, foreign_key="send.id")
+    store_id: int = Field(foreign_key="store.id")
+    files: Any = _json()
+    left: int
+    """How often they may still be had."""
+    had: int = 0
+    until: dt.datetime = Field(sa_column=Column(Instant, nullable=False))
+    last_at: dt.datetime | None = _instant()
+    revoked_at: dt.datetime | None = _instant()
+
+
 class ShopTableRow(SQLModel, table=True):
     """A table of the shop's own, by a key: looked up in mappings, or given out row by row."""
 

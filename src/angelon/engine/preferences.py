@@ -84,6 +84,29 @@ class Links:
         id_ = f"sd-{name}"
         return id_ if name and self.vault.proves(f"why:{id_}", proof) else None
 
+    def download(self, live: LiveSetup, send_id: str) -> str:
+        """The address of the page with a message's files; empty where no public address is set."""
+        base = live.setup.store.base_url or self._base_url
+        return f"{base}/d/{send_id.partition('-')[2]}-{self.vault.proof(f'download:{send_id}')}" if base else ""
+
+    def read_download(self, token: str) -> str | None:
+        """The id of the send whose files a link's end opens; None for one that is none of ours."""
+        name, _, proof = token.partition("-")
+        id_ = f"sd-{name}"
+        return id_ if name and self.vault.proves(f"download:{id_}", proof) else None
+
+    def ticket(self, send_id: str, file: int, until: int) -> str:
+        """What opens one file for a while (seconds since 1970), so that a download that broke off can go on."""
+        return f"{until:x}-{self.vault.proof(f'ticket:{send_id}:{file}:{until}')}"
+
+    def read_ticket(self, send_id: str, file: int, ticket: str) -> int | None:
+        """Until when a ticket opens a file; None for one that is none of ours."""
+        text, _, proof = ticket.partition("-")
+        if not re.fullmatch("[0-9a-f]{1,12}", text):
+            return None
+        until = int(text, 16)
+        return until if self.vault.proves(f"ticket:{send_id}:{file}:{until}", proof) else None
+
     def return_path(self, pattern: str, send_id: str) -> str:
         """Where a send's mail goes that can't be delivered."""
         return return_path(pattern, send_id, self.vault.proof(send_id))

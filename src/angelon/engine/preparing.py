@@ -10,16 +10,8 @@ from typing import Any
 
 import structlog
 
-from angelon.core.calls import authorization
 from angelon.core.messages import dkim
-from angelon.core.messages.attachments import (
-    AttachmentRequest,
-    File,
-    calendar_entry,
-    detect_media_type,
-    file_name,
-    written_out,
-)
+from angelon.core.messages.attachments import AttachmentRequest, File, calendar_entry
 from angelon.core.messages.blocks import content_id
 from angelon.core.messages.channels import CHANNELS
 from angelon.core.messages.email import RenderedEmail
@@ -29,7 +21,9 @@ from angelon.core.sending.due import Around, DueSend
 from angelon.core.sending.mail import build_mail
 from angelon.core.sending.outgoing import Mail, ProviderMessage
 from angelon.core.sending.prepare import Held, Later, Ready, Skipped, prepare
+from angelon.core.specs.message import Download
 from angelon.core.values import pack
+from angelon.db import downloads
 from angelon.db import files as library
 from angelon.db import shop_tables as tables
 from angelon.db.database import Database, is_database_failure
@@ -37,10 +31,11 @@ from angelon.db.live_setup import LiveSetup
 from angelon.db.records import NewContent
 from angelon.engine.event_reader import Payloads
 from angelon.engine.gathering import due_send, gather
+from angelon.engine.order_files import document, fetched, places, secret_of
 from angelon.engine.preferences import Links, Reader
 from angelon.engine.setups import Setups
 from angelon.engine.signing_keys import SigningKey, active
-from angelon.gateways.fetching import CantFetch, fetch
+from angelon.gateways.fetching import CantFetch
 
 log = structlog.get_logger()
 
@@ -120,6 +115,9 @@ class Preparer:
         if self._links is not None:
             asked = self._links.question(live, row.question_id)
             send = replace(send, question_values=asked, follow=self._links.follow(live, row.order_id))
+            message = send.draft if send.draft is not None else live.setup.messages.get(send.message)
+            if message is not None and message.download is not None:
+                send = replace(send, download=self._links.download(live, send.id))
         ready = prepare(send, around, now)
         if isinstance(ready, Ready) and ready.gives and not ready.kept and not send.test:
             given = self._given(live, row, ready.gives, now)  # only now: what is not sent takes none
@@ -170,6 +168,9 @@ class Preparer:
         values: dict[str, Any] | None,
     ) -> Handover | Held | Later:
         left_out: list[str] = []
+        message = send.draft if send.draft is not None else live.setup.messages.get(send.message)
+        if message is not None and message.download is not None and not send.test:
+            ready = self._offered(ready, send, live, message.download, now)
         files = self._files(ready, send, live, left_out)
         if not isinstance(files, list):
             return files
@@ -202,6 +203,25 @@ class Preparer:
         key = self._keys[known]
         return replace(mail, data=dkim.signed(mail.data, key.domain, key.selector, key.pem, now))
 
+    def _offered(self, ready: Ready, send: DueSend, live: LiveSetup, spec: Download, now: dt.datetime) -> Ready:
+        """A mail without the files that are downloaded; what they are is kept, and how often and how long they may
+        be had. A retry changes nothing of that.
+        """
+        offered: list[dict[str, Any]] = []
+        for wanted, library_files in ready.attachments:
+            if wanted.kind == "library":
+                offered += [{"kind": "library", "id": one.id, "name": one.name} for one in library_files]
+            elif wanted.kind == "url":
+                whole = [wanted.url] if document(wanted.url, "") is not None else wanted.url.split()
+                names = [wanted.name, *[""] * len(whole)]
+                same = {"kind": "url", "through": wanted.through}
+                offered += [same | {"url": url, "name": name} for url, name in zip(whole, names, strict=False)]
+        with self._database.connection(purpose="downloads") as connection:
+            until = now + dt.timedelta(days=spec.days)
+            downloads.offer(connection, send.id, live.store_id, offered, spec.times, until)
+        kept = tuple(one for one in ready.attachments if one[0].kind == "calendar")
+        return replace(ready, attachments=kept)
+
     def _files(self, ready: Ready, send: DueSend, live: LiveSetup, left_out: list[str]) -> list[File] | Held | Later:
         """The files of a mail with their bytes; what can't be had and need not be is noted in `left_out`."""
         chosen = {file.id for _, library_files in ready.attachments for file in library_files}
@@ -229,33 +249,26 @@ class Preparer:
 
     def _fetched(self, wanted: AttachmentRequest, live: LiveSetup, left_out: list[str]) -> list[File] | Held | Later:
         """The files at the addresses of an attachment, or the document that is written there itself."""
-        data = written_out(wanted.url)
-        if data is not None:
-            return [_named(wanted.name, "document", data)]
+        written = document(wanted.url, wanted.name)
+        if written is not None:
+            return [written]
         files: list[File] = []
-        headers: dict[str, str] = {}
-        before = ""
-        if wanted.through:
-            gateway = live.setup.gateways.get(wanted.through)
-            if gateway is None or gateway.kind != "call" or gateway.auth.scheme not in READABLE:
-                what = f"Files can’t be fetched through “{wanted.through}”."
-                return Held(f"{what} Choose another gateway for HTTP calls, which needs no token request.")
-            before, headers = gateway.call.url.rstrip("/"), authorization(gateway.auth, self._secret(live, gateway.key))
-        for url in wanted.url.split():
-            steps = url.partition("?")[0].split("/")
-            if before and ("://" in url or "." in steps or ".." in steps):
-                return Held(f"“{url[:80]}” would be fetched from another address than the one that is set.")
-            address = f"{before}/{url.lstrip('/')}" if before else url
-            try:
-                data = fetch(address, live.setup.store.private_hosts, headers=headers or None)
-            except CantFetch as error:
-                if not wanted.required:
-                    left_out.append(f"{address}: {error}")
-                    continue
-                return (Held if error.for_good else Later)(f"The file at {address} can't be had: {error}")
-            last = url.rpartition("/")[2].partition("?")[0]
-            files.append(_named(wanted.name if len(files) == 0 else "", last, data))
+        try:
+            for place in places(live, wanted.url, wanted.through, self._secret(live, wanted.through)):
+                try:
+                    files.append(fetched(live, place, "" if files else wanted.name))
+                except CantFetch as error:
+                    told = f"The file at {place.address} can't be had: {error}"
+                    if wanted.required:
+                        return (Held if error.for_good else Later)(told)
+                    left_out.append(told)
+        except CantFetch as error:
+            return Held(str(error))
         return files if files or not wanted.required else Held("The attachment’s address is empty.")
+
+    def _secret(self, live: LiveSetup, through: str) -> str:
+        with self._database.reading() as session:
+            return secret_of(self._vault, session, live, through, dt.datetime.now(dt.UTC))
 
     def _given(self, live: LiveSetup, row: Any, table: str, now: dt.datetime) -> dict[str, Any] | Held:
         """The row of a table that a send gives out: the one that it has already, else a free one."""
@@ -264,14 +277,6 @@ class Preparer:
         if given is None:
             return Held(f"No row is left in the table “{table}”. Add some, and send it again.")
         return given
-
-    def _secret(self, live: LiveSetup, gateway: str) -> str:
-        """A gateway's password or token; empty where it has none. Raises WrongKey."""
-        if self._vault is None:
-            return ""
-        with self._database.reading() as session:
-            kept = self._vault.get(session, "gateway", live.gateway_ids[gateway], dt.datetime.now(dt.UTC))
-        return kept[0].text if kept else ""
 
     def _data(self, live: LiveSetup, ids: set[int]) -> dict[int, bytes]:
         """The bytes of library files, read in one query where they are not at hand."""
@@ -284,17 +289,9 @@ class Preparer:
         return {id_: self._bytes[id_] for id_ in ids if id_ in self._bytes}
 
 
-READABLE = ("none", "basic", "bearer", "header")
-"""How a request that only reads shows who asks."""
-
-
 def _calendar(wanted: AttachmentRequest, send: DueSend, live: LiveSetup) -> list[File]:
     assert wanted.on is not None
     store = live.setup.store
     uid = f"{send.id}-{wanted.number}@{store.key}"
     data = calendar_entry(uid, wanted.on, wanted.title or store.name, wanted.place, send.created_at)
     return [File("delivery.ics", "text/calendar", data)]
-
-
-def _named(name: str, otherwise: str, data: bytes) -> File:
-    return File(file_name(name, file_name(otherwise, "file")), detect_media_type(data), data)

@@ -163,6 +163,7 @@ def _pages() -> tuple[Blueprint, ...]:
 
 def _asked_by_programs() -> tuple[Blueprint, ...]:
     from angelon.web.api.views import pages as api
+    from angelon.web.customers.downloads import pages as downloads
     from angelon.web.customers.follow import pages as follow
     from angelon.web.customers.preferences import pages as preferences
     from angelon.web.customers.questions import pages as answers
@@ -170,7 +171,7 @@ def _asked_by_programs() -> tuple[Blueprint, ...]:
     from angelon.web.customers.why import pages as why
     from angelon.web.receipts.views import pages as receipts
 
-    return api, receipts, preferences, answers, sign_ups, why, follow
+    return api, receipts, preferences, answers, sign_ups, why, follow, downloads
 
 
 MOST_FLASHED = 600

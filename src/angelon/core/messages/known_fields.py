@@ -25,9 +25,9 @@ SHOP_FIELDS = {
 """What a text may say of the shop itself: field and meaning."""
 
 
-GIVEN = frozenset({"order", "question", "parcel", "given"})
+GIVEN = frozenset({"order", "question", "parcel", "given", "download"})
 """The names in texts that are no variables: the order as read, the message's question about it, the order's parcel, the
-row of a table that the message gives out.
+row of a table that the message gives out, the page of its files.
 """
 
 
@@ -41,6 +41,8 @@ class AnyColumn(dict[str, Value]):
         return f"({column})"
 
 
+SAMPLE_DOWNLOAD: dict[str, Value] = {"link": "https://download.invalid/d/test-files-of-nobody-00000000"}
+"""What a text says of the page with its files before it is sent: each send has its own."""
 SAMPLE_GIVEN = AnyColumn()
 """What a text says of the row that it gives out, before one is taken."""
 SAMPLE_FOLLOW = "https://follow.invalid/f/test-parcels-of-nobody-00000000"

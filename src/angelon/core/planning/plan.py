@@ -11,7 +11,7 @@ from typing import Any, Literal, NamedTuple
 from angelon.core import event_types
 from angelon.core.messages.channel import Part
 from angelon.core.messages.channels import CHANNEL_LABELS, address_key, compiled_part
-from angelon.core.messages.known_fields import GIVEN, PARCEL_FIELDS, SAMPLE_GIVEN, SAMPLE_QUESTION
+from angelon.core.messages.known_fields import GIVEN, PARCEL_FIELDS, SAMPLE_DOWNLOAD, SAMPLE_GIVEN, SAMPLE_QUESTION
 from angelon.core.planning.asked import as_route
 from angelon.core.planning.context import PlanningContext
 from angelon.core.planning.guards import FIRST_ONLY, GUARDS, NOT_WHEN_MANUAL, GuardInput
@@ -854,13 +854,15 @@ def values_for(
     # variables that were there before questions and parcels were
     wanted = [
         *wanted,
-        *(name for name in ("question", "parcel", "given") if name in names and name in variables.names()),
+        *(name for name in ("question", "parcel", "given", "download") if name in names and name in variables.names()),
     ]
     values = variables.values(wanted)
     if "order" in names:
         values["order"] = reading.order()
     if "question" in names:
         values.setdefault("question", dict(SAMPLE_QUESTION))
+    if "download" in names:
+        values.setdefault("download", dict(SAMPLE_DOWNLOAD))
     if "given" in names:
         values.setdefault("given", SAMPLE_GIVEN)
     if "parcel" in names:

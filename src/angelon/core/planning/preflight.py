@@ -129,6 +129,11 @@ class Preflight:
     def _gives(self, where: str, compiled: Any) -> None:
         """Whether the row of a table that the text gives out can be there."""
         gives, columns = self.message.gives, self.setup.given_out.get(self.message.gives, ())
+        if "download" in compiled.names and self.message.download is None:
+            what = "The text has {{ download.link }}, and the message has no files to download."
+            self._error(where, what, "Choose that its attachments are downloaded.")
+        if self.message.download is not None and "download" not in compiled.names and where.startswith("email"):
+            self._warn(where, "Its files are downloaded, and the text has no {{ download.link }}.", "Write it.")
         if "given" not in compiled.names:
             return
         if not gives:

@@ -131,6 +131,10 @@ def _prepared(send: DueSend, around: Around, now: dt.datetime) -> Prepared:
         if not send.question_values:
             return Held("The message links to its question, and the shop has no public address. Set it in Settings.")
         filled.values["question"] = dict(send.question_values)
+    if "download" in part.names and message.download is not None and not send.test:
+        if not send.download:
+            return Held("The message links to its files, and the shop has no public address. Set it in Settings.")
+        filled.values["download"] = {"link": send.download}
     if "given" in part.names and message.gives:
         filled.values["given"] = dict(send.given) if send.given is not None else SAMPLE_GIVEN
     _link_parcels(filled.values, send)

@@ -172,6 +172,13 @@ class Calendar(Spec):
 Attachment = Annotated[FromLibrary | FromAddress | Calendar, Field(discriminator="kind")]
 
 
+class Download(Spec):
+    """How often, and for how long after the message was sent, its files can be downloaded."""
+
+    times: int = Field(5, ge=1, le=1000)
+    days: int = Field(30, ge=1, le=3650)
+
+
 class SmsText(Spec):
     text: str = Field("", max_length=2000)
 
@@ -274,6 +281,8 @@ class Message(Spec):
     sms: dict[Locale, SmsText] = Field(default_factory=dict)
     chat: dict[Locale, ChatText] = Field(default_factory=dict)
     call: dict[Locale, CallText] = Field(default_factory=dict)
+    download: Download | None = None
+    """Where set, the files of its attachments do not go with the email: `download.link` leads to a page with them."""
     gives: str = Field("", max_length=60)
     """The table of which each send gives out a row of its own, `given.code` and so on in the text; empty for none."""
     envelope: Envelope = Field(default_factory=Envelope)

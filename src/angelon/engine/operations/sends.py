@@ -19,7 +19,7 @@ from angelon.core.specs import Gateway, Message
 from angelon.core.states import OUT, State, sources_by_hand
 from angelon.core.templates import CantRender
 from angelon.core.values import Value
-from angelon.db import sends
+from angelon.db import downloads, sends
 from angelon.db.records import NewSend
 from angelon.db.sends import Filter
 from angelon.db.tables import SendRow
@@ -130,6 +130,14 @@ def repeat(work: Work, send_id: str, to: str = "", as_id: str = "") -> str:
     work.sends.add([NewSend.again(send, id_, address, work.now, work.live)])
     work.record("sent once more", "send", send_id, None, {"as": id_, "to": address})
     return id_
+
+
+def allow_downloads(work: Work, send_id: str, on: bool) -> None:
+    """Ends the downloads of a send's files at once, or allows those that are left again. Raises NotFound."""
+    _found(work, send_id)
+    changed = downloads.revoke(work.connection, send_id, None if on else work.now)
+    found(True if changed else None, "This message has no files to download.")
+    work.record("downloads allowed" if on else "downloads ended", "send", send_id, None, None)
 
 
 def _found(work: Work, send_id: str) -> SendRow:

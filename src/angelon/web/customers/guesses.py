@@ -33,6 +33,7 @@ class Guesses:
             "/a/": links.read_question,
             "/w/": links.read_why,
             "/f/": links.read_follow,
+            "/d/": links.read_download,
             "/p/": links.read,
         }
 

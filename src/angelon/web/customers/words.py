@@ -380,6 +380,71 @@ def why_words(locale: str) -> WhyWords:
     return WHY_WORDS.get(locale.partition("-")[0].lower(), WHY_WORDS["en"])
 
 
+class DownloadWords(NamedTuple):
+    title: str
+    get: str
+    left: str
+    none: str
+    over: str
+    later: str
+
+
+DOWNLOAD_WORDS: dict[str, DownloadWords] = {
+    "en": DownloadWords(
+        "Your files",
+        "Download",
+        "Downloads left: {left}, until {until}.",
+        "All downloads have been used. Write to us if you need the files again.",
+        "The time for this download is over. Write to us if you need the files again.",
+        "The file can’t be had just now. Please try again later; this did not count.",
+    ),
+    "de": DownloadWords(
+        "Deine Dateien",
+        "Herunterladen",
+        "Noch {left} Downloads möglich, bis {until}.",
+        "Alle Downloads sind verbraucht. Schreib uns, wenn du die Dateien noch einmal brauchst.",
+        "Die Zeit für diesen Download ist vorbei. Schreib uns, wenn du die Dateien noch einmal brauchst.",
+        "Die Datei ist gerade nicht zu haben. Bitte versuche es später; das hat nicht gezählt.",
+    ),
+    "fr": DownloadWords(
+        "Vos fichiers",
+        "Télécharger",
+        "Téléchargements restants : {left}, jusqu’au {until}.",
+        "Tous les téléchargements ont été utilisés. Écrivez-nous si vous avez encore besoin des fichiers.",
+        "Ce téléchargement n’est plus disponible. Écrivez-nous si vous avez encore besoin des fichiers.",
+        "Le fichier n’est pas disponible pour l’instant. Réessayez plus tard ; rien n’a été décompté.",
+    ),
+    "es": DownloadWords(
+        "Tus archivos",
+        "Descargar",
+        "Descargas restantes: {left}, hasta el {until}.",
+        "Ya se han usado todas las descargas. Escríbenos si vuelves a necesitar los archivos.",
+        "El plazo de esta descarga ha terminado. Escríbenos si vuelves a necesitar los archivos.",
+        "El archivo no está disponible ahora. Inténtalo más tarde; no ha contado.",
+    ),
+    "it": DownloadWords(
+        "I tuoi file",
+        "Scarica",
+        "Download rimasti: {left}, fino al {until}.",
+        "Tutti i download sono stati usati. Scrivici se ti servono ancora i file.",
+        "Il tempo per questo download è finito. Scrivici se ti servono ancora i file.",
+        "Il file non è disponibile al momento. Riprova più tardi; non è stato contato.",
+    ),
+    "nl": DownloadWords(
+        "Je bestanden",
+        "Downloaden",
+        "Nog {left} downloads, tot {until}.",
+        "Alle downloads zijn gebruikt. Schrijf ons als je de bestanden nog nodig hebt.",
+        "De tijd voor deze download is voorbij. Schrijf ons als je de bestanden nog nodig hebt.",
+        "Het bestand is nu niet beschikbaar. Probeer het later; dit telde niet mee.",
+    ),
+}
+
+
+def download_words(locale: str) -> DownloadWords:
+    return DOWNLOAD_WORDS.get(locale.partition("-")[0].lower(), DOWNLOAD_WORDS["en"])
+
+
 _HAPPENED = {
     "order.created": "the order was placed|die Bestellung kam an|la commande a été passée|se hizo el pedido"
     "|l’ordine è stato fatto|de bestelling is geplaatst",

@@ -26,7 +26,7 @@ from angelon.core.messages.email import RenderedEmail
 from angelon.core.problems import Invalid
 from angelon.core.sending.mail import rebuild
 from angelon.core.states import MEANING, OUT, State, sources_by_hand
-from angelon.db import counts, events, people, searching, sends, sent_files, specs, views
+from angelon.db import counts, downloads, events, people, searching, sends, sent_files, specs, views
 from angelon.db.sends import CORRECTABLE, Cause, Filter, ListedSend
 from angelon.engine.operations import sends as operations
 from angelon.engine.operations import views as view_operations
@@ -227,7 +227,19 @@ def one(send_id: str) -> Any:
         typed=request.args.get("to", ""),
         answers=events.answers_to(session(), found.listed.send),
         new_id=services().clock.new_id("sd"),
+        offered=downloads.get(session().connection(), send_id),
+        now=g.now,
     )
+
+
+@pages.post("/<send_id>/downloads")
+def end_downloads(send_id: str) -> Any:
+    """Ends the downloads of a send's files, or allows them again."""
+    on = request.form.get("act") == "allow"
+    with work_or_back(url_for(".one", send_id=send_id)) as unit:
+        operations.allow_downloads(unit, send_id, on)
+    flash("The files can be downloaded again." if on else "The files can no longer be downloaded.", "good")
+    return redirect(url_for(".one", send_id=send_id))
 
 
 @pages.post("/<send_id>")

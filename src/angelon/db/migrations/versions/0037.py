@@ -77,11 +77,22 @@ def upgrade() -> None:
         ("ix_shop_table_item_send", ["send_id"], "send_id IS NOT NULL"),
     ):
         op.create_index(name, "shop_table_item", columns, sqlite_where=sa.text(where), postgresql_where=sa.text(where))
+    op.create_table(
+        "download",
+        sa.Column("send_id", sa.String, sa.ForeignKey("send.id"), primary_key=True),
+        sa.Column("store_id", sa.Integer, sa.ForeignKey("store.id"), nullable=False),
+        sa.Column("files", sa.Text),
+        sa.Column("left", sa.Integer, nullable=False),
+        sa.Column("had", sa.Integer, nullable=False, server_default="0"),
+        sa.Column("until", sa.BigInteger, nullable=False),
+        *(sa.Column(name, sa.BigInteger) for name in ("last_at", "revoked_at")),
+    )
     op.add_column("run", sa.Column("by", sa.Text, nullable=False, server_default=""))
 
 
 def downgrade() -> None:
     op.drop_column("run", "by")
+    op.drop_table("download")
     op.drop_table("shop_table_item")
     op.drop_table("shop_table")
     op.drop_table("import_part")

@@ -86,6 +86,19 @@ export function start(root) {
     inserts();
   } else shown.first();
   testSend(root, () => draft.now());
+  const offers = root.querySelector("[data-download]");
+  if (offers) {
+    const number = (name) => root.querySelector(`[data-download-${name}]`);
+    offers.checked = Boolean(spec.download);
+    number("times").value = spec.download?.times ?? 5;
+    number("days").value = spec.download?.days ?? 30;
+    const keep = () => {
+      const [times, days] = ["times", "days"].map((name) => Number(number(name).value));
+      spec.download = offers.checked ? { times: times || 5, days: days || 30 } : null;
+      draft.changed();
+    };
+    for (const one of [offers, number("times"), number("days")]) one.addEventListener("change", keep);
+  }
   const gives = root.querySelector("[data-gives]");
   if (gives) {
     gives.value = spec.gives ?? "";
