@@ -8,6 +8,7 @@ import pytest
 from angelon.core.specs import Source
 from angelon.db.tables import SourceRow
 from angelon.engine.importing import Importer
+from tests.web.test_api import ask, token_for
 from tests.web.test_route_pages import text
 
 DATA = "Bestellung;Status;Mail;Datum\n1;neu;anna@example.org;2099-01-01\n2;neu;;2099-01-01\n;neu;c@example.org;\n"
@@ -139,3 +140,19 @@ def test_its_folder_is_switched_on_and_read_like_a_file(sheet, client):
     client.post("/sources/sheet/folder", data={})
     sheet.services.setups.forget()
     assert sheet.services.setups.get(sheet.store_id).setup.sources["sheet"].folder is None
+
+
+def test_a_file_is_handed_in_by_the_api(sheet, client):
+    mapped(sheet)
+    token = token_for(sheet, "events.write", "events.read")
+    made = ask(client, "/sources/sheet/files?name=orders.csv&quiet=1", token, "POST", data=DATA.encode())
+    assert made.status_code == 202
+    assert made.json["state"] == "waiting"
+    assert take(sheet) == 2
+    done = ask(client, f"/sources/sheet/files/{made.json['id']}", token)
+    assert (done.json["state"], done.json["new"], done.json["failed"]) == ("done", 2, 1)
+    assert done.json["not_imported"][0]["row"] == 4
+    assert ask(client, "/sources/none/files", token, "POST", data=b"x").status_code == 404
+    assert ask(client, "/sources/sheet/files/x", token).status_code == 404
+    assert ask(client, "/sources/sheet/files", token, "POST", data=b"").status_code == 422
+    assert ask(client, "/sources/sheet/files", token_for(sheet, "sends.read", name="B"), "POST").status_code == 403

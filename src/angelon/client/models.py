@@ -299,6 +299,29 @@ class ParcelsTold(Model):
     """What was not taken, each with its place in the list."""
 
 
+class ImportedRow(Model):
+    row: int
+    """Counted from 1, the heading among them."""
+    problem: str
+
+
+class Import(Model):
+    """A file whose rows are orders, and how far it is imported."""
+
+    id: int
+    name: str
+    state: str
+    """looked_at, waiting, running, done, stopped, failed"""
+    rows: int
+    """Orders that were gone through."""
+    new: int
+    """Those that were new, or had changed."""
+    failed: int
+    problem: str = ""
+    not_imported: list[ImportedRow] = Field(default_factory=list)
+    """The first hundred rows that were not imported, with the reason."""
+
+
 class OrderDetails(Order):
     """An order with its events, its sends, its parcels and what was asked."""
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import os
 from concurrent.futures import ThreadPoolExecutor
+from email.utils import parseaddr
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -14,6 +15,7 @@ from aiosmtpd.controller import Controller
 from aiosmtpd.smtp import SMTP, Envelope, Session
 from sqlmodel import Session as Reading
 
+from angelon.core.mails_in import MOST_BYTES as MOST_MAIL
 from angelon.core.messages.channels import address_key
 from angelon.core.planning.follow_up import has_follow_up
 from angelon.core.sending.codes import is_nobody
@@ -24,6 +26,7 @@ from angelon.db.database import Database, is_database_failure
 from angelon.db.secrets import Vault
 from angelon.db.tables import SendRow
 from angelon.engine.clock import Clock
+from angelon.engine.mails_in import MailsIn, Refused
 from angelon.engine.setups import Setups
 from angelon.engine.suppressing import suppress
 
@@ -75,8 +78,10 @@ class Returns:
 class ReturnsListener(Controller):
     """An SMTP server (RFC 5321) that takes mail to return paths of ours alone. `port` 0 has a free one chosen."""
 
-    def __init__(self, returns: Returns, host: str, port: int) -> None:
-        super().__init__(_Taker(returns), hostname=host, port=port, data_size_limit=MOST_BYTES)
+    def __init__(self, returns: Returns, host: str, port: int, mails: MailsIn | None = None) -> None:
+        """`mails` takes what comes for sources."""
+        limit = MOST_BYTES if mails is None else MOST_MAIL
+        super().__init__(_Taker(returns, mails), hostname=host, port=port, data_size_limit=limit)
 
     def _trigger_server(self) -> None:
         if self.port == 0 and self.server is not None:
@@ -85,14 +90,15 @@ class ReturnsListener(Controller):
 
 
 class _Taker:
-    def __init__(self, returns: Returns) -> None:
-        self._returns = returns
+    def __init__(self, returns: Returns, mails: MailsIn | None = None) -> None:
+        self._returns, self._mails = returns, mails
         self._taking = ThreadPoolExecutor(2, "returns")
 
     async def handle_RCPT(
         self, server: SMTP, session: Session, envelope: Envelope, address: str, options: list[Any]
     ) -> str:
-        if not self._returns.known(address):
+        mine = self._mails is not None and self._mails.known(address) is not None
+        if not mine and not self._returns.known(address):
             return "550 5.1.1 No return path of ours"
         if len(envelope.rcpt_tos) >= 10:
             return "452 4.5.3 Too many recipients"
@@ -102,9 +108,14 @@ class _Taker:
     async def handle_DATA(self, server: SMTP, session: Session, envelope: Envelope) -> str:
         for address in envelope.rcpt_tos:
             data = envelope.original_content or b""
-            taken = partial(self._returns.take, self._returns.known(address), data)
+            send_id = self._returns.known(address)
+            taken = partial(self._returns.take, send_id, data)
+            if not send_id and self._mails is not None:
+                taken = partial(self._mails.take, address, envelope.mail_from or "", data)
             try:  # in a thread: others go on talking to us meanwhile
                 came = await asyncio.get_running_loop().run_in_executor(self._taking, taken)
+            except Refused as error:
+                return f"550 5.7.1 {str(error).encode('ascii', 'replace').decode()[:200]}"
             except Exception as error:
                 if not is_database_failure(error):
                     log.exception("a mail that came back could not be taken")
@@ -113,7 +124,7 @@ class _Taker:
         return "250 2.0.0 Taken"
 
 
-def from_maildir(returns: Returns, folder: Path) -> int:
+def from_maildir(returns: Returns, folder: Path, mails: MailsIn | None = None) -> int:
     """Takes what lies in a maildir's `new`, and moves it to `cur`; says how many. What can't be read is left out, what
     can't be taken is moved all the same; raises, and leaves the rest, where the database fails.
     """
@@ -121,12 +132,12 @@ def from_maildir(returns: Returns, folder: Path) -> int:
     for file in sorted((folder / "new").glob("*"))[:500]:
         try:
             with file.open("rb") as mail:
-                data = mail.read(MOST_BYTES)
+                data = mail.read(MOST_MAIL)
         except OSError as error:
             log.warning("a mail that came back can't be read", file=file.name, why=str(error))
             continue
         try:
-            taken += _taken(returns, data)
+            taken += _taken(returns, mails, data)
         except Exception as error:
             if is_database_failure(error):
                 raise
@@ -136,10 +147,17 @@ def from_maildir(returns: Returns, folder: Path) -> int:
     return taken
 
 
-def _taken(returns: Returns, data: bytes) -> bool:
-    """Whether a mail came to one of our return paths; it is taken then."""
+def _taken(returns: Returns, mails: MailsIn | None, data: bytes) -> bool:
+    """Whether a mail came to one of our return paths, or to a source; it is taken then."""
     for line in _delivered(data):
-        send_id = returns.known(line.partition(b":")[2].decode(errors="replace"))
+        address = parseaddr(line.partition(b":")[2].decode(errors="replace"))[1]
+        if mails is not None and mails.known(address) is not None:
+            try:
+                mails.take(address, "", data)
+            except Refused as error:
+                log.info("a mail was refused", why=str(error))
+            return True
+        send_id = returns.known(address)
         if send_id:
             returns.take(send_id, data)
             return True

@@ -340,13 +340,16 @@ class Worker:
         """Listens for mail that comes back, or looks for it in its maildir."""
         if self._returns is None:
             return
-        from angelon.engine.returns import Returns, ReturnsListener, from_maildir  # only where it is set
+        from angelon.engine.mails_in import MailsIn  # these only where it is set
+        from angelon.engine.returns import Returns, ReturnsListener, from_maildir
 
         returns = Returns(self._database, self._setups, self._vault, self._clock)
+        mails = MailsIn(self._database, self._setups, self._clock)
         if isinstance(self._returns, Path):
-            from_maildir(returns, self._returns)
+            from_maildir(returns, self._returns, mails)
+            self._notifier.notify(PLANNING)
         elif self._listening is None:
-            listener = ReturnsListener(returns, *self._returns)
+            listener = ReturnsListener(returns, *self._returns, mails)
             try:
                 listener.start()
             except OSError as error:  # tried again: another planner of ours may have the port, and end

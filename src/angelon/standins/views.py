@@ -18,7 +18,7 @@ from angelon.standins.reviewer import RULES
 from angelon.standins.sms import sms_json
 from angelon.standins.system import call_json
 from angelon.web.numbers import whole
-from angelon.web.services import live
+from angelon.web.services import live, services
 
 pages = Blueprint("standins", __name__, url_prefix="/standins", template_folder="templates")
 
@@ -202,6 +202,23 @@ def market_stall() -> Any:
         faults=PROVIDER_FAULTS,
         skew=box().setting("stall_skew", 0),
     )
+
+
+@pages.post("/stall/mail")
+def payment_mail() -> Any:
+    """The payment office tells of a refund by mail, and no other way."""
+    number = " ".join(request.form.get("number", "").split())[:60]
+    back = services().settings.returns_at()
+    if not number or not isinstance(back, tuple):
+        flash("Write an order’s number." if not number else "No mail can come in: ANGELON_RETURNS is not set.", "bad")
+        return redirect(url_for(".market_stall"))
+    try:
+        told = stall.tell_by_mail(back, number)
+    except OSError as error:
+        flash(f"The mail was not taken: {error}", "bad")
+    else:
+        flash(f"The payment office has written that order {number} is refunded. {told}", "good")
+    return redirect(url_for(".market_stall"))
 
 
 @pages.post("/stall")

@@ -27,6 +27,7 @@ from angelon.core.recipes import coerce
 from angelon.core.recipes.context import Context, StepFailed
 from angelon.core.recipes.text_steps import render_item, render_small
 from angelon.core.specs.variable import Step
+from angelon.core.timed_patterns import BadPattern, compiled
 from angelon.core.values import Day, Money, Value, locale_of, number_of, show, show_day, show_money
 
 MAX_TEXT = 100_000
@@ -294,16 +295,11 @@ def extract(value: str, p: dict[str, Any], _: Context) -> str:
     return str(next((g for g in found.groups() if g is not None), found.group()))
 
 
-@lru_cache(maxsize=512)
 def _pattern(pattern: str) -> Any:
-    if len(pattern) > 500:
-        raise StepFailed("The regular expression is longer than 500 characters.")
     try:
-        return regex.compile(pattern)
-    except regex.error as error:
-        raise StepFailed(
-            f"“{pattern}” is no regular expression: {error.msg} at character {(error.pos or 0) + 1}."
-        ) from None
+        return compiled(pattern)
+    except BadPattern as error:
+        raise StepFailed(str(error)) from None
 
 
 def _timed(run: Callable[[], Any]) -> Any:

@@ -55,7 +55,7 @@ def send_of(address: str, pattern: str = "") -> tuple[str, str] | None:
 def read_returned(data: bytes) -> Returned:
     """What a mail says. Never raises: what can't be read, and what is no report by its size, is `other`."""
     data = data[:READ]
-    if not _is_bounded(data):
+    if not is_bounded(data):
         return Returned("other")
     try:
         mail = email.message_from_bytes(data, policy=email.policy.compat32)
@@ -64,7 +64,7 @@ def read_returned(data: bytes) -> Returned:
         return Returned("other")
 
 
-def _is_bounded(data: bytes) -> bool:
+def is_bounded(data: bytes) -> bool:
     parts = sum(1 for line in data.splitlines() if line.startswith(b"--"))
     nested = data.lower().count(b"boundary=")
     longest = max((found.end() - found.start() for found in _HEADER.finditer(data)), default=0)

@@ -12,6 +12,7 @@ from angelon.core.specs.base import Key, Name, OneLine, Spec, VariableName
 from angelon.core.specs.enrichment import Enrichment
 from angelon.core.specs.fetch import Fetch
 from angelon.core.specs.file_form import Folder
+from angelon.core.specs.mail_in import MailIn
 from angelon.core.specs.variable import Recipe, Step, Type
 
 READING: dict[str, tuple[Type, str]] = {
@@ -141,6 +142,8 @@ class Source(Spec):
     """What is asked elsewhere about each delivery before it is mapped."""
     fetch: Fetch | None = None
     """How its orders are fetched, where the store calls nobody."""
+    mail: MailIn | None = None
+    """How mails are read that are its deliveries."""
     folder: Folder | None = None
     """How files are read that are put in its folder."""
     same_orders: SameOrders | None = None
@@ -179,10 +182,10 @@ class Source(Spec):
 
     @model_validator(mode="after")
     def _one_by_one(self) -> Source:
-        if (self.fetch is not None or self.folder is not None) and self.orders_at:
+        if (self.fetch or self.folder or self.mail) is not None and self.orders_at:
             raise ValueError(
-                "takes orders one by one, fetched or from files, and says that a delivery holds several: empty the "
-                "path of the list"
+                "takes orders one by one, fetched, from files or mails, and says that a delivery holds several: empty "
+                "the path of the list"
             )
         return self
 

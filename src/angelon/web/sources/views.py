@@ -46,7 +46,7 @@ from angelon.web.conflicts import edits_seen
 from angelon.web.forms import CODE, TEXT, WORDS, Spelling, filled, pairs
 from angelon.web.numbers import whole
 from angelon.web.services import kinds_of_events, live, services, session, store_id, work, work_or_back
-from angelon.web.sources import fetching, files, look_ups, mapping, naming
+from angelon.web.sources import fetching, files, look_ups, mails, mapping, naming
 from angelon.web.sources.stored import address, name_guess, several_at, source_of
 from angelon.web.stores import of_store
 
@@ -601,6 +601,24 @@ def fetch_now(key: str) -> Any:
 @pages.post("/<key>/fetch/again")
 def fetch_again(key: str) -> Any:
     return fetching.again(source_of(key)[0])
+
+
+# ---- mails --------------------------------------------------------------------------------------------------------
+
+
+@pages.get("/<key>/mail", endpoint="mails")
+def mails_of(key: str) -> Any:
+    return mails.page(*source_of(key))
+
+
+@pages.post("/<key>/mail")
+def save_mails(key: str) -> Any:
+    return mails.save(*source_of(key))
+
+
+@pages.post("/<key>/mail/sample")
+def sample_of_mail(key: str) -> Any:
+    return mails.sample(*source_of(key))
 
 
 # ---- files --------------------------------------------------------------------------------------------------------
