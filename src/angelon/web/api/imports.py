@@ -26,8 +26,8 @@ from angelon.web.services import actor, live, read_anew, services, session, stor
 )
 def hand_in(source: str) -> Any:
     """A table (CSV, spreadsheet) or a list (JSON, JSON Lines) whose rows are orders; how it is read is guessed, and is
-    as the source's folder says where it has one. `name` is the file's; with `quiet=1` the orders are stored and nobody is
-    told. It is imported in the background: ask for it by its id.
+    as the source's folder says where it has one. `name` is the file's; with `quiet=1` the orders are stored and nobody
+    is told. It is imported in the background: ask for it by its id.
     """
     _known(source)
     name = request.args.get("name", "")[:200] or "file"
