@@ -72,7 +72,7 @@ def fetch(shop, minutes=6, turns=30):
 
 
 def state(shop):
-    return shop.bench.rows("SELECT * FROM fetch")[0]
+    return shop.bench.rows('SELECT * FROM "fetch"')[0]
 
 
 def types(shop, number):

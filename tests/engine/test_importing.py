@@ -10,7 +10,7 @@ import pytest
 from angelon.core.specs import Source
 from angelon.db import imports
 from angelon.db.tables import SourceRow
-from angelon.engine import importing
+from angelon.engine import imported, importing
 from angelon.engine.importing import Importer
 from angelon.engine.operations import imports as operations
 from angelon.engine.unit import MACHINE, unit
@@ -173,7 +173,7 @@ def test_rows_that_cannot_be_taken_are_listed_and_come_back_as_a_file_to_mend(sh
     made = row(shop, id_)
     assert made.failed == 2
     form = importing.FileForm()
-    (wrong,) = operations.wrong_rows(form, data, json.loads(made.errors))
+    (wrong,) = imported.wrong_rows(form, data, json.loads(made.errors))
     assert [one["problem"] for one in wrong] == [
         "It has no order reference or number where the mapping looks for it.",
         "It has 6 cells, and the heading has 4. Check its quotation marks.",
@@ -199,9 +199,7 @@ def test_what_was_told_is_a_column_of_the_file(shop):
         order = shop.bench.rows('SELECT id FROM "order" WHERE number = ?', "1")[0].id
         connection.exec_driver_sql(f"UPDATE send SET state = 'sent', settled_at = created_at WHERE order_id = {order}")
     live = shop.bench.services.setups.get(shop.bench.store_id)
-    (lines,) = operations.told(
-        shop.bench.database, live, live.setup.sources["sheet"], importing.FileForm(), table(1, 2)
-    )
+    (lines,) = imported.told(shop.bench.database, live, live.setup.sources["sheet"], importing.FileForm(), table(1, 2))
     assert [one["told"] for one in lines] == (["yes", "no"] if sends else ["no", "no"])
 
 
@@ -254,3 +252,36 @@ def test_a_file_that_cannot_be_moved_is_told_once_and_not_taken_for_ever(shop, f
         runner.run_due()
     assert len(shop.bench.rows("SELECT * FROM import")) == 1
     assert len(shop.bench.rows("SELECT * FROM event")) == 1
+
+
+def test_what_was_told_is_written_beside_a_file_of_a_folder_once_nothing_waits(shop, folder):
+    put(folder, "today.csv", table(1, 2))
+    runner = importer(shop, folder=folder.parent)
+    runner.run_due()
+    taken = folder / "taken"
+
+    def look():
+        runner._tell_next = 0
+        runner.run_due()
+        return [one for one in taken.iterdir() if one.name.endswith(".told.csv")]
+
+    assert look() == []  # not planned yet
+    shop.bench.plan()
+    with shop.bench.database.connection() as connection:
+        connection.exec_driver_sql("UPDATE send SET state = 'scheduled'")
+    if shop.bench.rows("SELECT * FROM send"):
+        assert look() == []
+    with shop.bench.database.connection() as connection:
+        connection.exec_driver_sql("UPDATE send SET state = 'sent', settled_at = created_at")
+    (file,) = look()
+    lines = file.read_text().splitlines()
+    assert lines[0] == "Order,Status,Mail,Placed,told,told_at,told_by,told_through"
+    assert len(lines) == 3
+    file.unlink()
+    assert look() == []  # once
+
+
+def test_all_rows_of_an_order_come_back_to_be_mended(shop):
+    data = b"No,Item\n1,kite\n,reel\n,line\n"
+    rows = next(imported.wrong_rows(importing.FileForm(), data, [[3, "has no number", 2]]))
+    assert [(one["Item"], one["problem"]) for one in rows] == [("reel", "has no number"), ("line", "has no number")]

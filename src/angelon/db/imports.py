@@ -10,9 +10,12 @@ from typing import Any
 
 from sqlalchemy import Connection, Table, and_, delete, func, insert, literal, or_, select, update
 
-from angelon.db.tables import ImportPartRow, ImportRow, SourceRow
+from angelon.core.states import State
+from angelon.db.tables import EventRow, ImportPartRow, ImportRow, SendRow, SourceRow
 
 IMPORT: Table = ImportRow.__table__  # type: ignore[attr-defined]
+EVENT: Table = EventRow.__table__  # type: ignore[attr-defined]
+SEND: Table = SendRow.__table__  # type: ignore[attr-defined]
 PART: Table = ImportPartRow.__table__  # type: ignore[attr-defined]
 SOURCE: Table = SourceRow.__table__  # type: ignore[attr-defined]
 AT_ONCE = 20
@@ -73,6 +76,21 @@ def claim(connection: Connection, import_id: int, now: dt.datetime, until: dt.da
     began = func.coalesce(IMPORT.c.began_at, literal(now, IMPORT.c.began_at.type))
     values = {"state": RUNNING, "held_until": until, "began_at": began}
     return connection.execute(update(IMPORT).where(*where).values(**values).returning(IMPORT)).first()
+
+
+def untold(connection: Connection, by: str, since: dt.datetime) -> list[Any]:
+    """Files of folders that were imported since a moment, beside which it is not written yet what was told."""
+    where = (IMPORT.c.by == by, IMPORT.c.state == DONE, IMPORT.c.ended_at >= since, IMPORT.c.told_at.is_(None))
+    return list(connection.execute(select(IMPORT).where(*where).order_by(IMPORT.c.id).limit(AT_ONCE)))
+
+
+def any_open(connection: Connection, source_id: int, since: dt.datetime, until: dt.datetime) -> bool:
+    """Whether events of a source that came within a time are not planned, or have sends that wait."""
+    came = (EVENT.c.source_id == source_id, EVENT.c.received_at >= since, EVENT.c.received_at <= until)
+    waiting = select(EVENT.c.id).where(*came, EVENT.c.planned_at.is_(None)).limit(1)
+    states = [State.SCHEDULED, State.SENDING, State.RETRYING]
+    open_ = select(SEND.c.id).join(EVENT, EVENT.c.id == SEND.c.event_id).where(*came, SEND.c.state.in_(states)).limit(1)
+    return any(connection.execute(one).first() is not None for one in (waiting, open_))
 
 
 def hold(connection: Connection, import_id: int) -> Any:

@@ -461,6 +461,8 @@ class ImportRow(SQLModel, table=True):
     began_at: dt.datetime | None = _instant()
     ended_at: dt.datetime | None = _instant()
     held_until: dt.datetime | None = _instant()
+    told_at: dt.datetime | None = _instant()
+    """When what was told was written beside the file in its folder."""
 
 
 class ImportPartRow(SQLModel, table=True):

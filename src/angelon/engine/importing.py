@@ -26,6 +26,7 @@ from angelon.db.database import Database, is_database_failure
 from angelon.db.live_setup import LiveSetup
 from angelon.engine.clock import Clock
 from angelon.engine.fetching import take_in
+from angelon.engine.imported import write_told
 from angelon.engine.planner.faults import describe_fault
 from angelon.engine.setups import Setups
 
@@ -42,6 +43,10 @@ STILL = 5.0
 """Seconds since a file in a folder was last written to, when it is taken to be whole."""
 MOST_BYTES = 100_000_000
 """Bytes of a file in a folder."""
+FOLDER = "folder"
+"""Who gave a file that was in a folder."""
+TELL_EVERY, TELL_WITHIN = 30.0, dt.timedelta(days=1)
+"""Seconds between looks at whether all was told; how long after a file was imported it is looked for."""
 TAKING, TAKEN = "taking", "taken"
 """Where files of a folder are put while they are read, and after it."""
 
@@ -89,11 +94,15 @@ class Importer:
         self._database, self._setups, self._clock, self._wake = database, setups, clock, wake
         self._folder, self._stop = folder, stop or threading.Event()
         self._told: dict[Path, str] = {}
+        self._tell_next = 0.0
 
     def run_due(self) -> int:
         """Takes what waits; gives how many orders were new."""
         if self._folder is not None:
             self._look_in_folders(self._folder)
+            if time.monotonic() > self._tell_next:
+                self._tell_next = time.monotonic() + TELL_EVERY
+                self._tell_in_folders(self._folder)
         with self._database.reading() as session:
             due = imports.due(session.connection(), self._clock.now())
         new = 0
@@ -151,7 +160,7 @@ class Importer:
         """One part in one transaction; gives until when the file is held, and how many orders were new."""
         problems = [(row, row_problem(source, row)) for row in part]
         items: list[Item] = [item_of(source, row.payload) for row, problem in problems if not problem]
-        wrong = [[row.number, problem] for row, problem in problems if problem]
+        wrong = [[row.number, problem, row.size] for row, problem in problems if problem]
         with self._database.connection(purpose="import") as connection:
             row = self._mine(connection, import_id, held)
             new = take_in(connection, source, source_id, items, self._clock, QUIET if row.quiet else "")
@@ -199,6 +208,32 @@ class Importer:
                 except OSError as error:
                     self._tell(folder / key, error)
 
+    def _tell_in_folders(self, folder: Path) -> None:
+        """Writes beside files that were imported what was told, once nothing of that is under way."""
+        since = self._clock.now() - TELL_WITHIN
+        with self._database.reading() as session:
+            rows = imports.untold(session.connection(), FOLDER, since)
+        for row in rows:
+            live = self._setups.of_source(row.source_id)
+            source = live.setup.sources.get(live.source_key(row.source_id))
+            if source is None or self._under_way(row):
+                continue
+            with self._database.reading() as session:
+                data = imports.content(session.connection(), row.id)
+            file = folder / source.key / TAKEN / f"{row.name}.told.csv"
+            try:
+                if data and file.parent.is_dir():
+                    write_told(file, self._database, live, source, FileForm.model_validate(row.form), data)
+            except (OSError, Invalid) as error:
+                log.error("what was told can't be written", file=str(file), why=str(error))
+            with self._database.connection(purpose="import") as connection:
+                imports.change(connection, row.id, told_at=self._clock.now())
+
+    def _under_way(self, row: Any) -> bool:
+        """Whether what came with a file is not processed yet, or sends about it wait still."""
+        with self._database.reading() as session:
+            return imports.any_open(session.connection(), row.source_id, row.began_at, row.ended_at)
+
     def _look_in(self, mine: Path, folder: Folder, source_id: int) -> None:
         """Whole files are put aside first, so that none is half written when it is read; what a process left there is
         taken by the next. What comes twice by that is no news.
@@ -216,7 +251,7 @@ class Importer:
                 if file.stat().st_size > MOST_BYTES:
                     raise OSError(f"it has more than {MOST_BYTES // 1_000_000} MB")
                 data, now = file.read_bytes(), self._clock.now()
-                id_ = store_file(self._database, source_id, file.name, data, folder.form, now, "folder")
+                id_ = store_file(self._database, source_id, file.name, data, folder.form, now, FOLDER)
                 with self._database.connection(purpose="import") as connection:
                     imports.change(connection, id_, state=imports.WAITING, quiet=folder.quiet)
                 file.rename(taken / file.name)

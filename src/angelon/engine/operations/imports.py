@@ -5,23 +5,23 @@ from __future__ import annotations
 import io
 import itertools
 from collections import Counter
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 from sqlmodel import Session
 
-from angelon.core.fetching import called, item_of
+from angelon.core.fetching import item_of
 from angelon.core.planning.plan import work_out
 from angelon.core.problems import Invalid, NotFound, Problem
 from angelon.core.reading import Reading
-from angelon.core.sheets import OWN_ROWS, Row, guess, read_rows
+from angelon.core.sheets import Row, guess, read_rows
 from angelon.core.specs import Source
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.file_form import FileForm, Folder
-from angelon.db import fetches, imports, orders, sends
-from angelon.db.database import Database
+from angelon.db import fetches, imports
 from angelon.db.live_setup import LiveSetup
+from angelon.engine.imported import columns_in
 from angelon.engine.importing import row_problem, store_file
 from angelon.engine.installation import Installation
 from angelon.engine.operations.sources import current
@@ -33,7 +33,6 @@ LOOKED_AT = 2000
 """Orders of a file that are compared with what is known before it is taken."""
 SHOWN = 20
 SAMPLES = 3
-AT_ONCE = 500
 
 
 @dataclass(frozen=True)
@@ -94,7 +93,7 @@ def look(session: Session, live: LiveSetup, source: Source, form: FileForm, data
         if len(shown) < SHOWN or (problem and counts["wrong"] <= SHOWN):
             reading = work_out(source, live.setup, row.payload)[0] if item is not None else None
             shown.append(Shown(row, problem, news, reading))
-    return Look(shown, counts, more, _columns(rows))
+    return Look(shown, counts, more, columns_in(rows))
 
 
 def reform(work: Work, key: str, import_id: int, form: FileForm) -> None:
@@ -155,61 +154,3 @@ def _open(work: Work, key: str, import_id: int) -> Any:
     if row.state != imports.LOOKED_AT:
         raise Invalid([Problem("file", "This file is imported already.", "Upload it again to import it once more.")])
     return row
-
-
-# ---- what came of it ----------------------------------------------------------------------------------------------
-
-OUTCOME = ("told", "told_at", "told_by", "told_through")
-
-
-def columns_of(form: FileForm, data: bytes) -> list[str]:
-    """The columns of a table; of JSON the keys of its first order."""
-    return _columns(read_rows(form, io.BytesIO(data)))
-
-
-def _columns(rows: Iterable[Row]) -> list[str]:
-    first: dict[str, Any] = next((row.payload for row in rows if row.payload is not None), {})
-    return [name for name in first if name != OWN_ROWS]
-
-
-def wrong_rows(form: FileForm, data: bytes, errors: Sequence[Sequence[Any]]) -> Iterator[list[dict[str, Any]]]:
-    """The rows that were not taken, as they are in the file, with why: to be mended and uploaded again."""
-    why = {number: problem for number, problem in errors}
-    for part in _parts(read_rows(form.model_copy(update={"group_by": ""}), io.BytesIO(data))):
-        yield [{"problem": why[row.number], **_flat(row.payload)} for row in part if row.number in why]
-
-
-def told(
-    database: Database, live: LiveSetup, source: Source, form: FileForm, data: bytes
-) -> Iterator[list[dict[str, Any]]]:
-    """The file's rows with whether, when and by which messages each order's customer was told."""
-    names = {key: message.name for key, message in live.setup.messages.items()}
-    for part in _parts(read_rows(form, io.BytesIO(data))):
-        references = {row.number: called(source, row.payload) for row in part if row.payload is not None}
-        with database.reading() as session:
-            wanted = [one for one in references.values() if one]
-            known = orders.of_source(session.connection(), live.source_ids[source.key], wanted)
-            sent = sends.told(session.connection(), list(known.values()))
-        for_row = {number: sent.get(known.get(reference, 0), []) for number, reference in references.items()}
-        yield [line for row in part for line in _told_rows(row, for_row.get(row.number, []), live, names)]
-
-
-def _told_rows(row: Row, sent: Sequence[Any], live: LiveSetup, names: Mapping[str, str]) -> list[dict[str, Any]]:
-    keys = [live.message_key(one.message_id) for one in sent]
-    outcome = {
-        "told": "yes" if sent else "no",
-        "told_at": max(one.settled_at for one in sent).isoformat() if sent else "",
-        "told_by": "; ".join(dict.fromkeys(names.get(key, key) for key in keys)),
-        "told_through": "; ".join(dict.fromkeys(one.channel for one in sent)),
-    }
-    payloads = row.payload.get(OWN_ROWS, [row.payload]) if row.payload is not None else []
-    return [{**_flat(one), **outcome} for one in payloads]
-
-
-def _flat(payload: Any) -> dict[str, Any]:
-    return {name: value for name, value in (payload or {}).items() if name != OWN_ROWS}
-
-
-def _parts(rows: Iterator[Row]) -> Iterator[list[Row]]:
-    while part := list(itertools.islice(rows, AT_ONCE)):
-        yield part

@@ -59,7 +59,7 @@ def _import(source: str, id_: int) -> models.Import:
     row = imports.get(session().connection(), live().source_ids[source], id_)
     if row is None:
         raise NotFound("There is no such file.")
-    wrong = [models.ImportedRow(row=number, problem=problem) for number, problem in (row.errors or [])[:100]]
+    wrong = [models.ImportedRow(row=number, problem=problem) for number, problem, _ in (row.errors or [])[:100]]
     return models.Import(
         id=row.id,
         name=row.name,

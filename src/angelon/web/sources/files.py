@@ -15,6 +15,7 @@ from angelon.core.specs import Source
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.file_form import ENCODINGS, FileForm, Folder
 from angelon.db import events, imports
+from angelon.engine import imported
 from angelon.engine.operations import imports as operations
 from angelon.engine.operations import sources as source_operations
 from angelon.web.exporting import as_file
@@ -175,8 +176,8 @@ def wrong(source: Source, source_id: int, import_id: int) -> Any:
     """The rows that were not taken, with why, as a file to mend and upload again."""
     row = _row(source_id, import_id)
     form, data = FileForm.model_validate(row.form), _content(row)
-    columns = [*operations.columns_of(form, data), "problem"]
-    parts = operations.wrong_rows(form, data, row.errors or [])
+    columns = [*imported.columns_of(form, data), "problem"]
+    parts = imported.wrong_rows(form, data, row.errors or [])
     return as_file(f"not-imported-{row.id}", "csv", columns, ([_whole(one, columns) for one in part] for part in parts))
 
 
@@ -184,8 +185,8 @@ def told(source: Source, source_id: int, import_id: int) -> Any:
     """The rows with whether, when and by which messages each customer was told."""
     row = _row(source_id, import_id)
     form, data = FileForm.model_validate(row.form), _content(row)
-    columns = [*operations.columns_of(form, data), *operations.OUTCOME]
-    parts = operations.told(services().database, live(), source, form, data)
+    columns = [*imported.columns_of(form, data), *imported.OUTCOME]
+    parts = imported.told(services().database, live(), source, form, data)
     return as_file(f"told-{row.id}", "csv", columns, ([_whole(one, columns) for one in part] for part in parts))
 
 

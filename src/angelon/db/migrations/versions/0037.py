@@ -40,7 +40,7 @@ def upgrade() -> None:
         sa.Column("quiet", sa.Boolean, nullable=False, server_default=sa.false()),
         *(sa.Column(name, sa.Integer, nullable=False, server_default="0") for name in ("rows", "new", "failed")),
         sa.Column("errors", sa.Text),
-        *(sa.Column(name, sa.BigInteger) for name in ("began_at", "ended_at", "held_until")),
+        *(sa.Column(name, sa.BigInteger) for name in ("began_at", "ended_at", "held_until", "told_at")),
     )
     op.create_index("ix_import_source_id", "import", ["source_id"])
     op.create_table(
