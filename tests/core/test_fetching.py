@@ -195,3 +195,16 @@ def test_an_answer_that_cannot_be_used_says_why(body, link, told):
 def test_a_request_that_cannot_work_is_refused(wrong, told):
     with pytest.raises(ValueError, match=told):
         spec("cursor", **wrong)
+
+
+def test_a_feed_of_events_is_known_by_its_events_and_not_by_their_orders():
+    feed = Source.model_validate({
+        "key": "feed", "name": "Feed", "reading": {"reference": "$.no"}, "event_name": "$.what", "delivery_id": "$.id",
+    })  # fmt: skip
+    first, second = ({"id": n, "no": "a", "what": what} for n, what in ((1, "placed"), (2, "paid")))
+    known, came = {}, []
+    for page in ([first], [first, second], [first, second], [second, first]):
+        news = news_of(items_of(feed, page), known)
+        known |= {one.key: (one.digest, one.at) for one in news}
+        came += [one.payload["id"] for one in news]
+    assert came == [1, 2]

@@ -14,6 +14,8 @@ from angelon.db import fetches, specs
 from angelon.db.tables import SourceRow
 from angelon.engine import fetching
 from angelon.engine.fetching import Fetcher
+from angelon.engine.operations import fetching as operations
+from angelon.engine.unit import unit
 from angelon.standins import stall
 from angelon.standins.providers import Providers
 from tests import made
@@ -284,3 +286,22 @@ def test_rows_that_say_nothing_of_orders_are_told_apart_by_all_that_they_say(sho
     stall.sell(shop.bench.box, 2)
     assert fetch(shop) == 2
     assert fetch(shop) == 0
+
+
+def test_a_change_of_the_set_up_in_the_middle_stops_what_is_under_way(shop, monkeypatch):
+    stall.sell(shop.bench.box, 8)
+    plain = fetching.request_page
+
+    def changed_meanwhile(*given):
+        answer = plain(*given)
+        source = shop.bench.services.setups.get(shop.bench.store_id).setup.sources["stall"]
+        again = source.fetch.model_copy(update={"every_minutes": 7})
+        with unit(shop.bench.services.installation, shop.bench.store_id) as work:
+            operations.save(work, "stall", again)
+        return answer
+
+    monkeypatch.setattr(fetching, "request_page", changed_meanwhile)
+    assert fetch(shop, turns=1) == 0
+    assert shop.bench.rows("SELECT * FROM event") == []
+    monkeypatch.setattr(fetching, "request_page", plain)
+    assert fetch(shop) == 8

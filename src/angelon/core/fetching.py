@@ -18,6 +18,7 @@ from urllib.parse import parse_qsl, urlencode, urljoin, urlsplit, urlunsplit
 import orjson
 
 from angelon.core.calls import authorization
+from angelon.core.deliveries import locate
 from angelon.core.payload.paths import MISSING, BadPath, compile_path
 from angelon.core.problems import Invalid, Problem
 from angelon.core.recipes.coerce import epoch
@@ -245,9 +246,13 @@ def items_of(source: Source, page: Sequence[Any], fetch: Fetch | None = None) ->
 
 
 def item_of(source: Source, payload: Any, fetch: Fetch | None = None) -> Item:
+    """An item of a list. One that names what happened is an event, and known by its own id, else by all that it says;
+    any other says how an order is, and is known by what the order is called.
+    """
     body = _json(payload)
     digest = hashlib.sha256(body).hexdigest()[:32]
-    name = called(source, payload)
+    event = source.tells == "events" and locate(source.event_name, {}, payload)
+    name = locate(source.delivery_id, {}, payload) if event else called(source, payload)
     key = hashlib.sha256(name.encode("utf-8", "replace")).hexdigest()[:32] if name else digest
     at = _mark(fetch, payload) if fetch is not None and fetch.since_at and fetch.since_form != "id" else ""
     return Item(payload, body, key, digest, at)

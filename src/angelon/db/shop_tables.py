@@ -86,6 +86,13 @@ def counts(connection: Connection, table_ids: Collection[int]) -> dict[int, tupl
     return {id_: (number, left) for id_, number, left in rows}
 
 
+def left(connection: Connection, table: Any, most: int) -> int:
+    """How many rows nobody was given; no more than `most` are counted."""
+    free = (ITEM.c.table_id == table.id, ITEM.c.version == table.version, ITEM.c.send_id.is_(None))
+    found = select(ITEM.c.id).where(*free).limit(most).subquery()
+    return int(connection.execute(select(func.count()).select_from(found)).scalar_one())
+
+
 def given(connection: Connection, table_id: int, limit: int) -> list[Any]:
     """The rows that were given out last: key, send, when."""
     where = (ITEM.c.table_id == table_id, ITEM.c.send_id.is_not(None))

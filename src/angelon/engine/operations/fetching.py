@@ -73,6 +73,7 @@ def _begin(work: Work, source: Source, source_id: int, fetch: Fetch) -> None:
         source_id,
         position=Position(since).plain(),
         due_at=work.now if fetch.on else row.due_at,
+        held_until=None,  # whoever fetches just now does so as it was set up before, and stores no more of it
         problem="",
         failures=0,
     )
@@ -104,5 +105,7 @@ def fetch_from(work: Work, key: str, since: str) -> None:
         midnight = dt.datetime.combine(day, dt.time(), ZoneInfo(work.live.setup.store.timezone))
         since = midnight.astimezone(dt.UTC).isoformat()
     source_id = work.live.source_ids[key]
-    fetches.start(work.connection, source_id, due_at=work.now, position=Position(since[:200]).plain(), problem="")
+    fetches.start(
+        work.connection, source_id, due_at=work.now, position=Position(since[:200]).plain(), problem="", held_until=None
+    )
     work.record("fetched again from", "source", key, None, {"since": since})

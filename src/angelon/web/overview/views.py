@@ -230,10 +230,9 @@ def _stuck() -> list[Need]:
 def _tables() -> list[Need]:
     """Tables of which few rows are left to give out."""
     rows = shop_tables.of_store(session().connection(), store_id()) if live().setup.given_out else []
-    counts_ = shop_tables.counts(session().connection(), [row.id for row in rows if row.once]) if rows else {}
     found = []
     for row in rows:
-        _, left = counts_.get(row.id, (0, 0))
+        left = shop_tables.left(session().connection(), row, row.low + 1) if row.once else 0
         if row.once and left <= row.low:
             few = "no row is left" if left == 0 else "1 row is left" if left == 1 else f"{left:,} rows are left"
             why = "Sends that find none are held." if left == 0 else f"You are told from {row.low:,} on."
