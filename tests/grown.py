@@ -19,6 +19,7 @@ PAGES = (
     *("/sources/shop/capture", "/sources/shop/read", "/messages", "/messages/received", "/messages/received/revisions"),
     *("/letterhead", "/files", "/routes", "/routes/received", "/segments", "/gateways", "/gateways/mailroom"),
     *("/suppressions", "/rehearsals", "/checks", "/runs/new", "/events", "/changes"),
+    *("/sources/shop/fetch", "/sources/shop/files", "/sources/shop/mail", "/tables"),
 )
 """The pages; `{send}` stands for a send's id."""
 

@@ -54,6 +54,11 @@ PAGES = [
     "/suppressions",
     "/runs/new",
     "/sources/webshop/ask",
+    "/sources/market-stall/fetch",
+    "/sources/market-stall/files",
+    "/sources/payment-office/mail",
+    "/tables",
+    "/standins/stall",
     "/events",
     "/changes",
 ]
