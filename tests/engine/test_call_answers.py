@@ -167,3 +167,20 @@ def test_only_what_shows_that_it_is_a_document_is_taken_for_one():
     assert written_out("data:text/plain,hello") is None
     assert written_out("https://shop.example/" + "a" * 80) is None
     assert written_out(base64.b64encode(b"nothing that is known" * 5).decode()) is None
+
+
+def test_later_messages_about_the_order_know_the_answer(shop):
+    route(shop, "call-labels", "order.created", "make-label", "call", "labels")
+    text = {
+        "subject": "Packed: {{ order.calls.make_label.body.id or 'none' }}",
+        "blocks": [{"kind": "text", "text": "x"}],
+    }
+    later = {"key": "later", "name": "Later", "email": {"en": text}, "locale": "en"}
+    shop.publish(MessageRow, Message.model_validate(later))
+    route(shop, "tell-later", "order.status_changed", "later", "email", "mailroom", guards={"even_if_notified": True})
+    shop.bench.deliver(made.body())
+    run(shop, 2)
+    shop.later(minutes=1)
+    shop.bench.deliver(made.body(state="packed"), store_event="changed", store_delivery="d-2")
+    run(shop, 2)
+    assert [one for one in mails(shop) if b"Packed: L-1" in one]

@@ -82,6 +82,7 @@ class Reading:
         made["lines"] = self.value("lines") or []
         made["parcels"] = self.value("parcels") or []
         made["stage"] = self.stage
+        made["calls"] = {}  # what other systems have answered about it, by the message's key
         made["discount"] = _positive(made["discount"])
         made["tax_on_top"] = _on_top(made)
         return made

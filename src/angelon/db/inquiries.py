@@ -171,6 +171,21 @@ def new(
     return made | {"due_at": due_at, "until": until}
 
 
+CALL = "call"
+"""The target under which answers to calls are kept."""
+
+
+def answers_to_calls(connection: Connection, order_ids: Collection[int]) -> dict[int, dict[str, Any]]:
+    """What calls about orders were answered last, by order and the message's key."""
+    columns = (EVENT.c.order_id, INQUIRY.c.name, INQUIRY.c.value)
+    statement = core_select(*columns).join(EVENT, EVENT.c.id == INQUIRY.c.event_id)
+    where = (EVENT.c.order_id.in_(list(order_ids)), INQUIRY.c.kind == LOOK_UP, INQUIRY.c.target == CALL)
+    made: dict[int, dict[str, Any]] = {}
+    for row in connection.execute(statement.where(*where).order_by(INQUIRY.c.at)) if order_ids else ():
+        made.setdefault(row.order_id, {})[row.name] = row.value
+    return made
+
+
 def keep_answer(
     connection: Connection, event_id: str, name: str, source_id: int, target: str, value: Any, now: dt.datetime
 ) -> None:

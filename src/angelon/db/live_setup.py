@@ -92,8 +92,13 @@ class LiveSetup:
     @cached_property
     def asking(self) -> frozenset[int]:
         """The sources (ids) of whose events something is known from elsewhere: by look-ups, or by answers to calls."""
-        kept = any(one.keeps_answer for one in self.setup.messages.values())
+        kept = self.keeps_answers
         return frozenset(self.source_ids[key] for key, one in self.setup.sources.items() if kept or one.enrichments)
+
+    @cached_property
+    def keeps_answers(self) -> bool:
+        """Whether what other systems answer to calls is kept."""
+        return any(one.keeps_answer for one in self.setup.messages.values())
 
     @cached_property
     def _uses(self) -> dict[tuple[str, str], frozenset[str]]:

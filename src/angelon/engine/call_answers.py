@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Collection
 from dataclasses import dataclass
 from typing import Any
 
@@ -49,7 +50,7 @@ class CallAnswer:
         if event is None:
             return
         root = event.parent_id or event.id
-        inquiries.keep_answer(connection, root, self.name, event.source_id, "call", self.value, self.at)
+        inquiries.keep_answer(connection, root, self.name, event.source_id, inquiries.CALL, self.value, self.at)
         if self.new_id and event.type != ANSWERED_CALL:
             key = f"{root}>{ANSWERED_CALL}>{self.send_id}"
             made = NewEvent.derived(event, self.new_id, key, self.name, ANSWERED_CALL, self.at, event.order_id)
@@ -61,3 +62,19 @@ def _read(body: bytes) -> Any:
         return orjson.loads(body)
     except orjson.JSONDecodeError:
         return body.decode("utf-8", "replace").replace("\x00", "")[:MOST_TEXT]
+
+
+MOST_KNOWN = 20_000
+"""Bytes of an answer that every message about its order knows; a larger one is known to its own event alone."""
+
+
+def known(connection: Connection, live: LiveSetup, order_ids: Collection[int]) -> dict[int, dict[str, Any]]:
+    """What other systems have answered about orders, as texts know it: `order.calls.make_label.body`."""
+    if not live.keeps_answers or not order_ids:
+        return {}
+    found = inquiries.answers_to_calls(connection, order_ids)
+    return {id_: {name: _small(value) for name, value in of_it.items()} for id_, of_it in found.items()}
+
+
+def _small(value: Any) -> Any:
+    return value if len(orjson.dumps(value)) <= MOST_KNOWN else {"status": value.get("status"), "body": None}

@@ -33,6 +33,7 @@ from angelon.db.database import Database, is_database_failure
 from angelon.db.live_setup import LiveSetup
 from angelon.db.parcels import Item, OfOrder
 from angelon.db.records import NewEvent
+from angelon.engine import call_answers
 from angelon.engine.clock import Clock
 from angelon.engine.setups import Setups
 
@@ -517,10 +518,13 @@ def know(connection: Connection, live: LiveSetup, read: Sequence[tuple[Any, int 
     """Tells readings of events (rows of their table, with the id of the order) what is known besides what their
     deliveries say: of the order's parcels, and of a status that somebody set by hand.
     """
-    found = parcels.of_orders(connection, {order_id for _, order_id, _ in read if order_id is not None})
+    ids = {order_id for _, order_id, _ in read if order_id is not None}
+    found, answered = parcels.of_orders(connection, ids), call_answers.known(connection, live, ids)
     for row, order_id, reading in read:
         if row.delivery_key.startswith(BY_HAND):
             reading.say_status(row.now)
+        if order_id in answered:
+            reading.order()["calls"] = answered[order_id]
         if order_id is None or order_id not in found:
             continue
         locale = reading.text("language")
