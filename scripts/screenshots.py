@@ -96,6 +96,11 @@ def suggestions(page: Any) -> None:
     page.goto(f"/sources/{key}/read")
 
 
+def tried(page: Any) -> None:
+    page.get_by_role("button", name="Try it").click()
+    page.get_by_text("What the first request brought").wait_for()
+
+
 SAMPLE = Path(__file__).parents[1] / "tests" / "payloads" / "webshop-order-created.http"
 SHOTS: list[tuple[str, str, Any]] = [
     ("overview", "/", None),
@@ -111,7 +116,7 @@ SHOTS: list[tuple[str, str, Any]] = [
     ("question", "/messages/shall-we-send/question", None),
     ("customer-page", "/standins/handset", customer_page),
     ("connect", "/sources/webshop/connect", None),
-    ("standins", "/standins", None),
+    ("fetch", "/sources/market-stall/fetch", tried),
     ("parcels", "/orders/137", parcel),
     ("handlers", "/handlers/large_order", rehearsed),
     ("effect", "/routes/order-received", effect),

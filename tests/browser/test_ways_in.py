@@ -56,8 +56,9 @@ def test_a_voucher_is_given_out_once_to_a_customer(page, running):
     page.get_by_label("Name of the new message").fill("A voucher")
     page.keyboard.press("Enter")
     page.wait_for_url(re.compile("/messages/a-voucher"))
-    page.locator("[data-gives]").select_option("vouchers")
     texts = page.locator(".cm-content")
+    expect(texts.first).to_be_visible()  # the page is alive
+    page.locator("[data-gives]").select_option("vouchers")
     for place, said in ((0, "Your voucher {{ given.code }}"), (2, "A gift from the workshop")):
         texts.nth(place).click()
         page.keyboard.insert_text(said)
@@ -65,6 +66,7 @@ def test_a_voucher_is_given_out_once_to_a_customer(page, running):
         lambda: [one for (one,) in running.rows("SELECT draft FROM message WHERE key = 'a-voucher'") if "gift" in one]
     )
     page.get_by_role("button", name="Publish").click()
+    expect(page.get_by_text("Not live yet")).to_have_count(0)
     running.wait_for(lambda: running.rows("SELECT id FROM message WHERE key = 'a-voucher' AND live_id IS NOT NULL"))
 
     page.goto("/orders?words=BK-22")
