@@ -228,6 +228,31 @@ def test_an_order_that_is_too_large_keeps_no_other_from_coming_in(shop, monkeypa
     assert len(shop.bench.rows("SELECT * FROM refused")) == 1
 
 
+def test_an_order_that_cannot_be_read_harms_itself_alone_and_one_too_large_comes_once_it_may(shop):
+    source = stall_source(shop.providers.port)
+    deep = json.loads('{"a":' * 70 + "1" + "}" * 70)
+    orders = [{"no": "A-1", "more": deep}, {"no": "A-2"}, {"no": "A-3", "note": "x" * 3000}]
+    small = source.model_copy(update={"max_bytes": 2000})
+
+    def take(by):
+        with shop.bench.database.connection() as connection:
+            items = fetching.items_of(by, orders)
+            return fetching.take_in(
+                connection,
+                by,
+                shop.bench.services.setups.get(shop.bench.store_id).source_ids["stall"],
+                items,
+                shop.bench.clock,
+            )
+
+    assert [take(small), take(small)] == [1, 0]
+    refused = [row.reason for row in shop.bench.rows("SELECT reason FROM refused ORDER BY id")]
+    assert len(refused) == 2  # each once, however often it is fetched
+    assert "nested" in refused[0]
+    assert "2,000 are allowed" in refused[1]
+    assert [take(source), take(source)] == [1, 0]  # the large one, when the limit is raised
+
+
 def test_without_its_token_nothing_is_asked(shop):
     with shop.bench.database.writing() as session:
         shop.bench.vault.drop(session, specs.FETCH, shop.bench.rows("SELECT id FROM source WHERE key = 'stall'")[0].id)

@@ -249,7 +249,7 @@ def item_of(source: Source, payload: Any, fetch: Fetch | None = None) -> Item:
     """An item of a list. One that names what happened is an event, and known by its own id, else by all that it says;
     any other says how an order is, and is known by what the order is called.
     """
-    body = _json(payload)
+    body = body_of(payload)
     digest = hashlib.sha256(body).hexdigest()[:32]
     event = source.tells == "events" and locate(source.event_name, {}, payload)
     name = locate(source.delivery_id, {}, payload) if event else called(source, payload)
@@ -258,7 +258,8 @@ def item_of(source: Source, payload: Any, fetch: Fetch | None = None) -> Item:
     return Item(payload, body, key, digest, at)
 
 
-def _json(payload: Any) -> bytes:
+def body_of(payload: Any) -> bytes:
+    """An order as JSON, keys sorted."""
     try:
         return orjson.dumps(payload, option=orjson.OPT_SORT_KEYS | orjson.OPT_NON_STR_KEYS, default=str)
     except TypeError:  # a number over 64 bits, half a surrogate

@@ -15,7 +15,8 @@ from sqlalchemy import Connection
 
 from angelon.core.deliveries import STATED, UNNAMED, digest, read_delivery
 from angelon.core.fetching import Item, Page, Position, after, items_of, news_of, read_page, request_of
-from angelon.core.problems import Invalid
+from angelon.core.payload.body import JSON_TYPES, NotReadable, parse_body, surely_readable
+from angelon.core.problems import Invalid, Problem
 from angelon.core.specs.fetch import Fetch
 from angelon.core.specs.source import Source
 from angelon.db import events, fetches
@@ -40,6 +41,8 @@ A_PART = 200
 LONGEST_WAIT = dt.timedelta(hours=1)
 LONGEST_ASKED = dt.timedelta(hours=6)
 """How long a failing store is left alone at most; and where it says for how long."""
+REFUSED = "refused at "
+"""How the digest of an order begins that was refused; the limit that it met follows."""
 MARGIN = dt.timedelta(seconds=60)
 HOUR = dt.timedelta(hours=1)
 
@@ -85,6 +88,15 @@ def request_page(fetch: Fetch, position: Position, secret: str, private: Collect
         return Answer(url, problem=describe_fault(error))
 
 
+def refuse_unfit(source: Source, body: bytes) -> None:
+    """Raises NotReadable for an order (JSON) that is too large, too deep, or holds what is no text."""
+    if len(body) > source.max_bytes:
+        what = f"The order has {len(body):,} bytes, and {source.max_bytes:,} are allowed."
+        raise NotReadable(Problem("body", what, "Raise the limit on the source's page, and try it again."), 413)
+    if not surely_readable(body, JSON_TYPES[0]):
+        parse_body(body, JSON_TYPES[0])
+
+
 def take_in(
     connection: Connection,
     source: Source,
@@ -97,21 +109,27 @@ def take_in(
     large, or can't be read, is kept as refused. `name` stands in place of the event's own.
     """
     now = clock.now()
-    news = news_of(items, fetches.known(connection, source_id, [one.key for one in items]))
-    made, refused = [], []
-    for number, item in enumerate(news):
+    known = fetches.known(connection, source_id, [one.key for one in items])
+    made: list[NewDelivery] = []
+    refused: list[dict[str, Any]] = []
+    said: dict[str, tuple[str, str]] = {}
+    for number, item in enumerate(news_of(items, known)):
         at = now + dt.timedelta(microseconds=number)  # in the order in which they came
-        if len(item.body) > source.max_bytes:
-            what = f"The order has {len(item.body):,} bytes, and {source.max_bytes:,} are allowed."
-            refused.append(_refused(source_id, at, item, what))
-        else:
+        try:
+            refuse_unfit(source, item.body)
             made.append(_delivery(source, source_id, item, clock, at, name))
+            said[item.key] = (item.digest, item.at)
+        except NotReadable as error:  # refused once, and looked at again where the limit is another one
+            mark = f"{REFUSED}{source.max_bytes} {item.digest}"
+            if known.get(item.key, ("", ""))[0] != mark:
+                refused.append(_refused(source_id, at, item, error))
+                said[item.key] = (mark, item.at)
     if made:
         events.add(connection, made)
     if refused:
         events.refuse(connection, refused)
-    again = {one.key for one in items} - {one.key for one in news}
-    fetches.note(connection, source_id, {one.key: (one.digest, one.at) for one in news}, again, now)
+    again = {one.key for one in items} - said.keys()
+    fetches.note(connection, source_id, said, again, now)
     return len(made)
 
 
@@ -125,13 +143,13 @@ def _delivery(source: Source, source_id: int, item: Item, clock: Clock, at: dt.d
     return NewDelivery(id_, source_id, at, headers["content-type"], headers, item.body, digest(item.body), (event,))
 
 
-def _refused(source_id: int, at: dt.datetime, item: Item, what: str) -> dict[str, Any]:
+def _refused(source_id: int, at: dt.datetime, item: Item, error: NotReadable) -> dict[str, Any]:
     return {
         "source_id": source_id,
         "at": at,
-        "status": 413,
-        "reason": what,
-        "hint": "Raise the limit on the source's page, and fetch again from that day.",
+        "status": error.status,
+        "reason": error.problem.what,
+        "hint": error.problem.hint,
         "headers": {},
         "body_start": item.body[:2000].decode(errors="replace"),
         "body_bytes": len(item.body),

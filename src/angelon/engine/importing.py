@@ -16,7 +16,8 @@ from typing import Any
 import structlog
 
 from angelon.core.deliveries import QUIET
-from angelon.core.fetching import Item, called, item_of
+from angelon.core.fetching import Item, body_of, called, item_of
+from angelon.core.payload.body import NotReadable
 from angelon.core.problems import Invalid
 from angelon.core.sheets import Row, read_rows
 from angelon.core.specs.file_form import FileForm, Folder
@@ -25,7 +26,7 @@ from angelon.db import events, imports
 from angelon.db.database import Database, is_database_failure
 from angelon.db.live_setup import LiveSetup
 from angelon.engine.clock import Clock
-from angelon.engine.fetching import take_in
+from angelon.engine.fetching import refuse_unfit, take_in
 from angelon.engine.imported import write_told
 from angelon.engine.planner.faults import describe_fault
 from angelon.engine.setups import Setups
@@ -57,6 +58,10 @@ def row_problem(source: Source, row: Row) -> str:
         return row.problem or "There is nothing in it."
     if source.knows_orders and not called(source, row.payload):
         return "It has no order reference or number where the mapping looks for it."
+    try:
+        refuse_unfit(source, body_of(row.payload))
+    except NotReadable as error:
+        return error.problem.said
     return ""
 
 
