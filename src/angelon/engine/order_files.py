@@ -10,6 +10,7 @@ from sqlmodel import Session
 
 from angelon.core.calls import authorization
 from angelon.core.messages.attachments import File, detect_media_type, file_name, written_out
+from angelon.core.messages.call import has_steps
 from angelon.db.live_setup import LiveSetup
 from angelon.db.secrets import Vault
 from angelon.gateways.fetching import CantFetch, fetch
@@ -48,8 +49,7 @@ def places(live: LiveSetup, text: str, through: str, secret: str) -> Iterator[Pl
             raise CantFetch(f"{what} Choose another gateway for HTTP calls, which needs no token request.", True)
         before, headers = gateway.call.url.rstrip("/"), authorization(gateway.auth, secret)
     for url in text.split():
-        steps = url.partition("?")[0].split("/")
-        if before and ("://" in url or "." in steps or ".." in steps):
+        if before and ("://" in url or has_steps(url)):
             raise CantFetch(f"“{url[:80]}” would be fetched from another address than the one that is set.", True)
         last = url.rpartition("/")[2].partition("?")[0]
         yield Place(f"{before}/{url.lstrip('/')}" if before else url, headers, last)

@@ -106,6 +106,7 @@ class _Taker:
         return "250 2.1.5 OK"
 
     async def handle_DATA(self, server: SMTP, session: Session, envelope: Envelope) -> str:
+        refused = ""
         for address in envelope.rcpt_tos:
             data = envelope.original_content or b""
             send_id = self._returns.known(address)
@@ -114,14 +115,15 @@ class _Taker:
                 taken = partial(self._mails.take, address, envelope.mail_from or "", data)
             try:  # in a thread: others go on talking to us meanwhile
                 came = await asyncio.get_running_loop().run_in_executor(self._taking, taken)
-            except Refused as error:
-                return f"550 5.7.1 {str(error).encode('ascii', 'replace').decode()[:200]}"
+            except Refused as error:  # the other recipients get it all the same
+                refused = str(error).encode("ascii", "replace").decode()[:200]
+                continue
             except Exception as error:
                 if not is_database_failure(error):
                     log.exception("a mail that came back could not be taken")
                 return "451 4.3.0 Not stored; try it again"
             log.info("a mail came back", what=came)
-        return "250 2.0.0 Taken"
+        return f"550 5.7.1 {refused}" if refused and len(envelope.rcpt_tos) == 1 else "250 2.0.0 Taken"
 
 
 def from_maildir(returns: Returns, folder: Path, mails: MailsIn | None = None) -> int:

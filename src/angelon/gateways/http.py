@@ -21,11 +21,11 @@ from angelon.gateways.tokens import CantGetToken, Tokens
 from angelon.gateways.trust import trusted
 
 MAX_ANSWER = 100_000
+"""Bytes of an answer that are looked at."""
 KEPT_ANSWER = 2_000_000
 """Bytes of an answer to a call that may be kept: it may hold a document."""
 OF_ACCOUNT = (401, 402)
 """Statuses of an account whose credentials or credit are wrong: any other message would meet them as well."""
-"""Bytes of an answer that are looked at."""
 
 
 class HttpTransport:

@@ -113,6 +113,14 @@ class CompiledCall(Part):
         return RenderedCall(self.spec.method, path, headers, self.spec.content_type, body, self.locale)
 
 
+def has_steps(path: str) -> bool:
+    """Whether a path has `.` or `..` in it, as they are or percent-encoded: steps that lead elsewhere (RFC 3986,
+    section 5.2.4).
+    """
+    parts = path.partition("?")[0].replace("\\", "/").split("/")
+    return any(part.lower().replace("%2e", ".") in (".", "..") for part in parts)
+
+
 def _stay(path: str, template: str, names: Collection[str], values: Mapping[str, Value]) -> None:
     """Raises CantRender where a value would take a path somewhere else: `.` and `..` are steps, not names (RFC 3986,
     section 5.2.4), and a part that is empty names what is above it.
@@ -120,7 +128,7 @@ def _stay(path: str, template: str, names: Collection[str], values: Mapping[str,
     parts = path.partition("?")[0].split("/")[1:]
     was = template.partition("?")[0]
     empty = "" in parts[:-1] and "//" not in was
-    if not empty and not any(part.lower().replace("%2e", ".") in (".", "..") for part in parts):
+    if not empty and not has_steps(path):
         return
     guilty = [name for name in sorted(names) if show(values.get(name)).strip() in ("", ".", "..")]
     what = f"“{guilty[0]}” is “{show(values.get(guilty[0]))}”" if guilty else "One of its values"

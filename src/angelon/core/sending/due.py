@@ -50,11 +50,11 @@ class DueSend:
     question: str = ""
     """The id of the question that it asks."""
     question_values: Mapping[str, Value] = field(default_factory=dict)
+    """What its text says of that; empty where the shop has no public address."""
     download: str = ""
     """The address of the page with its files; empty where the shop has no public address."""
     given: Mapping[str, Value] | None = None
     """The row of a table that it gives out; None as long as there is none."""
-    """What its text says of that; empty where the shop has no public address."""
     follow: str = ""
     """The address of the page where the customer follows the order's parcels; empty where there is none."""
 

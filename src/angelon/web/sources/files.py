@@ -20,6 +20,7 @@ from angelon.engine.operations import imports as operations
 from angelon.engine.operations import sources as source_operations
 from angelon.web.exporting import as_file
 from angelon.web.forms import TEXT, filled
+from angelon.web.numbers import whole
 from angelon.web.services import actor, live, read_anew, services, session, store_id, work, work_or_back
 
 LISTED = 30
@@ -202,7 +203,7 @@ def save_folder(source: Source) -> Any:
     form = request.form
     folder = None
     if form.get("on") == "yes":
-        like = imports.get(session().connection(), live().source_ids[source.key], int(form.get("like") or 0))
+        like = imports.get(session().connection(), live().source_ids[source.key], whole(form.get("like")) or 0)
         known = source.folder.form if source.folder is not None else FileForm()
         read = FileForm.model_validate(like.form) if like is not None else known
         folder = Folder(form=read, quiet=form.get("quiet") == "yes")
