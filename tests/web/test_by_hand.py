@@ -196,3 +196,10 @@ def test_a_route_by_hand_needs_no_event_and_asks_as_it_says(shop, client):
     assert shop.rows("SELECT * FROM run") == []
     client.post("/runs", data=form | {"answer.customer_name": "Bo", "once": "x"})
     assert len(shop.rows("SELECT * FROM run")) == 1
+
+
+def test_that_a_run_takes_no_more_orders_is_said(client, shop, monkeypatch):
+    monkeypatch.setattr("angelon.web.runs.views.MOST", 2)
+    page = text(look(client, numbers="BK-1\nBK-2\nBK-3"))
+    assert "the first 2 are below, the others are left out" in page
+    assert "left out" not in text(look(client, numbers="BK-1\nBK-2")).partition("Result")[0]

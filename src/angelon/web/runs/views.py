@@ -108,6 +108,8 @@ class Whom:
     twice: list[str] = field(default_factory=list)
     unknown: list[str] = field(default_factory=list)
     segment: str = ""
+    cut: bool = False
+    """Whether there were more orders than one run takes."""
 
 
 def _whom() -> Whom:
@@ -115,7 +117,8 @@ def _whom() -> Whom:
     file = request.files.get("file")
     data = file.read(5_000_000).decode("utf-8-sig", "replace") if file and file.filename else ""
     rows = numbered_rows(data, live().setup.variables)
-    wanted = [*(number for number, _ in rows), *(n for n, _ in numbered_rows(form.get("numbers", ""), {}))][:MOST]
+    wanted = [*(number for number, _ in rows), *(n for n, _ in numbered_rows(form.get("numbers", ""), {}))]
+    made.cut, wanted = len(wanted) > MOST, wanted[:MOST]
     made.twice = [number for number, times in Counter(wanted).items() if times > 1]
     found = orders.by_reference(session(), store_id(), wanted)
     made.unknown = [number for number in dict.fromkeys(wanted) if number not in found]
@@ -123,8 +126,9 @@ def _whom() -> Whom:
     chosen |= {found[number].id or 0: found[number] for number in wanted if number in found}
     made.segment = form.get("segment", "")
     if made.segment and not chosen:
-        newest = orders.newest_of_customers(session(), store_id(), [], MOST)
+        newest = orders.newest_of_customers(session(), store_id(), [], MOST + 1)
         chosen |= {row.id or 0: row for row in newest}
+    made.cut = made.cut or len(chosen) > MOST
     made.orders = list(chosen.values())[:MOST]
     made.said = {found[number].id or 0: said for number, said in rows if number in found and said}
     try:
@@ -205,6 +209,7 @@ def _preview(route: Route, whom: Whom, status: int = 200) -> Any:
         senders=live().setup.store.senders,
         chosen=previews,
         whom=whom,
+        most=MOST,
         outside=outside,
         audience=next((one.name for one in live().setup.store.segments if one.key == whom.segment), ""),
         said=json.dumps(whom.said) if whom.said else "",
