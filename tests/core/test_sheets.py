@@ -98,7 +98,7 @@ def test_json_has_its_orders_at_a_path_and_says_what_is_there_instead():
     assert rows(FileForm(format="json", items_at="$.orders"), data) == [
         Row(1, {"no": 1}), Row(2, problem="It is no object, but a single value."),
     ]  # fmt: skip
-    with pytest.raises(Invalid, match=r"There is no list at \$\. There are: orders\."):
+    with pytest.raises(Invalid, match=r"There is no list at \$ in the file\. There are: orders\."):
         rows(FileForm(format="json"), data)
     with pytest.raises(Invalid, match="The file is not JSON"):
         rows(FileForm(format="json"), b"[" * 100_000)

@@ -300,9 +300,9 @@ def test_a_slow_store_keeps_no_other_waiting(shop):
         Asleep.free.set()
         slow.shutdown()
         until = time.monotonic() + 20
-        while time.monotonic() < until and runner._in_hand:
+        while time.monotonic() < until and runner._apart._in_hand:
             time.sleep(0.05)
-    assert not runner._in_hand
+    assert not runner._apart._in_hand
 
 
 def test_rows_that_say_nothing_of_orders_are_told_apart_by_all_that_they_say(shop):

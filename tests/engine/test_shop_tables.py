@@ -10,6 +10,7 @@ from angelon.core.problems import Invalid
 from angelon.core.specs import Message, Route, Source, Variable
 from angelon.db import shop_tables, specs
 from angelon.db.tables import MessageRow, RouteRow, SourceRow
+from angelon.engine.housekeeping import Housekeeper
 from angelon.engine.operations import shop_tables as operations
 from angelon.engine.unit import MACHINE
 from tests import made
@@ -135,6 +136,12 @@ def test_what_is_skipped_takes_none_and_what_was_cancelled_before_it_was_tried_g
         assert shop_tables.give(connection, shop.bench.store_id, "codes", id_, shop.bench.clock.now())
         connection.exec_driver_sql("UPDATE send SET state = 'cancelled' WHERE state = 'scheduled'")
     order(shop, 3)
+    send(shop)
+    assert [state for state, _ in mine(shop)] == ["skipped", "cancelled", "held"]
+    Housekeeper(shop.bench.database, shop.bench.services.setups, shop.bench.clock).look()
+    assert given(shop) == {}
+    with shop.bench.database.connection() as connection:
+        connection.exec_driver_sql("UPDATE send SET state = 'scheduled', reason = '' WHERE state = 'held'")
     send(shop)
     assert [state for state, _ in mine(shop)] == ["skipped", "cancelled", "sent"]
 

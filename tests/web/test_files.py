@@ -74,7 +74,7 @@ def test_from_a_table_to_orders_that_are_taken(sheet, client):
         ("\n\n", "orders.csv", "The file is empty."),
         (b"PK\x03\x04broken", "orders.xlsx", "is no spreadsheet that can be read"),
         ("[1, 2", "orders.json", "The file is not JSON"),
-        ('{"a": {"orders": []}}', "orders.json", "There is no list at $. There are: a."),
+        ('{"a": {"orders": []}}', "orders.json", "There is no list at $ in the file. There are: a."),
     ],
 )
 def test_a_file_that_cannot_be_read_says_why(sheet, client, data, name, told):

@@ -1,9 +1,13 @@
 """The pages of the shop's own tables: made, replaced, filled up, given out, deleted."""
 
 import io
+import threading
+from http.server import ThreadingHTTPServer
 
 import pytest
 
+from tests.engine.test_fallbacks import Shop
+from tests.engine.test_table_fetching import Keeper
 from tests.web.test_route_pages import text
 
 PRICES = "Sku,Net price,Shelf\nHER-180,99.00,B4\nSAN-POC,19.90,A1\n"
@@ -61,3 +65,70 @@ def test_a_table_that_is_given_out_is_filled_up_and_needs_attention_when_few_are
     client.post("/tables/codes/empty")
     assert bench.rows("SELECT * FROM shop_table_item") == []
     assert "Codes: no row is left" in text(client.get("/"))
+
+
+@pytest.fixture
+def keeper(bench):
+    """An address that says what a table is."""
+    server = ThreadingHTTPServer(("127.0.0.1", 0), Keeper)
+    server.says, server.asked, server.free = {"/prices.csv": (200, "text/csv", PRICES)}, [], threading.Event()
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    Shop(bench).store(private_hosts=["127.0.0.1"])
+    yield server
+    server.shutdown()
+
+
+def fetch(client, keeper, act="save", path="/prices.csv", follow=True, **form):
+    url = f"http://127.0.0.1:{keeper.server_port}{path}"
+    data = {"url": url, "act": act, "every_hours": "6", "on": "yes"} | form
+    return client.post("/tables/prices/fetch", data=data, follow_redirects=follow)
+
+
+def test_a_table_is_tried_saved_fetched_and_says_what_went_wrong(client, bench, keeper):
+    make(client, "Prices", "Sku,Net price,Shelf\nHER-180,99.00,B4\nOLD,1,A1\nX,1,1\n")
+    page = text(fetch(client, keeper, "try"))
+    assert "2 rows: it would be 1 new, 0 changed, 2 gone" in page
+    assert "not set up" in page  # nothing is saved by trying
+    assert "It is fetched within seconds" in text(fetch(client, keeper))
+    assert "Fetched: 1 new, 0 changed, 2 gone" in text(client.post("/tables/prices/fetch/now", follow_redirects=True))
+    assert "SAN-POC" in text(client.get("/tables/prices"))
+    said = client.post("/tables/prices/fetch/now", follow_redirects=True)
+    assert "it says what it said before" in text(said)
+    keeper.says["/prices.csv"] = (200, "text/csv", "Sku,Net price\nHER-180,5\n")
+    assert "The column “shelf” is missing" in text(client.post("/tables/prices/fetch/now", follow_redirects=True))
+    assert "Prices: not fetched" in text(client.get("/"))
+    assert "up to date" not in text(client.get("/tables/prices"))
+    accepted = client.post("/tables/prices/fetch/now", data={"less": "yes"}, follow_redirects=True)
+    assert "Fetched: 0 new, 1 changed, 1 gone" in text(accepted)
+    assert "Prices: not fetched" not in text(client.get("/"))
+    assert "http://127.0.0.1" in text(client.get("/changes"))
+
+
+@pytest.mark.parametrize(
+    ("form", "told"),
+    [
+        ({"url": "prices.csv"}, "is no web address"),
+        ({"every_hours": "0"}, "every hours"),
+        ({"every_hours": "often"}, "has to be a whole number"),
+        ({"items_at": "$["}, "is no path"),
+        ({"auth.scheme": "bearer"}, "no password or token for this address"),
+        ({"auth.scheme": "header", "secret": "x"}, "names no header"),
+        ({"seen": "older"}, "Somebody else changed"),
+    ],
+)
+def test_what_cannot_be_fetched_is_said_and_stays_as_typed(client, bench, keeper, form, told):
+    make(client)
+    answer = fetch(client, keeper, follow=False, **form)
+    assert answer.status_code == 422
+    assert told.lower() in text(answer).lower()
+    assert form.get("url", "/prices.csv") in answer.get_data(as_text=True)
+    assert bench.rows("SELECT fetch FROM shop_table")[0].fetch in (None, "null")
+
+
+def test_an_address_that_cannot_be_asked_is_said_when_it_is_tried(client, bench, keeper):
+    make(client)
+    keeper.says["/gone"] = (404, "text/plain", "no")
+    assert "answered 404" in text(fetch(client, keeper, "try", "/gone"))
+    assert "a private address" in text(
+        client.post("/tables/prices/fetch", data={"url": "http://127.0.0.2:9/x", "act": "try", "every_hours": "6"})
+    )

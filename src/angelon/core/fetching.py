@@ -19,7 +19,7 @@ import orjson
 
 from angelon.core.calls import authorization
 from angelon.core.deliveries import locate
-from angelon.core.payload.paths import MISSING, BadPath, compile_path
+from angelon.core.payload.paths import MISSING, BadPath, compile_path, list_at
 from angelon.core.problems import Invalid, Problem
 from angelon.core.recipes.coerce import epoch
 from angelon.core.recipes.context import Context, StepFailed
@@ -131,11 +131,7 @@ def read_page(
         start = body[:60].decode("utf-8", "replace").strip()
         hint = f"It begins “{start}”. Check the address and the credentials."
         raise Invalid([Problem("url", f"The answer is not JSON: {error}.", hint)]) from None
-    items = _at(fetch.items_at, payload)
-    if not isinstance(items, list):
-        there = f" There are: {', '.join(list(payload)[:12])}." if isinstance(payload, dict) and payload else ""
-        what = f"There is no list at {fetch.items_at} in the answer.{there}"
-        raise Invalid([Problem("items_at", what, "Say where the list of orders stands, such as $.orders")])
+    items = list_at(fetch.items_at, payload, "the answer")
     latest = min(_date(headers), now) if _date(headers) else now
     told = [_mark(fetch, item) for item in items] if fetch.since_at else []
     marks = [mark for mark in told if mark and (fetch.since_form == "id" or _moment(mark) <= latest)]

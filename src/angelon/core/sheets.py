@@ -18,7 +18,7 @@ import openpyxl
 import orjson
 from openpyxl.utils import get_column_letter
 
-from angelon.core.payload.paths import MISSING, BadPath, compile_path
+from angelon.core.payload.paths import list_at
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs.file_form import FileForm
 
@@ -128,15 +128,7 @@ def _json(form: FileForm, file: BinaryIO) -> Iterator[Row]:
         payload = orjson.loads(file.read().removeprefix(codecs.BOM_UTF8))
     except orjson.JSONDecodeError as error:
         raise _invalid(f"The file is not JSON: {error}.", "Choose another format, or correct the file.") from None
-    try:
-        items = compile_path(form.items_at).find(payload)
-    except BadPath as error:
-        raise Invalid([error.problem.at("items_at")]) from None
-    if items is MISSING or not isinstance(items, list):
-        there = f" There are: {', '.join(list(payload)[:12])}." if isinstance(payload, dict) and payload else ""
-        what = f"There is no list at {form.items_at}.{there}"
-        raise _invalid(what, "Say at which path the list of orders is, such as $.orders.", "items_at")
-    for number, item in enumerate(items, 1):
+    for number, item in enumerate(list_at(form.items_at, payload, "the file"), 1):
         problem = "" if isinstance(item, dict) else "It is no object, but a single value."
         yield Row(number, None if problem else item, problem)
 

@@ -6,7 +6,7 @@ import datetime as dt
 from collections.abc import Collection, Mapping, Sequence
 from typing import Any
 
-from sqlalchemy import Connection, Table, and_, delete, func, insert, or_, select, update
+from sqlalchemy import Connection, Table, and_, delete, func, insert, select, update
 
 from angelon.core.states import State
 from angelon.db.bulk import Bulk
@@ -40,6 +40,23 @@ def add(connection: Connection, **values: Any) -> int:
 def change(connection: Connection, table_id: int, **values: Any) -> None:
     values["edits"] = TABLE.c.edits + 1
     connection.execute(update(TABLE).where(TABLE.c.id == table_id).values(**values))
+
+
+def due(connection: Connection, now: dt.datetime) -> list[Any]:
+    """The tables whose time to be fetched has come, those that wait longest first."""
+    return list(connection.execute(select(TABLE).where(TABLE.c.due_at <= now).order_by(TABLE.c.due_at)))
+
+
+def claim(connection: Connection, table: Any, until: dt.datetime) -> bool:
+    """Takes a table that is due for oneself: nobody else fetches it before a moment, whatever becomes of oneself."""
+    where = (TABLE.c.id == table.id, TABLE.c.due_at == table.due_at)
+    return connection.execute(update(TABLE).where(*where).values(due_at=until)).rowcount == 1
+
+
+def note_fetched(connection: Connection, table: Any, **values: Any) -> None:
+    """What became of fetching, where it is still set up as it was."""
+    where = (TABLE.c.id == table.id, TABLE.c.fetch == table.fetch)
+    connection.execute(update(TABLE).where(*where).values(**values))
 
 
 def drop(connection: Connection, table_id: int) -> None:
@@ -76,12 +93,8 @@ def items(
 def counts(connection: Connection, table_ids: Collection[int]) -> dict[int, tuple[int, int]]:
     """(rows of the version that holds, those of them that nobody was given) by table."""
     mine = ITEM.c.table_id == TABLE.c.id, ITEM.c.version == TABLE.c.version
-    free = func.count(ITEM.c.id).filter(_free())
-    statement = (
-        select(TABLE.c.id, func.count(ITEM.c.id), free)
-        .join(ITEM, and_(*mine))
-        .outerjoin(SEND, SEND.c.id == ITEM.c.send_id)
-    )
+    free = func.count(ITEM.c.id).filter(ITEM.c.send_id.is_(None))
+    statement = select(TABLE.c.id, func.count(ITEM.c.id), free).join(ITEM, and_(*mine))
     rows = connection.execute(statement.where(TABLE.c.id.in_(table_ids)).group_by(TABLE.c.id))
     return {id_: (number, left) for id_, number, left in rows}
 
@@ -99,10 +112,23 @@ def given(connection: Connection, table_id: int, limit: int) -> list[Any]:
     return list(connection.execute(select(ITEM).where(*where).order_by(ITEM.c.given_at.desc()).limit(limit)))
 
 
-def _free() -> Any:
-    """Rows that nobody was given, or whose send was skipped or cancelled before anybody was handed it."""
-    back = and_(SEND.c.state.in_((State.SKIPPED, State.CANCELLED)), SEND.c.tries == 0)
-    return or_(ITEM.c.send_id.is_(None), back)
+def _back() -> Any:
+    """Rows whose send was skipped or cancelled before anybody was handed it."""
+    ended = and_(SEND.c.state.in_((State.SKIPPED, State.CANCELLED)), SEND.c.tries == 0)
+    return ITEM.c.send_id.in_(select(SEND.c.id).where(ended, SEND.c.id == ITEM.c.send_id))
+
+
+def to_give_back(connection: Connection, limit: int) -> list[int]:
+    """Rows that are free again, and not marked so yet."""
+    return list(
+        connection.execute(select(ITEM.c.id).where(ITEM.c.send_id.is_not(None), _back()).limit(limit)).scalars()
+    )
+
+
+def give_back(connection: Connection, ids: Collection[int]) -> int:
+    """Has those of these rows that are free again be given to others; says how many."""
+    where = (ITEM.c.id.in_(ids), _back())
+    return connection.execute(update(ITEM).where(*where).values(send_id=None, given_at=None)).rowcount
 
 
 def give(connection: Connection, store_id: int, key: str, send_id: str, now: dt.datetime) -> dict[str, Any] | None:
@@ -115,19 +141,12 @@ def give(connection: Connection, store_id: int, key: str, send_id: str, now: dt.
     mine = (ITEM.c.table_id == table.id, ITEM.c.version == table.version)
     row = connection.execute(select(ITEM).where(ITEM.c.send_id == send_id, *mine)).first()
     if row is None:
-        row = _take(connection, mine, ITEM.c.send_id.is_(None)) or _take(connection, mine, _free())
+        free = select(ITEM).where(*mine, ITEM.c.send_id.is_(None)).order_by(ITEM.c.id).limit(1)
+        row = connection.execute(free.with_for_update(skip_locked=True)).first()  # none that another has in hand
         if row is None:
             return None
         connection.execute(update(ITEM).where(ITEM.c.id == row.id).values(send_id=send_id, given_at=now))
     return dict(zip(table.columns, row.cells, strict=False))
-
-
-def _take(connection: Connection, mine: Sequence[Any], free: Any) -> Any:
-    """A free row that no other transaction has in hand."""
-    statement = (
-        select(ITEM).outerjoin(SEND, SEND.c.id == ITEM.c.send_id).where(*mine, free).order_by(ITEM.c.id).limit(1)
-    )
-    return connection.execute(statement.with_for_update(of=ITEM, skip_locked=True)).first()
 
 
 def given_out(connection: Connection, store_id: int) -> dict[str, tuple[str, ...]]:

@@ -506,6 +506,13 @@ class ShopTableRow(SQLModel, table=True):
     """How few rows are left when somebody is told."""
     version: int = 0
     changed_at: dt.datetime = Field(sa_column=Column(Instant, nullable=False))
+    fetch: Any = _json()
+    """From where it is fetched, as a `TableFetch`; None where it is not."""
+    due_at: dt.datetime | None = _instant()
+    fetched_at: dt.datetime | None = _instant()
+    """When what the address said was last the table's content."""
+    problem: str = ""
+    """Why the last fetching changed nothing."""
     edits: int = _edits()
 
 

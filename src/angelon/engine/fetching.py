@@ -8,6 +8,7 @@ import datetime as dt
 import threading
 from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 from typing import Any
 
 import structlog
@@ -25,6 +26,7 @@ from angelon.db.live_setup import LiveSetup
 from angelon.db.records import NewDelivery, NewEvent
 from angelon.db.secrets import Vault, WrongKey
 from angelon.db.specs import FETCH
+from angelon.engine.apart import Apart
 from angelon.engine.clock import Clock
 from angelon.engine.planner.faults import describe_fault
 from angelon.engine.setups import Setups
@@ -175,8 +177,7 @@ class Fetcher:
         """`wake` is called when something new was stored, or a source may be fetched on."""
         self._database, self._setups, self._clock, self._vault, self._wake = database, setups, clock, vault, wake
         self._stop = stop or threading.Event()
-        self._in_hand: set[int] = set()
-        self._lock = threading.Lock()
+        self._apart = Apart("fetch", AT_ONCE)
 
     def run_due(self, turns: int = 1) -> int:
         """Fetches what is due, one after the other; gives how many orders were new."""
@@ -188,23 +189,15 @@ class Fetcher:
     def step(self) -> None:
         """Has what is due fetched, and waits for none of it."""
         for live, source_id in self._due():
-            with self._lock:
-                if source_id in self._in_hand or len(self._in_hand) >= AT_ONCE:
-                    continue
-                self._in_hand.add(source_id)
-            work = threading.Thread(target=self._apart, args=(live, source_id), name="fetch", daemon=True)
-            work.start()
+            self._apart.begin(source_id, partial(self._turn_apart, live, source_id))
 
-    def _apart(self, live: LiveSetup, source_id: int) -> None:
+    def _turn_apart(self, live: LiveSetup, source_id: int) -> None:
         try:
             if self._turn(live, source_id):
                 self._wake()
         except Exception:
-            log.exception("a source could not be fetched; trying again", source=source_id)
             self._stop.wait(5)
-        finally:
-            with self._lock:
-                self._in_hand.discard(source_id)
+            raise
 
     def _due(self) -> list[tuple[LiveSetup, int]]:
         """The sources whose time has come, those that wait longest first."""

@@ -9,7 +9,7 @@ from typing import Any
 
 import structlog
 
-from angelon.db import fetches, housekeeping, imports, locks, partitions, sent_files
+from angelon.db import fetches, housekeeping, imports, locks, partitions, sent_files, shop_tables
 from angelon.db.database import Database, is_database_failure
 from angelon.engine.clock import Clock
 from angelon.engine.setups import Setups
@@ -53,6 +53,7 @@ class Housekeeper:
         gone["months"] += self._months()
         gone["files"] += self._files()
         gone["known_orders"] += self._unseen()
+        self._give_back()
         self._next = time.monotonic() + EVERY
         if any(gone.values()):
             log.info("what was older than it is kept is gone", **gone)
@@ -113,6 +114,16 @@ class Housekeeper:
             with self._database.connection(locks.SWEEPING) as connection:
                 fetches.forget(connection, found)
             gone += len(found)
+
+    def _give_back(self) -> None:
+        """Rows of tables that were taken for sends which then went to nobody."""
+        while True:
+            with self._database.reading() as session:
+                found = shop_tables.to_give_back(session.connection(), housekeeping.AT_ONCE)
+            if not found:
+                return
+            with self._database.connection(locks.SWEEPING) as connection:
+                shop_tables.give_back(connection, found)
 
     def _months(self) -> int:
         """Months of contents that no store keeps any more, where each has its own partition; says how many contents."""

@@ -11,12 +11,10 @@ from sqlmodel import Session
 from angelon.core.calls import authorization
 from angelon.core.messages.attachments import File, detect_media_type, file_name, written_out
 from angelon.core.messages.call import has_steps
+from angelon.core.specs.enrichment import READABLE
 from angelon.db.live_setup import LiveSetup
 from angelon.db.secrets import Vault
 from angelon.gateways.fetching import CantFetch, fetch
-
-READABLE = ("none", "basic", "bearer", "header")
-"""How a request that only reads shows who asks."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-import threading
+from functools import partial
 
 import structlog
 
@@ -16,6 +16,7 @@ from angelon.db.database import Database
 from angelon.db.live_setup import LiveSetup
 from angelon.db.secrets import Vault
 from angelon.db.tables import ReviewRow
+from angelon.engine.apart import Apart
 from angelon.engine.clock import Clock
 from angelon.engine.setups import Setups
 from angelon.gateways import reviews as providers
@@ -28,8 +29,7 @@ ASK_AGAIN = dt.timedelta(seconds=3)
 class ReviewService:
     def __init__(self, database: Database, setups: Setups, vault: Vault, clock: Clock) -> None:
         self._database, self._setups, self._vault, self._clock = database, setups, vault, clock
-        self._threads: dict[int, threading.Thread] = {}
-        """By gateway, those that are asking."""
+        self._apart = Apart("review")
 
     def submit(self, live: LiveSetup, message: Message, message_id: int, gateway_key: str, locale: str) -> ReviewRow:
         """Hands one text in. Raises Invalid: a text that would be rejected, a provider that can't be asked."""
@@ -89,11 +89,7 @@ class ReviewService:
         for row in rows:
             by_gateway.setdefault(row.gateway_id, []).append(row)
         for gateway_id, mine in by_gateway.items():
-            running = self._threads.get(gateway_id)
-            if running is None or not running.is_alive():
-                thread = threading.Thread(target=self._look_at, args=(mine,), name=f"review-{gateway_id}", daemon=True)
-                self._threads[gateway_id] = thread
-                thread.start()
+            self._apart.begin(gateway_id, partial(self._look_at, mine))
 
     def _look_at(self, rows: list[ReviewRow]) -> None:
         for row in rows:

@@ -31,6 +31,7 @@ from angelon.engine.gateway_pools import POLL, GatewayPools
 from angelon.engine.handlers.runner import HandlerRunner
 from angelon.engine.housekeeping import Housekeeper
 from angelon.engine.importing import Importer
+from angelon.engine.installation import Installation
 from angelon.engine.long_lived import tell_ready, tune_interpreter
 from angelon.engine.notifications import PLANNING, SENDING, Listener, Notifier
 from angelon.engine.parcels import LateParcels
@@ -38,6 +39,7 @@ from angelon.engine.planner import Planner
 from angelon.engine.receipts import match_early
 from angelon.engine.reviews import ReviewService
 from angelon.engine.setups import Setups
+from angelon.engine.table_fetching import TableFetcher
 
 log = structlog.get_logger()
 
@@ -262,14 +264,16 @@ class Worker:
             runner.handlers.end()
 
     def _fetch(self) -> None:
-        """Fetches the orders of stores that call nobody, each in a thread of its own."""
+        """Fetches the orders of stores that call nobody, and tables, each in a thread of its own."""
         wake = partial(self._notifier.notify, PLANNING)
         fetcher = Fetcher(self._database, self._setups, self._clock, self._vault, wake, self._stop)
+        tables = TableFetcher(Installation(self._database, self._setups, self._vault, self._clock, self._notifier))
         while not self._stop.wait(FETCHING_EVERY):
-            try:
-                fetcher.step()
-            except Exception:
-                log.exception("orders could not be fetched; trying again")
+            for what in (fetcher, tables):
+                try:
+                    what.step()
+                except Exception:
+                    log.exception("what is due could not be fetched; trying again")
 
     def _import(self) -> None:
         """Takes the rows of files."""

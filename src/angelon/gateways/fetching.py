@@ -200,8 +200,9 @@ def _hop(
                 )
                 return str(parsed.join(target))
             if not 200 <= answer.status < 300:
+                why = ": it wants credentials, or other ones" if answer.status in (401, 403) else ""
                 raise CantFetch(
-                    f"{parsed.host} answered {answer.status}.",
+                    f"{parsed.host} answered {answer.status}{why}.",
                     400 <= answer.status < 500 and answer.status not in (401, 402, 408, 425, 429),
                     retry_after(_named(answer.headers).get("retry-after", ""), dt.datetime.now(dt.UTC)),
                 )

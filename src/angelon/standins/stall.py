@@ -141,6 +141,14 @@ def orders() -> Any:
     return answer
 
 
+@api.get("/prices.csv")
+def prices() -> Any:
+    """What the stall asks for its goods, as a file that anybody may have."""
+    lines = ["Code,Goods,Each", *(f'{one.sku},"{one.title}",{one.price}' for one in PRODUCTS)]
+    account.left(box(), "stall")
+    return "\n".join(lines) + "\n", {"content-type": "text/csv; charset=utf-8"}
+
+
 def _moment(text: str) -> dt.datetime:
     try:
         at = dt.datetime.fromisoformat(text.replace(" ", "+"))

@@ -12,7 +12,7 @@ from jsonpath_rfc9535.segments import JSONPathRecursiveDescentSegment
 from jsonpath_rfc9535.selectors import FilterSelector, IndexSelector, NameSelector
 
 from angelon.core.payload.budget import TooMuch, compile_bounded, find_bounded
-from angelon.core.problems import Problem
+from angelon.core.problems import Invalid, Problem
 
 MISSING: Any = type("Missing", (), {"__repr__": lambda _: "MISSING", "__bool__": lambda _: False})()
 
@@ -149,3 +149,16 @@ def plain(location: tuple[str | int, ...] | list[str | int]) -> str:
 def looks_like_path(text: object) -> bool:
     """Whether a parameter is meant as a path into the payload rather than as itself."""
     return isinstance(text, str) and (text.startswith("$.") or text.startswith("$["))
+
+
+def list_at(path: str, payload: Any, within: str) -> list[Any]:
+    """The list of orders, or rows, at a path of what is called `within`. Raises Invalid at `items_at`."""
+    try:
+        items = compile_path(path).find(payload)
+    except BadPath as error:
+        raise Invalid([error.problem.at("items_at")]) from None
+    if isinstance(items, list):
+        return items
+    there = f" There are: {', '.join(list(payload)[:12])}." if isinstance(payload, dict) and payload else ""
+    what = f"There is no list at {path} in {within}.{there}"
+    raise Invalid([Problem("items_at", what, "Say at which path the list is, such as $.orders.")])

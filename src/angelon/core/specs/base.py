@@ -9,6 +9,7 @@ from typing import Annotated, Any, Literal, Self, TypeVar
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, StringConstraints, ValidationError
 
+from angelon.core.payload.paths import BadPath, compile_path
 from angelon.core.problems import Invalid, Problem
 
 
@@ -50,6 +51,21 @@ Name = Annotated[str, StringConstraints(min_length=1, max_length=100), AfterVali
 
 OneLine = Annotated[str, StringConstraints(max_length=1000), AfterValidator(_one_line)]
 """A text that has no line breaks, since it becomes a header or a label."""
+
+
+def _path(text: str) -> str:
+    try:
+        if text:
+            compile_path(text)
+    except BadPath as error:
+        raise ValueError(f"is no path: {error}. Write it like $.orders") from None
+    return text
+
+
+PathText = Annotated[str, StringConstraints(max_length=500), AfterValidator(_path)]
+"""A JSONPath (RFC 9535), as it is written; it may be empty."""
+
+ListPath = Annotated[PathText, StringConstraints(min_length=1)]
 
 VariableName = Annotated[str, StringConstraints(pattern=r"^[a-z][a-z0-9_]*$", max_length=60)]
 

@@ -16,9 +16,13 @@ from angelon.core.specs.variable import Recipe
 _NAMED = re.compile(r"\{([^{}]*)\}")
 
 
+READABLE = ("none", "basic", "bearer", "header")
+"""How a request that only reads may show who asks."""
+
+
 def checked_auth(auth: Auth) -> Auth:
     """How a request that only reads shows who asks. Raises ValueError."""
-    if auth.scheme not in ("none", "basic", "bearer", "header"):
+    if auth.scheme not in READABLE:
         raise ValueError("has to be none, basic, bearer or header")
     if auth.scheme == "header" and not auth.header:
         raise ValueError("names no header: write the one that carries the token, such as X-Api-Key")

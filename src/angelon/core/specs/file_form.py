@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from typing import Literal
 
-from pydantic import Field, field_validator
+from pydantic import Field
 
-from angelon.core.payload.paths import BadPath, compile_path
-from angelon.core.specs.base import Spec
+from angelon.core.specs.base import ListPath, Spec
 
 ENCODINGS = ("utf-8", "windows-1252", "iso-8859-15", "windows-1250", "windows-1251", "utf-16", "shift_jis", "gb18030")
 
@@ -26,16 +25,7 @@ class FileForm(Spec):
     """The name of a spreadsheet's sheet; empty for the first."""
     heading: int = Field(1, ge=1, le=100)
     group_by: str = Field("", max_length=200)
-    items_at: str = Field("$", min_length=1, max_length=500)
-
-    @field_validator("items_at")
-    @classmethod
-    def _path(cls, path: str) -> str:
-        try:
-            compile_path(path)
-        except BadPath as error:
-            raise ValueError(f"is no path: {error}. Write it like $.orders") from None
-        return path
+    items_at: ListPath = "$"
 
 
 class Folder(Spec):

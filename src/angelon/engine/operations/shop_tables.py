@@ -19,6 +19,8 @@ from angelon.db.live_setup import LiveSetup
 from angelon.engine.installation import Installation
 from angelon.engine.unit import Actor, Work, unit
 
+CREDENTIALS = "table"
+"""The kind of the credentials by which a table is fetched."""
 MOST_ROWS = 50_000
 """Rows of a table that is looked up, all of which are held in memory."""
 MOST_ONCE = 500_000
@@ -36,6 +38,9 @@ class Changes:
     changed: int = 0
     gone: int = 0
 
+    def __bool__(self) -> bool:
+        return bool(self.new or self.changed or self.gone)
+
     def __str__(self) -> str:
         return f"{self.new:,} new, {self.changed:,} changed, {self.gone:,} gone"
 
@@ -48,15 +53,22 @@ class Content:
     rows: dict[str, list[str]]
 
 
-def read_file(name: str, data: bytes, most: int) -> Content:
-    """A file's rows by their first column. Raises Invalid with what is wrong with the first row that does not do."""
+def most_rows(table: Any) -> int:
+    return MOST_ONCE if table.once else MOST_ROWS
+
+
+def read_file(name: str, data: bytes, most: int, items_at: str = "$") -> Content:
+    """A file's rows by their first column, of JSON those at `items_at`. Raises Invalid with what is wrong with the
+    first row that does not do.
+    """
     if not data.strip():
         raise _invalid("The file is empty.", "Choose one with a heading and rows.")
     if len(data) > MOST_BYTES:
         raise _invalid(f"The file is larger than {MOST_BYTES // 1_000_000} MB.", "Split it.")
     columns: list[str] = []
     rows: dict[str, list[str]] = {}
-    for row in read_rows(guess(name, data), io.BytesIO(data)):
+    form = guess(name, data).model_copy(update={"items_at": items_at})
+    for row in read_rows(form, io.BytesIO(data)):
         if row.problem or row.payload is None:
             raise _invalid(f"Row {row.number}: {row.problem}", "Correct it, and upload the file again.")
         cells = [show(cell).strip() if cell is not None else "" for cell in row.payload.values()]
@@ -114,12 +126,37 @@ def replace(installation: Installation, store_id: int, key: str, file: str, data
         table = shop_tables.get(session.connection(), store_id, key)
     if table is None:
         raise NotFound("There is no such table any more.")
-    content = read_file(file, data, MOST_ONCE if table.once else MOST_ROWS)
+    return hold_content(installation, store_id, key, read_file(file, data, most_rows(table)), actor)
+
+
+def hold_content(
+    installation: Installation, store_id: int, key: str, content: Content, actor: Actor, careful: bool = False
+) -> Changes:
+    """The same with what was read. `careful` refuses what nobody looks at before it holds, and which lacks columns of
+    the table or has less than half its rows. Raises Invalid, NotFound.
+    """
+    with installation.database.reading() as session:
+        table = shop_tables.get(session.connection(), store_id, key)
+        if table is None:
+            raise NotFound("There is no such table any more.")
+        number = shop_tables.counts(session.connection(), [table.id]).get(table.id, (0, 0))[0]
     if table.once and content.columns != table.columns:
         what = f"The file has the columns {', '.join(content.columns)}, and the table {', '.join(table.columns)}."
         raise _invalid(what, "Give the rows the same columns, or make another table.")
     _refuse_lost_columns(installation.setups.get(store_id), key, content.columns)
+    if careful:
+        _refuse_less(table, number, content)
     return _fill(installation, store_id, table.id, key, content, table.once, actor)
+
+
+def _refuse_less(table: Any, number: int, content: Content) -> None:
+    """Raises Invalid where much of a table would be gone."""
+    lost = [column for column in table.columns if column not in content.columns]
+    hint = "The table is as it was. Fetch it by hand and accept that where it is right."
+    if lost:
+        raise _invalid(f"The column “{lost[0]}” is missing.", hint)
+    if not table.once and len(content.rows) * 2 < number:
+        raise _invalid(f"It has {len(content.rows):,} rows, and the table {number:,}.", hint)
 
 
 def _refuse_lost_columns(live: LiveSetup, key: str, columns: Sequence[str]) -> None:
@@ -146,10 +183,9 @@ def _fill(
     database = installation.database
     with database.reading() as session:
         held = shop_tables.hold(session.connection(), table_id)
-        known = dict(_items(session.connection(), table_id, held.version))
-    new = [row for row in content.rows.items() if row[0] not in known]
-    changed = sum(1 for name, cells in content.rows.items() if name in known and known[name] != cells)
-    gone = 0 if once else len(known.keys() - content.rows.keys())
+        new, counts = compare(session.connection(), held, content)
+    if held.version >= 0 and held.columns == content.columns and not counts:
+        return counts
     version = 0 if once else max(int(installation.clock.now().timestamp()), held.version + 1)
     rows = new if once else list(content.rows.items())
     try:
@@ -162,7 +198,6 @@ def _fill(
                 raise _invalid("Somebody else replaced this table just now.", "Look at it, and upload again.")
             changes = {"version": version, "columns": content.columns, "changed_at": work.now}
             shop_tables.change(work.connection, table_id, **changes)
-            counts = Changes(len(new), 0 if once else changed, gone)
             work.record("table filled", "table", key, None, {"rows": len(content.rows), "changes": str(counts)})
             work.change_setup()
     except IntegrityError:
@@ -170,6 +205,16 @@ def _fill(
     if not once:
         _sweep(installation, table_id, version)
     return counts
+
+
+def compare(connection: Any, table: Any, content: Content) -> tuple[list[tuple[str, list[str]]], Changes]:
+    """The rows that a table does not have, and what a content would change in it."""
+    known = dict(_items(connection, table.id, table.version))
+    new = [row for row in content.rows.items() if row[0] not in known]
+    if table.once:
+        return new, Changes(len(new))
+    changed = sum(1 for name, cells in content.rows.items() if name in known and known[name] != cells)
+    return new, Changes(len(new), changed, len(known.keys() - content.rows.keys()))
 
 
 def _items(connection: Any, table_id: int, version: int) -> Iterator[tuple[str, list[str]]]:
@@ -209,12 +254,13 @@ def delete(installation: Installation, store_id: int, key: str, actor: Actor) ->
             raise NotFound("There is no such table any more.")
         if shop_tables.given(work.connection, table.id, 1):
             raise _invalid("Rows of it were given out, which their sends name.", "Remove the free rows instead.")
-        shop_tables.change(work.connection, table.id, version=-1)
+        shop_tables.change(work.connection, table.id, version=-1, due_at=None)
         work.record("deleted", "table", key, None, None)
         work.change_setup()
     _sweep(installation, table.id, None)
-    with installation.database.connection(purpose="table") as connection:
-        shop_tables.drop(connection, table.id)
+    with installation.database.writing() as session:
+        installation.vault.drop(session, CREDENTIALS, table.id)
+        shop_tables.drop(session.connection(), table.id)
 
 
 def remove_free(installation: Installation, store_id: int, key: str, actor: Actor) -> None:

@@ -228,10 +228,14 @@ def _stuck() -> list[Need]:
 
 
 def _tables() -> list[Need]:
-    """Tables of which few rows are left to give out."""
-    rows = shop_tables.of_store(session().connection(), store_id()) if live().setup.given_out else []
+    """Tables of which few rows are left to give out, or that can't be fetched."""
     found = []
-    for row in rows:
+    for row in shop_tables.of_store(session().connection(), store_id()):
+        if row.problem and row.due_at:
+            since = f"What it says is of {moment(row.fetched_at)}: " if row.fetched_at else ""
+            found.append(
+                Need("failed", f"{row.name}: not fetched", f"{since}{row.problem}", "Open it", f"/tables/{row.key}")
+            )
         left = shop_tables.left(session().connection(), row, row.low + 1) if row.once else 0
         if row.once and left <= row.low:
             few = "no row is left" if left == 0 else "1 row is left" if left == 1 else f"{left:,} rows are left"

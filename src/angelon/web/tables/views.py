@@ -13,6 +13,7 @@ from angelon.engine.operations import shop_tables as operations
 from angelon.web.exporting import AT_ONCE, as_file
 from angelon.web.numbers import whole
 from angelon.web.services import actor, live, read_anew, services, session, store_id, work_or_back
+from angelon.web.tables import fetching
 
 pages = Blueprint("tables", __name__, url_prefix="/tables", template_folder="templates")
 
@@ -59,7 +60,12 @@ def _table(key: str) -> Any:
 
 @pages.get("/<key>")
 def one(key: str) -> Any:
-    table, connection = _table(key), session().connection()
+    table = _table(key)
+    return _page(table, fetching.shown(table))
+
+
+def _page(table: Any, fetched: dict[str, Any]) -> str:
+    key, connection = table.key, session().connection()
     number, free = shop_tables.counts(connection, [table.id]).get(table.id, (0, 0))
     return render_template(
         "tables/one.html",
@@ -69,7 +75,24 @@ def one(key: str) -> Any:
         number=number,
         free=free,
         uses=operations.uses(live(), key),
+        **fetched,
     )
+
+
+@pages.post("/<key>/fetch")
+def fetch(key: str) -> Any:
+    table = _table(key)
+    return fetching.save(table, lambda fetched: _page(table, fetched))
+
+
+@pages.get("/<key>/fetch")
+def fetch_form(key: str) -> Any:
+    return redirect(url_for(".one", key=key))
+
+
+@pages.post("/<key>/fetch/now")
+def fetch_now(key: str) -> Any:
+    return fetching.now(_table(key))
 
 
 @pages.post("/<key>")
