@@ -203,3 +203,10 @@ def test_that_a_run_takes_no_more_orders_is_said(client, shop, monkeypatch):
     page = text(look(client, numbers="BK-1\nBK-2\nBK-3"))
     assert "the first 2 are below, the others are left out" in page
     assert "left out" not in text(look(client, numbers="BK-1\nBK-2")).partition("Result")[0]
+
+
+def test_two_thousand_orders_with_a_file_and_long_values_are_taken(shop, client):
+    said = json.dumps({id_: {"note": "so " * 100} for id_ in range(5000, 7000)})
+    page = look(client, order=[*ids(shop)[:1], *map(str, range(5000, 6999))], file=(io.BytesIO(b""), ""), said=said)
+    assert page.status_code == 200
+    assert "1 message would go out for 1 order" in text(page)

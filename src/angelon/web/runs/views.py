@@ -40,6 +40,12 @@ PRICED = 300
 MESSAGE = "message:"
 
 
+@pages.before_request
+def _take_long_lists() -> None:
+    """The orders of a run, and what a file says of each, are fields of a form."""
+    request.max_form_memory_size, request.max_form_parts = 10_000_000, MOST + 500
+
+
 def _live_routes() -> dict[str, Route]:
     """The routes that are switched on: only what is live can be run."""
     return {active.route.key: active.route for active in live().setup.routes if not active.route.handler}

@@ -228,4 +228,6 @@ export function start(root) {
     };
     setInterval(ask, 2500);
   }
+  // What is chosen before there is anybody to keep it would be lost.
+  for (const one of root.querySelectorAll("[data-late]")) one.disabled = false;
 }
