@@ -230,7 +230,8 @@ def _stuck() -> list[Need]:
 def _tables() -> list[Need]:
     """Tables of which few rows are left to give out, or that can't be fetched."""
     found = []
-    for row in shop_tables.of_store(session().connection(), store_id()):
+    any_ = live().setup.given_out or live().setup.tables
+    for row in shop_tables.of_store(session().connection(), store_id()) if any_ else ():
         if row.problem and row.due_at:
             since = f"What it says is of {moment(row.fetched_at)}: " if row.fetched_at else ""
             found.append(

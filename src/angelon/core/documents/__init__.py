@@ -1,0 +1,1 @@
+"""Invoices and what corrects them: which tax, how much, with a reason for each figure. Pure."""
