@@ -56,6 +56,9 @@ OTHERS: tuple[tuple[str, str], ...] = (
     ("question.not_asked", "a question could not be asked"),
     ("permission.given", "the customer signed up for a channel"),
     ("call.answered", "a call was answered"),
+    ("document.requested", "an invoice was asked for"),
+    ("document.made", "an invoice or credit note was made"),
+    ("document.held", "an invoice could not be made"),
     ("send.failed", "a send failed for good"),
     ("send.held", "a send is held"),
 )

@@ -82,6 +82,7 @@ class Reading:
         made["lines"] = self.value("lines") or []
         made["parcels"] = self.value("parcels") or []
         made["stage"] = self.stage
+        made["document"] = None  # its invoice, or what of it an event is about
         made["calls"] = {}  # what other systems have answered about it, by the message's key
         made["discount"] = _positive(made["discount"])
         made["tax_on_top"] = _on_top(made)
@@ -91,6 +92,13 @@ class Reading:
         """Takes in the order's status from elsewhere, in place of what the payload says of it."""
         self.parts["status"] = Evaluation(status)
         self.order()["status"] = status
+
+    def say_document(self, kind: str, number: str, email: str) -> None:
+        """Takes in the document that an event is about, or that the order has; `email` is where it goes instead."""
+        self.order()["document"] = {"kind": kind, "number": number}
+        if email:
+            self.parts["email"] = Evaluation(email)
+            self.order()["email"] = email
 
     def know(self, parcels: Sequence[dict[str, Value]], about: dict[str, Value]) -> None:
         """Takes in what is known of the order's parcels from elsewhere, in place of what the payload says of them;

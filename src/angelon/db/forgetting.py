@@ -16,7 +16,7 @@ from sqlalchemy import ColumnElement, Connection, Table, bindparam, delete, exis
 from sqlalchemy import select as core_select
 
 from angelon.core.states import State
-from angelon.db import parcels
+from angelon.db import documents, parcels
 from angelon.db.downloads import DOWNLOAD
 from angelon.db.events import DELIVERY, EVENT
 from angelon.db.inquiries import INQUIRY
@@ -67,6 +67,7 @@ def orders(connection: Connection, store_id: int, before: dt.datetime) -> int:
     _delete(connection, ALIAS, ALIAS.c.order_id, ids)
     _delete(connection, QUESTION, QUESTION.c.order_id, ids)
     parcels.forget(connection, ids)
+    documents.forget_orders(connection, ids)
     connection.execute(delete(ORDER).where(ORDER.c.id.in_(ids)))
     _blank_changes(connection, store_id, "order", ids)
     _customers(connection, store_id, {row.contact_id for row in taken if row.contact_id is not None})

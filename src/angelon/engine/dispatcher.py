@@ -86,7 +86,7 @@ class Dispatcher:
         self._breakers = breakers or Breakers()
         self._stopped = stopped
         self._transports: dict[int, tuple[str, Transport]] = {}
-        self._preparer = Preparer(database, setups, Links(vault, base_url))
+        self._preparer = Preparer(database, setups, Links(vault, base_url), clock)
         self._in_hand = in_hand if in_hand is not None else set()
         self._results = Results(database, self._breakers, stopped, self._in_hand)
         self.fallback_due = False

@@ -45,6 +45,7 @@ def due_send(row: Any, live: LiveSetup) -> DueSend:
         row.test,
         row.expires_at,
         row.order_id,
+        row.event_id or "",
         from_stored(Message, row.draft) if row.draft is not None else None,
         row.format_locale,
         row.question_id or "",

@@ -82,6 +82,16 @@ class Notifier:
                 (self._folder / name).unlink()
 
 
+class Silent(Notifier):
+    """Wakes nobody: what is to be done is found by looking."""
+
+    def __init__(self) -> None:
+        self._bell = None
+
+    def notify_here(self, topic: str = "") -> None:
+        pass
+
+
 class Listener:
     """A worker's end: waits to be notified of a topic, or for a time to pass."""
 

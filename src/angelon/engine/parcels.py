@@ -13,6 +13,7 @@ from typing import Any
 import structlog
 from sqlalchemy import Connection
 
+from angelon.core.documents.document import KINDS
 from angelon.core.event_types import STOPS
 from angelon.core.messages.known_fields import SAMPLE_FOLLOW
 from angelon.core.orders import alike_number
@@ -27,7 +28,7 @@ from angelon.core.specs.carrier import Carrier
 from angelon.core.specs.source import Source
 from angelon.core.specs.variable import Recipe, Type
 from angelon.core.values import Day, Value, show, unpack
-from angelon.db import events, locks, parcels
+from angelon.db import documents, events, locks, parcels
 from angelon.db import orders as order_queries
 from angelon.db.database import Database, is_database_failure
 from angelon.db.live_setup import LiveSetup
@@ -516,15 +517,20 @@ def values_of(live: LiveSetup, one: OfOrder, locale: str = "") -> dict[str, Valu
 
 def know(connection: Connection, live: LiveSetup, read: Sequence[tuple[Any, int | None, Reading]]) -> None:
     """Tells readings of events (rows of their table, with the id of the order) what is known besides what their
-    deliveries say: of the order's parcels, and of a status that somebody set by hand.
+    deliveries say: of the order's parcels, its invoice, and of a status that somebody set by hand.
     """
     ids = {order_id for _, order_id, _ in read if order_id is not None}
     found, answered = parcels.of_orders(connection, ids), call_answers.known(connection, live, ids)
+    papers = documents.of_orders(connection, ids) if live.setup.store.documents.on else {}
     for row, order_id, reading in read:
         if row.delivery_key.startswith(BY_HAND):
             reading.say_status(row.now)
         if order_id in answered:
             reading.order()["calls"] = answered[order_id]
+        if order_id in papers:
+            paper, about = papers[order_id], row.type.startswith("document.")
+            one = next((one for one in paper if about and f"dc-{one.id}" == row.was), paper[0])
+            reading.say_document(KINDS.get(one.kind, one.kind), one.name, one.email if about else "")
         if order_id is None or order_id not in found:
             continue
         locale = reading.text("language")

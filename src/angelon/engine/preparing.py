@@ -29,6 +29,8 @@ from angelon.db import shop_tables as tables
 from angelon.db.database import Database, is_database_failure
 from angelon.db.live_setup import LiveSetup
 from angelon.db.records import NewContent
+from angelon.engine.clock import Clock
+from angelon.engine.documents.attaching import Attaching
 from angelon.engine.event_reader import Payloads
 from angelon.engine.gathering import due_send, gather
 from angelon.engine.order_files import document, fetched, places, secret_of
@@ -62,7 +64,9 @@ _FROM = re.compile(rb"(?m)^From:[^\r\n]*@([A-Za-z0-9.-]+)>?\r?$")
 class Preparer:
     """One thread's worth of making sends ready; it keeps parsed payloads and the bytes of the library's files."""
 
-    def __init__(self, database: Database, setups: Setups, links: Links | None = None) -> None:
+    def __init__(
+        self, database: Database, setups: Setups, links: Links | None = None, clock: Clock | None = None
+    ) -> None:
         self._links = links
         self._vault = links.vault if links is not None else None
         self._keys: dict[tuple[int, int, str], SigningKey] = {}
@@ -70,6 +74,7 @@ class Preparer:
         self._setups = setups
         self._payloads = Payloads()
         self._bytes: dict[int, bytes] = {}
+        self._papers = Attaching(database, setups, self._vault, clock or Clock())
         self._version = (0, -1)
         self._around: dict[str, Around | Held] = {}
         self._gathered_at = dt.datetime.min.replace(tzinfo=dt.UTC)
@@ -219,7 +224,7 @@ class Preparer:
         with self._database.connection(purpose="downloads") as connection:
             until = now + dt.timedelta(days=spec.days)
             downloads.offer(connection, send.id, live.store_id, offered, spec.times, until)
-        kept = tuple(one for one in ready.attachments if one[0].kind == "calendar")
+        kept = tuple(one for one in ready.attachments if one[0].kind in ("calendar", "document"))
         return replace(ready, attachments=kept)
 
     def _files(self, ready: Ready, send: DueSend, live: LiveSetup, left_out: list[str]) -> list[File] | Held | Later:
@@ -240,6 +245,8 @@ class Preparer:
                 if wanted.kind == "library"
                 else _calendar(wanted, send, live)
                 if wanted.kind == "calendar"
+                else self._papers.attached(live, send, wanted, left_out)
+                if wanted.kind == "document"
                 else self._fetched(wanted, live, left_out)
             )
             if not isinstance(made, list):

@@ -11,7 +11,7 @@ from lxml import etree
 from angelon.core.documents.document import Document, Party
 from angelon.core.documents.figures import Part, Row
 from angelon.core.documents.rules import CATEGORIES
-from angelon.core.documents.tax_numbers import prefix_of
+from angelon.core.documents.tax_numbers import BadTaxNumber, checked_number, prefix_of
 from angelon.core.documents.wording import wording
 
 GUIDELINE = "urn:cen.eu:en16931:2017"
@@ -52,7 +52,7 @@ def to_xml(document: Document) -> bytes:
         for part in row.parts:
             _line(trade, document, number, row, part)
     agreement = _in(trade, "ram:ApplicableHeaderTradeAgreement")
-    _party(_in(agreement, "ram:SellerTradeParty"), document.seller)
+    _party(_in(agreement, "ram:SellerTradeParty"), document.seller, own=True)
     _party(_in(agreement, "ram:BuyerTradeParty"), document.buyer)
     _in(_in(agreement, "ram:SellerOrderReferencedDocument"), "ram:IssuerAssignedID", document.order)
     delivery = _in(trade, "ram:ApplicableHeaderTradeDelivery")
@@ -141,7 +141,9 @@ def _tax(at: Any, part: Part) -> None:
     _in(at, "ram:RateApplicablePercent", f"{part.percent.normalize():f}")
 
 
-def _party(at: Any, party: Party) -> None:
+def _party(at: Any, party: Party, own: bool = False) -> None:
+    if own and _registered(party)[0] == "FC":  # a seller without a number for value-added tax is known by this one
+        _in(at, "ram:ID", party.tax_number)
     _in(at, "ram:Name", party.name)
     address = _in(at, "ram:PostalTradeAddress")
     if party.postcode:
@@ -151,10 +153,21 @@ def _party(at: Any, party: Party) -> None:
     if party.city:
         _in(address, "ram:CityName", party.city)
     _in(address, "ram:CountryID", party.country)
-    if party.tax_number:
-        scheme = "VA" if party.tax_number[:2] in (party.country, prefix_of(party.country)) else "FC"
-        if scheme == "VA" or at.tag.endswith("SellerTradeParty"):
-            _in(_in(at, "ram:SpecifiedTaxRegistration"), "ram:ID", party.tax_number, schemeID=scheme)
+    scheme, number = _registered(party)
+    if number and (scheme == "VA" or own):
+        _in(_in(at, "ram:SpecifiedTaxRegistration"), "ram:ID", number, schemeID=scheme)
+
+
+def _registered(party: Party) -> tuple[str, str]:
+    """Under which scheme (UNTDID 1153) a party is registered, and its number there: one for value-added tax has its
+    country in front (BR-CO-09); any other is of the tax office.
+    """
+    number, prefix = party.tax_number, prefix_of(party.country)
+    try:
+        checked = checked_number(party.country, number) if number else ""
+    except BadTaxNumber:
+        return "FC", number
+    return "VA", checked if not checked or checked.startswith(prefix) else prefix + checked
 
 
 def _three(lines: tuple[str, ...]) -> tuple[str, ...]:

@@ -15,7 +15,7 @@ from babel.numbers import get_territory_currencies
 from angelon.core.countries import country_name
 from angelon.core.documents.crediting import figures_of
 from angelon.core.documents.document import Document, Kind, Party, second_of
-from angelon.core.documents.figures import Figures, Part, Sale, Sold, work_out
+from angelon.core.documents.figures import Figures, Part, Row, Sale, Sold, digits_of, work_out
 from angelon.core.documents.rules import Buyer, HeldBack, Treatment, treat
 from angelon.core.questions import said_in
 from angelon.core.values import Money, Value, number_of, show
@@ -103,6 +103,8 @@ def invoice(
 ) -> Document:
     """The document of an order for a buyer, made on a day. `documents` and `store` are specs. Raises HeldBack."""
     home = documents.home or store.country
+    if kind == "delivery":
+        return _delivery_note(documents, store, order, buyer, day)
     if not (buyer.company or buyer.name):
         raise HeldBack("The buyer’s name is not known.", "Map the customer’s name, or type it.")
     treatment = treat(documents, home, buyer, order.day)
@@ -131,6 +133,26 @@ def invoice(
         proof=buyer.proof if treatment.scheme == "reverse_charge" else "",
     )
     return replace(made, reasons=tuple(_reasons(documents, made)))
+
+
+def _delivery_note(documents: Any, store: Any, order: Ordered, buyer: Buyer, day: dt.date) -> Document:
+    """What was sent, without prices, and so without any question of tax."""
+    home, language = documents.home or store.country, order.language or store.locale
+    rows = []
+    for number, line in enumerate(order.parts.get("lines") or [], 1):
+        part = line if isinstance(line, dict) else {"name": line}
+        quantity = number_of(part.get("quantity"))
+        name = show(part.get("name")).strip() or f"item {number}"
+        pieces = Decimal(quantity if quantity is not None else 1)
+        rows.append(Row("line", name, (Part(Decimal(0), "O", 0, 0),), show(part.get("sku")).strip(), pieces))
+    if not rows:
+        raise HeldBack("The order has no lines.", "Map the order’s lines with name and quantity.")
+    nothing = Treatment("domestic", home, "A delivery note names no prices.")
+    figures = Figures(tuple(rows), store.currency, digits_of(store.currency), "gross")
+    party = Party(buyer.company or buyer.name, buyer.lines, buyer.postcode, buyer.city, buyer.country)
+    return Document("delivery", "", day, order.day, order.number, language,
+                    _seller(documents, store, home, nothing), party, buyer.country, figures, nothing,
+                    questions=documents.questions)  # fmt: skip
 
 
 def credit_note(was: Document, parts: Sequence[Part], day: dt.date, number: str = "", why: str = "") -> Document:

@@ -38,7 +38,7 @@ class File:
 class AttachmentRequest:
     """An attachment of one send, before its bytes are there."""
 
-    kind: Literal["library", "url", "calendar"]
+    kind: Literal["library", "url", "calendar", "document"]
     number: int
     required: bool = False
     shelf: str = ""
@@ -48,6 +48,7 @@ class AttachmentRequest:
     place: str = ""
     day: str = ""
     through: str = ""
+    of: str = ""
     on: dt.date | None = None
 
     @property
@@ -85,6 +86,7 @@ def compile_attachment(
                 getattr(spec, "shelf", ""),
                 day=getattr(spec, "day", ""),
                 through=getattr(spec, "through", ""),
+                of=getattr(spec, "of", ""),
             )
         }
         for part in ("url", "name", "title", "place"):

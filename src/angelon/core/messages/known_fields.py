@@ -12,7 +12,7 @@ from angelon.core.specs.store import Store
 from angelon.core.templates import Compiled
 from angelon.core.values import Value
 
-ORDER_FIELDS = frozenset(READING) | {"stage", "tax_on_top", "calls"}
+ORDER_FIELDS = frozenset(READING) | {"stage", "tax_on_top", "calls", "document"}
 
 
 SHOP_FIELDS = {

@@ -43,6 +43,7 @@ class DueSend:
     expires_at: dt.datetime | None = None
     """Until when it may go out (aware)."""
     order_id: int | None = None
+    event_id: str = ""
     draft: Message | None = None
     """The message itself, where it is not one of the store's published ones."""
     format_locale: str = ""

@@ -169,7 +169,18 @@ class Calendar(Spec):
     place: OneLine = ""
 
 
-Attachment = Annotated[FromLibrary | FromAddress | Calendar, Field(discriminator="kind")]
+class FromOrder(Spec):
+    """A document of the order: the invoice that counts, made where there is none yet; for an event about a document,
+    that one. Or a proforma invoice or delivery note, drawn anew each time.
+    """
+
+    kind: Literal["document"]
+    of: Literal["invoice", "proforma", "delivery"] = "invoice"
+    required: bool = True
+    """Whether the mail is held where it can't be made."""
+
+
+Attachment = Annotated[FromLibrary | FromAddress | Calendar | FromOrder, Field(discriminator="kind")]
 
 
 class Download(Spec):

@@ -15,6 +15,7 @@ from angelon.core.addresses import BadPhone, check_email, phone_text, read_phone
 from angelon.core.specs.base import Key, Locale, Name, OneLine, Spec, VariableName
 from angelon.core.specs.carrier import Carrier, Country
 from angelon.core.specs.condition import Group
+from angelon.core.specs.documents import Documents
 from angelon.core.specs.gateway import Sender
 from angelon.core.specs.message import Message
 
@@ -263,6 +264,8 @@ class Store(Spec):
     rules: Rules = Field(default_factory=Rules)
     more_rules: list[RuleSet] = Field(default_factory=list, max_length=50)
     """Rules that count for a channel or for some routes besides those for everything."""
+    documents: Documents = Field(default_factory=Documents)
+    """How its invoices are worked out."""
     carriers: list[Carrier] = Field(default_factory=list, max_length=300)
     """Who brings the shop's parcels."""
     team: list[TeamMember] = Field(default_factory=list, max_length=50)

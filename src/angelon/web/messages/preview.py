@@ -189,6 +189,8 @@ def _sample(name: str, live: LiveSetup) -> Any:
 def _file_label(wanted: Any) -> str:
     if wanted.kind == "library":
         return f"files of the folder “{wanted.shelf}” for this order"
+    if wanted.kind == "document":
+        return {"invoice": "the invoice", "proforma": "a proforma invoice", "delivery": "a delivery note"}[wanted.of]
     return f"calendar entry on {wanted.on:%-d %B}" if wanted.kind == "calendar" else wanted.name or wanted.url
 
 
