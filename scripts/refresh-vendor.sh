@@ -38,7 +38,7 @@ modules = pathlib.Path("node_modules")
 icons = {
     "overview": "waypoints", "orders": "package", "sends": "send", "sources": "cable", "messages": "pen-line", "routes": "signpost",
     "gateways": "door-open", "parcels": "map-pinned", "carriers": "truck", "standins": "theater", "search": "search", "copy": "copy", "light": "sun", "dark": "moon", "system": "monitor",
-    "suppressions": "ban", "senders": "stamp", "rehearsals": "drafting-compass", "checks": "list-checks", "changes": "history", "handlers": "file-code", "letterhead": "book-marked", "files": "folder-open", "customer_pages": "app-window",
+    "suppressions": "ban", "senders": "stamp", "rehearsals": "drafting-compass", "checks": "list-checks", "changes": "history", "handlers": "file-code", "letterhead": "book-marked", "documents": "receipt-text", "files": "folder-open", "customer_pages": "app-window",
     "settings": "sliders-horizontal", "guide": "book-open",
 }
 symbols = []

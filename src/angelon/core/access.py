@@ -27,6 +27,7 @@ PUBLIC = frozenset(
         "why",
         "follow",
         "downloads",
+        "invoices",
     }
 )
 """Parts that know by other means who asks, or give nothing away."""
@@ -36,6 +37,8 @@ PARTS: dict[str, tuple[str, str]] = {
     "live": ("viewer", "viewer"),
     "orders": ("viewer", "developer"),
     "parcels": ("viewer", "developer"),
+    "documents": ("writer", "developer"),
+    "document_settings": ("developer", "developer"),
     "carriers": ("developer", "developer"),
     "people": ("developer", "owner"),
     "sends": ("viewer", "developer"),

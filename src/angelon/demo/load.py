@@ -11,12 +11,12 @@ from typing import Any
 
 from sqlmodel import select
 
-from angelon.core.specs import Gateway, Source
+from angelon.core.specs import Gateway, Source, Store
 from angelon.core.specs.stored import from_stored
 from angelon.db import specs
 from angelon.db.database import Database
 from angelon.db.secrets import Vault
-from angelon.db.tables import GatewayRow, SourceRow
+from angelon.db.tables import GatewayRow, SourceRow, StoreRow
 from angelon.engine.receipts import token_of
 from angelon.settings import Settings
 from angelon.standins.box import Box
@@ -55,6 +55,10 @@ def prepare(database: Database, settings: Settings, port: int, free_port: Callab
                 token = str(box.setting(f"{'system' if kind == 'call' else kind}_token", ""))
                 if token:  # the same stand-in at another port: its token goes along, which no other address would get
                     vault.put(session, "gateway", row.id or 0, token, now)
+        for store in session.exec(select(StoreRow)):
+            spec = _pointed(store.spec, ports)
+            if spec != store.spec:
+                specs.save_store(session, store.id or 0, from_stored(Store, spec))
         for source in session.exec(select(SourceRow)):
             spec = _pointed(source.spec, ports)
             if spec != source.spec:
@@ -94,7 +98,7 @@ def _port(box: Box, name: str, free_port: Callable[[], int]) -> int:
     return port
 
 
-_OURS = re.compile(r"http://127\.0\.0\.1:\d+/(sms|chat|system|stall)\b")
+_OURS = re.compile(r"http://127\.0\.0\.1:\d+/(sms|chat|system|stall|tax)\b")
 
 
 def _pointed(spec: Any, ports: Ports) -> Any:

@@ -11,7 +11,7 @@ from typing import Any
 from flask import Flask
 from werkzeug.serving import BaseWSGIServer, WSGIRequestHandler, make_server
 
-from angelon.standins import account, chat, identity, sms, stall, system
+from angelon.standins import account, chat, identity, sms, stall, system, tax_office
 from angelon.standins.box import Box
 
 
@@ -25,6 +25,7 @@ def create_api(box: Box) -> Flask:
     app.register_blueprint(system.api)
     app.register_blueprint(identity.api)
     app.register_blueprint(stall.api)
+    app.register_blueprint(tax_office.api)
     return app
 
 

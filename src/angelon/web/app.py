@@ -79,6 +79,8 @@ def _pages() -> tuple[Blueprint, ...]:
     from angelon.web.changes.views import pages as changes
     from angelon.web.checks.views import pages as checks
     from angelon.web.customer_pages.views import pages as customer_pages
+    from angelon.web.documents.settings_views import pages as document_settings
+    from angelon.web.documents.views import pages as documents
     from angelon.web.events.views import pages as events
     from angelon.web.find.views import pages as find
     from angelon.web.forecast.views import pages as forecast
@@ -128,6 +130,8 @@ def _pages() -> tuple[Blueprint, ...]:
         live,
         orders,
         parcels,
+        documents,
+        document_settings,
         carriers,
         people,
         sends,

@@ -147,6 +147,11 @@ def weekday(day: dt.date | None) -> str:
     return near or f"{day:%a} {day.day} {day:%B}{f' {day.year}' if day.year != today.year else ''}"
 
 
+def day(at: dt.date | None) -> str:
+    """`29 November 2026`."""
+    return f"{at.day} {at:%B %Y}" if at is not None else ""
+
+
 def bare(value: Any) -> Any:
     """A number as one would write it into a field: 10 for 10.0. What is no number stays."""
     return int(value) if isinstance(value, float) and value.is_integer() else value
@@ -169,6 +174,7 @@ def install(app: Any) -> None:
         as_json=as_json,
         bare=bare,
         weekday=weekday,
+        day=day,
         event_label=event_types.label,
         channel=lambda name: CHANNEL_LABELS.get(name, name),
         channel_title=lambda name: capital(str(CHANNEL_LABELS.get(name, name))),

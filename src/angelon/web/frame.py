@@ -43,6 +43,7 @@ def rail(counts: dict[str, int]) -> list[tuple[str, list[Place]]]:
                 Place("Overview", "/", "overview"),
                 Place("Orders", "/orders", "orders", counts.get("orders")),
                 Place("Parcels", "/parcels", "parcels"),
+                Place("Documents", "/documents", "documents"),
                 Place("Sends", "/sends", "sends", counts.get("sends")),
             ],
         ),

@@ -87,12 +87,10 @@ class Seller(Spec):
 
 
 class DocumentTexts(Spec):
-    """What is said above and under the figures, and in the mail, by language."""
+    """What is said above and under the figures, by language."""
 
     above: dict[Locale, LongText] = Field(default_factory=dict, max_length=60)
     under: dict[Locale, LongText] = Field(default_factory=dict, max_length=60)
-    mail_subject: dict[Locale, OneLine] = Field(default_factory=dict, max_length=60)
-    mail: dict[Locale, LongText] = Field(default_factory=dict, max_length=60)
 
 
 class Documents(Spec):
@@ -133,8 +131,6 @@ class Documents(Spec):
     """For how many days after the order."""
     page_changes: int = Field(3, ge=0, le=20)
     """How often an address or tax number may be changed there."""
-    notify: OneLine = ""
-    """Who is told of each request, by mail."""
     questions: OneLine = ""
     """Where customers ask about their invoice."""
     texts: DocumentTexts = Field(default_factory=DocumentTexts)

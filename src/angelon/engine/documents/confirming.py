@@ -43,4 +43,4 @@ def confirm(
     reference = answer.get("reference")
     mark = f", reference {reference[:60]}" if isinstance(reference, str) and reference else ""
     told = "in use" if valid else "not in use"
-    return valid, f"{plain} was answered to be {told}{who}{mark}, on {now:%Y-%m-%d at %H:%M} UTC."
+    return valid, f"{plain} was answered to be {told}{who}{mark}, on {now.day} {now:%B %Y at %H:%M} UTC."

@@ -33,6 +33,8 @@ from angelon.engine.operations.store import change as change_store
 from angelon.engine.unit import Work
 
 MADE, ASKED, HELD = "document.made", "document.requested", "document.held"
+NONE = "-"
+"""A tax number that stands for none, even where the order has one."""
 MOST_LOGO = 400_000
 """Bytes of a picture that is kept with documents."""
 
@@ -62,7 +64,7 @@ class Request(Spec):
             postcode=self.postcode if moved else own.postcode,
             city=self.city if moved else own.city,
             country=self.country or own.country,
-            tax_number=self.tax_number or own.tax_number,
+            tax_number="" if self.tax_number == NONE else self.tax_number or own.tax_number,
             company=self.company or own.company,
             confirmed=self.confirmed,
             proof=self.proof,
