@@ -70,6 +70,17 @@ class Links:
         order_id = int(name, 16)
         return order_id if self.vault.proves(f"follow:{order_id}", proof) else None
 
+    def invoice_token(self, order_id: int) -> str:
+        return f"{order_id:x}-{self.vault.proof(f'invoice:{order_id}')}"
+
+    def read_invoice(self, token: str) -> int | None:
+        """The id of the order whose invoice a link's end opens; None for one that is none of ours."""
+        name, _, proof = token.partition("-")
+        if not re.fullmatch("[0-9a-f]{1,15}", name):
+            return None
+        order_id = int(name, 16)
+        return order_id if self.vault.proves(f"invoice:{order_id}", proof) else None
+
     def why(self, live: LiveSetup, send_id: str) -> str:
         """The address of the page that says why a message came; empty where no public address is set."""
         base = live.setup.store.base_url or self._base_url

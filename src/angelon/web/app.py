@@ -169,13 +169,14 @@ def _asked_by_programs() -> tuple[Blueprint, ...]:
     from angelon.web.api.views import pages as api
     from angelon.web.customers.downloads import pages as downloads
     from angelon.web.customers.follow import pages as follow
+    from angelon.web.customers.invoices import pages as invoices
     from angelon.web.customers.preferences import pages as preferences
     from angelon.web.customers.questions import pages as answers
     from angelon.web.customers.sign_up import pages as sign_ups
     from angelon.web.customers.why import pages as why
     from angelon.web.receipts.views import pages as receipts
 
-    return api, receipts, preferences, answers, sign_ups, why, follow, downloads
+    return api, receipts, preferences, answers, sign_ups, why, follow, downloads, invoices
 
 
 MOST_FLASHED = 600

@@ -96,7 +96,7 @@ def notify(token: str) -> Any:
     page, own = _sign_up(live().setup.store.pages), _number_of(order)
     if page is None or not own:
         frame.gone()
-    locale = _locale(order.language or "")
+    locale = choose_locale(order.language or "")
     if proofs.too_often(order.number):
         abort(429, sign_up_words(locale).slow)
     address = _mobile(request.form.get("address", "")[:200])
@@ -129,7 +129,7 @@ def page_of(order: OrderRow, wrong: str = "", status: int = 200) -> Any:
     """The page of an order's parcels, as its customer sees it."""
     shop = live().setup.store
     texts = shop.pages if request.blueprint == pages.name else shop.pages.current
-    locale = _locale(order.language or "")
+    locale = choose_locale(order.language or "")
     said = follow_words(locale)
     found = parcels.of_orders(session().connection(), [order.id or 0]).get(order.id or 0, [])
     lines = (order.read or {}).get("lines") or []
@@ -145,7 +145,7 @@ def page_of(order: OrderRow, wrong: str = "", status: int = 200) -> Any:
         parcels=shown,
         nothing=said_in(texts.follow_none, locale, shop.locale) or said.about_none,
         rest=[_name(line, locale) for line in left_over(lines, found)] if found else [],
-        languages=_switch(),
+        languages=languages_of(),
         notify=page if page is not None and _number_of(order) and _still_comes(found) else None,
         done=request.args.get("done") == "1",
         wrong=wrong,
@@ -237,7 +237,7 @@ def find(store_key: str) -> Any:
     began = time.monotonic()
     _shop(store_key)
     number, proof = request.form.get("number", "").strip()[:100], request.form.get("proof", "").strip()[:200]
-    locale = _locale("")
+    locale = choose_locale("")
     if not number or not proof:
         return _form(store_key, follow_words(locale).unknown, 422)
     if proofs.too_often(number):
@@ -250,7 +250,7 @@ def find(store_key: str) -> Any:
 
 
 def _form(store_key: str, wrong: str = "", status: int = 200) -> Any:
-    locale = _locale("")
+    locale = choose_locale("")
     return frame.page(
         "customers/follow_form.html",
         locale,
@@ -260,7 +260,7 @@ def _form(store_key: str, wrong: str = "", status: int = 200) -> Any:
         fields=sign_up_words(locale),
         wrong=wrong,
         number=request.values.get("number", request.args.get("order", ""))[:100],
-        languages=_switch(),
+        languages=languages_of(),
     )
 
 
@@ -269,12 +269,12 @@ def _languages() -> list[str]:
     return list(dict.fromkeys([shop.locale, *shop.locales]))
 
 
-def _switch() -> list[tuple[str, str]]:
+def languages_of() -> list[tuple[str, str]]:
     languages = _languages()
     return [(tag, frame.language(tag)) for tag in languages] if len(languages) > 1 else []
 
 
-def _locale(of_order: str) -> str:
+def choose_locale(of_order: str) -> str:
     """The language of a page: the one that was chosen, the order's, the browser's, else the shop's."""
     languages = _languages()
     for wanted in (request.values.get("lang", ""), of_order):

@@ -34,6 +34,7 @@ class Guesses:
             "/w/": links.read_why,
             "/f/": links.read_follow,
             "/d/": links.read_download,
+            "/i/": links.read_invoice,
             "/p/": links.read,
         }
 
