@@ -32,7 +32,7 @@ from angelon.core.planning.senders import sender_problem
 from angelon.core.problems import Invalid, Problem
 from angelon.core.reading import Reading
 from angelon.core.recipes.evaluate import Variables
-from angelon.core.specs.message import FromLibrary, Message
+from angelon.core.specs.message import FromLibrary, FromOrder, Message
 from angelon.core.specs.source import Source
 from angelon.core.specs.store import Rules, RuleSet, Store
 from angelon.core.templates import BadTemplate, CantRender, Compiled, compile_template
@@ -461,6 +461,10 @@ class Preflight:
         shelves = {file.shelf for file in self.files}
         for number, spec in enumerate(self.message.attachments):
             where = f"email.*.attachments.{number}"
+            if isinstance(spec, FromOrder) and spec.of == "invoice" and not self.setup.store.documents.on:
+                (self._error if spec.required else self._warn)(
+                    where, "It takes an invoice along, and invoices are off.", "Switch them on under Documents."
+                )
             if isinstance(spec, FromLibrary):
                 if spec.shelf not in shelves:
                     (self._error if spec.required else self._warn)(

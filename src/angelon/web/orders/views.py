@@ -24,6 +24,7 @@ from angelon.engine.operations import orders as operations
 from angelon.engine.operations import parcels as parcel_operations
 from angelon.engine.operations import people, suppressions
 from angelon.engine.operations import questions as question_operations
+from angelon.web.documents import of_order as documents_of
 from angelon.web.exporting import as_file
 from angelon.web.numbers import row_ids, whole
 from angelon.web.orders import export, outcomes
@@ -253,6 +254,7 @@ def page_of(order_id: int, typed: str = "", parcel: Mapping[str, Any] | None = N
         stopped=next(iter(suppressed.of_address(session(), store_id(), of_order(order_id))), None),
         note=typed,
         **around_order(order, **(parcel or {})),
+        **documents_of.around_order(order),
     )
 
 

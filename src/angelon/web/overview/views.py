@@ -18,6 +18,7 @@ from angelon.core.specs import Message
 from angelon.core.specs.origins import origin
 from angelon.db import (
     counts,
+    documents,
     events,
     fetches,
     gateway_health,
@@ -204,7 +205,7 @@ def needs() -> list[Need]:
             found.append(Need("held", f"Route {active.route.name}", what, "Open the route", f"/routes/{key}"))
     for kind, key, why in specs.unreadable(session(), store_id()):
         found.append(Need("failed", f"The {kind} {key} can’t be read", why, "Open it", f"/{kind}s/{key}"))
-    found += [*_not_come(), *_tables(), *_asked_in_vain(), *_parcels(), *_short()]
+    found += [*_not_come(), *_papers(), *_tables(), *_asked_in_vain(), *_parcels(), *_short()]
     return [*found, *_nameless(), *_drifts(), *_unused()][:8]
 
 
@@ -225,6 +226,17 @@ def _stuck() -> list[Need]:
             sends_ = "1 send" if cause.number == 1 else f"{cause.number:,} sends"
             found.append(Need(cause.state, f"{word}: {sends_}", cause.reason, "See them", href))
     return found
+
+
+def _papers() -> list[Need]:
+    """Orders whose invoice could not be made."""
+    if not live().setup.store.documents.on:
+        return []
+    held = documents.held(session().connection(), store_id(), 3)
+    if len(held) == 1:
+        what = f"Invoice of {held[0].order_number}: not made"
+        return [Need("held", what, held[0].why, "Try it", f"/documents/try?order_id={held[0].order_id}")]
+    return [Need("held", "Invoices that were not made", held[0].why, "See them", "/documents#held")] if held else []
 
 
 def _tables() -> list[Need]:

@@ -303,7 +303,10 @@ export function email(root, page) {
   function attachments() {
     spec.attachments ??= [];
     const holder = root.querySelector("[data-attachments]");
-    const kinds = { library: "Files of a shelf", url: "A file from an address", calendar: "A calendar entry" };
+    const kinds = { library: "Files of a shelf", url: "A file from an address", calendar: "A calendar entry",
+      document: "A document of the order" };
+    const papers = [["invoice", "its invoice, made where there is none"], ["proforma", "a proforma invoice"],
+      ["delivery", "a delivery note without prices"]];
     const dates = variables.filter((v) => v.type === "date").map((v) => [v.name, v.name]);
     const show = () => {
       page.forget("attachments");
@@ -337,6 +340,10 @@ export function email(root, page) {
           }
           text_("name", "name", "name of the file, such as invoice.pdf");
           body.append(needs());
+        } else if (one.kind === "document") {
+          const of = choice(papers, one.of ?? "invoice", (now) => ((one.of = now), changed()));
+          of.setAttribute("aria-label", "Which document");
+          body.append(element("div", { className: "only-if" }, "with ", of), needs());
         } else {
           const day = choice(dates.length ? dates : [[one.day, one.day]], one.day, (now) =>
             ((one.day = now), changed()));
@@ -359,6 +366,7 @@ export function email(root, page) {
             && !dates.length) return say("There is no variable with a date yet. Make one on a source’s page.", true);
           spec.attachments.push(kind === "library" ? { kind, shelf: library.shelves.find((s) => s !== "letterhead")
             ?? library.shelves[0], required: false } : kind === "url" ? { kind, url: "", name: "", required: true }
+            : kind === "document" ? { kind, of: "invoice", required: true }
             : { kind, day: dates[0][0], title: "", place: "" });
           show();
           changed();
