@@ -7,7 +7,7 @@ PORT ?= 8080
 # Modules stay compiled from one process to the next, whatever the shell says: the tests start hundreds.
 export PYTHONDONTWRITEBYTECODE =
 
-.PHONY: demo cluster test test-postgresql postgresql bench proof lint install browser lock vendor audit
+.PHONY: pango demo cluster test test-postgresql postgresql bench proof lint install browser lock vendor audit
 
 install: $(VENV)/.installed
 
@@ -17,7 +17,7 @@ $(VENV)/.installed: requirements.lock pyproject.toml
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e .
 	@touch $@
 
-demo: install
+demo: install pango
 	@exec $(BIN)/angelon demo --port $(PORT) $(if $(FRESH),--fresh)
 
 # Two web processes, three workers and a balancer over a PostgreSQL of their own (docs/scale.md).
@@ -27,11 +27,14 @@ cluster: install postgresql
 postgresql:
 	@sh scripts/ensure-postgresql.sh
 
+pango:
+	@sh scripts/ensure-pango.sh
+
 browser:
 	@sh scripts/ensure-chromium.sh
 
 # Everything on SQLite; what needs a PostgreSQL of its own (tests/cluster) is with the rest that runs on one.
-test: install browser lint
+test: install browser pango lint
 	$(BIN)/python -m pytest -n 2 --dist loadfile --no-loadscope-reorder --ignore tests/cluster
 
 # The same tests on PostgreSQL, and those of several machines over one; ONLY chooses a part of them.

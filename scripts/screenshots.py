@@ -84,6 +84,13 @@ def rehearsed(page: Any) -> None:
         page.wait_for_timeout(200)
 
 
+def invoice(page: Any) -> None:
+    """The newest order's invoice, before it exists."""
+    page.get_by_role("link", name="Try an order").first.click()
+    page.locator(".empty a.button").click()
+    page.frame_locator("iframe").locator("h1").wait_for()
+
+
 def suggestions(page: Any) -> None:
     """A source that is not mapped to an event, with a sample from another one's order."""
     page.get_by_label("Name of the new source").fill("Quay stall")
@@ -107,7 +114,7 @@ SHOTS: list[tuple[str, str, Any]] = [
     ("mapping", "/sources/webshop/read?open=recipes.items", None),
     ("message", "/messages/order-received", None),
     ("message-sms", "/messages/order-received?channel=sms&locale=fr", None),
-    ("letterhead", "/letterhead", None),
+    ("invoice", "/documents", invoice),
     ("route", "/routes/how-it-went", None),
     ("order", "/orders?words=BK-4101", one_order),
     ("sends", "/sends", None),

@@ -226,3 +226,13 @@ def test_an_order_that_does_not_say_enough_is_held(parts, told):
     with pytest.raises(HeldBack, match=told) as held:
         invoice(shop(), store(), placed, buyer_of(placed), DAY)
     assert held.value.hint
+
+
+def test_a_line_s_own_kind_of_goods_goes_before_its_sku():
+    placed = order("1 x 107 A; 1 x 119 PAT-1", "226.00")
+    placed.parts["lines"][0]["tax_group"] = "books"
+    placed.parts["lines"][1]["tax_group"] = "unknown"
+    document = invoice(shop(), store(), placed, buyer_of(placed), DAY)
+    assert [row.parts[0].percent for row in document.figures.rows] == [7, 7]
+    assert "Books, as the order says" in document.figures.rows[0].why
+    assert "Books, by the sku" in document.figures.rows[1].why

@@ -29,6 +29,8 @@ class Sold:
     sku: str
     quantity: Decimal
     price: Decimal
+    group: str = ""
+    """The kind of goods that the line names itself."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -198,7 +200,7 @@ def _figures(documents: Any, treatment: Treatment, sale: Sale, day: dt.date, pri
     digits = digits_of(sale.currency)
     made: list[Row] = []
     for sold in sale.lines:
-        percent, category, why = rate_of(documents, treatment, sold.sku, day)
+        percent, category, why = rate_of(documents, treatment, sold.sku, day, sold.group)
         amount = rounded(Fraction(sold.price) * Fraction(sold.quantity) * 10**digits)
         part = _part(percent, category, amount, prices)
         made.append(Row("line", sold.name, (part,), sold.sku, sold.quantity, why))

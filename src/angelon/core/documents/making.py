@@ -20,6 +20,9 @@ from angelon.core.documents.rules import Buyer, HeldBack, Treatment, treat
 from angelon.core.questions import said_in
 from angelon.core.values import Money, Value, number_of, show
 
+TAX_GROUP = "tax_group"
+"""The part of a line by which it names its kind of goods: mapped, or looked up in a table of the shop's own."""
+
 
 @dataclass(frozen=True, slots=True)
 class Ordered:
@@ -55,7 +58,8 @@ def sale_of(order: Ordered, currency: str) -> Sale:
                 "Map the order’s currency.",
             )
         sku = show(part.get("sku")).strip()
-        lines.append(Sold(name, sku, Decimal(quantity if quantity is not None else 1), price.amount))
+        group = show(part.get(TAX_GROUP)).strip()
+        lines.append(Sold(name, sku, Decimal(quantity if quantity is not None else 1), price.amount, group))
     amounts = {name: _amount(order, name, total.currency) for name in ("discount", "postage", "gift_card")}
     tax = order.parts.get("tax")
     return Sale(

@@ -175,11 +175,13 @@ def _small(documents: Any, home: str, at_home: Any) -> Treatment:
     return Treatment("small", home, f"The shop is exempt as a small one in {country_name(home)}.", number)
 
 
-def rate_of(documents: Any, treatment: Treatment, sku: str, day: dt.date) -> tuple[Decimal, str, str]:
-    """(percentage, category, why) of goods by their sku; an empty one is for the standard rate. Raises HeldBack."""
+def rate_of(documents: Any, treatment: Treatment, sku: str, day: dt.date, named: str = "") -> tuple[Decimal, str, str]:
+    """(percentage, category, why) of goods by their sku, or by the kind that their line names; without either, by the
+    standard rate. Raises HeldBack.
+    """
     if not treatment.taxed:
         return Decimal(0), treatment.category(0), ""
-    group = documents.group_of(sku) if sku else None
+    group = documents.group_of(sku, named) if sku or named else None
     kind = group.by_country.get(treatment.country, group.kind) if group is not None else "standard"
     name = country_name(treatment.country)
     rate = rate_on(documents.rates, treatment.country, kind, day)
@@ -189,7 +191,8 @@ def rate_of(documents: Any, treatment: Treatment, sku: str, day: dt.date) -> tup
     whose = ", stated by the shop" if rate.own else ""
     why = f"{kind.replace('_', ' ').capitalize()} rate of {name} since {rate.since.year}{whose}."
     if group is not None:
-        why = f"{group.name}, by the sku: {why[0].lower()}{why[1:]}"
+        how = "as the order says" if named and group is documents.group_of("", named) else "by the sku"
+        why = f"{group.name}, {how}: {why[0].lower()}{why[1:]}"
     return rate.percent, treatment.category(rate.percent), why
 
 

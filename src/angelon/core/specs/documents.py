@@ -169,8 +169,14 @@ class Documents(Spec):
             )
         return self
 
-    def group_of(self, sku: str) -> GoodsGroup | None:
-        """The first kind of goods that a sku belongs to: `*` stands for anything, case does not count."""
+    def group_of(self, sku: str, named: str = "") -> GoodsGroup | None:
+        """The kind of goods that a line names by its part `tax_group`, else the first that its sku belongs to: `*`
+        stands for anything, case does not count.
+        """
+        wanted = named.strip().casefold()
+        by_name = [one for one in self.groups if wanted and wanted in (one.key, one.name.casefold())]
+        if by_name:
+            return by_name[0]
         return next((group for group in self.groups if any(_meets(sku, one) for one in group.skus)), None)
 
 

@@ -22,7 +22,7 @@ from angelon.core.documents.document import Document, Party
 from angelon.core.documents.en16931 import expressible, to_xml
 from angelon.core.documents.rules import CATEGORIES
 from angelon.core.documents.wording import wording
-from angelon.core.values import locale_of
+from angelon.core.values import locale_of, regional
 
 XML_NAME = "factur-x.xml"
 """What the XML within the PDF is called (Factur-X 1.0, section 6.2)."""
@@ -56,7 +56,7 @@ def title_of(document: Document) -> str:
 
 def page(document: Document, look: Mapping[str, Any], css: str = "") -> str:
     """The document as HTML in the shop's letterhead. `look` is as `look_of` makes it."""
-    said, tag = wording(document.language), locale_of(document.language)
+    said, tag = wording(document.language), locale_of(regional(document.language, document.seller.country))
     figures = document.figures
 
     def amount(number: int) -> str:

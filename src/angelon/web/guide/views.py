@@ -24,6 +24,8 @@ OF_PAGES = (
     ("/customer-pages", "questions"),
     ("/parcels", "parcels"),
     ("/carriers", "parcels"),
+    ("/documents", "invoices"),
+    ("/tables", "map"),
     ("/files", "write"),
     ("/routes", "route"),
     ("/segments", "route"),
