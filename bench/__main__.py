@@ -6,6 +6,7 @@ import sys
 from pathlib import Path
 
 from bench import (
+    documents,
     faults,
     handlers,
     mapping,
@@ -45,6 +46,7 @@ BENCHMARKS = {
     "parcels": parcels.parcels,
     "strangers": strangers.strangers,
     "writer": writer.writer,
+    "documents": documents.documents,
 }
 
 chosen = sys.argv[1:] or list(BENCHMARKS)

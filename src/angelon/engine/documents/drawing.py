@@ -136,13 +136,18 @@ def _text(name: str) -> str:
     return resources.files(__package__).joinpath(name).read_text("utf-8")
 
 
-def stylesheet(document: Document, look: Mapping[str, Any]) -> str:
-    said = wording(document.language)
-    pages = said["page"].replace("{page}", '" counter(page) "').replace("{pages}", '" counter(pages) "')
+def stylesheet(look: Mapping[str, Any]) -> str:
     font = str(look.get("font", "sans-serif"))
-    css = _text("page.css").replace("PAGES", f'"{pages}"').replace("FALLBACK", font)
+    css = _text("page.css").replace("FALLBACK", font)
     css = css.replace("ACCENT", str(look.get("accent", "#0E5A55"))).replace("WIDTH", str(look.get("logo_width", 160)))
     return css if font == "sans-serif" else css.replace("Text, ", "")
+
+
+def _numbers_of_pages(document: Document) -> str:
+    """The style by which pages say which of how many they are; of one page nothing is said, and it is laid out once."""
+    said = wording(document.language)["page"]
+    pages = said.replace("{page}", '" counter(page) "').replace("{pages}", '" counter(pages) "')
+    return f'@page {{ @bottom-right {{ content: "{pages}"; font: 8pt Text, sans-serif; color: #555 }} }}'
 
 
 @functools.cache
@@ -164,7 +169,7 @@ def pdf(document: Document, look: Mapping[str, Any]) -> bytes:
     import weasyprint  # takes half a second to be read, and is not there without Pango
 
     frozen = json.dumps([document.plain(), dict(look)], sort_keys=True).encode()
-    html = weasyprint.HTML(string=page(document, look, stylesheet(document, look)), url_fetcher=_fetcher())
+    html = weasyprint.HTML(string=page(document, look), url_fetcher=_fetcher())
     options: dict[str, Any] = {
         "pdf_variant": "pdf/a-3a", "pdf_tags": True, "pdf_identifier": hashlib.sha256(frozen).digest()[:16],
     }  # fmt: skip
@@ -175,10 +180,22 @@ def pdf(document: Document, look: Mapping[str, Any]) -> bytes:
         )  # fmt: skip
         rows = "".join(_PROPERTY % pair for pair in _PROPERTIES.items())
         options |= {"attachments": [xml], "xmp_metadata": [io.BytesIO((_XMP % rows).encode())]}
+    faces, known = _faces()
+    css = [faces, _parsed(stylesheet(look))]
+    laid_out = html.render(stylesheets=css, font_config=known, **options)
+    if len(laid_out.pages) > 1:
+        numbered = weasyprint.CSS(string=_numbers_of_pages(document), font_config=known)
+        laid_out = html.render(stylesheets=[*css, numbered], font_config=known, **options)
     made = io.BytesIO()
-    css, known = _faces()
-    html.write_pdf(made, stylesheets=[css], font_config=known, **options)
+    laid_out.write_pdf(made, **options)
     return made.getvalue()
+
+
+@functools.lru_cache(maxsize=64)
+def _parsed(css: str) -> Any:
+    import weasyprint
+
+    return weasyprint.CSS(string=css, font_config=_faces()[1], url_fetcher=_fetcher())
 
 
 def _midnight(document: Document) -> Any:

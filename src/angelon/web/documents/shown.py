@@ -36,7 +36,7 @@ PAPER = (
 
 def paper(document: Document, look: dict[str, Any]) -> Response:
     """The document itself, as a page within a page."""
-    css = stylesheet(document, look) + "\nbody { margin: 9mm; background: #fff }\n"
+    css = stylesheet(look) + "\nbody { margin: 9mm; background: #fff }\n"
     answer = Response(page(document, look, css), mimetype="text/html")
     answer.headers["Content-Security-Policy"] = PAPER
     return answer
