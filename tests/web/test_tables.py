@@ -122,7 +122,7 @@ def test_what_cannot_be_fetched_is_said_and_stays_as_typed(client, bench, keeper
     assert answer.status_code == 422
     assert told.lower() in text(answer).lower()
     assert form.get("url", "/prices.csv") in answer.get_data(as_text=True)
-    assert bench.rows("SELECT fetch FROM shop_table")[0].fetch in (None, "null")
+    assert bench.rows('SELECT "fetch" FROM shop_table')[0].fetch in (None, "null")
 
 
 def test_an_address_that_cannot_be_asked_is_said_when_it_is_tried(client, bench, keeper):

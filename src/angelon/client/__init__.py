@@ -100,6 +100,18 @@ class Client:
         body = models.TellParcels(parcels=list(parcels)).model_dump(mode="json", exclude_defaults=True)
         return self._ask(models.ParcelsTold, "POST", "/parcels", json=body)
 
+    def documents(self, **filters: Any) -> Iterator[models.Document]:
+        """Every invoice and credit note that fits, the newest first."""
+        yield from self._all(models.Documents, "/documents", filters)
+
+    def document(self, document_id: int) -> models.DocumentDetails:
+        return self._ask(models.DocumentDetails, "GET", f"/documents/{document_id}")
+
+    def make_invoice(self, order_id: int, **given: Any) -> models.DocumentDetails:
+        """An order's invoice: the same for the same request."""
+        body = models.MakeInvoice(**given).model_dump(mode="json", exclude_defaults=True)
+        return self._ask(models.DocumentDetails, "POST", f"/orders/{order_id}/invoice", json=body)
+
     def people(self, **filters: Any) -> Iterator[models.Person]:
         yield from self._all(models.People, "/people", filters)
 

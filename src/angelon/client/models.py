@@ -15,6 +15,7 @@ SCOPES: dict[str, str] = {
     "sends.write": "Retry, hold and cancel sends",
     "orders.read": "Read orders and people, with contact details",
     "parcels.write": "Add parcels, and say how far they are",
+    "documents.write": "Make invoices",
     "people.write": "Set people’s tags, and note their consent",
     "suppressions.read": "Read suppressed addresses",
     "suppressions.write": "Suppress addresses, and let them be written to again",
@@ -297,6 +298,78 @@ class ParcelsTold(Model):
     taken: int
     problems: list[Problem] = Field(default_factory=list)
     """What was not taken, each with its place in the list."""
+
+
+class Document(Model):
+    """An invoice or credit note. Amounts are decimals, as they are printed."""
+
+    id: int
+    number: str
+    kind: Literal["invoice", "credit"]
+    day: dt.date
+    order_id: int | None = None
+    order: str = ""
+    """The order's number; its order may be kept no longer."""
+    buyer: str = ""
+    country: str
+    """Whose tax it is under."""
+    rule: str
+    currency: str
+    net: str
+    tax: str
+    gross: str
+    taken_back: bool = False
+    """Whether all of an invoice was taken back."""
+    corrects_id: int | None = None
+
+
+class Documents(Page):
+    items: list[Document]
+
+
+class DocumentsQuery(Model):
+    kind: Literal["", "invoice", "credit"] = ""
+    country: str = Field("", max_length=2)
+    rule: str = Field("", max_length=30)
+    month: str = Field("", pattern=r"^(\d{4}-(0[1-9]|1[0-2]))?$")
+    words: str = Field("", max_length=60)
+    """A part of its number or of the buyer's name, or the order's number."""
+    cursor: str = Field("", max_length=300)
+    limit: int = Field(50, ge=1, le=200)
+
+
+class DocumentReason(Model):
+    """Why a figure is as it is."""
+
+    what: str
+    figure: str
+    why: str
+
+
+class DocumentDetails(Document):
+    """A document with the reason of each figure and its files."""
+
+    reasons: list[DocumentReason] = Field(default_factory=list)
+    pdf: str = ""
+    """Its PDF in base64; empty where it could not be drawn just now."""
+    xml: str = ""
+    """The same figures by EN 16931; empty where that has no form for them."""
+
+
+class MakeInvoice(Model):
+    """For whom; what is empty is as the order has it."""
+
+    name: str = Field("", max_length=200)
+    company: str = Field("", max_length=200)
+    lines: list[str] = Field(default_factory=list, max_length=6)
+    postcode: str = Field("", max_length=40)
+    city: str = Field("", max_length=200)
+    country: str = Field("", pattern=r"^([A-Z]{2})?$")
+    tax_number: str = Field("", max_length=60)
+    email: str = Field("", max_length=254)
+    """Where it goes, if not to the order's own address."""
+    replace: bool = False
+    """Whether an invoice for another buyer is taken back and replaced."""
 
 
 class ImportedRow(Model):

@@ -28,7 +28,7 @@ TITLES = {
 }
 GROUPS = {
     "sources": "Events", "events": "Events", "sends": "Sends", "orders": "Orders",
-    "questions": "Orders", "parcels": "Parcels", "suppressions": "Suppressions",
+    "questions": "Orders", "parcels": "Parcels", "documents": "Documents", "suppressions": "Suppressions",
     "people": "People", "consents": "People",
     "rehearsals": "Tests", "checks": "Tests", "setup": "Set-up",
 }  # fmt: skip

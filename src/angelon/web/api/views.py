@@ -7,13 +7,13 @@ from typing import Any
 from flask import Blueprint, jsonify, render_template, url_for
 
 from angelon.client.models import SCOPES
-from angelon.web.api import events, imports, orders, parcels, people, sends, setup, suppressions, tests
+from angelon.web.api import documents, events, imports, orders, parcels, people, sends, setup, suppressions, tests
 from angelon.web.api.description import GROUPS, description
 from angelon.web.api.operation import operations, pages
 from angelon.web.services import public_address
 
 __all__ = ["OPERATIONS", "documentation", "pages"]
-OPERATIONS = (events, imports, sends, orders, parcels, people, suppressions, tests, setup)
+OPERATIONS = (events, imports, sends, orders, parcels, documents, people, suppressions, tests, setup)
 """What registers the operations, in the order in which they are described."""
 documentation = Blueprint("api_documentation", __name__, url_prefix="/api", template_folder="templates")
 
