@@ -236,3 +236,29 @@ def test_a_line_s_own_kind_of_goods_goes_before_its_sku():
     assert [row.parts[0].percent for row in document.figures.rows] == [7, 7]
     assert "Books, as the order says" in document.figures.rows[0].why
     assert "Books, by the sku" in document.figures.rows[1].why
+
+
+def test_a_line_below_zero_is_a_discount_and_never_more_is_taken_back_than_was_paid():
+    _, _, document = made({}, {}, "2 x 20 A; 1 x -5 OFF; 1 x 10 PAT-1", {}, "45.00")
+    figures = document.figures
+    assert figures.gross == 4500
+    nothing = [[0, 0]] * len(crediting.items_of(figures))
+    with pytest.raises(HeldBack, match=r"Only 45\.00 EUR"):
+        crediting.credit_amount(figures, nothing, 4501)
+    part = crediting.credit_amount(figures, nothing, 3000)
+    rest = crediting.credit_amount(figures, crediting.credited(figures, [part]), 1500)
+    for name in ("gross", "net", "tax"):
+        assert sum(getattr(one, name) for note in (part, rest) for one in note) == getattr(figures, name)
+
+
+@pytest.mark.parametrize(
+    ("lines", "total", "told"),
+    [
+        ("; ".join(["1 x 1 A"] * 251), "251.00", "251 lines, and a document at most 250"),
+        ("1 x 99999999999999999999 A", "99999999999999999999", "too large"),
+        ("1 x 1 A", "1E+25", "too large"),
+    ],
+)
+def test_what_is_too_much_is_held(lines, total, told):
+    with pytest.raises(HeldBack, match=told):
+        made({}, {}, lines, {}, total)

@@ -65,12 +65,15 @@ def credit_rest(invoice: Figures, before: Sequence[Sequence[int]]) -> list[Part]
 def credit_amount(invoice: Figures, before: Sequence[Sequence[int]], amount: int) -> list[Part]:
     """A sum off what is left, shared out over the items. Raises HeldBack where less is left."""
     items = items_of(invoice)
+    rest = sum(item.part.gross - gross for item, (gross, _) in zip(items, before, strict=True))
     left = [max(item.part.gross - gross, 0) for item, (gross, _) in zip(items, before, strict=True)]
     if amount <= 0:
         raise HeldBack("There is nothing to credit.", "Type an amount above 0.")
-    if amount > sum(left):
-        said = f"{Decimal(sum(left)).scaleb(-invoice.digits):f} {invoice.currency}"
+    if amount > rest:
+        said = f"{Decimal(rest).scaleb(-invoice.digits):f} {invoice.currency}"
         raise HeldBack(f"Only {said} of the invoice is left.", "Type at most that.")
+    if amount == rest:  # what was taken off by lines below zero goes with it
+        return credit_rest(invoice, before)
     return _parts(items, before, shared(amount, left))
 
 

@@ -123,6 +123,12 @@ class Figures:
         return self.net + self.tax
 
 
+MOST_LINES = 250
+"""Lines of one document: more take longer to be drawn than others should wait."""
+MOST_UNITS = 10**15
+"""What an amount may be, in the smallest unit."""
+
+
 def digits_of(currency: str) -> int:
     return int(get_currency_precision(currency))
 
@@ -160,6 +166,12 @@ def work_out(documents: Any, treatment: Treatment, sale: Sale, day: dt.date) -> 
     """
     if not sale.lines:
         raise HeldBack("The order has no lines.", "Map the order’s lines with name, quantity and price.")
+    if len(sale.lines) > MOST_LINES:
+        what = f"The order has {len(sale.lines):,} lines, and a document at most {MOST_LINES}."
+        raise HeldBack(what, "Make it elsewhere, or send the order in parts.")
+    largest = max(sale.total, sale.postage, *(abs(line.price * line.quantity) for line in sale.lines))
+    if largest * 10 ** digits_of(sale.currency) > MOST_UNITS:
+        raise HeldBack("The order’s amounts are too large for a document.", "Look at the mapping of its amounts.")
     tried: list[Figures] = []
     for prices in ("gross", "net") if documents.prices == "auto" else (documents.prices,):
         figures = _figures(documents, treatment, sale, day, prices)
