@@ -72,7 +72,7 @@ def test_a_customer_gets_an_invoice_and_another_for_a_business(page, running, pl
 def test_the_page_can_be_read_by_everybody(looked_at, running):
     (row,) = running.rows('SELECT id FROM "order" ORDER BY id LIMIT 1')
     looked_at.goto(f"/orders/{row[0]}")
-    where = looked_at.get_by_role("link", name="What the customer sees").last.get_attribute("href")
+    where = looked_at.get_by_role("link", name="Its customer’s page").get_attribute("href")
     for width in (1280, 380):
         looked_at.set_viewport_size({"width": width, "height": 800})
         for theme in ("light", "dark"):

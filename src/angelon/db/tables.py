@@ -270,7 +270,11 @@ class EventRow(SQLModel, table=True):
     __tablename__ = "event"
     __table_args__ = (
         UniqueConstraint("source_id", "delivery_key"),
-        Index("ix_event_to_plan", "received_at", sqlite_where=text(TO_PLAN), postgresql_where=text(TO_PLAN)),
+        Index(
+            *("ix_event_to_plan", "received_at", "source_id"),
+            sqlite_where=text(TO_PLAN),
+            postgresql_where=text(TO_PLAN),
+        ),
         Index("ix_event_decide", "decide_at", sqlite_where=text(TO_DECIDE), postgresql_where=text(TO_DECIDE)),
         Index("ix_event_awaiting", "order_id", sqlite_where=text(AWAITING), postgresql_where=text(AWAITING)),
         Index("ix_event_blocked", "source_id", sqlite_where=text(BLOCKED), postgresql_where=text(BLOCKED)),

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import datetime as dt
 import time
+from collections import Counter
 from collections.abc import Callable, Collection, Sequence
 from typing import Any
 
@@ -58,6 +59,8 @@ class Planner:
         self._payloads = Payloads()
         self._batch_size = 2 * LEAST
         self._ahead: dict[str, tuple[LiveSetup, ReadEvent]] = {}
+        self._passed: frozenset[int] = frozenset()
+        """Sources that have had their turn and have more: the next batch is the others', as far as they have any."""
 
     def run_batch(self, limit: int | None = None) -> tuple[int, int]:
         """Plans up to `limit` events that wait; gives how many, and how many sends came of them.
@@ -65,14 +68,19 @@ class Planner:
         Without a limit it plans as many as are likely to take BATCH_SECONDS: while it plans, nobody else can write,
         and deliveries that come in wait for it.
         """
-        without = self._setups.unreadable_sources()
+        unreadable = self._setups.unreadable_sources()
+        without = [*unreadable, *(self._passed if limit is None else ())]
         wanted = BATCH_SECONDS if self._database.sqlite else BATCH_SECONDS_OF_A_STORE
         most = limit or self._batch_size
         if not self._read_ahead(most, without):
-            return 0, 0
+            if len(without) == len(unreadable) or not self._read_ahead(most, unreadable):
+                self._passed = frozenset()
+                return 0, 0
+            without, self._passed = unreadable, frozenset()
         with self._database.connection(purpose="planning") as connection:
             rows = self._mine(connection, most, without)
             began = time.monotonic()
+            self._passed = self._that_had_their_turn(rows) if len(rows) == most else frozenset()
             unread = {row.delivery_id for row in rows if row.id not in self._ahead}
             rows = within_bytes(event_queries.sizes(connection, unread), rows)
             done = self._plan(connection, rows, None if limit else began + wanted)
@@ -82,6 +90,18 @@ class Planner:
         elif done[0] == most:
             self._batch_size = min(MOST, most + most // 4 + 1)
         return done
+
+    def _that_had_their_turn(self, rows: Sequence[Any]) -> frozenset[int]:
+        """The sources that are passed over next: who fills most of a whole batch has a backlog, and lets others go
+        first, each of them once. Sources that tell of the same orders have one turn, so that nothing overtakes.
+        """
+        numbers = Counter(self._family_of(row.source_id) for row in rows)
+        family, number = numbers.most_common(1)[0]
+        return self._passed | family if number * 2 > len(rows) else frozenset()
+
+    def _family_of(self, source_id: int) -> frozenset[int]:
+        found = self._setups.of_source(source_id).families.get(source_id)
+        return found[1] if found is not None else frozenset({source_id})
 
     def _mine(self, connection: Connection, most: int, without: Collection[int]) -> Sequence[Any]:
         """Events that wait, of stores for which no other process plans or decides just now: what a route has said and
