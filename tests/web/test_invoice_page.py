@@ -10,7 +10,7 @@ import pypdf
 import pytest
 
 from angelon.engine.preferences import Links
-from angelon.web.customers import guesses, invoice_words, proofs
+from angelon.web.customers import guesses, invoice_words, invoices, proofs
 from tests.core.documents.made import NUMBERS
 from tests.engine.test_documents import SETTINGS, order, shop  # noqa: F401 - a fixture
 from tests.web.test_route_pages import text
@@ -21,7 +21,8 @@ FORM = {"name": "Jo", "lines": "Slip 4", "city": "Cobh", "country": "IE", "email
 
 @pytest.fixture
 def opened(shop, monkeypatch):  # noqa: F811
-    for limits in (proofs.by_asker, proofs.by_order, proofs.by_all, guesses.by_asker, guesses.by_all):
+    for limits in (proofs.by_asker, proofs.by_order, proofs.by_all, guesses.by_asker, guesses.by_all,
+                   invoices.by_order, invoices.by_all):  # fmt: skip
         monkeypatch.setattr(limits, "spend", lambda *_: {})
         monkeypatch.setattr(limits, "spend_by", lambda *_: {}, raising=False)
     shop.store(documents=PAGE, locales=["de"])
@@ -182,3 +183,12 @@ def test_every_language_says_everything():
         assert all(words), tag
         assert "{number}" in words.title
         assert "{number}" in words.there
+
+
+def test_a_link_is_asked_so_often_and_no_more(shop, client):  # noqa: F811
+    shop.store(documents=PAGE)
+    where = link(shop, order(shop))
+    answers = [client.post(where, data=FORM | {"email": "nobody"}).status_code for _ in range(14)]
+    assert answers[:12] == [422] * 12
+    assert answers[-1] == 429
+    assert client.get(where).status_code == 200

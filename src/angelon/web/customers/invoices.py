@@ -26,6 +26,7 @@ from angelon.engine.documents.press import CantDraw
 from angelon.engine.operations import documents as operations
 from angelon.engine.operations.documents import NONE, Request
 from angelon.engine.preferences import Links
+from angelon.web.api.limits import Limits
 from angelon.web.customers import frame, proofs
 from angelon.web.customers.follow import choose_locale, languages_of
 from angelon.web.customers.follow_words import follow_words
@@ -36,6 +37,8 @@ from angelon.web.services import live, read_anew, services, session, work
 
 pages = Blueprint("invoices", __name__, template_folder="templates")
 BY = "the customer"
+by_order, by_all = Limits(rate=0.05, burst=12), Limits(rate=10, burst=100)
+"""How often whoever has an order's link may ask for its invoice, and all together."""
 TYPED = ("name", "company", "postcode", "city", "tax_number")
 
 
@@ -177,7 +180,9 @@ def make(token: str) -> Any:
     """Makes the invoice, or the same again; what can't be made is noted for the shop."""
     order = _opened(token)
     said, settings = invoice_words(choose_locale(order.language or "")), operations.settings_of(live())
-    if proofs.too_often(order.number):
+    now = services().clock.now()
+    held = [by_order.spend(order.id or 0, now), by_all.spend(0, now)]
+    if any("Retry-After" in one for one in held):
         abort(429, sign_up_words(choose_locale(order.language or "")).slow)
     there = documents.current(session().connection(), order.id or 0)
     if closed := _closed(order, said, there):
