@@ -9,7 +9,7 @@ from fractions import Fraction
 from typing import Any, Literal
 
 from angelon.core.documents.figures import Figures, Part, Row, digits_of, rounded
-from angelon.core.documents.rules import Buyer, Treatment
+from angelon.core.documents.rules import Treatment
 
 Kind = Literal["invoice", "credit", "proforma", "delivery"]
 KINDS: dict[str, str] = {
@@ -18,8 +18,6 @@ KINDS: dict[str, str] = {
     "proforma": "proforma invoice",
     "delivery": "delivery note",
 }
-NUMBERED = ("invoice", "credit")
-"""Kinds that have a number of a series; others are drawn anew each time, and nothing of them is stored."""
 FORM = 1
 """Which form of frozen data this is, so that older ones stay readable."""
 
@@ -140,6 +138,3 @@ def second_of(documents: Any, figures: Figures, currency: str, day: dt.date) -> 
     digits = digits_of(currency)
     tax = rounded(Fraction(figures.tax) / 10**figures.digits * Fraction(newest.rate) * 10**digits)
     return Second(currency, digits, newest.rate, newest.day, tax)
-
-
-__all__ = ["KINDS", "NUMBERED", "Buyer", "Document", "Kind", "Party", "Second", "second_of"]

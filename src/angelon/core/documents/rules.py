@@ -14,7 +14,7 @@ from typing import Any, Literal
 
 from angelon.core.countries import country_name
 from angelon.core.documents.rates import UNION, rate_on
-from angelon.core.documents.tax_numbers import BadTaxNumber, checked_number, country_of
+from angelon.core.documents.tax_numbers import BadTaxNumber, checked_number
 
 Scheme = Literal["small", "domestic", "registered", "reverse_charge", "one_stop", "threshold", "export"]
 CATEGORIES: dict[str, tuple[str, str]] = {
@@ -210,6 +210,3 @@ def _own(buyer: Buyer) -> str:
         return checked_number(buyer.country, buyer.tax_number) if buyer.tax_number else ""
     except BadTaxNumber:
         return buyer.tax_number.strip()[:40]
-
-
-__all__ = ["Buyer", "HeldBack", "Treatment", "country_of", "rate_of", "treat"]

@@ -9,7 +9,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field, StringConstraints, field_validator, model_validator
 
-from angelon.core.documents.rates import KINDS, RateKind
+from angelon.core.documents.rates import RateKind
 from angelon.core.documents.tax_numbers import BadTaxNumber, checked_number
 from angelon.core.specs.base import Key, Locale, Name, OneLine, Spec
 from angelon.core.specs.carrier import Country
@@ -193,6 +193,3 @@ def numbered(series: str, year: int, number: int) -> str:
         return f"{value:0{found[2]}}" if found[2] else str(value)
 
     return SERIES.sub(put, series)
-
-
-__all__ = ["KINDS", "Documents", "ExchangeRate", "GoodsGroup", "OwnRate", "Registration", "Seller", "numbered"]

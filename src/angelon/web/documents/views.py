@@ -10,7 +10,7 @@ from decimal import Decimal, InvalidOperation
 from typing import Any
 from urllib.parse import urlencode
 
-from flask import Blueprint, Response, abort, flash, g, redirect, render_template, request, send_file, url_for
+from flask import Blueprint, abort, flash, g, redirect, render_template, request, send_file, url_for
 
 from angelon.core.countries import countries
 from angelon.core.documents.document import Document
@@ -377,6 +377,3 @@ def as_zip() -> Any:
     made.seek(0)
     name = f"documents-{request.args.get('month') or 'all'}.zip"
     return send_file(made, "application/zip", download_name=name, as_attachment=True)
-
-
-__all__ = ["Response", "pages"]
