@@ -57,6 +57,7 @@ def correct(page, bench, mark, path):
     expect(bench.locator(".var.open")).to_have_attribute("data-field", mark)
     field = bench.locator(f"[data-path={json.dumps(path)}]")
     field.click()
+    expect(bench.locator(f'[data-open="{mark}"]')).to_be_focused()  # the answer is there, and was painted
     expect(bench.locator(".var.open .steps code").first).not_to_be_empty()
     bench.locator(f'[data-open="{mark}"]').click()
     expect(bench.locator(".var.open")).to_have_count(0)
