@@ -1,5 +1,6 @@
 """A browser for the tests: Debian's Chromium, headless, with no errors allowed on any page."""
 
+import re
 import shutil
 from pathlib import Path
 
@@ -68,3 +69,18 @@ def looked_at(browser, running):
     tab.faults = listen(tab)
     yield tab
     context.close()
+
+
+@pytest.fixture
+def place_order(page, running):
+    """Places an order of one of the stand-ins' customers; gives its number, its id and its customer's address."""
+
+    def place(customer):
+        page.goto("/standins")
+        page.get_by_label("Customer").select_option(index=customer % 5)
+        page.get_by_role("button", name="Place the order").click()
+        number = re.search(r"BK-\d+", page.locator(".toast, .flash, [role=status]").first.text_content())[0]
+        of_order = 'SELECT o.id, c.email FROM "order" o JOIN contact c ON c.id = o.contact_id WHERE number = ?'
+        return number, *running.wait_for(lambda: running.rows(of_order, number))[0]
+
+    return place

@@ -13,22 +13,8 @@ ORDERS = iter(range(1, 12))
 
 
 @pytest.fixture
-def placed(page, running):
-    """Places an order; gives its number, its id and its customer's address."""
-
-    def place():
-        page.goto("/standins")
-        page.get_by_label("Customer").select_option(index=next(ORDERS) % 5)
-        page.get_by_role("button", name="Place the order").click()
-        number = re.search(r"BK-\d+", page.locator(".toast, .flash, [role=status]").first.text_content())[0]
-        rows = running.wait_for(
-            lambda: running.rows(
-                'SELECT o.id, c.email FROM "order" o JOIN contact c ON c.id = o.contact_id WHERE number = ?', number
-            )
-        )
-        return number, *rows[0]
-
-    return place
+def placed(place_order):
+    return lambda: place_order(next(ORDERS))
 
 
 def pdf_text(page, link):

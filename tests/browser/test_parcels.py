@@ -13,16 +13,12 @@ ORDERS = iter(range(3, 12))
 
 
 @pytest.fixture
-def placed(page, running):
+def placed(place_order):
     """Places an order; gives its number and the address of its page."""
 
     def place():
-        page.goto("/standins")
-        page.get_by_label("Customer").select_option(index=next(ORDERS) % 5)
-        page.get_by_role("button", name="Place the order").click()
-        number = re.search(r"BK-\d+", page.locator(".toast, .flash, [role=status]").first.text_content())[0]
-        rows = running.wait_for(lambda: running.rows('SELECT id FROM "order" WHERE number = ?', number))
-        return number, f"/orders/{rows[0][0]}"
+        number, id_, _ = place_order(next(ORDERS))
+        return number, f"/orders/{id_}"
 
     return place
 

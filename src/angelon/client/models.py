@@ -357,15 +357,15 @@ class DocumentDetails(Document):
 
 
 class MakeInvoice(Model):
-    """For whom; what is empty is as the order has it."""
+    """For whom; what is null is as the order has it. An address is taken as a whole."""
 
-    name: str = Field("", max_length=200)
-    company: str = Field("", max_length=200)
-    lines: list[str] = Field(default_factory=list, max_length=6)
-    postcode: str = Field("", max_length=40)
-    city: str = Field("", max_length=200)
-    country: str = Field("", pattern=r"^([A-Z]{2})?$")
-    tax_number: str = Field("", max_length=60)
+    name: str | None = Field(None, max_length=200)
+    company: str | None = Field(None, max_length=200)
+    lines: list[str] | None = Field(None, max_length=6)
+    postcode: str | None = Field(None, max_length=40)
+    city: str | None = Field(None, max_length=200)
+    country: str | None = Field(None, pattern=r"^[A-Z]{2}$")
+    tax_number: str | None = Field(None, max_length=60)
     email: str = Field("", max_length=254)
     """Where it goes, if not to the order's own address."""
     replace: bool = False

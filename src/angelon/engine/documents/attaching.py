@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import Any
 
 from angelon.core.documents.document import Kind
@@ -15,7 +16,6 @@ from angelon.db.database import Database
 from angelon.db.live_setup import LiveSetup
 from angelon.db.secrets import Vault
 from angelon.engine.clock import Clock
-from angelon.engine.documents.confirming import confirm
 from angelon.engine.documents.drawing import title_of
 from angelon.engine.documents.files import file_name_of, pdf_of, unnumbered
 from angelon.engine.documents.press import CantDraw
@@ -59,21 +59,22 @@ class Attaching:
             raise HeldBack("A test without an order has no document.", "Test it with an order.")
         if of != "invoice":
             return self._drawn(live, send, "delivery" if of == "delivery" else "proforma")
-        row = self._row(live, send)
+        row = self._there(live, send)
+        if row is None and (send.test or live.trial):  # neither makes one: the same, without a number
+            return self._drawn(live, send, "invoice")
+        row = row or self._made(live, send)
         return File(file_name_of(row), "application/pdf", pdf_of(self._database, row.id))
 
     def _drawn(self, live: LiveSetup, send: DueSend, kind: Kind) -> File:
         with self._database.reading() as session:
-            order = orders.get(session, live.store_id, send.order_id or 0)
-            if order is None:
-                raise HeldBack("The order is not there any more.", "Send it without the document.")
+            order = self._order(session, live, send)
             document = operations.preview(session, live, order, Request(), self._clock.now(), kind)
             look = operations.look_of(session, live)
         name = f"{title_of(document)} {document.order}".replace("/", "-")
         return File(f"{name}.pdf", "application/pdf", unnumbered(document, look))
 
-    def _row(self, live: LiveSetup, send: DueSend) -> Any:
-        """The invoice that goes along: the one that the event is about, the one that counts, else a new one."""
+    def _there(self, live: LiveSetup, send: DueSend) -> Any:
+        """The invoice that the event is about, else the one that counts; None where there is none yet."""
         with self._database.reading() as session:
             connection = session.connection()
             event = events.by_ids(connection, [send.event_id]).get(send.event_id) if send.event_id else None
@@ -81,30 +82,23 @@ class Attaching:
                 row = documents.get(connection, live.store_id, int(event.was[3:]))
                 if row is not None:
                     return row
-            row = documents.current(connection, send.order_id) if send.order_id is not None else None
-            if row is not None:
-                return row
-            order = orders.get(session, live.store_id, send.order_id or 0)
-            if order is None:
-                raise HeldBack("The order is not there any more.", "Send it without the document.")
-            if send.test:
-                raise HeldBack("A test makes no invoice, and the order has none yet.", "Make it on the order’s page.")
+            return documents.current(connection, send.order_id) if send.order_id is not None else None
+
+    def _made(self, live: LiveSetup, send: DueSend) -> Any:
+        with self._database.reading() as session:
+            order = self._order(session, live, send)
             facts = operations.facts_of(session, live, order)
-        buyer = Request().buyer(facts)
-        settings, store = operations.settings_of(live), live.setup.store
-        now = self._clock.now()
-        known = confirm(settings, settings.home or store.country, buyer.country, buyer.tax_number,
-                        store.private_hosts, now)  # fmt: skip
-        request = Request(confirmed=known[0], proof=known[1])
-        try:
-            with unit(self._installation(), live.store_id, BY) as work:
-                made = operations.issue(work, order, request, by=BY.name, tells=False)
-        except HeldBack as error:
-            with unit(self._installation(), live.store_id, BY) as work:
-                operations.hold(work, order, request, error, BY.name)
-            raise
+        asked = operations.confirmed(live, facts, Request(), self._clock.now())
+        begin = partial(unit, self._installation(), live.store_id, BY)
+        made = operations.issue_or_hold(begin, order, asked, by=BY.name, tells=False)
         with self._database.reading() as session:
             return documents.get(session.connection(), live.store_id, made.id)
+
+    def _order(self, session: Any, live: LiveSetup, send: DueSend) -> Any:
+        order = orders.get(session, live.store_id, send.order_id or 0)
+        if order is None:
+            raise HeldBack("The order is not there any more.", "Send it without the document.")
+        return order
 
     def _installation(self) -> Installation:
         assert self._vault is not None

@@ -14,6 +14,9 @@ from angelon.core.specs.documents import Documents
 from angelon.gateways.fetching import CantFetch, fetch
 
 SECONDS = 8.0
+FRESH, MOST = dt.timedelta(minutes=1), 200
+"""How long an answer stands for the same question, which a page and what is made from it ask one after the other."""
+_SAID: dict[str, tuple[dt.datetime, tuple[bool | None, str]]] = {}
 
 
 def confirm(
@@ -31,6 +34,18 @@ def confirm(
     url = settings.check_url.replace("{country}", quote(prefix, safe="")).replace(
         "{number}", quote(plain.removeprefix(prefix), safe="")
     )
+    known = _SAID.get(url)
+    if known is not None and dt.timedelta() <= now - known[0] < FRESH:
+        return known[1]
+    answer = _asked(url, plain, private, now)
+    if answer[0] is not None:  # where nobody could say, it is asked again
+        if len(_SAID) >= MOST:
+            _SAID.clear()
+        _SAID[url] = now, answer
+    return answer
+
+
+def _asked(url: str, number: str, private: Collection[str], now: dt.datetime) -> tuple[bool | None, str]:
     try:
         answer = orjson.loads(fetch(url, private, 100_000, SECONDS, {"Accept": "application/json"}))
     except (CantFetch, orjson.JSONDecodeError) as error:
@@ -43,4 +58,4 @@ def confirm(
     reference = answer.get("reference")
     mark = f", reference {reference[:60]}" if isinstance(reference, str) and reference else ""
     told = "in use" if valid else "not in use"
-    return valid, f"{plain} was answered to be {told}{who}{mark}, on {now.day} {now:%B %Y at %H:%M} UTC."
+    return valid, f"{number} was answered to be {told}{who}{mark}, on {now.day} {now:%B %Y at %H:%M} UTC."

@@ -59,15 +59,13 @@ def page(document: Document, look: Mapping[str, Any], css: str = "") -> str:
     said, tag = wording(document.language), locale_of(regional(document.language, document.seller.country))
     figures = document.figures
 
+    form = "#,##0" + (f".{'0' * figures.digits}" if figures.digits else "")
+
     def amount(number: int) -> str:
-        form = format_decimal(Decimal(number).scaleb(-figures.digits), locale=tag, decimal_quantization=False)
-        return form if not figures.digits else format_currency(
-            Decimal(number).scaleb(-figures.digits), figures.currency, format=_plain_form(figures.digits), locale=tag,
-            currency_digits=False,
-        )  # fmt: skip
+        return str(format_decimal(Decimal(number).scaleb(-figures.digits), format=form, locale=tag))
 
     def percent(rate: Any) -> str:
-        return str(format_percent(rate / 100, format=f"#,##0.{'#' * 3} %", locale=tag))
+        return str(format_percent(rate / 100, format="#,##0.### %", locale=tag))
 
     def day(value: Any) -> str:
         return str(format_date(value, "long", locale=tag))
@@ -116,10 +114,6 @@ def page(document: Document, look: Mapping[str, Any], css: str = "") -> str:
         ],
     )  # fmt: skip
     return made
-
-
-def _plain_form(digits: int) -> str:
-    return f"#,##0.{'0' * digits}"
 
 
 def _place(party: Party) -> str:

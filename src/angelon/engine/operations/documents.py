@@ -6,7 +6,8 @@ import base64
 import datetime as dt
 import hashlib
 import json
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
+from contextlib import AbstractContextManager
 from dataclasses import dataclass, replace
 from decimal import Decimal
 from typing import Any
@@ -28,47 +29,37 @@ from angelon.core.values import unpack
 from angelon.db import documents, events
 from angelon.db import files as library
 from angelon.db.live_setup import LiveSetup
-from angelon.db.records import NewEvent
+from angelon.engine.documents.confirming import confirm
 from angelon.engine.operations.store import change as change_store
+from angelon.engine.order_events import tell
 from angelon.engine.unit import Work
 
 MADE, ASKED, HELD = "document.made", "document.requested", "document.held"
-NONE = "-"
-"""A tax number that stands for none, even where the order has one."""
 MOST_LOGO = 400_000
 """Bytes of a picture that is kept with documents."""
 
 
 class Request(Spec):
-    """For whom an invoice is asked; what is empty is as the order has it. `confirmed` and `proof` are what whoever was
+    """For whom an invoice is asked; what is None is as the order has it. `confirmed` and `proof` are what whoever was
     asked has said of the tax number.
     """
 
-    name: str = ""
-    company: str = ""
-    lines: list[str] = Field(default_factory=list, max_length=6)
-    postcode: str = ""
-    city: str = ""
-    country: str = ""
-    tax_number: str = ""
+    name: str | None = None
+    company: str | None = None
+    lines: list[str] | None = Field(None, max_length=6)
+    postcode: str | None = None
+    city: str | None = None
+    country: str | None = None
+    tax_number: str | None = None
     confirmed: bool | None = None
     proof: str = ""
 
     def buyer(self, order: Ordered) -> Buyer:
         """The buyer: as the order names them, with what was said otherwise. An address is taken as a whole."""
-        own = buyer_of(order)
-        moved = bool(self.lines or self.postcode or self.city)
-        return Buyer(
-            name=self.name or own.name,
-            lines=tuple(self.lines) if moved else own.lines,
-            postcode=self.postcode if moved else own.postcode,
-            city=self.city if moved else own.city,
-            country=self.country or own.country,
-            tax_number="" if self.tax_number == NONE else self.tax_number or own.tax_number,
-            company=self.company or own.company,
-            confirmed=self.confirmed,
-            proof=self.proof,
-        )
+        own, said = buyer_of(order), self.model_dump(exclude_none=True)
+        if said.keys() & {"lines", "postcode", "city"}:
+            own = replace(own, lines=(), postcode="", city="")
+        return replace(own, **said | ({"lines": tuple(self.lines)} if self.lines is not None else {}))
 
 
 @dataclass(frozen=True, slots=True)
@@ -153,6 +144,8 @@ def issue(
         what = f"There is the invoice {there.name} already, for another name, address or tax number."
         raise Invalid([Problem("", what, "Take it back first, or have it replaced.")])
     day = today(live, work.now)
+    if live.trial:
+        raise HeldBack("The store is on trial, in which nothing is numbered.", "End the trial first.")
     document = invoice(settings_of(live), live.setup.store, facts, buyer, day)
     if there is not None:
         _take_back(work, there, credit_all(connection, there), "Another address or tax number was asked for.", by)
@@ -161,19 +154,47 @@ def issue(
     return made
 
 
-def hold(work: Work, order: Any, request: Request, error: HeldBack, by: str) -> None:
-    """Notes that an order's invoice could not be made, for the shop to see; the first time it is an event."""
-    new = documents.held_of(work.connection, order.id) is None
-    values = {"why": error.what, "hint": error.hint, "by": by, "asked": request.plain(), "at": work.now}
-    documents.hold(work.connection, work.store_id, order.id, **values)
-    if new:
-        _tell(work, order.id, HELD, f"{order.id}:held", "", error.what[:200])
+def confirmed(live: LiveSetup, facts: Ordered, request: Request, now: dt.datetime) -> Request:
+    """A request with what whoever knows says of its tax number, asked where the rules need it. Never raises."""
+    settings, store, buyer = settings_of(live), live.setup.store, request.buyer(facts)
+    known, proof = confirm(settings, settings.home or store.country, buyer.country, buyer.tax_number,
+                           store.private_hosts, now)  # fmt: skip
+    return request.model_copy(update={"confirmed": known, "proof": proof})
 
 
-def requested(work: Work, order: Any, by: str) -> None:
-    """Notes that somebody has asked for an order's invoice."""
-    number = len(documents.of_order(work.connection, order.id))
-    _tell(work, order.id, ASKED, f"{order.id}:asked:{number}", "", by)
+def issue_or_hold(
+    begin: Callable[[], AbstractContextManager[Work]],
+    order: Any,
+    request: Request,
+    email: str = "",
+    by: str = "",
+    asked: bool = False,
+    **how: bool,
+) -> Made:
+    """The same as `issue`, in a unit of work of its own; what can't be made is noted for the shop in another one, with
+    for whom it was, and told as an event the first time. `asked` tells that it was asked for. Raises HeldBack, Invalid.
+    """
+    try:
+        with begin() as work:
+            if asked:
+                _asked(work, order, request, by)
+            return issue(work, order, request, email, by, **how)
+    except HeldBack as error:
+        with begin() as work:
+            if asked:
+                _asked(work, order, request, by)
+            wanted = request.model_dump(mode="json", exclude_none=True) | {"email": email}
+            held = {"why": error.what, "hint": error.hint, "by": by, "asked": wanted, "at": work.now}
+            documents.hold(work.connection, work.store_id, order.id, **held)
+            key = f"{order.id}:held:{_digest(request.buyer(facts_of(work.session, work.live, order)))}"
+            tell(work, order.id, HELD, key, HELD)
+        raise
+
+
+def _asked(work: Work, order: Any, request: Request, by: str) -> None:
+    """Tells that an invoice was asked for: once for each buyer that it was asked for."""
+    key = f"{order.id}:asked:{_digest(request.buyer(facts_of(work.session, work.live, order)))}"
+    tell(work, order.id, ASKED, key, ASKED, "", by)
 
 
 def credit_all(connection: Any, row: Any) -> Any:
@@ -269,21 +290,8 @@ def _store(
     )  # fmt: skip
     work.record("made", "document", str(id_), None, {"number": named.number, "kind": named.kind})
     if order_id is not None and tells:
-        _tell(work, order_id, MADE, f"document:{id_}", f"dc-{id_}", named.number, named.kind)
+        tell(work, order_id, MADE, f"document:{id_}", named.kind, f"dc-{id_}", named.number)
     return Made(id_, named.number, True)
-
-
-def _tell(work: Work, order_id: int, type_: str, key: str, was: str, now: str, name: str = "") -> None:
-    """Makes the event that routes and handlers know of, from the order's newest delivery."""
-    newest = events.of_orders(work.connection, [order_id]).get(order_id)
-    if not newest:
-        return
-    root = next((one for one in newest if one.parent_id is None), newest[0])
-    id_ = work.clock.new_id("ev", work.now)
-    events.derive_once(
-        work.connection, NewEvent.derived(root, id_, key, name or type_, type_, work.now, order_id, was, now)
-    )
-    work.wake()
 
 
 def _digest(buyer: Buyer) -> str:

@@ -6,15 +6,14 @@ from typing import Any
 
 from angelon.core.planning.permission import for_one_message
 from angelon.core.specs.store import SignUp
-from angelon.db import consents, events
-from angelon.db.records import NewEvent
-from angelon.engine.clock import Clock
+from angelon.db import consents
+from angelon.engine.order_events import tell
 from angelon.engine.unit import Work
 
 GIVEN = "permission.given"
 
 
-def give(work: Work, page: SignUp, address_key: str, words: str, order: Any, clock: Clock) -> None:
+def give(work: Work, page: SignUp, address_key: str, words: str, order: Any) -> None:
     """Keeps what the owner of an address has agreed to; `order` is a row of the order table that they showed to be
     theirs. The same again makes no second event.
     """
@@ -22,12 +21,4 @@ def give(work: Work, page: SignUp, address_key: str, words: str, order: Any, clo
     where = f"the sign-up page {page.key}, order {order.number or order.reference}"
     consents.note(work.connection, work.store_id, key, page.channel, True, where, words, "the customer", work.now)
     work.record("signed up", "address", address_key, None, {"page": page.key, "channel": page.channel})
-    newest = events.of_orders(work.connection, [order.id]).get(order.id)
-    known = f"signup:{order.id}:{page.key}:{key}"
-    if not newest:
-        return
-    root = next((one for one in newest if one.parent_id is None), newest[0])
-    id_ = clock.new_id("ev", work.now)
-    made = NewEvent.derived(root, id_, known, page.key, GIVEN, work.now, order.id, "", page.channel)
-    events.derive_once(work.connection, made)
-    work.wake()
+    tell(work, order.id, GIVEN, f"signup:{order.id}:{page.key}:{key}", page.key, "", page.channel)

@@ -13,7 +13,6 @@ from angelon.core.documents.figures import digits_of
 from angelon.core.documents.rules import HeldBack
 from angelon.core.problems import Invalid, NotFound, Problem
 from angelon.db import documents, orders
-from angelon.engine.documents.confirming import confirm
 from angelon.engine.documents.files import pdf_of
 from angelon.engine.documents.press import CantDraw
 from angelon.engine.operations import documents as operations
@@ -60,17 +59,11 @@ def make_invoice(number: int, body: models.MakeInvoice) -> models.DocumentDetail
         raise NotFound("There is no such order.")
     email = operations.checked_email(body.email)
     asked = Request.model_validate(body.model_dump(exclude={"email", "replace"}))
-    settings, store = operations.settings_of(live()), live().setup.store
-    buyer = asked.buyer(operations.facts_of(session(), live(), order))
-    known, proof = confirm(settings, settings.home or store.country, buyer.country, buyer.tax_number,
-                           store.private_hosts, services().clock.now())  # fmt: skip
-    asked = asked.model_copy(update={"confirmed": known, "proof": proof})
+    facts = operations.facts_of(session(), live(), order)
+    asked = operations.confirmed(live(), facts, asked, services().clock.now())
     try:
-        with work() as unit:
-            made = operations.issue(unit, order, asked, email, actor().name, body.replace)
+        made = operations.issue_or_hold(work, order, asked, email, actor().name, change=body.replace)
     except HeldBack as error:
-        with work() as unit:
-            operations.hold(unit, order, asked, error, actor().name)
         raise Invalid([Problem("", error.what, error.hint)]) from None
     with services().database.reading() as reading:
         return _details(documents.get(reading.connection(), store_id(), made.id))

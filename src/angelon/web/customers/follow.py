@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import datetime as dt
-import time
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -19,13 +18,13 @@ from angelon.core.questions import said_in
 from angelon.core.specs.store import PageTexts, SignUp
 from angelon.core.timing.places import zone_of
 from angelon.core.values import locale_of, regional, show, unpack
-from angelon.db import orders, parcels, specs
+from angelon.db import orders, parcels
 from angelon.db.parcels import OfOrder
 from angelon.db.tables import OrderRow
 from angelon.engine.operations import sign_ups
 from angelon.engine.parcels import ahead_of, called, left_over
 from angelon.engine.preferences import Links
-from angelon.web.customers import frame, proofs
+from angelon.web.customers import by_number, frame, proofs
 from angelon.web.customers.follow_words import FOLLOW_WORDS, FollowWords, follow_words
 from angelon.web.customers.guesses import LONGEST
 from angelon.web.customers.words import sign_up_words
@@ -48,31 +47,13 @@ def _opened(token: str) -> OrderRow:
 
 
 def _shop(store_key: str) -> None:
-    row = next((one for one in specs.stores(session()) if one.key == store_key), None)
-    frame.enter(row.id if row is not None else None, "the customer")
+    frame.enter_shop(store_key, "the customer")
     if not live().setup.store.pages.follow:
         frame.gone()
 
 
-def _dressed(token: str) -> None:
-    if request.path.startswith("/where/"):
-        _shop(token)
-    else:
-        _opened(token)
-
-
-@pages.get("/f/<token>/colours.css")
-@pages.get("/where/<token>/colours.css")
-def colours(token: str) -> Any:
-    _dressed(token)
-    return frame.colours_of()
-
-
-@pages.get("/f/<token>/logo")
-@pages.get("/where/<token>/logo")
-def logo(token: str) -> Any:
-    _dressed(token)
-    return frame.logo_of()
+frame.install(pages, _opened, "/f")
+frame.install(pages, _shop, "/where")
 
 
 @pages.get(f"/f/{SAMPLE_FOLLOW.rpartition('/')[2]}")
@@ -96,7 +77,7 @@ def notify(token: str) -> Any:
     page, own = _sign_up(live().setup.store.pages), _number_of(order)
     if page is None or not own:
         frame.gone()
-    locale = choose_locale(order.language or "")
+    locale = frame.choose_locale(order.language or "")
     if proofs.too_often(order.number):
         abort(429, sign_up_words(locale).slow)
     address = _mobile(request.form.get("address", "")[:200])
@@ -104,7 +85,7 @@ def notify(token: str) -> Any:
         return page_of(order, follow_words(locale).other_number if address else sign_up_words(locale).wrong, 422)
     words = f"{follow_words(locale).notify} {follow_words(locale).notify_do}"
     with work() as unit:
-        sign_ups.give(unit, page, address_key(page.channel, address), words, order, services().clock)
+        sign_ups.give(unit, page, address_key(page.channel, address), words, order)
     return redirect(f"{request.path}?lang={locale}&done=1", 303)
 
 
@@ -129,7 +110,7 @@ def page_of(order: OrderRow, wrong: str = "", status: int = 200) -> Any:
     """The page of an order's parcels, as its customer sees it."""
     shop = live().setup.store
     texts = shop.pages if request.blueprint == pages.name else shop.pages.current
-    locale = choose_locale(order.language or "")
+    locale = frame.choose_locale(order.language or "")
     said = follow_words(locale)
     found = parcels.of_orders(session().connection(), [order.id or 0]).get(order.id or 0, [])
     lines = (order.read or {}).get("lines") or []
@@ -145,7 +126,7 @@ def page_of(order: OrderRow, wrong: str = "", status: int = 200) -> Any:
         parcels=shown,
         nothing=said_in(texts.follow_none, locale, shop.locale) or said.about_none,
         rest=[_name(line, locale) for line in left_over(lines, found)] if found else [],
-        languages=languages_of(),
+        languages=frame.languages_of(),
         notify=page if page is not None and _number_of(order) and _still_comes(found) else None,
         done=request.args.get("done") == "1",
         wrong=wrong,
@@ -225,63 +206,21 @@ def _short(at: dt.datetime, zone: ZoneInfo, locale: str) -> str:
 # ---- by number
 
 
+def _words(locale: str) -> tuple[str, str]:
+    return follow_words(locale).ask, follow_words(locale).show
+
+
 @pages.get("/where/<store_key>")
 def ask(store_key: str) -> Any:
     _shop(store_key)
-    return _form(store_key)
+    return by_number.ask(f"/where/{store_key}", _words)
 
 
 @pages.post("/where/<store_key>")
 def find(store_key: str) -> Any:
-    """Opens the page of an order that is shown to be theirs; whether there is another, nobody is told."""
-    began = time.monotonic()
     _shop(store_key)
-    number, proof = request.form.get("number", "").strip()[:100], request.form.get("proof", "").strip()[:200]
-    locale = choose_locale("")
-    if not number or not proof:
-        return _form(store_key, follow_words(locale).unknown, 422)
-    if proofs.too_often(number):
-        abort(429, sign_up_words(locale).slow)
-    order = proofs.theirs(number, proof)
-    proofs.wait_since(began)
-    if order is None:
-        return _form(store_key, follow_words(locale).unknown, 422)
-    return redirect(f"/f/{Links(services().vault).follow_token(order.id or 0)}", 303)
-
-
-def _form(store_key: str, wrong: str = "", status: int = 200) -> Any:
-    locale = choose_locale("")
-    return frame.page(
-        "customers/follow_form.html",
-        locale,
-        status,
-        dress=f"/where/{store_key}",
-        said=follow_words(locale),
-        fields=sign_up_words(locale),
-        wrong=wrong,
-        number=request.values.get("number", request.args.get("order", ""))[:100],
-        languages=languages_of(),
-    )
-
-
-def _languages() -> list[str]:
-    shop = live().setup.store
-    return list(dict.fromkeys([shop.locale, *shop.locales]))
-
-
-def languages_of() -> list[tuple[str, str]]:
-    languages = _languages()
-    return [(tag, frame.language(tag)) for tag in languages] if len(languages) > 1 else []
-
-
-def choose_locale(of_order: str) -> str:
-    """The language of a page: the one that was chosen, the order's, the browser's, else the shop's."""
-    languages = _languages()
-    for wanted in (request.values.get("lang", ""), of_order):
-        for tag in languages:
-            if wanted and tag.partition("-")[0] == wanted.replace("_", "-").partition("-")[0]:
-                return tag
-    return request.accept_languages.best_match(languages, languages[0]) or languages[0]
+    links = Links(services().vault)
+    return by_number.find(f"/where/{store_key}", _words, lambda order: f"/f/{links.follow_token(order.id or 0)}")
 
 
 def newest() -> OrderRow | None:

@@ -11,6 +11,7 @@ from flask import Blueprint, Response, abort, g, render_template, request
 from angelon.core.colours import ink_on, readable_on
 from angelon.core.questions import said_in
 from angelon.db import files as library
+from angelon.db import specs
 from angelon.db.tables import StoreRow
 from angelon.engine.unit import Actor
 from angelon.web.customers.words import words
@@ -67,20 +68,49 @@ def language(tag: str) -> str:
     return name[:1].upper() + name[1:]
 
 
-def install(pages: Blueprint, open_page: Callable[[str], Any]) -> None:
+def enter_shop(store_key: str, who: str) -> None:
+    """Makes a store the one in view by its key, for a page that needs no link; ends the request where there is none."""
+    row = next((one for one in specs.stores(session()) if one.key == store_key), None)
+    enter(row.id if row is not None else None, who)
+
+
+def _languages() -> list[str]:
+    shop = live().setup.store
+    return list(dict.fromkeys([shop.locale, *shop.locales]))
+
+
+def languages_of() -> list[tuple[str, str]]:
+    """The languages to choose from, where the shop speaks several: (tag, name)."""
+    languages = _languages()
+    return [(tag, language(tag)) for tag in languages] if len(languages) > 1 else []
+
+
+def choose_locale(of_order: str) -> str:
+    """The language of a page: the one that was chosen, the order's, the browser's, else the shop's."""
+    languages = _languages()
+    for wanted in (request.values.get("lang", ""), of_order):
+        for tag in languages:
+            if wanted and tag.partition("-")[0] == wanted.replace("_", "-").partition("-")[0]:
+                return tag
+    return request.accept_languages.best_match(languages, languages[0]) or languages[0]
+
+
+def install(pages: Blueprint, open_page: Callable[[str], Any], prefix: str = "") -> None:
     """What a page is dressed in, under the page's own address; `open_page` makes the store of its token the one in
     view.
     """
 
-    @pages.get("/<token>/colours.css")
     def colours(token: str) -> Any:
         open_page(token)
         return colours_of()
 
-    @pages.get("/<token>/logo")
     def logo(token: str) -> Any:
         open_page(token)
         return logo_of()
+
+    name = prefix.strip("/")
+    pages.add_url_rule(f"{prefix}/<token>/colours.css", f"colours_{name}", colours)
+    pages.add_url_rule(f"{prefix}/<token>/logo", f"logo_{name}", logo)
 
 
 PREVIEW_POLICY = (

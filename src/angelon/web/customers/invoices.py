@@ -6,40 +6,35 @@ from __future__ import annotations
 
 import datetime as dt
 import io
-import time
 from typing import Any
 
 from flask import Blueprint, abort, redirect, request, send_file
 
-from angelon.core.addresses import check_email
 from angelon.core.countries import countries
 from angelon.core.documents.rules import HeldBack
 from angelon.core.documents.tax_numbers import BadTaxNumber, checked_number
 from angelon.core.problems import Invalid
-from angelon.core.specs.base import read_spec
 from angelon.core.values import locale_of
-from angelon.db import documents, specs
+from angelon.db import documents
 from angelon.db.tables import OrderRow
-from angelon.engine.documents.confirming import confirm
 from angelon.engine.documents.files import file_name_of, pdf_of
 from angelon.engine.documents.press import CantDraw
 from angelon.engine.operations import documents as operations
-from angelon.engine.operations.documents import NONE, Request
+from angelon.engine.operations.documents import Request
 from angelon.engine.preferences import Links
 from angelon.web.api.limits import Limits
-from angelon.web.customers import frame, proofs
-from angelon.web.customers.follow import choose_locale, languages_of
+from angelon.web.customers import by_number, frame
 from angelon.web.customers.follow_words import follow_words
 from angelon.web.customers.guesses import LONGEST
 from angelon.web.customers.invoice_words import invoice_words
 from angelon.web.customers.words import sign_up_words
-from angelon.web.services import live, read_anew, services, session, work
+from angelon.web.documents.shown import asked_for, typed
+from angelon.web.services import live, services, session, work
 
 pages = Blueprint("invoices", __name__, template_folder="templates")
 BY = "the customer"
 by_order, by_all = Limits(rate=0.05, burst=12), Limits(rate=10, burst=100)
 """How often whoever has an order's link may ask for its invoice, and all together."""
-TYPED = ("name", "company", "postcode", "city", "tax_number")
 
 
 def _opened(token: str) -> OrderRow:
@@ -53,8 +48,7 @@ def _opened(token: str) -> OrderRow:
 
 
 def _shop(store_key: str) -> None:
-    row = next((one for one in specs.stores(session()) if one.key == store_key), None)
-    frame.enter(row.id if row is not None else None, BY)
+    frame.enter_shop(store_key, BY)
     _refuse_off()
 
 
@@ -64,68 +58,25 @@ def _refuse_off() -> None:
         frame.gone()
 
 
-def _dressed(token: str) -> None:
-    if request.path.startswith("/invoice/"):
-        _shop(token)
-    else:
-        _opened(token)
+frame.install(pages, _opened, "/i")
+frame.install(pages, _shop, "/invoice")
 
 
-@pages.get("/i/<token>/colours.css")
-@pages.get("/invoice/<token>/colours.css")
-def colours(token: str) -> Any:
-    _dressed(token)
-    return frame.colours_of()
-
-
-@pages.get("/i/<token>/logo")
-@pages.get("/invoice/<token>/logo")
-def logo(token: str) -> Any:
-    _dressed(token)
-    return frame.logo_of()
-
-
-# ---- by number
+def _words(locale: str) -> tuple[str, str]:
+    return invoice_words(locale).ask, invoice_words(locale).ask
 
 
 @pages.get("/invoice/<store_key>")
 def ask(store_key: str) -> Any:
     _shop(store_key)
-    return _ask(store_key)
+    return by_number.ask(f"/invoice/{store_key}", _words)
 
 
 @pages.post("/invoice/<store_key>")
 def find(store_key: str) -> Any:
-    """Opens the page of an order that is shown to be theirs; whether there is another, nobody is told."""
-    began = time.monotonic()
     _shop(store_key)
-    number, proof = request.form.get("number", "").strip()[:100], request.form.get("proof", "").strip()[:200]
-    locale = choose_locale("")
-    if not number or not proof:
-        return _ask(store_key, follow_words(locale).unknown, 422)
-    if proofs.too_often(number):
-        abort(429, sign_up_words(locale).slow)
-    order = proofs.theirs(number, proof)
-    proofs.wait_since(began)
-    if order is None:
-        return _ask(store_key, follow_words(locale).unknown, 422)
-    return redirect(f"/i/{Links(services().vault).invoice_token(order.id or 0)}", 303)
-
-
-def _ask(store_key: str, wrong: str = "", status: int = 200) -> Any:
-    locale = choose_locale("")
-    said = follow_words(locale)._replace(ask=invoice_words(locale).ask, show=invoice_words(locale).ask)
-    return frame.page(
-        "customers/follow_form.html",
-        locale,
-        status,
-        dress=f"/invoice/{store_key}",
-        said=said,
-        fields=sign_up_words(locale),
-        wrong=wrong,
-        number=request.values.get("number", request.args.get("order", ""))[:100],
-        languages=languages_of(),
-    )
+    links = Links(services().vault)
+    return by_number.find(f"/invoice/{store_key}", _words, lambda order: f"/i/{links.invoice_token(order.id or 0)}")
 
 
 # ---- of one order
@@ -137,13 +88,10 @@ def show_page(token: str) -> Any:
 
 
 def _page(order: OrderRow, wrong: str = "", status: int = 200) -> Any:
-    locale = choose_locale(order.language or "")
+    locale = frame.choose_locale(order.language or "")
     facts = operations.facts_of(session(), live(), order)
-    own, form = Request().buyer(facts), request.form
     there = documents.current(session().connection(), order.id or 0)
-    shown = {name: form.get(name, getattr(own, name)) for name in ("name", "company", "postcode", "city")}
-    shown |= {"lines": form.get("lines", "\n".join(own.lines)), "country": form.get("country", own.country)}
-    shown |= {"tax_number": form.get("tax_number", own.tax_number), "email": form.get("email", facts.text("email"))}
+    shown = typed(Request().buyer(facts)) | {"email": facts.text("email")} | request.form.to_dict()
     names = locale_of(locale).territories
     named = sorted(((names.get(one.code, one.name), one.code) for one in countries()), key=lambda pair: pair[0])
     said = invoice_words(locale)
@@ -161,7 +109,7 @@ def _page(order: OrderRow, wrong: str = "", status: int = 200) -> Any:
         wrong=wrong,
         noted=request.args.get("noted") == "1",
         closed=_closed(order, said, there),
-        languages=languages_of(),
+        languages=frame.languages_of(),
     )
 
 
@@ -179,52 +127,32 @@ def _closed(order: OrderRow, said: Any, there: Any) -> str:
 def make(token: str) -> Any:
     """Makes the invoice, or the same again; what can't be made is noted for the shop."""
     order = _opened(token)
-    said, settings = invoice_words(choose_locale(order.language or "")), operations.settings_of(live())
-    now = services().clock.now()
+    locale, now = frame.choose_locale(order.language or ""), services().clock.now()
+    said = invoice_words(locale)
     held = [by_order.spend(order.id or 0, now), by_all.spend(0, now)]
     if any("Retry-After" in one for one in held):
-        abort(429, sign_up_words(choose_locale(order.language or "")).slow)
+        abort(429, sign_up_words(locale).slow)
     there = documents.current(session().connection(), order.id or 0)
     if closed := _closed(order, said, there):
         return _page(order, closed, 422)
-    plain: dict[str, Any] = {name: request.form.get(name, "").strip()[:200] for name in TYPED}
-    plain["lines"] = [line.strip()[:200] for line in request.form.get("lines", "").splitlines() if line.strip()][:5]
-    plain["country"] = request.form.get("country", "").strip().upper()[:2]
-    email = request.form.get("email", "").strip()[:254]
     try:
-        email = check_email(email) if email else ""
-    except ValueError:
+        email = operations.checked_email(request.form.get("email", "")[:254])
+    except Invalid:
         return _page(order, said.email_wrong, 422)
-    plain["tax_number"] = plain["tax_number"] or NONE
     try:
-        asked = read_spec(Request, plain)
-        if asked.tax_number != NONE:
-            checked_number(asked.country, asked.tax_number)
+        asked = asked_for(request.form)
+        if asked.tax_number:
+            checked_number(asked.country or "", asked.tax_number)
     except (Invalid, BadTaxNumber):
         return _page(order, said.number_wrong, 422)
-    store = live().setup.store
-    known, proof = confirm(settings, settings.home or store.country, asked.country,
-                           "" if asked.tax_number == NONE else asked.tax_number, store.private_hosts,
-                           services().clock.now())  # fmt: skip
-    if known is False:
+    asked = operations.confirmed(live(), operations.facts_of(session(), live(), order), asked, now)
+    if asked.confirmed is False:
         return _page(order, said.number_wrong, 422)
-    asked = asked.model_copy(update={"confirmed": known, "proof": proof})
-    return _made(order, asked, email, token)
-
-
-def _made(order: OrderRow, asked: Request, email: str, token: str) -> Any:
-    address = f"/i/{token}?lang={choose_locale(order.language or '')}"
+    address = f"/i/{token}?lang={locale}"
     try:
-        with work() as unit:
-            operations.requested(unit, order, BY)
-            operations.issue(unit, order, asked, email, BY, change=True)
-    except HeldBack as error:
-        with work() as unit:
-            operations.requested(unit, order, BY)
-            operations.hold(unit, order, asked, error, BY)
-        read_anew()
-        return redirect(f"{address}&noted=1", 303)
-    read_anew()
+        operations.issue_or_hold(work, order, asked, email, BY, asked=True, change=True)
+    except HeldBack:
+        address += "&noted=1"
     return redirect(address, 303)
 
 
@@ -238,7 +166,7 @@ def file(token: str, document_id: int) -> Any:
     try:
         data = pdf_of(services().database, document_id)
     except CantDraw:
-        return _page(order, invoice_words(choose_locale(order.language or "")).later, 503)
+        return _page(order, invoice_words(frame.choose_locale(order.language or "")).later, 503)
     answer = send_file(io.BytesIO(data), "application/pdf", as_attachment=True, download_name=file_name_of(row))
     answer.headers["Cache-Control"] = "private, no-store"
     return answer

@@ -14,7 +14,7 @@ from angelon.db import specs
 from angelon.engine.operations import sign_ups as operations
 from angelon.web.customers import frame, proofs
 from angelon.web.customers.words import sign_up_words
-from angelon.web.services import live, services, session, work
+from angelon.web.services import live, session, work
 
 pages = Blueprint("sign_ups", __name__, url_prefix="/s", template_folder="templates")
 
@@ -59,7 +59,7 @@ def agree(token: str, key: str) -> Any:
     if order is not None:
         words = said_in(page.words, locale, shop.locale) or _agreement(page, locale)
         with work() as unit:
-            operations.give(unit, page, address_key(page.channel, address), words, order, services().clock)
+            operations.give(unit, page, address_key(page.channel, address), words, order)
     proofs.wait_since(began)
     return redirect(f"{request.path}?lang={locale}&done=1", 303)
 

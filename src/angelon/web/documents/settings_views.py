@@ -75,7 +75,8 @@ def save() -> Any:
                                                          since="reg.since", until="reg.until")]  # fmt: skip
     spec["rates"] = [_dated(one) for one in rows(request.form, country="rate.country", kind="rate.kind",
                      percent="rate.percent", since="rate.since", until="rate.until", source="rate.source")]  # fmt: skip
-    spec["exchange"] = rows(request.form, currency="ex.currency", to="ex.to", rate="ex.rate", day="ex.day")
+    exchange = rows(request.form, currency="ex.currency", to="ex.to", rate="ex.rate", day="ex.day")
+    spec["exchange"] = [one | {"currency": one["currency"].upper(), "to": one["to"].upper()} for one in exchange]
     spec["groups"], wrong = _groups()
     elsewhere = request.form.get("elsewhere", "")
     spec |= {"one_stop": elsewhere == "one_stop", "below_threshold": elsewhere == "threshold"}

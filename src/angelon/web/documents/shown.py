@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Sequence
+from collections.abc import Mapping
 from decimal import Decimal
 from typing import Any
 
@@ -14,6 +14,7 @@ from angelon.core.documents.document import KINDS, Document
 from angelon.core.documents.figures import digits_of
 from angelon.core.documents.making import Ordered
 from angelon.core.documents.rules import Buyer, HeldBack
+from angelon.core.specs.base import read_spec
 from angelon.core.values import Money, show_money
 from angelon.engine.documents.drawing import page, stylesheet
 from angelon.engine.operations.documents import Request
@@ -54,23 +55,36 @@ def kind(name: str) -> str:
     return KINDS.get(name, name)
 
 
-def otherwise(order: Ordered, request: Request, home: str) -> list[tuple[str, dict[str, str]]]:
-    """The same order for other buyers: what each is called, and what of the request is another."""
+def otherwise(order: Ordered, request: Request, home: str) -> list[tuple[str, Request]]:
+    """The same order for other buyers: what each is called, and for whom it is asked."""
     buyer = request.buyer(order)
     union = "FR" if home != "FR" else "NL"
     outside = "NO" if home != "NO" else "CH"
     cases = [
-        ("to a private buyer at home", {"country": home, "tax_number": "-"}),
-        (f"to a private buyer in {country_name(union)}", {"country": union, "tax_number": "-"}),
+        ("to a private buyer at home", {"country": home, "tax_number": ""}),
+        (f"to a private buyer in {country_name(union)}", {"country": union, "tax_number": ""}),
         (f"to a business in {country_name(union)}", {"country": union, "tax_number": _EXAMPLES[union]}),
-        (f"to a buyer in {country_name(outside)}", {"country": outside, "tax_number": "-"}),
+        (f"to a buyer in {country_name(outside)}", {"country": outside, "tax_number": ""}),
     ]
-    now = (buyer.country, bool(buyer.tax_number))
-    return [(said, what) for said, what in cases if (what["country"], what["tax_number"] != "-") != now]
+    known, now = {"confirmed": True, "proof": ""}, (buyer.country, bool(buyer.tax_number))
+    others = [(said, what) for said, what in cases if (what["country"], bool(what["tax_number"])) != now]
+    return [(said, request.model_copy(update=what | known)) for said, what in others]
 
 
 _EXAMPLES = {"FR": "FR40303265045", "NL": "NL123456789B13"}
 """Numbers in the right form, as the library's own examples have them."""
+
+
+def asked_for(form: Mapping[str, str]) -> Request:
+    """For whom a document is, as a form says; a field that it does not have is as the order has it. Raises Invalid."""
+    plain: dict[str, Any] = {
+        name: form[name].strip()[:200] for name in ("name", "company", "postcode", "city", "tax_number") if name in form
+    }
+    if "lines" in form:
+        plain["lines"] = [line.strip()[:200] for line in form["lines"].splitlines() if line.strip()][:6]
+    if "country" in form:
+        plain["country"] = form["country"].strip().upper()[:2]
+    return read_spec(Request, plain)
 
 
 def in_short(document: Document | HeldBack) -> tuple[str, str]:
@@ -83,19 +97,9 @@ def in_short(document: Document | HeldBack) -> tuple[str, str]:
     return "yes", f"{taxes}, {net} net. {document.treatment.reason}"
 
 
-def with_buyer(request: Request, changes: dict[str, str]) -> Request:
-    """A request with some of its parts as they would be otherwise; `-` takes one out, even where the order has it."""
-    plain = request.model_dump() | {**changes, "confirmed": True, "proof": ""}
-    return Request.model_validate(plain)
-
-
-def lines(parties: Sequence[str]) -> str:
-    return "\n".join(parties)
-
-
 def typed(buyer: Buyer) -> dict[str, str]:
     """A buyer as the fields of a form."""
     return {
-        "name": buyer.name, "company": buyer.company, "lines": lines(buyer.lines), "postcode": buyer.postcode,
+        "name": buyer.name, "company": buyer.company, "lines": "\n".join(buyer.lines), "postcode": buyer.postcode,
         "city": buyer.city, "country": buyer.country, "tax_number": buyer.tax_number,
     }  # fmt: skip

@@ -16,11 +16,10 @@ from angelon.core.countries import countries
 from angelon.core.documents.document import Document
 from angelon.core.documents.en16931 import expressible, to_xml
 from angelon.core.documents.figures import digits_of
+from angelon.core.documents.rates import UNION
 from angelon.core.documents.rules import HeldBack
 from angelon.core.problems import Invalid
-from angelon.core.specs.base import read_spec
 from angelon.db import documents, orders
-from angelon.engine.documents.confirming import confirm
 from angelon.engine.documents.files import file_name_of, pdf_of, unnumbered
 from angelon.engine.documents.press import CantDraw
 from angelon.engine.operations import documents as operations
@@ -67,8 +66,8 @@ def index() -> Any:
         wanted=wanted,
         month=request.args.get("month", ""),
         months=_months(),
-        held=documents.held(connection, store_id(), MOST_HELD),
-        countries=documents.countries(connection, store_id()),
+        held=[(one, _again(one)) for one in documents.held(connection, store_id(), MOST_HELD)],
+        countries=_countries(),
         any=bool(rows) or documents.any_of(connection, store_id()),
         settings=operations.settings_of(live()),
         shown=shown,
@@ -78,6 +77,20 @@ def index() -> Any:
 
 def _index_address(query: dict[str, str]) -> str:
     return f"{url_for('.index')}?{urlencode(query)}"
+
+
+def _countries() -> list[str]:
+    """The countries whose tax a document may be under."""
+    settings = operations.settings_of(live())
+    home = settings.home or live().setup.store.country
+    return sorted({home, *(one.country for one in settings.registrations), *UNION} - {""})
+
+
+def _again(held: Any) -> str:
+    """Where a held invoice is tried again, for whom it was asked."""
+    asked = {**(held.asked or {}), "order_id": held.order_id}
+    typed = {name: "\n".join(value) if name == "lines" else value for name, value in asked.items()}
+    return f"{url_for('.workbench')}?{urlencode(typed)}"
 
 
 def _months() -> list[tuple[str, dt.date]]:
@@ -132,6 +145,7 @@ def paper(document_id: int) -> Any:
 @pages.get("/<int:document_id>.pdf")
 def as_pdf(document_id: int) -> Any:
     row = _row(document_id)
+    read_anew()  # a drawing may take a while, and nothing is read meanwhile
     try:
         data = pdf_of(services().database, document_id)
     except CantDraw as error:
@@ -192,14 +206,6 @@ def _number(text: str, what: str) -> Decimal:
 # ---- before it exists
 
 
-def _request() -> Request:
-    """For whom the document would be, as it is typed. Raises Invalid."""
-    args = request.values
-    plain = {name: args.get(name, "").strip()[:200] for name in ("name", "company", "postcode", "city", "tax_number")}
-    lines = [line.strip()[:200] for line in args.get("lines", "").splitlines() if line.strip()][:6]
-    return read_spec(Request, plain | {"lines": lines, "country": args.get("country", "").strip().upper()[:2]})
-
-
 def _order() -> Any:
     """The order that is asked for by its id or its number; None where there is none."""
     id_ = whole(request.values.get("order_id"), 2**62)
@@ -219,15 +225,14 @@ def _workbench(status: int = 200, wrong: str = "") -> Any:
     found: dict[str, Any] = {"document": None, "held": None, "others": [], "typed": {}, "proof": ""}
     if order is not None:
         facts = operations.facts_of(session(), live(), order)
-        asked = _confirmed(_request(), order)
+        asked = _asked(order)
         found["typed"] = shown.typed(asked.buyer(facts))
         found["proof"] = asked.proof
         home = settings.home or live().setup.store.country
         made = _tried(order, asked)
         found["held" if isinstance(made, HeldBack) else "document"] = made
         found["others"] = [
-            (said, *shown.in_short(_tried(order, shown.with_buyer(asked, what)))) for said, what in
-            shown.otherwise(facts, asked, home)
+            (said, *shown.in_short(_tried(order, other))) for said, other in shown.otherwise(facts, asked, home)
         ]  # fmt: skip
     page = render_template(
         "documents/try.html",
@@ -254,13 +259,10 @@ def _tried(order: Any, asked: Request) -> Document | HeldBack:
         return error
 
 
-def _confirmed(asked: Request, order: Any) -> Request:
-    """The request with what whoever knows says of its tax number."""
-    settings, store = operations.settings_of(live()), live().setup.store
-    buyer = asked.buyer(operations.facts_of(session(), live(), order))
-    known, proof = confirm(settings, settings.home or store.country, buyer.country, buyer.tax_number,
-                           store.private_hosts, g.now)  # fmt: skip
-    return asked.model_copy(update={"confirmed": known, "proof": proof})
+def _asked(order: Any) -> Request:
+    """For whom it is, as it is typed, with what whoever knows says of the tax number. Raises Invalid."""
+    facts = operations.facts_of(session(), live(), order)
+    return operations.confirmed(live(), facts, shown.asked_for(request.values), g.now)
 
 
 @pages.get("/try/page")
@@ -269,7 +271,7 @@ def tried_paper() -> Any:
     order = _order()
     if order is None:
         abort(404, "There is no such order.")
-    made = _tried(order, _confirmed(_request(), order))
+    made = _tried(order, _asked(order))
     if isinstance(made, HeldBack):
         abort(404, made.what)
     return shown.paper(made, operations.look_of(session(), live()))
@@ -282,7 +284,7 @@ def drawn() -> Any:
     if order is None or kind not in DRAWN:
         abort(404, "There is no such order, or no such document.")
     try:
-        asked = _confirmed(_request(), order) if kind == "proforma" else _request()
+        asked = _asked(order) if kind == "proforma" else shown.asked_for(request.values)
         document = operations.preview(session(), live(), order, asked, g.now, kind)
         data = unnumbered(document, operations.look_of(session(), live()))
     except (HeldBack, CantDraw) as error:
@@ -300,12 +302,9 @@ def make() -> Any:
         abort(404, "There is no such order.")
     try:
         email = operations.checked_email(request.form.get("email", ""))
-        asked = _confirmed(_request(), order)
-        with work() as unit:
-            made = operations.issue(unit, order, asked, email, actor().name, request.form.get("change") == "yes")
+        change = request.form.get("change") == "yes"
+        made = operations.issue_or_hold(work, order, _asked(order), email, actor().name, change=change)
     except HeldBack as error:
-        with work_or_back(url_for(".index")) as unit:
-            operations.hold(unit, order, _request(), error, actor().name)
         read_anew()
         return _workbench(422, f"Not made: {error.what} {error.hint}")
     except Invalid as error:
@@ -367,6 +366,7 @@ def as_zip() -> Any:
         many = f"These are more than {MOST_IN_ZIP:,} documents. Choose a month, or a part of it."
         flash(many if rows else "There is no document to put into a file.", "bad")
         return redirect(_index_address(request.args.to_dict()))
+    read_anew()
     with zipfile.ZipFile(made, "w", zipfile.ZIP_DEFLATED) as archive:
         try:
             for row in rows:
