@@ -3,6 +3,7 @@
 import base64
 import dataclasses
 import io
+import itertools
 import sys
 import threading
 import time
@@ -125,3 +126,20 @@ def test_what_cannot_be_drawn_is_said(press):
     with pytest.raises(CantDraw, match="could not be drawn"):
         press.pdf({"form": 1}, LOOK)
     assert press.pdf(document().plain(), LOOK)
+
+
+@pytest.mark.parametrize("language", ["en", "de", "fr"])
+def test_nothing_stands_over_anything(language):
+    """Each part begins under all of what is before; heights are measured from the top, in points."""
+    at = {}
+
+    def seen(text, _, matrix, *more):
+        for words in ("Brackwater Kites ·", "DE136695976", "Jo Ahlers", "25813 Husum", "2026-0412", "HER-180", "help@"):
+            if words in text:
+                at.setdefault(words, []).append(matrix[5])
+
+    read(pdf(document(language), LOOK | {"logo": PIXEL})).pages[0].extract_text(visitor_text=seen)
+    head, address = [max(at["Brackwater Kites ·"]), max(at["DE136695976"])], at["Jo Ahlers"]
+    assert min(address) - max(head) > 8
+    heights = [max(address), max(at["25813 Husum"]), max(at["2026-0412"]), min(at["HER-180"]), min(at["help@"])]
+    assert all(below - above > 8 for above, below in itertools.pairwise(heights)), at

@@ -257,3 +257,15 @@ def test_switched_off_nothing_is_made(shop):
     shop.store(documents=SETTINGS | {"on": False})
     with pytest.raises(Invalid, match="switched off"):
         issue(shop, placed)
+
+
+def test_a_test_of_a_message_shows_its_invoice_without_a_number(shop, mailbox):
+    with_invoice(shop)
+    placed = order(shop)
+    with shop.bench.database.connection() as connection:
+        connection.exec_driver_sql("UPDATE send SET test = (1 = 1)")
+    shop.bench.dispatcher().run_batch(10)
+    (mail,) = mails(shop)
+    names = [part.get_filename() for part in mail.walk() if part.get_content_type() == "application/pdf"]
+    assert names[0] == f"Rechnung {placed.number}.pdf"
+    assert rows(shop) == []

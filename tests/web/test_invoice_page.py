@@ -9,6 +9,10 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 import pypdf
 import pytest
 
+from angelon.core.specs import Source
+from angelon.db import specs
+from angelon.db.tables import SourceRow
+from angelon.engine.documents import confirming
 from angelon.engine.preferences import Links
 from angelon.web.customers import guesses, invoice_words, invoices, proofs
 from tests.core.documents.made import NUMBERS
@@ -126,6 +130,7 @@ class Office(BaseHTTPRequestHandler):
 def office(opened):
     server = ThreadingHTTPServer(("127.0.0.1", 0), Office)
     server.asked = []
+    confirming._SAID.clear()
     threading.Thread(target=server.serve_forever, daemon=True).start()
     url = f"http://127.0.0.1:{server.server_port}/{{country}}/{{number}}"
     opened.store(documents=PAGE | {"check_business": True, "check_url": url}, private_hosts=["127.0.0.1"])
@@ -192,3 +197,41 @@ def test_a_link_is_asked_so_often_and_no_more(shop, client):  # noqa: F811
     assert answers[:12] == [422] * 12
     assert answers[-1] == 429
     assert client.get(where).status_code == 200
+
+
+def test_what_the_order_has_can_be_taken_out(opened, client):
+    source = opened.bench.services.setups.get(opened.bench.store_id).setup.sources["shop"].model_dump(mode="json")
+    reading = source["reading"] | {"company": {"default": "Harbour Ltd"}, "tax_number": {"default": NUMBERS["IE"]}}
+    opened.bench.change(Source.model_validate(source | {"reading": reading}), SourceRow)
+    where = link(opened, order(opened))
+    assert "Harbour Ltd" in client.get(where).get_data(as_text=True)
+    client.post(where, data=FORM | {"company": "", "tax_number": "", "postcode": ""})
+    (row,) = opened.bench.rows("SELECT frozen, buyer FROM document")
+    assert row.buyer == "Jo"
+    assert "Harbour Ltd" not in row.frozen
+    assert f'"tax_number":"{NUMBERS["IE"]}"' not in row.frozen.partition('"buyer"')[2].partition("}")[0]
+
+
+def test_the_shop_tries_a_held_one_again_for_whom_it_was_asked(opened, office, client, monkeypatch):
+    monkeypatch.setattr(Office, "answer", b"no json")
+    client.post(link(opened, order(opened)), data=BUSINESS)
+    (again,) = re.findall(r'href="(/documents/try\?[^"]+)"[^>]*>Try again', client.get("/documents").get_data(True))
+    page = client.get(again.replace("&amp;", "&")).get_data(as_text=True)
+    assert "Cerf SARL" in page
+    assert NUMBERS["FR"] in page
+    monkeypatch.setattr(Office, "answer", b'{"valid": true}')
+    page = client.get(again.replace("&amp;", "&")).get_data(as_text=True)
+    assert "reverse charge" in page
+    assert 'value="jo@home.example"' in page
+
+
+def test_on_trial_nothing_is_numbered(opened, client):
+    with opened.bench.database.connection() as connection:
+        connection.exec_driver_sql("UPDATE store SET trial = 'team'")
+    with opened.bench.database.writing() as session:
+        specs.touch(session, opened.bench.store_id)
+    opened.bench.services.setups.forget()
+    done = client.post(link(opened, order(opened)), data=FORM, follow_redirects=True)
+    assert "Wir sehen es uns an" in text(done)
+    assert names(opened) == []
+    assert "The store is on trial" in text(client.get("/documents"))

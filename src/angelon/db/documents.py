@@ -169,11 +169,6 @@ def held_of(connection: Connection, order_id: int) -> Any:
     return connection.execute(select(HELD).where(HELD.c.order_id == order_id)).first()
 
 
-def countries(connection: Connection, store_id: int) -> list[str]:
-    found = connection.execute(select(DOCUMENT.c.country).where(DOCUMENT.c.store_id == store_id).distinct())
-    return sorted(found.scalars())
-
-
 def of_orders(connection: Connection, order_ids: Collection[int]) -> dict[int, list[Any]]:
     """The documents of orders without what is frozen of them, those that count first, the newest of them first."""
     found: dict[int, list[Any]] = {}
@@ -183,6 +178,13 @@ def of_orders(connection: Connection, order_ids: Collection[int]) -> dict[int, l
         for row in connection.execute(select(*_LISTED).where(where).order_by(counts.desc(), DOCUMENT.c.id.desc())):
             found.setdefault(row.order_id, []).append(row)
     return found
+
+
+def erase(connection: Connection, order_ids: Collection[int]) -> None:
+    """Takes what says of orders for whom an invoice was wanted, and where documents went. The documents stay."""
+    ids = list(order_ids)
+    connection.execute(delete(HELD).where(HELD.c.order_id.in_(ids)))
+    connection.execute(update(DOCUMENT).where(DOCUMENT.c.order_id.in_(ids)).values(email=""))
 
 
 def forget_orders(connection: Connection, order_ids: Collection[int]) -> None:

@@ -13,7 +13,7 @@ from angelon.core.questions import ANSWERED_EVENT, LATE_EVENT, QuestionState
 from angelon.core.shape import Shape
 from angelon.core.states import State
 from angelon.core.values import pack
-from angelon.db import consents, contact_values, imports, parcels, questions
+from angelon.db import consents, contact_values, documents, imports, parcels, questions
 from angelon.db.contact_tags import CONTACT, TAG
 from angelon.db.downloads import DOWNLOAD
 from angelon.db.events import DELIVERY, EVENT
@@ -113,6 +113,11 @@ def collect(about: About) -> dict[str, Any]:
             for of_order in parcels.of_orders(about.connection, about.orders).values()
             for one in of_order
         ],
+        "documents": [
+            {"number": row.name, "kind": row.kind, "day": row.day, "buyer": row.buyer, "to": row.email}
+            for of_order in documents.of_orders(about.connection, about.orders).values()
+            for row in of_order
+        ],
         "questions": [
             {"asked_at": row.asked_at, "outcome": row.outcome, "said": row.said, "by": row.way}
             for rows in questions.of_orders(about.connection, about.orders).values()
@@ -180,6 +185,7 @@ def erase(about: About, now: dt.datetime) -> dict[str, int]:
     run(of_orders.where(EVENT.c.type.in_((ANSWERED_EVENT, LATE_EVENT))).values(name=""))
     run(of_orders.where(EVENT.c.was.startswith("pc-")).values(name="", was=""))
     parcels.forget(about.connection, about.orders)
+    documents.erase(about.connection, about.orders)
     imports.drop_content(about.connection, imports.with_content(about.connection, about.store_id))  # may name anybody
     theirs = QUESTION.c.order_id.in_(about.orders)
     run(update(QUESTION).where(theirs).values(said="", unmatched="", by="", reply_key=""))

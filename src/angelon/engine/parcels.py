@@ -528,9 +528,9 @@ def know(connection: Connection, live: LiveSetup, read: Sequence[tuple[Any, int 
         if order_id in answered:
             reading.order()["calls"] = answered[order_id]
         if order_id in papers:
-            paper, about = papers[order_id], row.type.startswith("document.")
-            one = next((one for one in paper if about and f"dc-{one.id}" == row.was), paper[0])
-            reading.say_document(KINDS.get(one.kind, one.kind), one.name, one.email if about else "")
+            about = next((one for one in papers[order_id] if f"dc-{one.id}" == row.was), None)
+            one = about or papers[order_id][0]
+            reading.say_document(KINDS.get(one.kind, one.kind), one.name, about.email if about else "")
         if order_id is None or order_id not in found:
             continue
         locale = reading.text("language")

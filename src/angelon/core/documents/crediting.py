@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
@@ -128,13 +129,16 @@ def credited(invoice: Figures, notes: Sequence[Sequence[Part]]) -> list[list[int
 
 def figures_of(invoice: Figures, parts: Sequence[Part]) -> Figures:
     """A credit note's figures, positive as an invoice's are: what of each row is taken back."""
-    by_row: dict[int, list[Part]] = {}
-    for item, part in zip(items_of(invoice), parts, strict=True):
+    items = items_of(invoice)
+    by_row: dict[int, list[Part]] = defaultdict(list)
+    wholes: dict[int, int] = defaultdict(int)
+    for item, part in zip(items, parts, strict=True):
+        wholes[item.row] += item.part.gross
         if part.gross or part.net:
-            by_row.setdefault(item.row, []).append(part)
+            by_row[item.row].append(part)
     rows: list[Row] = []
     for at, of in sorted(by_row.items()):
-        row, whole = invoice.rows[at], sum(item.part.gross for item in items_of(invoice) if item.row == at)
+        row, whole = invoice.rows[at], wholes[at]
         number = Fraction(row.quantity) * sum(part.gross for part in of) / whole if whole else Fraction(0)
         even = number.denominator == 1 and row.kind == "line"
         rows.append(replace(row, parts=tuple(of), quantity=Decimal(number.numerator) if even else Decimal(1)))

@@ -7,7 +7,7 @@ import re
 from decimal import Decimal
 from typing import Annotated, Literal
 
-from pydantic import Field, StringConstraints, field_validator, model_validator
+from pydantic import Field, StringConstraints, ValidationInfo, field_validator, model_validator
 
 from angelon.core.documents.rates import RateKind
 from angelon.core.documents.tax_numbers import BadTaxNumber, checked_number
@@ -27,15 +27,13 @@ class Registration(Spec):
     since: dt.date = dt.date(1970, 1, 1)
     until: dt.date | None = None
 
-    @model_validator(mode="after")
-    def _of_the_country(self) -> Registration:
+    @field_validator("number")
+    @classmethod
+    def _of_the_country(cls, number: str, others: ValidationInfo) -> str:
         try:
-            number = checked_number(self.country, self.number)
+            return checked_number(others.data.get("country", ""), number)
         except BadTaxNumber as error:
-            raise ValueError(f"“{self.number[:40]}” {error}") from None
-        if number != self.number:
-            self.__dict__["number"] = number
-        return self
+            raise ValueError(f"“{number[:40]}” {error}") from None
 
     def holds_on(self, day: dt.date) -> bool:
         return self.since <= day and (self.until is None or day <= self.until)
@@ -142,6 +140,15 @@ class Documents(Spec):
         if found.count("number") != 1 or "{" in SERIES.sub("", series) or "}" in SERIES.sub("", series):
             raise ValueError("has to hold {number} once, and may hold {year}: write it like {year}-{number:4}")
         return series
+
+    @field_validator("check_url")
+    @classmethod
+    def _asks_for_a_number(cls, url: str) -> str:
+        if url and (not re.match(r"https?://[^\s/{]+/", url) or "{number}" not in url):
+            raise ValueError(
+                "is no web address with {number} in it: write it like https://check.example/{country}/{number}"
+            )
+        return url
 
     @field_validator("registrations")
     @classmethod
