@@ -333,7 +333,7 @@ class DocumentsQuery(Model):
     rule: str = Field("", max_length=30)
     month: str = Field("", pattern=r"^(\d{4}-(0[1-9]|1[0-2]))?$")
     words: str = Field("", max_length=60)
-    """A part of its number or of the buyer's name, or the order's number."""
+    """Its number, its order's number, or a part of the buyer's name (of the newest 10,000)."""
     cursor: str = Field("", max_length=300)
     limit: int = Field(50, ge=1, le=200)
 

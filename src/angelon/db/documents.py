@@ -6,7 +6,7 @@ from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, Table, and_, delete, func, insert, or_, select, update
+from sqlalchemy import Connection, Table, and_, delete, func, insert, select, union, update
 from sqlalchemy.dialects import postgresql, sqlite
 
 from angelon.db.tables import (
@@ -27,6 +27,10 @@ ORDER: Table = OrderRow.__table__  # type: ignore[attr-defined]
 _LISTED = [column for column in DOCUMENT.c if column.name not in ("frozen", "credited")]
 
 
+MOST_BUYERS = 10_000
+"""Documents of which the newest are looked through for a buyer's name."""
+
+
 @dataclass(frozen=True)
 class Wanted:
     """Which documents a list shows."""
@@ -35,7 +39,7 @@ class Wanted:
     country: str = ""
     scheme: str = ""
     text: str = ""
-    """A part of its number, of the buyer's name, or of the order's number."""
+    """Its number, its order's number, or a part of the buyer's name (of the newest `MOST_BUYERS` documents)."""
     since: str = ""
     until: str = ""
     """Days (ISO 8601), both within."""
@@ -110,12 +114,15 @@ def _where(store_id: int, wanted: Wanted) -> list[Any]:
     if wanted.until:
         made.append(DOCUMENT.c.day <= wanted.until)
     if wanted.text:
-        parts = [
-            func.lower(column).contains(wanted.text.lower(), autoescape=True)
-            for column in (DOCUMENT.c.name, DOCUMENT.c.buyer)
-        ]
-        numbers = select(ORDER.c.id).where(ORDER.c.store_id == store_id, ORDER.c.number == wanted.text)
-        made.append(or_(*parts, DOCUMENT.c.order_id.in_(numbers)))
+        newest = select(DOCUMENT.c.id, DOCUMENT.c.buyer).where(*made).order_by(DOCUMENT.c.id.desc()).limit(MOST_BUYERS)
+        buyers = newest.subquery()
+        orders = select(ORDER.c.id).where(ORDER.c.store_id == store_id, ORDER.c.number == wanted.text)
+        found = union(
+            select(DOCUMENT.c.id).where(DOCUMENT.c.store_id == store_id, DOCUMENT.c.name == wanted.text),
+            select(DOCUMENT.c.id).where(DOCUMENT.c.order_id.in_(orders)),
+            select(buyers.c.id).where(func.lower(buyers.c.buyer).contains(wanted.text.lower(), autoescape=True)),
+        )
+        made.append(DOCUMENT.c.id.in_(found))
     return made
 
 

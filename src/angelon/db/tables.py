@@ -592,7 +592,9 @@ class DocumentRow(SQLModel, table=True):
     __table_args__ = (
         UniqueConstraint("store_id", "series", "year", "number", name="uq_document_number"),
         Index("ix_document_order", "order_id"),
-        Index("ix_document_created", "store_id", "created_at"),
+        Index("ix_document_listed", "store_id", "id"),
+        *(Index(f"ix_document_{column}", "store_id", column) for column in ("name", "day")),
+        *(Index(f"ix_document_{column}", "store_id", column, "id") for column in ("kind", "country", "scheme")),
     )
     id: int | None = Field(default=None, primary_key=True)
     store_id: int = Field(foreign_key="store.id")

@@ -41,7 +41,11 @@ def upgrade() -> None:
         sa.UniqueConstraint("store_id", "series", "year", "number", name="uq_document_number"),
     )
     op.create_index("ix_document_order", "document", ["order_id"])
-    op.create_index("ix_document_created", "document", ["store_id", "created_at"])
+    op.create_index("ix_document_listed", "document", ["store_id", "id"])
+    for column in ("name", "day"):
+        op.create_index(f"ix_document_{column}", "document", ["store_id", column])
+    for column in ("kind", "country", "scheme"):
+        op.create_index(f"ix_document_{column}", "document", ["store_id", column, "id"])
     op.create_table(
         "document_file",
         sa.Column("document_id", sa.Integer, sa.ForeignKey("document.id"), primary_key=True),
