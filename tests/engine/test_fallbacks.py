@@ -382,11 +382,10 @@ LINE = {
 
 
 def told(shop, client, state, gateway="line", **more):
-    from angelon.engine.receipts import token_of
 
     reference = shop.bench.rows("SELECT reference FROM send ORDER BY rowid LIMIT 1")[0][0]
     answer = client.post(
-        f"/receipts/{gateway}/{token_of(shop.bench.settings.key(), gateway)}",
+        f"/receipts/{gateway}/{shop.bench.vault.receipts(gateway)}",
         json={"id": reference, "state": state, **more},
     )
     shop.bench.plan()

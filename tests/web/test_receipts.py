@@ -6,7 +6,6 @@ import pytest
 
 from angelon.core.specs import Gateway
 from angelon.db.tables import GatewayRow
-from angelon.engine.receipts import token_of
 from tests import made
 
 
@@ -24,7 +23,7 @@ def sent(client, bench):
         connection.exec_driver_sql(
             "UPDATE send SET state = 'sent', gateway_id = ?, reference = 'm-1', channel = 'sms'", (gateway,)
         )
-    address = f"/receipts/sms/{token_of(bench.services.settings.key(), 'sms')}"
+    address = f"/receipts/sms/{bench.vault.receipts('sms')}"
 
     def tell(told, **more):
         return client.post(

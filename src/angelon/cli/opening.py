@@ -109,7 +109,7 @@ def open_installation() -> Installation:
 
     chosen = settings.load()
     database = open_database(chosen)
-    return Installation(database, Setups(database), Vault(chosen.key()), Clock(), Notifier(chosen.home))
+    return Installation(database, Setups(database), Vault(chosen.key(), database), Clock(), Notifier(chosen.home))
 
 
 def first_store(session: Any) -> int:

@@ -154,7 +154,7 @@ def worker(threads: int, role: str | None) -> None:
         family.start_workers(chosen.senders, threads)
         sys.exit(family.run())
     roles = BOTH if role == "all" else frozenset({role})
-    vault = Vault(chosen.key())
+    vault = Vault(chosen.key(), database)
     made = Worker(
         database,
         chosen.home,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import os
 import secrets as random
 
@@ -9,6 +10,8 @@ import click
 
 from angelon.cli.opening import open_database
 from angelon.settings import Settings
+
+LINKS_FOR_DAYS = 400
 
 
 @click.group()
@@ -22,20 +25,28 @@ def secrets() -> None:
     envvar="ANGELON_NEW_SECRET_KEY",
     help="The new key, of 16 characters at least; one is created where the key is kept in the data folder.",
 )
-def rotate(new_key: str | None) -> None:
+@click.option(
+    "--links-for",
+    default=LINKS_FOR_DAYS,
+    show_default=True,
+    type=click.IntRange(0, 3650),
+    metavar="DAYS",
+    help="How long links are good that are in mails already; 0 where the old key is known to others.",
+)
+def rotate(new_key: str | None, links_for: int) -> None:
     """Seal every credential under a new key, all or none. Stop Angelon first, and start it with the new key.
 
-    Browsers are signed out by it, and receipts' addresses are new: give them to the providers.
+    Browsers are signed out by it. Addresses for receipts, and links by which a customer leaves, stay good for ever.
     """
     from angelon import settings
     from angelon.cli.holding import alone
 
     chosen = settings.load()
     with alone(chosen.home, "the key can’t be changed"):
-        _rotate(chosen, new_key)
+        _rotate(chosen, new_key, dt.timedelta(days=links_for))
 
 
-def _rotate(chosen: Settings, new_key: str | None) -> None:
+def _rotate(chosen: Settings, new_key: str | None, links_for: dt.timedelta) -> None:
     from angelon.db.secrets import Vault
 
     if chosen.secret_key and not new_key:
@@ -49,7 +60,7 @@ def _rotate(chosen: Settings, new_key: str | None) -> None:
         waiting.write_text(made)  # written before anything is sealed under it
         waiting.chmod(0o600)
     with open_database(chosen).writing() as session:
-        number = Vault(old).reseal(session, Vault(made))
+        number = Vault(old).reseal(session, Vault(made), dt.datetime.now(dt.UTC), links_for)
     if not chosen.secret_key:
         os.replace(waiting, file)
     click.echo(f"{number} credential{'s are' if number != 1 else ' is'} sealed under the new key.")

@@ -17,7 +17,6 @@ from angelon.db import specs
 from angelon.db.database import Database
 from angelon.db.secrets import Vault
 from angelon.db.tables import GatewayRow, SourceRow, StoreRow
-from angelon.engine.receipts import token_of
 from angelon.settings import Settings
 from angelon.standins.box import Box
 
@@ -68,9 +67,7 @@ def prepare(database: Database, settings: Settings, port: int, free_port: Callab
     kept = address.rpartition("/")[2] or "webshop"
     box.set("shop_address", f"http://127.0.0.1:{port}/in/{kept}")
     for provider, gateway in (("sms", "text-line"), ("chat", "harbour-chat")):
-        box.set(
-            f"{provider}_receipts", f"http://127.0.0.1:{port}/receipts/{gateway}/{token_of(settings.key(), gateway)}"
-        )
+        box.set(f"{provider}_receipts", f"http://127.0.0.1:{port}/receipts/{gateway}/{vault.receipts(gateway)}")
     box.engine.dispose()
     return ports
 

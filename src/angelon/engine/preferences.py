@@ -13,6 +13,9 @@ from angelon.core.sending.returned import return_path
 from angelon.db.live_setup import LiveSetup
 from angelon.db.secrets import Vault
 
+LEAVING = "leaving"
+"""What a link to a reader's preferences is sealed for."""
+
 
 @dataclass(frozen=True, slots=True)
 class Reader:
@@ -34,7 +37,7 @@ class Links:
         """The address of a reader's page; empty where no public address is set."""
         base = live.setup.store.base_url or self._base_url
         told = json.dumps([reader.store_id, reader.address_key, reader.message, reader.locale], ensure_ascii=False)
-        return f"{base}/p/{self.vault.seal(told)}" if base else ""
+        return f"{base}/p/{self.vault.seal(told, LEAVING)}" if base else ""
 
     def question(self, live: LiveSetup, question_id: str | None) -> dict[str, str]:
         """What a text says of the question that it asks: `link`, and its end as `token`; those of nobody's question for
@@ -124,8 +127,16 @@ class Links:
 
     def read(self, token: str) -> Reader | None:
         """Whose page a link opens; None for a link that is none of ours, or was sealed under an older key."""
-        told = self.vault.unseal(token)
-        if told is None:
-            return None
-        store_id, address_key, message, locale = json.loads(told)
-        return Reader(int(store_id), str(address_key), str(message), str(locale))
+        told = self.vault.unseal(token, LEAVING, lambda text: _reader(text) is not None)
+        return _reader(told) if told is not None else None
+
+
+def _reader(told: str) -> Reader | None:
+    """What a link's seal holds; None where it is something else."""
+    try:
+        match json.loads(told):
+            case [int(store_id), str(address_key), str(message), str(locale)] if 0 < store_id < 2**31:
+                return Reader(store_id, address_key, message, locale)
+    except (ValueError, RecursionError):
+        pass
+    return None

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import datetime as dt
 import hashlib
-import hmac
 import json
 from collections.abc import Collection, Sequence
 from typing import Any
@@ -32,13 +31,6 @@ from angelon.engine.setups import Setups
 from angelon.engine.suppressing import obey, suppress
 
 log = structlog.get_logger()
-
-
-def token_of(secret_key: str, gateway_key: str) -> str:
-    """What an address for receipts ends with, so that nobody else can tell of a gateway's sends (HMAC-SHA256, RFC
-    2104).
-    """
-    return hmac.new(secret_key.encode(), f"receipts:{gateway_key}".encode(), hashlib.sha256).hexdigest()[:32]
 
 
 KEPT_FOR = dt.timedelta(hours=1)

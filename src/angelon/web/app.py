@@ -30,7 +30,8 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     """The application. `more` are blueprints of layers above: the stand-ins' pages."""
     app = Flask(__name__, static_folder="static", template_folder="templates")
     app.config.update(
-        SECRET_KEY=made.settings.key(),
+        SECRET_KEY=made.vault.derived("sessions"),
+        SECRET_KEY_FALLBACKS=[made.settings.key()],  # who was signed in before keys had a purpose still is
         WTF_CSRF_TIME_LIMIT=None,
         SESSION_COOKIE_SAMESITE="Lax",
         SESSION_COOKIE_HTTPONLY=True,

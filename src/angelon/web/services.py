@@ -73,7 +73,7 @@ def make(settings: Settings, database: Database | None = None, clock: Clock | No
     own = Handlers(settings.handlers) if settings.handlers is not None else None
     setups = Setups(database, asks=AskNow(own) if own is not None else None)
     installation = Installation(
-        database, setups, Vault(settings.key()), clock or Clock(), Notifier(settings.home, bell_of(database))
+        database, setups, Vault(settings.key(), database), clock or Clock(), Notifier(settings.home, bell_of(database))
     )
     writer = GroupCommit(database, lambda: installation.notifier.notify(PLANNING))
     intake = Intake(database, installation.setups, installation.vault, writer, installation.clock)

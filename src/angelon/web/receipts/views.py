@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import hmac
 from typing import Any
 
 from flask import Blueprint, abort, jsonify, request
 
 from angelon.core.payload.body import NotReadable, parse_body
-from angelon.engine.receipts import take_all, token_of
+from angelon.engine.receipts import take_all
 from angelon.web.services import live, public_address, services
 
 pages = Blueprint("receipts", __name__, url_prefix="/receipts")
@@ -17,19 +16,19 @@ MOST = 200_000
 
 def address_of(key: str) -> str:
     """Where a gateway's provider tells what became of sends."""
-    return f"{public_address()}{live().root}/receipts/{key}/{_token(key)}"
+    return f"{public_address()}{live().root}/receipts/{key}/{services().vault.receipts(_named(key))}"
 
 
-def _token(key: str) -> str:
-    """What the address of a gateway's receipts ends in: another one in each store."""
-    return token_of(services().settings.key(), f"{live().root}/{key}" if live().root else key)
+def _named(key: str) -> str:
+    """What the address of a gateway's receipts is for: another one in each store."""
+    return f"{live().root}/{key}" if live().root else key
 
 
 @pages.post("/<key>/<token>")
 def receive(key: str, token: str) -> Any:
     """One receipt, or a list of them. What can't be used is told and not asked for again."""
     gateway = live().setup.gateways.get(key)
-    if gateway is None or not hmac.compare_digest(token.encode(), _token(key).encode()):
+    if gateway is None or not services().vault.takes_receipts(_named(key), token):
         abort(404, "There is no such address.")
     raw = request.stream.read(MOST + 1)
     if len(raw) > MOST:
