@@ -19,6 +19,7 @@ from angelon.engine.fallbacks import Fallbacks
 from angelon.engine.housekeeping import Housekeeper
 from angelon.engine.operations import accounts, checks, mappings, messages, routes, suppressions
 from angelon.engine.operations import store as store_operations
+from angelon.engine.operations.guessing import Browser
 from angelon.engine.planner import Planner
 from angelon.engine.receipts import match_early
 from angelon.engine.unit import MACHINE, unit
@@ -79,9 +80,9 @@ def _everything(here: services.Services) -> None:
         with unit(installation, store_id, MACHINE) as work:
             work_of(work)  # type: ignore[operator]
 
-    accounts.make_first(installation, "o@example.org", "O", "three green lanterns", accounts.Browser("1", "b"))
+    accounts.make_first(installation, "o@example.org", "O", "three green lanterns", Browser("1", "b"))
     for password in ("wrong", "three green lanterns"):
-        accounts.try_to_sign_in(installation, "o@example.org", password, accounts.Browser("1", "b"))
+        accounts.try_to_sign_in(installation, "o@example.org", password, Browser("1", "b"))
     do(lambda work: store_operations.change(work, {"timezone": "Asia/Kathmandu"}))
     do(lambda work: routes.change_draft(work, "order-received", {"name": "Another name"}))
     do(lambda work: routes.publish_and_switch_on(work, "order-received", override=True))

@@ -16,13 +16,14 @@ from angelon.engine.handlers.pool import Pool
 from angelon.engine.housekeeping import Housekeeper
 from angelon.engine.operations import accounts, checks, suppressions
 from angelon.engine.operations import store as store_operations
+from angelon.engine.operations.guessing import Browser
 from angelon.engine.unit import MACHINE, unit
 from angelon.gateways.fetching import fetch
 from angelon.gateways.http import ask
 from angelon.gateways.smtp import SmtpTransport
 from tests import made
 
-BROWSER = accounts.Browser("192.0.2.1", "test")
+BROWSER = Browser("192.0.2.1", "test")
 OWNER = ("o@example.org", "three green lanterns")
 
 

@@ -6,11 +6,15 @@ import re
 import pytest
 
 from angelon.core.access import PARTS, PUBLIC, RANK, ROLES, may
+from angelon.core.addresses import network_of
 from angelon.core.masking import masked
 from angelon.db.tables import StoreRow
+from angelon.engine.housekeeping import Housekeeper
 from angelon.engine.operations import accounts as operations
+from angelon.web import services
 from angelon.web.access.guard import OPEN
 from angelon.web.access.views import tries
+from angelon.web.app import create_app
 from tests.web.test_pages import post, text
 
 PASSWORD = "three green lanterns"
@@ -102,6 +106,56 @@ def test_wrong_passwords_lock_the_account_for_a_while_and_tell_nothing(client, b
     later = bench.clock.now() + dt.timedelta(minutes=16)
     bench.clock.now = lambda: later
     assert sign_in(client).status_code == 302
+
+
+def at(client, peer, **more):
+    """Signs in from an address."""
+    return client.post("/sign-in", data={"email": "nuala@example.com", **more}, environ_base={"REMOTE_ADDR": peer})
+
+
+def test_one_stranger_locks_nobody_out_and_many_not_a_browser_that_is_known(client, bench):
+    account(bench)
+    home, work, stranger = client, other_browser(client), other_browser(client)
+    assert at(home, "127.0.0.1", password=PASSWORD).status_code == 302
+    for n in range(9):
+        assert at(stranger, "127.0.0.9", password=f"guess {n}").status_code == 401
+    assert at(stranger, "127.0.0.9", password=PASSWORD).status_code == 401, "has guessed it, and is held up"
+    assert at(work, "127.0.0.7", password=PASSWORD).status_code == 302, "from elsewhere it is let in"
+    home.post("/sign-in/out")
+    for n in range(60):
+        tries._left.clear()
+        assert at(stranger, f"127.0.1.{n}", password=f"guess {n}").status_code == 401
+    tries._left.clear()
+    assert at(stranger, "127.0.2.1", password=PASSWORD).status_code == 401, "strangers together are held up"
+    assert at(home, "127.0.0.1", password=PASSWORD).status_code == 302, "who was signed in before is not"
+
+
+def test_wrong_tries_are_counted_for_all_processes_and_forgotten_after_a_day(client, bench):
+    account(bench)
+    for n in range(5):
+        at(client, "127.0.0.9", password=f"guess {n}")
+    other = create_app(services.make(bench.settings, bench.database, bench.clock)).test_client()
+    other.application.config["WTF_CSRF_ENABLED"] = False
+    assert at(other, "127.0.0.9", password=PASSWORD).status_code == 401
+    assert bench.rows("SELECT count(*) FROM allowance") == [(2,)]
+    later = bench.clock.now() + dt.timedelta(days=2)
+    bench.clock.now = lambda: later
+    Housekeeper(bench.database, bench.services.setups, bench.clock).look()
+    assert bench.rows("SELECT count(*) FROM allowance") == [(0,)]
+
+
+@pytest.mark.parametrize(
+    ("address", "network"),
+    [
+        ("192.0.2.7", "192.0.2.7"),
+        ("::ffff:192.0.2.7", "192.0.2.7"),
+        ("2001:db8:1:2:3:4:5:6", "2001:db8:1:2::/64"),
+        ("2001:db8:1:2::", "2001:db8:1:2::/64"),
+        ("unix:", "unix:"),
+    ],
+)
+def test_who_asks_is_an_address_or_the_network_of_a_household(address, network):
+    assert network_of(address) == network
 
 
 def test_too_many_tries_from_one_address_are_slowed_down(client, bench):

@@ -22,7 +22,7 @@ CONSENT = {"sms": "opted_in"}
 @pytest.fixture(autouse=True)
 def fresh(monkeypatch):
     monkeypatch.setattr(proofs, "AT_LEAST", 0)
-    for limits in (proofs.by_asker, proofs.by_order, proofs.by_all):
+    for limits in (proofs.by_asker, proofs.by_all):
         limits._left.clear()
 
 

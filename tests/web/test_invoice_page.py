@@ -25,7 +25,7 @@ FORM = {"name": "Jo", "lines": "Slip 4", "city": "Cobh", "country": "IE", "email
 
 @pytest.fixture
 def opened(shop, monkeypatch):  # noqa: F811
-    for limits in (proofs.by_asker, proofs.by_order, proofs.by_all, guesses.by_asker, guesses.by_all,
+    for limits in (proofs.by_asker, proofs.by_all, guesses.by_asker, guesses.by_all,
                    invoices.by_order, invoices.by_all):  # fmt: skip
         monkeypatch.setattr(limits, "spend", lambda *_: {})
         monkeypatch.setattr(limits, "spend_by", lambda *_: {}, raising=False)

@@ -186,7 +186,10 @@ def test_a_stolen_session_can_t_put_another_second_step_in_its_place(client, ben
     assert "Turn it off first" in text(taken)
     for _ in range(5):
         assert client.post("/account/second-step/off", data={"code": "123456"}).status_code == 422
-    assert bench.rows("SELECT second_step, locked_until IS NOT NULL FROM account") == [(1, 1)]
+    right = client.post("/account/second-step/off", data={"code": code_of(stepped[0], bench)})
+    assert "After five wrong tries, wait" in text(right)
+    assert bench.rows("SELECT second_step FROM account") == [(1,)]
+    assert begin(client).post("/sign-in/second", data={"code": code_of(stepped[0], bench)}).status_code == 302
 
 
 def test_setting_it_up_asks_for_the_password(client, bench):
@@ -197,4 +200,8 @@ def test_setting_it_up_asks_for_the_password(client, bench):
     assert "That is not your password" in text(wrong)
     with bench.database.reading() as session:
         assert second_step.pending(bench.services.installation, session, 1) == ""
-    assert bench.rows("SELECT failures FROM account") == [(1,)]
+    for _ in range(4):
+        client.post("/account/password", data={"old": "not it at all", "new": "something quite else"})
+    held = client.post("/account/password", data={"old": PASSWORD, "new": "something quite else"})
+    assert "After five wrong tries, wait" in text(held)
+    assert sign_in(other_browser(client)).status_code == 302, "who has the session has not locked its owner out"

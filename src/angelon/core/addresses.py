@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ipaddress
 import re
 from functools import lru_cache
 
@@ -21,6 +22,18 @@ def check_email(text: str) -> str:
     if any(ord(c) < 32 or c == "\x7f" for c in text):
         raise EmailNotValidError("It holds a line break or control character.")
     return validate_email(text, check_deliverability=False).normalized
+
+
+def network_of(address: str) -> str:
+    """Who asks, by their IP address: of IPv6 the network that one household or server has (/64)."""
+    try:
+        found = ipaddress.ip_address(address)
+    except ValueError:
+        return address[:60]
+    mapped = getattr(found, "ipv4_mapped", None)
+    if found.version == 4 or mapped is not None:
+        return str(mapped or found)
+    return str(ipaddress.ip_network((int(found) >> 64 << 64, 64)))
 
 
 class BadPhone(ValueError):

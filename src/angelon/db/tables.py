@@ -1038,9 +1038,6 @@ class AccountRow(SQLModel, table=True):
     role: str
     created_at: dt.datetime = _instant(nullable=False)
     disabled_at: dt.datetime | None = _instant()
-    failures: int = 0
-    """Wrong passwords, or codes, in a row."""
-    locked_until: dt.datetime | None = _instant()
     second_step: bool = False
     """Whether a code is asked for besides the password."""
     last_step: int = 0
@@ -1062,6 +1059,16 @@ class SignedInRow(SQLModel, table=True):
     seen_at: dt.datetime = _instant(nullable=False)
     address: str = ""
     agent: str = ""
+
+
+class AllowanceRow(SQLModel, table=True):
+    """How much is left of what may be tried."""
+
+    __tablename__ = "allowance"
+    what: str = Field(primary_key=True)
+    left: float
+    at: dt.datetime = _instant(nullable=False, index=True)
+    """When it was last spent."""
 
 
 class InvitationRow(SQLModel, table=True):

@@ -9,7 +9,7 @@ from typing import Any
 
 import structlog
 
-from angelon.db import fetches, housekeeping, imports, locks, partitions, sent_files, shop_tables
+from angelon.db import allowances, fetches, housekeeping, imports, locks, partitions, sent_files, shop_tables
 from angelon.db.database import Database, is_database_failure
 from angelon.engine.clock import Clock
 from angelon.engine.setups import Setups
@@ -22,6 +22,8 @@ LONGEST = 20.0
 
 LOOKED_AT_FOR = dt.timedelta(days=1)
 """How long a file is kept that was looked at and not taken."""
+ALLOWANCES_FOR = dt.timedelta(days=1)
+"""How long ago the last try was, after which there is all of an allowance again."""
 UNSEEN = dt.timedelta(days=400)
 """How long is kept what an order said that does not come again."""
 
@@ -54,6 +56,7 @@ class Housekeeper:
         gone["files"] += self._files()
         gone["known_orders"] += self._unseen()
         self._give_back()
+        self._allowances()
         self._next = time.monotonic() + EVERY
         if any(gone.values()):
             log.info("what was older than it is kept is gone", **gone)
@@ -124,6 +127,17 @@ class Housekeeper:
                 return
             with self._database.connection(locks.SWEEPING) as connection:
                 shop_tables.give_back(connection, found)
+
+    def _allowances(self) -> None:
+        """What is left of tries, where there is all of it again."""
+        before = self._clock.now() - ALLOWANCES_FOR
+        while True:
+            with self._database.reading() as session:
+                found = allowances.unused(session, before, housekeeping.AT_ONCE)
+            if not found:
+                return
+            with self._database.writing(locks.SWEEPING) as session:
+                allowances.forget(session, found, before)
 
     def _months(self) -> int:
         """Months of contents that no store keeps any more, where each has its own partition; says how many contents."""

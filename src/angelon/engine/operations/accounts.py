@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import functools
 import secrets
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from argon2 import PasswordHasher
@@ -20,7 +21,8 @@ from angelon.db import accounts
 from angelon.db.database import Database
 from angelon.db.tables import AccountRow, InvitationRow, SignedInRow
 from angelon.engine.installation import Installation
-from angelon.engine.operations import second_step
+from angelon.engine.operations import guessing, second_step
+from angelon.engine.operations.guessing import Browser
 from angelon.engine.operations.tokens import digest_of
 
 HASHER = PasswordHasher()
@@ -36,14 +38,6 @@ INVITED_FOR = dt.timedelta(days=7)
 def _nobody_s() -> str:
     """What a password is compared with where there is no such account: so that it takes as long."""
     return HASHER.hash(secrets.token_urlsafe(16))
-
-
-@dataclass(frozen=True, slots=True)
-class Browser:
-    """From where somebody signs in."""
-
-    address: str
-    agent: str
 
 
 def hashed(password: str, email: str) -> str:
@@ -145,18 +139,19 @@ def compare(database: Database, email: str, password: str) -> Compared:
     return Compared(*found, right and bool(found[0]), newer)
 
 
-def check(session: Session, compared: Compared, now: dt.datetime) -> AccountRow | None:
-    """The account whose password was right; None where it was not, was changed meanwhile, or the account is locked or
-    disabled. After five wrong passwords in a row it is locked for a quarter of an hour. The caller's transaction keeps
-    that.
+def check(
+    session: Session, compared: Compared, counted: Sequence[guessing.Place], now: dt.datetime
+) -> AccountRow | None:
+    """The account whose password was right; None where it was not, was changed meanwhile, there were too many wrong
+    tries, or the account is disabled. The caller's transaction keeps what was counted.
     """
     row = accounts.get(session, compared.account_id) if compared.account_id else None
-    if row is None or row.disabled_at is not None or (row.locked_until is not None and row.locked_until > now):
+    if row is None or row.disabled_at is not None or guessing.held(session, counted, now):
         return None
     if not compared.right or row.password != compared.was:
-        second_step.wrong_code(row, now)
+        guessing.wrong(session, counted, now)
         return None
-    row.failures, row.locked_until = 0, None
+    guessing.right(session, counted)
     row.password = compared.rehashed or row.password
     return row
 
@@ -271,7 +266,8 @@ def try_to_sign_in(installation: Installation, email: str, password: str, browse
     if not compared.account_id:
         return Tried()  # nothing is counted of somebody who is not there, and so nothing is written
     with installation.database.writing() as session:
-        row = check(session, compared, now)
+        counted = guessing.places(installation.vault, compared.account_id, browser)
+        row = check(session, compared, counted, now)
         if row is None:
             return Tried()
         return Tried(second_step_of=row.id or 0) if row.second_step else Tried(sign_in(session, row, browser, now))
@@ -284,12 +280,13 @@ def try_second_step(installation: Installation, account_id: int, code: str, brow
     now = installation.clock.now()
     with installation.database.writing() as session:
         row = accounts.get(session, account_id)
-        if row is None or row.disabled_at is not None or (row.locked_until is not None and row.locked_until > now):
+        counted = guessing.places(installation.vault, account_id, browser)
+        if row is None or row.disabled_at is not None or guessing.held(session, counted, now):
             return ""
         if not second_step.fits(installation, session, row, code[:40]):
-            second_step.wrong_code(row, now)
+            guessing.wrong(session, counted, now)
             return ""
-        row.failures, row.locked_until = 0, None
+        guessing.right(session, counted)
         return sign_in(session, row, browser, now)
 
 
@@ -335,19 +332,20 @@ def join(installation: Installation, secret: str, name: str, password: str, brow
         return sign_in(session, row, browser, now)
 
 
-def prove(installation: Installation, account_id: int, password: str) -> None:
-    """That who is signed in knows their password: asked before what a stolen session must not change. A wrong one is
-    counted as at signing in. Raises Invalid and NotFound.
+def prove(installation: Installation, account_id: int, password: str, browser_id: int) -> None:
+    """That who is signed in knows their password: asked before what a stolen session must not change. Wrong ones are
+    counted by where they are signed in. Raises Invalid and NotFound.
     """
     with installation.database.reading() as session:
         row = _found(session, account_id)
         kept = Compared(account_id, row.password)
     compared = replace(kept, right=_is_password(kept.was, password))
     with installation.database.writing() as session:
-        right = check(session, compared, installation.clock.now()) is not None
+        counted, now = guessing.place_of(browser_id), installation.clock.now()
+        right = check(session, compared, counted, now) is not None
+        seconds = guessing.held(session, counted, now)
     if not right:
-        what = "That is not your password, or the account is locked after five wrong ones."
-        raise Invalid([Problem("password", what, "Type it again; after five tries, wait a quarter of an hour.")])
+        raise Invalid([Problem("password", "That is not your password.", second_step.wait_said(seconds))])
 
 
 def end_browser(installation: Installation, account_id: int, browser_id: int) -> None:
@@ -366,17 +364,15 @@ def seen(installation: Installation, browser_id: int) -> None:
 
 def change_own_password(installation: Installation, account_id: int, old: str, new: str, leave: int) -> None:
     """Another password; every other browser is signed out. Raises Invalid and NotFound."""
-    wrong = Invalid([Problem("old", "That is not the password that you have.", "Write it again.")])
+    prove(installation, account_id, old, leave)
     with installation.database.reading() as session:
         row = _found(session, account_id)
         email, was = row.email, row.password
-    if not _is_password(was, old):
-        raise wrong
     kept = hashed(new, email)
     with installation.database.writing() as session:
         row = _found(session, account_id)
         if row.password != was:
-            raise wrong
+            raise Invalid([Problem("old", "The password was changed meanwhile.", "Sign in again with the new one.")])
         row.password = kept
         accounts.sign_out(session, account_id, leave=leave)
 

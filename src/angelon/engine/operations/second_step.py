@@ -15,6 +15,7 @@ from angelon.core.problems import Invalid, NotFound, Problem
 from angelon.db import accounts
 from angelon.db.tables import AccountRow
 from angelon.engine.installation import Installation
+from angelon.engine.operations import guessing
 from angelon.engine.operations.tokens import digest_of
 
 STEP = 30
@@ -24,7 +25,6 @@ DRIFT = 1
 RECOVERY_CODES = 8
 SECRET, PENDING = "account-totp", "account-totp-new"
 PENDING_FOR = dt.timedelta(minutes=30)
-MOST_FAILURES, LOCKED_FOR = 5, dt.timedelta(minutes=15)
 
 
 def begin(installation: Installation, account_id: int) -> str:
@@ -95,22 +95,19 @@ def fits(installation: Installation, session: Session, row: AccountRow, code: st
     return True
 
 
-def turn_off(installation: Installation, account_id: int, code: str, by: str = "") -> None:
+def turn_off(installation: Installation, account_id: int, code: str, browser_id: int = 0, by: str = "") -> None:
     """Takes the second step away, for a code that fits; an owner (`by`) does it for others without one. Raises
     Invalid and NotFound.
     """
     now = installation.clock.now()
     with installation.database.writing() as session:
-        row = _account(session, account_id)
-        if not by and row.locked_until is not None and row.locked_until > now:
-            raise Invalid(
-                [Problem("code", "The account is locked after five wrong tries.", "Wait a quarter of an hour.")]
-            )
-        fitting = bool(by) or fits(installation, session, row, code)
-        if not fitting:
-            wrong_code(row, now)
+        row, counted = _account(session, account_id), guessing.place_of(browser_id)
+        waits = 0 if by else guessing.held(session, counted, now)
+        fitting = bool(by) or (not waits and fits(installation, session, row, code))
+        if not fitting and not waits:
+            guessing.wrong(session, counted, now)
     if not fitting:
-        raise Invalid([Problem("code", "The code does not fit.", "Type the newest one, or a recovery code.")])
+        raise Invalid([Problem("code", "The code does not fit.", wait_said(waits))])
     with installation.database.writing() as session:
         row = _account(session, account_id)
         installation.vault.expire(session, SECRET, account_id, now)
@@ -118,11 +115,9 @@ def turn_off(installation: Installation, account_id: int, code: str, by: str = "
         accounts.record(session, now, by or row.name, "second step off", row.name)
 
 
-def wrong_code(row: AccountRow, now: dt.datetime) -> None:
-    """Counts a wrong password or code: after five in a row the account is locked for a quarter of an hour."""
-    row.failures += 1
-    if row.failures >= MOST_FAILURES:
-        row.failures, row.locked_until = 0, now + LOCKED_FOR
+def wait_said(seconds: int) -> str:
+    """What to do after a wrong password or code, where another try has to wait for so many seconds."""
+    return f"After five wrong tries, wait {seconds} seconds for each other one." if seconds else "Type it again."
 
 
 def _account(session: Session, account_id: int) -> AccountRow:

@@ -10,6 +10,7 @@ from flask import (
     Blueprint,
     Response,
     abort,
+    after_this_request,
     current_app,
     flash,
     g,
@@ -29,6 +30,7 @@ from angelon.db import specs as stored
 from angelon.engine.installation import Installation
 from angelon.engine.operations import accounts as operations
 from angelon.engine.operations import second_step as operations_second
+from angelon.engine.operations.guessing import Browser, remembered
 from angelon.engine.operations.tokens import digest_of
 from angelon.web import stores
 from angelon.web.access.guard import Person, asker, first_code, is_local
@@ -41,15 +43,14 @@ own = Blueprint("own_account", __name__, url_prefix="/account", template_folder=
 others = Blueprint("accounts", __name__, url_prefix="/accounts", template_folder="templates")
 tries = Limits(rate=0.1, burst=10)
 """Tries to sign in from one address."""
+KNOWN, KNOWN_FOR = "angelon_known", 31_536_000
+"""The cookie by which a browser is told from strangers that was signed in before, and its seconds."""
 SECOND_WITHIN = 300.0
 """Seconds within which the code has to follow the password."""
 WRONG_CODE = (
-    "The code does not fit. Type the newest one of your app, or a recovery code; after five tries, wait a quarter of "
-    "an hour."
+    "The code does not fit. Type the newest one of your app, or a recovery code; after five tries, wait a few minutes."
 )
-WRONG = (
-    "The email address or the password is wrong, or the account is locked for a quarter of an hour after five tries."
-)
+WRONG = "The email address or the password is wrong. After five wrong tries, wait three minutes for each other one."
 
 
 # ---- signing in -----------------------------------------------------------------------------------------------------
@@ -190,8 +191,8 @@ def _here() -> Installation:
     return services().installation
 
 
-def _browser() -> operations.Browser:
-    return operations.Browser(asker(), request.headers.get("User-Agent", ""))
+def _browser() -> Browser:
+    return Browser(asker(), request.headers.get("User-Agent", ""), request.cookies.get(KNOWN, "")[:100])
 
 
 def _signed_in(secret: str) -> None:
@@ -202,6 +203,13 @@ def _signed_in(secret: str) -> None:
     session.clear()
     login_user(Person(found[1], found[0], secret))
     session.permanent = True
+    proof = remembered(services().vault, found[1].id or 0)
+
+    @after_this_request
+    def _remember(response: Response) -> Response:
+        secure = bool(current_app.config["SESSION_COOKIE_SECURE"])
+        response.set_cookie(KNOWN, proof, KNOWN_FOR, secure=secure, httponly=True, samesite="Lax")
+        return response
 
 
 def _own_page(address: str) -> str:
@@ -333,7 +341,7 @@ def begin_second_step() -> Any:
     """A new secret for an authenticator app, with its picture."""
     _person()
     try:
-        operations.prove(_here(), g.person.account_id, request.form.get("password", ""))
+        operations.prove(_here(), g.person.account_id, request.form.get("password", ""), g.person.browser_id)
         operations_second.begin(_here(), g.person.account_id)
     except Invalid as error:
         return _account_page(error.problems[0], 422)
@@ -357,7 +365,8 @@ def end_second_step() -> Any:
     """No code is asked for any more."""
     _person()
     try:
-        operations_second.turn_off(_here(), g.person.account_id, request.form.get("code", "")[:40])
+        code = request.form.get("code", "")[:40]
+        operations_second.turn_off(_here(), g.person.account_id, code, g.person.browser_id)
     except Invalid as error:
         return _account_page(error.problems[0], 422)
     flash("The second step is off: the password alone lets you in.", "good")
@@ -438,7 +447,7 @@ def change(account_id: int) -> Any:
             role = request.form.get("role", "")
             told = f"{operations.give_role(_here(), account_id, role, g.person.name)} is {role} now."
         elif act == "second-step-off":
-            operations_second.turn_off(_here(), account_id, "", g.person.name)
+            operations_second.turn_off(_here(), account_id, "", by=g.person.name)
             told = "Their second step is off: they sign in with the password alone, and can set it up again."
         else:
             name = operations.let_in(_here(), account_id, act != "disable", g.person.name)

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import datetime as dt
-import ipaddress
 import math
 import threading
+
+from angelon.core.addresses import network_of
 
 RATE, BURST = 20.0, 100
 """Requests a second in the long run, and how many may come at once."""
@@ -25,12 +26,7 @@ class Limits:
 
     def spend_by(self, address: str, now: dt.datetime) -> dict[str, str]:
         """The same for who asks: an address, and of IPv6 the network that one household or server has (/64)."""
-        try:
-            found = ipaddress.ip_address(address)
-        except ValueError:
-            return self.spend(hash(address), now)
-        mine = found if found.version == 4 else ipaddress.ip_network(f"{address}/64", strict=False)
-        return self.spend(hash(mine), now)
+        return self.spend(hash(network_of(address)), now)
 
     def spend(self, key: int, now: dt.datetime) -> dict[str, str]:
         """Takes one; gives the headers that say what is left (RateLimit-Policy and RateLimit of the IETF's draft

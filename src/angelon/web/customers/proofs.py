@@ -4,19 +4,26 @@ postcode. Whether there is such an order, nobody is told.
 
 from __future__ import annotations
 
+import hashlib
 import hmac
 import time
 
+from angelon.core.addresses import network_of
 from angelon.core.questions import folded
 from angelon.core.values import show, unpack
-from angelon.db import orders
+from angelon.db import allowances, orders
+from angelon.db.allowances import Allowance
 from angelon.db.tables import OrderRow
 from angelon.web.access.guard import asker
 from angelon.web.api.limits import Limits
-from angelon.web.services import live, services, session, store_id
+from angelon.web.services import services, session, store_id
 
-by_asker, by_order, by_all = Limits(rate=0.1, burst=10), Limits(rate=0.02, burst=5), Limits(rate=20, burst=100)
-"""How often somebody may try, how often an order may be tried, and all together."""
+by_asker, by_all = Limits(rate=0.1, burst=10), Limits(rate=20, burst=100)
+"""How often somebody may try, and all together."""
+OF_ORDER, OF_ORDER_FROM_ONE = Allowance(20, 50.0), Allowance(5, 600.0)
+"""How often an order may be tried by all together, and from one network, in whichever process: nobody alone can have it
+closed to its customer.
+"""
 AT_LEAST = 0.15
 """Seconds that an answer takes at the least: as long whether there is such an order or not."""
 _PROOFS = ("email", "phone", "address")
@@ -25,9 +32,15 @@ _PROOFS = ("email", "phone", "address")
 def too_often(number: str) -> bool:
     """Counts a try; says whether it is one too many."""
     now = services().clock.now()
-    held = [by_asker.spend_by(asker(), now), by_order.spend(hash((live().setup.store.key, number.casefold())), now)]
-    held.append(by_all.spend(0, now))
-    return any("Retry-After" in one for one in held)
+    if any("Retry-After" in one for one in (by_asker.spend_by(asker(), now), by_all.spend(0, now))):
+        return True
+    what = f"order:{store_id()}:{hashlib.sha256(number.casefold().encode(errors='replace')).hexdigest()[:32]}"
+    with services().database.writing() as writing:
+        counted = ((f"{what}:{network_of(asker())}", OF_ORDER_FROM_ONE), (what, OF_ORDER))
+        waits = any(allowances.wait(writing, of, allowance, now) for of, allowance in counted)
+        for of, allowance in () if waits else counted:
+            allowances.spend(writing, of, allowance, now)
+    return waits
 
 
 def theirs(number: str, proof: str) -> OrderRow | None:

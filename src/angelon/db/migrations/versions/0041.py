@@ -1,0 +1,26 @@
+"""How often something may be tried is counted by who tries: one stranger locks nobody out"""
+
+import sqlalchemy as sa
+from alembic import op
+
+revision = "0041"
+down_revision = "0040"
+branch_labels = None
+depends_on = None
+
+
+def upgrade() -> None:
+    op.create_table(
+        "allowance",
+        sa.Column("what", sa.String, primary_key=True),
+        sa.Column("left", sa.Float, nullable=False),
+        sa.Column("at", sa.BigInteger, nullable=False, index=True),
+    )
+    op.drop_column("account", "failures")
+    op.drop_column("account", "locked_until")
+
+
+def downgrade() -> None:
+    op.add_column("account", sa.Column("failures", sa.Integer, nullable=False, server_default="0"))
+    op.add_column("account", sa.Column("locked_until", sa.BigInteger))
+    op.drop_table("allowance")
