@@ -38,10 +38,9 @@ def shop(bench, mailbox):
 
 
 def order(shop, number=1, **changes):
-    shop.bench.deliver(
-        made.body(id=number, reference=f"BK-{number}", buyer={"name": "Jo", "email": f"jo{number}@example.org",
-                  "country": "IE"}, **changes), store_delivery=f"d{number}",
-    )  # fmt: skip
+    buyer = {"name": "Jo", "email": f"jo{number}@example.org", "country": "IE"}
+    told = {"id": number, "reference": f"BK-{number}", "buyer": buyer} | changes
+    shop.bench.deliver(made.body(**told), store_delivery=f"d{number}")
     shop.bench.plan()
     (row,) = shop.bench.rows('SELECT id FROM "order" WHERE number = ?', f"BK-{number}")
     with shop.bench.database.reading() as session:

@@ -6,13 +6,14 @@ import re
 from collections.abc import MutableMapping
 from typing import Any
 
-_QUOTE = r"(?:\"|&#34;|&quot;)"
+_QUOTE = r"(?:\\?\"|&#34;|&quot;){1,2}"
 _EMAIL = re.compile(
-    rf"(?:{_QUOTE}[^\"<>\r\n]{{1,80}}?{_QUOTE}|(?:&amp;|&#39;|[\w.!#$%'*+/=?^`{{|}}~&-])+)"
-    r"@(?:\[[^\]\s<>]{2,80}\]|[\w-]+(?:\.[\w-]+)+)"
+    rf"(?:{_QUOTE}(?:[^\"<>\r\n\\]|\\.){{1,80}}?{_QUOTE}|(?:&amp;|&#39;|\\u[0-9a-f]{{4}}|[\w.!#$%'*+/=?^`{{|}}~&-])+)"
+    r"(?:@|%40)(?:\[[^\]\s<>]{2,80}\]|[\w-]+(?:\.[\w-]+)+)|[\w.!#$%'*+/=?^`{|}~-]{3,}@[\w-]*(?=[\"<…]|&#34;|\Z)"
 )
 """Every form of an address that a mail server takes (RFC 5321, section 4.1.2: a quoted local part, an address literal;
-RFC 6531: letters of any script), as it is and as HTML has it escaped.
+RFC 6531: letters of any script), as it is and as HTML, JSON, CSV and addresses of pages have it escaped; and one that
+was cut off.
 """
 _PHONE = re.compile(r"\+\d[\d \u00a0-]{5,}\d")
 _TOKEN = re.compile(r"(angelon_|whsec_|Bearer |Basic )[\w+/=.~-]{8,}", re.IGNORECASE)

@@ -125,7 +125,7 @@ def compare(part: Compare, look: Look, today: dt.date, locale: str = "en") -> Ve
         answers = [_holds(part, value, _kind(value), today, locale) for value in values]
         yes = {"any": any(answers), "all": all(answers), "none": not any(answers)}[part.which]
         read = _understood(part, "number", locale) if any(_kind(value) == "number" for value in values) else ""
-        shown = [show(value, locale)[:60] for value in values]
+        shown = [show(value, locale)[:80] for value in values]
         if part.of == "history.events":
             shown = [event_label(name) for name in shown]
         return Verdict(yes, label, _few([one for one in shown if one]), read=read)

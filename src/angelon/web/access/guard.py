@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import datetime as dt
 import ipaddress
+import re
 import secrets
 from collections.abc import Iterator
 from typing import Any
@@ -16,6 +17,8 @@ from urllib.parse import quote
 from flask import Flask, Response, abort, g, redirect, request
 from flask import session as cookies
 from flask_login import LoginManager, UserMixin, current_user
+from jinja2 import pass_environment
+from jinja2.filters import do_truncate
 
 from angelon.core.access import PUBLIC, ROLES, may
 from angelon.core.masking import masked
@@ -90,6 +93,7 @@ def install(app: Flask) -> None:
 
     app.before_request(_check)
     app.after_request(_masked)
+    app.jinja_env.filters["truncate"] = _truncated
     app.context_processor(lambda: {"person": g.get("person"), "role_may": _may})
 
 
@@ -148,20 +152,32 @@ def _masked(response: Response) -> Response:
     as it went out, whose parts are encoded.
     """
     kind = response.mimetype or ""
-    if g.get("role") != "viewer" or kind.startswith(_NO_TEXT):
+    if g.get("role") != "viewer" or kind.startswith(_NO_TEXT) or not response.response:
         return response
-    if kind == "message/rfc822":
-        what = "Your role sees no contact details, and a mail as it went out is full of them. Ask an owner for another."
+    if not kind.startswith(_WITH_TEXT):  # what nobody can look into on its way
+        what = "Your role sees no contact details, and this file may be full of them. Ask an owner for another role."
         return Response(what, 403, mimetype="text/plain")
-    if kind.startswith(_WITH_TEXT):
-        if response.is_streamed:
-            response.response = _masked_pieces(response.response)
-        else:
-            response.set_data(masked(response.get_data(as_text=True)))
+    if response.is_streamed:
+        response.response = _masked_pieces(response.response)
+    else:
+        response.set_data(_without(response.get_data(as_text=True)))
     return response
 
 
 _NO_TEXT = ("text/css", "text/javascript", "image/", "font/")
+_OF_CUSTOMERS = re.compile(r"/([pawfdi])/[\w-]{12,}")
+"""Links to pages that show a customer who they are: whoever has one is taken for the customer."""
+
+
+def _without(text: str) -> str:
+    """A text without contact details, and without the secrets of customers' links."""
+    return _OF_CUSTOMERS.sub(r"/\1/…", masked(text))
+
+
+@pass_environment
+def _truncated(environment: Any, text: str, *how: Any, **more: Any) -> str:
+    """Cuts a text off once it is masked: half an address is not known as one."""
+    return do_truncate(environment, masked(str(text)) if g.get("role") == "viewer" else text, *how, **more)
 
 
 def _masked_pieces(pieces: Any) -> Iterator[bytes]:
@@ -170,5 +186,5 @@ def _masked_pieces(pieces: Any) -> Iterator[bytes]:
     for piece in pieces:
         whole, end, left = (rest + (piece.encode() if isinstance(piece, str) else piece)).rpartition(b"\n")
         rest = left
-        yield masked((whole + end).decode("utf-8", "replace")).encode()
-    yield masked(rest.decode("utf-8", "replace")).encode()
+        yield _without((whole + end).decode("utf-8", "replace")).encode()
+    yield _without(rest.decode("utf-8", "replace")).encode()
