@@ -141,13 +141,29 @@ def test_a_provider_that_signs_by_a_new_key_is_asked_for_it(client, bench, provi
     assert by_provider(other_browser(client), "nuala@brackwater.example").headers["Location"] == "/orders"
 
 
-@pytest.mark.parametrize("fault", ["forged", "expired", "replayed", "other audience", "not verified"])
+FAULTS = [
+    *("forged", "expired", "replayed", "other audience", "not verified"),
+    *("more audiences", "other party", "odd subject", "endless", "packed"),
+]
+
+
+def test_an_audience_in_a_list_is_ours_and_another_subject_with_the_same_address_is_nobody(client, bench, provider):
+    account(bench, email="nuala@brackwater.example")
+    bench.box.set("identity_fault", "one in a list")
+    assert by_provider(other_browser(client), "nuala@brackwater.example").headers["Location"] == "/orders"
+    bench.box.set("identity_fault", "other subject")
+    refused = other_browser(client)
+    assert by_provider(refused, "nuala@brackwater.example").headers["Location"] == "/sign-in"
+    assert "may not sign in so" in text(refused.get("/sign-in"))
+
+
+@pytest.mark.parametrize("fault", FAULTS)
 def test_an_answer_that_is_not_right_signs_nobody_in(client, bench, provider, fault):
     account(bench, email="nuala@brackwater.example")
     bench.box.set("identity_fault", fault)
     assert by_provider(client, "nuala@brackwater.example").headers["Location"] == "/sign-in"
     page = text(client.get("/sign-in"))
-    assert "not valid" in page or "has not verified" in page
+    assert re.search("not valid|has not verified|can.t be asked", page), page
     assert client.get("/orders").status_code == 302
 
 

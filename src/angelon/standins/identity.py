@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import gzip
 import hashlib
 import secrets
 import time
@@ -79,7 +80,9 @@ def token() -> Any:
     claims = {
         "iss": issuer(),
         "sub": known["email"].partition("@")[0],
-        "aud": known["client"] if fault != "other audience" else "somebody-else",
+        "aud": {"other audience": "somebody-else", "more audiences": ["other", known["client"]]}.get(
+            fault, [known["client"]] if fault == "one in a list" else known["client"]
+        ),
         "iat": now,
         "exp": now + 300 if fault != "expired" else now - 3600,
         "nonce": known["nonce"] if fault != "replayed" else "another",
@@ -87,6 +90,15 @@ def token() -> Any:
         "email_verified": fault != "not verified",
         "name": known["email"].partition("@")[0].capitalize(),
     }
+    claims |= {"azp": "somebody-else"} if fault in ("other party", "more audiences") else {}
+    claims |= (
+        {"sub": ["a", "list"]} if fault == "odd subject" else {"sub": "renamed"} if fault == "other subject" else {}
+    )
+    if fault == "endless":
+        return Response((b" " * 65536 for _ in range(10_000)), mimetype="application/json")
+    if fault == "packed":
+        bomb = gzip.compress(b" " * 20_000_000)
+        return Response(bomb, mimetype="application/json", headers={"Content-Encoding": "gzip"})
     key = _key("own" if fault != "forged" else "forged")
     signed = jwt.encode({"alg": "RS256", "kid": "stand-in"}, claims, key)
     return jsonify({"access_token": secrets.token_urlsafe(16), "token_type": "Bearer", "id_token": signed})

@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from dataclasses import dataclass
 from typing import Any
+from urllib.parse import urlsplit
 
 import httpx
 from authlib.common.security import generate_token
@@ -22,6 +23,30 @@ KEPT_FOR = 3600.0
 LEEWAY = 60
 """Seconds that its clock may be off."""
 ALGORITHMS = ["RS256", "RS512", "PS256", "ES256", "ES384", "EdDSA"]
+
+
+WAIT = 10.0
+"""Seconds for one answer, whole."""
+MOST = 1_000_000
+"""Bytes of one answer."""
+
+
+class _Bounded(httpx.HTTPTransport):
+    """Answers that are not packed, of so many bytes and seconds at most."""
+
+    def handle_request(self, request: httpx.Request) -> httpx.Response:
+        request.headers["Accept-Encoding"] = "identity"
+        answer, until, body = super().handle_request(request), time.monotonic() + WAIT, b""
+        try:
+            if answer.headers.get("Content-Encoding", "identity") != "identity":
+                raise httpx.DecodingError("an answer that is packed was not asked for", request=request)
+            for piece in answer.iter_raw():
+                body += piece
+                if len(body) > MOST or time.monotonic() > until:
+                    raise httpx.ReadTimeout("its answer takes too long, or is too large", request=request)
+        finally:
+            answer.close()
+        return httpx.Response(answer.status_code, headers=answer.headers, content=body)
 
 
 class CantSignIn(RuntimeError):
@@ -74,7 +99,7 @@ class Provider:
                 )
         except (OAuthError, OAuth2Error) as error:
             raise CantSignIn(f"The identity provider refused: {str(error)[:200]}") from None
-        except (httpx.HTTPError, ValueError) as error:
+        except (httpx.HTTPError, ValueError, TypeError, AttributeError, RecursionError) as error:
             raise CantSignIn(f"The identity provider can't be asked: {type(error).__name__}.") from None
         id_token = str(token.get("id_token", ""))
         try:
@@ -95,7 +120,9 @@ class Provider:
                 exp={"essential": True},
                 sub={"essential": True},
                 nonce={"essential": True, "value": nonce},
+                iat={"essential": True},
             ).validate(claims)
+            self._for_us(claims)
         except (JoseError, ValueError, KeyError) as error:
             raise CantSignIn(f"The identity provider’s answer is not valid: {str(error)[:200]}") from None
         return Identity(
@@ -105,6 +132,18 @@ class Provider:
             str(claims.get("name") or claims.get("email") or "")[:100],
         )
 
+    def _for_us(self, claims: dict[str, Any]) -> None:
+        """Audiences that nobody here trusts, and another party that the token was made for, are refused (items 3 to
+        5). Raises ValueError.
+        """
+        ours, audiences = self._settings.oidc_client_id, claims["aud"]
+        if (audiences if isinstance(audiences, list) else [audiences]) != [ours]:
+            raise ValueError("it is for others, too")
+        if claims.get("azp", ours) != ours:
+            raise ValueError("it was made for another party (azp)")
+        if not isinstance(claims["sub"], str) or not claims["sub"] or len(claims["sub"]) > 255:
+            raise ValueError("it names nobody (sub)")
+
     def _client(self, back: str) -> OAuth2Client:
         return OAuth2Client(
             self._settings.oidc_client_id,
@@ -112,7 +151,8 @@ class Provider:
             scope="openid email profile",
             redirect_uri=back,
             code_challenge_method="S256",
-            timeout=10,
+            timeout=WAIT,
+            transport=_Bounded(),
         )
 
     def _description(self) -> tuple[dict[str, Any], KeySet]:
@@ -121,11 +161,15 @@ class Provider:
             return self._known[1], self._known[2]
         issuer = self._settings.oidc_issuer.rstrip("/")
         try:
-            described = httpx.get(f"{issuer}/.well-known/openid-configuration", timeout=10).raise_for_status().json()
-            if described["issuer"].rstrip("/") != issuer:
-                raise CantSignIn(f"The identity provider calls itself {described['issuer']}, not {issuer}.")
-            keys = KeySet.import_key_set(httpx.get(described["jwks_uri"], timeout=10).raise_for_status().json())
-        except (httpx.HTTPError, ValueError, KeyError, TypeError, JoseError) as error:
+            with httpx.Client(timeout=WAIT, transport=_Bounded()) as client:
+                described = client.get(f"{issuer}/.well-known/openid-configuration").raise_for_status().json()
+                if described["issuer"].rstrip("/") != issuer:
+                    raise CantSignIn(f"The identity provider calls itself {described['issuer'][:200]}, not {issuer}.")
+                for name in ("authorization_endpoint", "token_endpoint", "jwks_uri"):
+                    if urlsplit(described[name]).scheme not in ("https", urlsplit(issuer).scheme):
+                        raise ValueError(f"its {name} is no address of the web")
+                keys = KeySet.import_key_set(client.get(described["jwks_uri"]).raise_for_status().json())
+        except (httpx.HTTPError, ValueError, KeyError, TypeError, AttributeError, RecursionError, JoseError) as error:
             raise CantSignIn(f"The identity provider {issuer} can't be asked: {type(error).__name__}.") from None
         self._known = (time.monotonic(), described, keys)
         return described, keys
