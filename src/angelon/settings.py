@@ -36,6 +36,10 @@ class Settings(BaseSettings):
     database_url: str = ""
     secret_key: str = Field("", min_length=0)
     handlers: Path | None = None
+    handler_variables: str = ""
+    """Names of environment variables, parted by commas, that handlers see besides the system's own."""
+    handler_network: bool = True
+    """Whether handlers may use the network."""
     base_url: str = ""
     senders: int = Field(1, ge=1, le=32)
     """Processes that send, besides the one that plans. One sends as fast as one plans on most machines."""

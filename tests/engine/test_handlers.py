@@ -3,8 +3,10 @@
 import dataclasses
 import datetime as dt
 import json
+import os
 import textwrap
 import time
+from pathlib import Path
 
 import pytest
 
@@ -12,6 +14,7 @@ from angelon.core.specs.asked import Asked
 from angelon.db import handlers as stored
 from angelon.db.tables import RouteRow
 from angelon.engine.asking.inquirer import Inquirer
+from angelon.engine.handlers import pool as pool_module
 from angelon.engine.handlers.pool import Pool
 from angelon.engine.handlers.runner import HandlerRunner
 from angelon.engine.operations import events as event_operations
@@ -71,6 +74,12 @@ def switch_on(bench):
 
         specs.touch(session, bench.store_id)
     bench.services.setups.forget()
+
+
+def travelling(**parts):
+    """An event as it travels to a process."""
+    event = {"id": "e", "type": "x.y", "name": "", "source": "s", "was": "", "now": "", "payload": {}, "values": {}}
+    return event | {"received_at": "2026-11-26T10:00:00+00:00", "parts": parts, "person": {}}
 
 
 def ask(bench, runner):
@@ -197,6 +206,120 @@ def test_what_is_printed_is_kept_up_to_a_bound_and_processes_that_are_left_are_e
     assert json.loads(asked).get("sends", []) == []
 
 
+def test_what_leaves_its_group_is_ended_too_whether_the_call_returns_or_hangs(bench, running, folder):
+    runner = running(
+        """
+    import subprocess, time
+    from angelon.handlers import on
+
+    @on("order.created", timeout=2)
+    def leaves(event, outbox):
+        subprocess.run(["sh", "-c", "setsid sleep 7771 &"])
+        if event.order.number == "BK-8":
+            time.sleep(60)
+    """
+    )
+    bench.deliver(made.body())
+    ask(bench, runner)
+    ((output, problem),) = bench.rows("SELECT output, problem FROM inquiry")
+    assert (problem, "processes that it left were ended" in output) == ("", True)
+    assert sleeping("7771") == 0
+    bench.deliver(made.body(id=8, reference="BK-8"), store_delivery="d-8")
+    ask(bench, runner)
+    assert any("took longer" in row.problem for row in bench.rows("SELECT problem FROM inquiry"))
+    assert sleeping("7771") == 0
+
+
+def sleeping(seconds):
+    """How many processes sleep for so many seconds."""
+    found = (Path(f"/proc/{name}/cmdline") for name in os.listdir("/proc") if name.isdigit())
+    return sum(seconds in read(file) for file in found)
+
+
+def read(file):
+    try:
+        return file.read_text()
+    except OSError:
+        return ""
+
+
+def test_it_sees_what_every_program_needs_and_what_is_named(folder, monkeypatch):
+    monkeypatch.setenv("SHOP_DB_PASSWORD", "s3cret")
+    monkeypatch.setenv("WAREHOUSE_TOKEN", "w")
+    monkeypatch.setenv("ANGELON_SECRET_KEY", "k")
+    monkeypatch.setenv("ANGELON_HANDLER_VARIABLES", "WAREHOUSE_TOKEN, OTHER")
+    write(
+        folder,
+        """
+    import os, tempfile
+    from angelon.handlers import on
+
+    @on("order.created")
+    def sees(event, outbox):
+        print(sorted(os.environ), tempfile.gettempdir())
+    """,
+    )
+    pool = Pool(folder, 1)
+    seen = pool.call("sees", travelling(), 5).output
+    pool.end()
+    assert "WAREHOUSE_TOKEN" in seen
+    assert "PATH" in seen
+    assert "SHOP_DB_PASSWORD" not in seen
+    assert "ANGELON_SECRET_KEY" not in seen
+    assert not Path(seen.split()[-1]).exists(), "its folder for temporary files goes with it"
+
+
+def test_who_leaves_too_much_is_ended_and_the_next_call_goes_on(folder, monkeypatch):
+    monkeypatch.setattr(pool_module, "MOST_KEPT", 1_000_000)
+    write(
+        folder,
+        """
+    import os, tempfile
+    from angelon.handlers import on
+
+    @on("order.created")
+    def fills(event, outbox):
+        for number in range(3):
+            with open(f"{tempfile.gettempdir()}/{number}", "wb") as file:
+                file.write(b"x" * 600_000)
+        if event.order.number == "small":
+            for number in range(3):
+                os.unlink(f"{tempfile.gettempdir()}/{number}")
+    """,
+    )
+    pool = Pool(folder, 1)
+    full = pool.call("fills", travelling(), 5)
+    assert full.asked is None
+    assert "1,800,000 bytes of temporary files" in full.problem
+    assert pool.call("fills", travelling(number="small"), 5).problem == ""
+    pool.end()
+
+
+def test_the_network_is_kept_from_them_where_that_is_chosen(folder, monkeypatch):
+    write(
+        folder,
+        """
+    import socket
+    from angelon.handlers import on
+
+    @on("order.created")
+    def asks(event, outbox):
+        with socket.create_server(("127.0.0.1", 0)) as server:
+            socket.create_connection(server.getsockname(), 1).close()
+        print("answered")
+    """,
+    )
+    for chosen, answered in (("yes", True), ("no", False)):
+        monkeypatch.setenv("ANGELON_HANDLER_NETWORK", chosen)
+        pool = Pool(folder, 1)
+        loaded = pool.loaded()
+        if loaded.problems:
+            assert "this system can't keep the network" in loaded.problems[0]["problem"]
+        else:
+            assert ("answered" in pool.call("asks", travelling(), 5).output) is answered
+        pool.end()
+
+
 def test_a_changed_file_is_loaded_and_a_broken_one_leaves_the_last_good_at_work(bench, running, folder, monkeypatch):
     monkeypatch.setattr("angelon.engine.handlers.runner.LOOK_EVERY", 0)
     runner = running()
@@ -321,8 +444,7 @@ def test_a_pool_goes_on_after_each_process_that_ends(folder):
         'from angelon.handlers import on\n@on("order.created")\ndef f(event, outbox):\n    import os; os._exit(1)',
     )
     pool = Pool(folder, 1)
-    event = {"id": "e", "type": "x.y", "name": "", "source": "s", "was": "", "now": "", "payload": {}, "values": {}}
-    event |= {"received_at": "2026-11-26T10:00:00+00:00", "parts": {}, "person": {}}
+    event = travelling()
     try:
         for _ in range(3):
             assert "exit code 1" in pool.call("f", event, 2).problem

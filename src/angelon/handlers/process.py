@@ -34,6 +34,8 @@ LARGEST_FILE = 50 * 1024 * 1024
 """Bytes that a handler may write to one file."""
 LONGEST_SOURCE = 20_000
 """Characters of a function that are shown."""
+MOST_ENDED = 1000
+"""Processes that are ended after a call; who starts more of them meanwhile is ended itself, when its time is over."""
 LARGEST_ASK = 1_000_000
 """Characters of what one call asks for."""
 
@@ -176,21 +178,32 @@ def call(one: handlers.Registered, data: dict[str, Any], folder: Path, watch: bo
 def _end_children() -> int:
     """Ends what the author's code has started and left; says how many that was."""
     ended = 0
+    children = Path(f"/proc/self/task/{os.getpid()}/children")
     with contextlib.suppress(OSError):
-        text = Path(f"/proc/self/task/{os.getpid()}/children").read_text()
-        for child in text.split():
-            with contextlib.suppress(OSError):
-                os.kill(int(child), signal.SIGKILL)
-                os.waitpid(int(child), 0)
-                ended += 1
+        while (left := children.read_text().split()) and ended < MOST_ENDED:  # theirs are ours once they are gone
+            for child in left:
+                with contextlib.suppress(OSError):
+                    os.kill(int(child), signal.SIGKILL)
+                    os.waitpid(int(child), 0)
+                    ended += 1
     return ended
+
+
+def _without_network() -> str:
+    """Leaves the network behind (Linux: a user and a network namespace of its own); says why that can't be done."""
+    new_user, new_network = 0x10000000, 0x40000000
+    if sys.platform == "linux" and ctypes.CDLL(None, use_errno=True).unshare(new_user | new_network) == 0:
+        return ""
+    return "ANGELON_HANDLER_NETWORK is off, and this system can't keep the network from a process: nothing is loaded."
 
 
 def main() -> None:
     folder, reading, writing = Path(sys.argv[1]).resolve(), int(sys.argv[2]), int(sys.argv[3])
     own = os.getpid()
-    if sys.platform == "linux":  # ends with whoever started it, however that ended
-        ctypes.CDLL(None, use_errno=True).prctl(1, signal.SIGKILL)
+    if sys.platform == "linux":
+        library = ctypes.CDLL(None, use_errno=True)
+        library.prctl(1, signal.SIGKILL)  # ends with whoever started it, however that ended
+        library.prctl(36, 1)  # what its children leave is its own child (PR_SET_CHILD_SUBREAPER)
     null = os.open(os.devnull, os.O_RDWR)
     for number in (0, 1, 2):
         os.dup2(null, number)
@@ -202,7 +215,8 @@ def main() -> None:
     asks = os.fdopen(reading, "r", encoding="utf-8")
     caught = Caught()
     with contextlib.redirect_stdout(caught), contextlib.redirect_stderr(caught):
-        found, problems = load(folder)
+        refused = "" if os.environ.pop("ANGELON_NETWORK", "yes") else _without_network()
+        found, problems = ({}, [{"file": "the folder", "problem": refused}]) if refused else load(folder)
 
     def say(answer: dict[str, Any]) -> None:
         if os.getpid() != own:  # the author's code has copied this process, and the copy has come back here

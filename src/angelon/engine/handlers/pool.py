@@ -8,11 +8,13 @@ import contextlib
 import json
 import os
 import queue
+import secrets
 import select
 import shutil
 import signal
 import subprocess
 import sys
+import tempfile
 import threading
 import time
 from dataclasses import dataclass, field
@@ -53,6 +55,37 @@ class Loaded:
         return {"handlers": self.handlers, "problems": self.problems, "output": self.output}
 
 
+SEEN = ("PATH", "HOME", "USER", "LANG", "LANGUAGE", "TZ", "VIRTUAL_ENV", "PYTHONPATH", "PYTHONHOME", "LD_LIBRARY_PATH")
+"""Variables of the environment that every program needs; with them those that begin with `LC_`."""
+MARK = "ANGELON_HANDLER_PROCESS"
+"""The variable by which what a handler has started is known, whatever it made of itself."""
+MOST_KEPT = 200_000_000
+"""Bytes that a handler may leave in its folder for temporary files."""
+
+
+def environment(mark: str, temporary: str) -> dict[str, str]:
+    """What handlers see of this process's environment: what every program needs, and what the settings name."""
+    named = {name.strip() for name in os.environ.get("ANGELON_HANDLER_VARIABLES", "").split(",")}
+    seen = {name: value for name, value in os.environ.items() if name in SEEN or name in named or name[:3] == "LC_"}
+    network = "" if os.environ.get("ANGELON_HANDLER_NETWORK", "").lower() in ("0", "no", "off", "false") else "yes"
+    return seen | {MARK: mark, "TMPDIR": temporary, "PYTHONDONTWRITEBYTECODE": "1", "ANGELON_NETWORK": network}
+
+
+def _marked(mark: str) -> list[int]:
+    """The processes that run with a mark in their environment (Linux); none where that can't be seen."""
+    found, wanted = [], f"{MARK}={mark}".encode()
+    for name in os.listdir("/proc") if os.path.isdir("/proc") else ():
+        if name.isdigit():
+            with contextlib.suppress(OSError):
+                if wanted in Path(f"/proc/{name}/environ").read_bytes().split(b"\0"):
+                    found.append(int(name))
+    return found
+
+
+def _size(folder: str) -> int:
+    return sum(file.lstat().st_size for file in Path(folder).rglob("*") if not file.is_dir())
+
+
 class Gone(RuntimeError):
     """The process has ended, or was ended; says why."""
 
@@ -65,7 +98,7 @@ class HandlerProcess:
         self._writing = reading
         self._reading, writing = os.pipe()
         self._buffer = b""
-        environment = {name: value for name, value in os.environ.items() if not name.upper().startswith("ANGELON_")}
+        self._mark, self._temporary = secrets.token_hex(8), tempfile.mkdtemp(prefix="angelon-handler-")
         try:
             self._process = subprocess.Popen(  # noqa: S603 - our own module
                 [sys.executable, "-m", "angelon.handlers.process", str(folder), str(there), str(writing)],
@@ -74,7 +107,7 @@ class HandlerProcess:
                 stdout=subprocess.DEVNULL,
                 stderr=subprocess.DEVNULL,
                 start_new_session=True,
-                env=environment | {"PYTHONDONTWRITEBYTECODE": "1"},
+                env=environment(self._mark, self._temporary),
             )
         finally:
             os.close(there)
@@ -96,6 +129,9 @@ class HandlerProcess:
             self.end()
             return Result(None, str(gone), "", time.monotonic() - began)
         asked, problem, output = told.get("asked"), told.get("problem", ""), told.get("output", "")
+        if (kept := _size(self._temporary)) > MOST_KEPT:
+            self.end()
+            asked, problem = None, f"It has left {kept:,} bytes of temporary files, and may leave {MOST_KEPT:,}."
         values = {int(line): said for line, said in told.get("values", {}).items()}
         return Result(asked, problem, output, told.get("took", 0.0), values, frozenset(told.get("ran", [])))
 
@@ -104,15 +140,22 @@ class HandlerProcess:
         return self._process.poll() is None
 
     def end(self) -> None:
-        """Ends it, with everything that it has started."""
+        """Ends it, with everything that it has started, also what has left its group."""
         with contextlib.suppress(ProcessLookupError, PermissionError):
             os.killpg(self._process.pid, signal.SIGKILL)
+        while left := _marked(self._mark):  # until none is left that starts another meanwhile
+            for process in left:
+                with contextlib.suppress(ProcessLookupError, PermissionError):
+                    os.kill(process, signal.SIGKILL)
+            with contextlib.suppress(subprocess.TimeoutExpired):
+                self._process.wait(0.05)
         with contextlib.suppress(subprocess.TimeoutExpired):
             self._process.wait(5)
         for handle in (self._reading, self._writing):
             with contextlib.suppress(OSError):
                 os.close(handle)
         self._reading = self._writing = -1
+        shutil.rmtree(self._temporary, ignore_errors=True)
 
     def _send(self, asked: dict[str, Any]) -> None:
         data = json.dumps(asked).encode() + b"\n"
