@@ -5,6 +5,8 @@ as MIME.
 import datetime as dt
 import email
 import email.policy
+import struct
+import zlib
 
 import icalendar
 import pytest
@@ -15,6 +17,7 @@ from angelon.core.messages.attachments import (
     File,
     LibraryFile,
     calendar_entry,
+    check_picture,
     detect_media_type,
     file_name,
     files_for_order,
@@ -27,6 +30,7 @@ from angelon.core.problems import Invalid
 from angelon.core.specs.gateway import Limits
 from angelon.core.specs.message import EmailText
 from angelon.core.specs.store import Letterhead
+from angelon.core.tables_out import active_again, inert
 from angelon.core.values import Day
 from tests import made
 
@@ -53,6 +57,50 @@ NOW = dt.datetime(2026, 11, 3, 9, 0, tzinfo=dt.UTC)
 )
 def test_a_file_is_what_its_content_says(data, is_):
     assert detect_media_type(data) == is_
+
+
+def png(width, height):
+    """A picture as large as it says it is: its head, and a row of it."""
+
+    def chunk(kind, data):
+        return struct.pack(">I", len(data)) + kind + data + struct.pack(">I", zlib.crc32(kind + data))
+
+    head = struct.pack(">IIBBBBB", width, height, 8, 2, 0, 0, 0)
+    return (
+        b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", head) + chunk(b"IDAT", zlib.compress(b"\x00" * 9)) + chunk(b"IEND", b"")
+    )
+
+
+@pytest.mark.parametrize(("size", "told"), [((60_000, 60_000), "too many|pixels"), ((9_000, 9_000), "9,000 × 9,000")])
+def test_a_picture_that_fills_memory_is_refused_by_its_head(size, told):
+    with pytest.raises(Invalid, match=told):
+        check_picture(png(*size))
+
+
+@pytest.mark.parametrize("data", [png(1200, 800), b"\x89PNG\r\n\x1a\n", PDF, b"", b"GIF89a" + b"\xff" * 9])
+def test_other_files_are_looked_at_and_left(data):
+    check_picture(data)
+
+
+@pytest.mark.parametrize(
+    ("cell", "out"),
+    [
+        ("=1+1", "'=1+1"),
+        (" =1", "' =1"),
+        ("\u200b=1", "'\u200b=1"),
+        ("\n@x", "'\n@x"),
+        ("＝1", "'＝1"),
+        ("\ufeff-1", "'\ufeff-1"),
+        ("+353209151234", "+353209151234"),
+        ("+a", "'+a"),
+        ("Jo = 1", "Jo = 1"),
+        ("", ""),
+        ("'quoted", "'quoted"),
+    ],
+)
+def test_a_cell_is_no_formula_and_comes_back(cell, out):
+    assert inert(cell) == out
+    assert active_again(out) == cell
 
 
 def test_each_order_gets_what_is_kept_for_it():

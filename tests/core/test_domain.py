@@ -1,8 +1,10 @@
 """A domain's records: what is right is left, what is wrong is said in one sentence with what should stand there."""
 
+import dns.exception
 import pytest
 
 from angelon.core.sending.domain import Records, check
+from angelon.gateways import dns as resolving
 
 HOST = "mail.kites.example"
 KEY = "v=DKIM1; k=rsa; p=MIIBIjANBg"
@@ -20,6 +22,25 @@ GOOD = {
 def found(dkim=None, back="", **changes):
     told = check(Records(**(GOOD | changes)), HOST, {"angelon1": KEY} if dkim is None else dkim, back)
     return {one.name: one for one in told}
+
+
+def test_a_resolver_that_says_nothing_is_asked_for_so_long_in_all(monkeypatch):
+    waited = []
+
+    class Mute:
+        lifetime = 0.0
+
+        def resolve(self, name, kind):
+            waited.append(self.lifetime)
+            clock[0] += self.lifetime
+            raise dns.exception.Timeout
+
+    clock = [100.0]
+    monkeypatch.setattr(resolving.time, "monotonic", lambda: clock[0])
+    monkeypatch.setattr(resolving.dns.resolver, "Resolver", Mute)
+    records = resolving.records_of(resolving.Resolver(), "kites.example", HOST, ["a", "b", "c", "d", "e"])
+    assert sum(waited) == resolving.IN_ALL
+    assert len(records.failed) == 10
 
 
 def test_a_domain_in_order_is_in_order():

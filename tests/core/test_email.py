@@ -9,6 +9,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from angelon.core.messages.attachments import File
 from angelon.core.messages.email import RenderedEmail, compile_email
 from angelon.core.messages.mime import Envelope, build, mailbox
 from angelon.core.problems import Invalid
@@ -179,6 +180,30 @@ def test_a_line_break_in_an_address_can_t_become_a_header():
         mailbox("a@example.org\r\nBcc: b@example.org", "")
     data = build(RenderedEmail("s", "<p>x</p>", "x"), envelope(to_name="Jo\r\nBcc: evil@example.org"))
     assert parsed(data)["Bcc"] is None
+
+
+@pytest.mark.parametrize("leave", ["https://x.example/p/a\r\nBcc: evil@example.org", "https://x.example/ b", "a>b"])
+def test_an_address_to_leave_by_can_t_end_its_header(leave):
+    with pytest.raises(ValueError, match="line break"):
+        build(RenderedEmail("s", "<p>x</p>", "x", leave=leave), envelope())
+
+
+@pytest.mark.parametrize("word", ["=?utf-8?b?SGk=?=", "a =?utf-8?q?=41?= b", "=?", "x=?us-ascii?q?y?="])
+def test_what_somebody_has_typed_is_decoded_by_no_mail_program(word):
+    files = [File(word, "application/pdf", b"%PDF-1.7")]
+    data = build(RenderedEmail(word, "<p>x</p>", "x"), envelope(to_name=word, from_name=word), files)
+    message = parsed(data)
+    assert str(message["Subject"]) == word
+    assert message["To"].addresses[0].display_name == word
+    assert message["From"].addresses[0].display_name == word
+    assert [part.get_filename() for part in message.iter_attachments()] == [word]
+
+
+def test_many_addresses_are_folded():
+    many = [f"{'a' * 60}{n}@{'b' * 60}.example" for n in range(40)]
+    data = build(RenderedEmail("s", "<p>x</p>", "x"), envelope(cc=tuple(many), reply_to=", ".join(many)))
+    assert max(map(len, data.split(b"\r\n"))) < 200
+    assert [one.addr_spec for one in parsed(data)["Reply-To"].addresses] == many
 
 
 @pytest.mark.parametrize("name", ["Jo", 'J"o', "Ahlers, Jörg", "空 森", "Doe, J. (x)", "a" * 200])

@@ -319,6 +319,7 @@ def test_a_redirect_to_nonsense_is_a_sentence():
     "address",
     [
         "::127.0.0.1",
+        "::ffff:0:7f00:1",
         "::ffff:10.0.0.1",
         "64:ff9b:1::a00:1",
         "64:ff9b::7f00:1",

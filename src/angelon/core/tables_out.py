@@ -9,5 +9,12 @@ def active_again(cell: str) -> str:
 
 
 def inert(cell: str) -> str:
-    """A cell that no spreadsheet takes for a formula; a phone number keeps its plus."""
-    return f"'{cell}" if (cell and cell[0] in "=-@\t\r") or (cell[:1] == "+" and not cell[1:].isdigit()) else cell
+    """A cell that no spreadsheet takes for a formula, also one with blanks before it or in full width; a phone number
+    keeps its plus.
+    """
+    begins = cell.lstrip(_BLANKS)[:1]
+    formula = (begins and begins in "=-@＝－＠＋") or cell[:1] in ("\t", "\r")
+    return f"'{cell}" if formula or (begins == "+" and not cell[1:].isdigit()) else cell
+
+
+_BLANKS = " \n\u00a0\u200b\u2060\ufeff"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import time
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -14,8 +15,10 @@ import dns.zone
 
 from angelon.core.sending.domain import Records
 
-WAIT = 3.0
-"""Seconds for one question."""
+WAIT, IN_ALL = 3.0, 10.0
+"""Seconds for one question, and for all of them: who asks waits for the page."""
+MOST_ADDRESSES = 8
+"""Addresses of a host whose names are asked for."""
 MOST_INCLUDES = 10
 
 
@@ -25,16 +28,21 @@ class Resolver:
     def __init__(self, zone: Path | None = None) -> None:
         self._zone = dns.zone.from_file(str(zone), origin=".", relativize=False, check_origin=False) if zone else None
         self.failed: list[str] = []
+        self._until = time.monotonic() + IN_ALL
 
     def ask(self, name: str, kind: str) -> list[str]:
         """The answers as texts; none where there are none, or they can't be had (`failed`)."""
+        left = self._until - time.monotonic()
+        if left <= 0:
+            self.failed.append(f"{name} {kind}")
+            return []
         try:
             if self._zone is not None:
                 found = self._zone.get_rdataset(dns.name.from_text(name), kind)
                 rows = list(found) if found is not None else []
             else:
                 asker = dns.resolver.Resolver()
-                asker.lifetime = WAIT
+                asker.lifetime = min(WAIT, left)
                 rows = list(asker.resolve(name, kind))
         except (dns.resolver.NXDOMAIN, dns.resolver.NoAnswer):
             return []
@@ -57,7 +65,7 @@ def records_of(resolver: Resolver, domain: str, host: str, selectors: Sequence[s
             included[name] = [text for text in resolver.ask(name, "TXT") if text.lower().startswith("v=spf1")]
             waiting += _includes(included[name])
     addresses = [*resolver.ask(host, "A"), *resolver.ask(host, "AAAA")] if not _is_address(host) else [host]
-    reverse = {one: resolver.ask(str(dns.reversename.from_address(one)), "PTR") for one in addresses}
+    reverse = {one: resolver.ask(str(dns.reversename.from_address(one)), "PTR") for one in addresses[:MOST_ADDRESSES]}
     return Records(
         domain,
         txt,

@@ -108,7 +108,7 @@ def public(address: str) -> bool:
     if inner is not None:
         ip = inner
     if isinstance(ip, ipaddress.IPv6Address):
-        if ip in ipaddress.ip_network("64:ff9b::/96") or ip in ipaddress.ip_network("::/96"):
+        if any(ip in ipaddress.ip_network(one) for one in ("64:ff9b::/96", "::/96", "::ffff:0:0:0/96")):
             ip = ipaddress.ip_address(int(ip) & 0xFFFFFFFF)
         elif any(ip in network for network in _NOT_OPEN):
             return False

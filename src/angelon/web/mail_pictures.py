@@ -12,7 +12,8 @@ from textwrap import wrap
 
 from flask import Blueprint, Response, abort, request
 
-from angelon.core.messages.attachments import detect_media_type
+from angelon.core.messages.attachments import check_picture, detect_media_type
+from angelon.core.problems import Invalid
 from angelon.gateways.fetching import CantFetch, fetch
 from angelon.web.services import live
 
@@ -52,6 +53,10 @@ class Pictures:
         kind = detect_media_type(data)
         if kind not in SHOWN:
             raise CantFetch(f"The content of {url[:80]} is no PNG, JPEG, GIF or WebP.", True)
+        try:
+            check_picture(data)
+        except Invalid as error:
+            raise CantFetch(error.problems[0].what, True) from None
         with self._lock:
             self._kept[url] = (time.monotonic(), data, kind)
             while len(self._kept) > KEPT:

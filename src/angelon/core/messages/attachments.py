@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import datetime as dt
 import hashlib
+import io
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
@@ -13,12 +14,14 @@ from typing import Any, Literal
 import filetype
 from pydantic import TypeAdapter
 
-from angelon.core.problems import Problem
+from angelon.core.problems import Invalid, Problem
 from angelon.core.specs.gateway import Limits
 from angelon.core.specs.message import Attachment
 from angelon.core.templates import BadTemplate, Compiled, compile_template
 from angelon.core.values import Day, Value, show
 
+MOST_PIXELS = 50_000_000
+"""Of a picture that is kept or shown."""
 SHORTEST = 60
 """Characters that a document in base64 has at the least."""
 _SPECS: TypeAdapter[list[Attachment]] = TypeAdapter(list[Attachment])
@@ -157,6 +160,28 @@ def detect_media_type(data: bytes) -> str:
     except UnicodeDecodeError:
         return "application/octet-stream"
     return "application/octet-stream" if b"\x00" in data else "text/plain"
+
+
+def check_picture(data: bytes) -> None:
+    """Raises Invalid for a picture that fills a gigabyte once it is unpacked, as its own head says."""
+    if not detect_media_type(data).startswith("image/"):
+        return
+    from PIL import Image  # takes a while to import
+
+    try:
+        with Image.open(io.BytesIO(data)) as picture:
+            width, height = picture.size
+    except Image.DecompressionBombError:
+        width = height = 0
+        large = True
+    except Exception:  # one that can't be read fills nothing
+        return
+    else:
+        large = width * height > MOST_PIXELS
+    if large:
+        size = f"{width:,} × {height:,} pixels" if width else "far too many pixels"
+        what = f"The picture has {size}; it may have {MOST_PIXELS // 10**6} million in all."
+        raise Invalid([Problem("file", what, "Make it smaller: a mail shows 1,200 across at most.")])
 
 
 def limit_violation(files: Sequence[File], limits: Limits) -> str:

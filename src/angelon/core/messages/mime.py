@@ -18,6 +18,8 @@ from angelon.core.messages.email import RenderedEmail
 from angelon.core.templates import one_line
 
 _ASCII = bytes(range(128))
+_WORD = "=?"
+"""How an encoded word begins (RFC 2047, section 2)."""
 _ATOMS = re.compile(r"[A-Za-z0-9!#$%&'*+/=?^_`{|}~ -]*\Z")
 
 
@@ -45,6 +47,8 @@ def mailbox(address: str, name: str) -> str:
     name = one_line(name)[:120]
     if not name:
         return address
+    if _WORD in name:  # else a program would decode what somebody has typed
+        return f"{_encoded(name)} <{address}>"
     if _ATOMS.match(name):
         return f"{name} <{address}>"
     if name.isascii():
@@ -55,16 +59,12 @@ def mailbox(address: str, name: str) -> str:
 
 @lru_cache(maxsize=2048)
 def _encoded(text: str) -> str:
-    return (
-        "\r\n ".join(Header(text, "utf-8", maxlinelen=70).encode(linesep="\n").split("\n "))
-        if not text.isascii()
-        else text
-    )
+    return "\r\n ".join(Header(text, "utf-8", maxlinelen=70).encode(linesep="\n").split("\n "))
 
 
 def _subject(text: str) -> str:
     subject = one_line(text)
-    if not subject.isascii():
+    if not subject.isascii() or _WORD in subject:
         return _encoded(subject)
     return subject if len(subject) < 60 else _folded(subject)
 
@@ -92,15 +92,18 @@ def _body(text: str) -> tuple[str, bytes]:
 
 def build(mail: RenderedEmail, envelope: Envelope, files: Sequence[File] = ()) -> bytes:
     """The message's bytes, lines ended by CRLF, none longer than 998 (RFC 5322, section 2.1.1). ASCII throughout.
+    Raises ValueError for an address that would end its header.
 
     Pictures that the page shows travel beside it (multipart/related, RFC 2387), other files after it (multipart/mixed).
     """
+    if any(ord(sign) <= 32 or sign in "<>\x7f" for sign in mail.leave + envelope.message_id):
+        raise ValueError("The address to leave by, or the Message-ID, holds a space or a line break.")
     mark = re.sub(r"[^A-Za-z0-9]", "", envelope.message_id)[-40:]
     head = [
         f"Date: {format_datetime(envelope.date)}",
         f"From: {mailbox(envelope.from_address, envelope.from_name)}",
         *(
-            [f"Reply-To: {', '.join(mailbox(address, '') for address in envelope.reply_to.split(', '))}"]
+            [f"Reply-To: {_folded(', '.join(mailbox(one, '') for one in envelope.reply_to.split(', ')), 10)}"]
             if envelope.reply_to
             else []
         ),
@@ -165,7 +168,7 @@ def _file_part(file: File) -> bytes:
 def _file_name(name: str) -> str:
     """The parameter `filename` (RFC 2183), in parts where it is long or not ASCII (RFC 2231)."""
     name = one_line(name).replace("/", "-").replace("\\", "-") or "file"
-    if name.isascii() and len(name) <= 60:
+    if name.isascii() and len(name) <= 60 and _WORD not in name:
         return 'filename="' + name.replace('"', "'") + '"'
     encoded = quote(name, safe="")
     pieces = re.findall(r"(?:%[0-9A-F]{2}|[^%]){1,20}", encoded)

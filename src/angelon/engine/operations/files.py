@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from angelon.core.messages.attachments import LibraryFile
+from angelon.core.messages.attachments import LibraryFile, check_picture
 from angelon.db import files
 from angelon.db.tables import FileRow
 from angelon.engine.unit import Work
 
 
 def put(work: Work, file: LibraryFile, data: bytes) -> None:
-    """Puts a file on its shelf; one of the same name for the same orders is replaced."""
+    """Puts a file on its shelf; one of the same name for the same orders is replaced. Raises
+    Invalid.
+    """
+    check_picture(data)
     files.put(work.session, work.store_id, file, data, work.now)
     work.record(
         "added to the folder", "file", f"{file.shelf}/{file.name}", None, {"type": file.type, "bytes": file.size}

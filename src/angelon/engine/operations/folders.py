@@ -20,7 +20,7 @@ from typing import Any
 import yaml
 from sqlmodel import Session
 
-from angelon.core.messages.attachments import LibraryFile, detect_media_type, file_name
+from angelon.core.messages.attachments import LibraryFile, check_picture, detect_media_type, file_name
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Message, Route
 from angelon.core.specs.base import read_spec
@@ -256,6 +256,7 @@ def _read_suppressions(file: Path) -> list[tuple[str, str, dt.datetime | None]]:
 def add_beside(work: Work, folder: Folder) -> list[str]:
     """Takes in files, checks and suppressions; says what, a line each."""
     for file, data in folder.files:
+        check_picture(data)
         files.put(work.session, work.store_id, file, data, work.now)
     for check in folder.checks:
         checks.save(work.session, work.store_id, check)

@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping
 from itertools import chain, count
 from typing import Any
 
-from angelon.core.messages.attachments import LibraryFile, detect_media_type
+from angelon.core.messages.attachments import LibraryFile, check_picture, detect_media_type
 from angelon.core.problems import Invalid, Problem
 from angelon.core.sending.trial import LABELS
 from angelon.core.specs import Store
@@ -54,7 +54,9 @@ def set_trial(work: Work, trial: str) -> int:
 
 
 def save_letterhead(work: Work, store: Store, logo: bytes = b"", expected: int | None = None) -> None:
-    """The store with its letterhead, and the logo's file where there is a new one. Raises Conflict."""
+    """The store with its letterhead, and the logo's file where there is a new one. Raises Conflict and Invalid."""
+    if logo:
+        check_picture(logo)
     work.specs.save_store(store, expected, "letterhead")
     if logo:
         shelf, name = store.letterhead.logo.removeprefix("library:").split("/", 1)
