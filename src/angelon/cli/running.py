@@ -99,9 +99,28 @@ def serve(host: str, port: int) -> None:
     family.start_workers(chosen.senders, THREADS)
     if _ready(family, f"http://{host}:{port}"):
         click.echo(f"Angelon is ready: http://{host}:{port}")
+        _tell_code(host, port)
         sys.exit(family.run())
     family.end()
     raise click.ClickException("It did not start; the lines above say why.")
+
+
+def _tell_code(host: str, port: int) -> None:
+    """Where others than this machine can come to the door, and there is no owner: by which code there is made one."""
+    from angelon import settings
+    from angelon.cli.opening import open_installation
+    from angelon.db import accounts
+    from angelon.engine.operations.accounts import first_code
+
+    if host in ("127.0.0.1", "localhost", "::1"):
+        return
+    here = open_installation()
+    with here.database.reading() as session:
+        owned = accounts.there_are_any(session)
+    if not owned:
+        code = first_code(here, settings.load().home)
+        click.echo(f"There is no owner yet. Make one at http://{host}:{port}/sign-in/first with the code {code}.")
+    here.database.close()
 
 
 @click.command()
@@ -118,6 +137,7 @@ def web(host: str, port: int, handle: int | None) -> None:
         handle = listen(host, port).detach()
     open_in_use(chosen).close()
     hold(chosen.home)
+    _tell_code(host, port)
     run_web(host, port, chosen.home, handle)
 
 

@@ -19,6 +19,12 @@ class Problem:
     hint: str = ""
     severity: Literal["error", "warning"] = "error"
 
+    def __post_init__(self) -> None:
+        for name in ("where", "what", "hint"):  # half a character that somebody has sent can be quoted nowhere
+            text = getattr(self, name)
+            if not text.isascii():
+                object.__setattr__(self, name, text.encode("utf-8", "replace").decode())
+
     def __str__(self) -> str:
         return f"{self.where}: {self.said}" if self.where else self.said
 

@@ -54,12 +54,19 @@ def owners(session: Session) -> int:
     return int(session.exec(statement).one())
 
 
-def signed_in(session: Session, digest: str, since: dt.datetime) -> tuple[SignedInRow, AccountRow] | None:
-    """A browser's cookie with its person, where it was seen since a moment and the person may sign in."""
+def signed_in(
+    session: Session, digest: str, since: dt.datetime, begun_since: dt.datetime
+) -> tuple[SignedInRow, AccountRow] | None:
+    """A browser's cookie with its person, where it was seen and begun since two moments and the person may sign in."""
     statement = (
         select(SignedInRow, AccountRow)
         .join(AccountRow, col(AccountRow.id) == col(SignedInRow.account_id))
-        .where(SignedInRow.digest == digest, SignedInRow.seen_at >= since, col(AccountRow.disabled_at).is_(None))
+        .where(
+            SignedInRow.digest == digest,
+            SignedInRow.seen_at >= since,
+            SignedInRow.began_at >= begun_since,
+            col(AccountRow.disabled_at).is_(None),
+        )
     )
     return session.exec(statement).first()
 

@@ -434,15 +434,11 @@ def with_customers(session: Session, store_id: int, ids: Sequence[int]) -> list[
     return [found[id_] for id_ in ids if id_ in found]
 
 
-def events_of(session: Session, order_id: int) -> list[EventRow]:
-    """An order's events, oldest first."""
-    return list(
-        session.exec(
-            select(EventRow)
-            .where(EventRow.order_id == order_id)
-            .order_by(col(EventRow.received_at), col(EventRow.parent_id).is_not(None), col(EventRow.id))
-        )
-    )
+def events_of(session: Session, order_id: int, most: int, until: dt.datetime | None = None) -> list[EventRow]:
+    """An order's newest events, or the newest before a moment (aware), oldest first."""
+    when = [col(EventRow.order_id) == order_id, *([col(EventRow.received_at) < until] if until is not None else [])]
+    order = (col(EventRow.received_at).desc(), col(EventRow.parent_id).is_(None), col(EventRow.id).desc())
+    return list(session.exec(select(EventRow).where(*when).order_by(*order).limit(most)))[::-1]
 
 
 def send_states(session: Session, order_ids: Collection[int]) -> dict[int, dict[str, int]]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Iterable
 
 from werkzeug.routing import IntegerConverter, ValidationError
@@ -31,3 +32,12 @@ class RowId(IntegerConverter):
         if number is None:
             raise ValidationError
         return number
+
+
+def moment(text: str) -> dt.datetime | None:
+    """An aware moment (ISO 8601, RFC 3339) that an address holds; None for what is none."""
+    try:
+        found = dt.datetime.fromisoformat(text)
+    except ValueError:
+        return None
+    return found if found.tzinfo is not None and 1970 < found.year < 9999 else None

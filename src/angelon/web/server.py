@@ -391,6 +391,5 @@ def _environ(scope: Any, headers: dict[str, str], body: bytes) -> dict[str, Any]
         if name == "content-type":
             environ["CONTENT_TYPE"] = value
         elif name != "content-length" and "_" not in name:  # Store_Signature is not Store-Signature
-            key = "HTTP_" + name.upper().replace("-", "_")
-            environ[key] = value
+            environ["HTTP_" + name.upper().replace("-", "_")] = value
     return environ

@@ -7,6 +7,7 @@ import functools
 import secrets
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from pathlib import Path
 
 from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerificationError
@@ -31,6 +32,9 @@ SHORTEST, LONGEST = 10, 200
 """Characters of a password."""
 SIGNED_IN_FOR = dt.timedelta(days=14)
 """How long a browser stays signed in that is not used."""
+SIGNED_IN_AT_MOST = dt.timedelta(days=60)
+"""After which everybody signs in again."""
+CODE_FILE = "first-owner.code"
 INVITED_FOR = dt.timedelta(days=7)
 
 
@@ -236,6 +240,18 @@ def _email(text: str) -> str:
 
 
 # ---- each in a transaction of its own: accounts are the installation's, not a store's ------------------
+
+
+def first_code(installation: Installation, home: Path) -> str:
+    """The code by which the first owner is made from elsewhere, in a file of the data folder. Where several machines
+    share a database, it is the same on each.
+    """
+    file = home / CODE_FILE
+    if not file.exists():
+        shared = not installation.database.sqlite
+        file.write_text(installation.vault.proof("first owner") if shared else secrets.token_hex(8))
+        file.chmod(0o600)
+    return file.read_text().strip()
 
 
 def make_first(installation: Installation, email: str, name: str, password: str, browser: Browser) -> str:

@@ -54,8 +54,10 @@ def pending(installation: Installation, session: Session, account_id: int) -> st
     return found[0].text if found else ""
 
 
-def confirm(installation: Installation, account_id: int, code: str) -> list[str]:
-    """Turns the second step on once a code fits; gives the recovery codes, which are kept nowhere. Raises Invalid."""
+def confirm(installation: Installation, account_id: int, code: str, browser_id: int) -> list[str]:
+    """Turns the second step on once a code fits, and signs every other browser out; gives the recovery codes, which are
+    kept nowhere. Raises Invalid.
+    """
     now = installation.clock.now()
     with installation.database.writing() as session:
         row = _account(session, account_id)
@@ -73,6 +75,7 @@ def confirm(installation: Installation, account_id: int, code: str) -> list[str]
         installation.vault.put(session, SECRET, account_id, secret, now)
         installation.vault.expire(session, PENDING, account_id, now)
         row.second_step, row.last_step, row.recovery = True, step, [digest_of(_plain(one)) for one in codes]
+        accounts.sign_out(session, account_id, leave=browser_id)
         accounts.record(session, now, row.name, "second step on", row.name)
     return codes
 

@@ -9,7 +9,6 @@ from __future__ import annotations
 import datetime as dt
 import ipaddress
 import re
-import secrets
 from collections.abc import Iterator
 from typing import Any
 from urllib.parse import quote
@@ -24,7 +23,7 @@ from angelon.core.access import PUBLIC, ROLES, may
 from angelon.core.masking import masked
 from angelon.db import accounts
 from angelon.db.tables import AccountRow, SignedInRow
-from angelon.engine.operations.accounts import SIGNED_IN_FOR, seen
+from angelon.engine.operations.accounts import SIGNED_IN_AT_MOST, SIGNED_IN_FOR, seen
 from angelon.engine.operations.tokens import digest_of
 from angelon.engine.unit import Actor
 from angelon.web.origins import THIS_MACHINE, Proxies, host_of
@@ -33,7 +32,6 @@ from angelon.web.services import services, session
 OPEN = frozenset({"sign_in"})
 """The part that people are led to who are not signed in."""
 SEEN_EVERY = dt.timedelta(minutes=1)
-CODE_FILE = "first-owner.code"
 
 
 class Person(UserMixin):  # type: ignore[misc]
@@ -47,19 +45,6 @@ class Person(UserMixin):  # type: ignore[misc]
 
     def get_id(self) -> str:
         return self._secret
-
-
-def first_code() -> str:
-    """The code by which the first owner is made from elsewhere, in a file of the data folder. Where several machines
-    share a database, it is the same on each.
-    """
-    chosen = services()
-    file = chosen.settings.home / CODE_FILE
-    if not file.exists():
-        shared = not chosen.installation.database.sqlite
-        file.write_text(chosen.vault.proof("first owner") if shared else secrets.token_hex(8))
-        file.chmod(0o600)
-    return file.read_text().strip()
 
 
 _FORWARDED = ("Forwarded", "X-Forwarded-For", "X-Forwarded-Host", "X-Forwarded-Proto", "X-Real-Ip", "Via")
@@ -88,7 +73,8 @@ def install(app: Flask) -> None:
 
     @manager.user_loader  # type: ignore[untyped-decorator, unused-ignore]
     def load(secret: str) -> Person | None:
-        found = accounts.signed_in(session(), digest_of(secret), services().clock.now() - SIGNED_IN_FOR)
+        now = services().clock.now()
+        found = accounts.signed_in(session(), digest_of(secret), now - SIGNED_IN_FOR, now - SIGNED_IN_AT_MOST)
         return Person(found[1], found[0], secret) if found is not None else None
 
     app.before_request(_check)

@@ -30,10 +30,11 @@ from angelon.db import specs as stored
 from angelon.engine.installation import Installation
 from angelon.engine.operations import accounts as operations
 from angelon.engine.operations import second_step as operations_second
+from angelon.engine.operations.accounts import CODE_FILE, first_code
 from angelon.engine.operations.guessing import Browser, remembered
 from angelon.engine.operations.tokens import digest_of
 from angelon.web import stores
-from angelon.web.access.guard import Person, asker, first_code, is_local
+from angelon.web.access.guard import Person, asker, is_local
 from angelon.web.api.limits import Limits
 from angelon.web.services import public_address, read_anew, services
 from angelon.web.services import session as reading
@@ -198,7 +199,10 @@ def _browser() -> Browser:
 def _signed_in(secret: str) -> None:
     """Puts a browser's secret into a fresh session: what was in the old one is of no use to anybody."""
     read_anew()
-    found = accounts.signed_in(reading(), digest_of(secret), services().clock.now() - operations.SIGNED_IN_FOR)
+    now = services().clock.now()
+    found = accounts.signed_in(
+        reading(), digest_of(secret), now - operations.SIGNED_IN_FOR, now - operations.SIGNED_IN_AT_MOST
+    )
     assert found is not None
     session.clear()
     login_user(Person(found[1], found[0], secret))
@@ -234,7 +238,7 @@ def first() -> Any:
     if accounts.there_are_any(reading()):
         return redirect(url_for(".show"))
     if not is_local():
-        first_code()
+        first_code(_here(), services().settings.home)
     return render_template("access/first.html", needs_code=not is_local(), given={}, problem=None)
 
 
@@ -246,7 +250,7 @@ def make_first() -> Any:
         if not is_local():
             spent = tries.spend_by(asker(), services().clock.now())
             code = request.form.get("code", "").strip()
-            right = hmac.compare_digest(code.encode(), first_code().encode())
+            right = hmac.compare_digest(code.encode(), first_code(_here(), services().settings.home).encode())
             if "Retry-After" in spent or not right:
                 raise Invalid([Problem("code", "That is not the code.", "It is in first-owner.code.")])
         password = request.form.get("password", "")
@@ -255,7 +259,7 @@ def make_first() -> Any:
         page = render_template("access/first.html", needs_code=not is_local(), given=given, problem=error.problems[0])
         return page, 422
     _signed_in(secret)
-    (services().settings.home / "first-owner.code").unlink(missing_ok=True)
+    (services().settings.home / CODE_FILE).unlink(missing_ok=True)
     flash("From now on everybody signs in. Invite the others here.", "good")
     return redirect(url_for("accounts.index"))
 
@@ -353,7 +357,8 @@ def confirm_second_step() -> Any:
     """The first code: from now on one is asked for. The recovery codes are shown this once."""
     _person()
     try:
-        codes = operations_second.confirm(_here(), g.person.account_id, request.form.get("code", "")[:20])
+        code = request.form.get("code", "")[:20]
+        codes = operations_second.confirm(_here(), g.person.account_id, code, g.person.browser_id)
     except Invalid as error:
         return _account_page(error.problems[0], 422)
     read_anew()

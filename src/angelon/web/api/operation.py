@@ -25,6 +25,7 @@ from angelon.engine.operations import tokens
 from angelon.engine.unit import Actor
 from angelon.web.api.limits import Limits
 from angelon.web.services import services, session
+from angelon.web.stores import WHICH
 
 pages = Blueprint("api", __name__, url_prefix="/api/v1")
 limits = Limits()
@@ -147,6 +148,9 @@ def _entered(made: Operation) -> TokenRow:
         scoped = f'Bearer realm="angelon", error="insufficient_scope", scope="{made.scope}"'
         raise Refused(403, "Not allowed", what, (), {"WWW-Authenticate": scoped})
     g.store = session().get(StoreRow, row.store_id)
+    if request.environ.get(WHICH, g.store.key) != g.store.key:
+        what = f"The token is of the store “{g.store.key}”, and this address is of another one."
+        raise Refused(403, "Not allowed", what)
     g.actor = Actor(f"token {row.name}")
     tokens.note_use(services().installation, row)
     return row
@@ -166,10 +170,17 @@ def _json_body() -> Any:
         raise Refused(413, "Too large", f"A body may have {LARGEST_BODY:,} bytes.")
     if not request.is_json:
         raise Refused(415, "No JSON", "Send JSON, with Content-Type: application/json.")
+    body = request.get_data(cache=True)
     try:
-        return json.loads(request.get_data(cache=True) or b"null", parse_constant=_no_constant)
+        found = json.loads(body or b"null", parse_constant=_no_constant)
+        if b"\\u" in body:
+            json.dumps(found, ensure_ascii=False).encode()
+    except UnicodeEncodeError:
+        what = "The body holds half a surrogate pair, which is no character. Send whole characters."
+        raise Refused(422, "Not readable", what) from None
     except (ValueError, RecursionError) as error:
         raise Refused(400, "No JSON", f"The body is no JSON: {error}.") from None
+    return found
 
 
 def _no_constant(name: str) -> Any:
@@ -213,6 +224,7 @@ def read_cursor(text: str) -> tuple[dt.datetime, Any] | None:
         moment = dt.datetime.fromisoformat(at)
         if moment.tzinfo is None or not isinstance(id_, str | int) or not 1970 <= moment.year <= 9000:
             raise ValueError
+        str(id_).encode()  # half a character is no id, and raises ValueError
         if isinstance(id_, int) and not 0 <= id_ < 2**63:
             raise ValueError
     except (ValueError, TypeError):

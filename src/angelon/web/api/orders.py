@@ -40,7 +40,7 @@ def readorder_of(number: int) -> models.OrderDetails:
     return models.OrderDetails(
         **order_of(row, orders.customer_of(session(), row)).model_dump(exclude={"person"}),
         person=person_of(orders.customer_of(session(), row)),
-        events=[event_of(event) for event in orders.events_of(session(), number)[:200]],
+        events=[event_of(event) for event in orders.events_of(session(), number, 200)],
         sends=[send_of(one) for one in made],
         parcels=parcels_of(number, row.number or ""),
         questions=[question_of(one) for one in questions.of_orders(session().connection(), [number]).get(number, [])],

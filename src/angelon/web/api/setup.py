@@ -56,14 +56,23 @@ def apply_setup(query: models.SetupQuery, body: AnyBundle) -> Answer:
     With `dry_run` it says what would change, and changes nothing. With `If-Match` it is applied only where the set-up
     is still the one that had this `ETag`.
     """
-    return _apply(lambda _: body.model_dump(exclude_unset=True), query.dry_run, request.headers.get("If-Match", "*"))
+    return _apply(lambda _: body.model_dump(exclude_unset=True), query.dry_run, _wanted())
 
 
+def _wanted() -> list[str]:
+    """The ETags of If-Match (RFC 9110, section 13.1.1), of which one has to be the present one: none for `*`, and where
+    it is not sent. A weak one, and what is none, is never the present one.
+    """
+    given = request.headers.get("If-Match")
+    return [] if given is None or given.strip() == "*" else [one.strip() for one in given.split(",")] or ["none"]
+
+
+STALE = "The set-up is no more the one that had this ETag. Read it anew."
 TRIES = 5
 """How often a part is applied anew where the rest was changed meanwhile."""
 
 
-def _apply(data_of: Callable[[Bundle], dict[str, Any]], dry_run: bool, wanted: str) -> Answer:
+def _apply(data_of: Callable[[Bundle], dict[str, Any]], dry_run: bool, wanted: list[str]) -> Answer:
     """Applies what is made of the set-up as it is read; made anew where that was changed before it was applied."""
     for left in reversed(range(TRIES)):
         current = bundles.export(session(), store_id())
@@ -72,15 +81,16 @@ def _apply(data_of: Callable[[Bundle], dict[str, Any]], dry_run: bool, wanted: s
             own = current.store.key
             what = f"The bundle is of the store “{bundle.store.key}”, and this token belongs to “{own}”."
             raise Invalid([Problem("store.key", what, f"Write {own}, or take a token of the other store.")])
-        only_if = operations.tag_of(current) if wanted == "*" else wanted.strip('"') or "none"
+        only_if = operations.tag_of(current)
+        if wanted and f'"{only_if}"' not in wanted:
+            raise Refused(412, "Changed meanwhile", STALE)
         try:
             made = operations.apply(services().installation, bundle, actor(), dry_run=dry_run, only_if=only_if)
         except operations.Stale:
-            if wanted == "*" and left:
+            if not wanted and left:
                 read_anew()
                 continue
-            told = "The set-up is no more the one that had this ETag. Read it anew."
-            raise Refused(412, "Changed meanwhile", told) from None
+            raise Refused(412, "Changed meanwhile", STALE) from None
         break
     read_anew()
     changed = models.SetupChanged(
@@ -156,15 +166,16 @@ def write_part(part: str, key: str, query: models.SetupQuery, body: AnyPart) -> 
     """Creates or replaces one of them and publishes it. `on` switches a route on or off; without it a route stays as it
     is, and a new one is off. With `If-Match` only where it is still the one that had this `ETag`.
     """
-    given, wanted = body.model_dump(exclude_unset=True), request.headers.get("If-Match", "*")
+    given, wanted = body.model_dump(exclude_unset=True), _wanted()
 
     def made(current: Bundle) -> dict[str, Any]:
         there = _parts(current, part).get(key)
-        if wanted != "*" and (there is None or _tag(there) != wanted):
+        must_be = request.headers.get("If-Match") is not None
+        if must_be and (there is None or (wanted and _tag(there) not in wanted)):
             raise Refused(412, "Changed meanwhile", "It is no more the one that had this ETag. Read it anew.")
         spec = {name: value for name, value in given.items() if part != "routes" or name != "on"}
         data: dict[str, Any] = {part: [spec | {PARTS[part]: key}]}
         on = given.get("on", bool(there and there.get("on")))
         return data | {"live": [key] if on else []} if part == "routes" else data
 
-    return _apply(made, query.dry_run, "*")
+    return _apply(made, query.dry_run, [])

@@ -26,7 +26,7 @@ from angelon.engine.operations import people, suppressions
 from angelon.engine.operations import questions as question_operations
 from angelon.web.documents import of_order as documents_of
 from angelon.web.exporting import as_file
-from angelon.web.numbers import row_ids, whole
+from angelon.web.numbers import moment, row_ids, whole
 from angelon.web.orders import export, outcomes
 from angelon.web.paging import Page
 from angelon.web.parcels.of_order import around_order
@@ -35,6 +35,8 @@ from angelon.web.sends.views import outcome
 from angelon.web.services import live, names, services, session, store_id, work, work_or_back
 
 A_PAGE = 100
+MOST_EVENTS = 200
+"""Events of an order that its page shows at once."""
 MOST_TICKED = 500
 TOLD = (
     *(
@@ -211,7 +213,9 @@ def page_of(order_id: int, typed: str = "", parcel: Mapping[str, Any] | None = N
     order = orders.get(session(), store_id(), order_id)
     if order is None:
         abort(404, "There is no such order.")
-    happened = orders.events_of(session(), order_id)
+    until = moment(request.args.get("before", ""))
+    happened = orders.events_of(session(), order_id, MOST_EVENTS + 1, until)
+    more, happened = len(happened) > MOST_EVENTS, happened[-MOST_EVENTS:]
     made = sends.listed(session(), store_id(), Filter(order_id=order_id), 100)
     source = live().setup.sources.get(live().source_key(order.source_id))
     contact = orders.customer_of(session(), order)
@@ -220,6 +224,8 @@ def page_of(order_id: int, typed: str = "", parcel: Mapping[str, Any] | None = N
         "orders/one.html",
         order=order,
         events=happened,
+        older=happened[0].received_at if more else None,
+        newest=until is None,
         unanswered=inquiries.unanswered(session().connection(), [event.id for event in happened]),
         sends=made,
         attempts=sends.attempts_of(session(), [s.send.id for s in made]),
