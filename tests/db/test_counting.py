@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 from angelon.core.specs import Store
 from angelon.core.specs.base import read_spec
 from angelon.db import counting, specs
+from angelon.db.tables import EventRow
 from tests import made
 from tests.conftest import bench_in
 
@@ -144,6 +145,23 @@ def test_a_wrong_count_is_found_and_mended(bench):
         connection.exec_driver_sql("UPDATE send_count SET number = 7")
         assert counting.differences(connection) == {"send_count": 2, "order_count": 0, "event_count": 0}
         counting.rebuild(connection)
+        assert not any(counting.differences(connection).values())
+
+
+def test_an_event_from_before_another_of_its_kind_takes_its_place(bench):
+    """On both databases: whoever is planned late is counted on the day on which it came."""
+    for number in range(2):
+        bench.deliver(made.body(), store_delivery=f"d-{number}")
+    bench.plan()
+    with bench.database.writing() as session:
+        first, second = session.query(EventRow).filter(EventRow.parent_id.is_(None)).order_by(EventRow.id)
+        order_id, first.type, second.type = second.order_id, "order.created", "order.created"
+        first.order_id = None
+        session.flush()
+        first.received_at = second.received_at - dt.timedelta(days=3)
+        session.flush()
+        first.order_id = order_id
+    with bench.database.connection() as connection:
         assert not any(counting.differences(connection).values())
 
 

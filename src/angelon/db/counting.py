@@ -145,13 +145,13 @@ def _own_of_postgresql() -> dict[str, str]:
         back = "+" if sign == "-" else "-"
         return (
             f"IF {row}.order_id IS NOT NULL AND {row}.type != '' THEN "
-            f"o := {_others(row)}; IF o IS NULL OR {row}.received_at < o THEN "
+            f"others := {_others(row)}; IF others IS NULL OR {row}.received_at < others THEN "
             f"{_event_upsert(row, f'{row}.received_at', '0', f'{sign}1')}"
-            f"IF o IS NOT NULL THEN {_event_upsert(row, 'o', '0', f'{back}1')} END IF; END IF; END IF;"
+            f"IF others IS NOT NULL THEN {_event_upsert(row, 'others', '0', f'{back}1')} END IF; END IF; END IF;"
         )
 
     def block(statements: str) -> str:
-        return f"DECLARE o bigint; BEGIN {statements} END"
+        return f"DECLARE others bigint; BEGIN {statements} END"
 
     another = " OR ".join(f"OLD.{name} IS DISTINCT FROM NEW.{name}" for name in ("source_id", "type", "received_at"))
     moved = f"IF {another} THEN {events['OLD'].format('-')} {events['NEW'].format('+')} END IF;"

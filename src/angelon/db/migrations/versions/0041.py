@@ -3,6 +3,8 @@
 import sqlalchemy as sa
 from alembic import op
 
+from angelon.db import counting
+
 revision = "0041"
 down_revision = "0040"
 branch_labels = None
@@ -18,6 +20,8 @@ def upgrade() -> None:
     )
     op.drop_column("account", "failures")
     op.drop_column("account", "locked_until")
+    if op.get_bind().dialect.name == "postgresql":  # an event before another of its kind could not be given its order
+        counting.watch(op.get_bind())
 
 
 def downgrade() -> None:
