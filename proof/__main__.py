@@ -7,7 +7,22 @@ from __future__ import annotations
 import sys
 import time
 
-from proof import answers, burst, described, disk, door, forms, kills, looks, payloads, shop_day, spam
+from proof import (
+    answers,
+    bombs,
+    burst,
+    described,
+    disk,
+    door,
+    forms,
+    kills,
+    looks,
+    masks,
+    payloads,
+    races,
+    shop_day,
+    spam,
+)
 
 PROOFS = {
     "kills": kills.run,
@@ -21,6 +36,9 @@ PROOFS = {
     "looks": looks.run,
     "spam": spam.run,
     "day": shop_day.run,
+    "masks": masks.run,
+    "races": races.run,
+    "bombs": bombs.run,
 }
 
 failed = False

@@ -254,8 +254,7 @@ def _table(form: FileForm, lines: Iterable[tuple[int, Line]]) -> Iterator[Row]:
 
 def headings(cells: Sequence[Any]) -> list[str]:
     """The names of columns: unique, and none of them empty. Raises Invalid."""
-    while cells and not str(cells[-1]).strip():
-        cells = cells[:-1]
+    cells = cells[: max((number for number, cell in enumerate(cells, 1) if str(cell).strip()), default=0)]
     if not cells:
         raise _invalid("The row of the heading is empty.", "Say in which row it is.", "heading")
     if len(cells) > MOST_COLUMNS:

@@ -157,6 +157,10 @@ class RsgiServer:
             return
         headers = _headers(scope.headers)
         is_delivery = scope.path.startswith(PREFIX)
+        if not is_delivery and (odd := [name for name in scope.headers.keys() if name not in headers]):  # noqa: SIM118
+            # RFC 9110, section 5.5: what can't be read is not the same as what was not sent
+            _refuse(protocol, 400, f"The header {odd[0][:60]} holds what is no ASCII text.")
+            return
         held = 0
         try:
             declared = _length(headers)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Iterable
 from typing import Any, Literal
@@ -142,7 +143,8 @@ def plain_bundle(text: str) -> dict[str, Any]:
     if len(text) > 5_000_000:
         raise Invalid([Problem("", "The bundle is larger than 5 MB.")])
     try:
-        data = yaml.load(text, Loader=_Loader)  # noqa: S506 - _Loader is a SafeLoader
+        data = _json(text)
+        data = data if data is not None else yaml.load(text, Loader=_Loader)  # noqa: S506 - _Loader is a SafeLoader
     except yaml.YAMLError as error:
         mark = getattr(error, "problem_mark", None)
         at = f" at line {mark.line + 1}, column {mark.column + 1}" if mark else ""
@@ -159,6 +161,16 @@ def plain_bundle(text: str) -> dict[str, Any]:
         )
     _refuse_multiplied(data)
     return data
+
+
+def _json(text: str) -> Any:
+    """What is JSON needs no reader of YAML, which takes a hundred times as long; None for what is none."""
+    if text.lstrip()[:1] not in ("{", "["):
+        return None
+    try:
+        return json.loads(text)
+    except ValueError:
+        return None
 
 
 MOST_VALUES = 500_000
@@ -233,7 +245,10 @@ def write_bundle(bundle: Bundle) -> str:
     return yaml.dump(data, Dumper=_Dumper, allow_unicode=True, sort_keys=False, width=120)
 
 
-class _Loader(yaml.SafeLoader):
+_Quickest: Any = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
+
+
+class _Loader(_Quickest):  # type: ignore[misc]
     """YAML without dates, since a day stays the text that was written, and with the truth values of YAML 1.2 (section
     10.3.2) alone: `on` is a key, and NO a country.
     """
