@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from flask import Blueprint, Flask, Response, g, jsonify, render_template, request, session
+from flask import Blueprint, Flask, Response, current_app, g, jsonify, render_template, request, session
 from flask_wtf import CSRFProtect
 from flask_wtf.csrf import CSRFError
 from pydantic import ValidationError
@@ -196,6 +196,8 @@ def _headers(response: Response) -> Response:
         response.headers.setdefault("Content-Security-Policy", mail_frame.policy())
     response.headers.setdefault("X-Content-Type-Options", "nosniff")
     response.headers.setdefault("Referrer-Policy", "same-origin")
+    if current_app.config["SESSION_COOKIE_SECURE"]:  # RFC 6797: whoever was here over TLS comes back over TLS
+        response.headers.setdefault("Strict-Transport-Security", "max-age=31536000")
     return response
 
 
