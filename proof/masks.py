@@ -18,7 +18,7 @@ from angelon.web import services
 from angelon.web.app import create_app
 from tests.crawl import addresses, crawl, told
 
-EACH = 10
+EACH = 4
 """Addresses that differ by a number or a query alone, of which each is looked at."""
 
 

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import threading
+
 from angelon import settings
 from angelon.cli.parents import SERVER, end_with_starter
+from angelon.engine.alerts import Alarm
 from angelon.standins.box import Box
 from angelon.standins.views import pages as standins
 from angelon.web import services
@@ -17,6 +20,8 @@ def application() -> RsgiServer:
     made = services.make(settings.load())
     app = create_app(made, [standins])
     app.extensions["angelon.standins"] = Box(made.settings.home)
+    alarm = Alarm(made.installation, made.settings.home, made.settings.base_url)
+    threading.Thread(target=alarm.run, args=(threading.Event(),), name="alerts", daemon=True).start()
     return RsgiServer(
         app, made.intake, made.writer, Proxies(made.settings.proxies()), app.extensions["angelon.guesses"]
     )

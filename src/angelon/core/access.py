@@ -59,6 +59,7 @@ PARTS: dict[str, tuple[str, str]] = {
     "gateways": ("developer", "developer"),
     "senders": ("developer", "developer"),
     "settings": ("developer", "developer"),
+    "alerts": ("developer", "developer"),
     "suppressions": ("developer", "developer"),
     "rehearsals": ("writer", "developer"),
     "forecast": ("developer", "developer"),

@@ -15,6 +15,7 @@ from angelon.core.parcels.numbers import normal
 from angelon.core.problems import Problem
 from angelon.core.recipes.context import Context
 from angelon.core.recipes.evaluate import Evaluation, evaluate
+from angelon.core.shape import Drift, Shape, drift
 from angelon.core.specs.source import LINE_PARTS, PARCEL_PARTS, READING, Source
 from angelon.core.specs.store import Store
 from angelon.core.specs.variable import Recipe, Type
@@ -212,3 +213,17 @@ def _item(item: Any, recipes: dict[str, Recipe], names: tuple[str, ...], context
     if "quantity" in names and "quantity" not in recipes:
         made["quantity"] = 1
     return made
+
+
+def drifting(source: Source, shapes: Mapping[str, Shape]) -> dict[str, Drift]:
+    """Which recipes' paths have drifted, by part and name. One with a second path that is there has not."""
+    found: dict[str, Drift] = {}
+    for kind in ("reading", "recipes"):
+        for name, recipe in getattr(source, kind).items():
+            if not recipe.path or recipe.or_paths:
+                continue
+            for event_name, shape in shapes.items():
+                told = drift(shape, event_name, [recipe.path])
+                if told:
+                    found.setdefault(f"{kind}.{name}", told[0])
+    return found

@@ -1071,6 +1071,25 @@ class AllowanceRow(SQLModel, table=True):
     """When it was last spent."""
 
 
+class AlertRow(SQLModel, table=True):
+    """Trouble with the installation that was seen, for one store."""
+
+    __tablename__ = "alert"
+    id: int | None = Field(default=None, primary_key=True)
+    store_id: int = Field(foreign_key="store.id")
+    kind: str
+    subject: str
+    what: str = Field(sa_column=Column(Text, nullable=False))
+    href: str
+    began_at: dt.datetime = _instant(nullable=False)
+    told_at: dt.datetime | None = _instant()
+    gone_at: dt.datetime | None = _instant()
+    over_at: dt.datetime | None = _instant()
+    over_told_at: dt.datetime | None = _instant()
+    how: str = ""
+    """By which gateway it was told, or why it could not be."""
+
+
 class InvitationRow(SQLModel, table=True):
     """A link by which somebody makes their account."""
 

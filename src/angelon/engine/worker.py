@@ -18,6 +18,7 @@ from angelon.db import inquiries, sends
 from angelon.db.database import Database
 from angelon.db.secrets import Vault
 from angelon.engine import indexing
+from angelon.engine.alerts import Alarm
 from angelon.engine.answers import Questions
 from angelon.engine.asking.inquirer import Inquirer
 from angelon.engine.bell import Ear, bell_of
@@ -122,6 +123,7 @@ class Worker:
             ("review", self._review),
             ("fetch", self._fetch),
             ("import", self._import),
+            ("alerts", self._alarm),
         )
         sending = (("deliver", self._pools.run), ("wait", self._wait_for_sends))
         alive = (("alive", self._live),)
@@ -274,6 +276,11 @@ class Worker:
                     what.step()
                 except Exception:
                     log.exception("what is due could not be fetched; trying again")
+
+    def _alarm(self) -> None:
+        """Looks how the installation is, and tells whom the shop names of what is wrong."""
+        here = Installation(self._database, self._setups, self._vault, self._clock, self._notifier)
+        Alarm(here, self._home, self._base_url).run(self._stop)
 
     def _import(self) -> None:
         """Takes the rows of files."""

@@ -108,6 +108,7 @@ def _pages() -> tuple[Blueprint, ...]:
     from angelon.web.segments.views import pages as segments
     from angelon.web.senders.views import pages as senders
     from angelon.web.sends.views import pages as sends
+    from angelon.web.settings.alerts import pages as alerts
     from angelon.web.settings.views import pages as settings
     from angelon.web.sources.mapping_views import pages as mappings
     from angelon.web.sources.views import pages as sources
@@ -153,6 +154,7 @@ def _pages() -> tuple[Blueprint, ...]:
         forecast,
         senders,
         settings,
+        alerts,
         signing_in,
         own,
         others,

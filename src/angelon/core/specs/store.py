@@ -12,6 +12,7 @@ from email_validator import EmailNotValidError
 from pydantic import Field, StringConstraints, field_validator
 
 from angelon.core.addresses import BadPhone, check_email, phone_text, read_phone
+from angelon.core.specs.alerts import Alerts
 from angelon.core.specs.base import Key, Locale, Name, OneLine, Spec, VariableName
 from angelon.core.specs.carrier import Carrier, Country
 from angelon.core.specs.condition import Group
@@ -266,6 +267,8 @@ class Store(Spec):
     """Rules that count for a channel or for some routes besides those for everything."""
     documents: Documents = Field(default_factory=Documents)
     """How its invoices are worked out."""
+    alerts: Alerts = Field(default_factory=Alerts)
+    """Who hears of trouble with this installation."""
     carriers: list[Carrier] = Field(default_factory=list, max_length=300)
     """Who brings the shop's parcels."""
     team: list[TeamMember] = Field(default_factory=list, max_length=50)

@@ -14,8 +14,8 @@ from flask import Blueprint, g, render_template, request, url_for
 from angelon.core import event_types
 from angelon.core.messages.channels import CHANNEL_LABELS
 from angelon.core.planning.readiness import problems_of
+from angelon.core.reading import drifting
 from angelon.core.specs import Message
-from angelon.core.specs.origins import origin
 from angelon.db import (
     counts,
     documents,
@@ -33,12 +33,12 @@ from angelon.db import (
     specs,
 )
 from angelon.db.specs import StoredRoute
+from angelon.engine.alerts import name_of
 from angelon.web.formats import capital, moment
 from angelon.web.gateways.states import gateway_states
 from angelon.web.overview import figures, grid
 from angelon.web.overview.steps import steps
 from angelon.web.services import live, names, routes, services, session, store_id
-from angelon.web.sources.mapping import drifting
 
 pages = Blueprint("overview", __name__, template_folder="templates")
 
@@ -426,7 +426,7 @@ def _engine_needs() -> list[Need]:
         found.append(Need("failed", trouble, what, "How it is set up", "/guide/deliver"))
     waiting = inquiries.waiting_by_target(session())
     for target, health in inquiries.unhealthy(session().connection()).items():
-        name, href = _asked(target)
+        name, href = name_of(live(), target)
         if name:
             number = waiting.get(target, (0, None))[0]
             waits = f" {number:,} {'inquiry waits' if number == 1 else 'inquiries wait'} for it." if number else ""
@@ -452,19 +452,6 @@ def _engine_needs() -> list[Need]:
         what = f"{count} look-up{' was' if len(failed) == 1 else 's were'} not answered"
         found.append(Need("failed", what, failed[0].problem, "See and ask again", "/events"))
     return found
-
-
-def _asked(target: str) -> tuple[str, str]:
-    """What this store calls a target that is asked, and where it is set up; nothing where it does not ask it."""
-    if target.startswith(inquiries.MINE):
-        handler = target.removeprefix(inquiries.MINE)
-        known = any(active.route.handler == handler for active in live().setup.routes)
-        return (f"The handler “{handler}”", f"/handlers/{handler}") if known else ("", "")
-    for key, source in live().sources.items():
-        one = next((one for one in source.enrichments if origin(one.url) == target), None)
-        if one is not None:
-            return f"The look-up “{one.name}” ({target.partition('://')[2]})", f"/sources/{key}/ask?open={one.name}"
-    return "", ""
 
 
 def _days(counted: list[counts.Day]) -> list[tuple[str, int, int, int, float]]:

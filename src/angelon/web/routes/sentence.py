@@ -17,6 +17,7 @@ from angelon.core.planning.sentence import describe_fallback, describe_guards, d
 from angelon.core.planning.subjects import asking as asking_messages
 from angelon.core.planning.subjects import subject, subjects, worked_condition
 from angelon.core.problems import Invalid, Problem
+from angelon.core.reading import drifting
 from angelon.core.specs import Route
 from angelon.core.specs.condition import OPERATOR_LABELS, OPERATORS, SUBJECT_LABELS, Group
 from angelon.core.specs.source import LINE_PARTS, PARCEL_PARTS
@@ -30,7 +31,6 @@ from angelon.engine.operations import routes as operations
 from angelon.engine.rehearsals import as_of, rehearse_fallbacks, rehearse_one, speaking_before
 from angelon.web import sample_event as sample_events
 from angelon.web.services import kinds_of_events, live, names, session, store_id
-from angelon.web.sources.mapping import drifting
 
 
 def problems(route: Route, called: dict[str, dict[str, str]]) -> list[Problem]:

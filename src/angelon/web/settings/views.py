@@ -45,7 +45,7 @@ def shop() -> Any:
 
 def _shop_page(spec: dict[str, Any], problems: Sequence[Problem] = (), leaving: int = 0) -> str:
     """`leaving` is how many orders would go, which has to be said yes to."""
-    return _page(
+    return page_of(
         "shop",
         problems,
         spec=spec,
@@ -60,7 +60,7 @@ def _shop_page(spec: dict[str, Any], problems: Sequence[Problem] = (), leaving: 
     )
 
 
-def _page(part: str, problems: Sequence[Problem], **shown: Any) -> str:
+def page_of(part: str, problems: Sequence[Problem], **shown: Any) -> str:
     """One of the pages, with what was typed where it could not be saved."""
     edits = request.form.get("edits", store().edits)
     return render_template(f"settings/{part}.html", part=part, problems=problems, edits=edits, **shown)
@@ -77,7 +77,7 @@ def save_shop() -> Any:
         return _shop_page(spec, leaving=leaving), 422
     changed = {part: spec[part] for part in {name.partition(".")[0] for name in _SHOP}}
     try:
-        _save(changed, problems, "settings")
+        save_store(changed, problems, "settings")
     except Invalid as error:
         if error.is_conflict:
             raise
@@ -114,7 +114,7 @@ def _addresses(spec: dict[str, Any]) -> list[Problem]:
     return found
 
 
-def _save(changed: Mapping[str, Any], problems: Sequence[Problem], what: str) -> None:
+def save_store(changed: Mapping[str, Any], problems: Sequence[Problem], what: str) -> None:
     """Raises Invalid and Conflict."""
     if problems:
         raise Invalid(list(problems))
@@ -144,7 +144,7 @@ def add_language() -> Any:
 
 @pages.get("/trial")
 def trial() -> Any:
-    return _page(
+    return page_of(
         "trial", (), labels=LABELS, trial=store().trial, waiting=sends.waiting(session().connection(), store_id())
     )
 
@@ -165,7 +165,7 @@ def set_trial() -> Any:
 
 @pages.get("/team")
 def team() -> Any:
-    return _page(
+    return page_of(
         "team", (), members=[member.model_dump(mode="json") for member in live().setup.store.team], uses=_roles()
     )
 
@@ -185,11 +185,11 @@ def save_team() -> Any:
     members = rows(request.form, name="member.name", role="member.role", email="member.email", phone="member.phone")
     nameless = _without_name(request.form)
     try:
-        _save({"team": members}, nameless, "team")
+        save_store({"team": members}, nameless, "team")
     except Invalid as error:
         if error.is_conflict:
             raise
-        return _page("team", error.problems, members=_typed_members(request.form), uses=_roles()), 422
+        return page_of("team", error.problems, members=_typed_members(request.form), uses=_roles()), 422
     flash("Saved.", "good")
     return redirect(url_for(".team"))
 
@@ -224,7 +224,7 @@ def _rules_page(
 ) -> str:
     named = {row.key: row.spec.name for row in routes()}
     ages = [*(typed if typed is not None else spec["good_for"].items()), ("", ""), ("", "")]
-    return _page("rules", problems, spec=spec, named=named, ages=ages, types=kinds_of_events())
+    return page_of("rules", problems, spec=spec, named=named, ages=ages, types=kinds_of_events())
 
 
 @pages.post("/rules")
@@ -254,7 +254,7 @@ def save_rules() -> Any:
     changed = {name: spec[name] for name in ("rules", "more_rules", "private_hosts", "good_for")}
     try:
         _checked_hosts(spec)
-        _save(changed, problems, "rules")
+        save_store(changed, problems, "rules")
     except Invalid as error:
         if error.is_conflict:
             raise

@@ -7,10 +7,10 @@ from typing import Any
 
 from angelon.core.payload.paths import BadPath, compile_path
 from angelon.core.payload.tree import Field, fields
-from angelon.core.reading import ITEM_TYPES
+from angelon.core.reading import ITEM_TYPES, drifting
 from angelon.core.recipes.evaluate import Evaluation, evaluate, label
 from angelon.core.recipes.steps import StepKind, fitting
-from angelon.core.shape import Drift, Shape, drift
+from angelon.core.shape import Drift, Shape
 from angelon.core.specs.source import LINE_PARTS, PARCEL_PARTS, READING, Source
 from angelon.core.specs.variable import Recipe, Type, Variable
 from angelon.core.suggestions import Suggestion, orders_in, suggest, suggest_item, suggest_variables, sure
@@ -156,20 +156,6 @@ def lay_out(
         if chosen.kind in ("reading", "recipes"):
             page.across = _across(chosen, samples, locale)
     return page
-
-
-def drifting(source: Source, shapes: dict[str, Shape]) -> dict[str, Drift]:
-    """Which rows' paths have drifted, by the row's mark. A row with a second path that is there has not."""
-    found: dict[str, Drift] = {}
-    for kind in ("reading", "recipes"):
-        for name, recipe in getattr(source, kind).items():
-            if not recipe.path or recipe.or_paths:
-                continue
-            for event_name, shape in shapes.items():
-                told = drift(shape, event_name, [recipe.path])
-                if told:
-                    found.setdefault(f"{kind}.{name}", told[0])
-    return found
 
 
 def _guess(row: Row, guesses: list[Suggestion]) -> None:

@@ -33,6 +33,7 @@ from angelon.core.numbers import decimal_sign
 from angelon.core.payload.body import NotReadable
 from angelon.core.payload.redact import BLOT, redacted, secret
 from angelon.core.problems import Invalid, NotFound, Problem
+from angelon.core.reading import drifting
 from angelon.core.shape import Shape
 from angelon.core.specs import Source
 from angelon.core.specs.base import read_spec
@@ -46,7 +47,7 @@ from angelon.web.conflicts import edits_seen
 from angelon.web.forms import CODE, TEXT, WORDS, Spelling, filled, pairs
 from angelon.web.numbers import whole
 from angelon.web.services import kinds_of_events, live, services, session, store_id, work, work_or_back
-from angelon.web.sources import fetching, files, look_ups, mails, mapping, naming
+from angelon.web.sources import fetching, files, look_ups, mails, naming
 from angelon.web.sources.stored import address, name_guess, several_at, source_of
 from angelon.web.stores import of_store
 
@@ -86,7 +87,7 @@ def index() -> Any:
             deliveries.get(ids[key], 0),
             refused.get(ids[key], 0),
             events.silence(arrivals.get(ids[key], []), g.now),
-            mapping.drifting(source, known.get(ids[key], {})),
+            drifting(source, known.get(ids[key], {})),
         )
         for key, source in live().sources.items()
     ]

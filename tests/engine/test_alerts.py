@@ -1,0 +1,219 @@
+"""Each trouble is caused, told once to the right person, and told as over; what is in trouble is not needed for it."""
+
+import datetime as dt
+import email
+import http.server
+import threading
+
+import pytest
+
+from angelon.core.breaker import Health
+from angelon.core.specs import Gateway
+from angelon.db import gateway_health
+from angelon.db.tables import GatewayRow, HeartbeatRow
+from angelon.engine import alerts
+from angelon.engine.alerts import Alarm
+from angelon.engine.operations import accounts
+from angelon.engine.operations import store as store_operations
+from angelon.engine.unit import unit
+from tests import made
+from tests.web.test_access import account
+
+
+@pytest.fixture
+def watched(bench, mailbox):
+    """A shop whose owner is told; a worker gives signs of life."""
+    account(bench)
+    account(bench, "viewer", "w@example.com", "W")
+    setting(bench, on=True)
+    alive(bench)
+    return Alarm(bench.services.installation, bench.home)
+
+
+def setting(bench, **changes):
+    with unit(bench.services.installation, bench.store_id) as work:
+        before = work.live.setup.store.alerts.model_dump(mode="json")
+        store_operations.change(work, {"alerts": before | changes})
+    bench.services.setups.forget()
+
+
+def alive(bench, at=None):
+    with bench.database.writing() as session:
+        session.merge(HeartbeatRow(worker="a", at=at or bench.clock.now() + dt.timedelta(days=1), role="plan send"))
+
+
+def later(bench, seconds):
+    then = bench.clock.now() + dt.timedelta(seconds=seconds)
+    bench.clock.now = lambda: then
+
+
+def minutes(bench, alarm, number, each=15):
+    """Looks for so many minutes; says how often somebody was told."""
+    told = 0
+    for _ in range(int(number * 60 / each)):
+        later(bench, each + 1)
+        told += alarm.look()
+    return told
+
+
+def mails(bench):
+    return [email.message_from_bytes(row.raw, policy=email.policy.default) for row in bench.box.mails()]
+
+
+def unreachable(bench, key="mailroom", since=True):
+    id_ = bench.services.setups.get(bench.store_id).gateway_ids[key]
+    now = bench.clock.now()
+    with bench.database.connection() as connection:
+        gateway_health.save(connection, {id_: Health(5, now if since else None, now, "no answer")})
+
+
+def test_a_worker_that_is_missing_is_told_once_within_a_minute_and_told_as_over(bench, watched):
+    assert minutes(bench, watched, 2) == 0
+    alive(bench, bench.clock.now() - dt.timedelta(minutes=2))
+    assert minutes(bench, watched, 1) == 1
+    (mail,) = mails(bench)
+    assert mail["To"] == "nuala@example.com", "who may only look is not told"
+    assert mail["Subject"] == "Kites: No worker process runs"
+    assert "No process processes events or sends." in mail.get_body(("plain",)).get_content()
+    assert minutes(bench, watched, 10) == 0, "it is told once"
+    alive(bench)
+    assert minutes(bench, watched, 3) == 1
+    assert (
+        mails(bench)[0 if "Over" in mails(bench)[0]["Subject"] else 1]["Subject"]
+        == "Kites: Over: No worker process runs"
+    )
+    assert bench.rows("SELECT count(*) FROM alert WHERE over_told_at IS NULL") == [(0,)]
+
+
+def test_where_the_gateway_is_the_trouble_another_tells(bench, watched):
+    with bench.database.writing() as session:
+        port = session.query(GatewayRow).filter(GatewayRow.key == "mailroom").one().spec["port"]
+    second = Gateway.model_validate(made.gateway(port).model_dump() | {"key": "second", "name": "The second"})
+    bench.change(second, GatewayRow)
+    dead = made.gateway(9).model_copy(update={"timeout_seconds": 2})
+    bench.change(dead, GatewayRow)
+    bench.services.setups.forget()
+    unreachable(bench)
+    assert minutes(bench, watched, 1) == 1
+    assert len(mails(bench)) == 1
+    assert bench.rows("SELECT how, subject FROM alert") == [("by The second", "mailroom")]
+
+
+def test_what_nobody_took_is_told_as_soon_as_somebody_does(bench, watched):
+    (port,) = {row.spec["port"] for row in rows(bench)}
+    bench.change(made.gateway(9).model_copy(update={"timeout_seconds": 2}), GatewayRow)
+    bench.services.setups.forget()
+    unreachable(bench)
+    assert minutes(bench, watched, 1) == 0
+    assert bench.rows("SELECT told_at, how FROM alert") == [(None, "no gateway took it; it is tried again")]
+    bench.change(made.gateway(port), GatewayRow)
+    bench.services.setups.forget()
+    assert minutes(bench, watched, 1) == 1
+
+
+def rows(bench):
+    with bench.database.reading() as session:
+        return session.query(GatewayRow).all()
+
+
+def test_a_backlog_a_held_send_and_an_event_that_failed_are_told(bench, watched):
+    bench.deliver(made.body())
+    later(bench, 600)
+    alive(bench)
+    assert minutes(bench, watched, 1) == 1
+    assert "1 event wait to be processed" in mails(bench)[0].get_body(("plain",)).get_content().replace("waits", "wait")
+    bench.plan()
+    with bench.database.connection() as connection:
+        connection.exec_driver_sql("UPDATE send SET state = 'held', reason = 'The total is missing.'")
+        connection.exec_driver_sql("UPDATE event SET problem = 'It broke.'")
+    setting(bench, gather_minutes=0)
+    minutes(bench, watched, 1)
+    told = "".join(mail.get_body(("plain",)).get_content() for mail in mails(bench))
+    assert "1 send is held: The total is missing." in told
+    assert "1 event was not processed in the last day." in told
+
+
+def test_a_full_disk_and_a_certificate_are_told(bench, watched, monkeypatch):
+    class Usage:
+        total, free = 100e9, 1e9
+
+    monkeypatch.setattr(alerts.shutil, "disk_usage", lambda _: Usage)
+    watched._next_certificates = float("inf")
+    watched._certificates = {"mail.shop.example": 3, "good.example": 80}
+    assert minutes(bench, watched, 1) >= 1
+    minutes(bench, watched, 1)
+    told = "".join(mail.get_body(("plain",)).get_content() for mail in mails(bench))
+    assert "1.0 GB of 100 GB are free" in told
+    assert "The certificate of mail.shop.example runs out in 3 days." in told
+    assert "good.example" not in told
+
+
+def test_several_processes_look_and_one_tells(bench, watched):
+    others = [watched, *(Alarm(bench.services.installation, bench.home) for _ in range(3))]
+    alive(bench, bench.clock.now() - dt.timedelta(minutes=2))
+    for _ in range(8):
+        later(bench, 16)
+        threads = [threading.Thread(target=one.look) for one in others]
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            thread.join(30)
+    assert len(mails(bench)) == 1
+
+
+def test_switched_off_nothing_is_looked_at_or_written(bench, watched):
+    setting(bench, on=False)
+    alive(bench, bench.clock.now() - dt.timedelta(minutes=2))
+    before = bench.rows("SELECT count(*) FROM allowance")
+    assert minutes(bench, watched, 2) == 0
+    assert mails(bench) == []
+    assert bench.rows("SELECT count(*) FROM allowance") == before
+
+
+def test_the_heartbeat_asks_for_an_address_every_minute(bench, watched):
+    asked = []
+
+    class Listening(http.server.BaseHTTPRequestHandler):
+        def do_GET(self):
+            asked.append(self.path)
+            self.send_response(204)
+            self.end_headers()
+
+        def log_message(self, *_):
+            pass
+
+    with http.server.HTTPServer(("127.0.0.1", 0), Listening) as server:
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        with unit(bench.services.installation, bench.store_id) as work:
+            store_operations.change(work, {"private_hosts": ["127.0.0.1"]})
+        setting(bench, heartbeat=f"http://127.0.0.1:{server.server_port}/ping")
+        minutes(bench, watched, 4)
+        server.shutdown()
+    assert 3 <= len(asked) <= 5
+    setting(bench, heartbeat="http://127.0.0.1:9/ping")
+    assert minutes(bench, watched, 2) == 0, "one that does not answer harms nothing"
+
+
+def test_it_goes_on_whatever_the_database_does(bench, watched, monkeypatch):
+    stop = threading.Event()
+    monkeypatch.setattr(alerts, "EVERY", 0.03)
+    seen = []
+
+    def broken():
+        seen.append(1)
+        if len(seen) > 3:
+            stop.set()
+        raise OSError("the disk is full")
+
+    monkeypatch.setattr(watched, "look", broken)
+    watched.run(stop)
+    assert len(seen) > 3
+
+
+def test_accounts_that_may_not_sign_in_are_not_told(bench, watched):
+    tomas = account(bench, "developer", "tomas@example.com", "Tomas")
+    live = bench.services.setups.get(bench.store_id)
+    assert watched.recipients(live) == ["nuala@example.com", "tomas@example.com"]
+    accounts.let_in(bench.services.installation, tomas, False, "Nuala")
+    setting(bench, emails=["night@example.org", "nuala@example.com"])
+    assert watched.recipients(bench.services.setups.get(bench.store_id)) == ["nuala@example.com", "night@example.org"]
