@@ -34,7 +34,7 @@ def test_trouble_is_told_once_it_has_lasted_and_once_when_it_is_over():
             for one in known
             if one not in telling.over
         ]
-    assert told == [(30, "begun"), (390, "over")]
+    assert told == [(15, "begun"), (390, "over")]
 
 
 @given(st.lists(st.booleans(), min_size=1, max_size=80))

@@ -13,6 +13,7 @@ from angelon.db import gateway_health
 from angelon.db.tables import GatewayRow, HeartbeatRow
 from angelon.engine import alerts
 from angelon.engine.alerts import Alarm
+from angelon.engine.housekeeping import Housekeeper
 from angelon.engine.operations import accounts
 from angelon.engine.operations import store as store_operations
 from angelon.engine.unit import unit
@@ -217,3 +218,14 @@ def test_accounts_that_may_not_sign_in_are_not_told(bench, watched):
     accounts.let_in(bench.services.installation, tomas, False, "Nuala")
     setting(bench, emails=["night@example.org", "nuala@example.com"])
     assert watched.recipients(bench.services.setups.get(bench.store_id)) == ["nuala@example.com", "night@example.org"]
+
+
+def test_what_is_long_over_goes(bench, watched):
+    alive(bench, bench.clock.now() - dt.timedelta(minutes=2))
+    assert minutes(bench, watched, 1) == 1
+    alive(bench)
+    assert minutes(bench, watched, 3) == 1
+    for days, left in ((80, 1), (20, 0)):
+        later(bench, days * 86_400)
+        Housekeeper(bench.database, bench.services.setups, bench.clock).look()
+        assert bench.rows("SELECT count(*) FROM alert") == [(left,)]

@@ -13,7 +13,7 @@ from zoneinfo import ZoneInfo
 
 from angelon.core.specs.alerts import AlertKind, Alerts
 
-LASTS = dt.timedelta(seconds=20)
+LASTS = dt.timedelta(seconds=15)
 """How long trouble has been seen before it is told."""
 AWAY = dt.timedelta(seconds=90)
 """How long it has not been seen before it is over."""
@@ -135,7 +135,7 @@ def _worst(one: Known) -> tuple[bool, bool, dt.datetime]:
 def text_of(telling: Telling, zone: ZoneInfo, base_url: str) -> str:
     """What is told, in plain text."""
     lines = []
-    for title, part in (("Trouble", telling.begun), ("Over", telling.over)):
+    for title, part in (("Problems", telling.begun), ("Over", telling.over)):
         if part:
             lines.append(title)
         for one in sorted(part, key=_worst):
@@ -144,7 +144,7 @@ def text_of(telling: Telling, zone: ZoneInfo, base_url: str) -> str:
             if base_url and one in telling.begun:
                 lines.append(f"  {base_url}{one.trouble.href}")
         lines += [""] if part else []
-    lines.append(f"All of it: {base_url}/settings/alerts" if base_url else "All of it: Settings, Alerts.")
+    lines.append(f"All alerts: {base_url}/settings/alerts" if base_url else "All alerts: Settings, Alerts.")
     return "\n".join(lines) + "\n"
 
 

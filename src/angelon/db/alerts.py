@@ -78,5 +78,9 @@ def last_calm(session: Session, store_id: int) -> dt.datetime | None:
     return max((at for at in found if at is not None), default=None)
 
 
+def any_before(session: Session, before: dt.datetime) -> bool:
+    return session.exec(select(AlertRow.id).where(col(AlertRow.over_at) < before).limit(1)).first() is not None
+
+
 def forget(session: Session, before: dt.datetime) -> None:
     session.exec(delete(AlertRow).where(col(AlertRow.over_at) < before))

@@ -1075,6 +1075,7 @@ class AlertRow(SQLModel, table=True):
     """Trouble with the installation that was seen, for one store."""
 
     __tablename__ = "alert"
+    __table_args__ = (Index("ix_alert_listed", "store_id", "id"),)
     id: int | None = Field(default=None, primary_key=True)
     store_id: int = Field(foreign_key="store.id")
     kind: str

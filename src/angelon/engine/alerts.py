@@ -41,10 +41,10 @@ from angelon.gateways.transports import transport_for
 
 log = structlog.get_logger()
 
-EVERY = 15.0
+EVERY = 10.0
 """Seconds between two looks, whichever process has them."""
 TURN = "alerts"
-ALIVE_FOR = dt.timedelta(seconds=30)
+ALIVE_FOR = dt.timedelta(seconds=20)
 TRIES_OF, LEAST_TRIES, NEARLY_ALL = dt.timedelta(minutes=15), 10, 0.8
 """How far back tries are looked at, how many there have to be, and which share is refused when nearly all are."""
 DAY = dt.timedelta(days=1)

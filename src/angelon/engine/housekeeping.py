@@ -9,7 +9,7 @@ from typing import Any
 
 import structlog
 
-from angelon.db import allowances, fetches, housekeeping, imports, locks, partitions, sent_files, shop_tables
+from angelon.db import alerts, allowances, fetches, housekeeping, imports, locks, partitions, sent_files, shop_tables
 from angelon.db.database import Database, is_database_failure
 from angelon.engine.clock import Clock
 from angelon.engine.setups import Setups
@@ -57,6 +57,7 @@ class Housekeeper:
         gone["known_orders"] += self._unseen()
         self._give_back()
         self._allowances()
+        self._alerts()
         self._next = time.monotonic() + EVERY
         if any(gone.values()):
             log.info("what was older than it is kept is gone", **gone)
@@ -138,6 +139,15 @@ class Housekeeper:
                 return
             with self._database.writing(locks.SWEEPING) as session:
                 allowances.forget(session, found, before)
+
+    def _alerts(self) -> None:
+        """Alerts of long ago."""
+        before = self._clock.now() - alerts.KEPT_FOR
+        with self._database.reading() as session:
+            old = alerts.any_before(session, before)
+        if old:
+            with self._database.writing(locks.SWEEPING) as session:
+                alerts.forget(session, before)
 
     def _months(self) -> int:
         """Months of contents that no store keeps any more, where each has its own partition; says how many contents."""
