@@ -1,8 +1,10 @@
 """Invoices worked out: a table of cases, checked a second way; laws that hold for any order."""
 
+import contextlib
 import dataclasses
 from collections import defaultdict
 from decimal import Decimal
+from fractions import Fraction
 from random import Random
 
 import pytest
@@ -162,17 +164,34 @@ def test_lines_that_are_taken_back_piece_by_piece_are_all_of_them(sale, options,
     notes = []
     while any(left.values()):
         taken = {at: Decimal(random.randint(0, int(number))) for at, number in left.items()}
-        if not any(taken.values()):
-            continue
         try:
             notes.append(crediting.credit_lines(figures, crediting.credited(figures, notes), taken))
         except HeldBack as error:
-            assert "nothing to credit" in error.what  # pieces of lines that cost nothing
+            assert "nothing to credit" in error.what  # pieces that cost less than the smallest unit: none are taken
+            if taken == left:
+                break
+            taken = left if random.random() < 0.2 else {at: Decimal(0) for at in left}
+            with contextlib.suppress(HeldBack):
+                notes.append(crediting.credit_lines(figures, crediting.credited(figures, notes), taken))
         left = {at: number - taken[at] for at, number in left.items()}
     goods = {at for at, row in enumerate(figures.rows) if row.kind == "line"}
     items = crediting.items_of(figures)
     back = sum(note[at].gross for note in notes for at, item in enumerate(items) if item.row in goods)
     assert back == sum(item.part.gross for item in items if item.row in goods)
+
+
+@pytest.mark.parametrize("gross", [1, 2, 3, 4, 8, 9, 10, 31, -1, -4, 900])
+@pytest.mark.parametrize("quantity", [1, 2, 3, 7, 9])
+def test_pieces_that_cost_less_than_a_cent_are_all_taken_back(gross, quantity):
+    """Every way to take them in up to three parts: the last has taken everything, and no part was refused."""
+    for first in range(quantity + 1):
+        for second in range(quantity - first + 1):
+            back = 0
+            for number in (first, second, quantity - first - second):
+                done = crediting._pieces_before(gross, back, Fraction(quantity))
+                assert abs(gross) < quantity or done + number <= quantity
+                back = rounded(gross * min(done + number, Fraction(quantity)) / quantity) if number else back
+            assert back == gross, (first, second)
 
 
 def test_more_pieces_than_there_were_are_refused():

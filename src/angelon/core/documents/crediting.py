@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
 from fractions import Fraction
+from math import floor
 
 from angelon.core.documents.figures import Figures, Part, Row, rounded, shared
 from angelon.core.documents.rules import HeldBack
@@ -91,23 +92,30 @@ def credit_lines(
             taken.append(whole - gross if postage else 0)
             continue
         number = Fraction(pieces.get(item.row, Decimal(0)))
-        done = _pieces_before(whole, gross, Fraction(row.quantity))
-        if number < 0 or done + number > Fraction(row.quantity):
-            left = float(Fraction(row.quantity) - done)
+        done = _pieces_before(whole, gross, quantity := Fraction(row.quantity))
+        exact = abs(whole) >= quantity  # else one amount stands for several numbers of pieces
+        if number < 0 or (number if not exact else done + number) > quantity:
+            left = float(quantity - done)
             raise HeldBack(f"{row.name}: {left:g} of {row.quantity:f} are left to take back.", "Type at most that.")
-        taken.append(rounded(whole * (done + number) / Fraction(row.quantity)) - gross if number else 0)
+        taken.append(rounded(whole * min(done + number, quantity) / quantity) - gross if number else 0)
     if not any(taken):
         raise HeldBack("There is nothing to credit.", "Choose at least one line.")
     return _parts(items, before, taken)
 
 
 def _pieces_before(whole: int, gross: int, quantity: Fraction) -> Fraction:
-    """How many pieces an amount that was taken back stands for: whole ones, where it can."""
+    """How many pieces an amount that was taken back stands for: whole ones, where it can. Of pieces that cost less than
+    the smallest unit of money, an amount stands for several numbers of them: it is the most, so that whoever takes
+    the last has taken everything.
+    """
     if not whole:
         return Fraction(0)
-    exact = Fraction(gross) * quantity / whole
-    even = Fraction(round(exact))
-    return even if rounded(whole * even / quantity) == gross else exact
+    if gross == whole:
+        return quantity
+    ends = sorted((gross + side) * quantity / whole for side in (Fraction(-1, 2), Fraction(1, 2)))
+    most = min(floor(ends[1]), floor(quantity))
+    fit = (Fraction(n) for n in (most, most - 1) if n >= 0 and rounded(whole * Fraction(n) / quantity) == gross)
+    return next(fit, Fraction(gross) * quantity / whole)
 
 
 def _parts(items: Sequence[Item], before: Sequence[Sequence[int]], taken: Sequence[int]) -> list[Part]:
