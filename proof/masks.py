@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import tempfile
 from pathlib import Path
 
@@ -29,7 +30,7 @@ def run(each: int = EACH) -> tuple[dict[str, int], list[str]]:
         database.migrate()
         load.prepare(database, settings, 8080, free_port)
         with database.reading() as session:
-            keys = {row.recipient for row in session.exec(select(SendRow))}
+            keys = {row.recipient for row in session.exec(select(SendRow)) if row.channel != "call"}
             for row in session.exec(select(OrderRow)):
                 keys |= {str((row.read or {}).get(part) or "") for part in ("email", "phone")}
         marks = sorted(key for key in keys if len(key) > 6)
@@ -41,7 +42,8 @@ def run(each: int = EACH) -> tuple[dict[str, int], list[str]]:
         viewer.post("/sign-in/demo", data={"role": "viewer"})
         known = []
         for address, answer in crawl(owner, ["/", *addresses(owner)], each):
-            known.append(address)
+            if not re.match("/[pawfdi]/", address):  # who has a customer's link is taken for the customer
+                known.append(address)
             telling += bool(told(answer.data, marks))
         for address, answer in crawl(viewer, ["/", *known], each):
             seen += answer.status_code == 200

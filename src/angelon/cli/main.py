@@ -9,7 +9,7 @@ from typing import Any
 
 import click
 
-from angelon.cli import accounts, backups, counts, handlers, migrating, moving, running, secrets, set_up, trying
+from angelon.cli import accounts, backups, counts, doctor, handlers, migrating, moving, running, secrets, set_up, trying
 from angelon.cli.parents import end_with_starter
 
 
@@ -115,6 +115,7 @@ for command in (
     accounts.user,
     secrets.secrets,
     running.standins,
+    doctor.doctor,
     set_up.apply,
     set_up.export,
     set_up.schema,
