@@ -22,6 +22,7 @@ from proof import (
     races,
     shop_day,
     spam,
+    wheel,
 )
 
 PROOFS = {
@@ -39,6 +40,7 @@ PROOFS = {
     "masks": masks.run,
     "races": races.run,
     "bombs": bombs.run,
+    "wheel": wheel.run,
 }
 
 failed = False
