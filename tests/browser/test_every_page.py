@@ -40,6 +40,7 @@ PAGES = [
     "/messages/shall-we-send/question",
     "/messages/shall-we-send/all",
     "/settings/trial",
+    "/settings/alerts",
     "/s/brackwater-kites/by-sms",
     "/senders",
     "/settings",
