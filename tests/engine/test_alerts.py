@@ -75,7 +75,7 @@ def test_a_worker_that_is_missing_is_told_once_within_a_minute_and_told_as_over(
     (mail,) = mails(bench)
     assert mail["To"] == "nuala@example.com", "who may only look is not told"
     assert mail["Subject"] == "Kites: No worker process runs"
-    assert "No process processes events or sends." in mail.get_body(("plain",)).get_content()
+    assert "No running worker processes events or delivers sends." in mail.get_body(("plain",)).get_content()
     assert minutes(bench, watched, 10) == 0, "it is told once"
     alive(bench)
     assert minutes(bench, watched, 3) == 1
@@ -125,12 +125,12 @@ def test_a_backlog_a_held_send_and_an_event_that_failed_are_told(bench, watched)
     assert "1 event wait to be processed" in mails(bench)[0].get_body(("plain",)).get_content().replace("waits", "wait")
     bench.plan()
     with bench.database.connection() as connection:
-        connection.exec_driver_sql("UPDATE send SET state = 'held', reason = 'The total is missing.'")
+        connection.exec_driver_sql("UPDATE send SET state = 'held', reason = 'The total of jo@example.org is missing.'")
         connection.exec_driver_sql("UPDATE event SET problem = 'It broke.'")
     setting(bench, gather_minutes=0)
     minutes(bench, watched, 1)
     told = "".join(mail.get_body(("plain",)).get_content() for mail in mails(bench))
-    assert "1 send is held: The total is missing." in told
+    assert "1 send is held: The total of … is missing." in told
     assert "1 event was not processed in the last day." in told
 
 

@@ -25,7 +25,9 @@ def test_it_is_set_up_tried_and_switched_on(client, bench, mailbox):
     account(bench)
     sign_in(client)
     page = text(client.get("/settings/alerts"))
-    assert "No process processes events or sends" in page, "what is wrong now is shown before it is switched on"
+    assert "No running worker processes events or delivers sends" in page, (
+        "what is wrong now is shown before it is switched on"
+    )
     saved = text(client.post("/settings/alerts", data=FORM, follow_redirects=True))
     assert "Saved." in saved
     spec = bench.services.setups.get(bench.store_id).setup.store.alerts

@@ -13,6 +13,7 @@ import threading
 import time
 from collections import Counter
 from collections.abc import Iterator
+from dataclasses import replace
 from html import escape
 from pathlib import Path
 from typing import Any
@@ -23,6 +24,7 @@ from sqlmodel import Session
 
 from angelon.core import alerts
 from angelon.core.alerts import Telling, Trouble
+from angelon.core.masking import masked
 from angelon.core.messages.email import RenderedEmail
 from angelon.core.messages.mime import Envelope, build
 from angelon.core.reading import drifting
@@ -181,9 +183,10 @@ class Alarm:
     # ---- what is wrong
 
     def troubles(self, session: Session, live: LiveSetup, now: dt.datetime) -> list[Trouble]:
-        """Everything that is wrong now."""
+        """Everything that is wrong now, without contact details: it is mailed, and kept for a while."""
         parts: tuple[Any, ...] = (self._of_gateways, self._of_work, self._of_machine, self._of_asking, self._of_store_s)
-        return [one for part in parts for one in part(session, live, now)]
+        found = (one for part in parts for one in part(session, live, now))
+        return [replace(one, what=masked(one.what)) for one in found]
 
     def _of_gateways(self, session: Session, live: LiveSetup, now: dt.datetime) -> Iterator[Trouble]:
         connection = session.connection()
@@ -214,10 +217,12 @@ class Alarm:
     def _of_work(self, session: Session, live: LiveSetup, now: dt.datetime) -> Iterator[Trouble]:
         roles = {role for names, at in metrics.workers(session) if now - at <= ALIVE_FOR for role in names.split()}
         missing = [
-            word for role, word in ((sends.PLANS, "processes events"), (sends.SENDS, "sends")) if role not in roles
+            word
+            for role, word in ((sends.PLANS, "processes events"), (sends.SENDS, "delivers sends"))
+            if role not in roles
         ]
         if missing:
-            what = f"No process {' or '.join(missing)}. Start `angelon serve` or `angelon worker`."
+            what = f"No running worker {' or '.join(missing)}. Start `angelon serve` or `angelon worker`."
             yield Trouble("worker_missing", "", what, "/readyz/work")
         number, oldest = metrics.waiting_events(session)
         due, most = metrics.oldest_due(session, now), dt.timedelta(minutes=live.setup.store.alerts.backlog_minutes)
