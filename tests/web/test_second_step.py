@@ -1,6 +1,8 @@
 """The second step of signing in, and signing in by an identity provider: the real protocol against the stand-in."""
 
 import re
+import time
+from email import message_from_bytes
 from urllib.parse import parse_qs, urlsplit
 
 import httpx
@@ -221,3 +223,29 @@ def test_setting_it_up_asks_for_the_password(client, bench):
     held = client.post("/account/password", data={"old": PASSWORD, "new": "something quite else"})
     assert "After five wrong tries, wait" in text(held)
     assert sign_in(other_browser(client)).status_code == 302, "who has the session has not locked its owner out"
+
+
+def told(bench, number):
+    """The subjects of mails, once there are so many."""
+    until = time.monotonic() + 20
+    while len(bench.box.mails()) < number and time.monotonic() < until:
+        time.sleep(0.05)
+    return {(one["To"], one["Subject"]) for one in (message_from_bytes(row.raw) for row in bench.box.mails())}
+
+
+def test_who_has_another_password_or_second_step_is_told_by_mail(client, bench, mailbox, stepped):
+    secret, _ = stepped
+    client.post("/account/password", data={"old": PASSWORD, "new": "four blue lanterns"})
+    client.post("/account/second-step/off", data={"code": code_of(secret, bench)})
+    assert told(bench, 3) == {
+        ("nuala@example.com", "A second step of signing in was set up for your account."),
+        ("nuala@example.com", "Your password was changed."),
+        ("nuala@example.com", "The second step of signing in was turned off for your account."),
+    }
+
+
+def test_where_no_mail_can_go_out_the_password_is_changed_all_the_same(client, bench):
+    account(bench)
+    sign_in(client)
+    assert client.post("/account/password", data={"old": PASSWORD, "new": "four blue lanterns"}).status_code == 302
+    assert sign_in(other_browser(client), password="four blue lanterns").status_code == 302

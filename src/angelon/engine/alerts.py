@@ -12,7 +12,7 @@ import shutil
 import threading
 import time
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import replace
 from html import escape
 from pathlib import Path
@@ -138,19 +138,32 @@ class Alarm:
         """Mails it; gives the name of the gateway that took the last of it, empty where none did."""
         store = live.setup.store
         base = (store.base_url or self._base_url) + live.root if store.base_url or self._base_url else ""
-        subject = alerts.subject_of(telling, store.name)
         text = alerts.text_of(telling, ZoneInfo(store.timezone), base)
-        page = f"<pre>{escape(text)}</pre>"
-        took = ""
-        waiting = self.recipients(live)
-        for gateway in self._gateways(live, telling):
+        troubled = {one.trouble.subject for one in telling.begun if one.trouble.kind.startswith("gateway_")}
+        return self.write_to(live, self.recipients(live), alerts.subject_of(telling, store.name), text, now, troubled)
+
+    def write_to(
+        self,
+        live: LiveSetup,
+        to: Sequence[str],
+        subject: str,
+        text: str,
+        now: dt.datetime,
+        troubled: Collection[str] = (),
+    ) -> str:
+        """Mails a text to people by the first gateway that takes it, those in trouble last; gives the name of the one
+        that took the last of it, empty where none did.
+        """
+        took, waiting = "", list(to)
+        for gateway in self._gateways(live, troubled):
             with self._here.database.reading() as session:
                 kept = self._here.vault.get(session, "gateway", live.gateway_ids[gateway.key], now)
             transport = transport_for(gateway, kept[0].text if kept else "")
             left, sender = [], gateway.sender.address if gateway.sender is not None else ""
             for address in waiting:
                 id_ = f"{secrets.token_hex(8)}@{sender.rpartition('@')[2]}"
-                data = build(RenderedEmail(subject, page, text), Envelope(sender, store.name, address, "", id_, now))
+                mail = RenderedEmail(subject, f"<pre>{escape(text)}</pre>", text)
+                data = build(mail, Envelope(sender, live.setup.store.name, address, "", id_, now))
                 if transport.deliver(Mail(sender, address, data), id_).kind == "accepted":
                     took = gateway.name
                 else:
@@ -161,13 +174,12 @@ class Alarm:
                 break
         return took
 
-    def _gateways(self, live: LiveSetup, telling: Telling) -> list[Gateway]:
+    def _gateways(self, live: LiveSetup, troubled: Collection[str]) -> list[Gateway]:
         """By which it is tried: those that are named, in their order, else all; those in trouble last."""
         named = live.setup.store.alerts.gateways
         found = [live.setup.gateways[key] for key in named if key in live.setup.gateways] or [
             *live.setup.gateways.values()
         ]
-        troubled = {one.trouble.subject for one in telling.begun if one.trouble.kind.startswith("gateway_")}
         usable = [one for one in found if one.kind == "smtp" and one.sender is not None and not one.off]
         return sorted(usable, key=lambda one: one.key in troubled)
 
@@ -292,6 +304,24 @@ class Alarm:
             self._certificates = {host: days for host, days in found.items() if days is not None}
 
         threading.Thread(target=look, name="certificates", daemon=True).start()
+
+
+def tell_person(installation: Installation, home: Path, email: str, what: str) -> None:
+    """Mails somebody that something about their account was changed, by the first store that can; in a thread, so that
+    no page waits for a mail server.
+    """
+    text = f"{what}\n\nIf that was not you, tell an owner at once: they can disable your account under Accounts.\n"
+
+    def write() -> None:
+        try:
+            for store_id in installation.setups.ids():
+                live, now = installation.setups.get(store_id), installation.clock.now()
+                if Alarm(installation, home).write_to(live, [email], what, text, now):
+                    return
+        except Exception as error:
+            log.warning("a person could not be told of a change to their account", why=type(error).__name__)
+
+    threading.Thread(target=write, name="tell a person", daemon=True).start()
 
 
 def _minutes(span: dt.timedelta) -> str:

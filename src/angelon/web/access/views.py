@@ -27,6 +27,7 @@ from angelon.core.access import ROLES
 from angelon.core.problems import Invalid, NotFound, Problem
 from angelon.db import accounts
 from angelon.db import specs as stored
+from angelon.engine.alerts import tell_person
 from angelon.engine.installation import Installation
 from angelon.engine.operations import accounts as operations
 from angelon.engine.operations import second_step as operations_second
@@ -336,6 +337,7 @@ def password() -> Any:
         operations.change_own_password(_here(), g.person.account_id, old, new, g.person.browser_id)
     except Invalid as error:
         return _account_page(error.problems[0], 422)
+    _tell("Your password was changed.")
     flash("The password is changed. Every other browser is signed out.", "good")
     return redirect(url_for(".account"))
 
@@ -361,6 +363,7 @@ def confirm_second_step() -> Any:
         codes = operations_second.confirm(_here(), g.person.account_id, code, g.person.browser_id)
     except Invalid as error:
         return _account_page(error.problems[0], 422)
+    _tell("A second step of signing in was set up for your account.")
     read_anew()
     return _account_page(codes=codes)
 
@@ -374,8 +377,14 @@ def end_second_step() -> Any:
         operations_second.turn_off(_here(), g.person.account_id, code, g.person.browser_id)
     except Invalid as error:
         return _account_page(error.problems[0], 422)
+    _tell("The second step of signing in was turned off for your account.")
     flash("The second step is off: the password alone lets you in.", "good")
     return redirect(url_for(".account"))
+
+
+def _tell(what: str) -> None:
+    """Mails the person that this was changed: whoever did it may be somebody else."""
+    tell_person(_here(), services().settings.home, g.person.email, what)
 
 
 @own.post("/browsers/<int:browser_id>/sign-out")
@@ -453,6 +462,10 @@ def change(account_id: int) -> Any:
             told = f"{operations.give_role(_here(), account_id, role, g.person.name)} is {role} now."
         elif act == "second-step-off":
             operations_second.turn_off(_here(), account_id, "", by=g.person.name)
+            theirs = accounts.get(reading(), account_id)
+            if theirs is not None:
+                what = f"{g.person.name} turned the second step of signing in off for your account."
+                tell_person(_here(), services().settings.home, theirs.email, what)
             told = "Their second step is off: they sign in with the password alone, and can set it up again."
         else:
             name = operations.let_in(_here(), account_id, act != "disable", g.person.name)
