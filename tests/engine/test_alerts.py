@@ -8,9 +8,9 @@ import threading
 import pytest
 
 from angelon.core.breaker import Health
-from angelon.core.specs import Gateway
-from angelon.db import gateway_health
-from angelon.db.tables import GatewayRow, HeartbeatRow
+from angelon.core.specs import Gateway, Source
+from angelon.db import gateway_health, inquiries
+from angelon.db.tables import AttemptRow, GatewayRow, GatewayUseRow, HeartbeatRow, SourceRow
 from angelon.engine import alerts
 from angelon.engine.alerts import Alarm
 from angelon.engine.housekeeping import Housekeeper
@@ -229,3 +229,59 @@ def test_what_is_long_over_goes(bench, watched):
         later(bench, days * 86_400)
         Housekeeper(bench.database, bench.services.setups, bench.clock).look()
         assert bench.rows("SELECT count(*) FROM alert") == [(left,)]
+
+
+ORIGIN = "https://erp.example:443"
+LOOK_UP = {"name": "loyalty", "url": "https://erp.example/customers/{id}", "parameters": {"id": "$.id"}}
+
+
+def refuses(bench, session, ids):
+    (send,) = bench.rows("SELECT id FROM send")
+    now = bench.clock.now() + dt.timedelta(seconds=1)
+    for number in range(12):
+        outcome = "permanent" if number else "accepted"
+        session.add(AttemptRow(send_id=send.id, number=number + 1, began_at=now, ended_at=now, outcome=outcome))
+
+
+def short(bench, session, ids):
+    session.merge(GatewayUseRow(gateway_id=ids["mailroom"], balance=0))
+
+
+def silent(bench, session, ids):
+    session.merge(
+        HeartbeatRow(
+            worker="b", at=bench.clock.now() + dt.timedelta(days=1), role="plan send", trouble="The port is taken."
+        )
+    )
+
+
+def hanging(bench, session, ids):
+    now = bench.clock.now()
+    inquiries.save_health(session.connection(), {ORIGIN: Health(5, now, now, "no answer in 5 s")})
+
+
+CAUSED = {
+    "gateway_refuses": (refuses, "Mailroom has refused 11 of the last 12 messages for good."),
+    "credit": (short, "Mailroom has 0.00 EUR of credit left."),
+    "returns_silent": (silent, "The port is taken."),
+    "handler_failing": (hanging, "The look-up “loyalty” (erp.example) does not answer: no answer in 5 s."),
+}
+
+
+@pytest.mark.parametrize("kind", CAUSED)
+def test_each_trouble_that_is_caused_is_told_once(bench, watched, kind):
+    cause, said = CAUSED[kind]
+    setting(bench, gather_minutes=0)
+    source = Source.model_validate(made.source().model_dump(mode="json") | {"enrichments": [LOOK_UP]})
+    if kind == "handler_failing":
+        bench.change(source, SourceRow)
+    bench.services.setups.forget()
+    ids = bench.services.setups.get(bench.store_id).gateway_ids
+    bench.deliver(made.body())
+    bench.plan()
+    with bench.database.writing() as session:
+        cause(bench, session, ids)
+    minutes(bench, watched, 3)
+    told = [mail.get_body(("plain",)).get_content() for mail in mails(bench)]
+    assert sum(said in text for text in told) == 1, told
+    assert bench.rows("SELECT count(*) FROM alert WHERE kind = ?", kind) == [(1,)]

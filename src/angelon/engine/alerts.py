@@ -338,5 +338,8 @@ def name_of(live: LiveSetup, target: str) -> tuple[str, str]:
     for key, source in live.sources.items():
         one = next((one for one in source.enrichments if origin(one.url) == target), None)
         if one is not None:
-            return f"The look-up “{one.name}” ({target.partition('://')[2]})", f"/sources/{key}/ask?open={one.name}"
+            return (
+                f"The look-up “{one.name}” ({target.partition('://')[2].removesuffix(':443')})",
+                f"/sources/{key}/ask?open={one.name}",
+            )
     return "", ""
