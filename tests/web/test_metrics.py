@@ -1,9 +1,11 @@
 """`/metrics`: what it counts, in a format that a parser reads; and who may ask."""
 
+from prometheus_client import generate_latest
 from prometheus_client.parser import text_string_to_metric_families
 
 from angelon.engine.operations import accounts, tokens
 from angelon.engine.unit import unit
+from angelon.web.metrics import kept
 from tests.web.test_pages import post
 
 
@@ -39,3 +41,28 @@ def test_from_elsewhere_and_where_there_are_accounts_a_token_is_asked_for(client
         right, wrong = tokens.create(work, "Monitoring", ["metrics"]), tokens.create(work, "Other", ["tests"])
     assert client.get("/metrics", headers={"Authorization": f"Bearer {wrong}"}).status_code == 401
     assert numbers(client.get("/metrics", headers={"Authorization": f"Bearer {right}"}))
+
+
+def test_requests_are_counted_as_they_happen_by_part_and_status_and_room_is_told(client, bench):
+    key = ("angelon_http_requests_total", (("part", "orders"), ("status", "2xx")))
+    before = numbers(client.get("/metrics")).get(key, 0)
+    for _ in range(3):
+        client.get("/orders")
+    client.get("/no/such/page")
+    found = numbers(client.get("/metrics"))
+    assert found[key] == before + 3
+    assert found["angelon_http_seconds_bucket", (("le", "+Inf"), ("part", "orders"))] >= 3
+    assert found["angelon_http_requests_total", (("part", "none"), ("status", "4xx"))] >= 1
+    assert found["angelon_disk_free_bytes", ()] > 0
+    assert found.get(("angelon_database_bytes", ()), 1) > 0
+
+
+def test_names_that_strangers_make_up_are_no_names_of_their_own():
+    kept._sources.clear()
+    for number in range(50):
+        kept.delivered(f"made-up-{number}", 404, 0.001)
+    kept.delivered("shop", 202, 0.001)
+    kept.delivered("shop", 401, 0.001)
+    said = generate_latest(kept.KEPT).decode()
+    assert "made-up" not in said
+    assert 'angelon_deliveries_total{source="shop",status="401"} 1.0' in said

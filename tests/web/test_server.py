@@ -167,6 +167,9 @@ def test_bodies_of_any_kind_and_size_are_answered(web):
             headers={"Content-Type": "application/x-www-form-urlencoded", "Store-Event": "placed"},
         )
         assert answer.status_code == 202, (text[:40], answer.text)
+    counted = httpx.get(f"{web.url}/metrics").text
+    assert 'angelon_deliveries_total{source="shop",status="202"} 4.0' in counted
+    assert "angelon_delivery_seconds_count" in counted
 
 
 def test_a_second_one_on_a_taken_port_is_refused_with_a_sentence_and_gets_nothing(web, tmp_path):

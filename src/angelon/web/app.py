@@ -21,6 +21,7 @@ from angelon.web import compressing, conflicts, formats, forms, frame, mail_fram
 from angelon.web.access import guard
 from angelon.web.customers.guesses import Guesses
 from angelon.web.intake.views import IntakeMiddleware
+from angelon.web.metrics.views import install as count_requests
 from angelon.web.numbers import RowId
 from angelon.web.origins import Proxies
 from angelon.web.services import Services, close_session
@@ -66,6 +67,7 @@ def create_app(made: Services, more: Sequence[Blueprint] = ()) -> Flask:
     app.register_error_handler(Invalid, _invalid)
     app.register_error_handler(ValidationError, _invalid)
     stores.install(app)
+    count_requests(app)
     proxies = Proxies(made.settings.proxies())
     guarded = Guesses(app.wsgi_app, Links(made.vault), made.clock, proxies)
     app.extensions["angelon.guesses"] = guarded

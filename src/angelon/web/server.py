@@ -25,6 +25,7 @@ from angelon.engine.long_lived import tell_ready, tune_interpreter
 from angelon.engine.writer import Busy, GroupCommit
 from angelon.web.customers.guesses import BODY, LET_IN, Guesses
 from angelon.web.intake.views import MOST_READ, PREFIX, as_http, query_of
+from angelon.web.metrics.kept import delivered
 from angelon.web.origins import Proxies
 
 log = structlog.get_logger()
@@ -240,6 +241,7 @@ class RsgiServer:
             raise
 
     async def _deliver(self, scope: Any, protocol: Any, headers: dict[str, str], body: bytes, length: int) -> None:
+        began = self._loop.time()
         remote = self._proxies.sender(_peer(scope.client), headers.get("x-forwarded-for", ""))
         arguments = (
             scope.path[len(PREFIX) :],
@@ -257,6 +259,7 @@ class RsgiServer:
         answer = await self._stored(taken) if isinstance(taken, NewDelivery) else taken
         status, found, said = as_http(answer, scope.method)
         protocol.response_bytes(status, found, said)
+        delivered(arguments[0].partition("/")[0], status, self._loop.time() - began)
 
     async def _stored(self, delivery: NewDelivery) -> Answer:
         future = self._loop.create_future()

@@ -5,11 +5,14 @@ also from this machine itself.
 from __future__ import annotations
 
 import datetime as dt
+import shutil
+import time
 from collections import Counter as Counted
 from collections.abc import Iterator
+from pathlib import Path
 from typing import Any
 
-from flask import Blueprint, Response, request
+from flask import Blueprint, Flask, Response, g, request
 from prometheus_client import CollectorRegistry, generate_latest
 from prometheus_client.core import CounterMetricFamily, GaugeMetricFamily, HistogramMetricFamily
 from prometheus_client.exposition import CONTENT_TYPE_LATEST
@@ -19,6 +22,7 @@ from angelon.db import accounts, metrics
 from angelon.db.write_turn import Held
 from angelon.engine.operations import tokens
 from angelon.web.access.guard import is_local
+from angelon.web.metrics.kept import KEPT, shown
 from angelon.web.services import services, session
 
 pages = Blueprint("metrics", __name__)
@@ -34,7 +38,21 @@ def show() -> Response:
         return Response("Send a token with the scope metrics.\n", 401, challenge, mimetype="text/plain")
     registry = CollectorRegistry()
     registry.register(_Numbers(services().clock.now()))
-    return Response(generate_latest(registry), content_type=CONTENT_TYPE_LATEST)
+    return Response(generate_latest(registry) + generate_latest(KEPT), content_type=CONTENT_TYPE_LATEST)
+
+
+def install(app: Flask) -> None:
+    """Counts every request that this application answers."""
+
+    @app.before_request
+    def _begin() -> None:
+        g.began = time.perf_counter()
+
+    @app.after_request
+    def _count(response: Response) -> Response:
+        part = (request.endpoint or "none").partition(".")[0]
+        shown(part, response.status_code, time.perf_counter() - g.get("began", time.perf_counter()))
+        return response
 
 
 def _may() -> bool:
@@ -62,6 +80,14 @@ def _held(held: list[Held]) -> Iterator[Any]:
     yield from (longest, seconds, writes, long)
 
 
+def _room(home: Path) -> Iterator[Any]:
+    """Room on the disk of the data folder, and what the database and its log take there."""
+    yield _one("angelon_disk_free_bytes", "Free where the data folder is", shutil.disk_usage(home).free)
+    for name, file in (("database", "angelon.db"), ("wal", "angelon.db-wal")):
+        if (home / file).exists():
+            yield _one(f"angelon_{name}_bytes", f"Size of {file}", (home / file).stat().st_size)
+
+
 class _Numbers(Collector):
     """Asked of the database when they are scraped: every process has written there."""
 
@@ -71,6 +97,7 @@ class _Numbers(Collector):
     def collect(self) -> Iterator[Any]:
         now, reading = self._now, session()
         yield from _held(services().database.held())
+        yield from _room(services().settings.home)
         number, oldest = metrics.waiting_events(reading)
         yield _one("angelon_events_waiting", "Events that wait to be planned", number)
         yield _one("angelon_events_waiting_oldest_seconds", "Since when the oldest waits", _since(now, oldest))
