@@ -8,7 +8,7 @@ import pytest
 
 from angelon.core.states import State
 from angelon.db import specs
-from angelon.db.tables import MessageRow, RouteRow, SourceRow
+from angelon.db.tables import HeartbeatRow, MessageRow, RouteRow, SourceRow
 from tests import made
 
 
@@ -448,3 +448,16 @@ def test_the_counter_delivers_to_this_machine_only_and_says_what_is_missing(clie
     assert "at least one product" in text(
         client.post("/standins/counter", data={"act": "place", "customer": "5512"}, follow_redirects=True)
     )
+
+
+def test_the_overview_says_whose_events_wait_and_since_when(client, bench):
+    for number in range(3):
+        bench.deliver(made.body(id=number), store_delivery=f"d{number}")
+    with bench.database.writing() as session:
+        later = bench.clock.now() + dt.timedelta(minutes=5)
+        session.add(HeartbeatRow(worker="a", at=later, role="plan send"))
+    assert "events wait" not in text(client.get("/")), "for a moment is nothing to tell"
+    bench.clock.now = lambda: later
+    assert "Shop: 3 events wait" in text(client.get("/"))
+    bench.plan()
+    assert "events wait" not in text(client.get("/"))

@@ -231,6 +231,15 @@ def unplanned(
     return sorted(found.values(), key=lambda row: (row.received_at, row.id))
 
 
+def waiting_by_source(connection: Connection, most: int) -> list[tuple[int, int, dt.datetime]]:
+    """(source, how many, since when) of the oldest events that wait to be planned, the source of the oldest first."""
+    waiting = core_select(EVENT.c.source_id, EVENT.c.received_at).where(text(TO_PLAN))
+    first = waiting.order_by(EVENT.c.received_at).limit(most).subquery()
+    since = func.min(first.c.received_at).label("since")
+    counted = core_select(first.c.source_id, func.count(), since).group_by(first.c.source_id).order_by(since)
+    return [(int(source_id), int(number), at) for source_id, number, at in connection.execute(counted)]
+
+
 def awaiting(connection: Connection, order_ids: Collection[int], contact_ids: Collection[int] = ()) -> list[Any]:
     """Events of these orders, or of these customers' orders, with decisions that wait for an answer, oldest first:
     (id, order_id, received_at, parent_id, decisions, contact_id).

@@ -145,6 +145,14 @@ class Frame:
 
 
 def frame() -> Frame:
+    """What is around this request's page; asked for once."""
+    if "frame" not in g:
+        g.frame = _frame()
+    found: Frame = g.frame
+    return found
+
+
+def _frame() -> Frame:
     row = g.get("store")
     if row is None or not row.id:
         return Frame(rail({}), 0, Pulse("open", "no shop yet"))

@@ -35,6 +35,7 @@ from angelon.db import (
 from angelon.db.specs import StoredRoute
 from angelon.engine.alerts import name_of
 from angelon.web.formats import capital, moment
+from angelon.web.frame import frame
 from angelon.web.gateways.states import gateway_states
 from angelon.web.overview import figures, grid
 from angelon.web.overview.steps import steps
@@ -44,6 +45,8 @@ pages = Blueprint("overview", __name__, template_folder="templates")
 
 SPANS = {"today": ("Today", 1), "week": ("7 days", 7), "month": ("30 days", 30)}
 X0, STEP = 110, 122
+MOST_WAITING = 20_000
+"""Events that wait which are counted."""
 MANY, MOST_CAUSES = 100, 8
 
 
@@ -196,8 +199,7 @@ def save_grid() -> Any:
 
 
 def needs() -> list[Need]:
-    found = _engine_needs()
-    found += _stuck()
+    found = [*_engine_needs(), *_backlog(), *_stuck()]
     for active in live().setup.routes:
         problems = [one for one in problems_of(active.route, live().setup) if one.severity == "error"]
         if problems:
@@ -207,6 +209,22 @@ def needs() -> list[Need]:
         found.append(Need("failed", f"The {kind} {key} can’t be read", why, "Open it", f"/{kind}s/{key}"))
     found += [*_not_come(), *_papers(), *_tables(), *_asked_in_vain(), *_parcels(), *_short()]
     return [*found, *_nameless(), *_drifts(), *_unused()][:8]
+
+
+def _backlog() -> list[Need]:
+    """Whose events wait to be processed, where they wait for more than a moment."""
+    if frame().pulse.state != "retrying":
+        return []
+    names_, found = {id_: key for key, id_ in live().source_ids.items()}, []
+    for source_id, number, since in events.waiting_by_source(session().connection(), MOST_WAITING):
+        source = live().sources.get(names_.get(source_id, ""))
+        if source is None or g.now - since < dt.timedelta(seconds=30):
+            continue
+        many = f"{number:,} or more events wait" if number == MOST_WAITING else f"{number:,} events wait"
+        what = "1 event waits" if number == 1 else many
+        why = f"The oldest came {moment(since)}. Sources take turns: the events of another are not behind these."
+        found.append(Need("retrying", f"{source.name}: {what}", why, "Open the source", f"/sources/{source.key}"))
+    return found
 
 
 def _stuck() -> list[Need]:
