@@ -62,12 +62,12 @@ def test_no_page_tells_who_may_only_look_how_a_customer_is_reached(marked, clien
     account(marked.bench)
     account(marked.bench, "viewer", "w@example.com", "W")
     sign_in(client)
-    owner = {address: answer for address, answer in crawl.crawl(client, ["/", *crawl.addresses(client)])}
+    owner = {address: answer for address, answer in crawl.crawl(client, ["/", *crawl.addresses(client)], 4)}
     telling = {address for address, answer in owner.items() if crawl.told(answer.data, MARKS)}
     assert len(telling) > 20, "the crawl reaches what there is to be told"
     guest = other_browser(client)
     sign_in(guest, "w@example.com")
-    looked = dict(crawl.crawl(guest, ["/", *owner]))
+    looked = dict(crawl.crawl(guest, ["/", *owner], 4))
     assert {address: found for address, answer in looked.items() if (found := crawl.told(answer.data, MARKS))} == {}
     assert sum(answer.status_code == 200 for answer in looked.values()) > 30
 
