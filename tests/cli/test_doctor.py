@@ -1,6 +1,7 @@
 """`angelon doctor` on installations that lack something: each is named, with what to do."""
 
 import datetime as dt
+import json
 
 import pytest
 from click.testing import CliRunner
@@ -91,3 +92,10 @@ def test_another_key_than_the_credentials_were_sealed_under_is_named(well):
     done = doctor(well, "--offline", ANGELON_SECRET_KEY="another-key-altogether")
     assert done.exit_code == 1
     assert "sealed under another secret key" in done.output
+
+
+def test_it_is_told_as_json_too(well):
+    done = doctor(well, "--offline", "--json")
+    found = json.loads(done.output[done.output.index("{\n") :])["findings"]
+    assert {"part": "Processes", "state": "ok", "found": "A worker processes events", "hint": ""} in found
+    assert done.exit_code == 0

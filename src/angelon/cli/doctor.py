@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import shutil
 import stat
 from collections.abc import Iterator
@@ -22,12 +23,21 @@ Finding = tuple[str, str, str]
 
 @click.command()
 @click.option("--offline", is_flag=True, help="Ask no mail server, no provider and no DNS.")
-def doctor(offline: bool) -> None:
+@click.option("--json", "as_json", is_flag=True, help="Print what was found as JSON.")
+def doctor(offline: bool, as_json: bool) -> None:
     """Check settings, data folder, database, processes, gateways and domains, and say what to do.
 
     Ends with 1 where there is a problem. Nothing is sent and nothing is changed.
     """
     counts = dict.fromkeys((OK, WARN, BAD), 0)
+    if as_json:
+        found = [
+            {"part": title, "state": state, "found": said, "hint": hint}
+            for title, findings in _all(offline)
+            for state, said, hint in findings
+        ]
+        click.echo(json.dumps({"findings": found}, ensure_ascii=False, indent=1))
+        raise click.exceptions.Exit(any(one["state"] == BAD for one in found))
     for title, findings in _all(offline):
         click.echo(click.style(title, bold=True))
         for state, said, hint in findings:
