@@ -8,6 +8,7 @@ import sys
 import time
 
 from proof import (
+    alert_day,
     answers,
     bombs,
     burst,
@@ -41,6 +42,7 @@ PROOFS = {
     "races": races.run,
     "bombs": bombs.run,
     "wheel": wheel.run,
+    "alerts": alert_day.run,
 }
 
 failed = False
