@@ -1,5 +1,5 @@
-"""Days of trouble, drawn by chance, with a clock that is moved: each that lasts is told once within a minute, to whom it
-should be, and told as over.
+"""Days of trouble, drawn by chance, with a clock that is moved: each that lasts is told once within a minute, and
+told as over, to whom it should be.
 """
 
 from __future__ import annotations
