@@ -258,7 +258,7 @@ class RsgiServer:
             taken = self._intake.take(*arguments)
         answer = await self._stored(taken) if isinstance(taken, NewDelivery) else taken
         status, found, said = as_http(answer, scope.method)
-        delivered(arguments[0].partition("/")[0], status, self._loop.time() - began)  # first: who is answered is counted
+        delivered(arguments[0].partition("/")[0], status, self._loop.time() - began)  # who is answered is counted
         protocol.response_bytes(status, found, said)
 
     async def _stored(self, delivery: NewDelivery) -> Answer:
