@@ -122,7 +122,7 @@ def test_a_backlog_a_held_send_and_an_event_that_failed_are_told(bench, watched)
     later(bench, 600)
     alive(bench)
     assert minutes(bench, watched, 1) == 1
-    assert "1 event wait to be processed" in mails(bench)[0].get_body(("plain",)).get_content().replace("waits", "wait")
+    assert "1 event waits to be processed" in mails(bench)[0].get_body(("plain",)).get_content()
     bench.plan()
     with bench.database.connection() as connection:
         connection.exec_driver_sql("UPDATE send SET state = 'held', reason = 'The total of jo@example.org is missing.'")
@@ -285,3 +285,33 @@ def test_each_trouble_that_is_caused_is_told_once(bench, watched, kind):
     told = [mail.get_body(("plain",)).get_content() for mail in mails(bench)]
     assert sum(said in text for text in told) == 1, told
     assert bench.rows("SELECT count(*) FROM alert WHERE kind = ?", kind) == [(1,)]
+
+
+def test_while_one_process_tells_by_a_slow_server_no_other_tells_the_same(bench, watched, monkeypatch):
+    other, slow, go_on = Alarm(bench.services.installation, bench.home), threading.Event(), threading.Event()
+    real = Alarm.write_to
+
+    def waits(alarm, *given):
+        slow.set()
+        assert go_on.wait(30)
+        return real(alarm, *given)
+
+    monkeypatch.setattr(watched, "write_to", waits.__get__(watched))
+    alive(bench, bench.clock.now() - dt.timedelta(minutes=2))
+    looking = threading.Thread(target=minutes, args=(bench, watched, 1))
+    looking.start()
+    assert slow.wait(30)
+    assert minutes(bench, other, 2) == 0
+    go_on.set()
+    looking.join(60)
+    assert len(mails(bench)) == 1
+
+
+def test_nothing_goes_out_in_the_name_of_an_address_that_was_not_verified(bench, watched):
+    (row,) = rows(bench)
+    sender = {**row.spec["sender"], "verified": False}
+    bench.change(made.gateway(row.spec["port"], sender=sender), GatewayRow)
+    bench.services.setups.forget()
+    alive(bench, bench.clock.now() - dt.timedelta(minutes=2))
+    assert minutes(bench, watched, 1) == 0
+    assert mails(bench) == []

@@ -1038,6 +1038,9 @@ class AccountRow(SQLModel, table=True):
     role: str
     created_at: dt.datetime = _instant(nullable=False)
     disabled_at: dt.datetime | None = _instant()
+    failures: int = 0
+    """Not used since migration 0041, nor is `locked_until`: the version before asks for them while it is replaced."""
+    locked_until: dt.datetime | None = _instant()
     second_step: bool = False
     """Whether a code is asked for besides the password."""
     last_step: int = 0

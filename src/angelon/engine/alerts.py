@@ -52,6 +52,10 @@ TRIES_OF, LEAST_TRIES, NEARLY_ALL = dt.timedelta(minutes=15), 10, 0.8
 DAY = dt.timedelta(days=1)
 CERTIFICATE_DAYS = 14
 CERTIFICATES_EVERY = 6 * 3600.0
+TELLING = Allowance(1, 600.0)
+"""Who tells has it until that is done: a mail server that is slow has nobody else tell the same. Where the process ends
+meanwhile, another tells after this.
+"""
 HEARTBEAT_EVERY = Allowance(1, 55.0)
 MOST_CAUSES = 5
 
@@ -109,7 +113,13 @@ class Alarm:
                 stored.save(session, store_id, after)
         with self._here.database.reading() as session:
             telling = alerts.to_tell(stored.known(session, store_id), spec, now, zone, last)
-        return self._tell(live, telling, now) if telling else 0
+        if not telling or not self._turn(f"alerts:{store_id}", TELLING, now):
+            return 0
+        try:
+            return self._tell(live, telling, now)
+        finally:
+            with self._here.database.writing() as session:
+                allowances.give_back(session, f"alerts:{store_id}")
 
     # ---- telling
 
@@ -180,7 +190,8 @@ class Alarm:
         found = [live.setup.gateways[key] for key in named if key in live.setup.gateways] or [
             *live.setup.gateways.values()
         ]
-        usable = [one for one in found if one.kind == "smtp" and one.sender is not None and not one.off]
+        usable = [one for one in found if one.kind == "smtp" and one.sender is not None and one.sender.verified]
+        usable = [one for one in usable if not one.off]
         return sorted(usable, key=lambda one: one.key in troubled)
 
     def _heartbeat(self, live: LiveSetup, now: dt.datetime) -> None:
@@ -239,8 +250,8 @@ class Alarm:
         number, oldest = metrics.waiting_events(session)
         due, most = metrics.oldest_due(session, now), dt.timedelta(minutes=live.setup.store.alerts.backlog_minutes)
         if oldest is not None and now - oldest > most:
-            waits = f"{number:,} event{'' if number == 1 else 's'}"
-            what = f"{waits} wait to be processed, the oldest for {_minutes(now - oldest)}."
+            waits = "1 event waits" if number == 1 else f"{number:,} events wait"
+            what = f"{waits} to be processed, the oldest for {_minutes(now - oldest)}."
             yield Trouble("backlog", "events", what, "/events")
         if due is not None and now - due > most:
             yield Trouble("backlog", "sends", f"A send is {_minutes(now - due)} late.", "/sends?state=scheduled")

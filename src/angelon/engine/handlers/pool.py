@@ -59,6 +59,8 @@ SEEN = ("PATH", "HOME", "USER", "LANG", "LANGUAGE", "TZ", "VIRTUAL_ENV", "PYTHON
 """Variables of the environment that every program needs; with them those that begin with `LC_`."""
 MARK = "ANGELON_HANDLER_PROCESS"
 """The variable by which what a handler has started is known, whatever it made of itself."""
+ENDING = 5.0
+"""Seconds that are given to the end of what a handler has started: what can't be ended holds nobody up."""
 MOST_KEPT = 200_000_000
 """Bytes that a handler may leave in its folder for temporary files."""
 
@@ -143,12 +145,12 @@ class HandlerProcess:
         """Ends it, with everything that it has started, also what has left its group."""
         with contextlib.suppress(ProcessLookupError, PermissionError):
             os.killpg(self._process.pid, signal.SIGKILL)
-        while left := _marked(self._mark):  # until none is left that starts another meanwhile
+        until = time.monotonic() + ENDING
+        while (left := _marked(self._mark)) and time.monotonic() < until:  # one may start another
             for process in left:
                 with contextlib.suppress(ProcessLookupError, PermissionError):
                     os.kill(process, signal.SIGKILL)
-            with contextlib.suppress(subprocess.TimeoutExpired):
-                self._process.wait(0.05)
+            time.sleep(0.02)
         with contextlib.suppress(subprocess.TimeoutExpired):
             self._process.wait(5)
         for handle in (self._reading, self._writing):

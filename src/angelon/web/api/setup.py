@@ -64,7 +64,7 @@ def _wanted() -> list[str]:
     it is not sent. A weak one, and what is none, is never the present one.
     """
     given = request.headers.get("If-Match")
-    return [] if given is None or given.strip() == "*" else [one.strip() for one in given.split(",")] or ["none"]
+    return [] if given is None or given.strip() == "*" else [one.strip() for one in given.split(",")]
 
 
 STALE = "The set-up is no more the one that had this ETag. Read it anew."

@@ -18,13 +18,9 @@ def upgrade() -> None:
         sa.Column("left", sa.Float, nullable=False),
         sa.Column("at", sa.BigInteger, nullable=False, index=True),
     )
-    op.drop_column("account", "failures")
-    op.drop_column("account", "locked_until")
     if op.get_bind().dialect.name == "postgresql":  # an event before another of its kind could not be given its order
         counting.watch(op.get_bind())
 
 
 def downgrade() -> None:
-    op.add_column("account", sa.Column("failures", sa.Integer, nullable=False, server_default="0"))
-    op.add_column("account", sa.Column("locked_until", sa.BigInteger))
     op.drop_table("allowance")
