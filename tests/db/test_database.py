@@ -10,7 +10,7 @@ from angelon.core.problems import Invalid
 from angelon.core.specs import Bundle
 from angelon.core.specs.bundle import write_bundle
 from angelon.db import bundles, live_setup, specs
-from angelon.db.database import Database, NewerDatabase
+from angelon.db.database import Database, OtherDatabase
 from angelon.db.secrets import Vault, WrongKey
 from angelon.db.tables import MessageRow, RouteRow
 from tests import made
@@ -48,12 +48,13 @@ def migrations_that_differ(database):
     return [change for change in changes if not (isinstance(change, list) and change[0][0] == "modify_type")]
 
 
-def test_a_newer_database_is_refused(tmp_path):
+@pytest.mark.parametrize(("at", "said"), [("9999", "newer Angelon"), ("0012", "commit 2861317 first")])
+def test_a_database_of_an_unknown_version_is_refused(tmp_path, at, said):
     database = Database(f"sqlite:///{tmp_path}/a.db")
     database.migrate()
     with database.connection() as connection:
-        connection.exec_driver_sql("UPDATE alembic_version SET version_num = '9999'")
-    with pytest.raises(NewerDatabase, match="at version 9999"):
+        connection.exec_driver_sql("UPDATE alembic_version SET version_num = ?", (at,))
+    with pytest.raises(OtherDatabase, match=f"at version {at}.*{said}"):
         database.migrate()
 
 

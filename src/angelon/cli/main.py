@@ -34,14 +34,14 @@ def _sentence(error: Exception) -> str | None:
     """
     from angelon.cli.serving import PortTaken
     from angelon.core.problems import Invalid
-    from angelon.db.database import NewerDatabase
+    from angelon.db.database import OtherDatabase
     from angelon.db.secrets import WrongKey
     from angelon.settings import BadSettings
 
     if isinstance(error, Invalid):
         lines = "\n".join(f"  {problem}" for problem in error.problems[:40])
         return f"Nothing was changed.\n{lines}"
-    if isinstance(error, PortTaken | BadSettings | NewerDatabase | WrongKey):
+    if isinstance(error, PortTaken | BadSettings | OtherDatabase | WrongKey):
         return str(error)
     if isinstance(error, OSError):
         return f"{error.filename or 'A file'} can't be used: {error.strerror or error}."

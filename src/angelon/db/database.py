@@ -21,8 +21,10 @@ from angelon.db.write_turn import LONG_HOLD, Held, WriteTurn
 MIGRATIONS = Path(__file__).with_name("migrations")
 
 
-class NewerDatabase(RuntimeError):
-    """The database was written by a newer version of Angelon."""
+class OtherDatabase(RuntimeError):
+    """The database was written by a version of Angelon that this one can't bring up to date: a newer one, or one from
+    before the oldest migration.
+    """
 
 
 _SQLITE_FAILURES = frozenset({5, 6, 7, 8, 9, 10, 11, 13, 14, 15, 26})
@@ -164,7 +166,7 @@ class Database:
         return at if at is not None and at < _newest() else ""
 
     def migrate(self) -> None:
-        """Brings the schema up to date. Raises NewerDatabase where the database is ahead of this version."""
+        """Brings the schema up to date. Raises OtherDatabase where this version does not know the database's."""
         newest = _newest()
         if self._revision() == newest:
             return
@@ -180,9 +182,12 @@ class Database:
             try:
                 ScriptDirectory.from_config(config).get_revision(at)
             except CommandError:
-                raise NewerDatabase(
+                raise OtherDatabase(
                     f"The database is at version {at}, and this Angelon knows versions up to {newest}. Start the "
                     "newer Angelon that wrote it, or use another ANGELON_HOME."
+                    if at > newest
+                    else f"The database is at version {at}, from before the first release, and this Angelon migrates "
+                    "from 0029 on. Migrate it with commit 2861317 first, or use another ANGELON_HOME."
                 ) from None
         with self.engine.connect() as connection:
             driver: Any = connection.connection.dbapi_connection

@@ -74,7 +74,3 @@ def upgrade() -> None:
         ("ix_event_blocked", "source_id", "planned_at IS NULL AND waits_for != ''"),
     ):
         op.create_index(name, "event", [column], sqlite_where=sa.text(where), postgresql_where=sa.text(where))
-
-
-def downgrade() -> None:
-    raise NotImplementedError("what an earlier version asked can't be told from this")

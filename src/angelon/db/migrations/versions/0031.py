@@ -11,7 +11,3 @@ depends_on = None
 
 def upgrade() -> None:
     op.add_column("send", sa.Column("format_locale", sa.Text, nullable=False, server_default=""))
-
-
-def downgrade() -> None:
-    op.drop_column("send", "format_locale")

@@ -17,7 +17,3 @@ def upgrade() -> None:
         sa.Column("order_id", sa.Integer, sa.ForeignKey("order.id"), nullable=False, index=True),
         sa.Column("apart", sa.Boolean, nullable=False, server_default=sa.false()),
     )
-
-
-def downgrade() -> None:
-    op.drop_table("order_alias")

@@ -12,9 +12,3 @@ def upgrade() -> None:
     for table in ("account", "invitation"):
         op.execute(f"UPDATE {table} SET role = 'viewer' WHERE role = 'watcher'")  # noqa: S608 - our own names
     op.execute("ALTER TABLE refused RENAME COLUMN mend TO hint")
-
-
-def downgrade() -> None:
-    op.execute("ALTER TABLE refused RENAME COLUMN hint TO mend")
-    for table in ("account", "invitation"):
-        op.execute(f"UPDATE {table} SET role = 'watcher' WHERE role = 'viewer'")  # noqa: S608 - our own names

@@ -41,9 +41,3 @@ def upgrade() -> None:
         op.create_index(name, "question", columns, unique=unique, sqlite_where=OPEN, postgresql_where=OPEN)
     op.create_index("ix_question_reply", "question", ["store_id", "reply_key", "asked_at"])
     op.create_index("ix_question_asked", "question", ["store_id", "message_id", "asked_at", "state", "answer"])
-
-
-def downgrade() -> None:
-    op.drop_table("question")
-    op.drop_index("ix_send_question", "send")
-    op.drop_column("send", "question_id")

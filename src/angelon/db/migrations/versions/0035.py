@@ -11,7 +11,3 @@ depends_on = None
 
 def upgrade() -> None:
     op.add_column("store", sa.Column("trial", sa.Text, nullable=False, server_default=""))
-
-
-def downgrade() -> None:
-    op.drop_column("store", "trial")

@@ -45,8 +45,3 @@ def upgrade() -> None:
         sa.UniqueConstraint("order_id", "parcel_id", "item", name="uq_parcel_line"),
     )
     op.create_index("ix_parcel_line_parcel", "parcel_line", ["parcel_id"])
-
-
-def downgrade() -> None:
-    op.drop_table("parcel_line")
-    op.drop_table("parcel")

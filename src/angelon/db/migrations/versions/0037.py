@@ -88,14 +88,3 @@ def upgrade() -> None:
         *(sa.Column(name, sa.BigInteger) for name in ("last_at", "revoked_at")),
     )
     op.add_column("run", sa.Column("by", sa.Text, nullable=False, server_default=""))
-
-
-def downgrade() -> None:
-    op.drop_column("run", "by")
-    op.drop_table("download")
-    op.drop_table("shop_table_item")
-    op.drop_table("shop_table")
-    op.drop_table("import_part")
-    op.drop_table("import")
-    op.drop_table("known_item")
-    op.drop_table("fetch")

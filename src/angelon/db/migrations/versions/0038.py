@@ -14,8 +14,3 @@ def upgrade() -> None:
     for name in ("due_at", "fetched_at"):
         op.add_column("shop_table", sa.Column(name, sa.BigInteger))
     op.add_column("shop_table", sa.Column("problem", sa.String, nullable=False, server_default=""))
-
-
-def downgrade() -> None:
-    for name in ("problem", "fetched_at", "due_at", "fetch"):
-        op.drop_column("shop_table", name)

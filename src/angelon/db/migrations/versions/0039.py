@@ -59,8 +59,3 @@ def upgrade() -> None:
         sa.Column("asked", sa.Text),
         sa.Column("at", sa.BigInteger, nullable=False),
     )
-
-
-def downgrade() -> None:
-    for name in ("document_held", "document_file", "document", "document_look", "document_series"):
-        op.drop_table(name)

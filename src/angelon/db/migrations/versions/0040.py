@@ -18,7 +18,3 @@ def _index(*columns: str) -> None:
 
 def upgrade() -> None:
     _index("received_at", "source_id")
-
-
-def downgrade() -> None:
-    _index("received_at")

@@ -20,7 +20,3 @@ def upgrade() -> None:
     )
     if op.get_bind().dialect.name == "postgresql":  # an event before another of its kind could not be given its order
         counting.watch(op.get_bind())
-
-
-def downgrade() -> None:
-    op.drop_table("allowance")

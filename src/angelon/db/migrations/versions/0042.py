@@ -23,7 +23,3 @@ def upgrade() -> None:
         sa.Column("how", sa.String, nullable=False, server_default=""),
     )
     op.create_index("ix_alert_listed", "alert", ["store_id", "id"])
-
-
-def downgrade() -> None:
-    op.drop_table("alert")
