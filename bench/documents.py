@@ -7,10 +7,10 @@ import tempfile
 import time
 from pathlib import Path
 
-from angelon.db.secrets import Vault
-from angelon.engine.dispatcher import Dispatcher
+from angelon.db.access.secrets import Vault
 from angelon.engine.documents.press import Press
 from angelon.engine.planner import Planner
+from angelon.engine.sending.dispatcher import Dispatcher
 from angelon.engine.setups import Setups
 from bench.moving import KEY, Home, arrived, free_port, process, wait_for
 from bench.rows import Row, in_turn, median
@@ -19,7 +19,7 @@ from tests.core.documents.made import DAY, order, shop, store
 
 def _mail_cpu(home: Home, numbers: list[int]) -> float:
     """Seconds of CPU that one mail takes here, from its event planned to its mail accepted."""
-    from angelon.db import events
+    from angelon.db.log import events
     from angelon.engine.clock import Clock
 
     setups, clock = Setups(home.database), Clock()

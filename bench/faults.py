@@ -10,8 +10,9 @@ import time
 
 from angelon.cli.serving import free_port
 from angelon.core.specs import Gateway, Message, Route
-from angelon.db import events, specs
-from angelon.db.secrets import Vault
+from angelon.db.access.secrets import Vault
+from angelon.db.log import events
+from angelon.db.setup import specs
 from angelon.db.tables import GatewayRow, MessageRow, RouteRow
 from angelon.engine.clock import utc_now
 from angelon.engine.planner import Planner

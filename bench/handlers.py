@@ -8,17 +8,17 @@ import threading
 import time
 from pathlib import Path
 
-from angelon.db import bundles, specs
+from angelon.db.access.secrets import Vault
 from angelon.db.database import Database
-from angelon.db.secrets import Vault
+from angelon.db.setup import bundles, specs
 from angelon.db.tables import RouteRow
+from angelon.engine.arrivals.intake import Intake
+from angelon.engine.arrivals.writer import GroupCommit
 from angelon.engine.asking.inquirer import Inquirer
 from angelon.engine.clock import Clock
 from angelon.engine.handlers.runner import HandlerRunner
-from angelon.engine.intake import Intake
 from angelon.engine.planner import Planner
 from angelon.engine.setups import Setups
-from angelon.engine.writer import GroupCommit
 from bench.rows import Row, median
 from tests import made
 

@@ -18,10 +18,11 @@ import httpx
 from angelon.cli.serving import free_port
 from angelon.core.signatures import sign
 from angelon.core.specs import Bundle
-from angelon.db import bundles, events
+from angelon.db.access.secrets import Vault
 from angelon.db.database import Database
+from angelon.db.log import events
 from angelon.db.records import NewDelivery, NewEvent
-from angelon.db.secrets import Vault
+from angelon.db.setup import bundles
 from angelon.engine.clock import Clock, utc_now
 from angelon.settings import Settings
 from bench.load import measure, rate

@@ -9,8 +9,8 @@ from collections.abc import Callable
 from pathlib import Path
 
 from angelon.db.database import Database
+from angelon.engine.feedback.preferences import Links
 from angelon.engine.operations import parcels as operations
-from angelon.engine.preferences import Links
 from angelon.engine.unit import Actor
 from angelon.settings import Settings
 from angelon.standins.box import Box

@@ -9,8 +9,8 @@ from pathlib import Path
 from random import Random
 
 from angelon.core.ids import make_id
-from angelon.db import partitions
 from angelon.db.database import Database
+from angelon.db.log import partitions
 from bench.rows import Row
 from cluster.postgresql import Server, temporary
 

@@ -12,12 +12,13 @@ from angelon.core.deliveries import digest
 from angelon.core.event_types import LABELS
 from angelon.core.planning.inputs import ActiveRoute, Event, Facts
 from angelon.core.planning.plan import plan, work_out
-from angelon.db import bundles, events, live_setup, specs
 from angelon.db.database import Database
+from angelon.db.log import events
 from angelon.db.records import NewDelivery, NewEvent
+from angelon.db.setup import bundles, live_setup, specs
 from angelon.engine.clock import Clock
+from angelon.engine.past.rehearsals import Span, rehearse
 from angelon.engine.planner import Planner
-from angelon.engine.rehearsals import Span, rehearse
 from angelon.engine.setups import Setups
 from bench.rows import Row, median
 from tests import made

@@ -11,7 +11,7 @@ from contextlib import ExitStack
 from pathlib import Path
 
 from angelon.cli.serving import free_port
-from angelon.db import events
+from angelon.db.log import events
 from angelon.engine.clock import Clock
 from angelon.engine.planner import Planner
 from angelon.engine.setups import Setups

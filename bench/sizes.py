@@ -16,11 +16,11 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
+from angelon.db.access.secrets import Vault
 from angelon.db.database import Database
-from angelon.db.secrets import Vault
 from angelon.demo.filling import fill
 from angelon.demo.growing import grow
-from angelon.engine import indexing
+from angelon.engine.followers import indexing
 from angelon.engine.long_lived import tune_interpreter
 from angelon.settings import Settings
 from angelon.standins.box import Box

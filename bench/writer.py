@@ -9,19 +9,19 @@ from pathlib import Path
 
 import structlog
 
+from angelon.db.access.secrets import Vault
 from angelon.db.database import Database
-from angelon.db.secrets import Vault
 from angelon.demo.filling import fill
 from angelon.demo.growing import grow
-from angelon.engine import indexing
-from angelon.engine.dispatcher import Dispatcher
-from angelon.engine.fallbacks import Fallbacks
-from angelon.engine.housekeeping import Housekeeper
+from angelon.engine.feedback.receipts import match_early
+from angelon.engine.followers import indexing
+from angelon.engine.followers.housekeeping import Housekeeper
 from angelon.engine.operations import accounts, checks, mappings, messages, routes, suppressions
 from angelon.engine.operations import store as store_operations
 from angelon.engine.operations.guessing import Browser
 from angelon.engine.planner import Planner
-from angelon.engine.receipts import match_early
+from angelon.engine.sending.dispatcher import Dispatcher
+from angelon.engine.sending.fallbacks import Fallbacks
 from angelon.engine.unit import MACHINE, unit
 from angelon.gateways.interface import Outcome
 from angelon.settings import Settings

@@ -14,11 +14,11 @@ from typing import Any
 
 from angelon.core.alerts import AWAY, URGENT
 from angelon.core.breaker import Health
-from angelon.db import gateway_health
 from angelon.db.database import Database
 from angelon.db.tables import AlertRow, GatewayUseRow, HeartbeatRow
-from angelon.engine import alerts
-from angelon.engine.alerts import EVERY, Alarm
+from angelon.db.upkeep import gateway_health
+from angelon.engine.followers import alerts
+from angelon.engine.followers.alerts import EVERY, Alarm
 from angelon.engine.operations import store as store_operations
 from angelon.engine.unit import unit
 from angelon.gateways.interface import Outcome

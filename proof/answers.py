@@ -15,11 +15,12 @@ from pathlib import Path
 import httpx
 
 from angelon.core.specs import Message
-from angelon.db import live_setup, questions, specs
-from angelon.db.secrets import Vault
+from angelon.db.access.secrets import Vault
+from angelon.db.log import questions
+from angelon.db.setup import live_setup, specs
 from angelon.db.tables import MessageRow, RouteRow
 from angelon.engine.clock import utc_now
-from angelon.engine.preferences import Links
+from angelon.engine.feedback.preferences import Links
 from proof.places import KEY, Place, place, until
 from tests import made
 

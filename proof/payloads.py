@@ -9,8 +9,8 @@ import random
 import tempfile
 from pathlib import Path
 
-from angelon.db import bundles, specs
 from angelon.db.database import Database
+from angelon.db.setup import bundles, specs
 from angelon.engine.clock import Clock
 from angelon.engine.planner import Planner
 from angelon.settings import Settings

@@ -19,9 +19,9 @@ import httpx
 
 from angelon.cli.serving import free_port
 from angelon.core.specs import Bundle, Gateway, Message, Route
-from angelon.db import bundles, live_setup, specs
+from angelon.db.access.secrets import Vault
 from angelon.db.database import Database
-from angelon.db.secrets import Vault
+from angelon.db.setup import bundles, live_setup, specs
 from angelon.engine.clock import utc_now
 from tests import made
 

@@ -8,9 +8,9 @@ from pathlib import Path
 
 import httpx
 
+from angelon.db.access.secrets import Vault
 from angelon.db.database import Database
-from angelon.db.live_setup import load
-from angelon.db.secrets import Vault
+from angelon.db.setup.live_setup import load
 from angelon.engine.clock import Clock
 from angelon.engine.installation import Installation
 from angelon.engine.notifications import Notifier

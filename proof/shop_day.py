@@ -15,13 +15,13 @@ from pathlib import Path
 from typing import Any
 
 from angelon.core.specs import Gateway
-from angelon.db import questions
 from angelon.db.database import Database
+from angelon.db.log import questions
 from angelon.db.tables import GatewayRow, MessageRow, SourceRow
-from angelon.engine.answers import Answers, Questions, Reply
-from angelon.engine.breakers import IN_DOUBT, Breakers
-from angelon.engine.dispatcher import Dispatcher
-from angelon.engine.receipts import take_all
+from angelon.engine.feedback.answers import Answers, Questions, Reply
+from angelon.engine.feedback.receipts import take_all
+from angelon.engine.sending.breakers import IN_DOUBT, Breakers
+from angelon.engine.sending.dispatcher import Dispatcher
 from angelon.gateways.interface import Outcome
 from tests import made
 from tests.conftest import bench_in

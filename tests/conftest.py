@@ -26,15 +26,15 @@ from werkzeug.local import LocalProxy
 
 from angelon.cli.serving import free_port
 from angelon.core.specs import Bundle
-from angelon.db import bundles, specs
+from angelon.db.access.secrets import Vault
 from angelon.db.database import Database
-from angelon.db.secrets import Vault
+from angelon.db.setup import bundles, specs
 from angelon.demo import load
-from angelon.engine import indexing
 from angelon.engine.clock import Clock
-from angelon.engine.dispatcher import Dispatcher
+from angelon.engine.followers import indexing
 from angelon.engine.operations import accounts
 from angelon.engine.planner import Planner
+from angelon.engine.sending.dispatcher import Dispatcher
 from angelon.settings import Settings
 from angelon.standins.box import Box
 from angelon.standins.mailbox import Mailbox

@@ -21,7 +21,7 @@ from sqlmodel import Session, select
 
 from angelon.cli.main import main
 from angelon.core.specs import Message, Route, Source
-from angelon.db import specs
+from angelon.db.setup import specs
 from angelon.db.tables import MessageRow, RouteRow, SourceRow, StoreRow
 from angelon.standins.box import Box
 from tests.sql import take_question_marks

@@ -9,7 +9,7 @@ from contextlib import contextmanager
 from sqlalchemy import Engine, event
 
 from angelon.core.specs import Bundle
-from angelon.db import bundles, specs
+from angelon.db.setup import bundles, specs
 from angelon.engine.planner import Planner
 from angelon.web.services import Services
 from tests import made

@@ -264,8 +264,9 @@ def test_the_store_s_checks_are_written_as_files_and_read_back(running, tmp_path
 
 def test_a_set_up_goes_whole_into_a_folder_and_back(tmp_path):
     """Files, checks, suppressions and drafts too; what is lacking is listed, and what can't work yet is left off."""
-    from angelon.db import checks, files, live_setup, specs, suppressions
     from angelon.db.database import Database
+    from angelon.db.people import suppressions
+    from angelon.db.setup import checks, files, live_setup, specs
     from angelon.db.tables import MessageRow
     from angelon.settings import Settings
     from tests import made

@@ -6,9 +6,9 @@ import pytest
 from click.testing import CliRunner
 
 from angelon.cli.main import main
-from angelon.db import counting
+from angelon.db.derived import counting
 from angelon.demo.growing import grow
-from angelon.engine import indexing
+from angelon.engine.followers import indexing
 from tests import made
 
 

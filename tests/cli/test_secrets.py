@@ -4,8 +4,8 @@ import pytest
 from click.testing import CliRunner
 
 from angelon.cli.main import main
-from angelon.db.secrets import Vault, WrongKey
-from angelon.engine.preferences import LEAVING, Links, Reader
+from angelon.db.access.secrets import Vault, WrongKey
+from angelon.engine.feedback.preferences import LEAVING, Links, Reader
 
 OLD, NEW = "a-key-for-tests-only", "another-key-of-some-length"
 

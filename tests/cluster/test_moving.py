@@ -13,10 +13,13 @@ from sqlalchemy.exc import DBAPIError
 
 from angelon.cli.main import main
 from angelon.core.problems import Invalid
-from angelon.db import counting, searching, sends, specs
 from angelon.db.database import Database
+from angelon.db.derived import counting, searching
+from angelon.db.log import sends
+from angelon.db.setup import specs
 from angelon.db.tables import ContactRow, RouteRow
-from angelon.engine import indexing, moving
+from angelon.engine import moving
+from angelon.engine.followers import indexing
 from angelon.engine.planner import Planner
 from angelon.engine.setups import Setups
 from tests import made

@@ -7,9 +7,10 @@ import pytest
 from angelon.core.ids import make_id
 from angelon.core.specs import Store
 from angelon.core.specs.base import read_spec
-from angelon.db import partitions, specs
+from angelon.db.log import partitions
+from angelon.db.setup import specs
 from angelon.db.tables import ContentRow, SendRow
-from angelon.engine.housekeeping import Housekeeper
+from angelon.engine.followers.housekeeping import Housekeeper
 from tests import made
 from tests.conftest import bench_in
 

@@ -17,9 +17,11 @@ from collections import Counter
 import pytest
 
 from angelon.core.specs import Bundle
-from angelon.db import bundles, locks, searching
+from angelon.db import locks
+from angelon.db.derived import searching
+from angelon.db.setup import bundles
 from angelon.db.tables import GatewayRow
-from angelon.engine import indexing
+from angelon.engine.followers import indexing
 from angelon.engine.planner import Planner
 from angelon.standins.mailbox import Mailbox
 from angelon.web.app import create_app

@@ -191,7 +191,7 @@ def test_preflight_says_with_which_real_order_the_send_would_be_held():
     ],
 )
 def test_a_bundle_whose_texts_can_t_be_made_changes_nothing(bench, text, label):
-    from angelon.db import bundles
+    from angelon.db.setup import bundles
 
     bundle = Bundle(
         store=made.store(),

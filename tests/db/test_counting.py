@@ -9,7 +9,8 @@ from hypothesis import strategies as st
 
 from angelon.core.specs import Store
 from angelon.core.specs.base import read_spec
-from angelon.db import counting, specs
+from angelon.db.derived import counting
+from angelon.db.setup import specs
 from angelon.db.tables import EventRow
 from tests import made
 from tests.conftest import bench_in

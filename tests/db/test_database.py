@@ -9,9 +9,9 @@ import pytest
 from angelon.core.problems import Invalid
 from angelon.core.specs import Bundle
 from angelon.core.specs.bundle import write_bundle
-from angelon.db import bundles, live_setup, specs
+from angelon.db.access.secrets import Vault, WrongKey
 from angelon.db.database import Database, OtherDatabase
-from angelon.db.secrets import Vault, WrongKey
+from angelon.db.setup import bundles, live_setup, specs
 from angelon.db.tables import MessageRow, RouteRow
 from tests import made
 
@@ -161,7 +161,7 @@ def test_a_write_inside_a_write_is_refused_instead_of_waiting_for_itself(bench):
 
 @pytest.mark.sqlite
 def test_the_newest_events_are_found_without_reading_the_others(bench):
-    from angelon.db import events
+    from angelon.db.log import events
 
     ids = [
         bench.deliver(

@@ -5,9 +5,11 @@ import itertools
 
 import pytest
 
-from angelon.db import counting, forgetting, searching, suppressions
-from angelon.engine import indexing
-from angelon.engine.housekeeping import Housekeeper
+from angelon.db.derived import counting, searching
+from angelon.db.people import suppressions
+from angelon.db.upkeep import forgetting
+from angelon.engine.followers import indexing
+from angelon.engine.followers.housekeeping import Housekeeper
 from angelon.engine.operations import store as store_operations
 from angelon.engine.unit import unit
 from tests import made
@@ -235,7 +237,7 @@ def test_what_follows_from_an_event_without_an_order_and_waits_keeps_it(bench):
 
 
 def test_a_fault_in_what_one_store_keeps_harms_no_other_round(bench, monkeypatch):
-    from angelon.engine import housekeeping as engine
+    from angelon.engine.followers import housekeeping as engine
 
     at(bench, 0)
     keep(bench, orders_days=30)

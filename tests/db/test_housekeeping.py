@@ -5,9 +5,10 @@ import json
 import zlib
 
 from angelon.core.specs import Message
-from angelon.db import sent_files, specs
+from angelon.db.log import sent_files
+from angelon.db.setup import specs
 from angelon.db.tables import MessageRow
-from angelon.engine.housekeeping import Housekeeper
+from angelon.engine.followers.housekeeping import Housekeeper
 from angelon.engine.operations import store as store_operations
 from angelon.engine.unit import unit
 from tests import made

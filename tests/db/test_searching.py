@@ -4,8 +4,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from angelon.db import searching
-from angelon.engine import indexing
+from angelon.db.derived import searching
+from angelon.engine.followers import indexing
 from tests import made
 
 

@@ -6,9 +6,9 @@ import random
 import pytest
 from sqlmodel import Session, text
 
-from angelon.db import live_setup
+from angelon.db.access.secrets import Vault
 from angelon.db.database import Database
-from angelon.db.secrets import Vault
+from angelon.db.setup import live_setup
 from angelon.demo import load
 from angelon.demo.seed import DAYS, happenings
 from angelon.settings import Settings
@@ -81,7 +81,7 @@ def test_a_second_start_changes_ports_and_nothing_else(demo):
 
 
 def test_a_drifted_source_and_a_gap_are_there(demo):
-    from angelon.db import shapes
+    from angelon.db.derived import shapes
     from angelon.web.sources.mapping import drifting
 
     with Session(demo[1].engine) as session:

@@ -9,11 +9,12 @@ import pytest
 
 from angelon.core.breaker import Health
 from angelon.core.specs import Gateway, Source
-from angelon.db import gateway_health, inquiries
+from angelon.db.log import inquiries
 from angelon.db.tables import AttemptRow, GatewayRow, GatewayUseRow, HeartbeatRow, SourceRow
-from angelon.engine import alerts
-from angelon.engine.alerts import Alarm
-from angelon.engine.housekeeping import Housekeeper
+from angelon.db.upkeep import gateway_health
+from angelon.engine.followers import alerts
+from angelon.engine.followers.alerts import Alarm
+from angelon.engine.followers.housekeeping import Housekeeper
 from angelon.engine.operations import accounts
 from angelon.engine.operations import store as store_operations
 from angelon.engine.unit import unit

@@ -10,7 +10,7 @@ from sqlmodel import select
 
 from angelon.core.messages.attachments import written_out
 from angelon.core.specs import Gateway, Message, Route, Variable
-from angelon.db import specs
+from angelon.db.setup import specs
 from angelon.db.tables import GatewayRow, MessageRow, RouteRow, SourceRow
 from angelon.standins.box import MailRow
 from tests import made

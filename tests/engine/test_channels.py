@@ -13,9 +13,9 @@ from angelon.core.messages.attachments import LibraryFile
 from angelon.core.messages.chat import compile_chat
 from angelon.core.specs import Gateway, Message, Route
 from angelon.core.states import State
-from angelon.db import files, reviews, specs
+from angelon.db.setup import files, reviews, specs
 from angelon.db.tables import GatewayRow, MessageRow, RouteRow
-from angelon.engine.reviews import ReviewService
+from angelon.engine.followers.reviews import ReviewService
 from angelon.standins.box import ChatTextRow
 from angelon.standins.providers import Providers
 from tests import made
@@ -136,7 +136,7 @@ def test_a_chat_text_that_is_not_approved_is_held_and_goes_when_it_is(bench, pro
     assert (state, reason) == ("held", "The chat text in en is not approved by the provider yet.")
     approve(bench)
     with bench.database.writing() as session:
-        from angelon.db import sends as queries
+        from angelon.db.log import sends as queries
 
         id_ = bench.rows("SELECT id FROM send WHERE channel = 'chat'")[0][0]
         session.get(queries.SendRow, id_).revision_id = None

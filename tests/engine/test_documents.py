@@ -12,7 +12,7 @@ from angelon.core.documents.rules import HeldBack
 from angelon.core.problems import Invalid, NotFound
 from angelon.core.specs import Message, Route
 from angelon.core.specs.documents import Documents
-from angelon.db import documents, orders
+from angelon.db.log import documents, orders
 from angelon.db.tables import MessageRow, RouteRow, SourceRow
 from angelon.engine.operations import documents as operations
 from angelon.engine.operations.documents import Request

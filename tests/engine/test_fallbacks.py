@@ -9,9 +9,10 @@ import pytest
 
 from angelon.core.specs import Gateway, Message, Route, Store
 from angelon.core.specs.stored import from_stored
-from angelon.db import routes, specs, suppressions
+from angelon.db.people import suppressions
+from angelon.db.setup import routes, specs
 from angelon.db.tables import GatewayRow, MessageRow, RouteRow, SourceRow, StoreRow
-from angelon.engine.fallbacks import Fallbacks
+from angelon.engine.sending.fallbacks import Fallbacks
 from angelon.gateways.interface import Outcome
 from tests import made
 
@@ -90,7 +91,7 @@ class Shop:
         self.bench.deliver(made.body(**changes), store_delivery=delivery, store_event=event)
 
     def dispatch(self):
-        from angelon.engine.dispatcher import Dispatcher
+        from angelon.engine.sending.dispatcher import Dispatcher
 
         Dispatcher(
             "t",
@@ -592,7 +593,7 @@ def test_who_turns_out_not_to_be_there_while_a_send_waits_is_told_by_the_next_wa
 
 
 def test_the_forecast_counts_fallbacks_as_often_as_they_were_used(shop):
-    from angelon.engine.forecasting import forecast
+    from angelon.engine.past.forecasting import forecast
 
     line = shop.bench.services.setups.get(shop.bench.store_id).setup.gateways["line"]
     shop.bench.change(line.model_copy(update={"price": Decimal("0.05")}), GatewayRow)

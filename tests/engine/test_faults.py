@@ -14,20 +14,21 @@ from sqlalchemy.exc import OperationalError
 
 from angelon.core.breaker import FAILURES, FIRST_WAIT, HEALTHY, LONGEST_WAIT, Health, after_try
 from angelon.core.specs import Gateway
-from angelon.db import clock_jumps, early_receipts, gateway_health, inquiries
-from angelon.db import sends as queries
 from angelon.db.database import Database
+from angelon.db.log import early_receipts, inquiries
+from angelon.db.log import sends as queries
 from angelon.db.tables import GatewayRow
-from angelon.engine import dispatcher as dispatching
-from angelon.engine import results
+from angelon.db.upkeep import clock_jumps, gateway_health
 from angelon.engine.asking.inquirer import Inquirer
-from angelon.engine.breakers import IN_DOUBT, REFUSES_ALL, Breakers
-from angelon.engine.clock_jumps import ClockWatch
-from angelon.engine.dispatcher import Dispatcher, recover
-from angelon.engine.fallbacks import Fallbacks
-from angelon.engine.gateway_pools import GatewayPools
+from angelon.engine.feedback.receipts import match_early, take_all
+from angelon.engine.followers.clock_jumps import ClockWatch
 from angelon.engine.planner import Planner
-from angelon.engine.receipts import match_early, take_all
+from angelon.engine.sending import dispatcher as dispatching
+from angelon.engine.sending import results
+from angelon.engine.sending.breakers import IN_DOUBT, REFUSES_ALL, Breakers
+from angelon.engine.sending.dispatcher import Dispatcher, recover
+from angelon.engine.sending.fallbacks import Fallbacks
+from angelon.engine.sending.gateway_pools import GatewayPools
 from angelon.gateways.interface import Outcome
 from tests import made
 from tests.engine.test_fallbacks import PHONE, WAYS, Shop
@@ -445,7 +446,7 @@ def test_receipts_that_nobody_ever_sent_for_are_bounded_and_dropped(bench, monke
 
 
 def test_one_receipt_that_can_t_be_taken_keeps_no_other_from_it(bench, monkeypatch):
-    import angelon.engine.receipts as taking
+    import angelon.engine.feedback.receipts as taking
 
     live = bench.services.setups.get(bench.store_id)
     real = taking.take

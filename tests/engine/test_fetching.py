@@ -10,10 +10,11 @@ import pytest
 
 from angelon.core.fetching import Position
 from angelon.core.specs import Source
-from angelon.db import fetches, specs
+from angelon.db.log import fetches
+from angelon.db.setup import specs
 from angelon.db.tables import SourceRow
-from angelon.engine import fetching
-from angelon.engine.fetching import Fetcher
+from angelon.engine.arrivals import fetching
+from angelon.engine.arrivals.fetching import Fetcher
 from angelon.engine.operations import fetching as operations
 from angelon.engine.unit import unit
 from angelon.standins import stall

@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 from angelon.core.specs.asked import Asked
-from angelon.db import handlers as stored
+from angelon.db.setup import handlers as stored
 from angelon.db.tables import RouteRow
 from angelon.engine.asking.inquirer import Inquirer
 from angelon.engine.handlers import pool as pool_module
@@ -70,7 +70,7 @@ def switch_on(bench):
         for row in session.query(RouteRow).filter(RouteRow.key.like("handler-%")):
             row.on, row.since = True, bench.clock.now().replace(year=2020)
             session.get(type(row), row.id)
-        from angelon.db import specs
+        from angelon.db.setup import specs
 
         specs.touch(session, bench.store_id)
     bench.services.setups.forget()
@@ -518,7 +518,7 @@ def test_a_tag_that_a_handler_sets_is_the_customer_s_and_a_condition_sees_it(ben
 
 def test_a_call_that_a_handler_asks_for_is_planned_as_a_route_s(bench, running):
     from angelon.core.specs import Gateway, Message
-    from angelon.db import specs
+    from angelon.db.setup import specs
     from angelon.db.tables import GatewayRow, MessageRow
 
     call = {"url": "https://shop.example/api"}
@@ -558,7 +558,7 @@ def test_a_check_and_a_rehearsal_of_many_ask_the_code_as_it_is_now(bench, runnin
     """What it said then about an event counts only as long as it is the same code."""
     from angelon.engine.handlers.asking import AskNow
     from angelon.engine.operations import checks
-    from angelon.engine.rehearsals import Span, rehearse
+    from angelon.engine.past.rehearsals import Span, rehearse
     from angelon.engine.setups import Setups
 
     off(bench)

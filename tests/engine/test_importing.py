@@ -8,10 +8,10 @@ from pathlib import Path
 import pytest
 
 from angelon.core.specs import Source
-from angelon.db import imports
+from angelon.db.log import imports
 from angelon.db.tables import SourceRow
-from angelon.engine import imported, importing
-from angelon.engine.importing import Importer
+from angelon.engine.arrivals import imported, importing
+from angelon.engine.arrivals.importing import Importer
 from angelon.engine.operations import imports as operations
 from angelon.engine.unit import MACHINE, unit
 from tests.engine.test_fallbacks import Shop

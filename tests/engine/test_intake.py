@@ -7,7 +7,7 @@ from concurrent.futures import ThreadPoolExecutor
 
 import pytest
 
-from angelon.db import specs
+from angelon.db.setup import specs
 from angelon.db.tables import SourceRow
 from tests import made
 
@@ -98,7 +98,7 @@ def test_what_can_t_be_taken_is_refused_with_a_reason(bench, changes, status, sa
 
 def test_a_signed_source_refuses_what_is_not_signed_and_takes_what_is(bench):
     from angelon.core.signatures import sign
-    from angelon.db import specs
+    from angelon.db.setup import specs
 
     source = made.source(signing={"header": "X-Sig", "timestamp_header": "X-Time"})
     bench.change(source, SourceRow)

@@ -6,10 +6,10 @@ import time
 
 import pytest
 
-from angelon.db import sends as queries
-from angelon.db import suppressions
-from angelon.engine import dispatcher as dispatching
+from angelon.db.log import sends as queries
+from angelon.db.people import suppressions
 from angelon.engine.notifications import Listener, Notifier
+from angelon.engine.sending import dispatcher as dispatching
 from angelon.gateways.interface import Outcome
 from tests import made
 

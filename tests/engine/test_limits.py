@@ -7,8 +7,8 @@ from decimal import Decimal
 
 import pytest
 
-from angelon.db import gateway_use
 from angelon.db.tables import GatewayRow
+from angelon.db.upkeep import gateway_use
 from angelon.engine.operations import gateways as operations
 from angelon.engine.unit import unit
 from angelon.gateways.interface import Outcome
@@ -189,8 +189,8 @@ def test_limits_are_written_on_the_page_and_what_is_none_is_told(client, bench):
 
 @pytest.mark.parametrize("number", ["1", "2"])
 def test_connections_bound_the_threads_of_a_process(bench, number):
-    from angelon.engine.breakers import Breakers
-    from angelon.engine.gateway_pools import GatewayPools
+    from angelon.engine.sending.breakers import Breakers
+    from angelon.engine.sending.gateway_pools import GatewayPools
 
     gateway_id = limited(bench, quota={"connections": int(number)})
     pools = GatewayPools(

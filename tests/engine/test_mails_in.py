@@ -13,8 +13,8 @@ from angelon.core.payload.body import NotReadable
 from angelon.core.specs import Source
 from angelon.core.specs.mail_in import MailIn
 from angelon.db.tables import SourceRow
-from angelon.engine.mails_in import MailsIn
-from angelon.engine.returns import Returns, ReturnsListener, from_maildir
+from angelon.engine.arrivals.mails_in import MailsIn
+from angelon.engine.feedback.returns import Returns, ReturnsListener, from_maildir
 from tests.engine.test_fallbacks import Shop
 from tests.web.test_route_pages import text
 

@@ -4,10 +4,10 @@ import pytest
 
 from angelon.core.specs import Message, Route, Variable
 from angelon.core.specs.marks import Marks, read_marks, written_marks
-from angelon.db import specs
+from angelon.db.setup import specs
 from angelon.db.tables import MessageRow, RouteRow
-from angelon.engine.answers import Answers, Given, Reply
-from angelon.engine.marking import problems_of
+from angelon.engine.feedback.answers import Answers, Given, Reply
+from angelon.engine.orders.marking import problems_of
 from tests import made
 from tests.engine.test_fallbacks import Shop
 from tests.web.test_route_pages import text
@@ -69,7 +69,7 @@ def test_an_answer_marks_whoever_gives_it_once(shop):
     with shop.bench.database.connection() as connection:
         row = connection.exec_driver_sql("SELECT * FROM question").first()
         live = shop.bench.services.setups.get(shop.bench.store_id)
-        from angelon.db import questions
+        from angelon.db.log import questions
 
         row = questions.by_id(connection, row.id)
         taker = Answers(connection, live, shop.bench.clock)

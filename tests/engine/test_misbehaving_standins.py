@@ -7,7 +7,7 @@ from aiosmtpd.controller import Controller
 
 from angelon.cli.serving import free_port
 from angelon.db.tables import GatewayRow
-from angelon.engine.returns import Returns, ReturnsListener
+from angelon.engine.feedback.returns import Returns, ReturnsListener
 from angelon.standins.mailbox import Mailbox
 from tests import made
 

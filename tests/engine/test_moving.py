@@ -9,10 +9,11 @@ import pytest
 
 from angelon.cli.serving import free_port
 from angelon.core.states import State
-from angelon.db import sends as queries
-from angelon.db import specs, suppressions
+from angelon.db.log import sends as queries
+from angelon.db.people import suppressions
+from angelon.db.setup import specs
 from angelon.db.tables import GatewayRow, SourceRow
-from angelon.engine.dispatcher import recover
+from angelon.engine.sending.dispatcher import recover
 from angelon.standins.box import opened
 from tests import made
 

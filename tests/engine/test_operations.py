@@ -4,7 +4,7 @@ import pytest
 
 from angelon.core.problems import Conflict, Invalid, NotFound
 from angelon.core.states import State
-from angelon.db import specs
+from angelon.db.setup import specs
 from angelon.db.tables import ChangeRow, RouteRow
 from angelon.engine.operations import gateways, messages, routes, sends, sources, store, suppressions, upkeep
 from angelon.engine.operations.bundles import apply

@@ -10,9 +10,10 @@ from hypothesis import strategies as st
 from angelon.core.parcels.stages import Progress
 from angelon.core.specs import Message, Source
 from angelon.core.specs.carrier import Carrier
-from angelon.db import forgetting, parcels
+from angelon.db.log import parcels
 from angelon.db.tables import MessageRow, SourceRow
-from angelon.engine.parcels import LateParcels, Parcels, Telling
+from angelon.db.upkeep import forgetting
+from angelon.engine.orders.parcels import LateParcels, Parcels, Telling
 from tests import made
 from tests.engine.test_fallbacks import Shop
 
@@ -206,7 +207,7 @@ def test_a_parcel_is_late_counts_as_delivered_and_is_told_otherwise(shop):
 
 
 def known_expected(shop):
-    from angelon.engine.parcels import ahead_of
+    from angelon.engine.orders.parcels import ahead_of
 
     live = shop.bench.services.setups.get(shop.bench.store_id)
     with shop.bench.database.reading() as session:

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from angelon.core.specs import Route, Source, Store
 from angelon.core.specs.stored import from_stored
 from angelon.core.values import pack, show, unpack
-from angelon.db import specs
+from angelon.db.setup import specs
 from angelon.db.tables import MessageRow, RouteRow, SourceRow, StoreRow
 from angelon.engine.planner import Planner
 from tests import made, poison

@@ -9,7 +9,7 @@ import time
 
 import pytest
 
-from angelon.db import sends
+from angelon.db.log import sends
 from angelon.db.write_turn import WriteTurn
 from angelon.engine.notifications import PLANNING, SENDING, Listener, Notifier
 from tests import made

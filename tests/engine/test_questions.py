@@ -9,13 +9,14 @@ from hypothesis import strategies as st
 
 from angelon.core.specs import Gateway, Message
 from angelon.core.specs.stored import from_stored
-from angelon.db import events, forgetting, questions
+from angelon.db.log import events, questions
 from angelon.db.tables import GatewayRow, MessageRow, RouteRow, SourceRow
-from angelon.engine import receipts
-from angelon.engine.answers import Answers, Given, Questions, Reply
+from angelon.db.upkeep import forgetting
+from angelon.engine.feedback import receipts
+from angelon.engine.feedback.answers import Answers, Given, Questions, Reply
+from angelon.engine.feedback.preferences import Links
 from angelon.engine.operations.consequences import follows
-from angelon.engine.preferences import Links
-from angelon.engine.rehearsals import rehearse_one
+from angelon.engine.past.rehearsals import rehearse_one
 from angelon.gateways.interface import Outcome
 from tests import made
 from tests.engine.test_fallbacks import PHONE, Shop

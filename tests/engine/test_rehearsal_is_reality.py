@@ -11,11 +11,12 @@ from hypothesis import HealthCheck, Phase, given, settings
 from hypothesis import strategies as st
 
 from angelon.core.specs import Route, Variable
-from angelon.db import specs, suppressions
-from angelon.db.events import in_order
+from angelon.db.log.events import in_order
+from angelon.db.people import suppressions
+from angelon.db.setup import specs
 from angelon.db.tables import SourceRow
+from angelon.engine.past.rehearsals import Span, rehearse, rehearse_fallbacks, rehearse_one
 from angelon.engine.planner import Planner
-from angelon.engine.rehearsals import Span, rehearse, rehearse_fallbacks, rehearse_one
 from angelon.gateways.interface import Outcome
 from tests import made
 from tests.engine.test_fallbacks import PHONE, Shop

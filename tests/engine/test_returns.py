@@ -12,9 +12,9 @@ from angelon.core.sending.codes import is_nobody, meaning
 from angelon.core.sending.returned import read_returned, return_path, send_of
 from angelon.core.specs import Gateway, Store
 from angelon.db.tables import GatewayRow
+from angelon.engine.feedback.receipts import take_all
+from angelon.engine.feedback.returns import Returns, ReturnsListener, from_maildir
 from angelon.engine.operations import store as store_operations
-from angelon.engine.receipts import take_all
-from angelon.engine.returns import Returns, ReturnsListener, from_maildir
 from angelon.engine.unit import unit
 from tests import made
 

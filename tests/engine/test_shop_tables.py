@@ -8,9 +8,9 @@ from angelon.core.planning.plan import work_out
 from angelon.core.planning.preflight import Preflight
 from angelon.core.problems import Invalid
 from angelon.core.specs import Message, Route, Source, Variable
-from angelon.db import shop_tables, specs
+from angelon.db.setup import shop_tables, specs
 from angelon.db.tables import MessageRow, RouteRow, SourceRow
-from angelon.engine.housekeeping import Housekeeper
+from angelon.engine.followers.housekeeping import Housekeeper
 from angelon.engine.operations import shop_tables as operations
 from angelon.engine.unit import MACHINE
 from tests import made

@@ -6,7 +6,7 @@ import pytest
 
 from angelon.core.specs import Message
 from angelon.db.tables import MessageRow, SourceRow
-from angelon.engine.rehearsals import rehearse_one
+from angelon.engine.past.rehearsals import rehearse_one
 from tests import made
 from tests.engine.test_fallbacks import Shop
 
@@ -165,7 +165,7 @@ def asking(shop):
 
 def answer(shop, text):
     """The customer's answer as it comes in: an event that follows from the send's."""
-    from angelon.db.events import derive
+    from angelon.db.log.events import derive
     from angelon.db.records import NewEvent
     from angelon.db.tables import EventRow
 

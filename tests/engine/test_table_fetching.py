@@ -9,11 +9,11 @@ import pytest
 from angelon.core.problems import Invalid
 from angelon.core.specs import Source, Variable
 from angelon.core.specs.fetch import TableFetch
-from angelon.db import shop_tables, specs
+from angelon.db.setup import shop_tables, specs
 from angelon.db.tables import SourceRow
-from angelon.engine import table_fetching
+from angelon.engine.arrivals import table_fetching
+from angelon.engine.arrivals.table_fetching import CREDENTIALS, TableFetcher, fetch_table
 from angelon.engine.operations import shop_tables as operations
-from angelon.engine.table_fetching import CREDENTIALS, TableFetcher, fetch_table
 from angelon.engine.unit import MACHINE, unit
 from tests import made
 from tests.engine.test_fallbacks import Shop

@@ -23,7 +23,7 @@ def shop(bench):
 
 def put(shop, source, number, **changes):
     from angelon.core.deliveries import digest
-    from angelon.db import events
+    from angelon.db.log import events
     from angelon.db.records import NewDelivery, NewEvent
 
     live = shop.bench.services.setups.get(shop.bench.store_id)

@@ -11,8 +11,9 @@ from hypothesis import strategies as st
 
 from angelon.core.specs import Route
 from angelon.core.specs.variable import Variable
-from angelon.db import inquiries, specs
-from angelon.db.inquiries import HANDLER, LOOK_UP, Key, Outcome
+from angelon.db.log import inquiries
+from angelon.db.log.inquiries import HANDLER, LOOK_UP, Key, Outcome
+from angelon.db.setup import specs
 from angelon.db.tables import MessageRow, RouteRow, SourceRow
 from angelon.engine.operations import routes as route_operations
 from angelon.engine.planner import Planner

@@ -12,8 +12,8 @@ from angelon.core.calls import Request
 from angelon.core.messages.channels import compiled_part
 from angelon.core.planning import checking
 from angelon.core.specs.gateway import HttpCall
+from angelon.engine.followers.housekeeping import Housekeeper
 from angelon.engine.handlers.pool import Pool
-from angelon.engine.housekeeping import Housekeeper
 from angelon.engine.operations import accounts, checks, suppressions
 from angelon.engine.operations import store as store_operations
 from angelon.engine.operations.guessing import Browser

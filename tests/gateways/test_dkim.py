@@ -62,7 +62,7 @@ def test_a_real_mail_goes_out_signed_and_a_new_key_takes_over(bench, mailbox, cl
     client.post("/sends/bulk", data={"act": "retry", "send": bench.rows("SELECT id FROM send")[0][0]})
     bench.dispatcher().run_batch(8)
     (row,) = bench.box.mails()
-    from angelon.engine import signing_keys
+    from angelon.engine.sending import signing_keys
 
     with bench.database.reading() as session:
         own = signing_keys.active(bench.vault, session, bench.store_id, "kites.example", bench.clock.now())

@@ -9,8 +9,8 @@ import pytest
 
 from angelon.cli.serving import free_port
 from angelon.db.tables import GatewayRow
-from angelon.engine import signing_keys
-from angelon.engine.returns import Returns, ReturnsListener
+from angelon.engine.feedback.returns import Returns, ReturnsListener
+from angelon.engine.sending import signing_keys
 from tests import made
 from tests.gateways import mta
 

@@ -9,7 +9,7 @@ from angelon.core.access import PARTS, PUBLIC, RANK, ROLES, may
 from angelon.core.addresses import network_of
 from angelon.core.masking import masked
 from angelon.db.tables import StoreRow
-from angelon.engine.housekeeping import Housekeeper
+from angelon.engine.followers.housekeeping import Housekeeper
 from angelon.engine.operations import accounts as operations
 from angelon.web import services
 from angelon.web.access.guard import OPEN

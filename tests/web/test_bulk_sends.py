@@ -5,8 +5,9 @@ import re
 import pytest
 
 from angelon.core.sending.causes import general
-from angelon.db import sends, suppressions
-from angelon.db.sends import Filter
+from angelon.db.log import sends
+from angelon.db.log.sends import Filter
+from angelon.db.people import suppressions
 from tests import made
 from tests.web.test_pages import post, text
 

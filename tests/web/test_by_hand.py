@@ -10,7 +10,7 @@ from angelon.core.planning.prompts import read_answers
 from angelon.core.specs.route import Prompt
 from angelon.core.specs.variable import Variable
 from angelon.core.values import Day
-from angelon.db import specs
+from angelon.db.setup import specs
 from tests import made
 from tests.web.test_route_pages import post, text
 

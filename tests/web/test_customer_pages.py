@@ -6,9 +6,9 @@ import pytest
 
 from angelon.core.specs import Message, Store
 from angelon.core.specs.stored import from_stored
-from angelon.db import specs
+from angelon.db.setup import specs
 from angelon.db.tables import MessageRow, StoreRow
-from angelon.engine.preferences import Links
+from angelon.engine.feedback.preferences import Links
 from angelon.web.customers import proofs
 from angelon.web.customers.words import QUESTION_WORDS, SIGN_UP_WORDS, WHY_WORDS, WORDS, happened
 from tests.engine.test_fallbacks import PHONE

@@ -13,7 +13,7 @@ from sqlmodel import select
 from angelon.core.problems import Invalid
 from angelon.core.specs import Gateway
 from angelon.core.specs.bundle import bundle_of
-from angelon.db import bundles, specs
+from angelon.db.setup import bundles, specs
 from angelon.db.tables import EventRow, GatewayRow, StoreRow
 from angelon.engine.operations import accounts, gateways, tokens
 from angelon.engine.operations import bundles as operations

@@ -8,9 +8,10 @@ import pytest
 
 from angelon.core.messages.attachments import LibraryFile
 from angelon.core.specs import Message, Route
-from angelon.db import downloads, files
+from angelon.db.log import downloads
+from angelon.db.setup import files
 from angelon.db.tables import MessageRow, RouteRow
-from angelon.engine.preferences import Links
+from angelon.engine.feedback.preferences import Links
 from tests import made
 from tests.engine.test_fallbacks import Shop
 from tests.web.test_route_pages import text

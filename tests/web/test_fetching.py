@@ -6,9 +6,9 @@ import pytest
 
 from angelon.core.specs import Source
 from angelon.core.specs.stored import from_stored
-from angelon.db import specs
+from angelon.db.setup import specs
 from angelon.db.tables import SourceRow
-from angelon.engine.fetching import Fetcher
+from angelon.engine.arrivals.fetching import Fetcher
 from angelon.standins import stall
 from angelon.standins.providers import Providers
 from tests.web.test_route_pages import team, text

@@ -7,7 +7,7 @@ import pytest
 
 from angelon.core.specs import Source
 from angelon.db.tables import SourceRow
-from angelon.engine.importing import Importer
+from angelon.engine.arrivals.importing import Importer
 from tests.web.test_api import ask, token_for
 from tests.web.test_route_pages import text
 

@@ -6,7 +6,7 @@ from werkzeug.datastructures import MultiDict
 
 from angelon.core.specs import Gateway
 from angelon.core.specs.carrier import Carrier
-from angelon.db import specs
+from angelon.db.setup import specs
 from angelon.db.tables import GatewayRow
 from tests import made
 

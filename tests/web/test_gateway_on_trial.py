@@ -6,7 +6,7 @@ import pytest
 
 from angelon.core.calls import shown_request
 from angelon.core.specs import Gateway, Message
-from angelon.db import specs
+from angelon.db.setup import specs
 from angelon.db.tables import GatewayRow, MessageRow
 from angelon.gateways.interface import Outcome
 from tests import made

@@ -10,10 +10,10 @@ import pypdf
 import pytest
 
 from angelon.core.specs import Source
-from angelon.db import specs
+from angelon.db.setup import specs
 from angelon.db.tables import SourceRow
 from angelon.engine.documents import confirming
-from angelon.engine.preferences import Links
+from angelon.engine.feedback.preferences import Links
 from angelon.web.customers import guesses, invoice_words, invoices, proofs
 from tests.core.documents.made import NUMBERS
 from tests.engine.test_documents import SETTINGS, order, shop  # noqa: F401 - a fixture

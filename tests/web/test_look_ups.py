@@ -7,7 +7,7 @@ from threading import Thread
 import pytest
 
 from angelon.core.specs import Source
-from angelon.db import bundles, specs
+from angelon.db.setup import bundles, specs
 from angelon.db.tables import MessageRow, SourceRow
 from angelon.engine.asking.inquirer import Inquirer
 from angelon.engine.operations import bundles as operations

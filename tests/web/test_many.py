@@ -3,7 +3,7 @@
 import pytest
 
 from angelon.core.specs import Message
-from angelon.db import specs
+from angelon.db.setup import specs
 from angelon.db.tables import MessageRow, RouteRow
 from tests import made
 from tests.web.test_pages import text

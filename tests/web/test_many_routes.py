@@ -4,7 +4,7 @@ import re
 
 import pytest
 
-from angelon.db import specs
+from angelon.db.setup import specs
 from angelon.db.tables import RouteRow
 from tests import made
 from tests.engine.test_fallbacks import Shop

@@ -6,7 +6,7 @@ import pytest
 
 from angelon.core.specs import Source
 from angelon.core.specs.mapping import Mapping
-from angelon.db import changes, checks, mappings, specs
+from angelon.db.setup import changes, checks, mappings, specs
 from angelon.db.tables import SourceRow
 from tests import made
 from tests.web.test_pages import bench_edit, post, publish_mapping, text

@@ -8,7 +8,7 @@ import pytest
 
 from angelon.core.masking import masked
 from angelon.db.tables import SourceRow
-from angelon.engine.preferences import Links
+from angelon.engine.feedback.preferences import Links
 from tests import crawl, made
 from tests.engine.test_documents import order, shop  # noqa: F401 - a fixture
 from tests.web.test_access import account, other_browser, sign_in

@@ -7,7 +7,7 @@ import re
 import pytest
 
 from angelon.core.specs import Gateway
-from angelon.db import live_setup, specs
+from angelon.db.setup import live_setup, specs
 from angelon.db.tables import GatewayRow, MessageRow, SourceRow, StoreRow
 from angelon.standins.providers import Providers
 from angelon.web.messages.comparing import compare

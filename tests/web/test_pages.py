@@ -7,7 +7,7 @@ import re
 import pytest
 
 from angelon.core.states import State
-from angelon.db import specs
+from angelon.db.setup import specs
 from angelon.db.tables import HeartbeatRow, MessageRow, RouteRow, SourceRow
 from tests import made
 
@@ -41,7 +41,7 @@ def test_intake_speaks_problem_json(client):
 
 
 def test_health(client, bench):
-    from angelon.db import sends
+    from angelon.db.log import sends
 
     assert client.get("/healthz").status_code == 200
     assert client.get("/readyz").status_code == 200, "it can take deliveries, whoever works on them"
@@ -53,7 +53,8 @@ def test_health(client, bench):
 
 
 def test_every_page_says_that_the_installation_was_moved(client, bench):
-    from angelon.db import installations, sends
+    from angelon.db.log import sends
+    from angelon.db.upkeep import installations
 
     assert "was moved to" not in text(client.get("/orders"))
     with bench.database.connection() as connection:

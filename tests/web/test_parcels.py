@@ -12,12 +12,12 @@ from angelon.core.specs import Source
 from angelon.core.specs.carrier import Carrier
 from angelon.core.specs.store import Store
 from angelon.core.specs.stored import from_stored
-from angelon.db import specs
+from angelon.db.setup import specs
 from angelon.db.tables import RouteRow, SourceRow, StoreRow
 from angelon.engine.clock import utc_now
+from angelon.engine.feedback.preferences import Links
 from angelon.engine.operations import parcels as operations
-from angelon.engine.parcels import Parcels
-from angelon.engine.preferences import Links
+from angelon.engine.orders.parcels import Parcels
 from angelon.engine.unit import Actor
 from angelon.web.customers import proofs
 from tests import made

@@ -6,10 +6,10 @@ import sqlite3
 import pytest
 
 from angelon.core.specs import Variable
-from angelon.db import specs
+from angelon.db.setup import specs
 from angelon.db.tables import SourceRow
-from angelon.engine import indexing
-from angelon.engine.returns import Returns
+from angelon.engine.feedback.returns import Returns
+from angelon.engine.followers import indexing
 from tests import made
 from tests.engine.test_returns import bounce
 from tests.web.test_pages import text

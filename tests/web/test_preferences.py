@@ -10,9 +10,9 @@ import pytest
 from angelon.core.messages.channels import compiled_part
 from angelon.core.messages.leaving import LINK
 from angelon.core.specs import Message, Route, Store
-from angelon.db import specs
+from angelon.db.setup import specs
 from angelon.db.tables import MessageRow, RouteRow
-from angelon.engine.dispatcher import Dispatcher
+from angelon.engine.sending.dispatcher import Dispatcher
 from angelon.web.customers import guesses
 from angelon.web.customers.words import WORDS as PAGE_WORDS
 from tests import made
@@ -108,7 +108,7 @@ def test_what_was_planned_before_somebody_left_does_not_go_out(client, bench, ma
     post(client)
     bench.plan()
     with bench.database.writing() as session:
-        from angelon.db import suppressions
+        from angelon.db.people import suppressions
 
         suppressions.add(
             session, bench.store_id, "email:joerg@example.org", "left.", bench.clock.now(), "notice:received", "left"

@@ -9,10 +9,11 @@ import pytest
 
 from angelon.core.questions import EVENTS
 from angelon.core.specs import Message
-from angelon.db import questions, specs
+from angelon.db.log import questions
+from angelon.db.setup import specs
 from angelon.db.tables import MessageRow
-from angelon.engine.answers import Questions
-from angelon.engine.preferences import Links
+from angelon.engine.feedback.answers import Questions
+from angelon.engine.feedback.preferences import Links
 from angelon.handlers import _ABOUT_QUESTIONS
 from angelon.web.customers import guesses
 from tests.engine.test_questions import ANSWERS, asked, follow, give, routes, send_it, shop  # noqa: F401

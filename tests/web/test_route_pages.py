@@ -9,7 +9,7 @@ import pytest
 
 from angelon.core.specs import Store
 from angelon.core.specs.stored import from_stored
-from angelon.db import specs
+from angelon.db.setup import specs
 from angelon.db.tables import MessageRow, StoreRow
 from tests import made
 from tests.web.test_pages import post, text

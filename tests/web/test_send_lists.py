@@ -11,9 +11,9 @@ import time
 
 import pytest
 
-from angelon.db import counting, searching
-from angelon.db.sends import Filter
-from angelon.engine import indexing
+from angelon.db.derived import counting, searching
+from angelon.db.log.sends import Filter
+from angelon.engine.followers import indexing
 from angelon.engine.operations import accounts
 from tests import made
 from tests.web.test_pages import text

@@ -20,9 +20,9 @@ import httpx
 import pytest
 
 from angelon.cli.serving import free_port
-from angelon.db.secrets import Vault
+from angelon.db.access.secrets import Vault
+from angelon.engine.feedback.preferences import Links
 from angelon.engine.notifications import Listener, Notifier
-from angelon.engine.preferences import Links
 from angelon.settings import BadSettings, Settings, private_folder
 from angelon.web.origins import Proxies
 from angelon.web.server import RsgiServer
@@ -330,7 +330,7 @@ def test_a_full_disk_and_a_locked_database_are_answered_503_with_retry_after(ben
 
     from sqlalchemy.exc import OperationalError
 
-    from angelon.db import events
+    from angelon.db.log import events
 
     for code, after in ((13, "60"), (5, "5")):
 
@@ -359,7 +359,7 @@ def test_a_full_disk_and_a_locked_database_are_answered_503_with_retry_after(ben
 
 
 def test_one_delivery_that_the_database_refuses_keeps_no_other_from_being_stored(bench, monkeypatch):
-    from angelon.db import events
+    from angelon.db.log import events
 
     real = events.add
     monkeypatch.setattr(

@@ -8,7 +8,7 @@ import re
 
 import pytest
 
-from angelon.db import live_setup
+from angelon.db.setup import live_setup
 from angelon.db.tables import ContactRow, RouteRow
 from tests import made
 
@@ -151,7 +151,7 @@ def test_a_sender_is_made_verified_by_code_used_and_can_not_go_while_it_is(clien
     bench.deliver(made.body())
     with bench.database.writing() as session:
         row = session.query(RouteRow).one()
-        from angelon.db import specs
+        from angelon.db.setup import specs
 
         specs.save_draft(session, RouteRow, bench.store_id, made.route(sender="workshop"), bench.clock.now())
         specs.publish(session, row, bench.clock.now())
@@ -185,7 +185,7 @@ def test_a_sender_is_made_verified_by_code_used_and_can_not_go_while_it_is(clien
 
 
 def gateway_sender(bench, key):
-    from angelon.db.live_setup import load
+    from angelon.db.setup.live_setup import load
 
     with bench.database.reading() as session:
         return load(session, bench.store_id).setup.gateways[key].sender

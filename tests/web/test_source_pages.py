@@ -13,7 +13,7 @@ import pytest
 
 from angelon.core.specs import Source
 from angelon.core.specs.stored import from_stored
-from angelon.db import specs
+from angelon.db.setup import specs
 from angelon.db.tables import SourceRow
 from tests import made
 from tests.web.test_pages import bench_edit, post, publish_mapping, text

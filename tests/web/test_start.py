@@ -6,8 +6,8 @@ import pytest
 from sqlmodel import select
 
 from angelon.core.countries import countries
-from angelon.db import specs
 from angelon.db.database import Database
+from angelon.db.setup import specs
 from angelon.db.tables import ChangeRow, GatewayRow, MessageRow, RouteRow
 from angelon.engine.clock import Clock
 from angelon.settings import Settings

@@ -3,10 +3,11 @@
 import pytest
 
 from angelon.core.specs import Route
-from angelon.db import sends, specs
+from angelon.db.log import sends
+from angelon.db.setup import specs
 from angelon.db.tables import RouteRow
 from angelon.engine.planner import Planner
-from angelon.engine.preparing import Preparer
+from angelon.engine.sending.preparing import Preparer
 from angelon.standins.views import pages as standins
 from angelon.web.app import create_app
 from tests import grown, made

@@ -5,7 +5,7 @@ import re
 import pytest
 
 from angelon.core.specs import Bundle
-from angelon.db import bundles, specs
+from angelon.db.setup import bundles, specs
 from angelon.db.tables import StoreRow
 from angelon.web.stores import StoreAddress
 from tests import grown, made

@@ -8,7 +8,7 @@ import pytest
 from lxml import html as markup
 
 from angelon.core.specs import Message
-from angelon.db import live_setup, specs
+from angelon.db.setup import live_setup, specs
 from angelon.db.tables import GatewayRow, MessageRow
 from tests import made
 

@@ -5,9 +5,9 @@ import json
 import pytest
 
 from angelon.core.usage import of_name, renamed
-from angelon.db import live_setup, specs
+from angelon.db.setup import live_setup, specs
 from angelon.db.tables import MessageRow, SourceRow
-from angelon.engine.usage import among
+from angelon.engine.past.usage import among
 from tests import made
 from tests.core.test_usage import around
 from tests.web.test_pages import bench_edit, post, publish_mapping, text

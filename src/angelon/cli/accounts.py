@@ -44,7 +44,7 @@ def create_user(email: str, name: str | None, role: str, password: bool) -> None
     from angelon import settings
     from angelon.cli.serving import running_at
     from angelon.core.problems import Invalid, Problem
-    from angelon.db import accounts as stored
+    from angelon.db.access import accounts as stored
     from angelon.engine.operations import accounts
 
     installation, chosen = open_installation(), settings.load()

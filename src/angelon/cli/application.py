@@ -6,7 +6,7 @@ import threading
 
 from angelon import settings
 from angelon.cli.parents import SERVER, end_with_starter
-from angelon.engine.alerts import Alarm
+from angelon.engine.followers.alerts import Alarm
 from angelon.standins.box import Box
 from angelon.standins.views import pages as standins
 from angelon.web import services

@@ -59,7 +59,7 @@ def setup_of(bundle: Path | None, session: Any = None, store_id: int = 0) -> Set
             {m.key: m for m in made.messages},
             {g.key: g.model_copy(update={"review": None}) for g in made.gateways},
         )
-    from angelon.db import live_setup
+    from angelon.db.setup import live_setup
 
     return live_setup.load(session, store_id).setup
 

@@ -14,8 +14,8 @@ from angelon.cli.opening import open_database
 def recount(check: bool) -> None:
     """Count sends, orders and events anew, and make the search's index anew. Others wait while it counts."""
     from angelon import settings
-    from angelon.db import counting, searching
-    from angelon.engine import indexing
+    from angelon.db.derived import counting, searching
+    from angelon.engine.followers import indexing
 
     database = open_database(settings.load())
     with database.reading() as session:

@@ -12,7 +12,7 @@ from urllib.parse import urlsplit
 import click
 
 if TYPE_CHECKING:
-    from angelon.db.live_setup import LiveSetup
+    from angelon.db.setup.live_setup import LiveSetup
     from angelon.engine.installation import Installation
     from angelon.settings import Settings
 
@@ -141,8 +141,10 @@ def _database(chosen: Settings) -> tuple[Installation | None, list[Finding]]:
 
 
 def _processes(here: Installation, chosen: Settings) -> Iterator[Finding]:
-    from angelon.db import accounts, metrics, sends
-    from angelon.engine.alerts import ALIVE_FOR
+    from angelon.db.access import accounts
+    from angelon.db.derived import metrics
+    from angelon.db.log import sends
+    from angelon.engine.followers.alerts import ALIVE_FOR
 
     now = here.clock.now()
     with here.database.reading() as session:
@@ -170,7 +172,7 @@ def _processes(here: Installation, chosen: Settings) -> Iterator[Finding]:
 
 
 def _store(here: Installation, chosen: Settings, live: LiveSetup) -> Iterator[Finding]:
-    from angelon.engine.alerts import Alarm
+    from angelon.engine.followers.alerts import Alarm
 
     store, live_routes = live.setup.store, [one for one in live.setup.routes if not one.route.handler]
     if not (store.base_url or chosen.base_url):
@@ -208,7 +210,7 @@ def _gateways(here: Installation, live: LiveSetup) -> Iterator[Finding]:
 
 def _domains(here: Installation, chosen: Settings, live: LiveSetup) -> Iterator[Finding]:
     from angelon.core.sending.domain import check
-    from angelon.engine import signing_keys
+    from angelon.engine.sending import signing_keys
     from angelon.gateways.dns import Resolver, records_of
 
     mail = [one for one in live.setup.gateways.values() if one.channel == "email" and one.sender is not None]

@@ -122,7 +122,7 @@ def try_(
     from angelon.core.payload.body import NotReadable
     from angelon.core.planning.inputs import ALWAYS, ActiveRoute, Event, Facts
     from angelon.core.planning.plan import decide, work_out
-    from angelon.db import live_setup
+    from angelon.db.setup import live_setup
     from angelon.engine.handlers.about import as_plain
     from angelon.engine.handlers.registry import route_of
     from angelon.engine.handlers.runner import Handlers

@@ -34,8 +34,8 @@ def _sentence(error: Exception) -> str | None:
     """
     from angelon.cli.serving import PortTaken
     from angelon.core.problems import Invalid
+    from angelon.db.access.secrets import WrongKey
     from angelon.db.database import OtherDatabase
-    from angelon.db.secrets import WrongKey
     from angelon.settings import BadSettings
 
     if isinstance(error, Invalid):

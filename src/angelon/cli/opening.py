@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 def open_in_use(chosen: Settings) -> Database:
     """The database of the settings, for a process that works on it. Raises ClickException where it was moved."""
-    from angelon.db.installations import moved_to
+    from angelon.db.upkeep.installations import moved_to
 
     database = open_database(chosen)
     database.log_long_writes(True)
@@ -92,7 +92,7 @@ def _reached(chosen: Settings) -> Database:
 
 def _check_key(database: Database, chosen: Settings) -> None:
     """Raises WrongKey where the credentials were sealed under another key than this machine has."""
-    from angelon.db.secrets import Vault
+    from angelon.db.access.secrets import Vault
 
     with database.reading() as session:
         Vault(chosen.key()).check(session)
@@ -101,7 +101,7 @@ def _check_key(database: Database, chosen: Settings) -> None:
 def open_installation() -> Installation:
     """What operations work with, over the database of the settings."""
     from angelon import settings
-    from angelon.db.secrets import Vault
+    from angelon.db.access.secrets import Vault
     from angelon.engine.clock import Clock
     from angelon.engine.installation import Installation
     from angelon.engine.notifications import Notifier
@@ -121,7 +121,7 @@ def first_store(session: Any) -> int:
 
 def chosen_store(session: Any, key: str | None) -> int:
     """A store by its key; the oldest where none is named."""
-    from angelon.db import specs
+    from angelon.db.setup import specs
 
     rows = specs.stores(session)
     if not rows:

@@ -109,7 +109,7 @@ def _tell_code(host: str, port: int) -> None:
     """Where others than this machine can come to the door, and there is no owner: by which code there is made one."""
     from angelon import settings
     from angelon.cli.opening import open_installation
-    from angelon.db import accounts
+    from angelon.db.access import accounts
     from angelon.engine.operations.accounts import first_code
 
     if host in ("127.0.0.1", "localhost", "::1"):
@@ -158,7 +158,7 @@ def web(host: str, port: int, handle: int | None) -> None:
 def worker(threads: int, role: str | None) -> None:
     """Run the workers: they plan events and deliver sends."""
     from angelon import settings
-    from angelon.db.secrets import Vault
+    from angelon.db.access.secrets import Vault
     from angelon.engine.worker import BOTH, Worker
 
     chosen = settings.load()

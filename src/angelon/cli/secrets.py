@@ -47,7 +47,7 @@ def rotate(new_key: str | None, links_for: int) -> None:
 
 
 def _rotate(chosen: Settings, new_key: str | None, links_for: dt.timedelta) -> None:
-    from angelon.db.secrets import Vault
+    from angelon.db.access.secrets import Vault
 
     if chosen.secret_key and not new_key:
         raise click.ClickException("The key is set in ANGELON_SECRET_KEY: give the new one as ANGELON_NEW_SECRET_KEY.")

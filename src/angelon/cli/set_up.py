@@ -29,7 +29,7 @@ def apply(bundle: Path, ask: bool | None, dry_run: bool, as_json: bool) -> None:
     asked for. What is lacking is listed, and routes that can't work yet are left off. With --url the set-up of an
     Angelon that runs elsewhere; files, checks and suppressions of a folder stay here.
     """
-    from angelon.db import specs
+    from angelon.db.setup import specs
     from angelon.engine.operations import bundles, folders
     from angelon.engine.unit import unit
 
@@ -78,7 +78,7 @@ def _around(session: Any, data: dict[str, Any]) -> Any:
     """The set-up that a bundle is applied to: its store's, or where it names none the one that commands are about; None
     where that is new.
     """
-    from angelon.db import bundles, specs
+    from angelon.db.setup import bundles, specs
 
     store = data.get("store")
     key = store.get("key") if isinstance(store, dict) else None
@@ -113,7 +113,7 @@ def _told(as_json: bool, changes: list[str], lacking: list[str], left_off: list[
 def export(to: Path | None, split: bool) -> None:
     """Print the store's set-up as a bundle, or write all of it into a folder."""
     from angelon.core.specs.bundle import bundle_of, write_bundle
-    from angelon.db import bundles
+    from angelon.db.setup import bundles
 
     if split and to is None:
         raise click.ClickException("Name the folder, too: angelon export --to FOLDER --split.")
@@ -164,7 +164,7 @@ def check(files: tuple[Path, ...], bundle: Path | None, save: Path | None, as_js
     from angelon.core.planning.checking import run
     from angelon.core.specs.check import Check
     from angelon.core.specs.stored import from_stored
-    from angelon.db import checks
+    from angelon.db.setup import checks
 
     if is_remote():
         if files or bundle or save:

@@ -33,7 +33,7 @@ def emit(source: str, file: Path, url: str | None) -> None:
     from angelon.cli.files import read_request
     from angelon.cli.serving import running_at
     from angelon.core.signatures import sign
-    from angelon.db.secrets import Vault
+    from angelon.db.access.secrets import Vault
 
     chosen = settings.load()
     url = url or chosen.base_url or running_at(chosen.home)
@@ -44,7 +44,7 @@ def emit(source: str, file: Path, url: str | None) -> None:
     request = read_request(file)
     now = dt.datetime.now(dt.UTC)
     with open_database(chosen).reading() as session:
-        from angelon.db import live_setup
+        from angelon.db.setup import live_setup
 
         live = live_setup.load(session, first_store(session))
         if source not in live.setup.sources:
@@ -111,7 +111,7 @@ def rehearse(route: str, file: Path, at: str | None, as_json: bool) -> None:
     """What ROUTE would make of the event in FILE. Nothing is stored and nothing sent."""
     from angelon.core.planning.inputs import ALWAYS, ActiveRoute, Facts
     from angelon.core.planning.plan import decide, work_out
-    from angelon.db import live_setup, specs
+    from angelon.db.setup import live_setup, specs
 
     try:
         now = dt.datetime.fromisoformat(at) if at else dt.datetime.now(dt.UTC)
@@ -245,7 +245,7 @@ def render(message: str, file: Path, channel: str, locale: str | None, source: s
     from angelon.core.planning.people import written_for
     from angelon.core.planning.plan import values_for, work_out
     from angelon.core.templates import CantRender
-    from angelon.db import live_setup
+    from angelon.db.setup import live_setup
 
     with open_database().reading() as session:
         live = live_setup.load(session, first_store(session))

@@ -15,7 +15,8 @@ from sqlalchemy.exc import TimeoutError as PoolTimeout
 from sqlmodel import Session
 
 from angelon.core import outside
-from angelon.db import counting, locks, searching, servers
+from angelon.db import locks, servers
+from angelon.db.derived import counting, searching
 from angelon.db.write_turn import LONG_HOLD, Held, WriteTurn
 
 MIGRATIONS = Path(__file__).with_name("migrations")

@@ -18,7 +18,7 @@ from angelon.core.specs.message import Message
 from angelon.core.specs.route import Route
 from angelon.core.states import State, move
 from angelon.core.values import Value, pack, unpack
-from angelon.db.live_setup import LiveSetup
+from angelon.db.setup.live_setup import LiveSetup
 
 
 @dataclass(slots=True)

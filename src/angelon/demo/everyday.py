@@ -11,10 +11,10 @@ from sqlmodel import col, select
 from angelon.core.signing_guesses import guess
 from angelon.core.specs.check import Check
 from angelon.core.specs.stored import from_stored
-from angelon.db import checks as stored_checks
-from angelon.db import events
+from angelon.db.access.secrets import Vault
 from angelon.db.database import Database
-from angelon.db.secrets import Vault
+from angelon.db.log import events
+from angelon.db.setup import checks as stored_checks
 from angelon.db.tables import EventRow
 from angelon.engine.clock import Clock
 from angelon.engine.installation import Installation

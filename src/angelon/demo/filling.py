@@ -16,13 +16,14 @@ from sqlmodel import Session, col, select
 from angelon.core.messages.attachments import LibraryFile, detect_media_type
 from angelon.core.messages.chat import compile_chat, review_values, with_buttons
 from angelon.core.specs.bundle import read_bundle
-from angelon.db import bundles, files, gateway_use, live_setup, reviews, specs
+from angelon.db.access.secrets import Vault
 from angelon.db.database import Database
-from angelon.db.secrets import Vault
+from angelon.db.setup import bundles, files, live_setup, reviews, specs
 from angelon.db.tables import ContentRow, GatewayRow, RouteRow, SendRow, SourceRow
+from angelon.db.upkeep import gateway_use
 from angelon.demo.everyday import live_with_it
 from angelon.demo.seed import DAYS, seed
-from angelon.engine import indexing
+from angelon.engine.followers import indexing
 from angelon.engine.handlers.registry import PREFIX
 from angelon.settings import Settings
 from angelon.standins import stall

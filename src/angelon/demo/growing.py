@@ -11,8 +11,9 @@ from sqlalchemy import Connection, Table, func, text
 from sqlalchemy import select as core_select
 from sqlmodel import SQLModel
 
-from angelon.db import counting, tables
+from angelon.db import tables
 from angelon.db.database import Database
+from angelon.db.derived import counting
 
 MONTHS = 12
 """Over how many spans of thirty days the copies are spread, the newest today's."""

@@ -13,9 +13,9 @@ from sqlmodel import select
 
 from angelon.core.specs import Gateway, Source, Store
 from angelon.core.specs.stored import from_stored
-from angelon.db import specs
+from angelon.db.access.secrets import Vault
 from angelon.db.database import Database
-from angelon.db.secrets import Vault
+from angelon.db.setup import specs
 from angelon.db.tables import GatewayRow, SourceRow, StoreRow
 from angelon.settings import Settings
 from angelon.standins.box import Box
@@ -77,7 +77,7 @@ def _grow(database: Database, size: int) -> None:
     import click
 
     from angelon.demo.growing import grow
-    from angelon.engine import indexing
+    from angelon.engine.followers import indexing
 
     def told(done: int, of: int) -> None:
         click.echo(f"{done} of {of} copies of the demo’s month made")

@@ -17,16 +17,16 @@ import structlog
 
 from angelon.core.deliveries import digest, read_delivery
 from angelon.core.specs.source import Source
-from angelon.db import events, questions, sends
+from angelon.db.access.secrets import Vault
 from angelon.db.database import Database
-from angelon.db.live_setup import LiveSetup
+from angelon.db.log import events, questions, sends
 from angelon.db.records import NewDelivery, NewEvent
-from angelon.db.secrets import Vault
-from angelon.engine.answers import Answers, Questions, Reply
+from angelon.db.setup.live_setup import LiveSetup
 from angelon.engine.clock import Clock
-from angelon.engine.dispatcher import Dispatcher
-from angelon.engine.parcels import LateParcels
+from angelon.engine.feedback.answers import Answers, Questions, Reply
+from angelon.engine.orders.parcels import LateParcels
 from angelon.engine.planner import Planner
+from angelon.engine.sending.dispatcher import Dispatcher
 from angelon.engine.setups import Setups
 from angelon.gateways.interface import Mail, Outcome, ProviderMessage
 from angelon.standins.catalogue import CARRIERS, CUSTOMERS, LIFE, PRODUCTS, parcel_number

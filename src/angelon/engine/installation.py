@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from angelon.db.access.secrets import Vault
 from angelon.db.database import Database
-from angelon.db.secrets import Vault
 from angelon.engine.clock import Clock
 from angelon.engine.notifications import Notifier
 from angelon.engine.setups import Setups

@@ -27,9 +27,12 @@ from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError
 from sqlmodel import SQLModel
 
 from angelon.core.problems import Invalid, Problem
-from angelon.db import counting, counting_postgresql, counts, installations, partitions, searching, tables
+from angelon.db import tables
 from angelon.db.database import Database
+from angelon.db.derived import counting, counting_postgresql, counts, searching
+from angelon.db.log import partitions
 from angelon.db.tables import Instant, SendRow
+from angelon.db.upkeep import installations
 
 log = structlog.get_logger()
 
@@ -417,7 +420,7 @@ def _finish(connection: Connection, target: Database, seen: int) -> int:
 
 
 def _copy_decisions(connection: Connection, into: Connection) -> None:
-    """On PostgreSQL a count is the sum of several rows, on SQLite it is one (`db/counting_postgresql.py`)."""
+    """On PostgreSQL a count is the sum of several rows, on SQLite it is one (`db/derived/counting_postgresql.py`)."""
     keys = [counts.DECISIONS.c[name] for name in counting.KEYS["decision_count"]]
     number = func.sum(counts.DECISIONS.c.number).label("number")
     rows = connection.execute(core_select(*keys, number).group_by(*keys)).all()

@@ -13,8 +13,9 @@ from angelon.core.specs import Gateway, Message, Route, Source, Store, Variable
 from angelon.core.specs.base import Spec
 from angelon.core.specs.stored import FORMAT_KEY, to_stored, upgraded
 from angelon.core.states import State
-from angelon.db import changes, events, sends, specs
+from angelon.db.log import events, sends
 from angelon.db.records import NewDelivery, NewEvent, NewSend
+from angelon.db.setup import changes, specs
 from angelon.db.tables import (
     GatewayRow,
     MessageRow,

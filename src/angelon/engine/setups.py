@@ -13,9 +13,9 @@ from sqlmodel import Session, select
 from angelon.core.planning.inputs import AskHandlers
 from angelon.core.problems import Invalid
 from angelon.core.specs import Gateway
-from angelon.db import specs
 from angelon.db.database import Database, is_database_failure
-from angelon.db.live_setup import LiveSetup, load
+from angelon.db.setup import specs
+from angelon.db.setup.live_setup import LiveSetup, load
 from angelon.db.tables import SourceRow
 
 log = structlog.get_logger()

@@ -12,9 +12,10 @@ from sqlalchemy import Connection
 from sqlmodel import Session
 
 from angelon.core.problems import Invalid, NotFound, Problem
-from angelon.db import changes, locks, specs
-from angelon.db.live_setup import LiveSetup
-from angelon.db.secrets import Vault
+from angelon.db import locks
+from angelon.db.access.secrets import Vault
+from angelon.db.setup import changes, specs
+from angelon.db.setup.live_setup import LiveSetup
 from angelon.engine.clock import Clock
 from angelon.engine.installation import Installation
 from angelon.engine.repositories import Events, Sends, Specs

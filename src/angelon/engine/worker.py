@@ -14,33 +14,33 @@ from typing import Any
 
 import structlog
 
-from angelon.db import inquiries, sends
+from angelon.db.access.secrets import Vault
 from angelon.db.database import Database
-from angelon.db.secrets import Vault
-from angelon.engine import indexing
-from angelon.engine.alerts import Alarm
-from angelon.engine.answers import Questions
+from angelon.db.log import inquiries, sends
+from angelon.engine.arrivals.fetching import Fetcher
+from angelon.engine.arrivals.importing import Importer
+from angelon.engine.arrivals.table_fetching import TableFetcher
 from angelon.engine.asking.inquirer import Inquirer
 from angelon.engine.bell import Ear, bell_of
-from angelon.engine.breakers import Breakers
 from angelon.engine.clock import Clock
-from angelon.engine.clock_jumps import ClockWatch
-from angelon.engine.dispatcher import Dispatcher, recover
-from angelon.engine.fallbacks import Fallbacks
-from angelon.engine.fetching import Fetcher
-from angelon.engine.gateway_pools import POLL, GatewayPools
+from angelon.engine.feedback.answers import Questions
+from angelon.engine.feedback.receipts import match_early
+from angelon.engine.followers import indexing
+from angelon.engine.followers.alerts import Alarm
+from angelon.engine.followers.clock_jumps import ClockWatch
+from angelon.engine.followers.housekeeping import Housekeeper
+from angelon.engine.followers.reviews import ReviewService
 from angelon.engine.handlers.runner import HandlerRunner
-from angelon.engine.housekeeping import Housekeeper
-from angelon.engine.importing import Importer
 from angelon.engine.installation import Installation
 from angelon.engine.long_lived import tell_ready, tune_interpreter
 from angelon.engine.notifications import PLANNING, SENDING, Listener, Notifier
-from angelon.engine.parcels import LateParcels
+from angelon.engine.orders.parcels import LateParcels
 from angelon.engine.planner import Planner
-from angelon.engine.receipts import match_early
-from angelon.engine.reviews import ReviewService
+from angelon.engine.sending.breakers import Breakers
+from angelon.engine.sending.dispatcher import Dispatcher, recover
+from angelon.engine.sending.fallbacks import Fallbacks
+from angelon.engine.sending.gateway_pools import POLL, GatewayPools
 from angelon.engine.setups import Setups
-from angelon.engine.table_fetching import TableFetcher
 
 log = structlog.get_logger()
 
@@ -351,8 +351,8 @@ class Worker:
         """Listens for mail that comes back, or looks for it in its maildir."""
         if self._returns is None:
             return
-        from angelon.engine.mails_in import MailsIn  # these only where it is set
-        from angelon.engine.returns import Returns, ReturnsListener, from_maildir
+        from angelon.engine.arrivals.mails_in import MailsIn  # these only where it is set
+        from angelon.engine.feedback.returns import Returns, ReturnsListener, from_maildir
 
         returns = Returns(self._database, self._setups, self._vault, self._clock)
         mails = MailsIn(self._database, self._setups, self._clock)

@@ -16,7 +16,7 @@ from werkzeug.exceptions import NotFound as NotFoundPage
 from angelon.core.problems import Conflict, Invalid, NotFound
 from angelon.core.specs.base import problems_of
 from angelon.db.database import is_busy, is_database_failure
-from angelon.engine.preferences import Links
+from angelon.engine.feedback.preferences import Links
 from angelon.web import compressing, conflicts, formats, forms, frame, mail_frame, mail_pictures, origins, stores
 from angelon.web.access import guard
 from angelon.web.customers.guesses import Guesses

@@ -11,7 +11,9 @@ from zoneinfo import ZoneInfo
 from flask import Flask, abort, current_app, g, request
 
 from angelon.core.access import ROLES, may
-from angelon.db import installations, overview, specs
+from angelon.db.derived import overview
+from angelon.db.setup import specs
+from angelon.db.upkeep import installations
 from angelon.web import stores
 from angelon.web.guide.views import page_for
 from angelon.web.services import services, session

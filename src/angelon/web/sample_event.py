@@ -17,11 +17,11 @@ from angelon.core.reading import Reading
 from angelon.core.recipes.evaluate import Variables
 from angelon.core.sending.due import EventFacts
 from angelon.core.specs.source import Source
-from angelon.db import events, inquiries, orders
-from angelon.db.live_setup import LiveSetup
+from angelon.db.log import events, inquiries, orders
+from angelon.db.setup.live_setup import LiveSetup
 from angelon.db.tables import EventRow
-from angelon.engine.event_reader import GONE, event_of, parts_of
-from angelon.engine.parcels import know
+from angelon.engine.arrivals.event_reader import GONE, event_of, parts_of
+from angelon.engine.orders.parcels import know
 from angelon.web.numbers import whole
 from angelon.web.services import session
 

@@ -12,22 +12,22 @@ from sqlmodel import Session
 
 from angelon.core import event_types
 from angelon.core.problems import Invalid, NotFound
-from angelon.db import specs
+from angelon.db.access.secrets import Vault
 from angelon.db.database import Database
-from angelon.db.live_setup import LiveSetup
-from angelon.db.secrets import Vault
-from angelon.db.specs import StoredMessage, StoredRoute
+from angelon.db.setup import specs
+from angelon.db.setup.live_setup import LiveSetup
+from angelon.db.setup.specs import StoredMessage, StoredRoute
 from angelon.db.tables import StoreRow
+from angelon.engine.arrivals.intake import Intake
+from angelon.engine.arrivals.writer import GroupCommit
 from angelon.engine.bell import bell_of
 from angelon.engine.clock import Clock
 from angelon.engine.handlers.asking import AskNow
 from angelon.engine.handlers.runner import Handlers
 from angelon.engine.installation import Installation
-from angelon.engine.intake import Intake
 from angelon.engine.notifications import PLANNING, Notifier
 from angelon.engine.setups import Setups
 from angelon.engine.unit import MACHINE, Actor, Work, unit
-from angelon.engine.writer import GroupCommit
 from angelon.settings import Settings, private_folder
 from angelon.web import stores
 

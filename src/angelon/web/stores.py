@@ -12,7 +12,7 @@ from typing import Any
 
 from flask import Flask, Response, request
 
-from angelon.db.live_setup import root_of
+from angelon.db.setup.live_setup import root_of
 from angelon.db.tables import StoreRow
 
 PREFIX = root_of("")

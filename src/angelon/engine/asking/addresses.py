@@ -11,9 +11,9 @@ from sqlmodel import Session
 from angelon.core.enriching import answer, look_up_request
 from angelon.core.problems import Invalid
 from angelon.core.specs.enrichment import Enrichment
-from angelon.db.live_setup import LiveSetup
-from angelon.db.secrets import Vault
-from angelon.db.specs import LOOK_UP
+from angelon.db.access.secrets import Vault
+from angelon.db.setup.live_setup import LiveSetup
+from angelon.db.setup.specs import LOOK_UP
 from angelon.gateways.fetching import CantFetch, fetch
 
 log = structlog.get_logger()

@@ -7,14 +7,15 @@ from typing import Any
 from sqlalchemy import Connection
 
 from angelon.core.planning.plan import work_out
-from angelon.db import contact_tags, orders
-from angelon.db.live_setup import LiveSetup
+from angelon.db.log import orders
+from angelon.db.people import contact_tags
+from angelon.db.setup.live_setup import LiveSetup
+from angelon.engine.arrivals.event_reader import Payloads, event_of, identity_of
 from angelon.engine.asking.lanes import Job, Reply
 from angelon.engine.clock import Clock
-from angelon.engine.event_reader import Payloads, event_of, identity_of
 from angelon.engine.handlers.about import as_plain
 from angelon.engine.handlers.runner import RETRY, HandlerRunner
-from angelon.engine.parcels import know
+from angelon.engine.orders.parcels import know
 
 NO_FOLDER = "No folder of handlers is set: ANGELON_HANDLERS names it."
 

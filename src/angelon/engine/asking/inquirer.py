@@ -18,16 +18,16 @@ from angelon.core.enriching import wanted
 from angelon.core.payload.body import NotReadable
 from angelon.core.planning.plan import work_out
 from angelon.core.specs.enrichment import Enrichment
-from angelon.db import events, inquiries
+from angelon.db.access.secrets import Vault
 from angelon.db.database import Database, is_database_failure
-from angelon.db.inquiries import HANDLER, MINE, Key, Outcome
-from angelon.db.live_setup import LiveSetup
-from angelon.db.secrets import Vault
+from angelon.db.log import events, inquiries
+from angelon.db.log.inquiries import HANDLER, MINE, Key, Outcome
+from angelon.db.setup.live_setup import LiveSetup
+from angelon.engine.arrivals.event_reader import Payloads
 from angelon.engine.asking.addresses import ask, secret_of
 from angelon.engine.asking.functions import Functions
 from angelon.engine.asking.lanes import AT_ONCE, Job, Lane, Reply
 from angelon.engine.clock import Clock
-from angelon.engine.event_reader import Payloads
 from angelon.engine.handlers.runner import HandlerRunner
 from angelon.engine.planner.faults import describe_fault
 from angelon.engine.setups import Setups

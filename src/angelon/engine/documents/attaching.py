@@ -11,10 +11,10 @@ from angelon.core.messages.attachments import AttachmentRequest, File
 from angelon.core.problems import Invalid
 from angelon.core.sending.due import DueSend
 from angelon.core.sending.prepare import Held, Later
-from angelon.db import documents, events, orders
+from angelon.db.access.secrets import Vault
 from angelon.db.database import Database
-from angelon.db.live_setup import LiveSetup
-from angelon.db.secrets import Vault
+from angelon.db.log import documents, events, orders
+from angelon.db.setup.live_setup import LiveSetup
 from angelon.engine.clock import Clock
 from angelon.engine.documents.drawing import title_of
 from angelon.engine.documents.files import file_name_of, pdf_of, unnumbered

@@ -5,8 +5,8 @@ from __future__ import annotations
 import functools
 
 from angelon.core.documents.document import Document
-from angelon.db import documents
 from angelon.db.database import Database
+from angelon.db.log import documents
 from angelon.engine.documents.press import Press
 
 

@@ -13,7 +13,7 @@ from angelon.core.specs.base import read_spec
 from angelon.core.specs.keys import key_of
 from angelon.core.specs.route import Route
 from angelon.core.specs.stored import from_stored, to_stored
-from angelon.db import specs
+from angelon.db.setup import specs
 from angelon.db.tables import RevisionRow, RouteRow
 
 PREFIX = "handler-"

@@ -15,8 +15,8 @@ from angelon.core.problems import Invalid
 from angelon.core.retries import RetryPolicy
 from angelon.core.specs.asked import Asked
 from angelon.core.specs.base import read_spec
-from angelon.db import handlers
 from angelon.db.database import Database
+from angelon.db.setup import handlers
 from angelon.engine.clock import Clock
 from angelon.engine.handlers import snapshot
 from angelon.engine.handlers.pool import Loaded, Pool, Result

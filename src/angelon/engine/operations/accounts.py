@@ -18,7 +18,7 @@ from angelon.core.access import FORMERLY, ROLES
 from angelon.core.addresses import check_email
 from angelon.core.outside import refuse_inside
 from angelon.core.problems import Invalid, NotFound, Problem
-from angelon.db import accounts
+from angelon.db.access import accounts
 from angelon.db.database import Database
 from angelon.db.tables import AccountRow, InvitationRow, SignedInRow
 from angelon.engine.installation import Installation

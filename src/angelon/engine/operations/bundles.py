@@ -19,9 +19,9 @@ from angelon.core.shape import compare
 from angelon.core.specs import Bundle
 from angelon.core.specs.gateway import Sender
 from angelon.core.specs.message import FromLibrary, Image
-from angelon.db import bundles, changes, specs
-from angelon.db.live_setup import LiveSetup, load
-from angelon.db.specs import FETCH
+from angelon.db.setup import bundles, changes, specs
+from angelon.db.setup.live_setup import LiveSetup, load
+from angelon.db.setup.specs import FETCH
 from angelon.db.tables import RouteRow, StoreRow
 from angelon.engine.asking.addresses import secret_kind
 from angelon.engine.installation import Installation

@@ -18,10 +18,12 @@ from angelon.core.specs.check import Check
 from angelon.core.specs.keys import key_of
 from angelon.core.specs.stored import from_stored
 from angelon.core.values import show
-from angelon.db import checks, customers, history, specs
-from angelon.db.live_setup import LiveSetup
+from angelon.db.log import history
+from angelon.db.people import customers
+from angelon.db.setup import checks, specs
+from angelon.db.setup.live_setup import LiveSetup
 from angelon.db.tables import CheckRow, EventRow
-from angelon.engine.event_reader import read_event
+from angelon.engine.arrivals.event_reader import read_event
 from angelon.engine.unit import Work, found
 
 

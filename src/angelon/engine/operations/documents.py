@@ -26,12 +26,12 @@ from angelon.core.problems import Invalid, NotFound, Problem
 from angelon.core.specs.base import Spec
 from angelon.core.specs.documents import Documents, numbered
 from angelon.core.values import unpack
-from angelon.db import documents, events
-from angelon.db import files as library
-from angelon.db.live_setup import LiveSetup
+from angelon.db.log import documents, events
+from angelon.db.setup import files as library
+from angelon.db.setup.live_setup import LiveSetup
 from angelon.engine.documents.confirming import confirm
 from angelon.engine.operations.store import change as change_store
-from angelon.engine.order_events import tell
+from angelon.engine.orders.order_events import tell
 from angelon.engine.unit import Work
 
 MADE, ASKED, HELD = "document.made", "document.requested", "document.held"

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from angelon.db import events, inquiries
+from angelon.db.log import events, inquiries
 from angelon.db.tables import EventRow
 from angelon.engine.unit import Work, found
 

@@ -11,8 +11,8 @@ from angelon.core.specs import Source
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.fetch import Fetch
 from angelon.core.specs.origins import moved
-from angelon.db import fetches
-from angelon.db.specs import FETCH
+from angelon.db.log import fetches
+from angelon.db.setup.specs import FETCH
 from angelon.engine.operations.sources import current
 from angelon.engine.unit import Work
 

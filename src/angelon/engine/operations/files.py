@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from angelon.core.messages.attachments import LibraryFile, check_picture
-from angelon.db import files
+from angelon.db.setup import files
 from angelon.db.tables import FileRow
 from angelon.engine.unit import Work
 

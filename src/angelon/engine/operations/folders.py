@@ -29,8 +29,9 @@ from angelon.core.specs.check import Check
 from angelon.core.specs.keys import key_of
 from angelon.core.specs.mapping import Mapping as MappingSpec
 from angelon.core.specs.stored import from_stored
-from angelon.db import bundles, checks, files, mappings, specs, suppressions
-from angelon.db.live_setup import load
+from angelon.db.people import suppressions
+from angelon.db.setup import bundles, checks, files, mappings, specs
+from angelon.db.setup.live_setup import load
 from angelon.db.tables import MessageRow, RouteRow, SourceRow
 from angelon.engine.unit import Work
 

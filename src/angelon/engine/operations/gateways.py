@@ -8,7 +8,8 @@ from typing import Any
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Gateway
 from angelon.core.specs.base import read_spec
-from angelon.db import gateway_health, gateway_use, sends
+from angelon.db.log import sends
+from angelon.db.upkeep import gateway_health, gateway_use
 from angelon.engine.installation import Installation
 from angelon.engine.operations import senders, upkeep
 from angelon.engine.operations import store as store_operations

@@ -14,9 +14,9 @@ from dataclasses import dataclass
 from sqlmodel import Session
 
 from angelon.core.addresses import network_of
-from angelon.db import allowances
-from angelon.db.allowances import Allowance
-from angelon.db.secrets import Vault
+from angelon.db.access import allowances
+from angelon.db.access.allowances import Allowance
+from angelon.db.access.secrets import Vault
 
 FROM_ONE, FROM_STRANGERS = Allowance(5, 180.0), Allowance(50, 60.0)
 """Wrong tries in an account: from one place, and of all together that have not been signed in to it."""

@@ -13,9 +13,10 @@ from angelon.core.reading import Reading
 from angelon.core.recipes.evaluate import Variables
 from angelon.core.specs.asked import Asked
 from angelon.core.specs.route import Route
-from angelon.db import contact_tags, orders
-from angelon.db.live_setup import LiveSetup
-from angelon.engine.event_reader import event_of, identity_of
+from angelon.db.log import orders
+from angelon.db.people import contact_tags
+from angelon.db.setup.live_setup import LiveSetup
+from angelon.engine.arrivals.event_reader import event_of, identity_of
 from angelon.engine.handlers.about import as_plain
 from angelon.engine.handlers.pool import Result
 from angelon.engine.handlers.runner import Handlers

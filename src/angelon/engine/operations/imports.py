@@ -19,10 +19,10 @@ from angelon.core.sheets import Row, guess, read_rows
 from angelon.core.specs import Source
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.file_form import FileForm, Folder
-from angelon.db import fetches, imports
-from angelon.db.live_setup import LiveSetup
-from angelon.engine.imported import columns_in
-from angelon.engine.importing import row_problem, store_file
+from angelon.db.log import fetches, imports
+from angelon.db.setup.live_setup import LiveSetup
+from angelon.engine.arrivals.imported import columns_in
+from angelon.engine.arrivals.importing import row_problem, store_file
 from angelon.engine.installation import Installation
 from angelon.engine.operations.sources import current
 from angelon.engine.unit import Actor, Work

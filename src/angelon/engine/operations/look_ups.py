@@ -12,10 +12,10 @@ from angelon.core.specs.base import read_spec
 from angelon.core.specs.enrichment import Enrichment
 from angelon.core.specs.origins import moved
 from angelon.core.states import State
-from angelon.db import inquiries, sends
+from angelon.db.log import inquiries, sends
 from angelon.db.tables import EventRow
+from angelon.engine.arrivals.event_reader import payload_of
 from angelon.engine.asking.addresses import ask, secret_kind, secret_of
-from angelon.engine.event_reader import payload_of
 from angelon.engine.installation import Installation
 from angelon.engine.operations.sources import current
 from angelon.engine.unit import MACHINE, Actor, Work, unit

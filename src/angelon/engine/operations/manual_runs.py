@@ -21,15 +21,16 @@ from angelon.core.specs import Message
 from angelon.core.specs.route import Route
 from angelon.core.states import State
 from angelon.core.values import Value, pack
-from angelon.db import events, history, orders, sends, specs
-from angelon.db import inquiries as look_ups
-from angelon.db.live_setup import LiveSetup
+from angelon.db.log import events, history, orders, sends
+from angelon.db.log import inquiries as look_ups
 from angelon.db.records import NewSend
+from angelon.db.setup import specs
+from angelon.db.setup.live_setup import LiveSetup
 from angelon.db.tables import EventRow, OrderRow, RunRow, SendRow
-from angelon.engine.event_reader import Payloads, event_of
+from angelon.engine.arrivals.event_reader import Payloads, event_of
 from angelon.engine.installation import Installation
-from angelon.engine.marking import mark
-from angelon.engine.parcels import know
+from angelon.engine.orders.marking import mark
+from angelon.engine.orders.parcels import know
 from angelon.engine.unit import MACHINE, Actor, Work, unit
 
 CHUNK = 250

@@ -21,12 +21,13 @@ from angelon.core.specs.mapping import Mapping as MappingSpec
 from angelon.core.specs.mapping import changed_parts, mapping_of, unmapped, with_mapping
 from angelon.core.specs.stored import from_stored
 from angelon.core.usage import Use
-from angelon.db import changes, events, mappings
+from angelon.db.log import events
+from angelon.db.setup import changes, mappings
 from angelon.db.tables import SourceRow
-from angelon.engine.event_reader import payload_of
+from angelon.engine.arrivals.event_reader import payload_of
 from angelon.engine.operations import checks
+from angelon.engine.past.usage import among
 from angelon.engine.unit import Work, found
-from angelon.engine.usage import among
 
 NAMED = {
     "path": "path",

@@ -13,8 +13,8 @@ from angelon.core.problems import Conflict, Invalid, NotFound, Problem
 from angelon.core.specs import Message, Variable
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.stored import from_stored
-from angelon.db import reviews, specs
-from angelon.db.live_setup import LiveSetup
+from angelon.db.setup import reviews, specs
+from angelon.db.setup.live_setup import LiveSetup
 from angelon.db.tables import MessageRow, RevisionRow
 from angelon.engine.operations import checks, upkeep
 from angelon.engine.unit import Work, found

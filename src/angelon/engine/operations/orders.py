@@ -9,14 +9,16 @@ from angelon.core.payload.body import NotReadable
 from angelon.core.planning.permission import of_order
 from angelon.core.problems import Invalid, Problem
 from angelon.core.reading import Reading
-from angelon.db import events, locks, orders, suppressions
-from angelon.db.live_setup import LiveSetup
-from angelon.db.orders import Ledger
+from angelon.db import locks
+from angelon.db.log import events, orders
+from angelon.db.log.orders import Ledger
+from angelon.db.people import suppressions
 from angelon.db.records import NewEvent
+from angelon.db.setup.live_setup import LiveSetup
 from angelon.db.tables import OrderRow
+from angelon.engine.arrivals.event_reader import read_event
 from angelon.engine.clock import Clock
-from angelon.engine.event_reader import read_event
-from angelon.engine.parcels import BY_HAND
+from angelon.engine.orders.parcels import BY_HAND
 from angelon.engine.planner.projection import project, reference, seen_of
 from angelon.engine.unit import Work, found
 

@@ -19,12 +19,12 @@ from angelon.core.recipes.evaluate import evaluate
 from angelon.core.specs.variable import Recipe, Type
 from angelon.core.tables_out import active_again
 from angelon.core.values import Day
-from angelon.db import orders, parcels
-from angelon.db.live_setup import LiveSetup
-from angelon.db.parcels import Item
+from angelon.db.log import orders, parcels
+from angelon.db.log.parcels import Item
+from angelon.db.setup.live_setup import LiveSetup
 from angelon.engine.clock import Clock
 from angelon.engine.installation import Installation
-from angelon.engine.parcels import Parcels, Telling, called, carrier_of, text_of
+from angelon.engine.orders.parcels import Parcels, Telling, called, carrier_of, text_of
 from angelon.engine.unit import Actor, Work, found, unit
 
 ADDED, MOVED, TAKEN_OUT = "parcel added", "parcel stage set", "parcel taken out"

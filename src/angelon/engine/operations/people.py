@@ -12,11 +12,13 @@ from angelon.core.problems import Invalid, NotFound, Problem
 from angelon.core.specs.base import Tag
 from angelon.core.specs.marks import Marks
 from angelon.core.values import locale_of, show
-from angelon.db import contact_tags, contact_values, customers, events, people, personal, searching
-from angelon.db.live_setup import LiveSetup
+from angelon.db.derived import searching
+from angelon.db.log import events
+from angelon.db.people import contact_tags, contact_values, customers, people, personal
+from angelon.db.setup.live_setup import LiveSetup
 from angelon.db.tables import ContactRow
-from angelon.engine.event_reader import Payloads
-from angelon.engine.marking import mark, problems_of
+from angelon.engine.arrivals.event_reader import Payloads
+from angelon.engine.orders.marking import mark, problems_of
 from angelon.engine.unit import Work
 
 _TAG: TypeAdapter[str] = TypeAdapter(Tag)

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 
 from angelon.core.planning.permission import OPTIONAL, notice
 from angelon.core.specs.message import Message
-from angelon.db import consents, suppressions
-from angelon.db.live_setup import LiveSetup
+from angelon.db.people import consents, suppressions
+from angelon.db.setup.live_setup import LiveSetup
 from angelon.engine.unit import Work
 
 BY_READERS = ("left", "one-click", "stop")

@@ -7,9 +7,9 @@ from typing import Any
 from angelon.core.problems import Invalid, NotFound, Problem
 from angelon.core.questions import QuestionState, answer_label, find_answer
 from angelon.core.specs.message import Message, Question
-from angelon.db import questions
-from angelon.engine.answers import Answers, Given, Reply
+from angelon.db.log import questions
 from angelon.engine.clock import Clock
+from angelon.engine.feedback.answers import Answers, Given, Reply
 from angelon.engine.unit import Work
 
 BY_TEAM, BY_PAGE = "team", "page"

@@ -14,8 +14,8 @@ from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Route
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.stored import from_stored
-from angelon.db import routes, specs
-from angelon.db.live_setup import LiveSetup
+from angelon.db.setup import routes, specs
+from angelon.db.setup.live_setup import LiveSetup
 from angelon.db.tables import RouteRow
 from angelon.engine.operations import checks, upkeep
 from angelon.engine.unit import Work, found

@@ -12,7 +12,7 @@ import pyotp
 from sqlmodel import Session
 
 from angelon.core.problems import Invalid, NotFound, Problem
-from angelon.db import accounts
+from angelon.db.access import accounts
 from angelon.db.tables import AccountRow
 from angelon.engine.installation import Installation
 from angelon.engine.operations import guessing

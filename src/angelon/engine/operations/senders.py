@@ -18,11 +18,12 @@ from angelon.core.specs.base import read_spec
 from angelon.core.specs.keys import key_of
 from angelon.core.specs.store import ShopSender, Store
 from angelon.core.usage import Use
-from angelon.db import orders, sends, specs
-from angelon.engine import signing_keys
+from angelon.db.log import orders, sends
+from angelon.db.setup import specs
 from angelon.engine.installation import Installation
 from angelon.engine.operations import store as store_operations
-from angelon.engine.signing_keys import SigningKey
+from angelon.engine.sending import signing_keys
+from angelon.engine.sending.signing_keys import SigningKey
 from angelon.engine.unit import MACHINE, Actor, Work, unit
 from angelon.gateways.transports import transport_for
 

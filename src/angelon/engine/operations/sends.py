@@ -19,9 +19,9 @@ from angelon.core.specs import Gateway, Message
 from angelon.core.states import OUT, State, sources_by_hand
 from angelon.core.templates import CantRender
 from angelon.core.values import Value
-from angelon.db import downloads, sends
+from angelon.db.log import downloads, sends
+from angelon.db.log.sends import Filter
 from angelon.db.records import NewSend
-from angelon.db.sends import Filter
 from angelon.db.tables import SendRow
 from angelon.engine.unit import Work, found
 

@@ -14,8 +14,8 @@ from sqlalchemy.exc import IntegrityError
 from angelon.core.problems import Invalid, NotFound, Problem
 from angelon.core.sheets import guess, read_rows
 from angelon.core.values import show
-from angelon.db import shop_tables
-from angelon.db.live_setup import LiveSetup
+from angelon.db.setup import shop_tables
+from angelon.db.setup.live_setup import LiveSetup
 from angelon.engine.installation import Installation
 from angelon.engine.unit import Actor, Work, unit
 

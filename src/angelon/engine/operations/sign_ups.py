@@ -6,8 +6,8 @@ from typing import Any
 
 from angelon.core.planning.permission import for_one_message
 from angelon.core.specs.store import SignUp
-from angelon.db import consents
-from angelon.engine.order_events import tell
+from angelon.db.people import consents
+from angelon.engine.orders.order_events import tell
 from angelon.engine.unit import Work
 
 GIVEN = "permission.given"

@@ -16,8 +16,9 @@ from angelon.core.specs import Source
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.source import Locator, Signing
 from angelon.core.specs.stored import from_stored
-from angelon.db import events, specs
+from angelon.db.log import events
 from angelon.db.records import NewDelivery, NewEvent
+from angelon.db.setup import specs
 from angelon.db.tables import RefusedRow, SourceRow
 from angelon.engine.operations import upkeep
 from angelon.engine.unit import Work, found

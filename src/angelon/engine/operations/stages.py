@@ -10,7 +10,7 @@ from angelon.core import event_types
 from angelon.core.messages.channels import CHANNEL_LABELS
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Variable
-from angelon.db import specs
+from angelon.db.setup import specs
 from angelon.engine.operations import messages, routes
 from angelon.engine.unit import Work
 

@@ -15,7 +15,8 @@ from angelon.core.specs.condition import compares
 from angelon.core.specs.keys import key_of
 from angelon.core.specs.store import Segment
 from angelon.core.specs.stored import from_stored
-from angelon.db import changes, files, sends, specs
+from angelon.db.log import sends
+from angelon.db.setup import changes, files, specs
 from angelon.db.tables import StoreRow
 from angelon.engine.operations.upkeep import name_of_copy, refuse_twin
 from angelon.engine.unit import Work, found

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Bundle, Store
-from angelon.db import bundles, changes, specs
+from angelon.db.setup import bundles, changes, specs
 from angelon.engine.installation import Installation
 from angelon.engine.unit import Actor
 

@@ -7,7 +7,8 @@ from collections.abc import Sequence
 from angelon.core.messages.channels import CHANNELS
 from angelon.core.planning.permission import EVERYTHING, of_order
 from angelon.core.problems import Invalid, Problem
-from angelon.db import consents, orders, people, suppressions
+from angelon.db.log import orders
+from angelon.db.people import consents, people, suppressions
 from angelon.engine.installation import Installation
 from angelon.engine.unit import Actor, Work, found, unit
 

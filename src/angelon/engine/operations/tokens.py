@@ -11,7 +11,7 @@ from sqlmodel import Session
 
 from angelon.client.models import SCOPES
 from angelon.core.problems import Invalid, Problem
-from angelon.db import tokens
+from angelon.db.access import tokens
 from angelon.db.tables import TokenRow
 from angelon.engine.installation import Installation
 from angelon.engine.operations.upkeep import refuse_twin

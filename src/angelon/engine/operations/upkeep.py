@@ -14,7 +14,7 @@ from angelon.core.specs.base import read_spec
 from angelon.core.specs.keys import key_of
 from angelon.core.specs.stored import from_stored, to_stored
 from angelon.core.usage import Use
-from angelon.db import specs
+from angelon.db.setup import specs
 from angelon.db.tables import GatewayRow, MessageRow, RevisionRow, RouteRow, SourceRow
 from angelon.engine.unit import Work, found
 

@@ -16,11 +16,12 @@ from angelon.core.specs.base import read_spec
 from angelon.core.specs.keys import word_of
 from angelon.core.specs.mapping import Mapping as MappingSpec
 from angelon.core.specs.stored import from_stored, to_stored
-from angelon.db import changes, contact_values, mappings, specs
+from angelon.db.people import contact_values
+from angelon.db.setup import changes, mappings, specs
 from angelon.db.tables import CheckRow, MappingStepRow, SourceRow
 from angelon.engine.operations import store as store_operations
+from angelon.engine.past.usage import among
 from angelon.engine.unit import Work
-from angelon.engine.usage import among
 
 
 def create(work: Work, name: str, type_: str) -> str:

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from urllib.parse import urlencode
 
 from angelon.core.problems import Invalid, Problem
-from angelon.db import views
+from angelon.db.setup import views
 from angelon.engine.unit import Work
 
 LONGEST = 2000

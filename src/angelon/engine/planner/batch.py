@@ -26,16 +26,18 @@ from angelon.core.specs.route import Route
 from angelon.core.specs.source import Source
 from angelon.core.states import State
 from angelon.core.values import Value
-from angelon.db import contact_tags, contact_values, history, questions, shapes, suppressions
-from angelon.db import events as event_queries
-from angelon.db import sends as send_queries
-from angelon.db.live_setup import LiveSetup
-from angelon.db.orders import Ledger
+from angelon.db.derived import shapes
+from angelon.db.log import events as event_queries
+from angelon.db.log import history, questions
+from angelon.db.log import sends as send_queries
+from angelon.db.log.orders import Ledger
+from angelon.db.people import contact_tags, contact_values, suppressions
 from angelon.db.records import NewEvent, NewSend
+from angelon.db.setup.live_setup import LiveSetup
+from angelon.engine.arrivals.event_reader import Payloads
 from angelon.engine.clock import Clock
-from angelon.engine.event_reader import Payloads
-from angelon.engine.marking import values_of
-from angelon.engine.parcels import MOST_IN_EVENT, Parcels, Telling, asked_telling, know, read_tellings
+from angelon.engine.orders.marking import values_of
+from angelon.engine.orders.parcels import MOST_IN_EVENT, Parcels, Telling, asked_telling, know, read_tellings
 from angelon.engine.planner.faults import link_to
 from angelon.engine.planner.projection import begins, project, reference, seen_of
 from angelon.engine.planner.waiting import ANSWERS, Waiting

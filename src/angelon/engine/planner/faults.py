@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from angelon.db.live_setup import LiveSetup
+from angelon.db.setup.live_setup import LiveSetup
 
 
 def link_to(live: LiveSetup, base_url: str, send_id: str) -> str:

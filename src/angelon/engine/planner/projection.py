@@ -13,8 +13,8 @@ from angelon.core.planning import purchases
 from angelon.core.reading import Reading
 from angelon.core.specs.source import Source
 from angelon.core.values import pack, show
-from angelon.db.orders import Ledger, Seen
-from angelon.engine.event_reader import identity_of
+from angelon.db.log.orders import Ledger, Seen
+from angelon.engine.arrivals.event_reader import identity_of
 
 
 def reference(reading: Reading) -> str:

@@ -13,13 +13,13 @@ from typing import Any
 import structlog
 from sqlalchemy import Connection
 
-from angelon.db import events as event_queries
 from angelon.db import locks
 from angelon.db.database import Database, is_database_failure
-from angelon.db.events import Rows
-from angelon.db.live_setup import LiveSetup
+from angelon.db.log import events as event_queries
+from angelon.db.log.events import Rows
+from angelon.db.setup.live_setup import LiveSetup
+from angelon.engine.arrivals.event_reader import Payloads, within_bytes
 from angelon.engine.clock import Clock
-from angelon.engine.event_reader import Payloads, within_bytes
 from angelon.engine.planner.batch import Batch, ReadEvent
 from angelon.engine.planner.faults import describe_fault
 from angelon.engine.planner.texts import compile_texts

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from angelon.core.messages.channels import compiled_part
 from angelon.core.problems import Invalid
-from angelon.db.live_setup import LiveSetup
+from angelon.db.setup.live_setup import LiveSetup
 
 _DONE: dict[int, LiveSetup] = {}
 """The newest set-up of each store whose texts were compiled."""

@@ -19,9 +19,9 @@ from angelon.core.reading import Reading
 from angelon.core.specs.enrichment import Enrichment
 from angelon.core.specs.origins import origin
 from angelon.core.specs.source import Source
-from angelon.db import events, inquiries
-from angelon.db.inquiries import HANDLER, LOOK_UP, MINE, AboutEvent
-from angelon.db.live_setup import LiveSetup
+from angelon.db.log import events, inquiries
+from angelon.db.log.inquiries import HANDLER, LOOK_UP, MINE, AboutEvent
+from angelon.db.setup.live_setup import LiveSetup
 
 CALLED_FOR = dt.timedelta(minutes=15)
 """How long a handler's answer is waited for, its tries and a breaker that is open included."""

@@ -21,7 +21,7 @@ from jinja2.filters import do_truncate
 
 from angelon.core.access import PUBLIC, ROLES, may
 from angelon.core.masking import masked
-from angelon.db import accounts
+from angelon.db.access import accounts
 from angelon.db.tables import AccountRow, SignedInRow
 from angelon.engine.operations.accounts import SIGNED_IN_AT_MOST, SIGNED_IN_FOR, seen
 from angelon.engine.operations.tokens import digest_of

@@ -25,9 +25,9 @@ from markupsafe import Markup
 
 from angelon.core.access import ROLES
 from angelon.core.problems import Invalid, NotFound, Problem
-from angelon.db import accounts
-from angelon.db import specs as stored
-from angelon.engine.alerts import tell_person
+from angelon.db.access import accounts
+from angelon.db.setup import specs as stored
+from angelon.engine.followers.alerts import tell_person
 from angelon.engine.installation import Installation
 from angelon.engine.operations import accounts as operations
 from angelon.engine.operations import second_step as operations_second

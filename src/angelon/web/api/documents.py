@@ -12,7 +12,7 @@ from angelon.core.documents.en16931 import expressible, to_xml
 from angelon.core.documents.figures import digits_of
 from angelon.core.documents.rules import HeldBack
 from angelon.core.problems import Invalid, NotFound, Problem
-from angelon.db import documents, orders
+from angelon.db.log import documents, orders
 from angelon.engine.documents.files import pdf_of
 from angelon.engine.documents.press import CantDraw
 from angelon.engine.operations import documents as operations

@@ -9,7 +9,7 @@ from flask import request
 from angelon.client import models
 from angelon.core.problems import NotFound
 from angelon.db.tables import EventRow
-from angelon.engine.intake import Answer as Taken
+from angelon.engine.arrivals.intake import Answer as Taken
 from angelon.web.api.operation import Answer, Refused, operation
 from angelon.web.intake.views import MOST_READ, headers_of
 from angelon.web.services import live, services, session

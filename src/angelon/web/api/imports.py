@@ -8,7 +8,7 @@ from flask import request
 
 from angelon.client import models
 from angelon.core.problems import NotFound
-from angelon.db import imports
+from angelon.db.log import imports
 from angelon.engine.operations import imports as operations
 from angelon.web.api.operation import Answer, operation
 from angelon.web.services import actor, live, read_anew, services, session, store_id, work

@@ -6,7 +6,7 @@ from typing import Any
 
 from angelon.client import models
 from angelon.core.problems import NotFound
-from angelon.db import orders, questions, sends
+from angelon.db.log import orders, questions, sends
 from angelon.engine.operations import questions as operations
 from angelon.web.api.events import event_of
 from angelon.web.api.operation import cursor_of, operation, read_cursor

@@ -10,9 +10,9 @@ from angelon.client import models
 from angelon.core.parcels.numbers import doubt, guesses, normal
 from angelon.core.parcels.stages import Progress, Stage
 from angelon.core.parcels.words import stage_of
-from angelon.db import orders, parcels
-from angelon.db.parcels import Item
-from angelon.engine.parcels import Parcels, Telling, carrier_of
+from angelon.db.log import orders, parcels
+from angelon.db.log.parcels import Item
+from angelon.engine.orders.parcels import Parcels, Telling, carrier_of
 from angelon.engine.unit import Work
 from angelon.web.api.operation import cursor_of, operation, read_cursor
 from angelon.web.services import actor, services, session, store_id, work

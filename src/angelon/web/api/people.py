@@ -6,7 +6,7 @@ from typing import Any
 
 from angelon.client import models
 from angelon.core.problems import NotFound
-from angelon.db import consents, contact_tags, people, suppressions
+from angelon.db.people import consents, contact_tags, people, suppressions
 from angelon.engine.operations import people as operations
 from angelon.engine.operations import suppressions as permission
 from angelon.web.api.operation import Answer, cursor_of, operation, read_cursor

@@ -7,7 +7,8 @@ from typing import Any
 from angelon.client import models
 from angelon.core.problems import NotFound
 from angelon.core.states import State
-from angelon.db import searching, sends
+from angelon.db.derived import searching
+from angelon.db.log import sends
 from angelon.engine.operations import sends as operations
 from angelon.web.api.operation import Refused, cursor_of, operation, read_cursor
 from angelon.web.gateways.states import waits_for

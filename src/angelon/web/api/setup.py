@@ -14,7 +14,7 @@ from angelon.client import models
 from angelon.core.problems import Invalid, NotFound, Problem
 from angelon.core.specs import Bundle
 from angelon.core.specs.bundle import bundle_of
-from angelon.db import bundles
+from angelon.db.setup import bundles
 from angelon.engine.operations import bundles as operations
 from angelon.web.api.operation import Answer, Refused, operation
 from angelon.web.services import actor, read_anew, services, session, store_id

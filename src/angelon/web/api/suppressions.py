@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from angelon.client import models
 from angelon.core.problems import NotFound
-from angelon.db import suppressions
+from angelon.db.people import suppressions
 from angelon.engine.operations import suppressions as operations
 from angelon.web.api.operation import Answer, cursor_of, operation, read_cursor
 from angelon.web.services import actor, read_anew, services, session, store_id, work

@@ -8,7 +8,7 @@ from typing import Any
 from flask import Blueprint, render_template, request, url_for
 
 from angelon.core.shape import compare
-from angelon.db import changes
+from angelon.db.setup import changes
 from angelon.db.tables import ChangeRow
 from angelon.web.numbers import whole
 from angelon.web.services import session, store_id

@@ -13,7 +13,7 @@ from angelon.core.payload.body import NotReadable
 from angelon.core.problems import Invalid, NotFound
 from angelon.core.specs.check import Check
 from angelon.core.specs.stored import from_stored
-from angelon.db import checks
+from angelon.db.setup import checks
 from angelon.db.tables import CheckRow
 from angelon.engine.operations import checks as operations
 from angelon.web.services import live, names, session, store_id, work

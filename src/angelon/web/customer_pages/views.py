@@ -15,9 +15,10 @@ from angelon.core.problems import Invalid, Problem
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.keys import key_of
 from angelon.core.specs.store import PageTexts, SignUp
-from angelon.db import changes, questions
+from angelon.db.log import questions
+from angelon.db.setup import changes
+from angelon.engine.feedback.preferences import Reader
 from angelon.engine.operations import store as operations
-from angelon.engine.preferences import Reader
 from angelon.web.conflicts import edits_seen
 from angelon.web.customers import follow, frame, preferences, sign_up, why
 from angelon.web.customers import questions as question_pages

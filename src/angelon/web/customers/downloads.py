@@ -12,10 +12,10 @@ from zoneinfo import ZoneInfo
 from flask import Blueprint, abort, redirect, request, send_file
 
 from angelon.core.messages.attachments import File, detect_media_type, file_name
-from angelon.db import downloads, orders, sends
-from angelon.db import files as library
-from angelon.engine.order_files import document, fetched, places, secret_of
-from angelon.engine.preferences import Links
+from angelon.db.log import downloads, orders, sends
+from angelon.db.setup import files as library
+from angelon.engine.feedback.preferences import Links
+from angelon.engine.sending.order_files import document, fetched, places, secret_of
 from angelon.gateways.fetching import CantFetch
 from angelon.web.customers import frame
 from angelon.web.customers.guesses import LONGEST

@@ -18,12 +18,12 @@ from angelon.core.questions import said_in
 from angelon.core.specs.store import PageTexts, SignUp
 from angelon.core.timing.places import zone_of
 from angelon.core.values import locale_of, regional, show, unpack
-from angelon.db import orders, parcels
-from angelon.db.parcels import OfOrder
+from angelon.db.log import orders, parcels
+from angelon.db.log.parcels import OfOrder
 from angelon.db.tables import OrderRow
+from angelon.engine.feedback.preferences import Links
 from angelon.engine.operations import sign_ups
-from angelon.engine.parcels import ahead_of, called, left_over
-from angelon.engine.preferences import Links
+from angelon.engine.orders.parcels import ahead_of, called, left_over
 from angelon.web.customers import by_number, frame, proofs
 from angelon.web.customers.follow_words import FOLLOW_WORDS, FollowWords, follow_words
 from angelon.web.customers.guesses import LONGEST

@@ -10,8 +10,8 @@ from flask import Blueprint, Response, abort, g, render_template, request
 
 from angelon.core.colours import ink_on, readable_on
 from angelon.core.questions import said_in
-from angelon.db import files as library
-from angelon.db import specs
+from angelon.db.setup import files as library
+from angelon.db.setup import specs
 from angelon.db.tables import StoreRow
 from angelon.engine.unit import Actor
 from angelon.web.customers.words import words

@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterable
 from typing import Any
 
 from angelon.engine.clock import Clock
-from angelon.engine.preferences import Links
+from angelon.engine.feedback.preferences import Links
 from angelon.web.api.limits import Limits
 from angelon.web.origins import Proxies
 

@@ -15,13 +15,13 @@ from angelon.core.documents.rules import HeldBack
 from angelon.core.documents.tax_numbers import BadTaxNumber, checked_number
 from angelon.core.problems import Invalid
 from angelon.core.values import locale_of
-from angelon.db import documents
+from angelon.db.log import documents
 from angelon.db.tables import OrderRow
 from angelon.engine.documents.files import file_name_of, pdf_of
 from angelon.engine.documents.press import CantDraw
+from angelon.engine.feedback.preferences import Links
 from angelon.engine.operations import documents as operations
 from angelon.engine.operations.documents import Request
-from angelon.engine.preferences import Links
 from angelon.web.api.limits import Limits
 from angelon.web.customers import by_number, frame
 from angelon.web.customers.follow_words import follow_words

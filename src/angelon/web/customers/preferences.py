@@ -7,10 +7,10 @@ from typing import Any
 from flask import Blueprint, Response, g, request
 
 from angelon.core.planning.permission import EVERYTHING, OPTIONAL, notice
-from angelon.db import suppressions
+from angelon.db.people import suppressions
 from angelon.db.tables import StoreRow
+from angelon.engine.feedback.preferences import Links, Reader
 from angelon.engine.operations import preferences as operations
-from angelon.engine.preferences import Links, Reader
 from angelon.web.customers import frame
 from angelon.web.customers.guesses import LONGEST
 from angelon.web.customers.words import words

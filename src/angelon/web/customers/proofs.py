@@ -11,8 +11,9 @@ import time
 from angelon.core.addresses import network_of
 from angelon.core.questions import folded
 from angelon.core.values import show, unpack
-from angelon.db import allowances, orders
-from angelon.db.allowances import Allowance
+from angelon.db.access import allowances
+from angelon.db.access.allowances import Allowance
+from angelon.db.log import orders
 from angelon.db.tables import OrderRow
 from angelon.web.access.guard import asker
 from angelon.web.api.limits import Limits

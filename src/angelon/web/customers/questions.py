@@ -17,9 +17,9 @@ from angelon.core.recipes.context import Context
 from angelon.core.specs.message import Message, Question
 from angelon.core.templates import BadTemplate, CantRender, compile_template
 from angelon.core.values import Day, number_of, regional, show, show_day, unpack
-from angelon.db import orders, questions, sends
+from angelon.db.log import orders, questions, sends
+from angelon.engine.feedback.preferences import Links, Reader
 from angelon.engine.operations import questions as operations
-from angelon.engine.preferences import Links, Reader
 from angelon.web.customers import frame
 from angelon.web.customers.guesses import LONGEST
 from angelon.web.customers.words import QUESTION_WORDS, question_words, why_words

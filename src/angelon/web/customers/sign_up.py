@@ -10,7 +10,7 @@ from flask import Blueprint, abort, redirect, request
 from angelon.core.messages.channels import CHANNELS, address_key
 from angelon.core.questions import said_in
 from angelon.core.specs.store import SignUp
-from angelon.db import specs
+from angelon.db.setup import specs
 from angelon.engine.operations import sign_ups as operations
 from angelon.web.customers import frame, proofs
 from angelon.web.customers.words import sign_up_words

@@ -8,8 +8,9 @@ from zoneinfo import ZoneInfo
 from flask import Blueprint
 
 from angelon.core.messages.channels import address_key
-from angelon.db import consents, sends
-from angelon.engine.preferences import Links, Reader
+from angelon.db.log import sends
+from angelon.db.people import consents
+from angelon.engine.feedback.preferences import Links, Reader
 from angelon.web.customers import frame
 from angelon.web.customers.guesses import LONGEST
 from angelon.web.customers.preferences import shown_address

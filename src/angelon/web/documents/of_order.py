@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from typing import Any
 
-from angelon.db import documents
+from angelon.db.log import documents
+from angelon.engine.feedback.preferences import Links
 from angelon.engine.operations.documents import settings_of
-from angelon.engine.preferences import Links
 from angelon.web.documents import shown
 from angelon.web.services import live, services, session
 

@@ -19,7 +19,7 @@ from angelon.core.documents.figures import digits_of
 from angelon.core.documents.rates import UNION
 from angelon.core.documents.rules import HeldBack
 from angelon.core.problems import Invalid
-from angelon.db import documents, orders
+from angelon.db.log import documents, orders
 from angelon.engine.documents.files import file_name_of, pdf_of, unnumbered
 from angelon.engine.documents.press import CantDraw
 from angelon.engine.operations import documents as operations

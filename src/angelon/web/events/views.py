@@ -8,7 +8,7 @@ from typing import Any
 from flask import Blueprint, abort, flash, g, redirect, render_template, request, url_for
 
 from angelon.core.problems import Invalid, NotFound
-from angelon.db import events, inquiries
+from angelon.db.log import events, inquiries
 from angelon.db.tables import EventRow
 from angelon.engine.operations import events as operations
 from angelon.engine.operations import look_ups

@@ -7,8 +7,10 @@ from typing import Any
 from flask import Blueprint, g, render_template, request
 
 from angelon.core.access import may
-from angelon.db import orders, people, searching, sends
-from angelon.db.sends import Filter
+from angelon.db.derived import searching
+from angelon.db.log import orders, sends
+from angelon.db.log.sends import Filter
+from angelon.db.people import people
 from angelon.web.services import messages, names, session, store_id
 
 pages = Blueprint("find", __name__, url_prefix="/find", template_folder="templates")

@@ -12,9 +12,9 @@ from flask import Blueprint, Response, g, render_template, stream_with_context
 
 from angelon.core.planning.forecast import Outlook
 from angelon.core.specs import Gateway
-from angelon.db import gateway_use
 from angelon.db.tables import GatewayUseRow
-from angelon.engine.forecasting import Forecast, forecast
+from angelon.db.upkeep import gateway_use
+from angelon.engine.past.forecasting import Forecast, forecast
 from angelon.web.services import live, routes, services, session
 from angelon.web.stores import of_store
 

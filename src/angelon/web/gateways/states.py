@@ -8,8 +8,8 @@ from flask import g
 
 from angelon.core.breaker import HEALTHY
 from angelon.core.sending.gateway_state import GatewayState, gateway_state
-from angelon.db import gateway_health, gateway_use
-from angelon.db.sends import ListedSend
+from angelon.db.log.sends import ListedSend
+from angelon.db.upkeep import gateway_health, gateway_use
 from angelon.web.services import live, session
 
 

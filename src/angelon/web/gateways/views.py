@@ -16,9 +16,11 @@ from angelon.core.sending import codes
 from angelon.core.specs import Gateway
 from angelon.core.specs.base import problems_of, read_spec
 from angelon.core.specs.gateway import ApprovedTexts, Auth, HttpCall, Quota, Receipts, Review
-from angelon.db import counts, gateway_health, gateway_use, specs
-from angelon.db.specs import StoredMessage
+from angelon.db.derived import counts
+from angelon.db.setup import specs
+from angelon.db.setup.specs import StoredMessage
 from angelon.db.tables import GatewayRow
+from angelon.db.upkeep import gateway_health, gateway_use
 from angelon.engine.operations import gateways as operations
 from angelon.gateways.probing import Stage
 from angelon.gateways.probing import probe as probe_gateway

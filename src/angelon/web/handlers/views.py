@@ -9,9 +9,9 @@ from typing import Any
 from flask import Blueprint, abort, flash, g, redirect, render_template, request, url_for
 
 from angelon.core.problems import Invalid
-from angelon.db import handlers as stored
-from angelon.db import inquiries
-from angelon.engine.event_reader import event_of
+from angelon.db.log import inquiries
+from angelon.db.setup import handlers as stored
+from angelon.engine.arrivals.event_reader import event_of
 from angelon.engine.handlers.about import as_plain
 from angelon.engine.handlers.registry import key_for
 from angelon.engine.operations import handlers as operations

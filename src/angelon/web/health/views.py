@@ -8,7 +8,8 @@ from typing import Any
 from flask import Blueprint, jsonify
 from sqlalchemy.exc import SQLAlchemyError
 
-from angelon.db import events, inquiries, installations, sends
+from angelon.db.log import events, inquiries, sends
+from angelon.db.upkeep import installations
 from angelon.web.services import services, session
 
 pages = Blueprint("health", __name__)

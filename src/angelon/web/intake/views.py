@@ -9,7 +9,7 @@ from urllib.parse import parse_qsl
 import orjson
 from werkzeug.http import HTTP_STATUS_CODES
 
-from angelon.engine.intake import Answer, Intake
+from angelon.engine.arrivals.intake import Answer, Intake
 from angelon.web.origins import Proxies
 
 MOST_READ = 16 * 1024 * 1024

@@ -9,7 +9,7 @@ from flask import Blueprint, Response, abort, flash, jsonify, redirect, render_t
 from angelon.core.messages.attachments import LibraryFile, detect_media_type, file_name
 from angelon.core.specs.keys import key_of
 from angelon.core.specs.message import FromLibrary
-from angelon.db import files
+from angelon.db.setup import files
 from angelon.engine.operations import files as operations
 from angelon.web.services import live, messages, session, store_id, work
 

@@ -7,7 +7,7 @@ from typing import Any
 from flask import Blueprint, abort, flash, redirect, render_template, request, url_for
 
 from angelon.core.problems import Invalid
-from angelon.db import reviews
+from angelon.db.setup import reviews
 from angelon.engine.operations import messages as operations
 from angelon.web.messages.views import review_service, sample_event, stored_message, variables_with_values
 from angelon.web.services import live, services, session, store_id, work

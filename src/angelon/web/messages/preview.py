@@ -24,7 +24,7 @@ from angelon.core.sending.outgoing import ProviderMessage
 from angelon.core.specs import Gateway, Message
 from angelon.core.templates import CantRender
 from angelon.core.values import Value
-from angelon.db.live_setup import LiveSetup
+from angelon.db.setup.live_setup import LiveSetup
 from angelon.web.formats import pictured
 from angelon.web.sample_event import SampleEvent
 from angelon.web.services import public_address

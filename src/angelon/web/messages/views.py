@@ -20,13 +20,14 @@ from angelon.core.specs.stored import upgraded
 from angelon.core.specs.variable import Type
 from angelon.core.templates import BadTemplate
 from angelon.core.values import regional, show
-from angelon.db import reviews, sends, specs
-from angelon.db.specs import StoredMessage, StoredRoute
+from angelon.db.log import sends
+from angelon.db.setup import reviews, specs
+from angelon.db.setup.specs import StoredMessage, StoredRoute
+from angelon.engine.followers.reviews import ReviewService
 from angelon.engine.operations import gateways as gateway_operations
 from angelon.engine.operations import messages as operations
 from angelon.engine.operations import sends as send_operations
 from angelon.engine.operations.checks import ChecksFailed
-from angelon.engine.reviews import ReviewService
 from angelon.web import sample_event as sample_events
 from angelon.web.listing import Choice, narrowed
 from angelon.web.messages import comparing, replacing, starters

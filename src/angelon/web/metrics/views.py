@@ -18,7 +18,8 @@ from prometheus_client.core import CounterMetricFamily, GaugeMetricFamily, Histo
 from prometheus_client.exposition import CONTENT_TYPE_LATEST
 from prometheus_client.registry import Collector
 
-from angelon.db import accounts, metrics
+from angelon.db.access import accounts
+from angelon.db.derived import metrics
 from angelon.db.write_turn import Held
 from angelon.engine.operations import tokens
 from angelon.web.access.guard import is_local

@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from typing import Any
 
-from angelon.db import history, orders, people
 from angelon.db.database import Database
-from angelon.db.orders import amount_of
+from angelon.db.log import history, orders
+from angelon.db.log.orders import amount_of
+from angelon.db.people import people
 from angelon.db.tables import ContactRow, OrderRow
 from angelon.web.exporting import AT_ONCE, moment
 

@@ -13,8 +13,8 @@ from angelon.core.deliveries import BY_STATE
 from angelon.core.messages.channels import CHANNEL_LABELS
 from angelon.core.planning.sentence import listed
 from angelon.core.specs import Route
-from angelon.db.sends import ListedSend
-from angelon.db.specs import StoredRoute
+from angelon.db.log.sends import ListedSend
+from angelon.db.setup.specs import StoredRoute
 from angelon.db.tables import EventRow
 from angelon.web.formats import moment
 from angelon.web.services import live, routes

@@ -16,9 +16,11 @@ from angelon.core.problems import Invalid, NotFound
 from angelon.core.questions import EVENTS, answer_label, outcome_label
 from angelon.core.specs.message import Answer
 from angelon.core.values import show, unpack
-from angelon.db import changes, contact_tags, history, inquiries, orders, questions, sends
-from angelon.db import suppressions as suppressed
-from angelon.db.sends import Filter
+from angelon.db.log import history, inquiries, orders, questions, sends
+from angelon.db.log.sends import Filter
+from angelon.db.people import contact_tags
+from angelon.db.people import suppressions as suppressed
+from angelon.db.setup import changes
 from angelon.db.tables import EventRow, OrderRow
 from angelon.engine.operations import orders as operations
 from angelon.engine.operations import parcels as parcel_operations

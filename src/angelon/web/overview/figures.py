@@ -10,9 +10,10 @@ from dataclasses import dataclass, field
 from flask import g
 
 from angelon.core.messages.channels import CHANNEL_LABELS
-from angelon.db import overview, parcels
-from angelon.db.counts import Day
-from angelon.engine.parcels import called
+from angelon.db.derived import overview
+from angelon.db.derived.counts import Day
+from angelon.db.log import parcels
+from angelon.engine.orders.parcels import called
 from angelon.web.formats import span
 from angelon.web.gateways.states import gateway_states
 from angelon.web.services import live, session, store_id

@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from angelon.core.specs.gateway import Gateway
-from angelon.db import events, mappings, sends
+from angelon.db.log import events, sends
+from angelon.db.setup import mappings
 from angelon.web.services import live, messages, routes, session, store_id
 
 

@@ -16,24 +16,12 @@ from angelon.core.messages.channels import CHANNEL_LABELS
 from angelon.core.planning.readiness import problems_of
 from angelon.core.reading import drifting
 from angelon.core.specs import Message
-from angelon.db import (
-    counts,
-    documents,
-    events,
-    fetches,
-    gateway_health,
-    gateway_use,
-    imports,
-    inquiries,
-    overview,
-    questions,
-    sends,
-    shapes,
-    shop_tables,
-    specs,
-)
-from angelon.db.specs import StoredRoute
-from angelon.engine.alerts import name_of
+from angelon.db.derived import counts, overview, shapes
+from angelon.db.log import documents, events, fetches, imports, inquiries, questions, sends
+from angelon.db.setup import shop_tables, specs
+from angelon.db.setup.specs import StoredRoute
+from angelon.db.upkeep import gateway_health, gateway_use
+from angelon.engine.followers.alerts import name_of
 from angelon.web.formats import capital, moment
 from angelon.web.frame import frame
 from angelon.web.gateways.states import gateway_states

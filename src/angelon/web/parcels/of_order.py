@@ -7,9 +7,9 @@ from typing import Any
 from flask import request
 
 from angelon.core.parcels.stages import LABELS
-from angelon.db import parcels
-from angelon.engine.parcels import left_over, text_of
-from angelon.engine.preferences import Links
+from angelon.db.log import parcels
+from angelon.engine.feedback.preferences import Links
+from angelon.engine.orders.parcels import left_over, text_of
 from angelon.web.parcels import shown
 from angelon.web.services import live, public_address, services, session
 

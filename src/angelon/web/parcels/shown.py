@@ -11,8 +11,8 @@ from flask import g
 
 from angelon.core.parcels import numbers
 from angelon.core.parcels.stages import LABELS, LINE, RANK, Progress, Stage, Told
-from angelon.db.parcels import Item
-from angelon.engine.parcels import ahead_of, called
+from angelon.db.log.parcels import Item
+from angelon.engine.orders.parcels import ahead_of, called
 from angelon.web.services import live
 
 STOPS = (

@@ -14,11 +14,11 @@ from flask import Blueprint, flash, redirect, render_template, request, url_for
 
 from angelon.core.parcels import numbers
 from angelon.core.problems import Invalid
-from angelon.db import orders, parcels
 from angelon.db.database import Database
-from angelon.db.live_setup import LiveSetup
+from angelon.db.log import orders, parcels
+from angelon.db.setup.live_setup import LiveSetup
 from angelon.engine.operations import parcels as operations
-from angelon.engine.parcels import called, text_of
+from angelon.engine.orders.parcels import called, text_of
 from angelon.web.exporting import AT_ONCE, as_file, moment
 from angelon.web.numbers import whole
 from angelon.web.orders.views import page_of

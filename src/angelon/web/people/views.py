@@ -8,8 +8,9 @@ from typing import Any
 from flask import Blueprint, Response, abort, flash, g, redirect, render_template, request, url_for
 
 from angelon.core.problems import Invalid, NotFound
-from angelon.db import consents, contact_tags, people, personal, sends, suppressions
-from angelon.db.sends import Filter
+from angelon.db.log import sends
+from angelon.db.log.sends import Filter
+from angelon.db.people import consents, contact_tags, people, personal, suppressions
 from angelon.db.tables import ContactRow
 from angelon.engine.operations import people as operations
 from angelon.engine.operations import suppressions as suppression_operations

@@ -7,7 +7,7 @@ from typing import Any
 from flask import Blueprint, abort, jsonify, request
 
 from angelon.core.payload.body import NotReadable, parse_body
-from angelon.engine.receipts import take_all
+from angelon.engine.feedback.receipts import take_all
 from angelon.web.services import live, public_address, services
 
 pages = Blueprint("receipts", __name__, url_prefix="/receipts")

@@ -18,9 +18,9 @@ from angelon.core.planning.effect import Change, compare
 from angelon.core.planning.inputs import ALWAYS, ActiveRoute, Contact, Event, Facts
 from angelon.core.planning.plan import Decision, PlannedSend, TraceLine, decide, work_out
 from angelon.core.specs import Route
-from angelon.db import events
-from angelon.db.specs import StoredRoute
-from angelon.engine.rehearsals import Rehearsed, Span, rehearse
+from angelon.db.log import events
+from angelon.db.setup.specs import StoredRoute
+from angelon.engine.past.rehearsals import Rehearsed, Span, rehearse
 from angelon.web.messages.comparing import marked
 from angelon.web.routes.sentence import rendered
 from angelon.web.routes.views import stored

@@ -24,11 +24,13 @@ from angelon.core.specs.source import LINE_PARTS, PARCEL_PARTS
 from angelon.core.templates import CantRender
 from angelon.core.timing.due import describe as describe_timing
 from angelon.core.values import show
-from angelon.db import counts, history, orders, routes, shapes
-from angelon.db.live_setup import LiveSetup
-from angelon.db.specs import StoredRoute
+from angelon.db.derived import counts, shapes
+from angelon.db.log import history, orders
+from angelon.db.setup import routes
+from angelon.db.setup.live_setup import LiveSetup
+from angelon.db.setup.specs import StoredRoute
 from angelon.engine.operations import routes as operations
-from angelon.engine.rehearsals import as_of, rehearse_fallbacks, rehearse_one, speaking_before
+from angelon.engine.past.rehearsals import as_of, rehearse_fallbacks, rehearse_one, speaking_before
 from angelon.web import sample_event as sample_events
 from angelon.web.services import kinds_of_events, live, names, session, store_id
 

@@ -14,8 +14,9 @@ from angelon.core import event_types
 from angelon.core.messages.channels import CHANNEL_LABELS
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Route
-from angelon.db import counts, specs
-from angelon.db.specs import StoredRoute
+from angelon.db.derived import counts
+from angelon.db.setup import specs
+from angelon.db.setup.specs import StoredRoute
 from angelon.engine.operations import routes as operations
 from angelon.engine.operations.checks import ChecksFailed
 from angelon.engine.unit import Work

@@ -23,7 +23,7 @@ from angelon.core.specs.condition import Compare, Group
 from angelon.core.specs.route import Prompt
 from angelon.core.states import State
 from angelon.core.values import Value, show, unpack
-from angelon.db import orders, sends
+from angelon.db.log import orders, sends
 from angelon.db.tables import OrderRow, RunRow
 from angelon.engine.operations import manual_runs as operations
 from angelon.engine.operations.manual_runs import OrderPreview, SetupChanged, Wish, execute, preview

@@ -11,8 +11,8 @@ from angelon.core.problems import Invalid, NotFound, Problem
 from angelon.core.sending.domain import Finding, check
 from angelon.core.specs import Gateway
 from angelon.core.specs.store import ShopSender
-from angelon.engine import signing_keys
 from angelon.engine.operations import senders as operations
+from angelon.engine.sending import signing_keys
 from angelon.gateways.dns import Resolver, records_of
 from angelon.web.conflicts import edits_seen
 from angelon.web.gateways.views import going_out

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from typing import Any
 
-from angelon.db import sends
 from angelon.db.database import Database
-from angelon.db.sends import Filter, ListedSend
+from angelon.db.log import sends
+from angelon.db.log.sends import Filter, ListedSend
 from angelon.web.exporting import AT_ONCE, moment
 
 COLUMNS = (

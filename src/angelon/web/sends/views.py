@@ -26,8 +26,11 @@ from angelon.core.messages.email import RenderedEmail
 from angelon.core.problems import Invalid
 from angelon.core.sending.mail import rebuild
 from angelon.core.states import MEANING, OUT, State, sources_by_hand
-from angelon.db import counts, downloads, events, people, searching, sends, sent_files, specs, views
-from angelon.db.sends import CORRECTABLE, Cause, Filter, ListedSend
+from angelon.db.derived import counts, searching
+from angelon.db.log import downloads, events, sends, sent_files
+from angelon.db.log.sends import CORRECTABLE, Cause, Filter, ListedSend
+from angelon.db.people import people
+from angelon.db.setup import specs, views
 from angelon.engine.operations import sends as operations
 from angelon.engine.operations import views as view_operations
 from angelon.web.exporting import as_file

@@ -10,8 +10,8 @@ from flask import Blueprint, flash, redirect, request, url_for
 from angelon.core.access import ROLES
 from angelon.core.alerts import LABELS, URGENT, Known, Telling, Trouble
 from angelon.core.problems import Invalid, Problem
-from angelon.db import alerts as stored
-from angelon.engine.alerts import Alarm
+from angelon.db.upkeep import alerts as stored
+from angelon.engine.followers.alerts import Alarm
 from angelon.web.services import live, services, session, store_id
 from angelon.web.settings.views import page_of, save_store
 

@@ -19,7 +19,8 @@ from angelon.core.sending.trial import LABELS
 from angelon.core.specs import Store
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.store import Keep
-from angelon.db import forgetting, sends
+from angelon.db.log import sends
+from angelon.db.upkeep import forgetting
 from angelon.engine.operations import store as operations
 from angelon.web.conflicts import edits_seen
 from angelon.web.forms import CODE, LINES, OR_ZERO, TEXT, WORDS, Spelling, filled, rows

@@ -16,9 +16,10 @@ from angelon.core.specs import Source
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.fetch import Fetch
 from angelon.core.specs.origins import moved
-from angelon.db import events, fetches, specs
+from angelon.db.log import events, fetches
+from angelon.db.setup import specs
 from angelon.db.tables import SourceRow
-from angelon.engine.fetching import Answer, request_page, secret_of
+from angelon.engine.arrivals.fetching import Answer, request_page, secret_of
 from angelon.engine.operations import fetching as operations
 from angelon.engine.operations import sources as source_operations
 from angelon.web.conflicts import edits_seen

@@ -14,8 +14,8 @@ from angelon.core.sheets import read_rows, sheets_of
 from angelon.core.specs import Source
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.file_form import ENCODINGS, FileForm, Folder
-from angelon.db import events, imports
-from angelon.engine import imported
+from angelon.db.log import events, imports
+from angelon.engine.arrivals import imported
 from angelon.engine.operations import imports as operations
 from angelon.engine.operations import sources as source_operations
 from angelon.web.exporting import as_file

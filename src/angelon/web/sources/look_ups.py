@@ -13,7 +13,7 @@ from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Source
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.enrichment import Enrichment
-from angelon.db import inquiries
+from angelon.db.log import inquiries
 from angelon.engine.asking.addresses import ask, secret_kind, secret_of
 from angelon.engine.operations import look_ups as operations
 from angelon.engine.operations import store as store_operations

@@ -14,9 +14,10 @@ from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Source
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.mail_in import MailIn
-from angelon.db import events, specs
+from angelon.db.log import events
+from angelon.db.setup import specs
 from angelon.db.tables import SourceRow
-from angelon.engine.mails_in import shelf_of
+from angelon.engine.arrivals.mails_in import shelf_of
 from angelon.engine.operations import sources as operations
 from angelon.web.conflicts import edits_seen
 from angelon.web.forms import LINES, TEXT, WORDS, Spelling

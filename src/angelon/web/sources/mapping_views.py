@@ -35,13 +35,15 @@ from angelon.core.specs.base import read_spec
 from angelon.core.specs.mapping import changed_parts, mapping_of
 from angelon.core.specs.variable import Type
 from angelon.core.values import regional
-from angelon.db import events, mappings, shapes, specs
+from angelon.db.derived import shapes
+from angelon.db.log import events
+from angelon.db.setup import mappings, specs
 from angelon.db.tables import SourceRow
 from angelon.engine.operations import mappings as operations
 from angelon.engine.operations import variables
 from angelon.engine.operations.checks import ChecksFailed
-from angelon.engine.rehearsals import Span, rehearse, with_source
-from angelon.engine.usage import among
+from angelon.engine.past.rehearsals import Span, rehearse, with_source
+from angelon.engine.past.usage import among
 from angelon.web import sample_event as sample_events
 from angelon.web.conflicts import edits_seen
 from angelon.web.numbers import whole

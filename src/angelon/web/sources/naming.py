@@ -18,9 +18,10 @@ from angelon.core.problems import Invalid
 from angelon.core.specs import Source
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.source import Locator
-from angelon.db import events, specs
+from angelon.db.log import events
+from angelon.db.setup import specs
 from angelon.db.tables import SourceRow
-from angelon.engine.event_reader import parts_of, within_bytes
+from angelon.engine.arrivals.event_reader import parts_of, within_bytes
 from angelon.engine.operations import sources as operations
 from angelon.web.conflicts import edits_seen
 from angelon.web.services import kinds_of_events, session, store_id, work

@@ -12,9 +12,9 @@ from angelon.core.naming_guesses import NameGuess, guess_name
 from angelon.core.payload.body import NotReadable
 from angelon.core.specs import Source
 from angelon.core.suggestions import orders_in
-from angelon.db import events
+from angelon.db.log import events
 from angelon.db.tables import EventRow
-from angelon.engine.event_reader import parts_of
+from angelon.engine.arrivals.event_reader import parts_of
 from angelon.web.services import live, public_address, session
 
 

@@ -38,9 +38,11 @@ from angelon.core.shape import Shape
 from angelon.core.specs import Source
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.source import Locator, Signing
-from angelon.db import events, mappings, orders, shapes, specs
+from angelon.db.derived import shapes
+from angelon.db.log import events, orders
+from angelon.db.setup import mappings, specs
 from angelon.db.tables import DeliveryRow, EventRow, SourceRow
-from angelon.engine.intake import KEPT_BODY
+from angelon.engine.arrivals.intake import KEPT_BODY
 from angelon.engine.operations import events as event_operations
 from angelon.engine.operations import sources as operations
 from angelon.web.conflicts import edits_seen

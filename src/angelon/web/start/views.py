@@ -12,7 +12,7 @@ from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Store
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.keys import key_of
-from angelon.db import specs
+from angelon.db.setup import specs
 from angelon.engine.operations import stores as operations
 from angelon.web.forms import CODE, TEXT, Spelling, filled
 from angelon.web.services import actor, services, session

@@ -13,7 +13,7 @@ from angelon.core.messages.channels import CHANNELS
 from angelon.core.planning.permission import EVERYTHING, NOTICE, OPTIONAL, ORIGINS, THIS_ORDER
 from angelon.core.problems import Invalid
 from angelon.core.tables_out import active_again, inert
-from angelon.db import suppressions
+from angelon.db.people import suppressions
 from angelon.engine.operations import store as store_operations
 from angelon.engine.operations import suppressions as operations
 from angelon.web.conflicts import edits_seen

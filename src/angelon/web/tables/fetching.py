@@ -11,7 +11,7 @@ from flask import flash, redirect, request, url_for
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.fetch import TableFetch
-from angelon.engine import table_fetching
+from angelon.engine.arrivals import table_fetching
 from angelon.engine.operations.shop_tables import CREDENTIALS, Changes, Content, compare
 from angelon.gateways.fetching import CantFetch
 from angelon.web.forms import TEXT, filled

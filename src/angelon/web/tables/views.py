@@ -8,7 +8,7 @@ from typing import Any
 from flask import Blueprint, abort, flash, redirect, render_template, request, url_for
 
 from angelon.core.problems import Invalid
-from angelon.db import shop_tables
+from angelon.db.setup import shop_tables
 from angelon.engine.operations import shop_tables as operations
 from angelon.web.exporting import AT_ONCE, as_file
 from angelon.web.numbers import whole

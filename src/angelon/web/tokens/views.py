@@ -8,7 +8,7 @@ from flask import Blueprint, flash, g, redirect, render_template, request, url_f
 
 from angelon.client.models import SCOPES
 from angelon.core.problems import Invalid, Problem
-from angelon.db import tokens
+from angelon.db.access import tokens
 from angelon.engine.operations import tokens as operations
 from angelon.web.numbers import whole
 from angelon.web.services import public_address, session, store_id, work

@@ -6,7 +6,7 @@ from typing import Any
 import sqlalchemy as sa
 from alembic import op
 
-from angelon.db import partitions
+from angelon.db.log import partitions
 from angelon.db.tables import Instant, Json
 
 revision = "0029"

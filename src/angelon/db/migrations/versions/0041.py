@@ -3,7 +3,7 @@
 import sqlalchemy as sa
 from alembic import op
 
-from angelon.db import counting
+from angelon.db.derived import counting
 
 revision = "0041"
 down_revision = "0040"

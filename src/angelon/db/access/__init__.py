@@ -1,0 +1,1 @@
+"""Who may do what, and what only this installation can open."""

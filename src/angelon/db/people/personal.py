@@ -1,0 +1,235 @@
+"""All that is kept about one customer: given out as data, or erased so that figures stay."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Collection, Sequence
+from typing import Any
+
+from sqlalchemy import Connection, Table, delete, or_, update
+from sqlalchemy import select as core_select
+
+from angelon.core.questions import ANSWERED_EVENT, LATE_EVENT, QuestionState
+from angelon.core.shape import Shape
+from angelon.core.states import State
+from angelon.core.values import pack
+from angelon.db.derived.shapes import SHAPE
+from angelon.db.log import documents, imports, parcels, questions
+from angelon.db.log.downloads import DOWNLOAD
+from angelon.db.log.events import DELIVERY, EVENT
+from angelon.db.log.inquiries import INQUIRY
+from angelon.db.log.orders import ORDER
+from angelon.db.log.questions import QUESTION
+from angelon.db.log.sends import CONTENT, SEND
+from angelon.db.people import consents, contact_values
+from angelon.db.people.contact_tags import CONTACT, TAG
+from angelon.db.tables import (
+    AttemptRow,
+    ChangeRow,
+    CheckRow,
+    ConsentRow,
+    RunRow,
+    SuppressionRow,
+)
+
+ATTEMPT: Table = AttemptRow.__table__  # type: ignore[attr-defined]
+CONSENT: Table = ConsentRow.__table__  # type: ignore[attr-defined]
+SUPPRESSION: Table = SuppressionRow.__table__  # type: ignore[attr-defined]
+CHANGE: Table = ChangeRow.__table__  # type: ignore[attr-defined]
+CHECK: Table = CheckRow.__table__  # type: ignore[attr-defined]
+RUN: Table = RunRow.__table__  # type: ignore[attr-defined]
+WAITS = (State.SCHEDULED, State.RETRYING, State.HELD)
+ERASED = "The person’s data was erased."
+IDENTIFYING = ("name", "email", "phone", "country", "language")
+MOST_SENDS = 10_000
+
+
+class About:
+    """Which rows are a customer's."""
+
+    def __init__(self, connection: Connection, store_id: int, contact: Any, address_keys: Collection[str]) -> None:
+        self.connection, self.store_id, self.contact = connection, store_id, contact
+        self.address_keys = list(address_keys)
+        self.addresses = [one for one in (contact.email, contact.phone) if one]
+        self.orders = list(
+            connection.execute(core_select(ORDER.c.id).where(ORDER.c.contact_id == contact.id)).scalars()
+        )
+
+    @property
+    def sends(self) -> Any:
+        """Those for the customer's orders, whoever they went to, and those to the customer's addresses."""
+        to_them = SEND.c.recipient.in_(self.addresses)
+        return SEND.c.store_id == self.store_id, or_(SEND.c.order_id.in_(self.orders), to_them)
+
+    @property
+    def event_ids(self) -> list[str]:
+        """Oldest first."""
+        ordered = self.events.order_by(EVENT.c.received_at, EVENT.c.id)
+        return list(self.connection.execute(ordered).scalars())
+
+    @property
+    def events(self) -> Any:
+        """Those of the customer's orders, and those without an order of which a send went to the customer."""
+        theirs = core_select(SEND.c.event_id).where(*self.sends, SEND.c.event_id.is_not(None))
+        alone = EVENT.c.order_id.is_(None) & EVENT.c.id.in_(theirs)
+        return core_select(EVENT.c.id).where(or_(EVENT.c.order_id.in_(self.orders), alone))
+
+
+def collect(about: About) -> dict[str, Any]:
+    """Everything but what the events' deliveries say, as plain data; times are aware."""
+    run, contact = about.connection.execute, about.contact
+    sends = core_select(SEND, CONTENT.c.text).outerjoin(CONTENT, CONTENT.c.send_id == SEND.c.id).where(*about.sends)
+    return {
+        "person": {name: getattr(contact, name) for name in (*IDENTIFYING, "first_seen")},
+        "tags": list(run(core_select(TAG.c.tag).where(TAG.c.contact_id == contact.id)).scalars()),
+        "kept": [
+            {"name": name, "value": pack(one.value), "since": one.since}
+            for name, seen in contact_values.of(about.connection, [contact.id]).get(contact.id, {}).items()
+            for one in seen
+        ],
+        "orders": [
+            {
+                "number": row.number,
+                "placed_at": row.placed_at,
+                "status": row.status,
+                "total": row.total,
+                "read": row.read,
+            }
+            for row in run(core_select(ORDER).where(ORDER.c.id.in_(about.orders)).order_by(ORDER.c.id))
+        ],
+        "sends": [
+            {
+                "created_at": row.created_at,
+                "channel": row.channel,
+                "to": row.recipient,
+                "state": row.state,
+                "reason": row.reason,
+                "subject": row.subject,
+                "text": row.text or "",
+            }
+            for row in run(sends.order_by(SEND.c.created_at).limit(MOST_SENDS))
+        ],
+        "parcels": [
+            {"number": one.row.number, "carrier": one.row.carrier, "told": one.row.told}
+            for of_order in parcels.of_orders(about.connection, about.orders).values()
+            for one in of_order
+        ],
+        "documents": [
+            {"number": row.name, "kind": row.kind, "day": row.day, "buyer": row.buyer, "to": row.email}
+            for of_order in documents.of_orders(about.connection, about.orders).values()
+            for row in of_order
+        ],
+        "questions": [
+            {"asked_at": row.asked_at, "outcome": row.outcome, "said": row.said, "by": row.way}
+            for rows in questions.of_orders(about.connection, about.orders).values()
+            for row in rows
+        ],
+        "consents": [
+            {"channel": row.channel, "granted": row.granted, "at": row.at, "where": row.given_at, "words": row.words}
+            for row in run(core_select(CONSENT).where(*_of(CONSENT, about)))
+        ],
+        "suppressions": [
+            {"address": row.address_key, "why": row.why, "since": row.since}
+            for row in run(core_select(SUPPRESSION).where(*_of(SUPPRESSION, about)))
+        ],
+    }
+
+
+def in_the_way(about: About) -> str:
+    """Why nothing can be erased just now; empty where it can."""
+    sending = core_select(SEND.c.id).where(*about.sends, SEND.c.state == State.SENDING).limit(1)
+    if about.connection.execute(sending).first():
+        return "One of the sends is being handed over at this moment."
+    deliveries = core_select(EVENT.c.delivery_id).where(EVENT.c.order_id.in_(about.orders))  # with others' orders, too
+    waits = core_select(EVENT.c.id).where(EVENT.c.delivery_id.in_(deliveries), EVENT.c.planned_at.is_(None)).limit(1)
+    if about.connection.execute(waits).first():
+        return "One of the events is being planned at this moment."
+    return ""
+
+
+def checks_with(about: About) -> list[tuple[str, str]]:
+    """(key, name) of the checks that hold one of the customer's addresses: they are the team's, and stay."""
+    rows = about.connection.execute(core_select(CHECK.c.key, CHECK.c.spec).where(CHECK.c.store_id == about.store_id))
+    return [
+        (row.key, row.spec.get("name", row.key)) for row in rows if any(one in str(row.spec) for one in about.addresses)
+    ]
+
+
+def erase(about: About, now: dt.datetime) -> dict[str, int]:
+    """Takes what says who somebody is; says how much of each. What is to be sent is not sent. Times, states, numbers
+    and totals stay, and so do suppressions, without which the person might be written to again.
+    """
+    run, words = about.connection.execute, [one for one in (*about.addresses, about.contact.name) if one]
+    of_sends = core_select(SEND.c.id).where(*about.sends)
+    found = {"orders": len(about.orders)}
+    found["sends"] = len(list(run(of_sends).scalars()))
+    _from_runs(about)
+    run(delete(CONTENT).where(CONTENT.c.send_id.in_(of_sends)))
+    run(update(ATTEMPT).where(ATTEMPT.c.send_id.in_(of_sends)).values(answer=""))
+    run(delete(DOWNLOAD).where(DOWNLOAD.c.send_id.in_(of_sends)))
+    stopped = {"state": State.SKIPPED, "reason": ERASED, "settled_at": now}
+    run(update(SEND).where(*about.sends, SEND.c.state.in_(WAITS)).values(**stopped))
+    for word in words:
+        run(update(SEND).where(*about.sends, SEND.c.reason.contains(word, autoescape=True)).values(reason=ERASED))
+    emptied = {"subject": "", "values": None, "trace": None, "draft": None}
+    run(update(SEND).where(*about.sends, SEND.c.order_id.in_(about.orders)).values(**emptied))
+    theirs = or_(SEND.c.whom == "customer", SEND.c.recipient.in_(about.addresses))
+    run(update(SEND).where(*about.sends, theirs).values(recipient="", recipient_name="", **emptied))
+    run(delete(INQUIRY).where(INQUIRY.c.event_id.in_(about.events)))
+    events = list(run(about.events).scalars())  # as long as their sends still name the customer
+    deliveries = core_select(EVENT.c.delivery_id).where(EVENT.c.id.in_(events))
+    found["events"] = run(
+        update(DELIVERY).where(DELIVERY.c.id.in_(deliveries), DELIVERY.c.body != b"").values(body=b"", headers=None)
+    ).rowcount
+    of_orders = update(EVENT).where(EVENT.c.order_id.in_(about.orders))
+    run(of_orders.values(decisions=None, pinned=False, problem=""))
+    run(of_orders.where(EVENT.c.type.in_((ANSWERED_EVENT, LATE_EVENT))).values(name=""))
+    run(of_orders.where(EVENT.c.was.startswith("pc-")).values(name="", was=""))
+    parcels.forget(about.connection, about.orders)
+    documents.erase(about.connection, about.orders)
+    imports.drop_content(about.connection, imports.with_content(about.connection, about.store_id))  # may name anybody
+    theirs = QUESTION.c.order_id.in_(about.orders)
+    run(update(QUESTION).where(theirs).values(said="", unmatched="", by="", reply_key=""))
+    still_open = (theirs, QUESTION.c.state == QuestionState.OPEN)
+    withdrawn = {"state": QuestionState.WITHDRAWN.value, "closed_at": now, "why": ERASED}
+    run(update(QUESTION).where(*still_open).values(**withdrawn))
+    run(update(ORDER).where(ORDER.c.id.in_(about.orders)).values(read={}, bought=None))
+    run(delete(TAG).where(TAG.c.contact_id == about.contact.id))
+    contact_values.forget(about.connection, about.contact.id)
+    found["consents"] = run(delete(CONSENT).where(*_of(CONSENT, about))).rowcount
+    keys = [str(one) for one in (*about.orders, about.contact.id)]
+    notes = CHANGE.c.kind.in_(("order", "person")) & CHANGE.c.key.in_(keys)
+    run(update(CHANGE).where(CHANGE.c.store_id == about.store_id, notes).values(before=None, after={"text": ERASED}))
+    of_addresses = CHANGE.c.key.in_([*about.address_keys, *about.addresses])
+    run(update(CHANGE).where(CHANGE.c.store_id == about.store_id, of_addresses).values(key="", before=None, after=None))
+    _from_shapes(about)
+    empty = dict.fromkeys(IDENTIFYING, "")
+    run(
+        update(CONTACT)
+        .where(CONTACT.c.id == about.contact.id)
+        .values(identity=f"erased-{about.contact.id}", first_seen=None, **empty)
+    )
+    return found
+
+
+def _of(table: Table, about: About) -> Sequence[Any]:
+    return table.c.store_id == about.store_id, consents.of(table, about.address_keys)
+
+
+def _from_runs(about: About) -> None:
+    """What was answered and came of manual runs that only concern this person; in others the person's part."""
+    runs = core_select(SEND.c.run_id).where(*about.sends, SEND.c.run_id.is_not(None))
+    for row in about.connection.execute(core_select(RUN).where(RUN.c.id.in_(runs))).all():
+        results = [one for one in row.results or [] if not any(word in str(one) for word in about.addresses)]
+        about.connection.execute(update(RUN).where(RUN.c.id == row.id).values(results=results))
+
+
+def _from_shapes(about: About) -> None:
+    """The newest value that a source's fields have had may be this person's: the next delivery brings another."""
+    sources = core_select(ORDER.c.source_id).where(ORDER.c.id.in_(about.orders))
+    for row in about.connection.execute(core_select(SHAPE).where(SHAPE.c.source_id.in_(sources))).all():
+        shape = Shape.of(row.spec)
+        for seen in shape.paths.values():
+            seen.sample = ""
+        same = (SHAPE.c.source_id == row.source_id, SHAPE.c.name == row.name)
+        about.connection.execute(update(SHAPE).where(*same).values(spec=shape.plain()))

@@ -1,0 +1,92 @@
+"""Kinds of columns that the tables have in common: moments, JSON values, counts of edits."""
+
+from __future__ import annotations
+
+import datetime as dt
+from typing import Any
+
+import orjson
+from sqlalchemy import (
+    BigInteger,
+    Column,
+    Integer,
+    Text,
+)
+from sqlalchemy.types import TypeDecorator
+from sqlmodel import Field
+
+_EPOCH = dt.datetime(1970, 1, 1, tzinfo=dt.UTC)
+_MICRO = dt.timedelta(microseconds=1)
+
+
+class Instant(TypeDecorator[dt.datetime]):
+    """A moment, kept as whole microseconds since 1970 (UTC): exact, small, and compared alike by every database."""
+
+    impl = BigInteger
+    cache_ok = True
+
+    def process_bind_param(self, value: dt.datetime | None, dialect: Any) -> int | None:
+        return None if value is None else (value - _EPOCH) // _MICRO
+
+    def process_result_value(self, value: int | None, dialect: Any) -> dt.datetime | None:
+        return None if value is None else _EPOCH + dt.timedelta(microseconds=value)
+
+    @staticmethod
+    def moment(value: int | dt.datetime) -> dt.datetime:
+        """What a union gives, which forgets its columns' types."""
+        return value if isinstance(value, dt.datetime) else _EPOCH + dt.timedelta(microseconds=value)
+
+
+class Json(TypeDecorator[Any]):
+    """A JSON value as text. What JSON can't hold is written as text, so that one odd value never keeps a row from being
+    stored.
+    """
+
+    impl = Text
+    cache_ok = True
+
+    def process_bind_param(self, value: Any, dialect: Any) -> str | None:
+        if value is None:
+            return None
+        try:
+            return orjson.dumps(value, option=orjson.OPT_NON_STR_KEYS, default=str).decode()
+        except (
+            TypeError,
+            ValueError,
+            RecursionError,
+        ):  # orjson's errors are TypeErrors: numbers over 64 bits, half surrogates, depth
+            return orjson.dumps(_writable(value), option=orjson.OPT_NON_STR_KEYS, default=str).decode()
+
+    def process_result_value(self, value: str | None, dialect: Any) -> Any:
+        return None if value is None else orjson.loads(value)
+
+
+DEEPEST = 100
+"""Levels of nesting that are stored as such."""
+
+
+def _writable(value: Any, depth: int = 0) -> Any:
+    if isinstance(value, str):
+        return value.encode("utf-8", "replace").decode()
+    if isinstance(value, int) and not isinstance(value, bool) and not -(2**63) <= value < 2**64:
+        return f"{value:.6e}" if abs(value) < 10**300 else "a number of over 300 digits"
+    if isinstance(value, dict | list | tuple) and depth >= DEEPEST:
+        return "…"
+    if isinstance(value, dict):
+        return {_writable(str(key)): _writable(item, depth + 1) for key, item in value.items()}
+    if isinstance(value, list | tuple):
+        return [_writable(item, depth + 1) for item in value]
+    return value
+
+
+def instant(index: bool = False, nullable: bool = True) -> Any:
+    return Field(default=None, sa_column=Column(Instant, nullable=nullable, index=index))
+
+
+def json(default: Any = None) -> Any:
+    return Field(default=default, sa_column=Column(Json))
+
+
+def edits() -> Any:
+    """How often a row was changed: what somebody has open is older where this has gone up meanwhile."""
+    return Field(default=0, sa_column=Column(Integer, nullable=False, server_default="0"))

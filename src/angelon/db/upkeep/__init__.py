@@ -1,0 +1,1 @@
+"""What keeps an installation well: retention, gateways' use and health, alerts, clocks."""

@@ -1,0 +1,1 @@
+"""What would have happened, and what will: rehearsals, customers as they were, forecasts."""
