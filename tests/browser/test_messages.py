@@ -84,6 +84,8 @@ def test_conditions_close_themselves_and_go_as_a_pair(page, written):
     page.keyboard.type("card {{if gift")
     expect(page.locator(".cm-tooltip-autocomplete")).to_be_visible()
     page.locator(".cm-tooltip-autocomplete li", has_text="if gift_note").click()
+    expect(page.locator(".cm-tooltip-autocomplete")).to_be_hidden()
+    expect(text).to_contain_text("if gift_note is there")  # both of the pair stand before more is typed
     page.keyboard.type("inside")
     assert source_of(page, "blocks.1.text") == "card {% if gift_note %}inside{% endif %}"
     expect(text).to_contain_text("if gift_note is there")

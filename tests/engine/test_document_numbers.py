@@ -11,7 +11,7 @@ from tests.engine.test_documents import shop  # noqa: F401 - a fixture
 
 PROGRAM = """
 import os, random, sys, time
-from angelon.db import orders
+from angelon.db.log import orders
 from angelon.engine.operations import documents as operations
 from angelon.engine.operations.documents import Request
 from angelon.engine.unit import Actor, unit
@@ -21,7 +21,8 @@ services = make(Settings())
 store_id = services.setups.ids()[0]
 with services.database.reading() as session:
     rows = list(orders.by_ids(session, store_id, range(1, 400)))
-print("begun", flush=True)
+print("ready", flush=True)
+sys.stdin.readline()
 rng = random.Random(int(sys.argv[1]))
 rng.shuffle(rows)
 for row in rows:
@@ -30,6 +31,10 @@ for row in rows:
         if made.new and rng.random() < 0.3:
             operations.credit(work, made.id)
 """
+
+
+def _invoices(shop) -> int:  # noqa: F811
+    return shop.bench.rows("SELECT count(*) FROM document WHERE kind = 'invoice'")[0][0]
 
 
 def test_processes_that_are_killed_leave_no_gap(shop):  # noqa: F811
@@ -50,19 +55,25 @@ def test_processes_that_are_killed_leave_no_gap(shop):  # noqa: F811
         clerks = [
             subprocess.Popen(
                 [sys.executable, "-c", PROGRAM, str(10 * turn + one)], env=os.environ | environment,
-                stdout=subprocess.PIPE, stderr=subprocess.DEVNULL,
+                stdin=subprocess.PIPE, stdout=subprocess.PIPE,
             )
             for one in range(2)
         ]  # fmt: skip
         for clerk in clerks:
-            clerk.stdout.readline()
-        time.sleep(0.01 + rng.random() * 0.1)
+            assert clerk.stdout.readline() == b"ready\n"
+        for clerk in clerks:
+            clerk.stdin.write(b"go\n")
+            clerk.stdin.flush()
+        some = rng.randrange(2, 15)
+        while turn < 1 and _invoices(shop) < some:
+            time.sleep(0.001)
         for clerk in clerks:
             if turn < 1:
                 clerk.kill()
             clerk.wait(60)
+            clerk.stdin.close()
             clerk.stdout.close()
-        done.append(shop.bench.rows("SELECT count(*) FROM document WHERE kind = 'invoice'")[0][0])
+        done.append(_invoices(shop))
     assert min(done) < 40, "they were killed in the middle"
     for kind in ("invoice", "credit"):
         rows = shop.bench.rows("SELECT number FROM document WHERE kind = ? ORDER BY number", kind)
