@@ -21,6 +21,7 @@ from bench import (
     sizes,
     starts,
     strangers,
+    turns,
     writer,
 )
 from bench.rows import report
@@ -46,6 +47,7 @@ BENCHMARKS = {
     "parcels": parcels.parcels,
     "strangers": strangers.strangers,
     "writer": writer.writer,
+    "turns": turns.turns,
     "documents": documents.documents,
 }
 

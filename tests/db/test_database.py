@@ -5,12 +5,14 @@ import gzip
 from pathlib import Path
 
 import pytest
+from sqlalchemy.dialects import sqlite
 
 from angelon.core.problems import Invalid
 from angelon.core.specs import Bundle
 from angelon.core.specs.bundle import write_bundle
 from angelon.db.access.secrets import Vault, WrongKey
 from angelon.db.database import Database, OtherDatabase
+from angelon.db.log import sends
 from angelon.db.setup import bundles, live_setup, specs
 from angelon.db.tables import MessageRow, RouteRow
 from tests import made
@@ -114,14 +116,12 @@ def test_secrets_are_sealed_and_an_old_one_overlaps(bench):
 @pytest.mark.sqlite
 def test_a_claim_looks_at_what_is_due_and_nothing_else(bench):
     """However many sends there are, the index of those that wait serves the claim, in order, without a sort."""
-    plan = bench.rows(
-        "EXPLAIN QUERY PLAN SELECT id FROM send WHERE state IN ('scheduled', 'retrying') AND gateway_id = ? AND "
-        "due_at <= ? ORDER BY due_at LIMIT ?",
-        1,
-        1,
-        8,
-    )
-    assert [row[3] for row in plan] == ["SEARCH send USING INDEX ix_send_waiting (gateway_id=? AND due_at<?)"]
+    statement = str(sends._CLAIMS[False, "one"].compile(dialect=sqlite.dialect()))
+    given = (bench.clock.now().timestamp(),) * statement.count("?")
+    plan = [row[3] for row in bench.rows(f"EXPLAIN QUERY PLAN {statement}", *given)]
+    looks = [line for line in plan if "ix_send_waiting" in line]
+    assert looks == ["SEARCH send USING INDEX ix_send_waiting (gateway_id=? AND turn=? AND due_at<?)"] * 3
+    assert not any("TEMP B-TREE" in line and "ORDER" in line for line in plan)
 
 
 @pytest.mark.sqlite

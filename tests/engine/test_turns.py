@@ -1,12 +1,18 @@
-"""Behind a backlog of one source, others' orders are planned at once; sources of the same orders keep their order."""
+"""Behind a backlog of one source, others' orders are planned at once; sources of the same orders keep their order. What
+is urgent goes first, with what came earlier of its order and customer; what is imported or processed again gives way.
+"""
 
+import datetime as dt
 import json
 
 import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
 
 from angelon.core.specs import Source
-from angelon.db.tables import SourceRow
+from angelon.db.tables import RouteRow, SourceRow
 from angelon.engine.planner import Planner
+from angelon.engine.planner.turns import Turns
 from tests import made
 from tests.engine.test_fallbacks import Shop
 
@@ -21,7 +27,7 @@ def shop(bench):
     return shop
 
 
-def put(shop, source, number, **changes):
+def put(shop, source, number, type_="order.created", name="placed", **changes):
     from angelon.core.deliveries import digest
     from angelon.db.log import events
     from angelon.db.records import NewDelivery, NewEvent
@@ -29,9 +35,10 @@ def put(shop, source, number, **changes):
     live = shop.bench.services.setups.get(shop.bench.store_id)
     at, clock = shop.now, shop.bench.clock
     shop.later(milliseconds=1)
+    changes = {"buyer": {"name": "Jo", "email": f"b{number}@example.org"}} | changes
     body = json.dumps(made.order(id=number, reference=f"BK-{number}", **changes)).encode()
     id_, event_id, source_id = clock.new_id("dv", at), clock.new_id("ev", at), live.source_ids[source]
-    event = NewEvent(event_id, source_id, id_, f"k{number}{source}{changes}", "placed", "order.created", at)
+    event = NewEvent(event_id, source_id, id_, f"k{event_id}", name, type_, at)
     return NewDelivery(id_, source_id, at, "application/json", {}, body, digest(body), (event,)), events
 
 
@@ -101,3 +108,139 @@ def test_within_a_source_the_oldest_is_first(shop):
         assert numbers == list(range(1, len(numbers) + 1))
         assert len(numbers) > before
         before = len(numbers)
+
+
+# ---- urgent routes, and what gives way
+
+
+class Noting(Planner):
+    """A planner that notes in which order events were planned."""
+
+    def __init__(self, shop):
+        bench = shop.bench
+        super().__init__(bench.database, bench.services.setups, bench.clock)
+        self.done = []
+
+    def _plan(self, *args):
+        done, made = super()._plan(*args)
+        self.done += [row.id for row in done]
+        return done, made
+
+
+def urgent(shop, type_):
+    shop.publish(RouteRow, made.route(key="at-once", when=[type_], urgent=True, once="event"))
+    shop.bench.services.setups.forget()
+
+
+def names(*puts):
+    return [delivery.events[0].id for delivery, _ in puts]
+
+
+def test_an_urgent_event_goes_before_a_backlog_with_what_came_earlier_of_its_order_and_customer(shop):
+    urgent(shop, "payment.failed")
+    before = [put(shop, "shop", number) for number in range(1, 800)]
+    mine = [
+        put(shop, "shop", 9001, buyer={"name": "Io", "email": "io@example.org"}),
+        put(shop, "shop", 9002, buyer={"name": "Io", "email": "io@example.org"}),
+    ]
+    failed = put(shop, "shop", 9002, "payment.failed", "failed", buyer={"name": "Io", "email": "io@example.org"})
+    behind = [put(shop, "shop", number) for number in range(800, 900)]
+    store(shop, *before, *mine, failed, *behind)
+    planner = Noting(shop)
+    for _ in range(4):
+        planner.run_batch()
+    done = planner.done
+    assert names(*mine, failed) == [id_ for id_ in done if id_ in names(*mine, failed)], (
+        "in the order in which they came"
+    )
+    assert len(done) < 300
+    assert shop.bench.rows("SELECT turn FROM send WHERE event_id = ?", names(failed)[0]) == [(0,)]
+    while planner.run_batch()[0]:
+        pass
+    assert len(planner.done) == len(set(planner.done)) == 902
+
+
+def test_what_follows_from_an_urgent_event_does_not_wait_behind_the_backlog(shop):
+    urgent(shop, "parcel.picked_up")
+    store(shop, put(shop, "shop", 9001))
+    shop.planner.run_batch()
+    shipped = put(shop, "shop", 9001, "order.updated", "changed", state="shipped")
+    store(shop, *(put(shop, "shop", number) for number in range(1, 800)), shipped)
+    planner = Noting(shop)
+    for _ in range(6):
+        planner.run_batch()
+    types = dict(tuple(row) for row in shop.bench.rows("SELECT id, type FROM event"))
+    done = [types[id_] for id_ in planner.done if types[id_] != "order.created"]
+    assert done[0] == "order.updated"
+    assert "parcel.picked_up" in done[:3]
+    assert len(planner.done) < 500
+
+
+def test_without_urgent_routes_nothing_is_read_ahead_of_its_turn(shop, monkeypatch):
+    read = []
+    monkeypatch.setattr(Turns, "_note", lambda self, row, delivery: read.append(row.id))
+    store(shop, *(put(shop, "shop", number) for number in range(1, 150)))
+    while shop.planner.run_batch()[0]:
+        pass
+    assert read == []
+
+
+def test_what_is_processed_again_gives_way_to_what_came_since(shop):
+    old = [put(shop, "shop", number) for number in range(1, 600)]
+    store(shop, *old)
+    while shop.planner.run_batch()[0]:
+        pass
+    with shop.bench.database.connection() as connection:
+        connection.exec_driver_sql("UPDATE event SET planned_at = NULL WHERE parent_id IS NULL")
+    new = [put(shop, "shop", number) for number in range(2000, 2020)]
+    another = put(shop, "shop", 3, "order.cancelled", "cancelled")  # of an order that is processed again
+    store(shop, *new, another)
+    planner = Noting(shop)
+    for _ in range(4):
+        planner.run_batch()
+    assert set(names(*new, another)) <= set(planner.done)
+    place = planner.done.index
+    assert place(names(old[2])[0]) < place(names(another)[0])
+    assert len(planner.done) < 400
+
+
+def test_a_claim_takes_the_urgent_before_the_rest_and_what_gives_way_last(shop):
+    from angelon.db.log import sends
+
+    store(shop, *(put(shop, "shop", number) for number in range(1, 10)))
+    shop.planner.run_batch()
+    with shop.bench.database.connection() as connection:
+        ids = [id_ for (id_,) in connection.exec_driver_sql("SELECT id FROM send ORDER BY due_at, id")]
+        turns = [2, 2, 2, 1, 1, 1, 0, 1, 0]
+        for id_, turn in zip(ids, turns, strict=True):
+            connection.exec_driver_sql("UPDATE send SET turn = ? WHERE id = ?", (turn, id_))
+        gateway = connection.exec_driver_sql("SELECT max(gateway_id) FROM send").scalar()
+        lease = dt.timedelta(minutes=1)
+        taken = [sends.claim(connection, "w", shop.now, lease, 3, gateway) for _ in range(4)]
+    assert [[row.turn for row in rows] for rows in taken] == [[0, 0, 1], [1, 1, 1], [2, 2, 2], []]
+
+
+@settings(max_examples=12, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(st.randoms(use_true_random=False))
+def test_within_an_order_and_a_customer_all_goes_as_it_came(shop, rng):
+    urgent(shop, "payment.failed")
+    kinds = [("order.created", "placed"), ("order.updated", "changed"), ("payment.failed", "failed")]
+    puts, about = [], {}
+    for _ in range(150):
+        number, who = rng.randrange(40) + rng.randrange(10**6) * 100, rng.randrange(25)
+        type_, name = rng.choices(kinds, weights=(10, 4, 1))[0]
+        one = put(shop, rng.choice(["shop", "desk"]), number % 100, type_, name, state=f"s{number}",
+                  buyer={"name": "Jo", "email": f"j{who}@example.org"})  # fmt: skip
+        about[one[0].events[0].id] = (number % 100, who)
+        puts.append(one)
+    came = names(*puts)
+    store(shop, *puts)
+    planner = Noting(shop)
+    while planner.run_batch()[0]:
+        pass
+    mine = [id_ for id_ in planner.done if id_ in about]
+    assert sorted(mine) == sorted(came)
+    for part in (0, 1):
+        for value in {one[part] for one in about.values()}:
+            of = [id_ for id_ in came if about[id_][part] == value]
+            assert [id_ for id_ in mine if about[id_][part] == value] == of

@@ -14,6 +14,7 @@ from typing import Any
 from angelon.core.messages.channels import address_key
 from angelon.core.planning.follow_up import has_follow_up
 from angelon.core.planning.plan import PlannedSend, TraceLine
+from angelon.core.planning.turns import Turn
 from angelon.core.specs.message import Message
 from angelon.core.specs.route import Route
 from angelon.core.states import State, move
@@ -166,6 +167,7 @@ class NewSend:
     question_id: str | None = None
     """The question that it asks; given when it is stored."""
     asks: Asks | None = None
+    turn: Turn = Turn.ORDINARY
 
     @classmethod
     def planned(
@@ -179,9 +181,10 @@ class NewSend:
         instead_of: str | None = None,
         run_id: int | None = None,
         event_type: str = "",
+        gives_way: bool = False,
     ) -> NewSend:
         """A planned send about an event of a type. One that may need a fallback, or somebody's help, says when that is
-        looked at.
+        looked at. An urgent route's goes first; one that `gives_way` goes after others.
         """
         route = live.routes.get(send.route)
         return cls(
@@ -212,6 +215,7 @@ class NewSend:
             expires_at=_expires_at(live, send, event_type),
             format_locale=send.format_locale,
             asks=_asks(live, send, order_id, event_id, run_id is not None),
+            turn=Turn.URGENT if route is not None and route.urgent else Turn.GIVES_WAY if gives_way else Turn.ORDINARY,
         )
 
     @classmethod
@@ -239,6 +243,7 @@ class NewSend:
             gateway_id=was.gateway_id,
             values={name: unpack(value) for name, value in (was.values_ or {}).items()},
             trace=(TraceLine("manual run", "yes", saw),),
+            turn=Turn.URGENT if was.turn == Turn.URGENT else Turn.ORDINARY,
             whom=was.whom,
             step=was.step,
             test=was.test,

@@ -84,6 +84,7 @@ class Worker:
         self._trouble = ""
         """What can't be done as it is set up, as a sentence."""
         self._roles = roles
+        self._planner: Planner | None = None
         self._database = database
         self._home = home
         self._vault = vault
@@ -203,7 +204,7 @@ class Worker:
                 self._stop.wait(1)
 
     def _plan(self) -> None:
-        planner = Planner(self._database, self._setups, self._clock, self._base_url)
+        self._planner = planner = Planner(self._database, self._setups, self._clock, self._base_url)
         fallbacks = Fallbacks(self._database, self._setups, self._clock, self._base_url)
         questions = Questions(self._database, self._setups, self._clock)
         late_parcels = LateParcels(self._database, self._setups, self._clock)
@@ -379,8 +380,13 @@ class Worker:
     def _heartbeat(self) -> None:
         now = self._clock.now()
         with self._database.connection() as connection:
-            sends.heartbeat(connection, self.name, now, " ".join(sorted(self._roles)), self._trouble)
+            sends.heartbeat(
+                connection, self.name, now, " ".join(sorted(self._roles)), self._trouble, self._planned_rate()
+            )
             sends.forget_workers(connection, now - dt.timedelta(minutes=10))
+
+    def _planned_rate(self) -> float:
+        return self._planner.rate if self._planner is not None else 0.0
 
     def _recover_dead(self, silent: bool = False) -> None:
         """Takes over what workers of this machine held when they were killed: at the start at once, later of those that

@@ -65,6 +65,10 @@ class Route(Spec):
     """What is noted about the customer where it sends."""
     priority: int = Field(0, ge=-1000, le=1000)
     """Of two routes that would tell the same person the same thing, the one with the lower rank does."""
+    urgent: bool = False
+    """Whether it goes first where much waits: its events are processed before others, with what came earlier of the
+    same order and customer, and its sends go first through their gateway.
+    """
     handler: str = Field("", max_length=100)
     """The function of the shop's own (`angelon.handlers`) that says what is sent, in place of `send`, `channel`, `to`,
     `gateway` and `timing`; empty where these say it.

@@ -231,6 +231,39 @@ def unplanned(
     return sorted(found.values(), key=lambda row: (row.received_at, row.id))
 
 
+_AFTER = (
+    core_select(EVENT)
+    .where(
+        text(TO_PLAN),
+        EVENT.c.received_at >= bindparam("b_at"),
+        or_(EVENT.c.received_at > bindparam("b_at"), EVENT.c.id > bindparam("b_id")),
+    )
+    .order_by(EVENT.c.received_at, EVENT.c.id)
+    .limit(bindparam("b_limit"))
+)
+
+
+def waiting_after(connection: Connection, place: tuple[dt.datetime, str] | None, limit: int) -> list[Any]:
+    """Events that wait to be planned, oldest first, from behind a place (when it came, and its id) on."""
+    at, id_ = place or (dt.datetime(1970, 1, 1, tzinfo=dt.UTC), "")
+    return list(connection.execute(_AFTER, {"b_at": at, "b_id": id_, "b_limit": limit}))
+
+
+def still_waiting(connection: Connection, ids: Collection[str], held: bool = False) -> list[Any]:
+    """Those of these events that wait to be planned, oldest first; `held` keeps others from them until the transaction
+    ends.
+    """
+    found = core_select(EVENT).where(EVENT.c.id.in_(list(ids)), text(TO_PLAN))
+    found = found.order_by(EVENT.c.received_at, EVENT.c.id)
+    return list(connection.execute(found.with_for_update() if held else found))
+
+
+def followers(connection: Connection, roots: Collection[str], limit: int) -> list[Any]:
+    """Events that wait to be planned and follow from these, oldest first."""
+    found = core_select(EVENT).where(EVENT.c.parent_id.in_(list(roots)), text(TO_PLAN))
+    return list(connection.execute(found.order_by(EVENT.c.received_at, EVENT.c.id).limit(limit))) if roots else []
+
+
 def waiting_by_source(connection: Connection, most: int) -> list[tuple[int, int, dt.datetime]]:
     """(source, how many, since when) of the oldest events that wait to be planned, the source of the oldest first."""
     waiting = core_select(EVENT.c.source_id, EVENT.c.received_at).where(text(TO_PLAN))

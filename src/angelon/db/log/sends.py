@@ -7,11 +7,26 @@ from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from sqlalchemy import Connection, Table, bindparam, false, func, insert, literal, or_, text, true, union_all, update
+from sqlalchemy import (
+    Connection,
+    Table,
+    bindparam,
+    false,
+    func,
+    insert,
+    literal,
+    literal_column,
+    or_,
+    text,
+    true,
+    union_all,
+    update,
+)
 from sqlalchemy import select as core_select
 from sqlalchemy.dialects import postgresql, sqlite
 from sqlmodel import Session, col, select
 
+from angelon.core.planning.turns import Turn
 from angelon.core.sending.causes import general
 from angelon.core.states import State, sources_by_hand, sources_of
 from angelon.core.states import move as move_state
@@ -78,19 +93,25 @@ _SETTLE = Bulk(
 
 
 def _claim(locked: bool, whose: str) -> Any:
-    """Claims due sends, oldest first: of one gateway, of none, or of all. Built once: it runs for every few sends."""
-    due = (
-        core_select(SEND.c.id)
-        .where(text(WAITING), SEND.c.due_at <= bindparam("b_now"))
-        .order_by(SEND.c.due_at)
-        .limit(bindparam("b_limit"))
-    )
-    if whose == "one":
-        due = due.where(SEND.c.gateway_id == bindparam("b_gateway"))
-    elif whose == "none":
-        due = due.where(SEND.c.gateway_id.is_(None))
-    if locked:
-        due = due.with_for_update(skip_locked=True)
+    """Claims due sends, by turns and within a turn the oldest first: of one gateway, of none, or of all. Built once: it
+    runs for every few sends. Each turn is a look into the index of its own, and the last ones only where those before
+    leave room.
+    """
+    parts = []
+    for turn in Turn:
+        due = (
+            core_select(SEND.c.id)
+            .where(text(WAITING), SEND.c.turn == literal_column(str(turn.value)), SEND.c.due_at <= bindparam("b_now"))
+            .order_by(SEND.c.due_at)
+            .limit(bindparam("b_limit"))
+        )
+        if whose == "one":
+            due = due.where(SEND.c.gateway_id == bindparam("b_gateway"))
+        elif whose == "none":
+            due = due.where(SEND.c.gateway_id.is_(None))
+        if locked:
+            due = due.with_for_update(skip_locked=True)
+        parts.append(core_select(due.subquery().c.id))
     changes = {
         "state": State.SENDING.value,
         "worker": bindparam("b_worker"),
@@ -100,7 +121,7 @@ def _claim(locked: bool, whose: str) -> Any:
     }
     return (
         update(SEND)
-        .where(SEND.c.id.in_(due))
+        .where(SEND.c.id.in_(union_all(*parts).limit(bindparam("b_limit"))))
         .values(changes)
         .returning(*(column for column in SEND.c if column.name not in ("trace", "reason")))
     )
@@ -119,15 +140,18 @@ def _keep_content(dialect: Any) -> Any:
 _KEEP_CONTENT, _KEEP_CONTENT_POSTGRESQL = _keep_content(sqlite), _keep_content(postgresql)
 _CLAIMS = {(locked, whose): _claim(locked, whose) for locked in (False, True) for whose in ("one", "none", "all")}
 GATEWAY: Table = GatewayRow.__table__  # type: ignore[attr-defined]
-_FIRST_DUE = core_select(func.min(SEND.c.due_at)).where(text(WAITING))
+
+
+def _first_due(turn: Turn, whose: Any) -> Any:
+    first = core_select(func.min(SEND.c.due_at)).where(text(WAITING), SEND.c.turn == literal_column(str(turn.value)))
+    return first.where(whose).correlate(GATEWAY).scalar_subquery().label("at")
+
+
 _DUE = union_all(
-    core_select(
-        GATEWAY.c.id,
-        _FIRST_DUE.where(SEND.c.gateway_id == GATEWAY.c.id).correlate(GATEWAY).scalar_subquery().label("at"),
-    ),
-    core_select(literal(None), _FIRST_DUE.where(SEND.c.gateway_id.is_(None)).scalar_subquery()),
+    *(core_select(GATEWAY.c.id, _first_due(turn, SEND.c.gateway_id == GATEWAY.c.id)) for turn in Turn),
+    *(core_select(literal(None), _first_due(turn, SEND.c.gateway_id.is_(None))) for turn in Turn),
 )
-"""When the next send of each gateway is due: one look into the index for each."""
+"""When the next send of each gateway is due: one look into the index for each and each turn."""
 
 
 _INSERT = Bulk(insert(SEND))
@@ -151,8 +175,8 @@ def claim(
     limit: int,
     gateway_id: int | None = EVERY_GATEWAY,
 ) -> list[Any]:
-    """Takes up to `limit` due sends of a gateway for a worker, oldest first, in one statement; nobody else gets them
-    while the lease runs.
+    """Takes up to `limit` due sends of a gateway for a worker, by turns, then by age, in one statement; nobody else
+    gets them while the lease runs.
 
     `gateway_id` is None for sends that have no gateway.
     """
@@ -161,7 +185,7 @@ def claim(
     given = {"b_now": now, "b_worker": worker, "b_until": now + lease, "b_limit": limit} | (
         {"b_gateway": gateway_id} if whose == "one" else {}
     )
-    return sorted(connection.execute(statement, given), key=lambda row: row.due_at)
+    return sorted(connection.execute(statement, given), key=lambda row: (row.turn, row.due_at))
 
 
 def extend(connection: Connection, ids: Sequence[str], worker: str, until: dt.datetime) -> None:
@@ -364,7 +388,11 @@ def told(connection: Connection, order_ids: Sequence[int]) -> dict[int, list[Any
 
 def due_by_gateway(connection: Connection) -> dict[int | None, dt.datetime]:
     """When the next send of each gateway is due, where one waits; None stands for those without a gateway."""
-    return {id_: Instant.moment(at) for id_, at in connection.execute(_DUE) if at is not None}
+    first: dict[int | None, dt.datetime] = {}
+    for id_, at in connection.execute(_DUE):
+        if at is not None:
+            first[id_] = min(Instant.moment(at), first.get(id_, Instant.moment(at)))
+    return first
 
 
 def waiting(connection: Connection, store_id: int) -> int:
@@ -423,10 +451,15 @@ PLANS, SENDS = "plan", "send"
 
 
 def heartbeat(
-    connection: Connection, worker: str, now: dt.datetime, role: str = f"{PLANS} {SENDS}", trouble: str = ""
+    connection: Connection,
+    worker: str,
+    now: dt.datetime,
+    role: str = f"{PLANS} {SENDS}",
+    trouble: str = "",
+    planned_rate: float = 0.0,
 ) -> None:
-    """A worker's sign of life, with what it can't do."""
-    values = {"at": now, "role": role, "trouble": trouble}
+    """A worker's sign of life, with what it can't do, and how many events it plans in a second."""
+    values = {"at": now, "role": role, "trouble": trouble, "planned_rate": planned_rate}
     changed = connection.execute(update(HEARTBEAT).where(HEARTBEAT.c.worker == worker).values(**values))
     if changed.rowcount == 0:
         connection.execute(insert(HEARTBEAT).values(worker=worker, **values))
@@ -445,6 +478,12 @@ def heard_of(session: Session, since: dt.datetime) -> set[str]:
 
 def forget_workers(connection: Connection, before: dt.datetime) -> None:
     connection.execute(HEARTBEAT.delete().where(HEARTBEAT.c.at < before))
+
+
+def planned_rate(session: Session, now: dt.datetime) -> float:
+    """How many events all workers that are alive plan in a second; 0 where that is not known."""
+    alive = (HeartbeatRow.at >= now - ALIVE_FOR, HeartbeatRow.at <= now + ALIVE_FOR)
+    return float(session.exec(select(func.sum(HeartbeatRow.planned_rate)).where(*alive)).one() or 0)
 
 
 ALIVE_FOR = dt.timedelta(seconds=20)

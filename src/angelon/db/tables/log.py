@@ -14,6 +14,7 @@ from sqlalchemy import (
     Index,
     Integer,
     LargeBinary,
+    SmallInteger,
     Text,
     UniqueConstraint,
     false,
@@ -271,7 +272,11 @@ class OrderAliasRow(SQLModel, table=True):
 class SendRow(SQLModel, table=True):
     __tablename__ = "send"
     __table_args__ = (
-        Index("ix_send_waiting", "gateway_id", "due_at", sqlite_where=text(WAITING), postgresql_where=text(WAITING)),
+        Index(
+            *("ix_send_waiting", "gateway_id", "turn", "due_at"),
+            sqlite_where=text(WAITING),
+            postgresql_where=text(WAITING),
+        ),
         Index("ix_send_sending", "lease_until", sqlite_where=text(SENDING), postgresql_where=text(SENDING)),
         Index("ix_send_stuck", "created_at", sqlite_where=text(STUCK), postgresql_where=text(STUCK)),
         Index(  # of SQLite alone (migration 0029)
@@ -318,6 +323,8 @@ class SendRow(SQLModel, table=True):
     worker: str = ""
     tries: int = 0
     first_try_at: dt.datetime | None = instant()
+    turn: int = Field(default=1, sa_column=Column(SmallInteger, nullable=False, server_default="1"))
+    """Which sends of its gateway it goes before (`core/planning/turns.py`)."""
     expires_at: dt.datetime | None = instant()
     """Until when it may go out; None where its message is good for ever."""
     settled_at: dt.datetime | None = instant()

@@ -7,6 +7,7 @@ import datetime as dt
 from sqlalchemy import (
     BigInteger,
     Column,
+    Float,
     Index,
     Text,
 )
@@ -25,6 +26,8 @@ class HeartbeatRow(SQLModel, table=True):
     """What it is for: `plan`, `send` or both, parted by a space."""
     trouble: str = Field(default="", sa_column=Column(Text, nullable=False, server_default=""))
     """What it can't do as it is set up, as a sentence; empty where all is well."""
+    planned_rate: float = Field(default=0.0, sa_column=Column(Float, nullable=False, server_default="0"))
+    """Events that it plans in a second, while events wait; 0 where that is not known."""
 
 
 class GatewayUseRow(SQLModel, table=True):

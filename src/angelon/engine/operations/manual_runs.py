@@ -15,6 +15,7 @@ from angelon.core.payload.body import NotReadable
 from angelon.core.planning.inputs import ALWAYS, ActiveRoute, Facts
 from angelon.core.planning.plan import Decision, decide, work_out
 from angelon.core.planning.readiness import problems_of
+from angelon.core.planning.turns import MANY
 from angelon.core.problems import Invalid
 from angelon.core.sending.due import EventFacts
 from angelon.core.specs import Message
@@ -273,7 +274,8 @@ def _sends(
             continue
         later = max(0, before + len(made) - AT_ONCE + 1) * PACE
         id_ = work.clock.new_id("sd", work.now)
-        new = NewSend.planned(live, send, id_, one.event.id, one.order.id, work.now, run_id=run_id)
+        about = (one.event.id, one.order.id, work.now)
+        new = NewSend.planned(live, send, id_, *about, run_id=run_id, gives_way=before >= MANY)
         made.append(replace(new, due_at=new.due_at + later, draft=message if new.channel == "email" else None))
     return made
 

@@ -292,6 +292,7 @@ class Batch:
         answer has come since, those that waited for it are taken, as all stood when the event was planned.
         """
         later = row.planned_at is not None
+        again = row.decisions is not None and not later
         order_id = done["order_id"]
         if row.decisions is None:
             self._leave(event, reading)
@@ -330,7 +331,8 @@ class Batch:
             self._tell(row, event, decision, reading, order_id)
             for send in decision.sends:
                 id_ = self._clock.new_id("sd", now)
-                self._sends.append(NewSend.planned(self._live, send, id_, row.id, order_id, now, event_type=row.type))
+                about = (row.id, order_id, now)
+                self._sends.append(NewSend.planned(self._live, send, id_, *about, event_type=row.type, gives_way=again))
                 if send.state is not State.SKIPPED:
                     route_id, delivery = self._live.route_ids[decision.route], row.parent_id or row.id
                     record = history.SendRecord(prior_send_of(send, event, now), route_id, delivery, order_id)

@@ -5,6 +5,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import enum
 import time
 from collections import Counter
 from collections.abc import Callable, Collection, Sequence
@@ -23,6 +24,7 @@ from angelon.engine.clock import Clock
 from angelon.engine.planner.batch import Batch, ReadEvent
 from angelon.engine.planner.faults import describe_fault
 from angelon.engine.planner.texts import compile_texts
+from angelon.engine.planner.turns import Turns
 from angelon.engine.setups import Setups
 
 log = structlog.get_logger()
@@ -37,6 +39,14 @@ LEAST, MOST = 8, 200
 """Events in a batch."""
 PIECE = 25
 """Events of a batch that are planned before the time is looked at: the rest of a slow batch is left for the next."""
+
+
+class Round(enum.Enum):
+    """Whose batch is next behind a backlog: in turn, that in the order of arrival, and that of what goes first."""
+
+    NEXT = "the order of arrival"
+    ANY = "what follows from that batch, then what goes first"
+    FOLLOWERS = "what follows from what went first"
 
 
 class Planner:
@@ -59,6 +69,10 @@ class Planner:
         self._payloads = Payloads()
         self._batch_size = 2 * LEAST
         self._ahead: dict[str, tuple[LiveSetup, ReadEvent]] = {}
+        self._turns = Turns(database, setups)
+        self._first = Round.NEXT
+        self.rate = 0.0
+        """Events that are planned in a second, while events wait."""
         self._passed: frozenset[int] = frozenset()
         """Sources that have had their turn and have more: the next batch is the others', as far as they have any."""
 
@@ -68,6 +82,48 @@ class Planner:
         Without a limit it plans as many as are likely to take BATCH_SECONDS: while it plans, nobody else can write,
         and deliveries that come in wait for it.
         """
+        began = time.monotonic()
+        done = (self._run_first() if limit is None else None) or self._run_next(limit)
+        if done[0]:
+            rate = done[0] / max(1e-6, time.monotonic() - began)
+            self.rate += (rate - self.rate) * (0.05 if self.rate else 1)
+        return done
+
+    def _run_first(self) -> tuple[int, int] | None:
+        """Plans what goes first where more waits than a batch: after each batch in the order of arrival one of these,
+        with what follows from either before it. None where that is nothing, or not its turn.
+        """
+        if self._first is Round.NEXT:
+            return None
+        with self._database.reading() as session:
+            connection = session.connection()
+            rows: Sequence[Any] = event_queries.followers(connection, self._turns.roots, self._batch_size)
+            following = bool(rows)
+            if not following and self._first is Round.ANY:
+                ids = self._turns.first(self._batch_size)
+                rows = event_queries.still_waiting(connection, ids)
+                self._turns.planned(set(ids) - {row.id for row in rows})  # others have planned them
+            rows = within_bytes(event_queries.sizes(connection, {row.delivery_id for row in rows}), rows)
+        if not rows:
+            self._first = Round.NEXT
+            return None
+        store_id = self._store_of(rows[0])
+        rows = [row for row in rows if self._store_of(row) == store_id]
+        self._read_rows_ahead(rows)
+        with self._database.connection(purpose="planning") as connection:
+            if not self._database.sqlite:
+                if not locks.hold_within(connection, locks.of_store(store_id), BATCH_SECONDS_OF_A_STORE):
+                    return None
+                rows = event_queries.still_waiting(connection, [row.id for row in rows], held=True)
+            until = time.monotonic() + (BATCH_SECONDS if self._database.sqlite else BATCH_SECONDS_OF_A_STORE)
+            done, made = self._plan(connection, rows, until)
+        self._turns.planned(row.id for row in done)
+        if not following:
+            self._turns.roots, self._first = {row.parent_id or row.id for row in done}, Round.FOLLOWERS
+        return len(done), made
+
+    def _run_next(self, limit: int | None) -> tuple[int, int]:
+        """Plans the next events in the order of arrival, sources in turn."""
         unreadable = self._setups.unreadable_sources()
         without = [*unreadable, *(self._passed if limit is None else ())]
         wanted = BATCH_SECONDS if self._database.sqlite else BATCH_SECONDS_OF_A_STORE
@@ -80,16 +136,27 @@ class Planner:
         with self._database.connection(purpose="planning") as connection:
             rows = self._mine(connection, most, without)
             began = time.monotonic()
-            self._passed = self._that_had_their_turn(rows) if len(rows) == most else frozenset()
+            full = len(rows) == most
+            self._passed = self._that_had_their_turn(rows) if full else frozenset()
             unread = {row.delivery_id for row in rows if row.id not in self._ahead}
             rows = within_bytes(event_queries.sizes(connection, unread), rows)
-            done = self._plan(connection, rows, None if limit else began + wanted)
+            done, made = self._plan(connection, rows, None if limit else began + wanted)
             took = time.monotonic() - began
+        if limit is None:
+            self._look_behind(done, full)
         if took > wanted:
-            self._batch_size = max(LEAST, int(done[0] * wanted / took))
-        elif done[0] == most:
+            self._batch_size = max(LEAST, int(len(done) * wanted / took))
+        elif len(done) == most:
             self._batch_size = min(MOST, most + most // 4 + 1)
-        return done
+        return len(done), made
+
+    def _look_behind(self, rows: Sequence[Any], full: bool) -> None:
+        """After a batch: whether more waits, and what of it goes first."""
+        if full:
+            self._first = Round.ANY if self._turns.behind(rows) else Round.NEXT
+        elif self._first is not Round.NEXT:
+            self._turns.forget()
+            self._first = Round.NEXT
 
     def _that_had_their_turn(self, rows: Sequence[Any]) -> frozenset[int]:
         """The sources that are passed over next: who fills most of a whole batch has a backlog, and lets others go
@@ -158,6 +225,11 @@ class Planner:
             )
         if not rows:
             return False
+        self._read_rows_ahead(rows)
+        return True
+
+    def _read_rows_ahead(self, rows: Sequence[Any]) -> None:
+        self._ahead = {}
         with self._database.reading() as session:
             connection = session.connection()
             rows = within_bytes(event_queries.sizes(connection, {row.delivery_id for row in rows}), rows)
@@ -173,16 +245,16 @@ class Planner:
                     if is_database_failure(error):
                         raise
                     log.info("events could not be read ahead", store_id=store_id, why=type(error).__name__)
-        return True
 
-    def _plan(self, connection: Connection, rows: Sequence[Any], until: float | None) -> tuple[int, int]:
+    def _plan(self, connection: Connection, rows: Sequence[Any], until: float | None) -> tuple[list[Any], int]:
         """Plans a batch, which may hold several stores' events; each store's are planned together, in order. Once the
-        time is up, it ends with the piece that it is at; says how many events and sends there were.
+        time is up, it ends with the piece that it is at. Gives the events that were planned, and how many sends came.
         """
         by_store: dict[int, list[Any]] = {}
         for row in rows:
             by_store.setdefault(self._store_of(row), []).append(row)
-        done = made = 0
+        done: list[Any] = []
+        made = 0
         for store_id, found in by_store.items():
             size = PIECE if until else len(found)
             for start in range(0, len(found), size):
@@ -190,7 +262,7 @@ class Planner:
                     break
                 piece = found[start : start + size]
                 made += self._plan_store(connection, self._setups.get(store_id), piece)
-                done += len(piece)
+                done += piece
         self._payloads.trim()
         return done, made
 

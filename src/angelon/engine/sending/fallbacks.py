@@ -15,6 +15,7 @@ from angelon.core.messages.channels import CHANNEL_LABELS
 from angelon.core.planning.notices import notice, notice_values
 from angelon.core.planning.people import recipient_key
 from angelon.core.planning.plan import FALLBACK_USED, plan_fallback
+from angelon.core.planning.turns import Turn
 from angelon.core.specs.gateway import Gateway
 from angelon.core.specs.route import Route
 from angelon.core.states import State
@@ -140,9 +141,9 @@ class Fallbacks:
         if send is None:
             return None
         id_ = self._clock.new_id("sd", now)
-        return NewSend.planned(
-            live, send, id_, row.event_id, row.order_id, now, row.id, row.run_id, event.type if not row.run_id else ""
-        )
+        type_ = event.type if not row.run_id else ""
+        about = (row.event_id, row.order_id, now, row.id, row.run_id)
+        return NewSend.planned(live, send, id_, *about, type_, gives_way=row.turn == Turn.GIVES_WAY)
 
     def _resume(self, connection: Connection, row: Any, now: dt.datetime) -> int:
         """Lets the send go on that was merely late when this one took its place, since this one came to nothing."""

@@ -204,13 +204,21 @@ def _backlog() -> list[Need]:
     if frame().pulse.state != "retrying":
         return []
     names_, found = {id_: key for key, id_ in live().source_ids.items()}, []
+    rate, before = sends.planned_rate(session(), g.now), 0
     for source_id, number, since in events.waiting_by_source(session().connection(), MOST_WAITING):
         source = live().sources.get(names_.get(source_id, ""))
         if source is None or g.now - since < dt.timedelta(seconds=30):
             continue
         many = f"{number:,} or more events wait" if number == MOST_WAITING else f"{number:,} events wait"
         what = "1 event waits" if number == 1 else many
-        why = f"The oldest came {moment(since)}. Sources take turns: the events of another are not behind these."
+        before += number
+        word = "not before" if before >= MOST_WAITING else "by"
+        over = (
+            f"Processed {word} {moment(g.now + dt.timedelta(seconds=before / rate))}, if it goes on so. "
+            if rate
+            else ""
+        )
+        why = f"The oldest came {moment(since)}. {over}Other sources’ events, and those of urgent routes, go first."
         found.append(Need("retrying", f"{source.name}: {what}", why, "Open the source", f"/sources/{source.key}"))
     return found
 

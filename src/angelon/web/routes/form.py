@@ -29,7 +29,7 @@ SWITCHES = {
             "even_if_notified",
         )
     ),
-    "timing": ("timing.yearly",),
+    "timing": ("timing.yearly", "urgent"),
 }
 """The boxes of each part of the sentence that are values themselves."""
 
@@ -53,7 +53,7 @@ def changes_from(form: Any, route: Route) -> dict[str, Any]:
     if "when" in parts:
         changes |= {switch: made[switch] for switch in SWITCHES["when"]}
     if "timing" in parts:
-        changes["timing"] = _timing(form, made["timing"])
+        changes |= {"timing": _timing(form, made["timing"]), "urgent": made["urgent"]}
     if "to" in parts:
         changes["to"] = _recipients(form)
     if "guards" in parts:

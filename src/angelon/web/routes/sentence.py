@@ -66,7 +66,7 @@ def page(row: StoredRoute) -> dict[str, Any]:
         "drifts": drifts(route),
         "labels": {
             "if": describe_group(route.only_if),
-            "timing": describe_timing(route.timing),
+            "timing": describe_timing(route.timing) + (", urgent" if route.urgent else ""),
             "to": describe_recipients(route),
             "once": describe_once(route),
             "guards": describe_guards(route, called["routes"]),

@@ -224,6 +224,7 @@ WORDS = {
     "gateway": "By",
     "channel": "By",
     "timing": "Timing",
+    "urgent": "Timing",
     "once": "At most",
     "once_days": "At most",
     "guards": "Limits",
