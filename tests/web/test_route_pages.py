@@ -446,3 +446,45 @@ def test_a_delivery_whose_name_means_nothing_yet_is_why_a_route_never_saw_an_ord
     post(client, made.body(), **{"Store-Event": "order.new", "Store-Delivery": "n"})
     bench.plan()
     assert "A delivery called “order.new” is not mapped to an event yet." in text(client.get("/orders/1"))
+
+
+def offered(client, bench, **changes):
+    """The page of a message that is live, about an event and in no route."""
+    with bench.database.writing() as session:
+        message = made.message(key="shipped", name="Shipped", tells_of="order.shipped", **changes)
+        specs.publish(
+            session,
+            specs.save_draft(session, MessageRow, bench.store_id, message, bench.clock.now()),
+            bench.clock.now(),
+        )
+    bench.services.setups.forget()
+    return client.get("/messages/shipped").get_data(as_text=True)
+
+
+def test_a_message_s_page_offers_its_route_and_switches_it_on(client, bench):
+    page = offered(client, bench)
+    assert "no route sends it by email yet" in page
+    given = {"message": "shipped", "channel": "email"}
+    answer = client.post("/routes/-/of-message", data=given, follow_redirects=True)
+    assert "The route is live." in answer.get_data(as_text=True)
+    assert bench.rows("SELECT count(*) FROM route WHERE since IS NOT NULL") == [(2,)]
+    assert "no route sends it by email yet" not in client.get("/messages/shipped").get_data(as_text=True)
+    again = client.post("/routes/-/of-message", data=given, follow_redirects=True)  # clicked twice
+    assert "does so already" in again.get_data(as_text=True)
+    assert bench.rows("SELECT count(*) FROM route") == [(2,)]
+
+
+@pytest.mark.parametrize("given", [{}, {"message": "no-such"}, {"message": "shipped", "channel": "sms"}])
+def test_a_route_of_a_message_that_is_not_live_so_is_not_made(client, bench, given):
+    offered(client, bench)
+    answer = client.post("/routes/-/of-message", data=given, follow_redirects=True)
+    assert "no longer live as it was" in answer.get_data(as_text=True)
+    assert bench.rows("SELECT count(*) FROM route") == [(1,)]
+
+
+def test_an_urgent_route_is_told_in_its_sentence_and_in_the_list(client, bench):
+    edits = bench.rows("SELECT edits FROM route")[0][0]
+    given = {"timing.there": "1", "timing.amount": "0", "timing.unit": "minutes", "urgent": "1", "edits": str(edits)}
+    client.post("/routes/received", data=given)
+    assert "at once, urgent" in client.get("/routes/received").get_data(as_text=True)
+    assert '<span class="tag">urgent</span>' in client.get("/routes").get_data(as_text=True)

@@ -1,5 +1,6 @@
 """An empty installation: every page leads to naming the shop, and the overview from there to the first mail."""
 
+import datetime as dt
 import shutil
 
 import pytest
@@ -73,7 +74,7 @@ def test_every_page_leads_to_naming_the_shop_and_none_is_a_closed_door(empty):
 def test_a_shop_is_named_and_the_overview_leads_on(empty):
     client, database = empty
     page = text(client.post("/start", data=GIVEN, follow_redirects=True))
-    assert "1 of 8 steps done" in page
+    assert "0 of 8 steps done" in page
     assert "Connect a source" in page
     (row,) = stores(database)
     assert (row.key, row.spec["name"], row.spec["country"], row.spec["timezone"]) == (
@@ -87,7 +88,7 @@ def test_a_shop_is_named_and_the_overview_leads_on(empty):
     assert (changed.action, changed.kind, changed.key) == ("created", "store", "groesse-soehne")
     client.post("/sources", data={"name": "Lamp shop"})
     page = text(client.get("/"))
-    assert "2 of 8 steps done" in page
+    assert "1 of 8 steps done" in page
     assert "Watch for it" in page
     assert client.get("/start").status_code == 302, "there is one already"
     assert client.post("/start", data=GIVEN).headers["Location"] == "/stores", "another one is added there"
@@ -127,7 +128,7 @@ def test_what_is_usual_in_a_country_is_known():
     assert len(by_code) > 200
 
 
-def test_the_steps_are_gone_once_a_mail_is_out(client, bench, mailbox):
+def test_the_steps_are_all_done_once_a_mail_is_out_and_gone_a_day_later(client, bench, mailbox):
     page = text(client.get("/"))
     assert "steps done" in page
     assert "Watch for it" in page
@@ -136,7 +137,12 @@ def test_the_steps_are_gone_once_a_mail_is_out(client, bench, mailbox):
     bench.plan()
     bench.dispatcher().run_batch()
     assert bench.rows("SELECT state FROM send") == [("sent",)]
-    assert "steps done" not in text(client.get("/"))
+    page = text(client.get("/"))
+    assert "all done" in page
+    assert "steps done" not in page
+    assert f'href="/sends/{bench.rows("SELECT id FROM send")[0][0]}"' in page
+    bench.clock.at += dt.timedelta(days=1, minutes=1)
+    assert "The first steps" not in text(client.get("/"))
 
 
 def test_the_line_calls_twice_only_what_tells_the_same_news(client, bench):

@@ -192,7 +192,7 @@ def next_step() -> Any:
     from angelon.web.overview.steps import steps
 
     found = steps()
-    if not found:
+    if all(step.done for step in found):
         led.add(row.id)
     left = next((step for step in found if not step.done), None)
     return left if left is not None and left.href != request.path else None

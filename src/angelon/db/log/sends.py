@@ -508,11 +508,11 @@ def senders(session: Session, now: dt.datetime) -> int:
     return sum(1 for roles in alive if SENDS in roles.split())
 
 
-def any_settled(session: Session, store_id: int) -> bool:
-    """Whether any send of a store, other than a test, has come to its end."""
+def first_settled(session: Session, store_id: int) -> tuple[str, dt.datetime] | None:
+    """The first send of a store, other than a test, that has come to its end, and when; None where there is none."""
     real = (SendRow.store_id == store_id, col(SendRow.test).is_(False), col(SendRow.settled_at).is_not(None))
-    done = select(SendRow.id).where(*real).limit(1)
-    return session.exec(done).first() is not None
+    first = select(SendRow.id, SendRow.settled_at).where(*real).order_by(col(SendRow.created_at)).limit(1)
+    return session.exec(first).first()  # type: ignore[return-value]
 
 
 # ---- for pages ----------------------------------------------------------------------------------------------------

@@ -184,7 +184,27 @@ def edit(key: str) -> Any:
         types=kinds_of_events(),
         gateways=[gateway for gateway in live().setup.gateways.values() if gateway.channel == channel],
         review=_review(message, row, locale) if channel == "chat" else None,
+        offered=_offered(row, channel),
     )
+
+
+def _offered(row: StoredMessage, channel: str) -> dict[str, str] | None:
+    """The route that would send a live text which no route sends by a channel: None where one does, where another does
+    so at that event, and where the message is about no event.
+    """
+    message, setup = row.live, live().setup
+    if message is None or channel not in message.channels() or not message.tells_of:
+        return None
+    for there in routes():
+        same = message.tells_of in there.spec.when and not there.spec.handler
+        if there.spec.channel == channel and (same or there.spec.send == row.key):
+            return None
+    gateway = next((one for one in setup.gateways.values() if one.channel == channel), None)
+    return {
+        "event": message.tells_of,
+        "sources": " or ".join(source.name for source in live().sources.values()),
+        "gateway": gateway.name if gateway is not None else "",
+    }
 
 
 def older_locales(message: Message, channel: str) -> list[str]:

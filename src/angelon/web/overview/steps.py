@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from dataclasses import dataclass
+
+from flask import g
 
 from angelon.core.specs.gateway import Gateway
 from angelon.db.log import events, sends
 from angelon.db.setup import mappings
+from angelon.web.formats import moment
 from angelon.web.services import live, messages, routes, session, store_id
 
 
@@ -22,9 +26,14 @@ class Step:
     href: str
 
 
+ALL_DONE_FOR = dt.timedelta(days=1)
+"""How long the steps are still shown, all done, after the first send went out."""
+
+
 def steps() -> list[Step]:
-    """Every step; none where a send has gone out, so that nobody needs leading any more."""
-    if sends.any_settled(session(), store_id()):
+    """Every step; none a day after the first send went out, so that nobody needs leading any more."""
+    first = sends.first_settled(session(), store_id())
+    if first is not None and g.now - first[1] > ALL_DONE_FOR:
         return []
     setup = live().setup
     source = next(iter(live().sources.values()), None)
@@ -37,8 +46,8 @@ def steps() -> list[Step]:
     begun = next((gateway for gateway in setup.gateways.values() if gateway.host), None)
     written, published = messages(), bool(setup.messages)
     made = routes()
+    about = next((key for key, message in setup.messages.items() if message.tells_of), "")
     return [
-        Step("Shop", True, f"{setup.store.name}, {setup.store.currency}, time of {setup.store.timezone}", "", ""),
         Step(
             "Connect",
             source is not None,
@@ -101,8 +110,15 @@ def steps() -> list[Step]:
             "A route is on: the next order that comes in is written to."
             if any(row.on for row in made)
             else "Say when which message goes out; rehearse it on what came in; switch it on.",
-            "Open the route" if made else "Make a route",
-            f"/routes/{made[0].key}" if made else "/routes",
+            "Open the route" if made else "Switch it on" if about else "Make a route",
+            f"/routes/{made[0].key}" if made else f"/messages/{about}" if about else "/routes",
+        ),
+        Step(
+            "First message",
+            first is not None,
+            f"It went out {moment(first[1])}." if first else "It goes out when the next order comes in.",
+            "See it" if first else "Watch for the order",
+            f"/sends/{first[0]}" if first else f"{at}/capture" if source else "/sources",
         ),
     ]
 

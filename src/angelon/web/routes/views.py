@@ -18,13 +18,14 @@ from angelon.db.derived import counts
 from angelon.db.setup import specs
 from angelon.db.setup.specs import StoredRoute
 from angelon.engine.operations import routes as operations
+from angelon.engine.operations import stages
 from angelon.engine.operations.checks import ChecksFailed
 from angelon.engine.unit import Work
 from angelon.web.conflicts import edits_seen
 from angelon.web.listing import SHOWN_FROM, Choice, narrowed
 from angelon.web.routes.form import changes_from
 from angelon.web.routes.sentence import page, problems
-from angelon.web.services import names, routes, session, store_id, work, work_or_back
+from angelon.web.services import live, names, routes, session, store_id, work, work_or_back
 
 pages = Blueprint("routes", __name__, url_prefix="/routes", template_folder="templates")
 
@@ -261,6 +262,21 @@ def switch(key: str) -> Any:
     """Makes the route as it stands live and switches it on; or switches it off."""
     back = url_for(".index") if request.form.get("back") == url_for(".index") else url_for(".edit", key=key)
     return _switch_on(key, back) if request.form.get("on") == "yes" else _switch_off(key, back)
+
+
+@pages.post("/-/of-message")
+def of_message() -> Any:
+    """Makes the route that sends a message about its event by a channel, and switches it on; where that can't be yet,
+    it is there, off, and says why.
+    """
+    message, channel = request.form.get("message", ""), request.form.get("channel", "")
+    found = live().setup.messages.get(message)
+    if found is None or not found.tells_of or channel not in found.channels():
+        flash("The message is no longer live as it was. Look at it again.", "bad")
+        return redirect(url_for("messages.index"))
+    with work_or_back(url_for("messages.edit", key=message, channel=channel)) as unit:
+        made = stages.set_up(unit, found.tells_of, channel, message, None, [])
+    return _switch_on(made.route, url_for(".edit", key=made.route))
 
 
 def _switch_off(key: str, back: str) -> Any:
