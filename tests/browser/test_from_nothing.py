@@ -220,7 +220,7 @@ def test_from_an_empty_folder_to_the_first_mail(browser, empty, mail_server, pro
     hands.fill("Name of the new gateway", "Text line")
     hands.choose("What it is", "an SMS provider (HTTP)")
     hands.click("button", "Set up a gateway")
-    hands.fill("The example from the provider’s documentation", CURL.replace("PORT", str(provider.port)))
+    hands.fill("An example as a curl command", CURL.replace("PORT", str(provider.port)))
     hands.click("button", "Fill in the request")
     hands.click("button", "Save and try the connection")
     expect(page.get_by_text("The address can be reached.")).to_be_visible()

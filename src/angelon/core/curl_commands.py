@@ -214,7 +214,7 @@ def _headers(made: Request, lines: list[str]) -> dict[str, str]:
                 user, made.secret = "", ""
             made.auth = made.auth | {"scheme": "basic", "username": user}
             made.found.append(("Authorization: Basic …", "user name and password"))
-        elif _meaning(name) == "key":
+        elif meaning(name) == "key":
             kept[name] = "{{ key }}"
             made.found.append((name, LABELS["key"]))
         elif (secret(name) or _SIGNS_IN.search(name)) and made.auth["scheme"] == "none":
@@ -242,7 +242,7 @@ def _kind(stated: str, body: str) -> str:
     return _FORM if body and not looks_json else _JSON
 
 
-def _meaning(name: str) -> str:
+def meaning(name: str) -> str:
     plain = re.sub(r"[^a-z]", "", name.lower())
     return next((what for what, names in STANDS_FOR.items() if plain in names), "")
 
@@ -254,7 +254,7 @@ def _literal(text: str) -> str:
 
 def _placed(made: Request, name: str, value: str, used: set[str]) -> str:
     """What a field stands for, once in each request; empty for what stays as it is."""
-    what = _meaning(name)
+    what = meaning(name)
     if not what or what in used:
         _note_secret(made, name)
         return ""

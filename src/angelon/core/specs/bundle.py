@@ -144,7 +144,7 @@ def plain_bundle(text: str) -> dict[str, Any]:
         raise Invalid([Problem("", "The bundle is larger than 5 MB.")])
     try:
         data = _json(text)
-        data = data if data is not None else yaml.load(text, Loader=_Loader)  # noqa: S506 - _Loader is a SafeLoader
+        data = data if data is not None else yaml.load(text, Loader=Loader)  # noqa: S506 - Loader is a SafeLoader
     except yaml.YAMLError as error:
         mark = getattr(error, "problem_mark", None)
         at = f" at line {mark.line + 1}, column {mark.column + 1}" if mark else ""
@@ -248,17 +248,17 @@ def write_bundle(bundle: Bundle) -> str:
 _Quickest: Any = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
 
 
-class _Loader(_Quickest):  # type: ignore[misc]
+class Loader(_Quickest):  # type: ignore[misc]
     """YAML without dates, since a day stays the text that was written, and with the truth values of YAML 1.2 (section
     10.3.2) alone: `on` is a key, and NO a country.
     """
 
 
-_Loader.yaml_implicit_resolvers = {
+Loader.yaml_implicit_resolvers = {
     letter: [(tag, regexp) for tag, regexp in resolvers if tag.rpartition(":")[2] not in ("timestamp", "bool")]
     for letter, resolvers in yaml.SafeLoader.yaml_implicit_resolvers.items()
 }
-_Loader.add_implicit_resolver("tag:yaml.org,2002:bool", re.compile(r"(?:true|True|TRUE|false|False|FALSE)\Z"), "tTfF")
+Loader.add_implicit_resolver("tag:yaml.org,2002:bool", re.compile(r"(?:true|True|TRUE|false|False|FALSE)\Z"), "tTfF")
 
 
 class _Dumper(yaml.SafeDumper):

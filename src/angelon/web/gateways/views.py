@@ -9,7 +9,7 @@ from typing import Any
 from flask import Blueprint, abort, flash, g, redirect, render_template, request, url_for
 from pydantic import ValidationError
 
-from angelon.core import calls, curl_commands
+from angelon.core import calls, curl_commands, openapi_operations
 from angelon.core.problems import Invalid, Problem
 from angelon.core.retries import RetryPolicy
 from angelon.core.sending import codes
@@ -285,8 +285,27 @@ def read_curl(key: str) -> Any:
     return _page(gateway, spec=found.over(gateway), curl_found=found)
 
 
+@pages.post("/<key>/openapi")
+def read_description(key: str) -> Any:
+    """Fills the form with an operation of an OpenAPI description, once one is chosen; nothing is saved yet."""
+    gateway = _gateway(key)
+    upload = request.files.get("file")
+    text = upload.read(openapi_operations.MOST + 1).decode("utf-8", "replace") if upload else ""
+    text = text or request.form.get("description", "")
+    mark = request.form.get("operation", "")
+    try:
+        document = openapi_operations.parse(text)
+        if not mark:
+            return _page(gateway, description=text, listed=openapi_operations.operations(document))
+        found = openapi_operations.request(document, mark)
+    except Invalid as error:
+        return _page(gateway, description=text, description_problems=error.problems), 422
+    return _page(gateway, spec=found.over(gateway), curl_found=found)
+
+
 @pages.get("/<key>/try")
 @pages.get("/<key>/curl")
+@pages.get("/<key>/openapi")
 def tried(key: str) -> Any:
     """The page that a try or a command was answered with, loaded anew."""
     return redirect(url_for(".edit", key=key))
