@@ -7,7 +7,7 @@ PORT ?= 8080
 # Modules stay compiled from one process to the next, whatever the shell says: the tests start hundreds.
 export PYTHONDONTWRITEBYTECODE =
 
-.PHONY: pango demo cluster test test-postgresql postgresql bench proof lint install browser lock vendor audit
+.PHONY: pango demo cluster test test-long test-postgresql postgresql bench proof lint install browser lock vendor audit
 
 install: $(VENV)/.installed
 
@@ -33,9 +33,13 @@ pango:
 browser:
 	@sh scripts/ensure-chromium.sh
 
-# Everything on SQLite; what needs a PostgreSQL of its own (tests/cluster) is with the rest that runs on one.
+# Under five minutes on two cores: all but what takes long, which is most of the browser's tests, kills and fuzz.
 test: install browser pango lint
-	$(BIN)/python -m pytest -n 2 --dist loadfile --no-loadscope-reorder --ignore tests/cluster
+	$(BIN)/python -m pytest -n 3 --dist loadfile --no-loadscope-reorder --ignore tests/cluster -m "not long"
+
+# What takes long, on SQLite; what needs a PostgreSQL of its own (tests/cluster) is with the rest that runs on one.
+test-long: install browser pango
+	$(BIN)/python -m pytest -n 2 --dist loadfile --no-loadscope-reorder --ignore tests/cluster -m long
 
 # The same tests on PostgreSQL, and those of several machines over one; ONLY chooses a part of them.
 ONLY ?= tests

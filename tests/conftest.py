@@ -65,7 +65,41 @@ LONGEST_FIRST = (
 """Files that take long: begun first, so that the two cores end at the same time (each file stays on one)."""
 
 
+ESSENTIAL = ("test_from_nothing",)
+"""The browser's tests that `make test` runs; the others are long."""
+LONG = {
+    "core/test_sheets.py": ("many_rows", "bombs"),
+    "core/test_timing.py": ("laws_hold",),
+    "engine/test_crash.py": ("",),
+    "engine/test_document_files.py": ("two_hundred",),
+    "engine/test_document_numbers.py": ("killed",),
+    "engine/test_processes.py": ("",),
+    "engine/test_turns.py": ("all_goes_as_it_came",),
+    "engine/test_waiting.py": ("late_answers",),
+    "test_proofs_short.py": ("",),
+    "web/test_api.py": ("whatever_is_asked",),
+    "web/test_fuzz.py": ("",),
+    "web/test_masks.py": ("",),
+    "web/test_server.py": ("half_sent", "head_requests", "goes_on_answering"),
+    "cli/test_commands.py": ("running_demo", "byte_stable", "into_a_folder"),
+}
+"""Words in the names of tests that take long: they prove at length what others try in short, and are run by CI and by
+`make test-long`.
+"""
+
+
+def is_long(item) -> bool:
+    file = item.location[0].removeprefix("tests/")
+    if file.startswith("browser/"):
+        return not file.removeprefix("browser/").startswith(ESSENTIAL)
+    return any(word in item.name for word in LONG.get(file, ()))
+
+
+@pytest.hookimpl(tryfirst=True)
 def pytest_collection_modifyitems(items):
+    for item in items:
+        if is_long(item):
+            item.add_marker("long")
     place = {f"tests/{name}.py": number for number, name in enumerate(LONGEST_FIRST)}
     for item in items:
         if ON_POSTGRESQL and item.get_closest_marker("sqlite"):

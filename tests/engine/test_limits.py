@@ -202,6 +202,8 @@ def test_connections_bound_the_threads_of_a_process(bench, number):
 
 def test_a_quota_is_entered_used_up_and_raised_on_the_gateway_s_page(bench, client):
     """As a person does it: what went out before counts, the rest says what it waits for, and goes once it is raised."""
+    noon = bench.clock.now().replace(hour=12)
+    bench.clock.now = lambda: noon  # a day's quota begins anew at midnight, which must not be in between
     (dispatcher,) = dispatchers(bench, Counting(), 1)
     bench.change(made.gateway(), GatewayRow)
     orders(bench, 2)

@@ -38,14 +38,16 @@ def steps() -> list[Step]:
     setup = live().setup
     source = next(iter(live().sources.values()), None)
     at = f"/sources/{source.key}" if source is not None else "/sources"
-    came = bool(live().source_ids) and bool(events.latest_of_each(session(), list(live().source_ids.values())))
-    named = source is not None and bool(source.event_names)
-    mapped = source is not None and {"number", "email"} <= source.reading.keys()
+    ids = list(live().source_ids.values())
+    came = first is not None or (bool(ids) and bool(events.latest_of_each(session(), ids)))
+    named = first is not None or (source is not None and bool(source.event_names))
+    mapped = first is not None or (source is not None and {"number", "email"} <= source.reading.keys())
     drafted = not mapped and source is not None and source.key in mappings.drafts(session(), store_id())
     ready = next((gateway for gateway in setup.gateways.values() if _set_up(gateway)), None)
     begun = next((gateway for gateway in setup.gateways.values() if gateway.host), None)
-    written, published = messages(), bool(setup.messages)
-    made = routes()
+    written, published = [] if first else messages(), bool(first or setup.messages)
+    made = [] if first else routes()
+    on = first is not None or any(row.on for row in made)
     about = next((key for key, message in setup.messages.items() if message.tells_of), "")
     return [
         Step(
@@ -84,7 +86,7 @@ def steps() -> list[Step]:
         ),
         Step(
             "Mail server",
-            ready is not None,
+            first is not None or ready is not None,
             ready.name
             if ready
             else "Have a code sent to the address that mails come from, and type it in."
@@ -106,9 +108,9 @@ def steps() -> list[Step]:
         ),
         Step(
             "Switch on",
-            any(row.on for row in made),
+            on,
             "A route is on: the next order that comes in is written to."
-            if any(row.on for row in made)
+            if on
             else "Say when which message goes out; rehearse it on what came in; switch it on.",
             "Open the route" if made else "Switch it on" if about else "Make a route",
             f"/routes/{made[0].key}" if made else f"/messages/{about}" if about else "/routes",
