@@ -81,15 +81,19 @@ LONG = {
     "web/test_fuzz.py": ("",),
     "web/test_masks.py": ("",),
     "web/test_server.py": ("half_sent", "head_requests", "goes_on_answering"),
-    "cli/test_commands.py": ("running_demo", "byte_stable", "into_a_folder"),
+    "engine/test_poison.py": ("every_event_behind", "thousand_orders"),
+    "web/test_statements.py": ("as_a_store_grows",),
+    "cli/test_commands.py": ("byte_stable", "into_a_folder"),
 }
-"""Words in the names of tests that take long: they prove at length what others try in short, and are run by CI and by
-`make test-long`.
+"""Words in the names of tests that take long, beside those that use a running demo: they prove at length what others
+try in short, and are run by CI and by `make test-long`.
 """
 
 
 def is_long(item) -> bool:
     file = item.location[0].removeprefix("tests/")
+    if "running" in item.fixturenames:
+        return True  # a demo of its own is started for it
     if file.startswith("browser/"):
         return not file.removeprefix("browser/").startswith(ESSENTIAL)
     return any(word in item.name for word in LONG.get(file, ()))

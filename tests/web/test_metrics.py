@@ -1,5 +1,12 @@
 """`/metrics`: what it counts, in a format that a parser reads; and who may ask."""
 
+import re
+import shutil
+import subprocess
+from pathlib import Path
+
+import pytest
+import yaml
 from prometheus_client import generate_latest
 from prometheus_client.parser import text_string_to_metric_families
 
@@ -66,3 +73,28 @@ def test_names_that_strangers_make_up_are_no_names_of_their_own():
     said = generate_latest(kept.KEPT).decode()
     assert "made-up" not in said
     assert 'angelon_deliveries_total{source="shop",status="401"} 1.0' in said
+
+
+ROOT = Path(__file__).parents[2]
+RULES = ROOT / "docs/monitoring/alert-rules.yml"
+
+
+def test_alert_rules_ask_for_what_is_told(client, bench):
+    """Every metric of the rules is one of `/metrics`, once something has happened that each is about."""
+    post(client)
+    bench.plan()
+    client.get("/orders")
+    told = {f"{one.name}_total" if one.type == "counter" else one.name
+            for one in text_string_to_metric_families(client.get("/metrics").get_data(as_text=True))}  # fmt: skip
+    rules = [rule for group in yaml.safe_load(RULES.read_text())["groups"] for rule in group["rules"]]
+    asked = {name for rule in rules for name in re.findall(r"angelon_[a-z_]+", rule["expr"])}
+    assert asked <= told, asked - told
+    assert len(rules) >= 10
+    assert all(rule["annotations"]["summary"].endswith(".") and rule["labels"]["severity"] for rule in rules)
+
+
+@pytest.mark.skipif(shutil.which("promtool") is None, reason="Debian's package prometheus is not installed")
+def test_alert_rules_fire_for_what_they_are_about():
+    for command in (["check", "rules", RULES], ["test", "rules", ROOT / "tests/alert-rules-test.yml"]):
+        done = subprocess.run(["promtool", *map(str, command)], capture_output=True, text=True, check=False)
+        assert done.returncode == 0, done.stdout + done.stderr
