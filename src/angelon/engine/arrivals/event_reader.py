@@ -24,8 +24,8 @@ from angelon.core.specs.asked import Asked
 from angelon.core.specs.source import Source
 from angelon.core.values import Value
 from angelon.db.log import events, inquiries
+from angelon.db.rows import EventRecord
 from angelon.db.setup.live_setup import LiveSetup
-from angelon.db.tables import EventRow
 
 MOST_BYTES = 32_000_000
 """Bytes of deliveries whose parsed form is kept."""
@@ -58,7 +58,7 @@ class Payloads:
         self._bytes = 0
         self.parsed = 0
 
-    def load(self, connection: Connection, live: LiveSetup, rows: Collection[Any]) -> None:
+    def load(self, connection: Connection, live: LiveSetup, rows: Collection[EventRecord]) -> None:
         """Fetches and parses the deliveries of these events that are not at hand, in one query."""
         wanted: dict[str, Source] = {}
         for row in rows:
@@ -96,7 +96,7 @@ class Payloads:
             _, (_, _, size) = self._kept.popitem(last=False)
             self._bytes -= size
 
-    def of(self, row: Any, answered: Mapping[str, Any] | None = None) -> Any:
+    def of(self, row: EventRecord, answered: Mapping[str, Any] | None = None) -> Any:
         """The value that an event's paths look at, with what was answered about it elsewhere. Raises NotReadable."""
         _, parts, _ = self._kept[row.delivery_id]
         if isinstance(parts, NotReadable):
@@ -113,7 +113,7 @@ class Payloads:
         return with_answers(parts[row.item], answered or {})
 
 
-def payload_of(session: Session, live: LiveSetup, row: EventRow | Any, changed: Source | None = None) -> Any:
+def payload_of(session: Session, live: LiveSetup, row: EventRecord, changed: Source | None = None) -> Any:
     """The value that one stored event's paths look at. `changed` stands in place of its source. Raises NotReadable."""
     source = changed if changed is not None else live.setup.sources.get(live.source_key(row.source_id))
     if source is None:
@@ -129,7 +129,7 @@ def payload_of(session: Session, live: LiveSetup, row: EventRow | Any, changed: 
 
 
 def event_of(
-    row: Any,
+    row: EventRecord,
     source: Source,
     payload: Any,
     unanswered: Mapping[str, str] | None = None,
@@ -141,7 +141,7 @@ def event_of(
 
 
 def read_event(
-    session: Session, live: LiveSetup, row: EventRow | Any, given: Mapping[str, Value] | None = None
+    session: Session, live: LiveSetup, row: EventRecord, given: Mapping[str, Value] | None = None
 ) -> ReadEvent:
     """One stored event, read as its source is mapped now. `given` stand in place of recipes. Raises NotReadable."""
     payload = payload_of(session, live, row)
@@ -150,7 +150,9 @@ def read_event(
     return ReadEvent(event_of(row, source, payload), reading, variables)
 
 
-def within_bytes(sizes: Mapping[str, int], rows: Sequence[Any], most: int = MOST_BYTES) -> Sequence[Any]:
+def within_bytes(
+    sizes: Mapping[str, int], rows: Sequence[EventRecord], most: int = MOST_BYTES
+) -> Sequence[EventRecord]:
     """The first of these events whose deliveries have so many bytes together, one at the least."""
     seen: set[str] = set()
     total = 0
@@ -164,7 +166,7 @@ def within_bytes(sizes: Mapping[str, int], rows: Sequence[Any], most: int = MOST
     return rows
 
 
-def identity_of(row: Any, reading: Reading) -> str:
+def identity_of(row: EventRecord, reading: Reading) -> str:
     """What a customer is told apart by: email, else phone, else the source's own id; empty where the event
     names none.
     """

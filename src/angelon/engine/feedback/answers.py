@@ -6,7 +6,6 @@ import datetime as dt
 from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
-from typing import Any
 
 import structlog
 from sqlalchemy import Connection
@@ -21,6 +20,7 @@ from angelon.db.database import Database, is_database_failure
 from angelon.db.log import events, orders, questions
 from angelon.db.log import sends as send_queries
 from angelon.db.records import NewEvent
+from angelon.db.rows import QuestionRecord
 from angelon.db.setup.live_setup import LiveSetup
 from angelon.engine.clock import Clock
 from angelon.engine.orders.marking import mark
@@ -60,16 +60,17 @@ class Answers:
         self._connection, self._live, self._clock = connection, live, clock
         self._now = clock.now()
 
-    def give(self, row: Any, answer: str, said: Reply) -> Given:
+    def give(self, row: QuestionRecord, answer: str, said: Reply) -> Given:
         """Takes an answer (its key) to a question (a row of its table)."""
         values = {"answer": answer, "way": said.way, "by": said.by[:200], "said": said.text[:500], "unmatched": ""}
         if questions.close(self._connection, row.id, QuestionState.ANSWERED, self._now, **values):
             self._mark(row, answer)
             self._happened(row, rules.ANSWERED_EVENT, answer, said.text or answer)
             return Given.TAKEN
-        row = questions.by_id(self._connection, row.id)
-        if row is None or (row.state == QuestionState.ANSWERED and row.answer == answer):
+        known = questions.by_id(self._connection, row.id)
+        if known is None or (known.state == QuestionState.ANSWERED and known.answer == answer):
             return Given.AGAIN
+        row = known
         if row.state == QuestionState.OPEN:  # over, and not looked at since
             self.expire(row)
             self._now += dt.timedelta(microseconds=1)  # in this order
@@ -78,21 +79,21 @@ class Answers:
             self._happened(row, rules.LATE_EVENT, answer, said.text or answer, f">{answer}")
         return Given.LATE
 
-    def expire(self, row: Any) -> bool:
+    def expire(self, row: QuestionRecord) -> bool:
         """Closes a question to which nobody has answered in time; says whether it was still open."""
         closed = questions.close(self._connection, row.id, QuestionState.EXPIRED, self._now)
         if closed:
             self._happened(row, rules.EXPIRED_EVENT, QuestionState.EXPIRED.value, "no answer")
         return closed
 
-    def not_asked(self, row: Any, why: str) -> bool:
+    def not_asked(self, row: QuestionRecord, why: str) -> bool:
         """Closes a question that did not reach its customer; says whether it was still open."""
         closed = questions.close(self._connection, row.id, QuestionState.NOT_ASKED, self._now, why=why[:300])
         if closed:
             self._happened(row, rules.NOT_ASKED_EVENT, QuestionState.NOT_ASKED.value, why)
         return closed
 
-    def reply(self, row: Any, said: Reply) -> Given:
+    def reply(self, row: QuestionRecord, said: Reply) -> Given:
         """Takes a reply in own words to a question. One that is no answer is kept for the team, and closes nothing; it
         is for the caller to say so to the order.
         """
@@ -127,7 +128,7 @@ class Answers:
             return self._for_the_team(among, said) if still else None
         return given
 
-    def _for_the_team(self, rows: Sequence[Any], said: Reply) -> Given:
+    def _for_the_team(self, rows: Sequence[QuestionRecord], said: Reply) -> Given:
         """Keeps a reply that is no answer, or could be one to several questions."""
         for row in rows:
             questions.change(self._connection, row.id, unmatched=said.text[:500])
@@ -135,7 +136,7 @@ class Answers:
             self._derive(row, rules.ANSWERED_EVENT, ending, said.text)
         return Given.OTHER
 
-    def _mark(self, row: Any, answer: str) -> None:
+    def _mark(self, row: QuestionRecord, answer: str) -> None:
         """Notes about the customer what the answer says."""
         question = self._question(row)
         given = next((one for one in question.answers if one.key == answer), None) if question is not None else None
@@ -143,15 +144,17 @@ class Answers:
         if given is not None and contact_id is not None:
             mark(self._connection, self._live, contact_id, given.marks, f"answer “{answer}”", self._now)
 
-    def _question(self, row: Any) -> Question | None:
+    def _question(self, row: QuestionRecord) -> Question | None:
         message = self._live.setup.messages.get(self._live.message_key(row.message_id))
         return message.question if message is not None else None
 
-    def _happened(self, row: Any, type_: str, outcome: str, name: str, more: str = "") -> None:
+    def _happened(self, row: QuestionRecord, type_: str, outcome: str, name: str, more: str = "") -> None:
         """What has become of a question as an event of its order, once."""
         self._derive(row, type_, f">{type_}{more}", name, self._live.message_key(row.message_id), outcome)
 
-    def _derive(self, row: Any, type_: str, ending: str, name: str, message: str = "", outcome: str = "") -> None:
+    def _derive(
+        self, row: QuestionRecord, type_: str, ending: str, name: str, message: str = "", outcome: str = ""
+    ) -> None:
         asked = events.by_ids(self._connection, [row.event_id]).get(row.event_id)
         if asked is None:  # kept no longer: the order's newest one stands for it
             of_order = events.of_orders(self._connection, [row.order_id]).get(row.order_id)
@@ -188,7 +191,7 @@ class Questions:
                     closed += self._guarded(connection, live, row, now)
         return closed
 
-    def _guarded(self, connection: Connection, live: LiveSetup, row: Any, now: dt.datetime) -> bool:
+    def _guarded(self, connection: Connection, live: LiveSetup, row: QuestionRecord, now: dt.datetime) -> bool:
         """One question; what raises harms that one alone."""
         try:
             with connection.begin_nested():
@@ -200,7 +203,7 @@ class Questions:
             questions.change(connection, row.id, look_at=now + AGAIN)
             return False
 
-    def _one(self, connection: Connection, live: LiveSetup, row: Any, now: dt.datetime) -> bool:
+    def _one(self, connection: Connection, live: LiveSetup, row: QuestionRecord, now: dt.datetime) -> bool:
         answers = Answers(connection, live, self._clock)
         if row.ends_at is not None and row.ends_at <= now:
             return answers.expire(row)

@@ -13,6 +13,7 @@ from sqlalchemy import Connection
 from angelon.core.event_types import ANSWERED_CALL
 from angelon.db.log import events, inquiries
 from angelon.db.records import NewEvent
+from angelon.db.rows import SendRecord
 from angelon.db.setup.live_setup import LiveSetup
 from angelon.gateways.interface import Outcome
 
@@ -34,7 +35,7 @@ class CallAnswer:
     new_id: str
 
     @classmethod
-    def of(cls, row: Any, live: LiveSetup, outcome: Outcome, at: dt.datetime, new_id: str) -> CallAnswer | None:
+    def of(cls, row: SendRecord, live: LiveSetup, outcome: Outcome, at: dt.datetime, new_id: str) -> CallAnswer | None:
         """What a call (a row of the send table) was answered; None where its message keeps no answer."""
         key = live.message_key(row.message_id)
         message = live.setup.messages.get(key)

@@ -24,6 +24,7 @@ from angelon.core.specs.route import Route
 from angelon.core.states import State
 from angelon.db.log import events, history, inquiries, orders
 from angelon.db.log.orders import ORDER
+from angelon.db.rows import EventRecord
 from angelon.db.setup.live_setup import LiveSetup
 from angelon.db.setup.specs import StoredRoute
 from angelon.engine.arrivals.event_reader import Payloads, event_of, read_event
@@ -191,7 +192,7 @@ def _chunk(
     histories: dict[str, RehearsalHistory],
     leave: frozenset[str],
     customers: CustomersAsOf | None,
-    rows: list[Any],
+    rows: list[EventRecord],
 ) -> Iterator[Rehearsed]:
     answered = inquiries.values(connection, {row.parent_id or row.id for row in rows if row.source_id in live.asking})
     payloads = Payloads()
@@ -253,7 +254,7 @@ def _chunk(
 
 
 def _read(
-    live: LiveSetup, payloads: Payloads, row: Any, answered: Mapping[str, Any] | None
+    live: LiveSetup, payloads: Payloads, row: EventRecord, answered: Mapping[str, Any] | None
 ) -> tuple[Any, Reading | None, Any]:
     source = live.setup.sources[live.source_key(row.source_id)]
     try:
@@ -264,7 +265,7 @@ def _read(
     return payload, reading, variables
 
 
-def as_of(known: Facts, row: Any, before: Collection[str]) -> Facts:
+def as_of(known: Facts, row: EventRecord, before: Collection[str]) -> Facts:
     """What had happened when an event (a row of the event table) was planned. What follows from a delivery came after
     it, in the same moment. Of what was sent in the very moment of planning, that of the routes `before` counts.
     """

@@ -33,6 +33,7 @@ from angelon.db.log import sends as send_queries
 from angelon.db.log.orders import Ledger
 from angelon.db.people import contact_tags, contact_values, suppressions
 from angelon.db.records import NewEvent, NewSend
+from angelon.db.rows import EventRecord
 from angelon.db.setup.live_setup import LiveSetup
 from angelon.engine.arrivals.event_reader import Payloads
 from angelon.engine.clock import Clock
@@ -58,7 +59,7 @@ class ReadEvent:
     can't be read.
     """
 
-    row: Any
+    row: EventRecord
     payload: Any = None
     reading: Reading | None = None
     variables: Variables | None = None
@@ -77,7 +78,7 @@ def _stored(decision: Decision) -> dict[str, Any]:
     return made | {"fault": decision.fault} if decision.fault else made
 
 
-def _unchanged(row: Any) -> dict[str, Any]:
+def _unchanged(row: EventRecord) -> dict[str, Any]:
     """What planning stores of an event where nothing is decided about it."""
     kept = {name: getattr(row, name) for name in event_queries.PLANNED}
     return kept | {"b_id": row.id, "waits_for": "", "facts": None}
@@ -130,7 +131,7 @@ class Batch:
         self._tags: dict[int, tuple[str, ...]] = {}
         """The tags of customers for whom handlers have asked for some."""
 
-    def plan(self, rows: list[Any]) -> int:
+    def plan(self, rows: list[EventRecord]) -> int:
         """Plans events and stores what comes of them; gives how many sends that are."""
         self._waiting = Waiting(self._connection, self._live, self._clock.now())
         self._waiting.load(rows)
@@ -170,11 +171,11 @@ class Batch:
     def _order_id(self, one: ReadEvent) -> int | None:
         """The order that an event is about, where that is known before it is planned."""
         if one.row.order_id is not None or one.reading is None:
-            return one.row.order_id  # type: ignore[no-any-return]
+            return one.row.order_id
         order = self._ledger.known((one.row.source_id, reference(one.reading)))
         return order.get("id") if order is not None else None
 
-    def read_ahead(self, rows: list[Any]) -> dict[str, tuple[LiveSetup, ReadEvent]]:
+    def read_ahead(self, rows: list[EventRecord]) -> dict[str, tuple[LiveSetup, ReadEvent]]:
         """Reads those events about which nothing is asked elsewhere; one that can't be read is left out."""
         asking = self._live.asking
         rows = [row for row in rows if row.source_id not in asking and self._is_read(row)]
@@ -188,7 +189,7 @@ class Batch:
                 log.info("an event could not be read ahead", event_id=row.id, why=type(error).__name__)
         return read
 
-    def _as_read_ahead(self, row: Any) -> ReadEvent | None:
+    def _as_read_ahead(self, row: EventRecord) -> ReadEvent | None:
         """An event as it was read before the batch began, where its store's set-up is still the same."""
         live, one = self._ahead.get(row.id, (None, None))
         return replace(one, row=row) if one is not None and live is self._live else None
@@ -200,7 +201,7 @@ class Batch:
         derived = [seen_of(one.row, one.reading) for one in about if one.reading is not None and not one.is_new]
         return Ledger(self._connection, self._live.store_id, events, derived, self._live.families)
 
-    def _is_read(self, row: Any) -> bool:
+    def _is_read(self, row: EventRecord) -> bool:
         """Whether an event's delivery is looked at: a derived event that no route waits for is not read again."""
         listened = row.type in self._listened or row.type in self._live.withdrawn_on
         return not (row.parent_id and row.order_id and not listened)
@@ -231,7 +232,7 @@ class Batch:
             known[(one.row.source_id, one.row.name)].learn(one.payload, one.row.received_at)
         shapes.save(self._connection, known)
 
-    def _read(self, row: Any) -> ReadEvent:
+    def _read(self, row: EventRecord) -> ReadEvent:
         """An event's payload as an order."""
         if not self._is_read(row):
             return ReadEvent(row)
@@ -286,7 +287,13 @@ class Batch:
         self._decide(row, one.reading, one.variables, event, done, now)
 
     def _decide(
-        self, row: Any, reading: Reading, variables: Variables, event: Event, done: dict[str, Any], now: dt.datetime
+        self,
+        row: EventRecord,
+        reading: Reading,
+        variables: Variables,
+        event: Event,
+        done: dict[str, Any],
+        now: dt.datetime,
     ) -> None:
         """What each route makes of an event; decisions of an earlier planning stay, but for those that failed. Where an
         answer has come since, those that waited for it are taken, as all stood when the event was planned.
@@ -311,7 +318,7 @@ class Batch:
         done["decisions"] += kept
         if waited:
             done["problem"] = row.problem
-            done["decisions"] += [_switched_off(one) for one in row.decisions if self._is_off(one)]
+            done["decisions"] += [_switched_off(one) for one in row.decisions or [] if self._is_off(one)]
         decided = {decision["route"] for decision in kept}
         happened = row.planned_at if later else None
         decisions = plan(event, reading, variables, self._live.setup, facts, now, decided, waited, happened)
@@ -345,7 +352,7 @@ class Batch:
         on = any(active.route.key == decision["route"] for active in self._live.setup.routes)
         return decision["outcome"] == "waits" and not on
 
-    def _keep(self, row: Any, variables: Variables, contact_id: int | None) -> None:
+    def _keep(self, row: EventRecord, variables: Variables, contact_id: int | None) -> None:
         """What an event says of its customer by the variables that are kept, where it is news."""
         if contact_id is None or row.parent_id or not self._history.needs.kept:
             return
@@ -366,7 +373,7 @@ class Batch:
         missing = handler and handler not in event.asked and last.part == "handler"
         return replace(decision, fault=last.why) if missing else decision
 
-    def _derive_asked(self, row: Any, event: Event, decision: Decision, order_id: int | None) -> None:
+    def _derive_asked(self, row: EventRecord, event: Event, decision: Decision, order_id: int | None) -> None:
         """The events that a handler has follow from this one; one that follows so itself has none."""
         if not event.asked or BY_HANDLER in row.delivery_key or all(line.part != "handler" for line in decision.trace):
             return
@@ -391,7 +398,7 @@ class Batch:
                     )
             session.commit()  # into the transaction that it stands in
 
-    def _withdraw(self, row: Any, order_id: int | None, now: dt.datetime) -> None:
+    def _withdraw(self, row: EventRecord, order_id: int | None, now: dt.datetime) -> None:
         """After an event that says so, open questions about the order no longer matter."""
         message_ids = self._live.withdrawn_on.get(row.type)
         if not message_ids or order_id is None:
@@ -439,7 +446,7 @@ class Batch:
                 known[name] = contact_values.KeptValue(value, now)
                 self._kept.append(contact_values.row(contact_id, name, value, now))
 
-    def _tell(self, row: Any, event: Event, decision: Decision, reading: Reading, order_id: int | None) -> None:
+    def _tell(self, row: EventRecord, event: Event, decision: Decision, reading: Reading, order_id: int | None) -> None:
         """What a handler tells of parcels."""
         handler = self._live.routes[decision.route].handler if event.asked else ""
         asked = event.asked.get(handler) if handler else None
@@ -448,13 +455,13 @@ class Batch:
         self._tellings += [asked_telling(one, handler, reading, order_id, row.received_at) for one in asked.parcels]
 
     def _follows(
-        self, row: Any, key: str, name: str, type_: str, order_id: int | None, was: str = "", now: str = ""
+        self, row: EventRecord, key: str, name: str, type_: str, order_id: int | None, was: str = "", now: str = ""
     ) -> NewEvent:
         """An event that follows from another."""
         id_, at = self._clock.new_id("ev", row.received_at), row.received_at
         return NewEvent.derived(row, id_, key, name, type_, at, order_id, was, now)
 
-    def _facts(self, row: Any, reading: Reading, order: dict[str, Any], order_id: int | None) -> Facts:
+    def _facts(self, row: EventRecord, reading: Reading, order: dict[str, Any], order_id: int | None) -> Facts:
         """What has happened before, as far as the live routes ask."""
         if row.type not in self._listened:
             return Facts()
@@ -482,7 +489,7 @@ class Batch:
         return next(active.route.when for active in self._live.setup.routes if active.route.key == route)
 
     def _derive(
-        self, source: Source, row: Any, changes: Mapping[str, tuple[str, str]], order_id: int, new: bool
+        self, source: Source, row: EventRecord, changes: Mapping[str, tuple[str, str]], order_id: int, new: bool
     ) -> None:
         """The events that follow from changes of status: that each changed, and what the source says the new status
         means; and that an order is new. What two of them mean alike happens once.

@@ -14,6 +14,7 @@ from angelon.core.reading import Reading
 from angelon.core.specs.source import Source
 from angelon.core.values import pack, show
 from angelon.db.log.orders import Ledger, Seen
+from angelon.db.rows import EventRecord
 from angelon.engine.arrivals.event_reader import identity_of
 
 
@@ -32,7 +33,7 @@ def said_of_customer(reading: Reading) -> dict[str, str]:
     }
 
 
-def seen_of(row: Any, reading: Reading) -> Seen:
+def seen_of(row: EventRecord, reading: Reading) -> Seen:
     """An event as a ledger is opened for it."""
     identity, said = identity_of(row, reading), said_of_customer(reading)
     return Seen((row.source_id, reference(reading)), identity, said, row.received_at, reading.number)
@@ -42,7 +43,7 @@ NEW_FOR = dt.timedelta(days=7)
 """How old an order may be that is taken to be new since it is met for the first time."""
 
 
-def begins(source: Source, row: Any, reading: Reading) -> bool:
+def begins(source: Source, row: EventRecord, reading: Reading) -> bool:
     """Whether an order that is met for the first time is a new one, where an event tells only how the order is."""
     placed = reading.moment("placed_at")
     stated = (row.name == STATED or source.tells == "orders") and not row.parent_id and row.name != QUIET
@@ -50,7 +51,7 @@ def begins(source: Source, row: Any, reading: Reading) -> bool:
 
 
 def project(
-    ledger: Ledger, locale: str, row: Any, reading: Reading, new: bool = False
+    ledger: Ledger, locale: str, row: EventRecord, reading: Reading, new: bool = False
 ) -> tuple[int, dict[str, tuple[str, str]]]:
     """Takes an event into its order; gives the order's id and the changes that it makes now: by the part that a
     status is (`status`, `payment_status`, …), what it was and what it is. `new` is for an order that begins with this.

@@ -18,6 +18,7 @@ from angelon.db import locks
 from angelon.db.database import Database, is_database_failure
 from angelon.db.log import events as event_queries
 from angelon.db.log.events import Rows
+from angelon.db.rows import EventRecord
 from angelon.db.setup.live_setup import LiveSetup
 from angelon.engine.arrivals.event_reader import Payloads, within_bytes
 from angelon.engine.clock import Clock
@@ -97,7 +98,7 @@ class Planner:
             return None
         with self._database.reading() as session:
             connection = session.connection()
-            rows: Sequence[Any] = event_queries.followers(connection, self._turns.roots, self._batch_size)
+            rows: Sequence[EventRecord] = event_queries.followers(connection, self._turns.roots, self._batch_size)
             following = bool(rows)
             if not following and self._first is Round.ANY:
                 ids = self._turns.first(self._batch_size)
@@ -150,7 +151,7 @@ class Planner:
             self._batch_size = min(MOST, most + most // 4 + 1)
         return len(done), made
 
-    def _look_behind(self, rows: Sequence[Any], full: bool) -> None:
+    def _look_behind(self, rows: Sequence[EventRecord], full: bool) -> None:
         """After a batch: whether more waits, and what of it goes first."""
         if full:
             self._first = Round.ANY if self._turns.behind(rows) else Round.NEXT
@@ -158,7 +159,7 @@ class Planner:
             self._turns.forget()
             self._first = Round.NEXT
 
-    def _that_had_their_turn(self, rows: Sequence[Any]) -> frozenset[int]:
+    def _that_had_their_turn(self, rows: Sequence[EventRecord]) -> frozenset[int]:
         """The sources that are passed over next: who fills most of a whole batch has a backlog, and lets others go
         first, each of them once. Sources that tell of the same orders have one turn, so that nothing overtakes.
         """
@@ -170,7 +171,7 @@ class Planner:
         found = self._setups.of_source(source_id).families.get(source_id)
         return found[1] if found is not None else frozenset({source_id})
 
-    def _mine(self, connection: Connection, most: int, without: Collection[int]) -> Sequence[Any]:
+    def _mine(self, connection: Connection, most: int, without: Collection[int]) -> Sequence[EventRecord]:
         """Events that wait, of stores for which no other process plans or decides just now: what a route has said and
         what it may say is only known to one at a time.
 
@@ -181,7 +182,7 @@ class Planner:
             return self._unplanned(connection, most, without)
         out, first = set(without), None
         for _ in range(MOST_STORES):
-            rows: Sequence[Any] = self._unplanned(connection, most, out, Rows.ALL)
+            rows: Sequence[EventRecord] = self._unplanned(connection, most, out, Rows.ALL)
             stores = list(dict.fromkeys(self._store_of(row) for row in rows))
             free = {one for one in stores if locks.try_hold(connection, locks.of_store(one))}
             if free:
@@ -196,7 +197,7 @@ class Planner:
 
     def _of_stores(
         self, connection: Connection, most: int, without: Collection[int], stores: Collection[int]
-    ) -> Sequence[Any]:
+    ) -> Sequence[EventRecord]:
         """The events that wait now, of stores that are held: what was planned until they were held is planned. Others'
         are not touched, so that they are planned beside.
         """
@@ -209,7 +210,7 @@ class Planner:
     ) -> list[Any]:
         return event_queries.unplanned(connection, self._clock.now(), most, without, rows)
 
-    def _store_of(self, row: Any) -> int:
+    def _store_of(self, row: EventRecord) -> int:
         return self._setups.of_source(row.source_id).store_id
 
     def _read_ahead(self, most: int, without: Collection[int]) -> bool:
@@ -220,7 +221,7 @@ class Planner:
         """
         self._ahead = {}
         with self._database.reading() as session:  # what is held is let go at once, or who plans would have to wait
-            rows: Sequence[Any] = event_queries.unplanned(
+            rows: Sequence[EventRecord] = event_queries.unplanned(
                 session.connection(), self._clock.now(), most, without, Rows.FREE
             )
         if not rows:
@@ -228,12 +229,12 @@ class Planner:
         self._read_rows_ahead(rows)
         return True
 
-    def _read_rows_ahead(self, rows: Sequence[Any]) -> None:
+    def _read_rows_ahead(self, rows: Sequence[EventRecord]) -> None:
         self._ahead = {}
         with self._database.reading() as session:
             connection = session.connection()
             rows = within_bytes(event_queries.sizes(connection, {row.delivery_id for row in rows}), rows)
-            by_store: dict[int, list[Any]] = {}
+            by_store: dict[int, list[EventRecord]] = {}
             for row in rows:
                 by_store.setdefault(self._store_of(row), []).append(row)
             for store_id, found in by_store.items():
@@ -246,14 +247,16 @@ class Planner:
                         raise
                     log.info("events could not be read ahead", store_id=store_id, why=type(error).__name__)
 
-    def _plan(self, connection: Connection, rows: Sequence[Any], until: float | None) -> tuple[list[Any], int]:
+    def _plan(
+        self, connection: Connection, rows: Sequence[EventRecord], until: float | None
+    ) -> tuple[list[EventRecord], int]:
         """Plans a batch, which may hold several stores' events; each store's are planned together, in order. Once the
         time is up, it ends with the piece that it is at. Gives the events that were planned, and how many sends came.
         """
-        by_store: dict[int, list[Any]] = {}
+        by_store: dict[int, list[EventRecord]] = {}
         for row in rows:
             by_store.setdefault(self._store_of(row), []).append(row)
-        done: list[Any] = []
+        done: list[EventRecord] = []
         made = 0
         for store_id, found in by_store.items():
             size = PIECE if until else len(found)
@@ -266,7 +269,7 @@ class Planner:
         self._payloads.trim()
         return done, made
 
-    def _plan_store(self, connection: Connection, live: LiveSetup, rows: list[Any]) -> int:
+    def _plan_store(self, connection: Connection, live: LiveSetup, rows: list[EventRecord]) -> int:
         """Plans one store's events together; one by one where that fails, so that only what can't be planned is left
         out.
         """
@@ -279,7 +282,7 @@ class Planner:
             log.exception("a batch could not be planned; planning its events one by one", events=len(rows))
         return sum(self._plan_alone(connection, live, row) for row in rows)
 
-    def _plan_alone(self, connection: Connection, live: LiveSetup, row: Any) -> int:
+    def _plan_alone(self, connection: Connection, live: LiveSetup, row: EventRecord) -> int:
         try:
             with connection.begin_nested():
                 return self._batch(connection, live).plan([row])

@@ -23,6 +23,7 @@ from angelon.core.reading import Reading, read
 from angelon.core.specs.source import Source
 from angelon.db.database import Database, is_database_failure
 from angelon.db.log import events as event_queries
+from angelon.db.rows import EventRecord
 from angelon.db.setup.live_setup import LiveSetup
 from angelon.engine.arrivals.event_reader import identity_of, parts_of, within_bytes
 from angelon.engine.setups import Setups
@@ -67,7 +68,7 @@ class Turns:
         """The events that were planned last: what follows from them goes before what comes next."""
         self._own = False
 
-    def behind(self, rows: Collection[Any]) -> bool:
+    def behind(self, rows: Collection[EventRecord]) -> bool:
         """A whole batch was planned, so more waits; these were its events. Says whether any may have to go first."""
         self.planned(row.id for row in rows)
         self.roots = {row.parent_id or row.id for row in rows}
@@ -144,7 +145,7 @@ class Turns:
                 self._note(row, deliveries.get(row.delivery_id))
             self._until = (rows[-1].received_at, rows[-1].id)
 
-    def _note(self, row: Any, delivery: Any) -> None:
+    def _note(self, row: EventRecord, delivery: Any) -> None:
         live = self._setups.of_source(row.source_id)
         keys: tuple[str, ...] = ()
         types = {row.type}
@@ -177,12 +178,12 @@ class Turns:
         return read(held[1], live.setup.store, payload, live.setup.tables)
 
 
-def _again(row: Any) -> bool:
+def _again(row: EventRecord) -> bool:
     """Whether an event was planned before, and is planned again."""
     return row.decisions is not None and row.planned_at is None
 
 
-def _keys(live: LiveSetup, row: Any, reading: Reading) -> list[str]:
+def _keys(live: LiveSetup, row: EventRecord, reading: Reading) -> list[str]:
     """What events of one order, and of one customer, have in common."""
     family = live.families.get(row.source_id)
     whose = min(family[1]) if family is not None else row.source_id

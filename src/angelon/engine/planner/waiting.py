@@ -21,6 +21,7 @@ from angelon.core.specs.origins import origin
 from angelon.core.specs.source import Source
 from angelon.db.log import events, inquiries
 from angelon.db.log.inquiries import HANDLER, LOOK_UP, MINE, AboutEvent
+from angelon.db.rows import EventRecord
 from angelon.db.setup.live_setup import LiveSetup
 
 CALLED_FOR = dt.timedelta(minutes=15)
@@ -30,7 +31,7 @@ ORDER = "order:"
 ANSWERS = "answers"
 
 
-def place(row: Any) -> tuple[dt.datetime, bool, str]:
+def place(row: EventRecord) -> tuple[dt.datetime, bool, str]:
     """By which an event (a row of the event table) comes before another of the same order."""
     return row.received_at, row.parent_id is not None, row.id
 
@@ -60,7 +61,7 @@ class Waiting:
         self._released: set[str] = set()
         self._batch: set[str] = set()
 
-    def load(self, rows: Sequence[Any]) -> None:
+    def load(self, rows: Sequence[EventRecord]) -> None:
         """Reads what was asked about these events."""
         self._batch = {row.id for row in rows}
         ids = {row.parent_id or row.id for row in rows if row.source_id in self._asking or row.waits_for}
@@ -83,7 +84,7 @@ class Waiting:
     def _identifying(self, source_id: int) -> frozenset[str]:
         return self._live.identifying(self._live.source_key(source_id)) if source_id in self._asking else frozenset()
 
-    def of(self, row: Any) -> AboutEvent:
+    def of(self, row: EventRecord) -> AboutEvent:
         """What was asked about an event: look-ups about its delivery, handlers about itself."""
         own = self._about.get(row.id)
         if row.parent_id is None:
@@ -92,7 +93,7 @@ class Waiting:
         mine = own or AboutEvent()
         return AboutEvent(root.answered, root.unanswered, root.open, mine.asked, mine.called)
 
-    def ask(self, row: Any, source: Source) -> None:
+    def ask(self, row: EventRecord, source: Source) -> None:
         """Makes the inquiries that an event gives rise to and that are not made yet; handlers are called once every
         look-up is settled.
         """
@@ -112,10 +113,12 @@ class Waiting:
             self._add(row, HANDLER, name, MINE + name, until if open_ else self._now, until)
             about.called[name] = inquiries.waits_for(HANDLER, name)
 
-    def _add(self, row: Any, kind: str, name: str, target: str, due_at: dt.datetime, until: dt.datetime) -> None:
+    def _add(
+        self, row: EventRecord, kind: str, name: str, target: str, due_at: dt.datetime, until: dt.datetime
+    ) -> None:
         self._new.append(inquiries.new(row.id, kind, name, row.source_id, target, due_at, until))
 
-    def behind(self, row: Any, reading: Reading, source: Source) -> str:
+    def behind(self, row: EventRecord, reading: Reading, source: Source) -> str:
         """What keeps an event from being planned at all, as `event.waits_for` has it; empty where nothing does."""
         if row.parent_id is not None:
             return ""
@@ -130,13 +133,13 @@ class Waiting:
         )
         return mine if open_ or earlier else ""
 
-    def block(self, row: Any, waits_for: str) -> None:
+    def block(self, row: EventRecord, waits_for: str) -> None:
         """An event is not processed yet: what comes later about its order stays behind it."""
         self._blocked = [one for one in self._blocked if one.id != row.id] + [
             _Blocked(row.id, row.source_id, row.received_at, waits_for)
         ]
 
-    def unblock(self, row: Any) -> None:
+    def unblock(self, row: EventRecord) -> None:
         """An event that was waited for is planned: those behind it are looked at again."""
         self._blocked = [one for one in self._blocked if one.id != row.id]
         if not row.waits_for.startswith(ORDER):
@@ -146,7 +149,7 @@ class Waiting:
             if one.source_id == row.source_id and same and one.id not in self._batch:
                 self._released.add(one.id)
 
-    def awaits(self, row: Any, source: Source, order_id: int | None, contact_id: int | None) -> dict[str, str]:
+    def awaits(self, row: EventRecord, source: Source, order_id: int | None, contact_id: int | None) -> dict[str, str]:
         """The routes whose decision about an event waits, by key, and what each waits for."""
         about = self.of(row)
         if not about.open and not about.called and not self._pending:
@@ -163,7 +166,7 @@ class Waiting:
                 found[route.key] = why
         return found
 
-    def _earlier(self, row: Any, order_id: int | None, contact_id: int | None) -> Mapping[str, str]:
+    def _earlier(self, row: EventRecord, order_id: int | None, contact_id: int | None) -> Mapping[str, str]:
         if not self._pending:
             return {}
         zone = ZoneInfo(self._live.setup.store.timezone)
@@ -179,7 +182,9 @@ class Waiting:
             for route in one.routes
         }
 
-    def decided(self, row: Any, decisions: Sequence[Decision], order_id: int | None, contact_id: int | None) -> bool:
+    def decided(
+        self, row: EventRecord, decisions: Sequence[Decision], order_id: int | None, contact_id: int | None
+    ) -> bool:
         """Takes what was decided about an event; says whether something waits. Where a decision no longer waits, those
         that wait for it are looked at again.
         """

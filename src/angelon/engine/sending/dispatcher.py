@@ -24,6 +24,7 @@ from angelon.db.database import Database, is_database_failure
 from angelon.db.log import sends as queries
 from angelon.db.log.sends import EVERY_GATEWAY
 from angelon.db.records import NewAttempt, Settlement
+from angelon.db.rows import SendRecord
 from angelon.db.setup.live_setup import LiveSetup
 from angelon.db.upkeep import gateway_use
 from angelon.engine.clock import Clock
@@ -86,7 +87,7 @@ class Dispatcher:
         self._make_transport = make_transport
         self._breakers = breakers or Breakers()
         self._stopped = stopped
-        self._transports: dict[int, tuple[str, Transport]] = {}
+        self._transports: dict[int | None, tuple[str, Transport]] = {}
         self._preparer = Preparer(database, setups, Links(vault, base_url), clock)
         self._in_hand = in_hand if in_hand is not None else set()
         self._results = Results(database, self._breakers, stopped, self._in_hand)
@@ -242,7 +243,7 @@ class Dispatcher:
         except Exception as error:
             log.warning("what is known around sends could not be read yet", sends=len(claimed), why=str(error)[:200])
 
-    def _one(self, row: Any) -> None:
+    def _one(self, row: SendRecord) -> None:
         """Takes one send through. Whatever is raised on the way concerns this send alone."""
         settled = Settlement.of(row, self.name)
         try:
@@ -264,7 +265,7 @@ class Dispatcher:
                 self._fell(row, error, settled)
         self._results.add(settled)
 
-    def _keep_answer(self, row: Any, live: LiveSetup, outcome: Outcome) -> None:
+    def _keep_answer(self, row: SendRecord, live: LiveSetup, outcome: Outcome) -> None:
         """Keeps what a call was answered for good, where its message says so."""
         if row.channel != "call" or outcome.kind not in ("accepted", "permanent") or not outcome.code:
             return
@@ -273,7 +274,7 @@ class Dispatcher:
         if answer is not None:
             self._results.add_answer(answer)
 
-    def _fell(self, row: Any, error: Exception, settled: Settlement) -> None:
+    def _fell(self, row: SendRecord, error: Exception, settled: Settlement) -> None:
         """Something raised that nobody expected: a person looks at it, unless the gateway has been handed it."""
         log.exception("a send could not be taken through", send=row.id)
         settled.reason = f"It could not be processed: {type(error).__name__}. The log says more."
@@ -282,7 +283,7 @@ class Dispatcher:
         else:
             settled.state, settled.tries = State.HELD, row.tries - 1
 
-    def _try(self, row: Any, live: LiveSetup, settled: Settlement) -> Outcome | None:
+    def _try(self, row: SendRecord, live: LiveSetup, settled: Settlement) -> Outcome | None:
         """How a try ended; None where none was made, and `settled` says why."""
         began = self._clock.now()
         try:
@@ -316,7 +317,7 @@ class Dispatcher:
         return self._hand_over(row, ready.gateway, transport, prepared.outgoing, settled)
 
     def _hand_over(
-        self, row: Any, gateway: Gateway, transport: Transport, outgoing: Any, settled: Settlement
+        self, row: SendRecord, gateway: Gateway, transport: Transport, outgoing: Any, settled: Settlement
     ) -> Outcome:
         began = self._clock.now()
         try:
@@ -335,14 +336,14 @@ class Dispatcher:
             self._breakers.note(row.gateway_id, not outcome.unreachable, reason, self._clock.now())
         return self._log_attempt(row, outcome, began)
 
-    def _log_attempt(self, row: Any, outcome: Outcome, began: dt.datetime) -> Outcome:
+    def _log_attempt(self, row: SendRecord, outcome: Outcome, began: dt.datetime) -> Outcome:
         answer = storable_text(outcome.answer)
         self._results.add_attempt(
             NewAttempt(row.id, row.tries, began, self._clock.now(), outcome.kind, outcome.code, answer)
         )
         return outcome
 
-    def _not_prepared(self, row: Any, error: Exception, settled: Settlement, now: dt.datetime) -> None:
+    def _not_prepared(self, row: SendRecord, error: Exception, settled: Settlement, now: dt.datetime) -> None:
         """Something raised before the gateway was handed anything."""
         if is_database_failure(error):
             log.warning("a send could not be prepared yet", send=row.id, why=str(error)[:200])
@@ -354,7 +355,7 @@ class Dispatcher:
             log.exception("a send could not be prepared", send=row.id)
             settled.not_tried(State.HELD, f"The message could not be made: {type(error).__name__}. The log says more.")
 
-    def _follow(self, row: Any, live: LiveSetup, gateway: Gateway | None, settled: Settlement) -> None:
+    def _follow(self, row: SendRecord, live: LiveSetup, gateway: Gateway | None, settled: Settlement) -> None:
         """Says when what follows this send is looked at: now, where it is held or has failed and anything follows."""
         if settled.state is State.SENT and gateway is not None and gateway.receipts is None:
             settled.fallback_at = None
@@ -368,7 +369,7 @@ class Dispatcher:
             settled.fallback_at = self._clock.now()
             self.fallback_due = True
 
-    def _settle(self, row: Any, gateway: Gateway, outcome: Outcome, settled: Settlement) -> None:
+    def _settle(self, row: SendRecord, gateway: Gateway, outcome: Outcome, settled: Settlement) -> None:
         """How a send stands after a try, by the gateway's retry policy."""
         now = self._clock.now()
         answer = storable_text(" ".join(part for part in (outcome.code, outcome.answer) if part))
@@ -394,7 +395,7 @@ class Dispatcher:
         else:
             settled.state, settled.due_at, settled.reason = move(State.SENDING, State.RETRYING), at, answer
 
-    def _transport(self, live: LiveSetup, row: Any, gateway: Gateway) -> Transport:
+    def _transport(self, live: LiveSetup, row: SendRecord, gateway: Gateway) -> Transport:
         """This thread's connection to a gateway, made anew when its settings have changed."""
         version = f"{live.version}"
         held = self._transports.get(row.gateway_id)
@@ -402,12 +403,12 @@ class Dispatcher:
             return held[1]
         self._drop_transport(row.gateway_id)
         with self._database.reading() as session:
-            secrets = self._vault.get(session, "gateway", row.gateway_id, self._clock.now())
+            secrets = self._vault.get(session, "gateway", row.gateway_id or 0, self._clock.now())
         transport = self._make_transport(gateway, secrets[0].text if secrets else "")
         self._transports[row.gateway_id] = (version, transport)
         return transport
 
-    def _drop_transport(self, gateway_id: int) -> None:
+    def _drop_transport(self, gateway_id: int | None) -> None:
         held = self._transports.pop(gateway_id, None)
         if held is not None:
             try:
@@ -434,7 +435,7 @@ def recover(
     """
     now = clock.now()
 
-    def over(row: Any) -> bool:
+    def over(row: SendRecord) -> bool:
         mine = bool(own) and row.worker.startswith(own)
         return row.id not in in_hand and _long_over(row, seen, LOST if mine else LONGEST_TRY)
 
@@ -460,7 +461,7 @@ LOST = 5.0
 """Seconds after which a claim of a worker's own that it has not in hand is lost: longer than taking it up lasts."""
 
 
-def _long_over(row: Any, seen: dict[str, tuple[int, float]] | None, seconds: float) -> bool:
+def _long_over(row: SendRecord, seen: dict[str, tuple[int, float]] | None, seconds: float) -> bool:
     if seen is None:
         return True
     moment = time.monotonic()

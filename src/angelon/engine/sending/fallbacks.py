@@ -5,7 +5,6 @@ of its own.
 from __future__ import annotations
 
 import datetime as dt
-from typing import Any
 
 import structlog
 from sqlalchemy import Connection
@@ -24,6 +23,7 @@ from angelon.db.database import Database, is_database_failure
 from angelon.db.log import events, history, orders
 from angelon.db.log import sends as queries
 from angelon.db.records import NewEvent, NewSend
+from angelon.db.rows import SendRecord
 from angelon.db.setup.live_setup import LiveSetup
 from angelon.engine.arrivals.event_reader import Payloads
 from angelon.engine.clock import Clock
@@ -60,7 +60,7 @@ class Fallbacks:
         self._payloads.trim()
         return made
 
-    def _guarded(self, connection: Connection, row: Any, now: dt.datetime) -> int:
+    def _guarded(self, connection: Connection, row: SendRecord, now: dt.datetime) -> int:
         """What follows one send; what raises harms that send alone."""
         try:
             with connection.begin_nested():
@@ -73,7 +73,7 @@ class Fallbacks:
             queries.fallback_failed(connection, row.id, fault)
             return 0
 
-    def _one(self, connection: Connection, row: Any, now: dt.datetime) -> int:
+    def _one(self, connection: Connection, row: SendRecord, now: dt.datetime) -> int:
         live = self._setups.get(row.store_id)
         route = live.routes.get(live.route_key(row.route_id))
         state = State(row.state)
@@ -114,12 +114,12 @@ class Fallbacks:
         return made + len(notices)
 
     def _fallback(
-        self, connection: Connection, live: LiveSetup, route: Route, row: Any, why: str, now: dt.datetime
+        self, connection: Connection, live: LiveSetup, route: Route, row: SendRecord, why: str, now: dt.datetime
     ) -> NewSend | None:
         """The send by the next of the route's fallbacks; None where none is left."""
         read = event_of_send(connection, live, row, self._payloads)
         recipient = next((recipient for recipient in route.to if recipient_key(recipient) == row.whom), None)
-        event = events.by_ids(connection, [row.event_id]).get(row.event_id)
+        event = events.by_ids(connection, [row.event_id]).get(row.event_id) if row.event_id else None
         if read is None or recipient is None or event is None:
             return None
         leave = frozenset({route.key})
@@ -145,7 +145,7 @@ class Fallbacks:
         about = (row.event_id, row.order_id, now, row.id, row.run_id)
         return NewSend.planned(live, send, id_, *about, type_, gives_way=row.turn == Turn.GIVES_WAY)
 
-    def _resume(self, connection: Connection, row: Any, now: dt.datetime) -> int:
+    def _resume(self, connection: Connection, row: SendRecord, now: dt.datetime) -> int:
         """Lets the send go on that was merely late when this one took its place, since this one came to nothing."""
         if not row.instead_of or not row.step:  # what tells the team of a send takes nobody's place
             return 0
@@ -153,7 +153,7 @@ class Fallbacks:
         return queries.take_up(connection, row.instead_of, TAKES_ITS_PLACE, reason, now)
 
     def _notices(
-        self, connection: Connection, live: LiveSetup, route: Route, row: Any, why: str, now: dt.datetime
+        self, connection: Connection, live: LiveSetup, route: Route, row: SendRecord, why: str, now: dt.datetime
     ) -> list[NewSend]:
         """A mail to everybody of the role that the route names."""
         gateway = _mail_gateway(live)
@@ -189,7 +189,7 @@ class Fallbacks:
         ]
 
     def _event(
-        self, connection: Connection, live: LiveSetup, route: Route, row: Any, state: State, now: dt.datetime
+        self, connection: Connection, live: LiveSetup, route: Route, row: SendRecord, state: State, now: dt.datetime
     ) -> int:
         """The event that tells routes of it, where one waits for it; none about a send that such an event made."""
         type_ = "send.failed" if state is State.FAILED else "send.held"

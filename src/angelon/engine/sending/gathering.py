@@ -22,12 +22,13 @@ from angelon.core.values import Value, unpack
 from angelon.db.log import events, history, inquiries, questions
 from angelon.db.log import sends as sent
 from angelon.db.people import suppressions
+from angelon.db.rows import QuestionRecord, SendRecord
 from angelon.db.setup.live_setup import LiveSetup
 from angelon.engine.arrivals.event_reader import Payloads, event_of
 from angelon.engine.orders.parcels import know
 
 
-def due_send(row: Any, live: LiveSetup) -> DueSend:
+def due_send(row: SendRecord, live: LiveSetup) -> DueSend:
     """A row of the send table as the rules look at it. Raises Invalid where its own message can't be read."""
     return DueSend(
         row.id,
@@ -58,7 +59,7 @@ def around_none(live: LiveSetup) -> Around:
     return Around(live.setup, live.routes, live.revision_ids, live.files, trial=live.trial)
 
 
-def gather(connection: Connection, live: LiveSetup, rows: Sequence[Any], payloads: Payloads) -> Around:
+def gather(connection: Connection, live: LiveSetup, rows: Sequence[SendRecord], payloads: Payloads) -> Around:
     """What is known around sends of one store, in at most sixteen queries, however many sends there are. Raises
     Invalid where a send's own message can't be read, and whatever an event of theirs raises: gather one by one then.
     """
@@ -76,7 +77,7 @@ def gather(connection: Connection, live: LiveSetup, rows: Sequence[Any], payload
     return dataclasses.replace(base, suppressed=_suppressed(connection, live, sends.values(), base))
 
 
-def _closed(row: Any) -> str:
+def _closed(row: QuestionRecord) -> str:
     """Why a question is no longer open."""
     if row.state == QuestionState.ANSWERED:
         return "The customer has answered the question already."
@@ -84,21 +85,21 @@ def _closed(row: Any) -> str:
 
 
 def _read(
-    connection: Connection, live: LiveSetup, rows: Sequence[Any], payloads: Payloads
+    connection: Connection, live: LiveSetup, rows: Sequence[SendRecord], payloads: Payloads
 ) -> tuple[dict[str, EventFacts], dict[str, str]]:
     """The events of sends as they are read now, by send; and why others can't be read."""
     read: dict[str, EventFacts] = {}
     unreadable: dict[str, str] = {}
     if not rows:
         return read, unreadable
-    found = events.by_ids(connection, {row.event_id for row in rows})
+    found = events.by_ids(connection, {row.event_id for row in rows if row.event_id})
     there = [event for event in found.values() if live.source_key(event.source_id) in live.setup.sources]
     payloads.load(connection, live, there)
     asking = live.asking
     answered = inquiries.values(connection, {one.parent_id or one.id for one in there if one.source_id in asking})
     of_runs = sent.given_in_runs(connection, {row.run_id for row in rows if row.run_id})
     for row in rows:
-        event = found.get(row.event_id)
+        event = found.get(row.event_id or "")
         if event is None or live.source_key(event.source_id) not in live.setup.sources:
             continue
         source = live.setup.sources[live.source_key(event.source_id)]
@@ -109,12 +110,12 @@ def _read(
             continue
         reading, variables = work_out(source, live.setup, payload, given_values(row, event, of_runs))
         read[row.id] = EventFacts(event_of(event, source, payload), reading, variables)
-    orders = [(found[row.event_id], read[row.id].reading) for row in rows if row.id in read]
+    orders = [(found[row.event_id or ""], read[row.id].reading) for row in rows if row.id in read]
     know(connection, live, [(event, event.order_id, reading) for event, reading in orders])
     return read, unreadable
 
 
-def event_of_send(connection: Connection, live: LiveSetup, row: Any, payloads: Payloads) -> EventFacts | None:
+def event_of_send(connection: Connection, live: LiveSetup, row: SendRecord, payloads: Payloads) -> EventFacts | None:
     """The event of a send (a row of the send table) as it is read now; None where it, or its source, is gone.
 
     Raises LookupError with why it can't be read.
@@ -127,7 +128,9 @@ def event_of_send(connection: Connection, live: LiveSetup, row: Any, payloads: P
     return read.get(row.id)
 
 
-def given_values(row: Any, event: Any, of_runs: Mapping[tuple[int, int], Mapping[str, Any]]) -> dict[str, Value] | None:
+def given_values(
+    row: SendRecord, event: Any, of_runs: Mapping[tuple[int, int], Mapping[str, Any]]
+) -> dict[str, Value] | None:
     """The values of a send that no mapping gives: what was typed for a manual run, what a notice is about."""
     if not row.run_id and event.type not in OURS:
         return None

@@ -26,6 +26,7 @@ from angelon.core.values import pack
 from angelon.db.database import Database, is_database_failure
 from angelon.db.log import downloads
 from angelon.db.records import NewContent
+from angelon.db.rows import SendRecord
 from angelon.db.setup import files as library
 from angelon.db.setup import shop_tables as tables
 from angelon.db.setup.live_setup import LiveSetup
@@ -79,10 +80,10 @@ class Preparer:
         self._around: dict[str, Around | Held] = {}
         self._gathered_at = dt.datetime.min.replace(tzinfo=dt.UTC)
 
-    def gather(self, rows: Sequence[Any], now: dt.datetime) -> None:
+    def gather(self, rows: Sequence[SendRecord], now: dt.datetime) -> None:
         """Reads what is known around a batch, store by store; it holds for a few seconds."""
         self._around, self._gathered_at = {}, now
-        by_store: dict[int, list[Any]] = {}
+        by_store: dict[int, list[SendRecord]] = {}
         for row in rows:
             by_store.setdefault(row.store_id, []).append(row)
         with self._database.reading() as session:
@@ -98,7 +99,7 @@ class Preparer:
                     self._around |= {row.id: self._alone(session.connection(), live, row) for row in among}
         self._payloads.trim()
 
-    def _alone(self, connection: Any, live: LiveSetup, row: Any) -> Around | Held:
+    def _alone(self, connection: Any, live: LiveSetup, row: SendRecord) -> Around | Held:
         try:
             return gather(connection, live, [row], self._payloads)
         except Invalid as error:
@@ -109,7 +110,7 @@ class Preparer:
             log.exception("a send could not be prepared", send=row.id)
             return Held(f"The message could not be made: {type(error).__name__}. The log says more.")
 
-    def prepare(self, row: Any, live: LiveSetup, now: dt.datetime) -> Handover | Held | Skipped | Later:
+    def prepare(self, row: SendRecord, live: LiveSetup, now: dt.datetime) -> Handover | Held | Skipped | Later:
         """What a gateway is handed for a send; or why it is handed nothing. Raises where the database can't be read."""
         if row.id not in self._around or now - self._gathered_at > FRESH:
             self.gather([row], now)
@@ -277,7 +278,7 @@ class Preparer:
         with self._database.reading() as session:
             return secret_of(self._vault, session, live, through, dt.datetime.now(dt.UTC))
 
-    def _given(self, live: LiveSetup, row: Any, table: str, now: dt.datetime) -> dict[str, Any] | Held:
+    def _given(self, live: LiveSetup, row: SendRecord, table: str, now: dt.datetime) -> dict[str, Any] | Held:
         """The row of a table that a send gives out: the one that it has already, else a free one."""
         with self._database.connection(purpose="given out") as connection:
             given = tables.give(connection, live.store_id, table, row.id, now)
