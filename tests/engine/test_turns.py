@@ -42,10 +42,11 @@ def put(shop, source, number, type_="order.created", name="placed", **changes):
     return NewDelivery(id_, source_id, at, "application/json", {}, body, digest(body), (event,)), events
 
 
-def store(shop, *pairs):
+def store(shop, *pairs, later=3):
     events = pairs[0][1]
     with shop.bench.database.connection() as connection:
         events.add(connection, [delivery for delivery, _ in pairs])
+    shop.later(seconds=later)  # what has just come is not read ahead yet
 
 
 def planned(shop):
@@ -174,6 +175,22 @@ def test_what_follows_from_an_urgent_event_does_not_wait_behind_the_backlog(shop
     assert done[0] == "order.updated"
     assert "parcel.picked_up" in done[:3]
     assert len(planner.done) < 500
+
+
+def test_what_is_stored_a_moment_late_is_not_overtaken(shop):
+    urgent(shop, "payment.failed")
+    store(shop, *(put(shop, "shop", number) for number in range(1, 800)))
+    planner = Noting(shop)
+    late = put(shop, "shop", 9001)  # received, and in another process's hands
+    store(shop, put(shop, "shop", 9002), later=1)
+    planner.run_batch()  # reads ahead what has come
+    store(shop, late, later=0)
+    failed = put(shop, "shop", 9001, "payment.failed", "failed")
+    store(shop, failed)
+    while planner.run_batch()[0]:
+        pass
+    done = planner.done
+    assert done.index(names(late)[0]) < done.index(names(failed)[0]) < 400
 
 
 def test_without_urgent_routes_nothing_is_read_ahead_of_its_turn(shop, monkeypatch):

@@ -237,16 +237,21 @@ _AFTER = (
         text(TO_PLAN),
         EVENT.c.received_at >= bindparam("b_at"),
         or_(EVENT.c.received_at > bindparam("b_at"), EVENT.c.id > bindparam("b_id")),
+        EVENT.c.received_at < bindparam("b_before"),
     )
     .order_by(EVENT.c.received_at, EVENT.c.id)
     .limit(bindparam("b_limit"))
 )
 
 
-def waiting_after(connection: Connection, place: tuple[dt.datetime, str] | None, limit: int) -> list[Any]:
-    """Events that wait to be planned, oldest first, from behind a place (when it came, and its id) on."""
+def waiting_after(
+    connection: Connection, place: tuple[dt.datetime, str] | None, before: dt.datetime, limit: int
+) -> list[Any]:
+    """Events that wait to be planned, oldest first, from behind a place (when it came, and its id) on, that came before
+    a moment.
+    """
     at, id_ = place or (dt.datetime(1970, 1, 1, tzinfo=dt.UTC), "")
-    return list(connection.execute(_AFTER, {"b_at": at, "b_id": id_, "b_limit": limit}))
+    return list(connection.execute(_AFTER, {"b_at": at, "b_id": id_, "b_before": before, "b_limit": limit}))
 
 
 def still_waiting(connection: Connection, ids: Collection[str], held: bool = False) -> list[Any]:

@@ -70,7 +70,7 @@ class Planner:
         self._payloads = Payloads()
         self._batch_size = 2 * LEAST
         self._ahead: dict[str, tuple[LiveSetup, ReadEvent]] = {}
-        self._turns = Turns(database, setups)
+        self._turns = Turns(database, setups, clock)
         self._first = Round.NEXT
         self.rate = 0.0
         """Events that are planned in a second, while events wait."""

@@ -26,6 +26,7 @@ from angelon.db.log import events as event_queries
 from angelon.db.rows import EventRecord
 from angelon.db.setup.live_setup import LiveSetup
 from angelon.engine.arrivals.event_reader import identity_of, parts_of, within_bytes
+from angelon.engine.clock import Clock
 from angelon.engine.setups import Setups
 
 log = structlog.get_logger()
@@ -34,6 +35,8 @@ AT_ONCE, MOST_BYTES = 100, 4_000_000
 """Events, and bytes of their deliveries, that are read at a time."""
 SECONDS = 0.25
 """How long reading on may take between two batches: planning waits for it, nobody else does."""
+SETTLED = dt.timedelta(seconds=2)
+"""How old an event is when it is read ahead: one that came before it is stored by then, whoever took it in."""
 MOST = 100_000
 """Events that are kept in mind; what waits behind them is read once these are planned."""
 _PARTS = ("reference", "number", "email", "phone", "customer_id", "country", *CHANGES)
@@ -51,9 +54,10 @@ class Waits:
 class Turns:
     """What is known of the events that wait. For one thread."""
 
-    def __init__(self, database: Database, setups: Setups) -> None:
+    def __init__(self, database: Database, setups: Setups, clock: Clock) -> None:
         self._database = database
         self._setups = setups
+        self._clock = clock
         self._narrow: dict[int, tuple[Source, Source]] = {}
         self.forget()
 
@@ -129,13 +133,14 @@ class Turns:
         """Reads what waits, from where it came to on, for a while."""
         versions = tuple((live.store_id, live.version) for live in self._lives())
         if versions != self._versions:
+            roots = self.roots
             self.forget()
-            self._versions, self._own = versions, True
-        until = time.monotonic() + SECONDS
+            self.roots, self._versions, self._own = roots, versions, True
+        until, settled = time.monotonic() + SECONDS, self._clock.now() - SETTLED
         while len(self._known) < MOST and time.monotonic() < until:
             with self._database.reading() as session:
                 connection = session.connection()
-                rows: Any = event_queries.waiting_after(connection, self._until, AT_ONCE)
+                rows: Any = event_queries.waiting_after(connection, self._until, settled, AT_ONCE)
                 if not rows:
                     return
                 sizes = event_queries.sizes(connection, {row.delivery_id for row in rows})
