@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import os
 import sys
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from angelon.cli.holding import hold
 from angelon.cli.opening import open_database, open_in_use
+
+if TYPE_CHECKING:
+    from angelon.settings import Settings
 
 
 def _ready(family: Any, url: str) -> bool:
@@ -62,12 +65,14 @@ def demo(port: int, fresh: bool, size: int) -> None:
     try:
         from angelon.demo import load
 
+        click.echo(f"Loading the demo into {chosen.home}, where it is not loaded yet: about half a minute.")
         database = open_database(chosen)
         ports = load.prepare(database, chosen, port, free_port, size)
         database.close()
     except BaseException:
         family.end()
         raise
+    _tell_start(chosen, f"web at {url}, stand-ins")
     family.start("stand-ins", "standins", "--mail-port", str(ports.mail), "--provider-port", str(ports.providers))
     family.start_workers(chosen.senders, THREADS, ANGELON_BASE_URL=chosen.base_url or url)
     if _ready(family, url):
@@ -93,6 +98,7 @@ def serve(host: str, port: int) -> None:
     door = listen(host, port)
     import_all()
     open_in_use(chosen).close()
+    _tell_start(chosen, f"web at http://{host}:{port}")
     family = ProcessGroup(door)
     family.listen()
     family.start_web(host, port)  # first: it takes deliveries, whoever works on them
@@ -103,6 +109,13 @@ def serve(host: str, port: int) -> None:
         sys.exit(family.run())
     family.end()
     raise click.ClickException("It did not start; the lines above say why.")
+
+
+def _tell_start(chosen: Settings, web: str) -> None:
+    """Which processes are started, over which data."""
+    where = "PostgreSQL" if chosen.url.startswith("postgresql") else f"the data folder {chosen.home}"
+    senders = "one process that sends" if chosen.senders == 1 else f"{chosen.senders} processes that send"
+    click.echo(f"Starting over {where}: {web}, one process that plans, {senders}.")
 
 
 def _tell_code(host: str, port: int) -> None:
