@@ -80,8 +80,9 @@ LONG = {
     "web/test_api.py": ("whatever_is_asked",),
     "web/test_fuzz.py": ("",),
     "web/test_masks.py": ("",),
-    "web/test_server.py": ("half_sent", "head_requests", "goes_on_answering"),
-    "engine/test_poison.py": ("every_event_behind", "thousand_orders"),
+    "web/test_server.py": ("",),
+    "engine/test_poison.py": ("",),
+    "engine/test_rehearsal_is_reality.py": ("falls_back_to", "guards_hold"),
     "web/test_statements.py": ("as_a_store_grows",),
     "cli/test_commands.py": ("byte_stable", "into_a_folder"),
 }
