@@ -33,9 +33,11 @@ pango:
 browser:
 	@sh scripts/ensure-chromium.sh
 
-# Under five minutes on two cores: all but what takes long, which is most of the browser's tests, kills and fuzz.
+# Some five minutes on two cores: all but what takes long, which is most of the browser's tests, kills and fuzz. LONG=yes
+# runs everything in one go, as CI does.
 test: install browser pango lint
-	$(BIN)/python -m pytest -n 3 --dist loadfile --no-loadscope-reorder --ignore tests/cluster -m "not long"
+	$(BIN)/python -m pytest -n $(if $(LONG),2,3) --dist loadfile --no-loadscope-reorder --ignore tests/cluster \
+		$(if $(LONG),,-m "not long")
 
 # What takes long, on SQLite; what needs a PostgreSQL of its own (tests/cluster) is with the rest that runs on one.
 test-long: install browser pango
