@@ -17,27 +17,27 @@ from angelon.db.tables import RouteRow, SourceRow
 from angelon.engine.clock import Clock
 from angelon.engine.planner import Planner
 from angelon.engine.setups import Setups
-from bench.rows import Row
+from bench.rows import Row, median
 from tests import made
 
-WAITING = 20_000
+WAITING, FEWER = 20_000, 5_000
 
 
 def turns() -> list[Row]:
     """20,000 events of one source wait, each of an order and a customer of its own; then come three more: an urgent one
     of the same source, one of another source, and an ordinary one. Bare processing, without a sender beside it.
     """
-    plain = _run(urgent=False)
     took = _run(urgent=True)
-    more = {"until all are processed, s": took["last"], "without an urgent route, s": plain["last"]}
+    pairs = [(_run(True, FEWER)["last"], _run(False, FEWER)["last"]) for _ in range(3)]
+    more = {"until all are processed, s": took["last"]}
     return [
         Row("an urgent event behind 20,000 others is planned after", took["urgent"], "s", "<= 10", more),
         Row("one of another source is planned after", took["other"], "s", "<= 5"),
-        Row("reading ahead for urgent routes costs", took["last"] / plain["last"], "x", "<= 1.3"),
+        Row("reading ahead for urgent routes costs", median([ahead / plain for ahead, plain in pairs]), "x", "<= 1.3"),
     ]
 
 
-def _run(urgent: bool) -> dict[str, float]:
+def _run(urgent: bool, waiting: int = WAITING) -> dict[str, float]:
     with tempfile.TemporaryDirectory() as folder:
         database = Database(f"sqlite:///{Path(folder) / 'bench.db'}")
         database.migrate()
@@ -66,14 +66,14 @@ def _run(urgent: bool) -> dict[str, float]:
             event = NewEvent(clock.new_id("ev", at), live.source_ids[source], id_, f"d:{number}", name, type_, at)
             return NewDelivery(id_, event.source_id, at, "application/json", {}, body, digest(body), (event,))
 
-        rows = [one("shop", "placed", "order.created") for _ in range(WAITING)]
+        rows = [one("shop", "placed", "order.created") for _ in range(waiting)]
         last = {
             "urgent": one("shop", "failed", "payment.failed"),
             "other": one("till", "placed", "order.created"),
             "last": one("shop", "placed", "order.created"),
         }
         with database.connection() as connection:
-            for begin in range(0, WAITING, 500):
+            for begin in range(0, waiting, 500):
                 events.add(connection, rows[begin : begin + 500])
             events.add(connection, list(last.values()))
         planner = Planner(database, Setups(database, fresh_for=3600), clock)

@@ -244,6 +244,16 @@ _AFTER = (
 )
 
 
+_STILL = _BY_IDS.where(text(TO_PLAN)).order_by(EVENT.c.received_at, EVENT.c.id)
+_STILL_HELD = _STILL.with_for_update()
+_FOLLOWERS = (
+    core_select(EVENT)
+    .where(EVENT.c.parent_id.in_(bindparam("b_ids", expanding=True)), text(TO_PLAN))
+    .order_by(EVENT.c.received_at, EVENT.c.id)
+    .limit(bindparam("b_limit"))
+)
+
+
 def waiting_after(
     connection: Connection, place: tuple[dt.datetime, str] | None, before: dt.datetime, limit: int
 ) -> list[Any]:
@@ -258,15 +268,12 @@ def still_waiting(connection: Connection, ids: Collection[str], held: bool = Fal
     """Those of these events that wait to be planned, oldest first; `held` keeps others from them until the transaction
     ends.
     """
-    found = core_select(EVENT).where(EVENT.c.id.in_(list(ids)), text(TO_PLAN))
-    found = found.order_by(EVENT.c.received_at, EVENT.c.id)
-    return list(connection.execute(found.with_for_update() if held else found))
+    return list(connection.execute(_STILL_HELD if held else _STILL, {"b_ids": list(ids)})) if ids else []
 
 
 def followers(connection: Connection, roots: Collection[str], limit: int) -> list[Any]:
     """Events that wait to be planned and follow from these, oldest first."""
-    found = core_select(EVENT).where(EVENT.c.parent_id.in_(list(roots)), text(TO_PLAN))
-    return list(connection.execute(found.order_by(EVENT.c.received_at, EVENT.c.id).limit(limit))) if roots else []
+    return list(connection.execute(_FOLLOWERS, {"b_ids": list(roots), "b_limit": limit})) if roots else []
 
 
 def waiting_by_source(connection: Connection, most: int) -> list[tuple[int, int, dt.datetime]]:
