@@ -15,6 +15,7 @@ from angelon.engine.planner import Planner
 from angelon.engine.planner.turns import Turns
 from tests import made
 from tests.engine.test_fallbacks import Shop
+from tests.web.test_pages import text
 
 
 @pytest.fixture
@@ -261,3 +262,13 @@ def test_within_an_order_and_a_customer_all_goes_as_it_came(shop, rng):
         for value in {one[part] for one in about.values()}:
             of = [id_ for id_ in came if about[id_][part] == value]
             assert [id_ for id_ in mine if about[id_][part] == value] == of
+
+
+@pytest.mark.parametrize(("turn", "said"), [(0, "Its route is urgent"), (2, "It gives way"), (1, "It is sent.")])
+def test_a_send_s_page_says_whether_it_goes_first(shop, client, turn, said):
+    store(shop, put(shop, "shop", 1))
+    shop.planner.run_batch()
+    with shop.bench.database.connection() as connection:
+        connection.exec_driver_sql("UPDATE send SET turn = ?", (turn,))
+        id_ = connection.exec_driver_sql("SELECT id FROM send").scalar()
+    assert said in text(client.get(f"/sends/{id_}"))
