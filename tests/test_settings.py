@@ -1,9 +1,13 @@
 """Settings: defaults, the kept key, and errors that name what is wrong."""
 
+import re
+from pathlib import Path
+
 import pytest
 
 from angelon import settings
 from angelon.settings import BadSettings
+from tests.conftest import LONG
 
 
 @pytest.fixture(autouse=True)
@@ -52,3 +56,11 @@ def test_an_unknown_name_in_the_file_is_named_too(folder):
     (folder / ".env").write_text("ANGELON_PORT=9\n")
     with pytest.raises(BadSettings, match="ANGELON_PORT is no setting"):
         settings.load()
+
+
+def test_what_is_called_long_is_there():
+    """A test that is renamed is not run twice, or nowhere, without anybody noticing."""
+    for file, words in LONG.items():
+        names = re.findall(r"^def (test_\w+)", (Path(__file__).parent / file).read_text(), re.M)
+        for word in words:
+            assert any(word in name for name in names), (file, word)
