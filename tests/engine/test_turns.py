@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from angelon.core.specs import Source
 from angelon.db.tables import RouteRow, SourceRow
-from angelon.engine.planner import Planner
+from angelon.engine.planner import Planner, runs, turns
 from angelon.engine.planner.turns import Turns
 from tests import made
 from tests.engine.test_fallbacks import Shop
@@ -194,6 +194,41 @@ def test_what_is_stored_a_moment_late_is_not_overtaken(shop):
     assert done.index(names(late)[0]) < done.index(names(failed)[0]) < 400
 
 
+def test_another_source_that_trickles_does_not_have_it_read_anew(shop, monkeypatch):
+    monkeypatch.setattr(runs, "MOST", 16)
+    monkeypatch.setattr(turns, "AT_ONCE", 50)
+    monkeypatch.setattr(turns, "SECONDS", 0.001)  # one part between two batches
+    urgent(shop, "payment.failed")
+    store(shop, *(put(shop, "shop", number) for number in range(1, 1200)))
+    failed = put(shop, "shop", 9001, "payment.failed", "failed")
+    store(shop, failed)
+    planner = Noting(shop)
+    for number in range(20000, 20400):
+        store(shop, put(shop, "till", number), later=0)
+        planner.run_batch()
+        if names(failed)[0] in planner.done:
+            break
+    assert len(planner.done) < 900
+
+
+def test_what_is_processed_again_after_another_backlog_gives_way_too(shop, monkeypatch):
+    monkeypatch.setattr(runs, "MOST", 30)
+    urgent(shop, "payment.failed")
+    old = [put(shop, "shop", number) for number in range(1, 400)]
+    store(shop, *old)
+    planner = Noting(shop)
+    while planner.run_batch()[0]:
+        pass
+    with shop.bench.database.connection() as connection:
+        connection.exec_driver_sql("UPDATE event SET planned_at = NULL WHERE parent_id IS NULL")
+    new = put(shop, "shop", 2000)
+    store(shop, new)
+    planner.done.clear()
+    while names(new)[0] not in planner.done:
+        planner.run_batch()
+    assert planner.done.index(names(new)[0]) < 300
+
+
 def test_without_urgent_routes_nothing_is_read_ahead_of_its_turn(shop, monkeypatch):
     read = []
     monkeypatch.setattr(Turns, "_note", lambda self, row, delivery: read.append(row.id))
@@ -229,8 +264,8 @@ def test_a_claim_takes_the_urgent_before_the_rest_and_what_gives_way_last(shop):
     shop.planner.run_batch()
     with shop.bench.database.connection() as connection:
         ids = [id_ for (id_,) in connection.exec_driver_sql("SELECT id FROM send ORDER BY due_at, id")]
-        turns = [2, 2, 2, 1, 1, 1, 0, 1, 0]
-        for id_, turn in zip(ids, turns, strict=True):
+        given_turns = [2, 2, 2, 1, 1, 1, 0, 1, 0]
+        for id_, turn in zip(ids, given_turns, strict=True):
             connection.exec_driver_sql("UPDATE send SET turn = ? WHERE id = ?", (turn, id_))
         gateway = connection.exec_driver_sql("SELECT max(gateway_id) FROM send").scalar()
         lease = dt.timedelta(minutes=1)

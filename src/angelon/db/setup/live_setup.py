@@ -13,6 +13,7 @@ from angelon.core.messages.attachments import LibraryFile
 from angelon.core.orders import Family, families
 from angelon.core.planning import awaiting
 from angelon.core.planning.inputs import ActiveRoute, Setup
+from angelon.core.planning.turns import urgent_types
 from angelon.core.problems import Invalid
 from angelon.core.specs import Gateway, Message, Route, Source, Store, Variable
 from angelon.core.specs.stored import SpecT, from_stored
@@ -144,6 +145,11 @@ class LiveSetup:
             ids[key]: (family, frozenset(ids[member] for member in family.sources))
             for key, family in families(self.setup.sources).items()
         }
+
+    @cached_property
+    def urgent_types(self) -> frozenset[str]:
+        """The event types that a live urgent route waits for."""
+        return urgent_types(active.route for active in self.setup.routes)
 
     @cached_property
     def _route_keys(self) -> dict[int | None, str]:

@@ -132,6 +132,7 @@ class Planner:
         if not self._read_ahead(most, without):
             if len(without) == len(unreadable) or not self._read_ahead(most, unreadable):
                 self._passed = frozenset()
+                self._look_behind((), False, nothing=True)
                 return 0, 0
             without, self._passed = unreadable, frozenset()
         with self._database.connection(purpose="planning") as connection:
@@ -151,11 +152,13 @@ class Planner:
             self._batch_size = min(MOST, most + most // 4 + 1)
         return len(done), made
 
-    def _look_behind(self, rows: Sequence[EventRecord], full: bool) -> None:
-        """After a batch: whether more waits, and what of it goes first."""
-        if full:
+    def _look_behind(self, rows: Sequence[EventRecord], full: bool, nothing: bool = False) -> None:
+        """After a batch: whether more waits, and what of it goes first. A batch that is not full may be one of few
+        sources or stores: what is known to wait is kept until `nothing` waits.
+        """
+        if not nothing and (full or self._turns.any_wait):
             self._first = Round.ANY if self._turns.behind(rows) else Round.NEXT
-        elif self._first is not Round.NEXT:
+        else:
             self._turns.forget()
             self._first = Round.NEXT
 

@@ -18,7 +18,7 @@ from angelon.core.event_types import CHANGES
 from angelon.core.orders import alike_number
 from angelon.core.payload.body import NotReadable
 from angelon.core.planning.awaiting import identifying
-from angelon.core.planning.turns import Turn, turn_of, urgent_types
+from angelon.core.planning.turns import Turn, turn_of
 from angelon.core.reading import Reading, read
 from angelon.core.specs.source import Source
 from angelon.db.database import Database, is_database_failure
@@ -72,12 +72,17 @@ class Turns:
         """The events that were planned last: what follows from them goes before what comes next."""
         self._own = False
 
+    @property
+    def any_wait(self) -> bool:
+        """Whether any is known to wait."""
+        return bool(self._known)
+
     def behind(self, rows: Collection[EventRecord]) -> bool:
-        """A whole batch was planned, so more waits; these were its events. Says whether any may have to go first."""
+        """A batch was planned, and more waits; these were its events. Says whether any may have to go first."""
         self.planned(row.id for row in rows)
-        self.roots = {row.parent_id or row.id for row in rows}
+        self.roots = {row.parent_id or row.id for row in rows} or self.roots
         gives_way = any(turn_of(row.name, (), _again(row), frozenset()) is Turn.GIVES_WAY for row in rows)
-        self._own = self._own or gives_way or any(self._urgent(live) for live in self._lives())
+        self._own = self._own or gives_way or any(live.urgent_types for live in self._lives())
         if self._own:
             self._read_on()
         return self._own
@@ -126,9 +131,6 @@ class Turns:
     def _lives(self) -> list[LiveSetup]:
         return [self._setups.get(store_id) for store_id in self._setups.ids()]
 
-    def _urgent(self, live: LiveSetup) -> frozenset[str]:
-        return urgent_types(active.route for active in live.setup.routes)
-
     def _read_on(self) -> None:
         """Reads what waits, from where it came to on, for a while."""
         versions = tuple((live.store_id, live.version) for live in self._lives())
@@ -167,7 +169,7 @@ class Turns:
             if is_database_failure(error):
                 raise
             log.info("an event that waits could not be read ahead", event_id=row.id, why=type(error).__name__)
-        turn = turn_of(row.name, types, _again(row), self._urgent(live))
+        turn = turn_of(row.name, types, _again(row), live.urgent_types)
         self._known[row.id] = Waits((row.received_at, row.id), turn, keys)
         if row.source_id not in live.asking or not identifying(live.setup.sources[live.source_key(row.source_id)]):
             self._by_turn[turn][row.id] = None  # else an answer may say what it is about: it waits in its order
