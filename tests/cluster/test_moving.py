@@ -197,6 +197,32 @@ def test_where_what_was_copied_is_not_the_same_the_old_database_stays_in_use(fil
     target.close()
 
 
+SPOIL = (
+    "CREATE FUNCTION spoil() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN NEW.name = NEW.name || '_'; RETURN NEW; END "
+    "$$; CREATE TRIGGER spoil BEFORE INSERT ON contact FOR EACH ROW WHEN (NEW.name LIKE '%% 7') "
+    "EXECUTE FUNCTION spoil()"
+)
+
+
+@pytest.mark.parametrize("moment", ["_copy_all", "_finish"])
+def test_one_value_that_came_over_otherwise_is_found(filled, server, monkeypatch, moment):
+    target = Database(server.create(f"otherwise{moment}"))
+    real = getattr(moving, moment)
+
+    def spoilt(source, *rest):
+        with target.connection() as into:
+            into.exec_driver_sql(SPOIL)
+        if moment == "_finish":  # what is copied last
+            source.exec_driver_sql("UPDATE contact SET phone = '1' WHERE name LIKE '% 7'")
+        return real(source, *rest)
+
+    monkeypatch.setattr(moving, moment, spoilt)
+    with pytest.raises(Invalid, match="contact: .*not the same"):
+        moving.move(filled.database, target)
+    assert deliver(filled, 902).status == 202
+    target.close()
+
+
 def run(bench, *arguments, **env):
     settings = {"ANGELON_HOME": str(bench.home), "ANGELON_SECRET_KEY": "a-key-for-tests-only", **env}
     return CliRunner().invoke(main, ["move", *arguments], env=settings)

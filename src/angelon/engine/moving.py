@@ -1,12 +1,12 @@
 """Moves an installation to another database while it is in use: SQLite to PostgreSQL, and back.
 
 1. From the beginning on, triggers note the key of every row that changes.
-2. One snapshot is copied, table by table.
-3. What has changed meanwhile is copied again, until little is left. Counts are made anew and kept from then on, and
-   what has changed by then is copied, too.
+2. One snapshot is copied, table by table, and read back: every row is compared, by a checksum of each table.
+3. What has changed meanwhile is copied again and compared, until little is left. Counts are made anew and kept from
+   then on, and what has changed by then is copied, too.
 4. No send is claimed any more, and those under way are waited for.
-5. Under a lock on all that writes, the rest is copied, counted and compared, and the old database refuses every write.
-   The new one is ready at that moment.
+5. Under a lock on all that writes, the rest is copied and compared, rows are counted, and the old database refuses
+   every write. The new one is ready at that moment.
 """
 
 from __future__ import annotations
@@ -27,9 +27,9 @@ from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError
 from sqlmodel import SQLModel
 
 from angelon.core.problems import Invalid, Problem
-from angelon.db import tables
+from angelon.db import tables, triggers
 from angelon.db.database import Database
-from angelon.db.derived import counting, counting_postgresql, counts, searching
+from angelon.db.derived import counting, counts, searching
 from angelon.db.log import partitions
 from angelon.db.tables import Instant, SendRow
 from angelon.db.upkeep import installations
@@ -42,8 +42,6 @@ ROWS = 2000
 """Rows that are read and written at a time."""
 WAIT = 60.0
 """Seconds that tries under way are waited for."""
-SAMPLE, MOST_COMPARED = 200, 5000
-"""Rows of each table that are compared value by value, and of those that have changed while they were copied."""
 REFUSAL = "This installation was moved to another database; its processes have to be started with the new address."
 _OWN = ("search_due", "search_order", "search_person", "search_send", "heartbeat")
 _COUNTED = ("send_count", "order_count", "event_count", "decision_count")
@@ -145,45 +143,29 @@ def _note_changes(source: Database) -> None:
         connection.exec_driver_sql("DROP TABLE IF EXISTS move_due")
         number, by = ("BIGSERIAL", f"BIGINT DEFAULT {_MINE}") if dialect == "postgresql" else ("INTEGER", "INTEGER")
         connection.exec_driver_sql(f"CREATE TABLE move_due (n {number} PRIMARY KEY, tab TEXT, pk TEXT, xid {by})")
-        for table in moved_tables():
-            for event, rows in (("INSERT", ("NEW",)), ("UPDATE", ("OLD", "NEW")), ("DELETE", ("OLD",))):
-                noted = "; ".join(
-                    f"INSERT INTO move_due (tab, pk) VALUES ('{table.name}', {_key(table, row, dialect)})"  # noqa: S608
-                    for row in rows
-                )
-                _trigger(connection, f"move_{table.name}_{event.lower()}", f'AFTER {event} ON "{table.name}"', noted)
+        triggers.put(connection, {name: one for table in moved_tables() for name, one in _notes(table, dialect)})
 
 
-def _trigger(connection: Connection, name: str, when: str, what: str) -> None:
-    if connection.dialect.name == "postgresql":
-        counting_postgresql.trigger(connection, name, when, what)
-    else:
-        connection.exec_driver_sql(f"CREATE TRIGGER {name} {when} BEGIN {what}; END")
+def _notes(table: Table, dialect: str) -> Iterator[tuple[str, tuple[str, str]]]:
+    for event, rows in (("INSERT", ("NEW",)), ("UPDATE", ("OLD", "NEW")), ("DELETE", ("OLD",))):
+        noted = "; ".join(
+            f"INSERT INTO move_due (tab, pk) VALUES ('{table.name}', {_key(table, row, dialect)})"  # noqa: S608
+            for row in rows
+        )
+        yield f"move_{table.name}_{event.lower()}", (f'AFTER {event} ON "{table.name}"', noted)
 
 
 def _drop_triggers(connection: Connection) -> None:
-    for table in moved_tables():
-        for event in ("insert", "update", "delete"):
-            for name in (f"move_{table.name}_{event}", f"moved_{table.name}_{event}"):
-                _drop_trigger(connection, name)
-    _drop_trigger(connection, "move_no_claims")
-
-
-def _drop_trigger(connection: Connection, name: str) -> None:
-    if connection.dialect.name == "postgresql":
-        connection.exec_driver_sql(f"DROP FUNCTION IF EXISTS on_{name} CASCADE")
-    else:
-        connection.exec_driver_sql(f"DROP TRIGGER IF EXISTS {name}")
+    for kind in ("move", "moved"):
+        names = [f"{kind}_{table.name}_{event}" for table in moved_tables() for event in ("insert", "update", "delete")]
+        triggers.take(connection, names)
+    triggers.take(connection, ["move_no_claims"])
 
 
 def _is_closed(source: Database) -> bool:
     """Whether it refuses every write, since it was moved."""
-    name = "moved_store_insert"
-    query = f"SELECT 1 FROM pg_trigger WHERE tgname = '{name}'"  # noqa: S608 - our own name
-    if source.sqlite:
-        query = f"SELECT 1 FROM sqlite_master WHERE type = 'trigger' AND name = '{name}'"  # noqa: S608
     with source.reading() as session:
-        return session.connection().exec_driver_sql(query).first() is not None
+        return triggers.exists(session.connection(), "moved_store_insert")
 
 
 def leave_open(source: Database) -> None:
@@ -208,10 +190,39 @@ def _copy_all(source: Database, target: Database, done: Moved) -> int:
     with _snapshot(source) as connection:
         seen = _mark(connection)
         for table in moved_tables():
-            rows = _raw_rows(connection, table)
-            done.rows[table.name] = _write_raw(target, table, rows)
+            read = _Read(table, _raw_rows(connection, table))
+            done.rows[table.name] = _write_raw(target, table, iter(read))
+            _read_back(target, table, read)
         connection.rollback()
     return seen
+
+
+class _Read:
+    """Rows as a driver gives them, counted and summed up while they are read: the sum of their hashes, in any order."""
+
+    def __init__(self, table: Table, rows: Iterable[Sequence[Any]]) -> None:
+        self.table, self.rows = table, rows
+        self.number = self.sum = 0
+
+    def __iter__(self) -> Iterator[Sequence[Any]]:
+        for row in self.rows:
+            self.number += 1
+            self.sum = (self.sum + hash(_converted(self.table, row, to_sqlite=True))) % 2**64
+            yield row
+
+
+def _read_back(target: Database, table: Table, read: _Read) -> None:
+    with _snapshot(target) as connection:
+        there = _Read(table, _raw_rows(connection, table))
+        for _ in there:
+            pass
+        connection.rollback()
+    if (there.number, there.sum) != (read.number, read.sum):
+        raise _unlike(f"{table.name}: {read.number:,} rows were copied, and what is there now is not the same.")
+
+
+def _unlike(what: str) -> Invalid:
+    return Invalid([Problem("", what, "The old database stays in use. Empty the new one and move again.")])
 
 
 def _raw_rows(connection: Connection, table: Table) -> Iterator[Sequence[Any]]:
@@ -324,6 +335,11 @@ def _apply(connection: Connection, into: Connection, changed: dict[str, list[tup
         present = list(rows[name].values())
         for some in _parts(present):
             into.execute(_upsert(into, table), some)
+    for name, table in there.items():
+        same = dict(_rows(into, table, changed[name]))
+        wrong = next((key for key in changed[name] if same.get(key) != rows[name].get(key)), None)
+        if wrong is not None:
+            raise _unlike(f"{name}: {wrong} was copied again, and is not the same.")
     return sum(len(keys) for keys in changed.values())
 
 
@@ -387,14 +403,7 @@ def _stop_claims(source: Database) -> None:
     now = "CAST(strftime('%s', 'now') AS INTEGER)" if source.sqlite else "extract(epoch FROM now())"
     with source.connection() as connection:
         when = f"BEFORE UPDATE ON send WHEN NEW.state = 'sending' AND OLD.state != 'sending' AND {now} < {until}"
-        _refusal(connection, "move_no_claims", when)
-
-
-def _refusal(connection: Connection, name: str, when: str) -> None:
-    if connection.dialect.name == "postgresql":
-        counting_postgresql.trigger(connection, name, when, f"RAISE EXCEPTION '{REFUSAL}' USING ERRCODE = '55000'")
-    else:
-        connection.exec_driver_sql(f"CREATE TRIGGER {name} {when} BEGIN SELECT RAISE(ABORT, '{REFUSAL}'); END")
+        triggers.put(connection, {"move_no_claims": triggers.refusing(when, REFUSAL, connection.dialect.name)})
 
 
 def _wait_for_tries(source: Database) -> None:
@@ -430,45 +439,23 @@ def _copy_decisions(connection: Connection, into: Connection) -> None:
 
 
 def _compare(connection: Connection, target: Database, done: Moved) -> None:
-    """Raises Invalid where a table has not as many rows, or where one of some rows is not the same: some of each table,
-    and what has changed while it was copied.
-    """
-    _, changed = _changed(connection, 0)
+    """Raises Invalid where a table has not as many rows; what is in them was compared as it was copied."""
     with target.reading() as session:
-        there = session.connection()
         for table in moved_tables():
             counted = core_select(func.count()).select_from(table)
-            here, other = (int(one.execute(counted).scalar_one()) for one in (connection, there))
+            here, there = (int(one.execute(counted).scalar_one()) for one in (connection, session.connection()))
             done.rows[table.name] = here
-            some = [dict(row._mapping) for row in connection.execute(core_select(table).limit(SAMPLE))]
-            some += [row for _, row in _rows(connection, table, changed.get(table.name, [])[:MOST_COMPARED])]
-            keys = [_key_of(table, row) for row in some]
-            same = dict(_rows(there, table, keys)) if keys else {}
-            wrong = [key for key, row in zip(keys, some, strict=True) if _plain(same.get(key)) != _plain(row)]
-            if here != other or wrong:
-                raise Invalid(
-                    [
-                        Problem(
-                            "",
-                            f"{table.name}: {here:,} rows here and {other:,} there"
-                            + (f", and {wrong[0]} is not the same." if wrong else "."),
-                            "The old database stays in use. Empty the new one and move again.",
-                        )
-                    ]
-                )
-
-
-def _plain(row: dict[str, Any] | None) -> Any:
-    return None if row is None else {name: _clean(value) for name, value in row.items()}
+            if here != there:
+                raise _unlike(f"{table.name}: {here:,} rows here and {there:,} there.")
 
 
 def _refuse(connection: Connection, to: str) -> None:
     """Has the old database refuse what anybody would still write, and say where the new one is."""
     installations.mark_moved(connection, to)
     _drop_triggers(connection)
-    for table in moved_tables():
-        for event in ("INSERT", "UPDATE", "DELETE"):
-            _refusal(connection, f"moved_{table.name}_{event.lower()}", f'BEFORE {event} ON "{table.name}"')
+    for table, event in itertools.product(moved_tables(), ("INSERT", "UPDATE", "DELETE")):
+        one = triggers.refusing(f'BEFORE {event} ON "{table.name}"', REFUSAL, connection.dialect.name)
+        triggers.put(connection, {f"moved_{table.name}_{event.lower()}": one})
 
 
 # ---- the new database

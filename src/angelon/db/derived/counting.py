@@ -14,7 +14,7 @@ import orjson
 from sqlalchemy import BigInteger, Connection, Integer, column, select
 from sqlalchemy import table as a_table
 
-from angelon.db import locks
+from angelon.db import locks, triggers
 from angelon.db.derived import counting_postgresql
 
 OFFSET = a_table("shop_offset", column("store_id", Integer), column("since", BigInteger), column("seconds", Integer))
@@ -205,20 +205,11 @@ TRIGGERS = {
 
 def watch(connection: Connection) -> None:
     """Has the database count from here on. A migration that makes `send`, `order` or `event` anew calls it again."""
-    if connection.dialect.name == "postgresql":
-        counting_postgresql.watch(connection, TRIGGERS, _own_of_postgresql())
-        return
-    for name, (when, what) in TRIGGERS.items():
-        connection.exec_driver_sql(f"DROP TRIGGER IF EXISTS {name}")
-        connection.exec_driver_sql(f"CREATE TRIGGER {name} {when} BEGIN {what} END")
+    triggers.put(connection, TRIGGERS, counting_postgresql.appending(TRIGGERS, _own_of_postgresql()))
 
 
 def unwatch(connection: Connection) -> None:
-    if connection.dialect.name == "postgresql":
-        counting_postgresql.unwatch(connection, TRIGGERS)
-        return
-    for name in TRIGGERS:
-        connection.exec_driver_sql(f"DROP TRIGGER IF EXISTS {name}")
+    triggers.take(connection, TRIGGERS)
 
 
 def _all_sends() -> str:

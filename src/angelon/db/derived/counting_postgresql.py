@@ -7,12 +7,13 @@ count is the sum of its rows, here as on SQLite, where it has one.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 
 from sqlalchemy import Connection
 
+from angelon.db.triggers import Triggers
+
 _UPSERT = re.compile(r"ON CONFLICT \([^)]*\) DO UPDATE SET [^;]*;")
-_DIFFERS = re.compile(r"OLD\.(\S+) IS NOT NEW\.")
 
 
 def prepare(connection: Connection, keys: Mapping[str, tuple[str, ...]]) -> None:
@@ -22,30 +23,9 @@ def prepare(connection: Connection, keys: Mapping[str, tuple[str, ...]]) -> None
         connection.exec_driver_sql(f"CREATE INDEX IF NOT EXISTS ix_{table} ON {table} ({', '.join(names[:3])})")
 
 
-def trigger(connection: Connection, name: str, when: str, what: str) -> None:
-    """A trigger for each row, from SQLite's words: `when` is `AFTER … ON … [WHEN …]`, `what` its statements."""
-    head, _, condition = when.partition(" WHEN ")
-    table = head.rpartition(" ON ")[2]
-    condition = _DIFFERS.sub(r"OLD.\1 IS DISTINCT FROM NEW.", condition)
-    unless = f"WHEN ({condition}) " if condition else ""
-    connection.exec_driver_sql(
-        f"CREATE OR REPLACE FUNCTION on_{name}() RETURNS trigger LANGUAGE plpgsql AS $body$ "
-        f"BEGIN {what.rstrip().rstrip(';')}; RETURN NULL; END $body$".replace("%", "%%")
-    )
-    connection.exec_driver_sql(f"DROP TRIGGER IF EXISTS {name} ON {table}")
-    made = f"CREATE TRIGGER {name} {head} FOR EACH ROW {unless}EXECUTE FUNCTION on_{name}()"
-    connection.exec_driver_sql(made)
-
-
-def watch(connection: Connection, triggers: Mapping[str, tuple[str, str]], own: Mapping[str, str]) -> None:
-    """Has the database append what changes; `own` are triggers whose statements are others than SQLite's."""
-    for name, (when, what) in triggers.items():
-        trigger(connection, name, when, _UPSERT.sub(";", own.get(name, what)))
-
-
-def unwatch(connection: Connection, triggers: Iterable[str]) -> None:
-    for name in triggers:
-        connection.exec_driver_sql(f"DROP FUNCTION IF EXISTS on_{name} CASCADE")
+def appending(triggers: Triggers, own: Mapping[str, str]) -> dict[str, str]:
+    """What the triggers do here: they append. `own` are those whose statements are others than SQLite's."""
+    return {name: _UPSERT.sub(";", own.get(name, what)) for name, (_, what) in triggers.items()}
 
 
 def fold(connection: Connection, table: str, keys: tuple[str, ...], sums: tuple[str, ...]) -> int:

@@ -15,7 +15,7 @@ from typing import Any
 from sqlalchemy import Connection, Select, Table, bindparam, text
 from sqlalchemy import select as core_select
 
-from angelon.db.derived import counting_postgresql
+from angelon.db import triggers
 from angelon.db.tables import ContactRow, OrderRow, SendRow
 
 SEND: Table = SendRow.__table__  # type: ignore[attr-defined]
@@ -65,21 +65,11 @@ _TRIGGERS = {
 
 def watch(connection: Connection) -> None:
     """Has the database note what changes. A migration that makes a watched table anew calls it again."""
-    if connection.dialect.name == "postgresql":
-        for name, (when, what) in _TRIGGERS.items():
-            counting_postgresql.trigger(connection, name, when, _or_ignore(what))
-        return
-    for name, (when, what) in _TRIGGERS.items():
-        connection.exec_driver_sql(f"DROP TRIGGER IF EXISTS {name}")
-        connection.exec_driver_sql(f"CREATE TRIGGER {name} {when} BEGIN {what} END")
+    triggers.put(connection, _TRIGGERS, {name: _or_ignore(what) for name, (_, what) in _TRIGGERS.items()})
 
 
 def unwatch(connection: Connection) -> None:
-    for name in _TRIGGERS:
-        if connection.dialect.name == "postgresql":
-            connection.exec_driver_sql(f"DROP FUNCTION IF EXISTS on_{name} CASCADE")
-        else:
-            connection.exec_driver_sql(f"DROP TRIGGER IF EXISTS {name}")
+    triggers.take(connection, _TRIGGERS)
 
 
 def _or_ignore(what: str) -> str:
