@@ -38,6 +38,7 @@ BENCHMARKS = {
     "guesses": mapping.guesses,
     "rendering": rendering.rendering,
     "planning": routing.planning,
+    "listening": routing.listening,
     "effect": routing.effect,
     "handlers": handlers.handlers,
     "starts": starts.starts,

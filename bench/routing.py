@@ -12,6 +12,7 @@ from angelon.core.deliveries import digest
 from angelon.core.event_types import LABELS
 from angelon.core.planning.inputs import ActiveRoute, Event, Facts
 from angelon.core.planning.plan import plan, work_out
+from angelon.core.specs import Bundle
 from angelon.db.database import Database
 from angelon.db.log import events
 from angelon.db.records import NewDelivery, NewEvent
@@ -106,33 +107,95 @@ def _planned(types: int, rounds: int = 150) -> tuple[float, float]:
     return median(took), median(alone)
 
 
+def listening(number: int = 1500, turns: int = 3) -> list[Row]:
+    """Events through the whole planner, with three routes that listen to them, among 10, 40 and 200 live ones: what an
+    event costs in processor time, beside those three alone. In turns, each with a database of its own.
+    """
+    sizes = (3, 10, 40, 200)
+    took: dict[int, list[float]] = {size: [] for size in sizes}
+    for _ in range(turns):
+        for size in sizes:
+            took[size].append(_through_the_planner(size, number))
+    alone = median(took[3])
+    marks = {10: "<= 1.1", 40: "<= 1.3", 200: "<= 2"}
+    return [
+        Row(
+            f"processor time of planning an event, three routes of {size} listening",
+            median([one / three for one, three in zip(took[size], took[3], strict=True)]),
+            "x of three",
+            mark,
+            {"ms": median(took[size]) * 1000 / number, "of three, ms": alone * 1000 / number},
+        )
+        for size, mark in marks.items()
+    ]
+
+
+def _through_the_planner(size: int, number: int) -> float:
+    """Seconds of processor time for so many events before so many live routes."""
+    others = [one for one in LABELS if one not in ("order.created", "order.status_changed")]
+    routes = [
+        made.route(
+            key=f"r{n}",
+            name=f"Route {n}",
+            when=["order.created" if n < 3 else others[n % len(others)]],
+            only_if=CONDITIONS,
+            timing=TIMING,
+            send=f"m{n}",
+            guards={"even_if_notified": True},
+        )
+        for n in range(size)
+    ]
+    messages = [made.message(key=f"m{n}", name=f"Message {n}") for n in range(size)]
+    own = {"routes": routes, "messages": messages, "live": [route.key for route in routes]}
+    bundle = made.bundle().model_copy(update=own)
+    with tempfile.TemporaryDirectory() as folder:
+        database = Database(f"sqlite:///{Path(folder) / 'bench.db'}")
+        database.migrate()
+        _come_in(database, bundle, number)
+        planner = Planner(database, Setups(database, fresh_for=3600), Clock(), planned_at=lambda row: row.received_at)
+        planner.run_batch(100)  # texts compiled, set-up read
+        began = time.process_time()
+        while planner.run_batch(500)[0]:
+            pass
+        took = time.process_time() - began
+        with database.reading() as session:
+            sends = session.connection().exec_driver_sql("SELECT count(*) FROM send").scalar_one()
+        assert sends == 3 * number, sends
+        database.close()
+    return took
+
+
+def _come_in(database: Database, bundle: Bundle, number: int) -> None:
+    """Stores a set-up, and so many orders that came in every two minutes, up to now."""
+    clock = Clock()
+    start = clock.now() - dt.timedelta(days=20)
+    with database.writing() as session:
+        bundles.apply(session, bundle, start)
+        store_id = specs.stores(session)[0].id or 0
+    with database.reading() as session:
+        live = live_setup.load(session, store_id)
+    rows = []
+    for n in range(number):
+        at = start + dt.timedelta(minutes=2 * n)
+        buyer = {"name": f"Jo {n % 500}", "email": f"jo{n % 500}@example.org", "country": "DE"}
+        body = made.body(id=n, reference=f"BK-{n}", buyer=buyer)
+        id_ = clock.new_id("dv", at)
+        event = NewEvent(clock.new_id("ev", at), live.source_ids["shop"], id_, f"d:{n}", "placed", "order.created", at)
+        rows.append(NewDelivery(id_, event.source_id, at, "application/json", {}, body, digest(body), (event,)))
+    with database.connection() as connection:
+        for begin in range(0, number, 500):
+            events.add(connection, rows[begin : begin + 500])
+
+
 def effect(number: int = 10_000) -> list[Row]:
     """Draft against live over ten thousand events, all of which the route waits for."""
     with tempfile.TemporaryDirectory() as folder:
         database = Database(f"sqlite:///{Path(folder) / 'bench.db'}")
         database.migrate()
+        _come_in(database, made.bundle(), number)
         clock = Clock()
-        bundle = made.bundle()
-        start = clock.now() - dt.timedelta(days=20)
-        with database.writing() as session:
-            bundles.apply(session, bundle, start)
-            store_id = specs.stores(session)[0].id or 0
         with database.reading() as session:
-            live = live_setup.load(session, store_id)
-        rows = []
-        for n in range(number):
-            at = start + dt.timedelta(minutes=2 * n)
-            body = made.body(
-                id=n, buyer={"name": f"Jo {n % 500}", "email": f"jo{n % 500}@example.org", "country": "DE"}
-            )
-            id_ = clock.new_id("dv", at)
-            event = NewEvent(
-                clock.new_id("ev", at), live.source_ids["shop"], id_, f"d:{n}", "placed", "order.created", at
-            )
-            rows.append(NewDelivery(id_, event.source_id, at, "application/json", {}, body, digest(body), (event,)))
-        with database.connection() as connection:
-            for begin in range(0, number, 500):
-                events.add(connection, rows[begin : begin + 500])
+            live = live_setup.load(session, specs.stores(session)[0].id or 0)
         planner = Planner(database, Setups(database, fresh_for=3600), clock, planned_at=lambda row: row.received_at)
         while planner.run_batch(500)[0]:
             pass

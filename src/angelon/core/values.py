@@ -255,6 +255,9 @@ def number_of(value: Value, decimal: str = "") -> Decimal | None:
     )
 
 
+_AS_IT_IS = frozenset({str, bool, type(None)})
+
+
 def pack(value: Value) -> Any:
     """A value as plain JSON, types kept: what is stored with a send."""
     if value is None or isinstance(value, str | bool):
@@ -271,9 +274,9 @@ def pack(value: Value) -> Any:
     if isinstance(value, Decimal):
         return {"$number": str(value)}
     if isinstance(value, list | tuple):
-        return [pack(item) for item in value]
+        return [one if type(one) in _AS_IT_IS else pack(one) for one in value]
     if isinstance(value, dict):
-        plain = {str(k): pack(v) for k, v in value.items()}
+        plain = {str(k): v if type(v) in _AS_IT_IS else pack(v) for k, v in value.items()}
         return (
             {"$object": plain} if len(plain) == 1 and next(iter(plain)).startswith("$") else plain
         )  # a payload's own $-key is no type of ours

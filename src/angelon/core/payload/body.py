@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import codecs
 import json
 import re
 from typing import Any
@@ -77,7 +78,7 @@ def _json(raw: bytes) -> Any:
     if not raw.strip():
         raise NotReadable(Problem("body", "The body is empty.", "Send the event as JSON."), 400)
     try:
-        text = raw.decode("utf-8-sig")
+        text = raw.removeprefix(codecs.BOM_UTF8).decode()
     except UnicodeDecodeError as error:
         raise NotReadable(
             Problem(

@@ -117,12 +117,14 @@ def plan(
     done: Collection[str] = (),
     only: Collection[str] | None = None,
     happened: dt.datetime | None = None,
+    turn: Sequence[ActiveRoute] | None = None,
 ) -> list[Decision]:
     """What each active route makes of an event. Pure: the same arguments give the same decisions.
 
     Routes in `done` have decided before and are passed over, and so are those that are not in `only`, where that is
-    given. One that is sent after another waits for its decision. `happened` is the moment by which conditions on days
-    go (aware) where a decision is taken later than that; what is sent is due by `now`.
+    given. `turn` are those that are asked, in the order of `in_turn`, where not all of the set-up are: those that
+    listen to such events. One that is sent after another waits for its decision. `happened` is the moment by which
+    conditions on days go (aware) where a decision is taken later than that; what is sent is due by `now`.
 
     A route that raises decides nothing, with its `fault`; the others are not touched. Routes have their say by rank,
     and each knows what those before it are about to tell. What they ask alike is worked out once, whichever asks first.
@@ -131,7 +133,7 @@ def plan(
     if happened is not None:
         context.today = happened.astimezone(context.zone).date()
     made: dict[str, Decision] = {}
-    for active in in_turn(setup.routes):
+    for active in in_turn(setup.routes) if turn is None else turn:
         if active.route.key in done or (only is not None and active.route.key not in only):
             continue
         evaluation = _RouteEvaluation(context, active.route, facts, awaits=_awaits(active.route, event, made, setup))

@@ -125,8 +125,8 @@ class BatchHistory:
     """Orders that count for nothing of what their customer has bought."""
     kept: dict[int, dict[str, KeptValue]] = field(default_factory=dict)
     """The last value of each variable that is kept, by contact."""
-    last_sent: dict[tuple[int, int], dt.datetime] = field(default_factory=dict)
-    """When each route last sent to a contact, or will: by route and contact."""
+    last_sent: dict[int, dict[int, dt.datetime]] = field(default_factory=dict)
+    """When each route last sent to a contact, or will: by contact, then by route."""
     sent_to_customer: dict[int, list[dt.datetime]] = field(default_factory=dict)
     """When each message to a contact was made."""
 
@@ -135,7 +135,7 @@ class BatchHistory:
         if made.order_id is not None:
             self.made.setdefault(made.order_id, []).append(made)
         if contact_id is not None:
-            self.last_sent[made.route_id, contact_id] = made.send.at
+            self.last_sent.setdefault(contact_id, {})[made.route_id] = made.send.at
         if contact_id is not None and made.send.to_customer:
             self.sent_to_customer.setdefault(contact_id, []).append(made.send.at)
 
@@ -177,7 +177,7 @@ class BatchHistory:
         sent_at: list[dt.datetime] = []
         known = Contact(language=language, country=country)
         if contact_id is not None and self.needs.customer:
-            customer = {self.live.route_key(r): at for (r, c), at in self.last_sent.items() if c == contact_id}
+            customer = {self.live.route_key(id_): at for id_, at in self.last_sent.get(contact_id, {}).items()}
             before = self.contacts.get(contact_id, Contact(0))
             counted = {**before.purchases, **(bought or {})}
             known = replace(

@@ -129,15 +129,19 @@ def known_by(connection: Connection, contact_ids: Collection[int]) -> dict[int, 
     return {int(id_): (language or "", country or "") for id_, language, country in rows}
 
 
-def last_sent(connection: Connection, contact_ids: Collection[int]) -> dict[tuple[int, int], dt.datetime]:
-    """When each route last sent to a customer, or will: by route and contact."""
+def last_sent(connection: Connection, contact_ids: Collection[int]) -> dict[int, dict[int, dt.datetime]]:
+    """When each route last sent to a customer, or will: by contact, then by route."""
     rows = connection.execute(
         core_select(SEND.c.route_id, ORDER.c.contact_id, func.max(SEND.c.created_at))
         .join(ORDER, ORDER.c.id == SEND.c.order_id)
         .where(ORDER.c.contact_id.in_(list(contact_ids)), SEND.c.route_id.is_not(None), SEND.c.state.not_in(NOT_SENT))
         .group_by(SEND.c.route_id, ORDER.c.contact_id)
     )
-    return {(int(route), int(contact)): at for route, contact, at in rows if at is not None}
+    found: dict[int, dict[int, dt.datetime]] = {}
+    for route, contact, at in rows:
+        if at is not None:
+            found.setdefault(int(contact), {})[int(route)] = at
+    return found
 
 
 def sent_to(connection: Connection, contact_ids: Collection[int]) -> dict[int, list[dt.datetime]]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
@@ -13,6 +14,7 @@ from angelon.core.messages.attachments import LibraryFile
 from angelon.core.orders import Family, families
 from angelon.core.planning import awaiting
 from angelon.core.planning.inputs import ActiveRoute, Setup
+from angelon.core.planning.plan import in_turn
 from angelon.core.planning.turns import urgent_types
 from angelon.core.problems import Invalid
 from angelon.core.specs import Gateway, Message, Route, Source, Store, Variable
@@ -65,6 +67,12 @@ class LiveSetup:
         """The sources that are not deleted, by key."""
         return {key: one for key, one in self.setup.sources.items() if key not in self.gone_sources}
 
+    def listening(self, type_: str) -> Sequence[ActiveRoute]:
+        """The active routes that wait for an event of a type, in the order in which they have their say."""
+        if type_ not in self._listening:
+            self._listening[type_] = [active for active in self._in_turn if type_ in active.route.when]
+        return self._listening[type_]
+
     def handlers_for(self, type_: str, source: str, at: dt.datetime) -> list[Route]:
         """The routes of live handlers that wait for an event of a type from a source, received at a moment (aware)."""
         return [
@@ -100,6 +108,14 @@ class LiveSetup:
     def keeps_answers(self) -> bool:
         """Whether what other systems answer to calls is kept."""
         return any(one.keeps_answer for one in self.setup.messages.values())
+
+    @cached_property
+    def _in_turn(self) -> list[ActiveRoute]:
+        return in_turn(self.setup.routes)
+
+    @cached_property
+    def _listening(self) -> dict[str, list[ActiveRoute]]:
+        return {}
 
     @cached_property
     def _uses(self) -> dict[tuple[str, str], frozenset[str]]:

@@ -321,12 +321,11 @@ class Batch:
             done["decisions"] += [_switched_off(one) for one in row.decisions or [] if self._is_off(one)]
         decided = {decision["route"] for decision in kept}
         happened = row.planned_at if later else None
-        decisions = plan(event, reading, variables, self._live.setup, facts, now, decided, waited, happened)
+        turn = self._live.listening(event.type)
+        decisions = plan(event, reading, variables, self._live.setup, facts, now, decided, waited, happened, turn)
         if self._waiting.decided(row, decisions, order_id, contact_id):
             done |= {"waits_for": ANSWERS, "facts": row.facts if later else packed(facts)}
         for decision in decisions:
-            if decision.trace[0].part == "when" and event.type not in self._listens(decision.route):
-                continue  # it waits for something else: nothing worth keeping
             decision = self._never_asked(decision, event)
             done["decisions"].append(_stored(decision))
             if decision.fault:
@@ -484,9 +483,6 @@ class Batch:
             country=country,
             bought=bought,
         )
-
-    def _listens(self, route: str) -> list[str]:
-        return next(active.route.when for active in self._live.setup.routes if active.route.key == route)
 
     def _derive(
         self, source: Source, row: EventRecord, changes: Mapping[str, tuple[str, str]], order_id: int, new: bool

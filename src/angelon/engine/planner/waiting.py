@@ -155,9 +155,9 @@ class Waiting:
         if not about.open and not about.called and not self._pending:
             return {}
         found = {}
-        for active in self._live.setup.routes:
+        for active in self._live.listening(row.type):
             route = active.route
-            if row.type not in route.when or source.key not in route.sources:
+            if source.key not in route.sources:
                 continue
             earlier = self._earlier(row, order_id, contact_id if route.once == "customer" else None)
             uses = self._live.look_ups_of(route, source.key) if about.open else ()
