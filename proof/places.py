@@ -31,14 +31,32 @@ KEY = "a-key-for-proofs-only"
 class Place:
     """A data folder with a store that sends each order by email and by SMS, and the processes over it."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(
+        self,
+        folder: Path,
+        url: str = "",
+        change: Callable[[Bundle], Bundle] | None = None,
+        ports: dict[str, int] | None = None,
+    ) -> None:
+        """On the database at `url`, with what `change` makes of its set-up; with `ports` it was made there before."""
         self.home = folder
+        self.environment = {"ANGELON_HOME": str(folder), "ANGELON_SECRET_KEY": KEY, "ANGELON_DATABASE_URL": url}
         self.outside = Path(tempfile.mkdtemp(prefix="standins-"))
         """What the stand-ins keep: they are other parties, on other disks."""
-        self.ports = {name: free_port() for name in ("web", "mail", "providers")}
+        self.ports = ports or {name: free_port() for name in ("web", "mail", "providers")}
         self.url = f"http://127.0.0.1:{self.ports['web']}"
         self._children: dict[str, subprocess.Popen[bytes]] = {}
-        self.database = Database(f"sqlite:///{folder / 'angelon.db'}")
+        self.database = Database(url or f"sqlite:///{folder / 'angelon.db'}")
+        if ports is None:
+            self._set_up(change)
+
+    def go_on(self, url: str) -> None:
+        """Is on another database from here on."""
+        self.database.close()
+        self.environment["ANGELON_DATABASE_URL"] = url
+        self.database = Database(url)
+
+    def _set_up(self, change: Callable[[Bundle], Bundle] | None) -> None:
         self.database.migrate()
         retry = {"base_seconds": 0.2, "cap_seconds": 1.0}
         gateways = [
@@ -71,6 +89,7 @@ class Place:
             routes=routes,
             live=["received", "by-sms"],
         )
+        bundle = change(bundle) if change else bundle
         with self.database.writing() as session:
             bundles.apply(session, bundle, utc_now() - dt.timedelta(days=1))
             store_id = specs.stores(session)[0].id or 0
@@ -91,11 +110,9 @@ class Place:
                 str(self.ports["providers"]),
             ],
         }[name]
-        env = {
-            **os.environ,
-            "ANGELON_HOME": str(self.outside if name == "stand-ins" else self.home),
-            "ANGELON_SECRET_KEY": KEY,
-        }
+        env = {**os.environ, **self.environment}
+        if name == "stand-ins":
+            env |= {"ANGELON_HOME": str(self.outside), "ANGELON_DATABASE_URL": ""}
         self._children[name] = subprocess.Popen(
             [sys.executable, "-m", "angelon", *arguments], env=env, stderr=subprocess.DEVNULL
         )
@@ -127,6 +144,14 @@ class Place:
             ).status_code
         except httpx.HTTPError:
             return 0
+
+    def settled(self, seconds: float) -> bool:
+        """Waits until all is planned, nothing waits for an answer, and each send has gone out or is not to."""
+        left = (
+            "SELECT (SELECT count(*) FROM event WHERE planned_at IS NULL OR waits_for != '') + "
+            "(SELECT count(*) FROM send WHERE state NOT IN ('sent', 'delivered', 'skipped'))"
+        )
+        return until(lambda: self.rows(left)[0][0] == 0, seconds, 0.5)
 
     def keep_posting(self, stop: threading.Event, numbers: Iterator[int], accepted: set[int], every: float) -> None:
         """Delivers one order after the other until it is stopped, for a thread; `accepted` gets those acknowledged."""
@@ -195,8 +220,11 @@ def until(true: Callable[[], bool], seconds: float, every: float = 0.05) -> bool
 
 
 @contextlib.contextmanager
-def place(folder: Path, *names: str) -> Iterator[Place]:
-    made_one = Place(folder)
+def place(
+    folder: Path, *names: str, url: str = "", change: Callable[[Bundle], Bundle] | None = None
+) -> Iterator[Place]:
+    """With these processes; on the database at `url`, with what `change` makes of its set-up."""
+    made_one = Place(folder, url, change)
     try:
         for name in names:
             made_one.start(name)

@@ -16,14 +16,14 @@ import itertools
 import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, TypeVar
 
 import orjson
 import structlog
 from sqlalchemy import Boolean, Connection, Integer, LargeBinary, Table, func, text, tuple_, type_coerce
 from sqlalchemy import select as core_select
 from sqlalchemy.dialects import postgresql, sqlite
-from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError
+from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError, OperationalError
 from sqlmodel import SQLModel
 
 from angelon.core.problems import Invalid, Problem
@@ -35,9 +35,14 @@ from angelon.db.tables import Instant, SendRow
 from angelon.db.upkeep import installations
 
 log = structlog.get_logger()
+T = TypeVar("T")
 
 LEFT = 500
 """Changed rows that may be left for the cut."""
+TRIES, LOCK_MILLISECONDS, HELD_BY_OTHERS = 30, 2000, ("55P03", "40P01")
+"""How often, and for how long each time, it waits for what others hold (PostgreSQL's lock_not_available and
+deadlock_detected).
+"""
 ROWS = 2000
 """Rows that are read and written at a time."""
 WAIT = 60.0
@@ -90,12 +95,7 @@ def move(source: Database, target: Database, say: Callable[[str], object] = log.
         say("Waiting for what is being handed over.")
         _stop_claims(source)
         _wait_for_tries(source)
-        began = time.monotonic()
-        with source.connection() as connection:
-            done.again += _finish(connection, target, seen)
-            _compare(connection, target, done)
-            _refuse(connection, target.shown_url)
-        done.cut = time.monotonic() - began
+        _once_free(source, lambda connection: _cut(connection, target, seen, done))
     except BaseException:
         leave_open(source)
         raise
@@ -137,13 +137,34 @@ def _key(table: Table, row: str, dialect: str) -> str:
 
 
 def _note_changes(source: Database) -> None:
+    _each_table(source, _drop_triggers)
     with source.connection() as connection:
         dialect = connection.dialect.name
-        _drop_triggers(connection)
         connection.exec_driver_sql("DROP TABLE IF EXISTS move_due")
         number, by = ("BIGSERIAL", f"BIGINT DEFAULT {_MINE}") if dialect == "postgresql" else ("INTEGER", "INTEGER")
         connection.exec_driver_sql(f"CREATE TABLE move_due (n {number} PRIMARY KEY, tab TEXT, pk TEXT, xid {by})")
-        triggers.put(connection, {name: one for table in moved_tables() for name, one in _notes(table, dialect)})
+    _each_table(source, lambda connection, table: triggers.put(connection, dict(_notes(table, dialect))))
+
+
+def _each_table(source: Database, do: Callable[[Connection, Table], None]) -> None:
+    """Does something to each table in a transaction of its own: what waits for one table holds no other."""
+    for table in moved_tables():
+        _once_free(source, lambda connection, one=table: do(connection, one))  # type: ignore[misc]
+
+
+def _once_free(source: Database, do: Callable[[Connection], T]) -> T:
+    """Does something in one transaction, and again where others hold what it needs: meanwhile they go on."""
+    for left in reversed(range(TRIES)):
+        try:
+            with source.connection() as connection:
+                if not source.sqlite:
+                    connection.exec_driver_sql(f"SET LOCAL lock_timeout = {LOCK_MILLISECONDS}")
+                return do(connection)
+        except OperationalError as error:
+            if not left or getattr(error.orig, "sqlstate", "") not in HELD_BY_OTHERS:
+                raise
+            time.sleep(0.3)
+    raise AssertionError("the last try returns or raises")
 
 
 def _notes(table: Table, dialect: str) -> Iterator[tuple[str, tuple[str, str]]]:
@@ -155,11 +176,9 @@ def _notes(table: Table, dialect: str) -> Iterator[tuple[str, tuple[str, str]]]:
         yield f"move_{table.name}_{event.lower()}", (f'AFTER {event} ON "{table.name}"', noted)
 
 
-def _drop_triggers(connection: Connection) -> None:
-    for kind in ("move", "moved"):
-        names = [f"{kind}_{table.name}_{event}" for table in moved_tables() for event in ("insert", "update", "delete")]
-        triggers.take(connection, names)
-    triggers.take(connection, ["move_no_claims"])
+def _drop_triggers(connection: Connection, table: Table) -> None:
+    names = [f"{kind}_{table.name}_{event}" for kind in ("move", "moved") for event in ("insert", "update", "delete")]
+    triggers.take(connection, [*names, *(["move_no_claims"] if table.name == "send" else [])])
 
 
 def _is_closed(source: Database) -> bool:
@@ -170,8 +189,8 @@ def _is_closed(source: Database) -> bool:
 
 def leave_open(source: Database) -> None:
     """Takes away what a move has put in, whether it did not end or has closed the database: it takes writes again."""
+    _each_table(source, _drop_triggers)
     with source.connection() as connection:
-        _drop_triggers(connection)
         connection.exec_driver_sql("DROP TABLE IF EXISTS move_due")
         installations.mark_in_use(connection)
 
@@ -401,9 +420,9 @@ def _stop_claims(source: Database) -> None:
     """From here on no send is claimed, for as long as a move may need; what is being handed over is still settled."""
     until = int(time.time() + 2 * WAIT)
     now = "CAST(strftime('%s', 'now') AS INTEGER)" if source.sqlite else "extract(epoch FROM now())"
-    with source.connection() as connection:
-        when = f"BEFORE UPDATE ON send WHEN NEW.state = 'sending' AND OLD.state != 'sending' AND {now} < {until}"
-        triggers.put(connection, {"move_no_claims": triggers.refusing(when, REFUSAL, connection.dialect.name)})
+    when = f"BEFORE UPDATE ON send WHEN NEW.state = 'sending' AND OLD.state != 'sending' AND {now} < {until}"
+    one = triggers.refusing(when, REFUSAL, source.engine.dialect.name)
+    _once_free(source, lambda connection: triggers.put(connection, {"move_no_claims": one}))
 
 
 def _wait_for_tries(source: Database) -> None:
@@ -414,6 +433,14 @@ def _wait_for_tries(source: Database) -> None:
             if not session.connection().exec_driver_sql(query).scalar_one():
                 return
         time.sleep(0.2)
+
+
+def _cut(connection: Connection, target: Database, seen: int, done: Moved) -> None:
+    began = time.monotonic()
+    done.again += _finish(connection, target, seen)
+    _compare(connection, target, done)
+    _refuse(connection, target.shown_url)
+    done.cut = time.monotonic() - began
 
 
 def _finish(connection: Connection, target: Database, seen: int) -> int:
@@ -452,7 +479,8 @@ def _compare(connection: Connection, target: Database, done: Moved) -> None:
 def _refuse(connection: Connection, to: str) -> None:
     """Has the old database refuse what anybody would still write, and say where the new one is."""
     installations.mark_moved(connection, to)
-    _drop_triggers(connection)
+    for table in moved_tables():
+        _drop_triggers(connection, table)
     for table, event in itertools.product(moved_tables(), ("INSERT", "UPDATE", "DELETE")):
         one = triggers.refusing(f'BEFORE {event} ON "{table.name}"', REFUSAL, connection.dialect.name)
         triggers.put(connection, {f"moved_{table.name}_{event.lower()}": one})

@@ -32,10 +32,12 @@ MOST_WORDS = 8
 LONGEST = 1200
 """Characters of one thing's words."""
 
-_DUE = "INSERT OR IGNORE INTO search_due (kind, ref) VALUES ('{kind}', {ref});"
+_ONCE = "ON CONFLICT (kind, ref) DO NOTHING"
+"""Not INSERT OR IGNORE: in SQLite that of a trigger gives way to how the statement outside meets conflicts."""
+_DUE = f"INSERT INTO search_due (kind, ref) VALUES ('{{kind}}', {{ref}}) {_ONCE};"  # noqa: S608 - our own names
 _ORDERS_OF = (
-    "INSERT OR IGNORE INTO search_due (kind, ref) SELECT 'order', CAST(o.id AS TEXT) FROM \"order\" o "
-    "WHERE o.contact_id = NEW.id;"
+    "INSERT INTO search_due (kind, ref) SELECT 'order', CAST(o.id AS TEXT) FROM \"order\" o "  # noqa: S608 - our own
+    f"WHERE o.contact_id = NEW.id {_ONCE};"
 )
 _TRIGGERS = {
     "search_order_new": ('AFTER INSERT ON "order"', _DUE.format(kind="order", ref="NEW.id")),
@@ -65,22 +67,18 @@ _TRIGGERS = {
 
 def watch(connection: Connection) -> None:
     """Has the database note what changes. A migration that makes a watched table anew calls it again."""
-    triggers.put(connection, _TRIGGERS, {name: _or_ignore(what) for name, (_, what) in _TRIGGERS.items()})
+    triggers.put(connection, _TRIGGERS, {name: _noted_again(what) for name, (_, what) in _TRIGGERS.items()})
 
 
 def unwatch(connection: Connection) -> None:
     triggers.take(connection, _TRIGGERS)
 
 
-def _or_ignore(what: str) -> str:
-    """Statements of SQLite that pass over what is there already, in PostgreSQL's words. What is noted already is
-    written again, so that it is locked until the change is there: else the index would take the thing as it was before,
-    and take the note off.
+def _noted_again(what: str) -> str:
+    """The statements as PostgreSQL has them. What is noted already is written again, so that it is locked until the
+    change is there: else the index would take the thing as it was before, and take the note off.
     """
-    parts = [part.strip() for part in what.split(";") if part.strip()]
-    again = " ON CONFLICT (kind, ref) DO UPDATE SET ref = excluded.ref"
-    said = [part.replace("INSERT OR IGNORE", "INSERT") + again for part in parts]
-    return "; ".join(said) + ";"
+    return what.replace(_ONCE, "ON CONFLICT (kind, ref) DO UPDATE SET ref = excluded.ref")
 
 
 def begin(connection: Connection) -> None:
