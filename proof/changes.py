@@ -224,7 +224,8 @@ def _renewed(folder: Path, code: Path, times: int, seconds: float) -> tuple[int,
                 installed.unlink()
                 installed.symlink_to(SOURCE)  # as who installs a new version does
                 migrate = [sys.executable, "-m", "angelon", "migrate"]
-                subprocess.run(migrate, env=env | here.environment, check=True, capture_output=True)
+                done = subprocess.run(migrate, env=env | here.environment, capture_output=True, text=True)
+                assert done.returncode == 0, done.stdout + done.stderr
                 serving.send_signal(signal.SIGHUP)
                 time.sleep(seconds)
             shop.__exit__()

@@ -217,7 +217,7 @@ def test_one_value_that_came_over_otherwise_is_found(filled, server, monkeypatch
         return real(source, *rest)
 
     monkeypatch.setattr(moving, moment, spoilt)
-    with pytest.raises(Invalid, match="contact: .*not the same"):
+    with pytest.raises(Invalid, match=r"contact: .*not the same"):
         moving.move(filled.database, target)
     assert deliver(filled, 902).status == 202
     target.close()

@@ -3,12 +3,16 @@
 import datetime as dt
 import email
 import http.server
+import json
 import threading
+from typing import ClassVar
 
 import pytest
 
 from angelon.core.breaker import Health
+from angelon.core.problems import Invalid
 from angelon.core.specs import Gateway, Source
+from angelon.db.derived import status_words
 from angelon.db.log import inquiries
 from angelon.db.tables import AttemptRow, GatewayRow, GatewayUseRow, HeartbeatRow, SourceRow
 from angelon.db.upkeep import gateway_health
@@ -18,6 +22,7 @@ from angelon.engine.followers.housekeeping import Housekeeper
 from angelon.engine.operations import accounts
 from angelon.engine.operations import store as store_operations
 from angelon.engine.unit import unit
+from angelon.standins.providers import Providers
 from tests import made
 from tests.web.test_access import account
 
@@ -316,3 +321,132 @@ def test_nothing_goes_out_in_the_name_of_an_address_that_was_not_verified(bench,
     alive(bench, bench.clock.now() - dt.timedelta(minutes=2))
     assert minutes(bench, watched, 1) == 0
     assert mails(bench) == []
+
+
+class System(http.server.BaseHTTPRequestHandler):
+    taken: ClassVar[list] = []
+
+    def do_POST(self):
+        self.taken.append((self.headers, json.loads(self.rfile.read(int(self.headers["Content-Length"])))))
+        self.send_response(204)
+        self.end_headers()
+
+    def log_message(self, *_): ...
+
+
+@pytest.fixture
+def system(bench):
+    """A system that takes events; the shop knows it as a gateway."""
+    System.taken = []
+    server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), System)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    with unit(bench.services.installation, bench.store_id) as work:
+        store_operations.change(work, {"private_hosts": ["127.0.0.1"]})
+    call = {"url": f"http://127.0.0.1:{server.server_port}/alerts"}
+    bench.change(Gateway(key="ops", name="Operations", kind="call", call=call), GatewayRow)
+    bench.services.setups.forget()
+    yield System.taken
+    server.shutdown()
+
+
+def test_urgent_problems_go_to_phones_by_sms_and_the_others_do_not(bench, watched):
+    server = Providers(bench.box)
+    server.start()
+    bench.change(Gateway.model_validate(made.provider("sms", server.port)), GatewayRow)
+    with bench.database.writing() as session:
+        id_ = session.query(GatewayRow).filter(GatewayRow.key == "sms").one().id
+        bench.vault.put(session, "gateway", id_, "token", bench.clock.now())
+    setting(bench, phones=["+49 30 1234567"], gather_minutes=0)
+    held(bench)
+    minutes(bench, watched, 2)
+    assert bench.box.texts() == []
+    assert len(mails(bench)) == 1
+    alive(bench, bench.clock.now() - dt.timedelta(minutes=2))
+    minutes(bench, watched, 1)
+    alive(bench)
+    minutes(bench, watched, 3)
+    texts = [(one.to, one.text) for one in reversed(bench.box.texts())]
+    said = "No running worker processes events or delivers sends. Start `angelon serve` or `angelon worker`."
+    assert texts == [("+49301234567", f"Kites: {said}"), ("+49301234567", f"Kites: Over: {said}")]
+    server.stop()
+
+
+def held(bench):
+    bench.deliver(made.body())
+    bench.plan()
+    with bench.database.connection() as connection:
+        connection.exec_driver_sql("UPDATE send SET state = 'held', reason = 'It has no address.'")
+
+
+def test_a_system_gets_each_problem_as_an_event_when_it_begins_and_when_it_is_over(bench, watched, system):
+    setting(bench, calls=["ops"], roles=[], emails=[])
+    alive(bench, bench.clock.now() - dt.timedelta(minutes=2))
+    minutes(bench, watched, 1)
+    alive(bench)
+    minutes(bench, watched, 3)
+    assert mails(bench) == []
+    (first, begun), (second, over) = system
+    assert first["Content-Type"] == "application/cloudevents+json"
+    assert begun["type"] == over["type"] == "angelon.worker_missing"
+    assert (begun["data"]["state"], over["data"]["state"]) == ("begun", "over")
+    assert first["Idempotency-Key"] == begun["id"] != over["id"] == second["Idempotency-Key"]
+    assert begun["data"]["urgent"] is True
+    assert "No running worker" in begun["data"]["what"]
+
+
+def test_what_a_shop_is_told_of_itself_can_be_an_event_of_a_source(bench, watched, system):
+    """The event goes in by the same door as a store's: a route can send it on, with conditions and texts."""
+    setting(bench, calls=["ops"])
+    alive(bench, bench.clock.now() - dt.timedelta(minutes=2))
+    minutes(bench, watched, 1)
+    (_, event) = system[0]
+    itself = made.source(key="itself", name="Itself", event_name={"path": "$.type"}, delivery_id={"path": "$.id"})
+    bench.change(itself, SourceRow)
+    bench.services.setups.forget()
+    for status in (202, 200):
+        taken = bench.deliver(json.dumps(event).encode(), "itself", content_type="application/cloudevents+json")
+        assert taken.status == status, "the same twice is one"
+    assert bench.rows("SELECT name FROM event") == [("angelon.worker_missing",)]
+
+
+def test_a_status_that_was_never_seen_is_told_once_and_is_over_once_it_is_mapped(bench, watched):
+    setting(bench, gather_minutes=0)
+
+    def changes(number, state):
+        body = made.body(id=number, reference=f"BK-{number}", state=state)
+        bench.deliver(body, store_event="changed", store_delivery=f"{number}-{state}")
+        bench.plan()
+
+    changes(1, "odd")
+    minutes(bench, watched, 2)
+    assert bench.rows("SELECT count(*) FROM alert") == [(0,)], "all is new at first"
+    later(bench, 2 * 86_400)
+    alive(bench)
+    changes(2, "odd")
+    changes(3, "ready-for-pickup")
+    changes(4, "ready-for-pickup")
+    minutes(bench, watched, 2)
+    (mail,) = [mail.get_body(("plain",)).get_content() for mail in mails(bench)]
+    assert "Shop has orders with the status “ready-for-pickup”, which is not mapped to an event" in mail
+    bench.change(made.source(statuses={**made.source().statuses, "ready-for-pickup": "order.packed"}), SourceRow)
+    bench.services.setups.forget()
+    minutes(bench, watched, 3)
+    assert bench.rows("SELECT subject, over_at IS NULL FROM alert") == [("shop:status:ready-for-pickup", 0)]
+
+
+def test_a_status_that_is_another_for_each_order_fills_nothing(bench, monkeypatch):
+    monkeypatch.setattr(status_words, "MOST", 5)
+    for number in range(12):
+        bench.deliver(
+            made.body(id=number, reference=f"BK-{number}", state=f"state {number}"),
+            store_event="changed",
+            store_delivery=str(number),
+        )
+        bench.plan()
+    assert bench.rows("SELECT count(*) FROM status_word") == [(5,)]
+
+
+@pytest.mark.parametrize("phone", ["030 1234567", "+49 1"])
+def test_a_phone_that_is_none_is_refused_in_words(bench, watched, phone):
+    with pytest.raises(Invalid, match="international form"):
+        setting(bench, phones=[phone])

@@ -33,6 +33,7 @@ LABELS: dict[AlertKind, str] = {
     "held": "Sends are held or have failed",
     "not_processed": "Events could not be processed",
     "drift": "A payload no longer has what a mapping needs",
+    "new_status": "An order has a status that was never seen before",
     "credit": "Credit or quota runs low",
     "certificate": "A certificate runs out",
 }
@@ -146,6 +147,43 @@ def text_of(telling: Telling, zone: ZoneInfo, base_url: str) -> str:
         lines += [""] if part else []
     lines.append(f"All alerts: {base_url}/settings/alerts" if base_url else "All alerts: Settings, Alerts.")
     return "\n".join(lines) + "\n"
+
+
+SMS_LENGTH = 300
+"""Characters: two or three SMS."""
+
+
+def sms_of(telling: Telling, shop: str) -> str:
+    """What is urgent, in one SMS; empty where nothing is."""
+    urgent = sorted((one for one in (*telling.begun, *telling.over) if one.trouble.kind in URGENT), key=_worst)
+    if not urgent:
+        return ""
+    said = [f"{'Over: ' if one in telling.over else ''}{one.trouble.what}" for one in urgent]
+    text = f"{shop}: {said[0]}"
+    more = f" And {len(said) - 1} more." if len(said) > 1 else ""
+    return text[: SMS_LENGTH - len(more)] + more
+
+
+def event_of(one: Known, over: bool, shop: str, base_url: str, now: dt.datetime) -> dict[str, object]:
+    """A problem as an event (CloudEvents 1.0, JSON format): its type is `angelon.` and the kind of problem."""
+    return {
+        "specversion": "1.0",
+        "id": f"alert-{one.id or 0}-{'over' if over else 'begun'}",
+        "source": base_url or "angelon",
+        "type": f"angelon.{one.trouble.kind}",
+        "subject": one.trouble.subject or one.trouble.kind,
+        "time": now.isoformat(),
+        "datacontenttype": "application/json",
+        "data": {
+            "shop": shop,
+            "state": "over" if over else "begun",
+            "urgent": one.trouble.kind in URGENT,
+            "label": LABELS[one.trouble.kind],
+            "what": one.trouble.what,
+            "page": f"{base_url}{one.trouble.href}",
+            "began_at": one.began_at.isoformat(),
+        },
+    }
 
 
 def status(one: Known) -> Literal["now", "going", "over"]:

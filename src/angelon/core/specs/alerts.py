@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 from email_validator import EmailNotValidError
 from pydantic import Field, StringConstraints, field_validator
 
-from angelon.core.addresses import check_email
+from angelon.core.addresses import BadPhone, check_email, phone_text, read_phone
 from angelon.core.specs.base import Key, Spec
 
 AlertKind = Literal[
@@ -22,6 +22,7 @@ AlertKind = Literal[
     "held",
     "not_processed",
     "drift",
+    "new_status",
     "credit",
     "certificate",
 ]
@@ -34,14 +35,18 @@ def _first_roles() -> list[AlertRole]:
 
 
 class Alerts(Spec):
-    """`roles` are those of accounts; `emails` are written to besides. `gateways` are tried in this order: all that send
-    email, where none is named. What is urgent is told at once; the rest once in `gather_minutes`, and not in the quiet
+    """`roles` are those of accounts; `emails` are written to besides; `phones` get an SMS of what is urgent. `gateways`
+    are tried in this order: all that send email, or SMS, where none of these is named. Each problem is posted to the
+    gateways in `calls` (of the kind call) as an event (CloudEvents 1.0) when it begins and when it is over. What is
+    urgent is told at once; the rest once in `gather_minutes`, and not in the quiet
     hours. `leave_out` is told never. `heartbeat` is an address that is asked for every minute, as long as all runs.
     """
 
     on: bool = False
     roles: list[AlertRole] = Field(default_factory=_first_roles, max_length=3)
     emails: list[str] = Field(default_factory=list, max_length=20)
+    phones: list[str] = Field(default_factory=list, max_length=10)
+    calls: list[Key] = Field(default_factory=list, max_length=5)
     gateways: list[Key] = Field(default_factory=list, max_length=10)
     quiet_from: Clock = ""
     quiet_until: Clock = ""
@@ -60,3 +65,11 @@ class Alerts(Spec):
             return list(dict.fromkeys(check_email(one.strip()) for one in emails if one.strip()))
         except EmailNotValidError as error:
             raise ValueError(f"has to be email addresses: {error}") from None
+
+    @field_validator("phones")
+    @classmethod
+    def _numbers(cls, phones: list[str]) -> list[str]:
+        try:
+            return list(dict.fromkeys(phone_text(read_phone(one, None)) for one in phones if one.strip()))
+        except BadPhone as error:
+            raise ValueError(f"has to be phone numbers in international form, as +49 30 1234567: {error}") from None

@@ -360,24 +360,6 @@ def by_ids(session: Session, store_id: int, ids: Collection[int]) -> list[OrderR
     return [found[id_] for id_ in wanted if id_ in found]
 
 
-def statuses(session: Session, source_id: int) -> dict[str, list[str]]:
-    """The statuses that a source's newest orders have had, in the store's own words, by part (`status`,
-    `payment_status`, …).
-    """
-    newest = (
-        select(EventRow.order_id)
-        .where(EventRow.source_id == source_id, col(EventRow.order_id).is_not(None))
-        .order_by(col(EventRow.received_at).desc())
-        .limit(600)
-    )
-    rows = session.exec(select(OrderRow.seen, OrderRow.seen_others).where(col(OrderRow.id).in_(newest)))
-    found: dict[str, set[str]] = {}
-    for seen, others in rows:
-        for part, entries in {"status": seen, **(others or {})}.items():
-            found.setdefault(part, set()).update(status for status, _ in entries or [])
-    return {part: sorted(words)[:30] for part, words in found.items()}
-
-
 def _with_words(connection: Connection, store_id: int, words: str, further: int = 0) -> list[int]:
     """The newest orders that have these words, before where another search has ended (`further`), and those that have
     just this number.

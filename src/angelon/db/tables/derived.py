@@ -10,7 +10,7 @@ from sqlalchemy import (
 )
 from sqlmodel import Field, SQLModel
 
-from angelon.db.tables.columns import Instant
+from angelon.db.tables.columns import Instant, instant
 
 
 class ShopOffsetRow(SQLModel, table=True):
@@ -20,6 +20,18 @@ class ShopOffsetRow(SQLModel, table=True):
     store_id: int = Field(foreign_key="store.id", primary_key=True)
     since: dt.datetime = Field(sa_column=Column(Instant, primary_key=True))
     seconds: int
+
+
+class StatusWordRow(SQLModel, table=True):
+    """A word that a status of a source's orders has had, in the store's own words; `part` is `status`,
+    `payment_status`, ….
+    """
+
+    __tablename__ = "status_word"
+    source_id: int = Field(foreign_key="source.id", primary_key=True)
+    part: str = Field(primary_key=True)
+    word: str = Field(primary_key=True)
+    first_seen: dt.datetime = instant(nullable=False)
 
 
 class SendCountRow(SQLModel, table=True):

@@ -19,6 +19,7 @@ from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo
 
+import orjson
 import structlog
 from sqlmodel import Session
 
@@ -27,12 +28,14 @@ from angelon.core.alerts import Telling, Trouble
 from angelon.core.masking import masked
 from angelon.core.messages.email import RenderedEmail
 from angelon.core.messages.mime import Envelope, build
+from angelon.core.messages.segments import count
+from angelon.core.messages.sms import RenderedSms
 from angelon.core.reading import drifting
 from angelon.core.specs import Gateway
 from angelon.core.specs.origins import origin
 from angelon.db.access import accounts, allowances
 from angelon.db.access.allowances import Allowance
-from angelon.db.derived import metrics, shapes
+from angelon.db.derived import metrics, shapes, status_words
 from angelon.db.log import events as event_queries
 from angelon.db.log import fetches, inquiries, sends
 from angelon.db.setup.live_setup import LiveSetup
@@ -41,7 +44,7 @@ from angelon.db.upkeep import gateway_health, gateway_use
 from angelon.engine.installation import Installation
 from angelon.gateways.certificates import days_left
 from angelon.gateways.fetching import CantFetch, fetch
-from angelon.gateways.interface import Mail
+from angelon.gateways.interface import Mail, ProviderMessage
 from angelon.gateways.transports import transport_for
 
 log = structlog.get_logger()
@@ -128,7 +131,7 @@ class Alarm:
 
     def _tell(self, live: LiveSetup, telling: Telling, now: dt.datetime) -> int:
         """Tells each recipient by the first gateway that takes it; what nobody took is told at the next look."""
-        how = self.mail(live, telling, now)
+        how = ", ".join(self.tell(live, telling, now))
         begun = [one.id for one in telling.begun if one.id is not None]
         over = [one.id for one in telling.over if one.id is not None]
         with self._here.database.writing() as session:
@@ -147,13 +150,60 @@ class Alarm:
             ]
         return list(dict.fromkeys([*people, *spec.emails]))
 
-    def mail(self, live: LiveSetup, telling: Telling, now: dt.datetime) -> str:
-        """Mails it; gives the name of the gateway that took the last of it, empty where none did."""
+    def tell(self, live: LiveSetup, telling: Telling, now: dt.datetime) -> list[str]:
+        """Tells everybody who is named: by email, what is urgent by SMS, and systems by events. Gives the names of the
+        gateways that took the last of it, empty where none did.
+        """
         store = live.setup.store
         base = (store.base_url or self._base_url) + live.root if store.base_url or self._base_url else ""
         text = alerts.text_of(telling, ZoneInfo(store.timezone), base)
         troubled = {one.trouble.subject for one in telling.begun if one.trouble.kind.startswith("gateway_")}
-        return self.write_to(live, self.recipients(live), alerts.subject_of(telling, store.name), text, now, troubled)
+        subject = alerts.subject_of(telling, store.name)
+        took = [
+            self.write_to(live, self.recipients(live), subject, text, now, troubled),
+            self._text_to(live, alerts.sms_of(telling, store.name), now, troubled),
+        ]
+        for key in store.alerts.calls:
+            took.append(self._post(live, key, telling, base, now))
+        return list(dict.fromkeys(filter(None, took)))
+
+    def _text_to(self, live: LiveSetup, text: str, now: dt.datetime, troubled: Collection[str]) -> str:
+        """As `write_to`, by SMS."""
+        took, waiting = "", list(live.setup.store.alerts.phones) if text else []
+        for gateway in self._gateways(live, troubled, "sms") if waiting else ():
+            said = RenderedSms(text, count(text), live.setup.store.locale)
+            made = [ProviderMessage.of(said, to, gateway, said.locale, "") for to in waiting]
+            left = self._hand_over(live, gateway, [(one.to_address, one, secrets.token_hex(8)) for one in made], now)
+            took = gateway.name if len(left) < len(waiting) else took
+            waiting = left
+            if not waiting:
+                break
+        return took
+
+    def _post(self, live: LiveSetup, key: str, telling: Telling, base: str, now: dt.datetime) -> str:
+        """Posts each problem to a system as an event; gives the gateway's name where it took one."""
+        gateway = live.setup.gateways.get(key)
+        if gateway is None or gateway.kind != "call" or gateway.off:
+            return ""
+        sent = []
+        for over, part in ((False, telling.begun), (True, telling.over)):
+            for one in part:
+                event = alerts.event_of(one, over, live.setup.store.name, base, now)
+                call = {"method": "POST", "path": "", "headers": {}, "content_type": "application/cloudevents+json"}
+                sent.append((key, ProviderMessage({**call, "body": orjson.dumps(event).decode()}), str(event["id"])))
+        return gateway.name if len(self._hand_over(live, gateway, sent, now)) < len(sent) else ""
+
+    def _hand_over(
+        self, live: LiveSetup, gateway: Gateway, sent: Sequence[tuple[str, Any, str]], now: dt.datetime
+    ) -> list[str]:
+        """Hands over messages (to whom, what, under which id); gives to whom it could not."""
+        with self._here.database.reading() as session:
+            kept = self._here.vault.get(session, "gateway", live.gateway_ids[gateway.key], now)
+        transport = transport_for(gateway, kept[0].text if kept else "")
+        try:
+            return [to for to, what, id_ in sent if transport.deliver(what, id_).kind != "accepted"]
+        finally:
+            transport.close()
 
     def write_to(
         self,
@@ -168,33 +218,29 @@ class Alarm:
         that took the last of it, empty where none did.
         """
         took, waiting = "", list(to)
-        for gateway in self._gateways(live, troubled):
-            with self._here.database.reading() as session:
-                kept = self._here.vault.get(session, "gateway", live.gateway_ids[gateway.key], now)
-            transport = transport_for(gateway, kept[0].text if kept else "")
-            left, sender = [], gateway.sender.address if gateway.sender is not None else ""
+        for gateway in self._gateways(live, troubled, "smtp") if waiting else ():
+            sender = gateway.sender.address if gateway.sender is not None else ""
+            sent = []
             for address in waiting:
                 id_ = f"{secrets.token_hex(8)}@{sender.rpartition('@')[2]}"
                 mail = RenderedEmail(subject, f"<pre>{escape(text)}</pre>", text)
                 data = build(mail, Envelope(sender, live.setup.store.name, address, "", id_, now))
-                if transport.deliver(Mail(sender, address, data), id_).kind == "accepted":
-                    took = gateway.name
-                else:
-                    left.append(address)
-            transport.close()
+                sent.append((address, Mail(sender, address, data), id_))
+            left = self._hand_over(live, gateway, sent, now)
+            took = gateway.name if len(left) < len(waiting) else took
             waiting = left
             if not waiting:
                 break
         return took
 
-    def _gateways(self, live: LiveSetup, troubled: Collection[str]) -> list[Gateway]:
-        """By which it is tried: those that are named, in their order, else all; those in trouble last."""
-        named = live.setup.store.alerts.gateways
-        found = [live.setup.gateways[key] for key in named if key in live.setup.gateways] or [
-            *live.setup.gateways.values()
-        ]
-        usable = [one for one in found if one.kind == "smtp" and one.sender is not None and one.sender.verified]
-        usable = [one for one in usable if not one.off]
+    def _gateways(self, live: LiveSetup, troubled: Collection[str], kind: str) -> list[Gateway]:
+        """By which of a kind it is tried: those that are named, in their order, else all; those in trouble last."""
+        every = [one for one in live.setup.gateways.values() if one.kind == kind]
+        keys = live.setup.store.alerts.gateways
+        named = [one for key in keys for one in every if one.key == key]
+        usable = [one for one in named or every if not one.off]
+        if kind == "smtp":
+            usable = [one for one in usable if one.sender is not None and one.sender.verified]
         return sorted(usable, key=lambda one: one.key in troubled)
 
     def _heartbeat(self, live: LiveSetup, now: dt.datetime) -> None:
@@ -299,6 +345,14 @@ class Alarm:
                 paths = ", ".join(sorted({drift.path for drift in drifts.values()})[:3])
                 what = f"{source.name} no longer has {paths}."
                 yield Trouble("drift", key, what, f"/sources/{key}/read?open={next(iter(drifts))}")
+
+        for source_id, part, word in status_words.new(session, ids, now):
+            source = live.setup.sources[live.source_key(source_id)]
+            if word not in source.meanings(part):
+                what = f"{source.name} has orders with the {part.replace('_', ' ')} “{word}”, "
+                what += "which is not mapped to an event: no route waits for it."
+                where = f"/sources/{source.key}/connect#{part}"
+                yield Trouble("new_status", f"{source.key}:{part}:{word}"[:200], what, where)
 
     def _look_at_certificates(self, live: LiveSetup) -> None:
         """Now and then, in a thread: a server that is mute holds up no look."""

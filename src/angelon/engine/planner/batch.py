@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -26,7 +26,8 @@ from angelon.core.specs.route import Route
 from angelon.core.specs.source import Source
 from angelon.core.states import State
 from angelon.core.values import Value
-from angelon.db.derived import shapes
+from angelon.db.derived import shapes, status_words
+from angelon.db.derived.status_words import Word
 from angelon.db.log import events as event_queries
 from angelon.db.log import history, questions
 from angelon.db.log import sends as send_queries
@@ -158,6 +159,7 @@ class Batch:
         self._ledger.write()
         contact_values.add(self._connection, self._kept)
         self._learn(read)
+        status_words.learn(self._connection, self._words(read), self._clock.now())
         event_queries.mark_planned(self._connection, self._planned)
         event_queries.derive(self._connection, self._derived)
         if self._tellings or self._met:
@@ -231,6 +233,13 @@ class Batch:
         for one in came:
             known[(one.row.source_id, one.row.name)].learn(one.payload, one.row.received_at)
         shapes.save(self._connection, known)
+
+    def _words(self, read: Sequence[ReadEvent]) -> Iterator[Word]:
+        """The words of the orders' statuses, in the store's own words."""
+        for one in read:
+            if one.reading is not None and one.is_new and one.row.parent_id is None:
+                for part in CHANGES.keys() & one.reading.parts.keys():
+                    yield Word(one.row.source_id, part, one.reading.text(part)[:100])
 
     def _read(self, row: EventRecord) -> ReadEvent:
         """An event's payload as an order."""

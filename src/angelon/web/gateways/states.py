@@ -6,17 +6,26 @@ from typing import Any
 
 from flask import g
 
-from angelon.core.breaker import HEALTHY
+from angelon.core.breaker import HEALTHY, Health
 from angelon.core.sending.gateway_state import GatewayState, gateway_state
 from angelon.db.log.sends import ListedSend
+from angelon.db.tables import GatewayUseRow
 from angelon.db.upkeep import gateway_health, gateway_use
 from angelon.web.services import live, session
+
+
+def health_and_use() -> tuple[dict[int, Health], dict[int, GatewayUseRow]]:
+    """How gateways were met last, and what of their limits is used, by their ids; read once a request."""
+    if not hasattr(g, "health_and_use"):
+        g.health_and_use = gateway_health.load(session().connection()), gateway_use.load(session().connection())
+    found: tuple[dict[int, Health], dict[int, GatewayUseRow]] = g.health_and_use
+    return found
 
 
 def gateway_states() -> dict[str, GatewayState]:
     """By the gateway's key."""
     if not hasattr(g, "gateway_states"):
-        unwell, used = gateway_health.load(session().connection()), gateway_use.load(session().connection())
+        unwell, used = health_and_use()
         g.gateway_states = {}
         for key, gateway in live().setup.gateways.items():
             id_ = live().gateway_ids[key]

@@ -16,15 +16,14 @@ from angelon.core.messages.channels import CHANNEL_LABELS
 from angelon.core.planning.readiness import problems_of
 from angelon.core.reading import drifting
 from angelon.core.specs import Message
-from angelon.db.derived import counts, overview, shapes
+from angelon.db.derived import counts, overview, shapes, status_words
 from angelon.db.log import documents, events, fetches, imports, inquiries, questions, sends
 from angelon.db.setup import shop_tables, specs
 from angelon.db.setup.specs import StoredRoute
-from angelon.db.upkeep import gateway_health, gateway_use
 from angelon.engine.followers.alerts import name_of
 from angelon.web.formats import capital, moment
 from angelon.web.frame import frame
-from angelon.web.gateways.states import gateway_states
+from angelon.web.gateways.states import gateway_states, health_and_use
 from angelon.web.overview import figures, grid
 from angelon.web.overview.steps import steps
 from angelon.web.services import live, names, routes, services, session, store_id
@@ -196,7 +195,7 @@ def needs() -> list[Need]:
     for kind, key, why in specs.unreadable(session(), store_id()):
         found.append(Need("failed", f"The {kind} {key} can’t be read", why, "Open it", f"/{kind}s/{key}"))
     found += [*_not_come(), *_papers(), *_tables(), *_asked_in_vain(), *_parcels(), *_short()]
-    return [*found, *_nameless(), *_drifts(), *_unused()][:8]
+    return [*found, *_nameless(), *_new_statuses(), *_drifts(), *_unused()][:8]
 
 
 def _backlog() -> list[Need]:
@@ -337,7 +336,7 @@ def _short() -> list[Need]:
     """Gateways whose credit or quota is used up, or soon will be."""
     found = []
     of_gateway = {id_: key for key, id_ in live().gateway_ids.items()}
-    used = gateway_use.load(session().connection())
+    _, used = health_and_use()
     counted = [id_ for id_, use in used.items() if use.balance is not None and id_ in of_gateway]
     week = g.today - dt.timedelta(days=6)
     spent = counts.spent(session().connection(), counted, week) if counted else {}
@@ -377,6 +376,20 @@ def _nameless() -> list[Need]:
         )
         for id_, number in came.items()
     ]
+
+
+def _new_statuses() -> list[Need]:
+    """Words of orders' statuses that were first seen within a day, and that are not mapped to an event."""
+    found = []
+    keys = {id_: key for key, id_ in live().source_ids.items() if key in live().sources}
+    for word in status_words.new(session(), list(keys), g.now):
+        source = live().sources[keys[word.source_id]]
+        if word.word not in source.meanings(word.part):
+            part = word.part.replace("_", " ")
+            why = f"{source.name} had no order with it before. It is not mapped to an event, so no route waits for it."
+            href = f"/sources/{source.key}/connect#{word.part}"
+            found.append(Need("retrying", f"A new {part}: {word.word}", why, "Map it", href))
+    return found
 
 
 def _drifts() -> list[Need]:
@@ -422,7 +435,7 @@ def _engine_needs() -> list[Need]:
                 "/readyz",
             )
         )
-    unwell = gateway_health.load(session().connection())
+    unwell, _ = health_and_use()
     for key, id_ in live().gateway_ids.items():
         health = unwell.get(id_)
         if health is not None and health.opened_at is not None and key in live().setup.gateways:

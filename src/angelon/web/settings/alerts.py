@@ -33,12 +33,19 @@ def _alerts_page(spec: dict[str, Any], problems: Sequence[Problem] = ()) -> Any:
         labels=LABELS,
         urgent=URGENT,
         roles=[role for role in ROLES if role != "viewer"],
-        gateways=[one for one in live().setup.gateways.values() if one.kind == "smtp"],
-        recipients=own.recipients(live()),
+        gateways=[one for one in live().setup.gateways.values() if one.kind in ("smtp", "sms")],
+        systems=[one for one in live().setup.gateways.values() if one.kind == "call"],
+        recipients=_everybody(own),
         listed=stored.listed(session(), store_id(), MOST_ALERTS),
         now_wrong=own.troubles(session(), live(), services().clock.now()),
     )
     return page, 422 if problems else 200
+
+
+def _everybody(own: Alarm) -> list[str]:
+    """Who is told: people, phones, and systems by the names of their gateways."""
+    spec, gateways = live().setup.store.alerts, live().setup.gateways
+    return [*own.recipients(live()), *spec.phones, *(gateways[key].name for key in spec.calls if key in gateways)]
 
 
 @pages.post("")
@@ -56,6 +63,8 @@ def save() -> Any:
         "on": before.on,
         "roles": form.getlist("roles"),
         "emails": form.get("emails", "").replace(",", "\n").split(),
+        "phones": form.get("phones", "").replace(",", "\n").splitlines(),
+        "calls": form.getlist("calls"),
         "gateways": list(filter(None, form.getlist("gateways"))),
         "leave_out": [kind for kind in LABELS if kind not in form.getlist("tell")],
         **{name: form.get(name, "").strip() for name in ("quiet_from", "quiet_until", "heartbeat")},
@@ -72,13 +81,13 @@ def save() -> Any:
 
 
 def _try_alerts() -> Any:
-    """Mails one to everybody who is told, by the same way."""
+    """Tells everybody who is told, by the same ways, as if it were urgent."""
     now = services().clock.now()
-    one = Known(Trouble("held", "", "This is a test of alerts: nothing is wrong.", "/settings/alerts"), now)
+    one = Known(Trouble("backlog", "", "This is a test of alerts: nothing is wrong.", "/settings/alerts"), now)
     own = Alarm(services().installation, services().settings.home, services().settings.base_url)
-    took = own.mail(live(), Telling((one,), ()), now)
+    took = own.tell(live(), Telling((one,), ()), now)
     if took:
-        flash(f"{took} took it. It is on its way to {', '.join(own.recipients(live()))}.", "good")
+        flash(f"{' and '.join(took)} took it. It is on its way to {', '.join(_everybody(own))}.", "good")
     else:
         flash("No gateway took it, or nobody is named. Try the gateways’ connections, and name an address.", "bad")
     return redirect(url_for(".index"))

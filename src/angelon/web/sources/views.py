@@ -38,8 +38,8 @@ from angelon.core.shape import Shape
 from angelon.core.specs import Source
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.source import Locator, Signing
-from angelon.db.derived import shapes
-from angelon.db.log import events, orders
+from angelon.db.derived import shapes, status_words
+from angelon.db.log import events
 from angelon.db.setup import mappings, specs
 from angelon.db.tables import DeliveryRow, EventRow, SourceRow
 from angelon.engine.arrivals.intake import KEPT_BODY
@@ -147,7 +147,7 @@ def _connect_page(
     """The page; `spec` is what was typed, where it could not be saved."""
     spec = spec or source.model_dump(mode="json")
     row = specs.by_key(session(), SourceRow, store_id(), source.key)
-    seen = orders.statuses(session(), source_id)
+    seen = status_words.of_source(session(), source_id)
     statuses = [
         StatusWords(part, label, spec[f"{part}es"], _left(seen, spec, part))
         for part, label in STATUS_LABELS.items()

@@ -6,6 +6,8 @@ from angelon.db.derived import searching
 
 revision = "0044"
 down_revision = "0043"
+branch_labels = None
+depends_on = None
 
 
 def upgrade() -> None:
