@@ -2,6 +2,8 @@
 
 import datetime as dt
 import gzip
+import sqlite3
+import threading
 from pathlib import Path
 
 import pytest
@@ -144,6 +146,32 @@ def test_a_data_folder_of_the_version_before_moves_on(tmp_path):
         assert rows("SELECT count(*) FROM event WHERE planned_at IS NULL AND waits_for = ''") == [(1,)]
     assert migrations_that_differ(database) == []
     database.close()
+
+
+@pytest.mark.sqlite
+def test_it_migrates_beside_others_who_write_all_the_time(tmp_path):
+    file, stop, wrote = tmp_path / "angelon.db", threading.Event(), []
+    file.write_bytes(gzip.decompress(Path(__file__).with_name("at-0029.db.gz").read_bytes()))
+    Database(f"sqlite:///{file}").close()
+
+    def write():
+        connection = sqlite3.connect(file, timeout=30, isolation_level=None)
+        while not stop.is_set():
+            connection.execute("UPDATE contact SET name = name || '.'")
+            wrote.append(1)
+        connection.close()
+
+    writing = threading.Thread(target=write)
+    writing.start()
+    try:
+        database = Database(f"sqlite:///{file}")
+        database.migrate()
+        assert database.behind() == ""
+        database.close()
+    finally:
+        stop.set()
+        writing.join()
+    assert wrote
 
 
 @pytest.mark.sqlite

@@ -190,7 +190,10 @@ class Database:
                     else f"The database is at version {at}, from before the first release, and this Angelon migrates "
                     "from 0029 on. Migrate it with commit 2861317 first, or use another ANGELON_HOME."
                 ) from None
-        with self.engine.connect() as connection:
+        with (
+            self._taken("migrating", False),  # in turn, and as a write from its beginning: others may write meanwhile
+            self.engine.connect().execution_options(angelon_write=True) as connection,
+        ):
             driver: Any = connection.connection.dbapi_connection
             if self.sqlite:  # a table that others point to is made anew in some migrations
                 driver.execute("PRAGMA foreign_keys=OFF")
@@ -198,14 +201,21 @@ class Database:
                 with connection.begin():
                     locks.hold(connection, locks.MIGRATIONS)  # one process migrates, the others find it done
                     config.attributes["connection"] = connection
+                    before = self._tables(connection)
                     command.upgrade(config, "head")
-                    broken = connection.exec_driver_sql("PRAGMA foreign_key_check").fetchall() if self.sqlite else []
+                    anew = [name for name, page in self._tables(connection).items() if before.get(name, page) != page]
+                    broken = connection.exec_driver_sql("PRAGMA foreign_key_check").fetchall() if anew else []
                     assert not broken, f"the migration would leave references to nothing: {broken[:3]}"
                     counting.begin(connection)
                     searching.begin(connection)
             finally:
                 if self.sqlite:
                     driver.execute("PRAGMA foreign_keys=ON")
+
+    def _tables(self, connection: Connection) -> dict[str, int]:
+        """SQLite's tables, each with where it begins: one that was made anew begins elsewhere."""
+        query = "SELECT name, rootpage FROM sqlite_master WHERE type = 'table'"
+        return dict(connection.exec_driver_sql(query).tuples().all()) if self.sqlite else {}
 
     def _revision(self) -> str | None:
         with self.engine.connect() as connection:
