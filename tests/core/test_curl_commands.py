@@ -6,9 +6,11 @@ import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from angelon.core import calls
+from angelon.core import calls, curl_commands
 from angelon.core.curl_commands import read
 from angelon.core.problems import Invalid
+from angelon.core.specs.enrichment import Enrichment
+from angelon.core.specs.fetch import Fetch
 from angelon.core.specs.gateway import Auth, HttpCall
 from angelon.core.templates import compile_template
 
@@ -110,3 +112,71 @@ def test_whatever_is_pasted_is_read_or_refused_and_never_raises_anything_else(te
         return
     for part in ("url", "body"):
         compile_template(made.call[part])
+
+
+ORDERS = """curl -G 'https://shop.example/api/v2/orders' -H 'X-Api-Key: k3y' -H 'Accept-Language: en' \\
+  -d limit=100 -d page=1 -d updated_after=2026-11-01T00:00:00Z"""
+
+
+def test_what_lists_orders_is_how_they_are_fetched():
+    asked = curl_commands.question(ORDERS)
+    made = curl_commands.fetched(asked)
+    assert made == {
+        "url": "https://shop.example/api/v2/orders?limit=100",
+        "auth": {"scheme": "header", "username": "", "header": "X-Api-Key"},
+        "pages": "number",
+        "page_parameter": "page",
+        "since_parameter": "updated_after",
+        "since_form": "iso",
+    }
+    assert asked.secret == "k3y"
+    assert ("Accept-Language", "left out: no header but that of the authentication is sent") in asked.said
+    Fetch.model_validate(made | {"since_at": "$.updated_at"})
+
+
+@pytest.mark.parametrize(
+    ("query", "form", "name"),
+    [("since=1793000000", "unix", "since"), ("modified_since=2026-11-01", "date", "modified_since"),
+     ("updated_at_min=2026-11-01T00:00:00Z", "iso", "updated_at_min")],
+)  # fmt: skip
+def test_how_a_moment_is_written_is_seen(query, form, name):
+    made = curl_commands.fetched(curl_commands.question(f"curl 'https://shop.example/orders?{query}'"))
+    assert (made["since_parameter"], made["since_form"]) == (name, form)
+
+
+def test_a_cursor_is_told_from_what_stays():
+    asked = curl_commands.question("curl 'https://shop.example/orders?status=open&cursor=abc&text=sent%20on'")
+    made = curl_commands.fetched(asked)
+    assert made["url"] == "https://shop.example/orders?status=open&text=sent%20on"
+    assert (made["pages"], made["page_parameter"]) == ("cursor", "cursor")
+
+
+def test_what_is_asked_about_one_order_is_a_look_up_with_parameters():
+    command = 'curl -X POST https://erp.example/stock/find -u api:s3cret --json \'{"sku": "HER-2", "text": 3}\''
+    asked = curl_commands.question(command)
+    made = curl_commands.looked_up(asked)
+    assert made == {
+        "name": "find",
+        "method": "POST",
+        "url": "https://erp.example/stock/find",
+        "parameters": {"sku": {"path": "", "default": "HER-2"}, "text": {"path": "", "default": "3"}},
+        "auth": {"scheme": "basic", "username": "api", "header": ""},
+    }
+    assert asked.secret == "s3cret"
+    Enrichment.model_validate(made)
+
+
+@pytest.mark.parametrize(
+    ("command", "use", "said"),
+    [
+        ("curl -X POST https://shop.example/orders -d a=b", curl_commands.fetched, "GET"),
+        ("curl -X DELETE https://shop.example/orders/1", curl_commands.fetched, "DELETE"),
+        ('curl https://erp.example/x --json \'{"a": {"b": 1}}\'', curl_commands.looked_up, "objects or lists"),
+        ("curl https://erp.example/x --json '[1]'", curl_commands.looked_up, "no JSON object"),
+        ("curl https://erp.example/x --json '" + "[" * 30000 + "'", curl_commands.looked_up, "nested|not JSON"),
+        ("curl", curl_commands.looked_up, "no address"),
+    ],
+)
+def test_what_is_no_question_is_refused_in_words(command, use, said):
+    with pytest.raises(Invalid, match=said):
+        use(curl_commands.question(command))

@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from angelon.core import calls, openapi_operations
+from angelon.core import calls, curl_commands, openapi_operations
 from angelon.core.openapi_operations import operations, parse, request
 from angelon.core.problems import Invalid
 from angelon.core.specs.gateway import Auth, HttpCall
@@ -164,3 +164,30 @@ def test_anything_is_a_request_or_refused(operation, more):
         HttpCall.model_validate(made.call)
     except Invalid:
         pass
+
+
+def test_an_operation_that_lists_orders_is_how_they_are_fetched():
+    document = {
+        "openapi": "3.1.0",
+        "servers": [{"url": "https://shop.example/api"}],
+        "components": {"securitySchemes": {"token": {"type": "http", "scheme": "bearer"}}},
+        "security": [{"token": []}],
+        "paths": {
+            "/orders": {
+                "get": {
+                    "summary": "List orders",
+                    "parameters": [
+                        {"name": "page", "in": "query", "schema": {"type": "integer", "default": 1}},
+                        {"name": "updated_since", "in": "query", "schema": {"type": "string", "format": "date-time"}},
+                        {"name": "expand", "in": "query", "schema": {"type": "string"}},
+                    ],
+                }
+            }
+        },
+    }
+    asked = openapi_operations.question(document, "GET /orders")
+    made = curl_commands.fetched(asked)
+    assert (made["url"], made["pages"], made["page_parameter"]) == ("https://shop.example/api/orders", "number", "page")
+    assert made["since_parameter"] == "updated_since"
+    assert made["auth"]["scheme"] == "bearer"
+    assert asked.secret == "", "an example is no secret"

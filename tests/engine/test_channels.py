@@ -4,6 +4,7 @@ import datetime as dt
 import email
 import email.policy
 import http.server
+import json
 import re
 import threading
 
@@ -467,3 +468,18 @@ def test_a_call_is_not_kept_back_by_who_the_customer_is(bench, providers):
         ("call", "scheduled"),
         ("email", "skipped"),
     ]
+
+
+def test_what_a_provider_answers_to_a_test_is_kept_with_its_gateway_and_to_others_is_not(bench, mailbox, providers):
+    source(bench)
+    speak(bench, "sms")
+    bench.deliver(body())
+    bench.plan()
+    bench.dispatcher().run_batch()
+    assert bench.rows("SELECT count(*) FROM test_answer") == [(0,)]
+    with bench.database.connection() as connection:
+        connection.exec_driver_sql("UPDATE send SET state = 'scheduled', test = true, due_at = 0 WHERE channel = 'sms'")
+    bench.dispatcher().run_batch()
+    ((key, said),) = bench.rows("SELECT g.key, t.body FROM test_answer t JOIN gateway g ON g.id = t.gateway_id")
+    assert key == "sms"
+    assert set(json.loads(said)) >= {"id", "state"}

@@ -37,6 +37,7 @@ LABELS = {
 READABLE = "still in the request, readable by anyone who can open this page"
 _SIGNS_IN = re.compile(r"(?i)auth|\bkey\b")
 """Names of headers that show who a request is from, besides those that are secret anywhere."""
+_ADDRESS = re.compile(r"(?i)https?://[^\s/?#<>\"|\\^`]+")
 _DROPPED = ("accept", "accept-encoding", "connection", "content-length", "content-type", "host", "user-agent")
 _FORM, _JSON = "application/x-www-form-urlencoded", "application/json"
 _WITH_VALUE = [
@@ -107,10 +108,126 @@ class Request:
         return spec
 
 
+@dataclass
+class _Parts:
+    """A command, taken apart. `headers` are lines; `kind` is the type of its body."""
+
+    method: str
+    address: str
+    headers: list[str]
+    body: str
+    kind: str
+
+
 def read(command: str) -> Request:
     """Raises Invalid with what can't be read, and what to do."""
-    options, addresses = _options(command)
     made = Request()
+    parts = _parts(command, made)
+    kept = _headers(made, parts.headers)
+    if parts.method not in ("POST", "PUT", "GET"):
+        raise _wrong(f"Its method is {parts.method}.", "A gateway sends by POST, PUT or GET.")
+    made.call = {
+        "method": parts.method,
+        "url": _address(made, parts.address),
+        "headers": kept,
+        "content_type": parts.kind,
+        "body": _body(made, parts.body, parts.kind),
+    }
+    return made
+
+
+@dataclass
+class Question:
+    """What a command asks for, as a look-up or a fetched source has it: nothing in it stands for a message's text.
+    `secret` is kept apart; `said` is (what was in the command, what it is now), for people.
+    """
+
+    method: str
+    url: str
+    """Without its query."""
+    query: list[tuple[str, str]]
+    body: dict[str, Any]
+    auth: dict[str, Any]
+    secret: str
+    said: list[tuple[str, str]]
+
+
+def question(command: str) -> Question:
+    """Raises Invalid with what can't be read, and what to do."""
+    made = Request()
+    parts = _parts(command, made)
+    kept = _headers(made, parts.headers, plain=True)
+    made.found += [(name, "left out: no header but that of the authentication is sent") for name in kept]
+    if parts.method not in ("GET", "POST"):
+        raise _wrong(f"Its method is {parts.method}.", "What is asked for is asked for by GET or POST.")
+    body: Any = {}
+    if parts.body and parts.kind == _JSON:
+        body = _parsed(parts.body)
+    elif parts.body:
+        body = dict(parse_qsl(parts.body, keep_blank_values=True))
+    if not isinstance(body, dict):
+        raise _wrong("Its body is no JSON object.", "A look-up sends its parameters as one object.")
+    address = urlsplit(parts.address)
+    url = address._replace(query="", fragment="").geturl()
+    query = parse_qsl(address.query, keep_blank_values=True)
+    return Question(parts.method, url, query, body, made.auth, made.secret, made.found)
+
+
+_PAGES = {"number": ("page", "p", "pagenumber", "pageno"), "cursor": ("cursor", "pagetoken", "nexttoken", "after")}
+_SINCE = re.compile(r"(?i)^(updated|modified|changed|last_?modified|updated_?at)?[_-]?(at[_-])?(min|since|after|from)$")
+
+
+def fetched(asked: Question) -> dict[str, Any]:
+    """The fields of a `Fetch` that a command says. Raises Invalid where it does not ask by GET.
+
+    What its query calls a page or a cursor, and since when orders have changed, is given anew with each request.
+    """
+    if asked.method != "GET":
+        raise _wrong("It is a POST.", "Orders are fetched by GET: look for the request that lists them.")
+    made: dict[str, Any] = {"auth": asked.auth}
+    left = []
+    for name, value in asked.query:
+        plain = re.sub(r"[^a-z]", "", name.lower())
+        how = next((how for how, names in _PAGES.items() if plain in names), "")
+        if how and "pages" not in made:
+            made |= {"pages": how, "page_parameter": name}
+            asked.said.append((f"{name}={value}", f"the {'number' if how == 'number' else 'cursor'} of the page"))
+        elif _SINCE.match(name) and "since_parameter" not in made:
+            made |= {"since_parameter": name, "since_form": _form_of(value)}
+            asked.said.append((f"{name}={value}", "since when orders have changed"))
+        else:
+            left.append((name, value))
+    made["url"] = asked.url + ("?" + "&".join(f"{quote(n)}={quote(v, safe='')}" for n, v in left) if left else "")
+    return made
+
+
+def _form_of(value: str) -> str:
+    """How a moment is written: as seconds, as a day, else as ISO 8601 has it."""
+    return "unix" if value.isdigit() else "date" if re.fullmatch(r"\d{4}-\d{2}-\d{2}", value) else "iso"
+
+
+def looked_up(asked: Question) -> dict[str, Any]:
+    """The fields of an `Enrichment` that a command says: what it sends are parameters with fixed values, in whose place
+    paths are written. Raises Invalid for a body with more than values in it.
+    """
+    given = [*asked.query, *asked.body.items()]
+    if any(isinstance(value, dict | list) for _, value in given):
+        raise _wrong(
+            "Its body has objects or lists in it.", "Write it as the body of the look-up, with its parameters."
+        )
+    words = re.findall(r"[a-z]+", urlsplit(asked.url).path.lower())
+    return {
+        "name": next((word for word in reversed(words) if word not in ("api", "v", "json")), "answer")[:40],
+        "method": asked.method,
+        "url": asked.url,
+        "parameters": {name: {"path": "", "default": str(value)} for name, value in given},
+        "auth": asked.auth,
+    }
+
+
+def _parts(command: str, made: Request) -> _Parts:
+    """Takes a command apart; what shows by an option who it is from goes to `made`."""
+    options, addresses = _options(command)
     method, headers, data, in_address = "", [], [], False
     kind = ""
     for name, value in options:
@@ -149,23 +266,14 @@ def read(command: str) -> Request:
     address = addresses[0].strip()
     if not address.lower().startswith(("https://", "http://")):
         address = "https://" + address
-    kept = _headers(made, headers)
+    if not _ADDRESS.match(address):
+        raise _wrong(f"“{address[:60]}” is no web address.", "An address starts with https:// or http:// and a host.")
     stated = next((value for name, value in map(_header, headers) if name.lower() == "content-type"), "")
     body = "&".join(data)
     if in_address and body:
         address, body = f"{address}{'&' if '?' in address else '?'}{body}", ""
     kind = kind or _kind(stated.partition(";")[0].strip().lower(), body)
-    method = method or ("POST" if body else "GET")
-    if method not in ("POST", "PUT", "GET"):
-        raise _wrong(f"Its method is {method}.", "A gateway sends by POST, PUT or GET.")
-    made.call = {
-        "method": method,
-        "url": _address(made, address),
-        "headers": kept,
-        "content_type": kind,
-        "body": _body(made, body, kind),
-    }
-    return made
+    return _Parts(method or ("POST" if body else "GET"), address, headers, body, kind)
 
 
 def _wrong(what: str, hint: str) -> Invalid:
@@ -197,8 +305,10 @@ def _header(line: str) -> tuple[str, str]:
     return name.strip(), value.strip()
 
 
-def _headers(made: Request, lines: list[str]) -> dict[str, str]:
-    """The headers that stay with the request; what shows who it is from goes to `auth`."""
+def _headers(made: Request, lines: list[str], plain: bool = False) -> dict[str, str]:
+    """The headers that stay with the request; what shows who it is from goes to `auth`. In a `plain` one nothing stands
+    for what differs from send to send.
+    """
     kept = {}
     for name, value in map(_header, lines):
         scheme, _, rest = value.partition(" ")
@@ -214,7 +324,7 @@ def _headers(made: Request, lines: list[str]) -> dict[str, str]:
                 user, made.secret = "", ""
             made.auth = made.auth | {"scheme": "basic", "username": user}
             made.found.append(("Authorization: Basic …", "user name and password"))
-        elif meaning(name) == "key":
+        elif meaning(name) == "key" and not plain:
             kept[name] = "{{ key }}"
             made.found.append((name, LABELS["key"]))
         elif (secret(name) or _SIGNS_IN.search(name)) and made.auth["scheme"] == "none":
@@ -285,13 +395,7 @@ def _body(made: Request, body: str, kind: str) -> str:
         return ""
     if kind == _FORM:
         return _form(made, body)
-    try:
-        parsed = json.loads(body)
-    except json.JSONDecodeError as error:
-        raise _wrong(
-            f"Its body is not JSON: {error.msg}, line {error.lineno}, column {error.colno}.",
-            "Put values in the place of what the documentation writes in brackets.",
-        ) from None
+    parsed = _parsed(body)
     used: set[str] = set()
     marks: dict[str, str] = {}
 
@@ -304,6 +408,18 @@ def _body(made: Request, body: str, kind: str) -> str:
     for sign, placeholder in marks.items():
         text = text.replace(f'"{sign}"', placeholder)
     return text
+
+
+def _parsed(body: str) -> Any:
+    try:
+        return json.loads(body)
+    except json.JSONDecodeError as error:
+        raise _wrong(
+            f"Its body is not JSON: {error.msg}, line {error.lineno}, column {error.colno}.",
+            "Put values in the place of what the documentation writes in brackets.",
+        ) from None
+    except RecursionError:
+        raise _wrong("Its body is nested too deeply.", "Shorten it.") from None
 
 
 def _marked(made: Request, value: Any, name: str, used: set[str], mark: Callable[[str], str]) -> Any:

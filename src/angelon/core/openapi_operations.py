@@ -7,7 +7,7 @@ from __future__ import annotations
 import json
 import re
 import shlex
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 from urllib.parse import quote
@@ -15,7 +15,7 @@ from urllib.parse import quote
 import yaml
 
 from angelon.core import curl_commands
-from angelon.core.curl_commands import Request
+from angelon.core.curl_commands import Question, Request
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs.bundle import Loader
 
@@ -80,7 +80,44 @@ def operations(document: Mapping[str, Any]) -> list[Operation]:
 
 
 def request(document: dict[str, Any], mark: str) -> Request:
-    """An operation as a request, with examples in the place of what is not known. Raises Invalid."""
+    """An operation as a gateway's request, with examples in the place of what is not known. Raises Invalid."""
+    shown = _shown(document, mark, _meant)
+    made = curl_commands.read(shown.command)
+    made.secret = ""
+    if shown.token_url:
+        made.auth |= {"scheme": "oauth", "token_url": shown.token_url}
+        made.found.append((shown.token_url, "where a token is asked for: write the client’s id and secret"))
+    made.call |= _Reader(document).answer(shown.operation, made.found)
+    made.found += shown.notes
+    return made
+
+
+def question(document: dict[str, Any], mark: str) -> Question:
+    """An operation as what a look-up or a fetched source asks, with examples in the place of what is not known; those
+    of its query's parameters that have to be there, and those that say which page or since when. Raises Invalid.
+    """
+    shown = _shown(document, mark, lambda one: _ASKS.search(str(one.get("name"))) is not None)
+    asked = curl_commands.question(shown.command)
+    asked.secret = ""
+    asked.said += shown.notes
+    return asked
+
+
+_ASKS = re.compile(r"(?i)page|cursor|limit|since|after|updated|modified|changed")
+
+
+@dataclass(frozen=True, slots=True)
+class _Shown:
+    """An operation as a command that asks for it."""
+
+    command: str
+    operation: Mapping[str, Any]
+    notes: list[tuple[str, str]]
+    token_url: str
+
+
+def _shown(document: dict[str, Any], mark: str, wanted: Callable[[Mapping[str, Any]], bool]) -> _Shown:
+    """`wanted` says which parameters are taken besides those that are required."""
     method, _, path = mark.partition(" ")
     item = _dict(_dict(document.get("paths")).get(path))
     operation = _dict(item.get(method.lower()))
@@ -97,25 +134,18 @@ def request(document: dict[str, Any], mark: str) -> Request:
             shown = quote(value, safe="") if value not in ("", UNKNOWN) else name.upper()
             path = path.replace(f"{{{name}}}", shown)
             notes.append((f"{name}: {shown}", "in the address: write yours in its place"))
-    query = [one for one in given if one.get("in") == "query" and (one.get("required") or _meant(one))]
+    query = [one for one in given if one.get("in") == "query" and (one.get("required") or wanted(one))]
     pairs = [f"{quote(str(one.get('name')))}={quote(str(reader.of_parameter(one)))}" for one in query]
     words = ["curl", "-X", method]
     for one in given:
-        if one.get("in") == "header" and (one.get("required") or _meant(one)):
+        if one.get("in") == "header" and (one.get("required") or wanted(one)):
             words += ["-H", f"{one.get('name')}: {reader.of_parameter(one)}"]
     kind, body = reader.body(operation)
     if kind:
         words += ["-H", f"Content-Type: {kind}", "-d", body]
     signed, token_url = _signed(document, operation, pairs)
     words += [*signed, address.rstrip("/") + path + (f"?{'&'.join(pairs)}" if pairs else "")]
-    made = curl_commands.read(" ".join(map(shlex.quote, words)))
-    made.secret = ""
-    if token_url:
-        made.auth |= {"scheme": "oauth", "token_url": token_url}
-        made.found.append((token_url, "where a token is asked for: write the client’s id and secret"))
-    made.call |= reader.answer(operation, made.found)
-    made.found += notes
-    return made
+    return _Shown(" ".join(map(shlex.quote, words)), operation, notes, token_url)
 
 
 def _items(value: Any) -> Iterator[tuple[str, Any]]:

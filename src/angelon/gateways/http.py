@@ -78,7 +78,7 @@ class HttpTransport:
             return Outcome("temporary", "", str(error), unreachable=True)
         most = KEPT_ANSWER if gateway.kind == "call" else MAX_ANSWER
         outcome, body = ask(self._client, request, gateway.call, self._line, ("outcome_at", "id_at"), most)
-        if gateway.kind == "call" and len(body) <= KEPT_ANSWER:
+        if len(body) <= most:
             outcome = replace(outcome, body=body)
         left = read_balance(gateway.balance_at, body) if outcome.kind == "accepted" and gateway.balance_at else None
         return replace(outcome, balance=left) if left is not None else outcome

@@ -49,6 +49,16 @@ class GatewayUseRow(SQLModel, table=True):
     """Credit left, in millionths of the store's currency."""
 
 
+class TestAnswerRow(SQLModel, table=True):
+    """What a provider answered to the last test by a gateway, as JSON."""
+
+    __tablename__ = "test_answer"
+    __test__ = False
+    gateway_id: int = Field(foreign_key="gateway.id", primary_key=True)
+    at: dt.datetime = instant(nullable=False)
+    body: str = Field(sa_column=Column(Text, nullable=False))
+
+
 class GatewayHealthRow(SQLModel, table=True):
     """How tries at a gateway have gone of late. No row: as far as anybody knows, it works."""
 

@@ -11,6 +11,7 @@ from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any
 
+import orjson
 import structlog
 from sqlalchemy import Connection
 
@@ -65,6 +66,8 @@ class Answer:
     """Seconds for which the store wants to be left alone."""
     for_good: bool = False
     size: int = 0
+    payload: Any = None
+    """What was answered, where that is JSON, whether or not orders were found in it."""
 
 
 def secret_of(vault: Vault, session: Any, source_id: int, fetch: Fetch, now: dt.datetime) -> str:
@@ -75,19 +78,27 @@ def secret_of(vault: Vault, session: Any, source_id: int, fetch: Fetch, now: dt.
 
 def request_page(fetch: Fetch, position: Position, secret: str, private: Collection[str], now: dt.datetime) -> Answer:
     """Asks for one page. Never raises."""
-    url = fetch.url
+    url, payload = fetch.url, None
     try:
         url, headers = request_of(fetch, position, secret)
         found = fetch_answer(url, private, fetch.max_bytes, fetch.timeout_seconds, headers)
+        payload = _json(found.body)
         page = read_page(fetch, position, found.url, found.body, found.headers, now, found.next)
-        return Answer(url, page, size=len(found.body))
+        return Answer(url, page, size=len(found.body), payload=payload)
     except Invalid as error:
-        return Answer(url, problem=error.problems[0].what, hint=error.problems[0].hint)
+        return Answer(url, problem=error.problems[0].what, hint=error.problems[0].hint, payload=payload)
     except CantFetch as error:
         return Answer(url, problem=str(error), wait=error.wait, for_good=error.for_good)
     except Exception as error:
         log.exception("an address could not be fetched", url=url)
         return Answer(url, problem=describe_fault(error))
+
+
+def _json(body: bytes) -> Any:
+    try:
+        return orjson.loads(body)
+    except orjson.JSONDecodeError:
+        return None
 
 
 def refuse_unfit(source: Source, body: bytes) -> None:

@@ -266,7 +266,9 @@ class Dispatcher:
         self._results.add(settled)
 
     def _keep_answer(self, row: SendRecord, live: LiveSetup, outcome: Outcome) -> None:
-        """Keeps what a call was answered for good, where its message says so."""
+        """Keeps what a test was answered, and what a call was answered for good, where its message says so."""
+        if row.test and outcome.body and row.gateway_id is not None:
+            self._results.add_test(row.id, row.gateway_id, outcome.body, self._clock.now())
         if row.channel != "call" or outcome.kind not in ("accepted", "permanent") or not outcome.code:
             return
         now = self._clock.now()

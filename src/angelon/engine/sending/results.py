@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -14,7 +15,7 @@ from sqlalchemy import Connection
 from angelon.db.database import Database, is_database_failure
 from angelon.db.log import sends, sent_files
 from angelon.db.records import NewAttempt, NewContent, Settlement
-from angelon.db.upkeep import gateway_use
+from angelon.db.upkeep import gateway_use, test_answers
 from angelon.engine.feedback.call_answers import CallAnswer
 from angelon.engine.feedback.suppressing import Refusal, take_back
 from angelon.engine.sending.breakers import Breakers
@@ -41,6 +42,8 @@ class _Kept:
     spent: list[tuple[str, int, Decimal]] = field(default_factory=list)
     """(send, gateway id, cost) of what was accepted."""
     answers: list[CallAnswer] = field(default_factory=list)
+    tests: list[tuple[str, int, bytes, dt.datetime]] = field(default_factory=list)
+    """(send, gateway id, what was answered, when) of tests."""
 
     def of_one(self, settled: Settlement) -> _Kept:
         """What there is about one send, with all of the files."""
@@ -53,6 +56,7 @@ class _Kept:
             self.taken_back,
             [one for one in self.spent if one[0] == settled.id],
             [one for one in self.answers if one.send_id == settled.id],
+            [one for one in self.tests if one[0] == settled.id],
         )
 
     def store(self, connection: Connection) -> None:
@@ -69,6 +73,8 @@ class _Kept:
         gateway_use.spend(connection, spent)
         for answer in self.answers:
             answer.keep(connection)
+        for _, gateway_id, body, at in self.tests:
+            test_answers.keep(connection, gateway_id, body, at)
 
 
 class Results:
@@ -97,6 +103,10 @@ class Results:
     def add_answer(self, answer: CallAnswer) -> None:
         """What another system answered to a call, where that is kept."""
         self._kept.answers.append(answer)
+
+    def add_test(self, send_id: str, gateway_id: int, body: bytes, at: dt.datetime) -> None:
+        """What a provider answered to a test."""
+        self._kept.tests.append((send_id, gateway_id, body, at))
 
     def add_attempt(self, attempt: NewAttempt) -> None:
         self._kept.attempts.append(attempt)

@@ -10,6 +10,7 @@ from flask import Blueprint, abort, flash, g, redirect, render_template, request
 from pydantic import ValidationError
 
 from angelon.core import calls, curl_commands, openapi_operations
+from angelon.core.payload.tree import fields as payload_fields
 from angelon.core.problems import Invalid, Problem
 from angelon.core.retries import RetryPolicy
 from angelon.core.sending import codes
@@ -20,7 +21,7 @@ from angelon.db.derived import counts
 from angelon.db.setup import specs
 from angelon.db.setup.specs import StoredMessage
 from angelon.db.tables import GatewayRow
-from angelon.db.upkeep import gateway_health, gateway_use
+from angelon.db.upkeep import gateway_health, gateway_use, test_answers
 from angelon.engine.operations import gateways as operations
 from angelon.gateways.probing import Stage
 from angelon.gateways.probing import probe as probe_gateway
@@ -159,6 +160,8 @@ def _page(
         now_state=gateway_states()[gateway.key],
         tests=tests,
         use=gateway_use.load(session().connection()).get(gateway_id),
+        answered=test_answers.of(session(), gateway_id),
+        payload_fields=payload_fields,
         **curl,
     )
 

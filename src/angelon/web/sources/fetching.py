@@ -9,8 +9,11 @@ from typing import Any
 
 from flask import flash, g, redirect, render_template, request, url_for
 
+from angelon.core import curl_commands
 from angelon.core.fetching import Position
 from angelon.core.payload.redact import redacted
+from angelon.core.payload.tree import Field
+from angelon.core.payload.tree import fields as payload_fields
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Source
 from angelon.core.specs.base import read_spec
@@ -25,6 +28,7 @@ from angelon.engine.operations import sources as source_operations
 from angelon.web.conflicts import edits_seen
 from angelon.web.forms import TEXT, Spelling, filled
 from angelon.web.services import live, services, session, store_id, work, work_or_back
+from angelon.web.sources.documentation import filled_in
 from angelon.web.sources.look_ups import kilobytes
 
 SHOWN = 12_000
@@ -46,8 +50,11 @@ def page(
     problems: Sequence[Problem] = (),
     tried: Answer | None = None,
     made: Fetch | None = None,
+    **shown: Any,
 ) -> Any:
-    """The page; `spec` is what was typed where it is not saved, `tried` what the first request of `made` brought."""
+    """The page; `spec` is what was typed where it is not saved, `tried` what the first request of `made` brought,
+    `shown` what the part about the documentation shows.
+    """
     state = fetches.of_sources(session().connection(), [source_id]).get(source_id)
     row = specs.by_key(session(), SourceRow, store_id(), source.key)
     saved = source.fetch or BLANK
@@ -69,7 +76,27 @@ def page(
         first=json.dumps(redacted(first), ensure_ascii=False, indent=2)[:SHOWN] if first is not None else "",
         has_secret=bool(services().vault.get(session(), specs.FETCH, source_id, g.now)),
         latest=events.recent(session(), source_id, 1),
+        answered=_answered(tried, first),
+        **shown,
     )
+
+
+def _answered(tried: Answer | None, first: Any) -> dict[str, list[Field]]:
+    """The fields of an answer, and of its first order, of which paths are chosen."""
+    whole = payload_fields(redacted(tried.payload), 40) if tried is not None and tried.payload is not None else []
+    of_first = payload_fields(redacted(first), 80) if first is not None else []
+    return {"whole": [one for one in whole if one.depth < 2], "first": of_first}
+
+
+def from_documentation(source: Source, source_id: int) -> Any:
+    """Fills the form with what a command or an operation says; nothing is saved yet."""
+
+    def filled_page(typed: dict[str, Any], **shown: Any) -> Any:
+        spec = (source.fetch or BLANK).model_dump(mode="json")
+        spec |= typed | {"auth": spec["auth"] | typed.get("auth", {})}
+        return page(source, source_id, spec, **shown)
+
+    return filled_in(filled_page, curl_commands.fetched, ("GET",))
 
 
 def _mark(text: str, fetch: Fetch | None) -> dt.datetime | str:
@@ -93,8 +120,12 @@ def save(source: Source, source_id: int) -> Any:
     try:
         if unread:
             raise Invalid(unread)
-        made = read_spec(Fetch, spec)
-        if request.form.get("act") == "try":
+        trying = request.form.get("act") == "try"
+        if trying and not spec["since_at"]:  # which the answer shows; the first request says nothing of it
+            made = read_spec(Fetch, spec | {"since_parameter": ""})
+        else:
+            made = read_spec(Fetch, spec)
+        if trying:
             return page(source, source_id, spec, (), _tried(source, source_id, made, secret), made)
         with work() as unit:
             operations.save(unit, source.key, made, request.form.get("tells", ""), secret, edits_seen())

@@ -9,6 +9,7 @@ from urllib.parse import urlencode
 
 from flask import flash, g, redirect, render_template, request, url_for
 
+from angelon.core import curl_commands
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Source
 from angelon.core.specs.base import read_spec
@@ -21,6 +22,7 @@ from angelon.web import sample_event as sample_events
 from angelon.web.forms import TEXT, Spelling, filled
 from angelon.web.numbers import whole
 from angelon.web.services import live, services, session, work
+from angelon.web.sources.documentation import filled_in
 
 SHOWN = 20_000
 
@@ -31,9 +33,10 @@ def page(
     spec: dict[str, Any] | None = None,
     problems: Sequence[Problem] = (),
     was: str = "",
+    **shown: Any,
 ) -> Any:
     """The page of what is asked; `spec` is what was typed where it could not be saved, for a look-up that was named
-    `was`.
+    `was`; `shown` is what the part about the documentation shows.
     """
     sample = sample_events.select(live(), [source.key])
     root = (sample.event.parent_id or sample.event.id) if sample.event else ""
@@ -68,7 +71,19 @@ def page(
         allowed=", ".join(live().setup.store.private_hosts),
         has_secret=bool(was and services().vault.get(session(), secret_kind(was), source_id, g.now)),
         latest=sample_events.recent_of(source_id),
+        **shown,
     )
+
+
+def from_documentation(source: Source, source_id: int) -> Any:
+    """Fills the form with what a command or an operation says; nothing is saved yet."""
+
+    def filled_page(typed: dict[str, Any], **shown: Any) -> Any:
+        spec = _BLANK.model_dump(mode="json")
+        spec |= typed | {"auth": spec["auth"] | typed.get("auth", {})}
+        return page(source, source_id, spec, **shown)
+
+    return filled_in(filled_page, curl_commands.looked_up, ("GET", "POST"))
 
 
 def _named(source: Source, name: str) -> Enrichment | None:

@@ -578,6 +578,23 @@ def allow_asked(key: str) -> Any:
     return look_ups.allow(source_of(key)[0])
 
 
+@pages.post("/<key>/ask/documentation")
+def ask_from_documentation(key: str) -> Any:
+    return look_ups.from_documentation(*source_of(key))
+
+
+@pages.post("/<key>/fetch/documentation")
+def fetch_from_documentation(key: str) -> Any:
+    return fetching.from_documentation(*source_of(key))
+
+
+@pages.get("/<key>/ask/documentation")
+@pages.get("/<key>/fetch/documentation")
+def documented(key: str) -> Any:
+    """The page that a command was answered with, loaded anew."""
+    return redirect(request.path.removesuffix("/documentation"))
+
+
 # ---- fetched ------------------------------------------------------------------------------------------------------
 
 

@@ -18,6 +18,7 @@ const behaviours = {
   drawn: () => import("./drawn.js"),
   start: () => import("./start.js"),
   bulk: () => import("./bulk.js"),
+  picking: () => import("./picking.js"),
 };
 
 theme();
