@@ -9,6 +9,8 @@ import pytest
 from angelon.core.specs import Gateway
 from angelon.db.setup import live_setup, specs
 from angelon.db.tables import GatewayRow, MessageRow, SourceRow, StoreRow
+from angelon.engine.operations import store as store_operations
+from angelon.engine.unit import unit
 from angelon.standins.providers import Providers
 from angelon.web.messages.comparing import compare
 from angelon.web.messages.starters import STARTERS
@@ -442,3 +444,11 @@ def test_a_language_added_later_brings_the_starter_s_text(client, bench):
     client.post("/messages/order-received/draft", json={"spec": changed, "locale": "en"})
     form = {"channel": "chat", "locale": "de"}
     assert "translate it" in text(client.post("/messages/order-received/variant", data=form, follow_redirects=True))
+
+
+def test_a_starter_text_in_no_language_of_the_shop_says_that_it_is_english(client, bench):
+    with unit(bench.services.installation, bench.store_id) as work:
+        store_operations.change(work, {"locale": "sv", "locales": []})
+    bench.services.setups.forget()
+    page = client.post("/messages", data={"starter": "order-received", "name": "Tack"}, follow_redirects=True).text
+    assert "There is no starter text in Swedish yet: this one is in English." in page

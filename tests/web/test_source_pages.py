@@ -31,6 +31,65 @@ def stored(bench) -> Source:
         return from_stored(Source, specs.by_key(session, SourceRow, bench.store_id, "shop").spec)
 
 
+def amounts(bench, client, *totals):
+    for number, total in enumerate(totals):
+        line = {"sku": "HER-180", "title": "Heron", "quantity": 1, "price": total}
+        payload = json.loads(made.body(id=number, reference=f"BK-{number}", total=total, lines=[line]))
+        bench.deliver(json.dumps(payload).encode(), store_delivery=f"a-{number}")
+    bench_edit(client, act="take_sure")
+
+
+HUNDREDTHS = "If the store tells them in hundredths (cents), it is"
+
+
+def test_amounts_that_are_whole_numbers_are_asked_about_and_one_click_reads_them_in_hundredths(client, bare):
+    amounts(bare, client, 129900, 25980)
+    page = text(client.get("/sources/shop/read"))
+    assert HUNDREDTHS in page
+    assert "259,80" in page
+    assert "Undo 2 suggestions" not in page, "taking all that is sure is one edit"
+    bench_edit(client, act="hundredths")
+    page = text(client.get("/sources/shop/read"))
+    assert HUNDREDTHS not in page
+    assert "Undo amounts in hundredths" in page
+    publish_mapping(client)
+    source = stored(bare)
+    for recipe in (source.reading["total"], source.line["price"]):
+        assert [step.given for step in recipe.steps] == [{"minor_units": True}]
+    bench_edit(client, act="hundredths")  # once more changes nothing
+    assert stored(bare) == source
+
+
+@pytest.mark.parametrize("totals", [(129.5, 25), ("1299.00", "30"), (12, 999), (1299, 1299)])
+def test_amounts_with_decimals_small_ones_and_a_single_one_are_not_asked_about(client, bare, totals):
+    amounts(bare, client, *totals)
+    assert HUNDREDTHS not in text(client.get("/sources/shop/read"))
+
+
+def test_amounts_that_were_published_as_they_are_are_not_asked_about_again(client, bare):
+    amounts(bare, client, 129900, 25980)
+    publish_mapping(client)
+    assert HUNDREDTHS not in text(client.get("/sources/shop/read"))
+
+
+def test_a_new_source_shows_why_what_came_was_refused(client, bench):
+    bench.change(made.source(signing={"header": "Store-Signature"}), SourceRow)
+    with bench.database.connection() as connection:
+        connection.exec_driver_sql("DELETE FROM event")
+    page = text(client.get("/sources/shop/capture"))
+    assert "Nothing has come in the last two days" not in page
+    assert "Nothing has come in yet" in page
+    assert bench.deliver(made.body()).status == 401
+    page = ""
+    for _ in range(100):  # it is stored beside the answer
+        page = client.get("/sources/shop/capture").text
+        if 'id="refused"' in page:
+            break
+        time.sleep(0.05)
+    assert "What came was refused: the reason is below." in " ".join(page.split())
+    assert " open>" in page[page.index('id="refused"') :]
+
+
 def test_one_click_takes_all_that_is_sure_lines_included(client, bare):
     post(client)
     page = text(client.get("/sources/shop/read"))

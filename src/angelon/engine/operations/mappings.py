@@ -60,8 +60,10 @@ def edit(work: Work, key: str, field_id: str, act: str, given: Mapping[str, str]
     _change(work, key, lambda mapping: edits.edited(mapping, field_id, act, given), said)
 
 
-def take(work: Work, key: str, recipes: Iterable[tuple[str, str]]) -> None:
-    """Takes suggestions, (field, recipe as JSON), as one edit. Raises Invalid."""
+def take(work: Work, key: str, recipes: Iterable[tuple[str, str]], joined: int = 0) -> None:
+    """Takes suggestions, (field, recipe as JSON), as one edit, and as one with the last, by which `joined` were taken.
+    Raises Invalid.
+    """
     taken = list(recipes)
 
     def all_of_them(mapping: MappingSpec) -> MappingSpec:
@@ -69,7 +71,20 @@ def take(work: Work, key: str, recipes: Iterable[tuple[str, str]]) -> None:
             mapping = edits.edited(mapping, field_id, "take", {"recipe": recipe})
         return mapping
 
-    _change(work, key, all_of_them, f"{len(taken)} suggestions accepted")
+    number = joined + len(taken)
+    _change(work, key, all_of_them, f"{number} suggestion{'' if number == 1 else 's'} accepted", joined > 0)
+
+
+def in_hundredths(work: Work, key: str, field_ids: Iterable[str]) -> None:
+    """Has amounts be read as told in their currency's smallest unit, as one edit. Raises Invalid."""
+    given = {"do": "money", "p.minor_units": "true"}
+
+    def all_of_them(mapping: MappingSpec) -> MappingSpec:
+        for field_id in field_ids:
+            mapping = edits.edited(mapping, field_id, "add_step", given)
+        return mapping
+
+    _change(work, key, all_of_them, "amounts in hundredths")
 
 
 def add_part(work: Work, key: str, kind: str, name: str, path: str) -> None:
@@ -250,14 +265,22 @@ def _current(work: Work, key: str) -> tuple[SourceRow, Source]:
     return row, drafted(from_stored(Source, row.spec), row)
 
 
-def _change(work: Work, key: str, change: Callable[[MappingSpec], MappingSpec], said: str) -> None:
-    """Stores the draft after an edit; a draft that is like what is live is none."""
+def _change(
+    work: Work, key: str, change: Callable[[MappingSpec], MappingSpec], said: str, with_last: bool = False
+) -> None:
+    """Stores the draft after an edit, which is undone together with the last one where it is `with_last`; a draft that
+    is like what is live is none.
+    """
     row, source = _current(work, key)
     before = mapping_of(source)
     made = mapping_of(with_mapping(source, change(before.model_copy(deep=True))))
     if not changed_parts(before, made):
         return
-    mappings.add_step(work.session, row, said, work.actor.name, work.now)
+    last = next(iter(mappings.steps(work.session, row.id or 0, 1)), None) if with_last else None
+    if last is not None:
+        last.said = said
+    else:
+        mappings.add_step(work.session, row, said, work.actor.name, work.now)
     same = not changed_parts(made, mapping_of(from_stored(Source, row.spec)))
     mappings.save_draft(work.session, row, None if same else made, work.now)
 

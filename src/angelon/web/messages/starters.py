@@ -67,6 +67,10 @@ class Starter:
         }
         return [{"name": name, **spec} for name, spec in self.known.items() if name in used]
 
+    def speaks(self, wanted: list[str]) -> bool:
+        """Whether it is written in one of these languages."""
+        return any(tag.partition("-")[0] in self.texts for tag in wanted)
+
     def spec(self, key: str, name: str, locale: str, wanted: list[str]) -> dict[str, Any]:
         """A message in those of the wanted languages that it is written in, English where it is in none of them."""
         made: dict[str, dict[str, Any]] = {"email": {}, "sms": {}, "chat": {}}

@@ -7,6 +7,7 @@ from typing import Any
 
 from flask import Blueprint, Response, abort, flash, jsonify, redirect, render_template, request, url_for
 
+from angelon.core.countries import languages
 from angelon.core.markup.cleaning import cleaned
 from angelon.core.messages.blocks import Tokens
 from angelon.core.messages.channels import CHANNEL_LABELS, CHANNELS, compiled_part
@@ -120,11 +121,12 @@ def create() -> Any:
     starter = starters.by_key(request.form.get("starter", ""))
     name = request.form.get("name", "").strip() or (starter.name if starter else "")
     shop = live().setup.store
-    spec, variables = None, []
+    spec, variables, english = None, [], False
     if starter:
         starter = starter.for_shop(mapped_variables())
         spec = starter.spec("new", name or "new", shop.locale, [shop.locale, *shop.locales])
         variables = [read_spec(Variable, variable) for variable in starter.variables]
+        english = not starter.speaks([shop.locale, *shop.locales])
     back = url_for(".index", name=name[:200], starter=starter.key if starter else None)
     with work_or_back(back) as unit:
         key, made = operations.create(unit, name, spec, variables)
@@ -135,6 +137,10 @@ def create() -> Any:
             f"and each source still has to say where to find {'them' if many else 'it'}.",
             "good",
         )
+    if english:
+        tag = shop.locale.partition("-")[0]
+        language = dict(languages()).get(tag, tag)
+        flash(f"There is no starter text in {language} yet: this one is in English. Translate it.")
     return redirect(url_for(".edit", key=key))
 
 

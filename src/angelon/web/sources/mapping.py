@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass, field, replace
 from typing import Any
 
+from babel.numbers import get_currency_precision
+
 from angelon.core.payload.paths import BadPath, compile_path
 from angelon.core.payload.tree import Field, fields
 from angelon.core.reading import ITEM_TYPES, drifting
@@ -13,8 +15,8 @@ from angelon.core.recipes.steps import StepKind, fitting
 from angelon.core.shape import Drift, Shape
 from angelon.core.specs.source import LINE_PARTS, PARCEL_PARTS, READING, Source
 from angelon.core.specs.variable import Recipe, Type, Variable
-from angelon.core.suggestions import Suggestion, orders_in, suggest, suggest_item, suggest_variables, sure
-from angelon.core.values import Value, show
+from angelon.core.suggestions import Suggestion, hundredths, orders_in, suggest, suggest_item, suggest_variables, sure
+from angelon.core.values import Money, Value, show
 from angelon.web.sample_event import SampleEvent
 
 TREE_LIMIT = 600
@@ -60,6 +62,8 @@ class MappingPage:
     """Rows whose suggestion is sure."""
     across: Across | None = None
     steps: list[StepKind] = field(default_factory=list)
+    hundredths: Hundredths | None = None
+    """Set where amounts may be told in cents, and nobody has said so."""
     several: str | None = None
     """The path of the list of orders that each delivery holds, where they are not read one by one yet."""
 
@@ -70,6 +74,22 @@ class MappingPage:
     @property
     def mapped(self) -> int:
         return sum(1 for row in self.variables if row.recipe is not None)
+
+    @property
+    def read(self) -> int:
+        """Parts of the order that are mapped."""
+        return sum(1 for row in self.reading if row.recipe is not None)
+
+
+@dataclass(frozen=True)
+class Hundredths:
+    """Amounts that are whole numbers: an example as it is read now, and as it would be."""
+
+    fields: list[str]
+    path: str
+    raw: str
+    now: str
+    then: str
 
 
 @dataclass
@@ -92,8 +112,11 @@ def lay_out(
     locale: str,
     samples: list[SampleEvent],
     shapes: dict[str, Shape],
+    as_live: Source,
 ) -> MappingPage:
-    """Everything that the page shows, for a source as it stands, the sample event, and the samples beside it."""
+    """Everything that the page shows, for a source as it stands, the sample event, and the samples beside it; `as_live`
+    is the source without its draft.
+    """
     tree = fields(sample.payload, TREE_LIMIT + 1) if sample.payload is not None else []
     payloads = [s.payload for s in samples if s.payload is not None]
     guesses = (
@@ -150,12 +173,47 @@ def lay_out(
         for row in everything
         if row.recipe is None and row.suggestion is not None and sure([row.suggestion, *row.others])
     ]
+    page.hundredths = _hundredths([*reading, *page.line], payloads, source, sample, locale, as_live)
     chosen = next((row for row in everything if row.field_id == opened), None)
     if chosen and chosen.recipe:
         page.steps = fitting(_value_before_next(chosen, sample))
         if chosen.kind in ("reading", "recipes"):
             page.across = _across(chosen, samples, locale)
     return page
+
+
+def _hundredths(
+    rows: list[Row], payloads: list[Any], source: Source, sample: SampleEvent, locale: str, as_live: Source
+) -> Hundredths | None:
+    """The amounts of the order and its lines that may be told in cents: none of their recipes has a step yet, all are
+    whole numbers in every sample, and one of them is not live yet.
+    """
+    plain = [row for row in rows if row.type is Type.MONEY and row.recipe is not None and row.recipe.path]
+    if not plain or any(row.recipe.steps for row in plain if row.recipe) or sample.payload is None:
+        return None
+    if all(row.recipe == (as_live.line if row.kind == "line" else as_live.reading).get(row.name) for row in plain):
+        return None
+    lines = source.reading.get("lines")
+    if lines is not None and lines.steps:
+        plain = [row for row in plain if row.kind != "line"]
+    raw: list[Any] = []
+    for row in plain:
+        path = row.recipe.path if row.recipe else ""
+        whole = f"{lines.path}[*]{path[1:]}" if row.kind == "line" and lines is not None else path
+        try:
+            for payload in payloads:
+                found = compile_path(whole).find(payload)
+                raw += found if isinstance(found, list) else [found]
+        except BadPath:
+            return None
+    first = plain[0]
+    value = first.evaluation.value if first.evaluation is not None else None
+    if not isinstance(value, Money) or get_currency_precision(value.currency) == 0 or not hundredths.probable(raw):
+        return None
+    smaller = Money(value.amount.scaleb(-get_currency_precision(value.currency)), value.currency)
+    path = first.recipe.path if first.recipe else ""
+    shown = show(value, locale), show(smaller, locale)
+    return Hundredths([row.field_id for row in plain], path, f"{value.amount:f}", *shown)
 
 
 def _guess(row: Row, guesses: list[Suggestion]) -> None:

@@ -97,6 +97,7 @@ def _page(key: str, opened: str) -> dict[str, Any]:
             locale,
             samples,
             shapes.of_source(session(), source_id),
+            as_live,
         ),
         "used": _used(opened),
         "types": [t.value for t in Type],
@@ -175,6 +176,11 @@ def _edit(key: str, act: str, field_id: str, given: dict[str, str]) -> str:
         listed = {field: field in request.form.getlist("want") for field in request.form.getlist("listed")}
         _take_sure(key, listed)
         return ""
+    if act == "hundredths":
+        asked = _page(key, "")["mapping"].hundredths
+        with work() as unit:
+            operations.in_hundredths(unit, key, asked.fields if asked else ())
+        return ""
     with work() as unit:
         if act == "new_variable":
             created = variables.create(unit, given.get("name", ""), given.get("type", ""))
@@ -221,10 +227,13 @@ def _take_sure(key: str, listed: Mapping[str, bool]) -> None:
     """
     if listed and not any(listed.values()):
         raise Invalid([Problem("", "Nothing is ticked.", "Tick the suggestions to accept.")])
+    taken = 0
     for _ in range(2):
         rows = [row for row in _page(key, "")["mapping"].sure if listed.get(row.field_id, True)]
+        chosen = [(row.field_id, json.dumps(row.suggestion.recipe.model_dump())) for row in rows]
         with work() as unit:
-            operations.take(unit, key, [(row.field_id, json.dumps(row.suggestion.recipe.model_dump())) for row in rows])
+            operations.take(unit, key, chosen, taken)
+        taken += len(chosen)
 
 
 def _used(field_id: str) -> list[usage.Use]:

@@ -381,7 +381,7 @@ def capture(key: str) -> Any:
         several=several_at(source, recent_events[0] if recent_events else None),
         nameless=sum(1 for one in recent_events if not one.type and one.name not in BY_STATE),
         types=kinds_of_events(),
-        shown_refused=whole(request.args.get("refused")),
+        shown_refused=whole(request.args.get("refused")) or (refused[0].id if refused and not recent_events else 0),
         hours=_hours(source_id),
         sizes=sorted(events.newest_sizes(session(), source_id)),
     )

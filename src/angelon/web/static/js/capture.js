@@ -5,7 +5,7 @@ export function start(element) {
   const source = new EventSource(element.dataset.from);
   const told = state.lastChild;
   source.addEventListener("delivery", (event) => {
-    list.querySelector("[data-nothing]")?.remove();
+    if (list.querySelector("[data-nothing]")) return location.reload(); // the page says what to do about the first
     for (const open of list.querySelectorAll("details.fresh")) open.open = false;
     list.insertAdjacentHTML("afterbegin", JSON.parse(event.data).html);
     told.textContent = "a delivery has arrived; waiting for the next";
