@@ -195,6 +195,24 @@ def test_drift_is_shown_on_the_source_the_overview_and_the_route(client, bench):
     assert "$.total is missing in the last 3 deliveries" in text(client.get("/routes/received"))
 
 
+def test_a_field_that_was_renamed_is_proposed_where_it_is_now(client, bench):
+    for number in range(12):
+        post(client, made.body(id=number))
+    for number in range(3):
+        order = made.order(id=100 + number)
+        order["buyer"]["emailAddress"] = order["buyer"].pop("email")
+        post(client, json.dumps(order).encode())
+    bench.plan()
+    page = client.get("/sources/shop/read?open=reading.email").text
+    assert "It is probably here now:" in " ".join(page.split())
+    assert 'aria-label="Accept: $.buyer.emailAddress for email"' in page
+    (recipe,) = re.findall(r'value="reading.email"><input[^>]*name="recipe" value=\'(.*?)\'', page, re.S)[:1]
+    bench_edit(client, act="take", field="reading.email", recipe=recipe.replace("&#34;", '"'))
+    publish_mapping(client)
+    assert stored(bench).reading["email"].path == "$.buyer.emailAddress"
+    assert "It is probably here now:" not in " ".join(client.get("/sources/shop/read").text.split())
+
+
 def test_a_table_is_kept_used_and_its_faults_told(client, bench):
     post(client)
     assert (

@@ -162,6 +162,7 @@ def lay_out(
             _guess(row, guessed.get(name, []))
         row.drift, row.keep = drifts.get(row.field_id), variable.keep
         rows.append(row)
+    _guess_where_now([*reading, *rows], variables, payloads)
     page = MappingPage(tree[:TREE_LIMIT], max(0, len(tree) - TREE_LIMIT), reading, rows)
     page.open = opened
     page.several = orders_in(payloads) if not source.orders_at else None
@@ -219,6 +220,19 @@ def _hundredths(
 def _guess(row: Row, guesses: list[Suggestion]) -> None:
     if row.recipe is None and guesses and guesses[0].score >= 0.5:
         row.suggestion, row.others = guesses[0], guesses[1:4]
+
+
+def _guess_where_now(rows: list[Row], variables: dict[str, Variable], payloads: list[Any]) -> None:
+    """Of what is no longer where it was, where it probably is in the samples that lack it."""
+    for row in rows:
+        if row.drift is None or row.recipe is None:
+            continue
+        lacking = [payload for payload in payloads if not compile_path(row.drift.path).places(payload)]
+        guesses = suggest(lacking) if lacking else {}
+        if row.kind == "recipes" and lacking:
+            guesses = suggest_variables([variables[row.name]], lacking, guesses)
+        found = [one for one in guesses.get(row.name, []) if one.score >= 0.5 and one.path != row.recipe.path]
+        row.suggestion, row.others = (found[0], found[1:4]) if found else (None, [])
 
 
 def _inner(source: Source, kind: str, part: str, names: tuple[str, ...], sample: SampleEvent, locale: str) -> list[Row]:
