@@ -28,7 +28,7 @@ copying();
 sheets();
 unsaved();
 if (matchMedia("(max-width: 900px)").matches)
-  for (const fold of document.querySelectorAll("[data-closed-on-phones]")) fold.open = !!fold.querySelector(":checked");
+  for (const fold of document.querySelectorAll("[data-closed-on-phones]")) fold.open = !!fold.querySelector("input:checked");
 for (const element of document.querySelectorAll("[data-behaviour]")) {
   behaviours[element.dataset.behaviour]?.().then((module) => {
     module.start(element);
