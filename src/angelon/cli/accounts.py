@@ -5,6 +5,7 @@ from __future__ import annotations
 import click
 
 from angelon.cli.opening import first_store, open_installation
+from angelon.cli.output import json_too, say
 
 
 @click.group()
@@ -14,6 +15,7 @@ def token() -> None:
 
 @token.command("create")
 @click.argument("name")
+@json_too
 @click.option("--scope", "scopes", multiple=True, required=True, help="What it may do; several times for several.")
 @click.option("--days", default=0, show_default=True, help="For how many days it is valid; 0: until it is revoked.")
 def create_token(name: str, scopes: tuple[str, ...], days: int) -> None:
@@ -26,7 +28,7 @@ def create_token(name: str, scopes: tuple[str, ...], days: int) -> None:
         store_id = first_store(session)
     with unit(installation, store_id) as work:
         made = tokens.create(work, name, scopes, days)
-    click.echo(made)
+    say(made, token=made, scopes=list(scopes), days=days)
 
 
 @click.group()
@@ -36,6 +38,7 @@ def user() -> None:
 
 @user.command("create")
 @click.argument("email")
+@json_too
 @click.option("--name", help="What they are called; needed with --password.")
 @click.option("--role", default="developer", show_default=True, help="owner, developer, writer or viewer.")
 @click.option("--password", is_flag=True, help="Ask for a password now, in place of making an invitation.")
@@ -57,8 +60,9 @@ def create_user(email: str, name: str | None, role: str, password: bool) -> None
         kept = accounts.hashed(typed, email)
         with installation.database.writing() as session:
             accounts.create(session, email, name or email.partition("@")[0], kept, role, installation.clock.now())
-        click.echo(f"{email} may sign in as {role}.")
+        say(f"{email} may sign in as {role}.", email=email, role=role)
         return
     secret = accounts.make_invitation(installation, email, role, "this machine")
     base = chosen.base_url or running_at(chosen.home) or "http://127.0.0.1:8080"
-    click.echo(f"{base}/sign-in/join/{secret}")
+    link = f"{base}/sign-in/join/{secret}"
+    say(link, email=email, role=role, link=link)

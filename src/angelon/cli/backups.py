@@ -18,6 +18,8 @@ from typing import IO, TYPE_CHECKING, Any
 
 import click
 
+from angelon.cli.output import json_too, say
+
 if TYPE_CHECKING:
     from angelon.settings import Settings
 
@@ -32,6 +34,7 @@ MOST_RATIO = 200
 @click.command()
 @click.argument("file", type=click.Path(dir_okay=False, path_type=Path))
 @click.option("--without-key", is_flag=True, help="Leave the secret key out: without it, credentials can't be opened.")
+@json_too
 @click.option("--verify", is_flag=True, help="Only look whether FILE, which is a backup, can be restored.")
 def backup(file: Path, without_key: bool, verify: bool) -> None:
     """Write everything into FILE (.tar.gz) while Angelon runs: the database and the secret key. It is verified.
@@ -67,8 +70,11 @@ def backup(file: Path, without_key: bool, verify: bool) -> None:
         draft.chmod(0o600)
         draft.replace(file)
     if KEY not in parts:
-        click.echo("The secret key is not in it: keep it yourself, or credentials can’t be opened.")
-    click.echo(f"{file}: {told['orders']:,} orders, {told['sends']:,} sends, {file.stat().st_size / 1e6:.1f} MB.")
+        say("The secret key is not in it: keep it yourself, or credentials can’t be opened.")
+    counts = {"orders": told["orders"], "sends": told["sends"]}
+    size = file.stat().st_size
+    text = f"{file}: {told['orders']:,} orders, {told['sends']:,} sends, {size / 1e6:.1f} MB."
+    say(text, file=str(file), bytes=size, with_key=KEY in parts, made_at=told["made_at"], **counts)
 
 
 def _clean(home: Path) -> None:
@@ -85,11 +91,13 @@ def _verify(chosen: Settings, file: Path) -> None:
     with tempfile.TemporaryDirectory(dir=chosen.home, prefix=".restore-") as folder:
         told = _unpacked(file, Path(folder))
         found = _looked_at(Path(folder) / DATABASE)
-    click.echo(f"{file} can be restored: as of {told['made_at'][:19]} UTC, {found['orders']:,} orders.")
+    text = f"{file} can be restored: as of {told['made_at'][:19]} UTC, {found['orders']:,} orders."
+    say(text, file=str(file), made_at=told["made_at"], orders=found["orders"], sends=found["sends"])
 
 
 @click.command()
 @click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
+@json_too
 @click.option("--force", is_flag=True, help="Also over a database: it is kept beside, under another name.")
 @click.option(
     "--as",
@@ -127,7 +135,7 @@ def _whose(told: dict[str, Any], home: Path, whose: str | None) -> str:
             "The backup is of another machine or folder. With --as shop this is the shop from now on; with --as copy "
             "it is a copy, on trial: nothing goes to customers."
         )
-    click.echo("The backup is of another machine or folder.")
+    say("The backup is of another machine or folder.")
     return str(
         click.prompt("Is this the shop itself, which moves here, or a copy", type=click.Choice(["shop", "copy"]))
     )
@@ -158,18 +166,19 @@ def _restore(chosen: Settings, file: Path, force: bool, whose: str | None) -> No
         for more in before:  # what another database has left beside would be taken for this one's
             there.with_name(DATABASE + more).replace(aside.with_name(aside.name + more))
         if before:
-            click.echo(f"What was there is {aside.name} now.")
+            say(f"What was there is {aside.name} now.", kept_as=aside.name)
         key = chosen.home / KEY
         if (Path(folder) / KEY).exists() and not chosen.secret_key:
             if key.exists() and key.read_bytes() != (Path(folder) / KEY).read_bytes():
                 key.replace(key.with_name(f"{KEY}.{at}"))
-                click.echo(f"Its key is {KEY}.{at}: without it, that database’s credentials can’t be opened.")
+                say(f"Its key is {KEY}.{at}: without it, that database’s credentials can’t be opened.")
             (Path(folder) / KEY).replace(chosen.home / KEY)
         (Path(folder) / DATABASE).replace(there)
     if whose == "copy":
         _put_on_trial(chosen)
-        click.echo("This is a copy: it is on trial, and nothing goes to customers. Settings, Trial, ends that.")
-    click.echo(f"Restored as of {told['made_at'][:19]} UTC: {told['orders']:,} orders, {told['sends']:,} sends.")
+        say("This is a copy: it is on trial, and nothing goes to customers. Settings, Trial, ends that.")
+    text = f"Restored as of {told['made_at'][:19]} UTC: {told['orders']:,} orders, {told['sends']:,} sends."
+    say(text, made_at=told["made_at"], orders=told["orders"], sends=told["sends"], whose=whose)
 
 
 def _need_sqlite(chosen: Settings) -> None:

@@ -12,6 +12,7 @@ from typing import Any
 import click
 
 from angelon.cli.opening import first_store, open_database
+from angelon.cli.output import json_too, say
 
 START = '''"""What {name} does, in a line."""
 
@@ -78,6 +79,7 @@ def new(name: str, folder: Path | None) -> None:
 
 
 @handlers.command("list")
+@json_too
 @FOLDER
 def list_(folder: Path | None) -> None:
     """Load the folder; print what is registered and what is wrong."""
@@ -90,9 +92,10 @@ def list_(folder: Path | None) -> None:
         pool.end()
     for one in loaded.handlers:
         source = f" from {', '.join(one['sources'])}" if one["sources"] else ""
-        click.echo(f"{one['name']}  {one['file']}:{one['line']}  {', '.join(one['types'])}{source}")
+        say(f"{one['name']}  {one['file']}:{one['line']}  {', '.join(one['types'])}{source}")
     for one in loaded.problems:
         click.echo(f"{one['file']} could not be loaded:\n{one['problem']}", err=True)
+    say("", handlers=list(loaded.handlers), problems=list(loaded.problems))
     sys.exit(1 if loaded.problems else 0)
 
 

@@ -8,9 +8,11 @@ import time
 import click
 
 from angelon.cli.opening import open_database, stored_database
+from angelon.cli.output import json_too, say
 
 
 @click.command()
+@json_too
 @click.option("--check", is_flag=True, help="Only say whether there is something to do: exit code 1 where there is.")
 def migrate(check: bool) -> None:
     """Bring the database up to this version of Angelon. Making a new one needs no migration.
@@ -24,8 +26,10 @@ def migrate(check: bool) -> None:
         database = stored_database(chosen)
         at = database.behind()
         database.close()
-        click.echo(f"The database is of version {at}; type: angelon migrate" if at else "The database is up to date.")
+        text = f"The database is of version {at}; type: angelon migrate" if at else "The database is up to date."
+        say(text, up_to_date=not at, version=at or None)
         sys.exit(1 if at else 0)
     began = time.monotonic()
     open_database(chosen, migrate=True).close()
-    click.echo(f"The database is up to date, after {time.monotonic() - began:.1f} s.")
+    seconds = time.monotonic() - began
+    say(f"The database is up to date, after {seconds:.1f} s.", up_to_date=True, seconds=round(seconds, 1))

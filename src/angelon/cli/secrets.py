@@ -9,6 +9,7 @@ import secrets as random
 import click
 
 from angelon.cli.opening import open_database
+from angelon.cli.output import json_too, say
 from angelon.settings import Settings
 
 LINKS_FOR_DAYS = 400
@@ -20,6 +21,7 @@ def secrets() -> None:
 
 
 @secrets.command()
+@json_too
 @click.option(
     "--new-key",
     envvar="ANGELON_NEW_SECRET_KEY",
@@ -63,6 +65,6 @@ def _rotate(chosen: Settings, new_key: str | None, links_for: dt.timedelta) -> N
         number = Vault(old).reseal(session, Vault(made), dt.datetime.now(dt.UTC), links_for)
     if not chosen.secret_key:
         os.replace(waiting, file)
-    click.echo(f"{number} credential{'s are' if number != 1 else ' is'} sealed under the new key.")
+    say(f"{number} credential{'s are' if number != 1 else ' is'} sealed under the new key.", sealed=number)
     if chosen.secret_key:
-        click.echo("Start Angelon with the new key as ANGELON_SECRET_KEY.")
+        say("Start Angelon with the new key as ANGELON_SECRET_KEY.")

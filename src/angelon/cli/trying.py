@@ -12,13 +12,23 @@ from typing import Any
 import click
 
 from angelon.cli.opening import first_store, open_database
+from angelon.cli.output import json_too, say
 from angelon.core.messages.channels import CHANNELS
 from angelon.core.messages.known_fields import GIVEN
+
+
+def _json_of(answer: Any) -> Any:
+    """An answer's body: as JSON, where it is that."""
+    try:
+        return answer.json()
+    except ValueError:
+        return answer.text
 
 
 @click.command()
 @click.argument("source")
 @click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
+@json_too
 @click.option("--url", help="Where Angelon runs; found automatically where it runs from the same data folder.")
 def emit(source: str, file: Path, url: str | None) -> None:
     """Deliver FILE to SOURCE of the running app over HTTP, signed as the source asks.
@@ -65,7 +75,7 @@ def emit(source: str, file: Path, url: str | None) -> None:
         answer = httpx.post(f"{url.rstrip('/')}/in/{source}", content=request.body, headers=headers, timeout=30)
     except httpx.HTTPError as error:
         raise click.ClickException(f"Nobody answers at {url}: {error}") from None
-    click.echo(f"{answer.status_code} {answer.text}")
+    say(f"{answer.status_code} {answer.text}", status=answer.status_code, answer=_json_of(answer))
     sys.exit(0 if answer.status_code in (200, 202) else 1)
 
 
