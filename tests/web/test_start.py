@@ -180,3 +180,9 @@ def test_a_test_is_no_first_mail_and_a_server_without_a_verified_address_is_no_w
     page = client.get("/").get_data(as_text=True)
     assert "Have a code sent to the address that mails come from" in page
     assert "/gateways/mailroom#verify" in page
+
+
+def test_a_currency_is_one_that_is_paid_with_and_has_its_name(client):
+    page = client.get("/settings").text
+    assert "SEK Swedish Krona" in page
+    assert '<option value="DEM"' not in page

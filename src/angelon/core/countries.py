@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import lru_cache
 
-from babel import Locale
+from babel import Locale, localedata
 from babel.numbers import get_territory_currencies
 
 from angelon.core.timing.places import language_of, zones_of
@@ -47,6 +47,17 @@ def _english() -> dict[str, str]:
 
 @lru_cache(maxsize=1)
 def languages() -> tuple[tuple[str, str], ...]:
-    """Every language of two letters with its English name, by name."""
+    """Every language of two letters of which it is known how dates and amounts are written, with its English name, by
+    name.
+    """
     names = Locale.parse("en").languages.items()
-    return tuple(sorted(((code, str(name)) for code, name in names if len(code) == 2), key=lambda pair: pair[1]))
+    known = ((code, str(name)) for code, name in names if len(code) == 2 and localedata.exists(code))
+    return tuple(sorted(known, key=lambda pair: pair[1]))
+
+
+@lru_cache(maxsize=1)
+def currencies() -> tuple[tuple[str, str], ...]:
+    """Every currency that a country pays with today (CLDR), by code, with its English name."""
+    used = {code for territory in _english() for code in get_territory_currencies(territory) if len(territory) == 2}
+    names = Locale.parse("en").currencies
+    return tuple(sorted((code, str(names.get(code, code))) for code in used))

@@ -6,13 +6,12 @@ import datetime as dt
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from babel.numbers import list_currencies
 from email_validator import EmailNotValidError
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.datastructures import MultiDict
 
 from angelon.core.addresses import BadPhone, check_email, phone_text, read_phone
-from angelon.core.countries import countries, languages
+from angelon.core.countries import countries, currencies, languages
 from angelon.core.messages.known_fields import SHOP_FIELDS
 from angelon.core.problems import Invalid, Problem
 from angelon.core.sending.trial import LABELS
@@ -52,7 +51,7 @@ def _shop_page(spec: dict[str, Any], problems: Sequence[Problem] = (), leaving: 
         spec=spec,
         countries=countries(),
         languages=languages(),
-        currencies=sorted(list_currencies()),
+        currencies=currencies(),
         zones=sorted({zone for country in countries() for zone in country.zones} | {"UTC", spec["timezone"]}),
         shop_fields=SHOP_FIELDS,
         installed_at=services().settings.base_url,

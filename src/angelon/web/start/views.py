@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from typing import Any
 
-from babel.numbers import list_currencies
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 
-from angelon.core.countries import countries, languages
+from angelon.core.countries import countries, currencies, languages
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Store
 from angelon.core.specs.base import read_spec
@@ -46,7 +45,7 @@ def _page(
         problems=problems or [],
         countries=countries(),
         languages=languages(),
-        currencies=sorted(list_currencies()),
+        currencies=currencies(),
         zones=sorted({zone for country in countries() for zone in country.zones} | {"UTC"}),
     )
 

@@ -28,7 +28,8 @@ copying();
 sheets();
 unsaved();
 if (matchMedia("(max-width: 900px)").matches)
-  for (const fold of document.querySelectorAll("[data-closed-on-phones]")) fold.open = !!fold.querySelector("input:checked");
+  for (const fold of document.querySelectorAll("[data-closed-on-phones]"))
+    fold.open = !!fold.querySelector("input:checked");
 for (const element of document.querySelectorAll("[data-behaviour]")) {
   behaviours[element.dataset.behaviour]?.().then((module) => {
     module.start(element);
@@ -38,4 +39,12 @@ for (const element of document.querySelectorAll("[data-behaviour]")) {
 document.addEventListener("change", (event) => {
   const form = event.target.closest("form[data-sends-itself]");
   if (form && (event.target.form ?? form) === form) form.requestSubmit();
+});
+document.addEventListener("change", (event) => {
+  const list = event.target.closest("select[data-adds-to]");
+  const field = list?.value && list.form.elements[list.dataset.addsTo];
+  if (!field) return;
+  field.value = [...new Set([...field.value.split(/[\s,]+/), list.value].filter(Boolean))].join(" ");
+  list.value = "";
+  field.dispatchEvent(new Event("input", { bubbles: true }));
 });
