@@ -4,13 +4,14 @@ suppressions, answers.
 
 import datetime as dt
 import json
+import re
 
 import pytest
 
 from angelon.core.specs import Store
 from angelon.core.specs.stored import from_stored
 from angelon.db.setup import specs
-from angelon.db.tables import MessageRow, StoreRow
+from angelon.db.tables import GatewayRow, MessageRow, StoreRow
 from tests import made
 from tests.web.test_pages import post, text
 
@@ -488,3 +489,21 @@ def test_an_urgent_route_is_told_in_its_sentence_and_in_the_list(client, bench):
     client.post("/routes/received", data=given)
     assert "at once, urgent" in client.get("/routes/received").get_data(as_text=True)
     assert '<span class="tag">urgent</span>' in client.get("/routes").get_data(as_text=True)
+
+
+def test_a_code_is_sent_from_where_it_is_said_that_an_address_is_not_verified(client, bench, mailbox):
+    with bench.database.reading() as session:
+        port = specs.by_key(session, GatewayRow, bench.store_id, "mailroom").spec["port"]
+    sender = made.gateway().sender.model_dump() | {"verified": False}
+    bench.change(made.gateway(port, sender=sender), GatewayRow)
+    bench.services.setups.forget()
+    page = client.get("/routes/received").text
+    assert "Send a code to orders@kites.example" in " ".join(page.split())
+    at = re.search(r'action="([^"]*/verify)"', page)[1]
+    answer = client.post(at, data={}, follow_redirects=True)
+    assert "A code is on its way to orders@kites.example." in answer.text
+    (mail,) = bench.box.mails()
+    assert mail.rcpt_to == "orders@kites.example"
+    bench.change(made.gateway(port), GatewayRow)
+    bench.services.setups.forget()
+    assert "Send a code" not in client.get("/routes/received").text

@@ -5,7 +5,7 @@ from __future__ import annotations
 import dataclasses
 from typing import Any
 
-from flask import g
+from flask import g, url_for
 
 from angelon.core import event_types, questions
 from angelon.core.conditions.evaluate import describe_group
@@ -13,6 +13,7 @@ from angelon.core.messages.channels import address_part, compiled_part, part_for
 from angelon.core.planning.context import PlanningContext
 from angelon.core.planning.inputs import ALWAYS, ActiveRoute, Event, Facts
 from angelon.core.planning.plan import Decision, PlannedSend, TraceLine, decide
+from angelon.core.planning.senders import sender_of, sender_problem
 from angelon.core.planning.sentence import describe_fallback, describe_guards, describe_once, describe_recipients
 from angelon.core.planning.subjects import asking as asking_messages
 from angelon.core.planning.subjects import subject, subjects, worked_condition
@@ -56,6 +57,7 @@ def page(row: StoredRoute) -> dict[str, Any]:
         "sample": sample,
         "decision": decision,
         "problems": problems(route, called),
+        "to_verify": _to_verify(route),
         "names": called,
         "total": sum(total.values()),
         "shown": _shown(route, sample, decision),
@@ -83,6 +85,21 @@ def page(row: StoredRoute) -> dict[str, Any]:
         "waiting": routes.waiting(session(), store_id(), row.id, g.now),
         "variables": list(setup.variables),
     }
+
+
+def _to_verify(route: Route) -> dict[str, str] | None:
+    """The address that the route sends from and that is not verified yet: where a code is sent to it."""
+    setup = live().setup
+    gateway, message = setup.gateways.get(route.gateway), setup.messages.get(route.send)
+    if gateway is None or not sender_problem(route, message, gateway, setup.store):
+        return None
+    sender = sender_of(route, message, gateway, setup.store)
+    if sender is None or not sender.address or sender.verified:
+        return None
+    own = next((one for one in setup.store.senders if one is sender), None)
+    if own is None:
+        return {"address": sender.address, "at": url_for("gateways.verify", key=gateway.key), "gateway": ""}
+    return {"address": own.address, "at": url_for("senders.verify", key=own.key), "gateway": gateway.key}
 
 
 def _shown(
