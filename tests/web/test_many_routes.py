@@ -63,3 +63,27 @@ def test_what_can_not_be_done_with_one_keeps_no_other(shop, client, bench):
     assert "“Four” is as it was" in said
     assert "1 route is live: One" in said
     assert "Tick at least one" in text(client.post("/routes/many", data={"act": "on"}, follow_redirects=True))
+
+
+def test_ticked_routes_are_tagged_found_by_the_tag_and_untagged_by_undo(client, bench):
+    before = bench.rows("SELECT count(*) FROM revision WHERE kind = 'route'")
+    form = {"route": ["received"], "act": "tag", "tag": "  spring  2026 "}
+    page = client.post("/routes/many", data=form, follow_redirects=True).text
+    assert "1 route is tagged “spring 2026”: Received" in " ".join(page.split())
+    assert bench.rows("SELECT count(*) FROM revision WHERE kind = 'route'") == before, "it is no change of what is sent"
+    bench.services.setups.forget()
+    assert bench.services.setups.get(bench.store_id).setup.routes[0].route.tags == ["spring 2026"]
+    assert ">Received<" in client.get("/routes?tag=spring+2026").text
+    client.post("/routes/many", data=form)  # once more changes nothing
+    undo = {"route": ["received"], "act": "untag", "tag": "spring 2026"}
+    client.post("/routes/many", data=undo)
+    bench.services.setups.forget()
+    assert bench.services.setups.get(bench.store_id).setup.routes[0].route.tags == []
+
+
+@pytest.mark.parametrize(("tag", "said"), [("", "Write the tag."), ("a,b", "is as it was"), ("x" * 31, "is as it was")])
+def test_a_tag_that_is_none_is_refused_in_words(client, bench, tag, said):
+    form = {"route": ["received"], "act": "tag", "tag": tag}
+    assert said in client.post("/routes/many", data=form, follow_redirects=True).text
+    bench.services.setups.forget()
+    assert bench.services.setups.get(bench.store_id).setup.routes[0].route.tags == []

@@ -62,7 +62,10 @@ def index() -> Any:
     )
 
 
-_MANY = {"on": ("live", "off"), "off": ("off", "on"), "delete": ("deleted", "restore"), "restore": ("restored", "")}
+_MANY = {
+    **{"on": ("live", "off"), "off": ("off", "on"), "delete": ("deleted", "restore"), "restore": ("restored", "")},
+    **{"tag": ("tagged", "untag"), "untag": ("no longer tagged", "tag")},
+}
 """What may be done with several routes: what they are then, and what undoes it."""
 
 
@@ -74,8 +77,9 @@ def _done() -> dict[str, Any] | None:
     rows = [specs.route(session(), store_id(), key) for key in keys]
     found = [row for row in rows if row is not None]
     word, undo = _MANY[act]
-    told = {"routes": [row.key for row in found], "names": [row.spec.name for row in found]}
-    return {"word": word, "undo": undo, **told}
+    tag = request.args.get("tagged", "")[:30]
+    told = {"routes": [row.key for row in found], "names": [row.spec.name for row in found], "tag": tag}
+    return {"word": f"{word} “{tag}”" if act in ("tag", "untag") else word, "undo": undo, **told}
 
 
 @pages.post("/many")
@@ -85,13 +89,19 @@ def many() -> Any:
     if act not in _MANY or not keys:
         flash("Tick at least one route.", "bad")
         return redirect(url_for(".index"))
+    tag = " ".join(request.form.get("tag", "").split())
+    if act in ("tag", "untag") and not tag:
+        flash("Write the tag.", "bad")
+        return redirect(url_for(".index"))
     done, now = [], {row.key: row.on for row in routes()}
     for key in keys:
         if act in ("on", "off") and now.get(key) == (act == "on"):
             continue  # as it is asked to be: what is drafted of it stays a draft
         try:
             with work() as unit:
-                _one_of_many(unit, act, key)
+                changed = _one_of_many(unit, act, key, tag)
+            if not changed:
+                continue
             done.append(key)
         except Invalid as error:
             row = specs.route(session(), store_id(), key)
@@ -99,10 +109,14 @@ def many() -> Any:
             flash(f"“{row.spec.name if row else key}” is as it was: {why}", "bad")
     if act == "restore" and done:
         flash("Restored. They are off until you switch them on.", "good")
-    return redirect(url_for(".index", done=act, key=done) if done else url_for(".index"))
+    shown = {"tagged": tag or None, "tag": tag if act == "tag" else None}
+    return redirect(url_for(".index", done=act, key=done, **shown) if done else url_for(".index"))
 
 
-def _one_of_many(unit: Work, act: str, key: str) -> None:
+def _one_of_many(unit: Work, act: str, key: str, tag: str) -> bool:
+    """Does it with one; says whether that changed anything."""
+    if act in ("tag", "untag"):
+        return operations.tag(unit, key, tag, act == "tag")
     if act == "on":
         operations.publish_and_switch_on(unit, key)
     elif act == "off":
@@ -111,6 +125,7 @@ def _one_of_many(unit: Work, act: str, key: str) -> None:
         operations.delete(unit, key)
     else:
         operations.restore(unit, key)
+    return True
 
 
 def _event_of(route: Route) -> str:
@@ -121,6 +136,7 @@ def _event_of(route: Route) -> str:
 def _filters(rows: Sequence[tuple[StoredRoute, Route, dict[str, int], list[Problem]]]) -> dict[str, Choice]:
     events = sorted({type_ for _, route, _, _ in rows for type_ in route.when})
     sources = sorted({key for _, route, _, _ in rows for key in route.sources})
+    tags = sorted({tag for _, route, _, _ in rows for tag in route.tags})
     called = names()["sources"]
     return {
         "state": Choice(
@@ -130,6 +146,7 @@ def _filters(rows: Sequence[tuple[StoredRoute, Route, dict[str, int], list[Probl
         ),
         "event": Choice("Event", [(type_, event_types.label(type_)) for type_ in events], lambda one: one[1].when),
         "channel": Choice("Channel", list(CHANNEL_LABELS.items()), lambda one: [one[1].channel]),
+        "tag": Choice("Tag", [(tag, tag) for tag in tags], lambda one: one[1].tags),
         "source": Choice("Source", [(key, called.get(key, key)) for key in sources], lambda one: one[1].sources),
     }
 
