@@ -109,7 +109,7 @@ def many() -> Any:
             flash(f"“{row.spec.name if row else key}” is as it was: {why}", "bad")
     if act == "restore" and done:
         flash("Restored. They are off until you switch them on.", "good")
-    shown = {"tagged": tag or None, "tag": tag if act == "tag" else None}
+    shown: dict[str, Any] = {"tagged": tag or None, "tag": tag if act == "tag" else None}
     return redirect(url_for(".index", done=act, key=done, **shown) if done else url_for(".index"))
 
 
