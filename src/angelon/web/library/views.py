@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from typing import Any
 
 from flask import Blueprint, Response, abort, flash, jsonify, redirect, render_template, request, url_for
@@ -11,6 +12,7 @@ from angelon.core.specs.keys import key_of
 from angelon.core.specs.message import FromLibrary
 from angelon.db.setup import files
 from angelon.engine.operations import files as operations
+from angelon.web.listing import Choice, narrowed
 from angelon.web.services import live, messages, session, store_id, work
 
 pages = Blueprint("library", __name__, url_prefix="/files", template_folder="templates")
@@ -23,7 +25,8 @@ BY = {"": "every order", "sku": "orders with the sku", "reference": "the order",
 @pages.get("")
 def index() -> Any:
     shelves: dict[str, list[LibraryFile]] = {}
-    for file in sorted(live().files, key=lambda f: (f.shelf, f.name, f.by, f.match)):
+    found = narrowed(live().files, lambda f: f"{f.shelf} {f.name} {f.match}", _filters(live().files))
+    for file in sorted(found.rows, key=lambda f: (f.shelf, f.name, f.by, f.match)):
         shelves.setdefault(file.shelf, []).append(file)
     uses: dict[str, dict[str, str]] = {}
     for row in messages():
@@ -31,7 +34,18 @@ def index() -> Any:
             for attachment in message.attachments if message is not None else ():
                 if isinstance(attachment, FromLibrary):
                     uses.setdefault(attachment.shelf, {}).setdefault(row.key, row.spec.name)
-    return render_template("library/index.html", shelves=shelves, by=BY, uses=uses)
+    return render_template("library/index.html", list=found, shelves=shelves, by=BY, uses=uses)
+
+
+def _filters(files: Sequence[LibraryFile]) -> dict[str, Choice]:
+    def among(of: Callable[[LibraryFile], str]) -> list[str]:
+        return sorted({of(file) for file in files})
+
+    return {
+        "shelf": Choice("Folder", [(name, name) for name in among(lambda f: f.shelf)], lambda f: [f.shelf]),
+        "by": Choice("For", [(by, BY[by]) for by in among(lambda f: f.by)], lambda f: [f.by]),
+        "type": Choice("Type", [(name, name) for name in among(lambda f: f.type)], lambda f: [f.type]),
+    }
 
 
 PICTURES = ("image/png", "image/jpeg", "image/gif")

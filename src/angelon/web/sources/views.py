@@ -47,6 +47,7 @@ from angelon.engine.operations import events as event_operations
 from angelon.engine.operations import sources as operations
 from angelon.web.conflicts import edits_seen
 from angelon.web.forms import CODE, TEXT, WORDS, Spelling, filled, pairs
+from angelon.web.listing import Choice, narrowed
 from angelon.web.numbers import whole
 from angelon.web.services import kinds_of_events, live, services, session, store_id, work, work_or_back
 from angelon.web.sources import fetching, files, look_ups, mails, naming
@@ -72,6 +73,12 @@ class Health:
     silent: dt.timedelta | None
     drifts: dict[str, Any]
 
+    @property
+    def states(self) -> list[str]:
+        """What it can be found by."""
+        said = {"quiet": not self.day, "refused": self.refused, "drift": self.drifts, "off": not self.source.on}
+        return [word for word, holds in said.items() if holds]
+
 
 @pages.get("")
 def index() -> Any:
@@ -94,7 +101,18 @@ def index() -> Any:
         for key, source in live().sources.items()
     ]
     drafts = mappings.drafts(session(), store_id())
-    return render_template("sources/index.html", rows=rows, variables=len(live().setup.variables), drafts=drafts)
+    found = narrowed(rows, lambda one: f"{one.source.name} {one.source.key}", _FILTERS)
+    given = {"rows": found.rows, "list": found, "drafts": drafts}
+    return render_template("sources/index.html", **given)
+
+
+_STATES = [
+    ("quiet", "nothing in a day"),
+    ("refused", "with refused deliveries"),
+    ("drift", "with drift"),
+    ("off", "off"),
+]
+_FILTERS = {"state": Choice("State", _STATES, lambda one: one.states)}
 
 
 @pages.post("")
