@@ -1,8 +1,11 @@
 """`/metrics`: what it counts, in a format that a parser reads; and who may ask."""
 
+import json
+import os
 import re
 import shutil
 import subprocess
+import sys
 from pathlib import Path
 
 import pytest
@@ -10,9 +13,9 @@ import yaml
 from prometheus_client import generate_latest
 from prometheus_client.parser import text_string_to_metric_families
 
+from angelon.engine import counters as kept
 from angelon.engine.operations import accounts, tokens
 from angelon.engine.unit import unit
-from angelon.web.metrics import kept
 from tests.web.test_pages import post
 
 
@@ -98,3 +101,66 @@ def test_alert_rules_fire_for_what_they_are_about():
     for command in (["check", "rules", RULES], ["test", "rules", ROOT / "tests/alert-rules-test.yml"]):
         done = subprocess.run(["promtool", *map(str, command)], capture_output=True, text=True, check=False)
         assert done.returncode == 0, done.stdout + done.stderr
+
+
+BOARD = ROOT / "docs/monitoring/dashboard.json"
+
+
+def test_every_metric_of_the_dashboard_is_told(client, bench, mailbox):
+    post(client)
+    bench.plan()
+    told = {name for name, _ in numbers(client.get("/metrics"))}
+    bench.dispatcher().run_batch()
+    client.get("/orders")
+    told |= {name for name, _ in numbers(client.get("/metrics"))}
+    board = json.loads(BOARD.read_text())
+    asked_for = [one["expr"] for panel in board["panels"] for one in panel["targets"]]
+    asked = {name for expression in asked_for for name in re.findall(r"angelon_\w+", expression)}
+    only_served = {"angelon_delivery_seconds_bucket", "angelon_deliveries_total"}
+    assert asked - told - only_served == set()
+    assert len(asked) > 12
+
+
+def test_planning_and_tries_are_counted_as_they_happen(client, bench, mailbox):
+    def one(name, **labels):
+        return numbers(client.get("/metrics")).get((name, tuple(sorted(labels.items()))), 0)
+
+    tries = {"gateway": "mailroom", "outcome": "accepted"}
+    before = one("angelon_events_planned_total"), one("angelon_tries_total", **tries)
+    post(client)
+    bench.plan()
+    bench.dispatcher().run_batch()
+    assert one("angelon_events_planned_total") == before[0] + 1
+    assert one("angelon_tries_total", **tries) == before[1] + 1
+    assert one("angelon_send_wait_seconds_count", gateway="mailroom") >= 1
+
+
+PROCESS = """
+import sys
+from pathlib import Path
+from angelon.cli.holding import count_together, hold
+home = Path(sys.argv[1])
+count_together(home)
+hold(home)
+from angelon.engine import counters
+counters.planned(int(sys.argv[2]), 1, 0.1)
+print(counters.told().decode().count("angelon_events_planned_total 7.0"), flush=True)
+sys.stdin.read()
+"""
+
+
+def test_processes_of_a_folder_count_together_and_begin_anew_when_none_is_left(tmp_path):
+    def process(number):
+        env = {name: value for name, value in os.environ.items() if name != "PROMETHEUS_MULTIPROC_DIR"}
+        command = [sys.executable, "-c", PROCESS, str(tmp_path), str(number)]
+        return subprocess.Popen(command, env=env, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
+
+    first = process(3)
+    assert first.stdout.readline() == "0\n"
+    second = process(4)
+    assert second.stdout.readline() == "1\n", "three and four"
+    for one in (first, second):
+        one.communicate()
+    third = process(7)
+    assert third.stdout.readline() == "1\n", "what was before is gone"
+    third.communicate()

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from angelon.cli.holding import hold
+from angelon.cli.holding import count_together, hold
 from angelon.cli.opening import open_database, open_in_use
 
 if TYPE_CHECKING:
@@ -45,6 +45,8 @@ def demo(port: int, fresh: bool, size: int) -> None:
         from angelon.demo.folder import start_from_empty
 
         start_from_empty(chosen.home)
+    settings.private_folder(chosen.home)
+    count_together(chosen.home)
     import_all()
     os.environ["ANGELON_DEMO"] = "1"
     if chosen.handlers is None:
@@ -96,6 +98,8 @@ def serve(host: str, port: int) -> None:
 
     chosen = settings.load()
     door = listen(host, port)
+    settings.private_folder(chosen.home)
+    count_together(chosen.home)
     import_all()
     open_in_use(chosen).close()
     _tell_start(chosen, f"web at http://{host}:{port}")
@@ -148,6 +152,8 @@ def web(host: str, port: int, handle: int | None) -> None:
     chosen = settings.load()
     if handle is None:
         handle = listen(host, port).detach()
+    settings.private_folder(chosen.home)
+    count_together(chosen.home)
     open_in_use(chosen).close()
     hold(chosen.home)
     _tell_code(host, port)
@@ -175,6 +181,8 @@ def worker(threads: int, role: str | None) -> None:
     from angelon.engine.worker import BOTH, Worker
 
     chosen = settings.load()
+    settings.private_folder(chosen.home)
+    count_together(chosen.home)
     database = open_in_use(chosen)
     hold(chosen.home)
     if role is None:

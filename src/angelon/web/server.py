@@ -22,10 +22,10 @@ from granian.rsgi import ProtocolClosed  # type: ignore[attr-defined]
 from angelon.db.records import NewDelivery
 from angelon.engine.arrivals.intake import Answer, Intake
 from angelon.engine.arrivals.writer import Busy, GroupCommit
+from angelon.engine.counters import delivered
 from angelon.engine.long_lived import tell_ready, tune_interpreter
 from angelon.web.customers.guesses import BODY, LET_IN, Guesses
 from angelon.web.intake.views import MOST_READ, PREFIX, as_http, query_of
-from angelon.web.metrics.kept import delivered
 from angelon.web.origins import Proxies
 
 log = structlog.get_logger()

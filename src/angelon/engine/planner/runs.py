@@ -20,6 +20,7 @@ from angelon.db.log import events as event_queries
 from angelon.db.log.events import Rows
 from angelon.db.rows import EventRecord
 from angelon.db.setup.live_setup import LiveSetup
+from angelon.engine import counters
 from angelon.engine.arrivals.event_reader import Payloads, within_bytes
 from angelon.engine.clock import Clock
 from angelon.engine.planner.batch import Batch, ReadEvent
@@ -86,6 +87,7 @@ class Planner:
         began = time.monotonic()
         done = (self._run_first() if limit is None else None) or self._run_next(limit)
         if done[0]:
+            counters.planned(*done, time.monotonic() - began)
             rate = done[0] / max(1e-6, time.monotonic() - began)
             self.rate += (rate - self.rate) * (0.05 if self.rate else 1)
         return done

@@ -27,6 +27,7 @@ from angelon.db.records import NewAttempt, Settlement
 from angelon.db.rows import SendRecord
 from angelon.db.setup.live_setup import LiveSetup
 from angelon.db.upkeep import gateway_use
+from angelon.engine import counters
 from angelon.engine.clock import Clock
 from angelon.engine.feedback.call_answers import CallAnswer
 from angelon.engine.feedback.preferences import Links
@@ -336,6 +337,8 @@ class Dispatcher:
                 self._results.add_taken_back(wronged)
             reason = storable_text(outcome.reason)
             self._breakers.note(row.gateway_id, not outcome.unreachable, reason, self._clock.now())
+        late = (began - row.due_at).total_seconds() if row.tries <= 1 else None
+        counters.tried(gateway.key, outcome.kind, (self._clock.now() - began).total_seconds(), late)
         return self._log_attempt(row, outcome, began)
 
     def _log_attempt(self, row: SendRecord, outcome: Outcome, began: dt.datetime) -> Outcome:

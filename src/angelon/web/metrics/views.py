@@ -21,9 +21,9 @@ from prometheus_client.registry import Collector
 from angelon.db.access import accounts
 from angelon.db.derived import metrics
 from angelon.db.write_turn import Held
+from angelon.engine import counters
 from angelon.engine.operations import tokens
 from angelon.web.access.guard import is_local
-from angelon.web.metrics.kept import KEPT, shown
 from angelon.web.services import services, session
 
 pages = Blueprint("metrics", __name__)
@@ -39,7 +39,7 @@ def show() -> Response:
         return Response("Send a token with the scope metrics.\n", 401, challenge, mimetype="text/plain")
     registry = CollectorRegistry()
     registry.register(_Numbers(services().clock.now()))
-    return Response(generate_latest(registry) + generate_latest(KEPT), content_type=CONTENT_TYPE_LATEST)
+    return Response(generate_latest(registry) + counters.told(), content_type=CONTENT_TYPE_LATEST)
 
 
 def install(app: Flask) -> None:
@@ -52,7 +52,7 @@ def install(app: Flask) -> None:
     @app.after_request
     def _count(response: Response) -> Response:
         part = (request.endpoint or "none").partition(".")[0]
-        shown(part, response.status_code, time.perf_counter() - g.get("began", time.perf_counter()))
+        counters.shown(part, response.status_code, time.perf_counter() - g.get("began", time.perf_counter()))
         return response
 
 
