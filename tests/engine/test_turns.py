@@ -28,6 +28,13 @@ def shop(bench):
     return shop
 
 
+@pytest.fixture(autouse=True)
+def however_quick_the_machine_is(monkeypatch):
+    """Batches are by number, and what is read ahead between two is all that waits."""
+    monkeypatch.setattr(turns, "SECONDS", 600)
+    monkeypatch.setattr(runs, "BATCH_SECONDS", 600)
+
+
 def put(shop, source, number, type_="order.created", name="placed", **changes):
     from angelon.core.deliveries import digest
     from angelon.db.log import events
