@@ -31,6 +31,7 @@ from angelon.db.tables import (
     RunRow,
     SuppressionRow,
 )
+from angelon.db.upkeep import test_answers
 
 ATTEMPT: Table = AttemptRow.__table__  # type: ignore[attr-defined]
 CONSENT: Table = ConsentRow.__table__  # type: ignore[attr-defined]
@@ -203,6 +204,7 @@ def erase(about: About, now: dt.datetime) -> dict[str, int]:
     of_addresses = CHANGE.c.key.in_([*about.address_keys, *about.addresses])
     run(update(CHANGE).where(CHANGE.c.store_id == about.store_id, of_addresses).values(key="", before=None, after=None))
     _from_shapes(about)
+    test_answers.forget(about.connection, about.store_id)
     empty = dict.fromkeys(IDENTIFYING, "")
     run(
         update(CONTACT)

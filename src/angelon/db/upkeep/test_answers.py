@@ -8,10 +8,10 @@ from typing import Any
 import orjson
 from sqlalchemy import Connection, Table
 from sqlalchemy.dialects import postgresql, sqlite
-from sqlmodel import Session
+from sqlmodel import Session, col, select
 
 from angelon.core.payload.redact import redacted
-from angelon.db.tables import TestAnswerRow
+from angelon.db.tables import GatewayRow, TestAnswerRow
 
 ANSWERS: Table = TestAnswerRow.__table__  # type: ignore[attr-defined]
 MOST = 20_000
@@ -37,3 +37,9 @@ def of(session: Session, gateway_id: int) -> tuple[dt.datetime, Any] | None:
     """When it was, and the JSON value; None where no test was answered."""
     row = session.get(TestAnswerRow, gateway_id)
     return (row.at, orjson.loads(row.body)) if row is not None else None
+
+
+def forget(connection: Connection, store_id: int) -> None:
+    """Takes away those of a store, as they may name who a test went to: the next test brings another."""
+    gateways = select(col(GatewayRow.id)).where(GatewayRow.store_id == store_id)
+    connection.execute(ANSWERS.delete().where(ANSWERS.c.gateway_id.in_(gateways)))
