@@ -106,6 +106,7 @@ def test_alert_rules_fire_for_what_they_are_about():
 BOARD = ROOT / "docs/monitoring/dashboard.json"
 
 
+@pytest.mark.sqlite
 def test_every_metric_of_the_dashboard_is_told(client, bench, mailbox):
     post(client)
     bench.plan()
