@@ -168,3 +168,13 @@ def test_any_store_s_payload_is_mapped(page, running):
     write_path(page, bench, "reading.customer_id", "$['Bestellung'].Interne_ID")
     expect(value(bench, "reading.customer_id")).to_have_text("8812-33")
     expect(value(bench, "reading.phone")).to_contain_text("+493023125088")
+
+
+def test_on_a_phone_a_field_is_chosen_and_then_what_it_is(page, running):
+    page.set_viewport_size({"width": 380, "height": 780})
+    page.goto("/sources/fairground/read")
+    page.locator('[data-path="$.cod"]').click()
+    expect(page.get_by_text("Name the new variable, or click the one")).to_be_visible()
+    page.locator('[data-open="reading.customer_id"]').click()
+    expect(page.locator('.var[data-field="reading.customer_id"] .var-head .value')).to_have_text("0")
+    page.get_by_role("button", name="Discard").first.click()

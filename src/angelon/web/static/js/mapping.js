@@ -50,7 +50,7 @@ export function start(root) {
         if (!name.value) name.value = guess(field.dataset.path);
         name.focus();
         name.select();
-        say("Name the new variable, or open one and click the field again");
+        say("Name the new variable, or click the one that is not mapped and shall have this field");
         return;
       }
       if (await ask("path", { field: variable.dataset.field, path: field.dataset.path })) {
@@ -67,6 +67,12 @@ export function start(root) {
       await ask(act.dataset.act, { field: variable.dataset.field, number: act.dataset.number ?? "" });
     } else if (opener) {
       const field = opener.dataset.open;
+      const taken = root.querySelector("[data-path-in-hand]")?.value;
+      if (taken && opener.closest("[data-unmapped]")) {
+        const mapped = await ask("path", { field, path: taken });
+        if (mapped) root.querySelector(`[data-open="${CSS.escape(field)}"]`)?.focus();
+        return;
+      }
       const closing = field === chosen;
       if (await ask("open", { field: closing ? "" : field })) {
         root.querySelector(`[data-open="${CSS.escape(field)}"]`)?.focus();
