@@ -28,9 +28,11 @@ class Word(NamedTuple):
     word: str
 
 
-def learn(connection: Connection, seen: Iterable[Word], now: dt.datetime) -> None:
-    """Keeps words that were not seen before; `now` is aware."""
-    seen = {one for one in seen if one.word}
+def learn(connection: Connection, seen: Iterable[Word], now: dt.datetime, stored: set[Word]) -> None:
+    """Keeps words that were not seen before; `now` is aware. `stored` are some that are known to be there, so that it
+    is not asked again; those that are found are put to them.
+    """
+    seen = {one for one in seen if one.word} - stored
     if not seen:
         return
     sources = {one.source_id for one in seen}
@@ -38,6 +40,7 @@ def learn(connection: Connection, seen: Iterable[Word], now: dt.datetime) -> Non
         core_select(WORDS.c.source_id, WORDS.c.part, WORDS.c.word).where(WORDS.c.source_id.in_(sources))
     )
     known = {Word(*row) for row in rows}
+    stored |= known
     free = {source_id: MOST - sum(one.source_id == source_id for one in known) for source_id in sources}
     new = []
     for one in sorted(seen - known):

@@ -19,6 +19,7 @@ from angelon.core.planning.turns import urgent_types
 from angelon.core.problems import Invalid
 from angelon.core.specs import Gateway, Message, Route, Source, Store, Variable
 from angelon.core.specs.stored import SpecT, from_stored
+from angelon.db.derived.status_words import Word
 from angelon.db.setup import shop_tables
 from angelon.db.tables import (
     FileRow,
@@ -108,6 +109,11 @@ class LiveSetup:
     def keeps_answers(self) -> bool:
         """Whether what other systems answer to calls is kept."""
         return any(one.keeps_answer for one in self.setup.messages.values())
+
+    @cached_property
+    def status_words(self) -> set[Word]:
+        """Words of orders' statuses that are known to be stored."""
+        return set()
 
     @cached_property
     def _in_turn(self) -> list[ActiveRoute]:

@@ -159,7 +159,7 @@ class Batch:
         self._ledger.write()
         contact_values.add(self._connection, self._kept)
         self._learn(read)
-        status_words.learn(self._connection, self._words(read), self._clock.now())
+        status_words.learn(self._connection, self._words(read), self._clock.now(), self._live.status_words)
         event_queries.mark_planned(self._connection, self._planned)
         event_queries.derive(self._connection, self._derived)
         if self._tellings or self._met:
