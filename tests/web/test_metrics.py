@@ -13,6 +13,7 @@ import yaml
 from prometheus_client import generate_latest
 from prometheus_client.parser import text_string_to_metric_families
 
+from angelon.cli import holding
 from angelon.engine import counters as kept
 from angelon.engine.operations import accounts, tokens
 from angelon.engine.unit import unit
@@ -145,9 +146,32 @@ count_together(home)
 hold(home)
 from angelon.engine import counters
 counters.planned(int(sys.argv[2]), 1, 0.1)
+if len(sys.argv) > 3:
+    import os, shutil
+    shutil.rmtree(os.environ["PROMETHEUS_MULTIPROC_DIR"])
+    if os.fork():
+        os.wait()
+    counters.tried("new", "accepted", 1, None)
+    counters.planned(1, 1, 0.1)
+    counters.told()
 print(counters.told().decode().count("angelon_events_planned_total 7.0"), flush=True)
 sys.stdin.read()
 """
+
+
+@pytest.mark.parametrize("there", ["a file", "a folder of all"])
+def test_where_no_folder_can_be_shared_nothing_is_lost_and_each_counts_for_itself(tmp_path, monkeypatch, there):
+    monkeypatch.setattr(holding, "MEMORY", tmp_path / "none")
+    monkeypatch.delenv(holding.COUNTED, raising=False)
+    (tmp_path / "angelon.db").write_text("everything")
+    if there == "a file":
+        (tmp_path / "metrics").write_text("")
+    else:
+        (tmp_path / "metrics").mkdir()
+        (tmp_path / "metrics").chmod(0o777)
+    holding.count_together(tmp_path)
+    assert holding.COUNTED not in os.environ
+    assert (tmp_path / "angelon.db").read_text() == "everything"
 
 
 def test_processes_of_a_folder_count_together_and_begin_anew_when_none_is_left(tmp_path):
@@ -165,3 +189,10 @@ def test_processes_of_a_folder_count_together_and_begin_anew_when_none_is_left(t
     third = process(7)
     assert third.stdout.readline() == "1\n", "what was before is gone"
     third.communicate()
+
+
+def test_counting_whose_folder_is_taken_away_harms_nobody(tmp_path):
+    env = {name: value for name, value in os.environ.items() if name != "PROMETHEUS_MULTIPROC_DIR"}
+    command = [sys.executable, "-c", PROCESS, str(tmp_path), "3", "gone"]
+    done = subprocess.run(command, env=env, stdin=subprocess.DEVNULL, capture_output=True, text=True, check=False)
+    assert (done.returncode, done.stderr) == (0, "")

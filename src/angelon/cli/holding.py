@@ -50,8 +50,10 @@ def alone(home: Path, what: str) -> Iterator[None]:
         os.close(handle)
 
 
-def _shared_folder(home: Path) -> Path:
-    """Where counts are kept: in memory where there is such a folder, as a full disk would end who writes them there."""
+def _shared_folder(home: Path) -> Path | None:
+    """Where counts are kept: in memory where there is such a folder, as a full disk would end who writes them there.
+    None where there is no folder that is ours alone.
+    """
     name = f"angelon-{hashlib.sha256(str(home.resolve()).encode()).hexdigest()[:16]}"
     for folder in (MEMORY / name, home / "metrics"):
         with suppress(OSError):
@@ -59,16 +61,21 @@ def _shared_folder(home: Path) -> Path:
             found = folder.lstat()
             if stat.S_ISDIR(found.st_mode) and found.st_uid == os.getuid() and not found.st_mode & 0o077:
                 return folder
-    return home
+    return None
 
 
 def count_together(home: Path) -> None:
     """Has this process, and those that it starts, count what happens together with the others of the folder (see
-    `engine/counters.py`, which is imported after this); from nothing where there are no others.
+    `engine/counters.py`, which is imported after this); from nothing where there are no others. Where no folder can be
+    shared, each counts for itself.
     """
     if COUNTED in os.environ:
+        with suppress(OSError):  # taken away while others run: those who start can't do without
+            Path(os.environ[COUNTED]).mkdir(mode=0o700, exist_ok=True)
         return
     folder = _shared_folder(home)
+    if folder is None:
+        return
     with suppress(click.ClickException), alone(home, "nothing is counted anew"):
         for file in folder.glob("*.db"):
             file.unlink(missing_ok=True)

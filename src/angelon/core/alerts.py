@@ -165,10 +165,12 @@ def sms_of(telling: Telling, shop: str) -> str:
 
 
 def event_of(one: Known, over: bool, shop: str, base_url: str, now: dt.datetime) -> dict[str, object]:
-    """A problem as an event (CloudEvents 1.0, JSON format): its type is `angelon.` and the kind of problem."""
+    """A problem as an event (CloudEvents 1.0, JSON format): its type is `angelon.` and the kind of problem. One that is
+    not kept, as a test is, has an id of its moment.
+    """
     return {
         "specversion": "1.0",
-        "id": f"alert-{one.id or 0}-{'over' if over else 'begun'}",
+        "id": f"alert-{one.id or f'{now:%Y%m%dT%H%M%S.%f}'}-{'over' if over else 'begun'}",
         "source": base_url or "angelon",
         "type": f"angelon.{one.trouble.kind}",
         "subject": one.trouble.subject or one.trouble.kind,

@@ -1,12 +1,17 @@
 """What happens, counted as it happens, by every process of this machine: deliveries, pages, planning, tries.
 
-Processes that share a data folder keep their counts in its folder `metrics`, where whoever is scraped reads all of them
-(the client library's way for several processes). A scrape costs the same at any size.
+Processes that share a data folder keep their counts in one folder (`cli/holding.py` says which), where whoever is
+scraped reads all of them: the client library's way for several processes. A scrape costs the same at any size. What
+goes wrong with counting harms nothing that is counted.
 """
 
 from __future__ import annotations
 
 import os
+from collections.abc import Callable
+from contextlib import suppress
+from functools import wraps
+from typing import ParamSpec
 
 from prometheus_client import CollectorRegistry, Counter, Histogram, generate_latest
 from prometheus_client.multiprocess import MultiProcessCollector
@@ -42,8 +47,21 @@ _WAITED = Histogram(
 )
 MOST_SOURCES = 200
 _sources: set[str] = set()
+P = ParamSpec("P")
 
 
+def _optional(count: Callable[P, None]) -> Callable[P, None]:
+    """Counting that raises for nobody: its folder may be gone or full."""
+
+    @wraps(count)
+    def counted(*given: P.args, **named: P.kwargs) -> None:
+        with suppress(Exception):
+            count(*given, **named)
+
+    return counted
+
+
+@_optional
 def delivered(source: str, status: int, seconds: float) -> None:
     """Counts a delivery. What anybody may ask for has no name of its own here: only what was taken once has."""
     if status < 300 and len(_sources) < MOST_SOURCES:
@@ -52,12 +70,14 @@ def delivered(source: str, status: int, seconds: float) -> None:
     _DELIVERY.observe(seconds)
 
 
+@_optional
 def shown(part: str, status: int, seconds: float) -> None:
     """Counts a page, or an answer of the API."""
     _PAGES.labels(part, f"{status // 100}xx").inc()
     _PAGE.labels(part).observe(seconds)
 
 
+@_optional
 def planned(events: int, sends: int, seconds: float) -> None:
     """Counts a batch that was planned."""
     _PLANNED.inc(events)
@@ -65,6 +85,7 @@ def planned(events: int, sends: int, seconds: float) -> None:
     _PLANNING.observe(seconds)
 
 
+@_optional
 def tried(gateway: str, outcome: str, seconds: float, waited: float | None) -> None:
     """Counts a try through a gateway (its key); `waited` is how late a first try was, in seconds."""
     _TRIES.labels(gateway, outcome).inc()
@@ -74,8 +95,8 @@ def tried(gateway: str, outcome: str, seconds: float, waited: float | None) -> N
 
 
 def told() -> bytes:
-    """All of it, in the text format of Prometheus."""
-    if not os.environ.get(FOLDER):
+    """All of it, in the text format of Prometheus; of this process alone where nothing is shared."""
+    if not os.path.isdir(os.environ.get(FOLDER, "")):
         return generate_latest(KEPT)
     registry = CollectorRegistry()
     MultiProcessCollector(registry)  # type: ignore[no-untyped-call]

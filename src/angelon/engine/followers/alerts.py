@@ -347,12 +347,12 @@ class Alarm:
                 yield Trouble("drift", key, what, f"/sources/{key}/read?open={next(iter(drifts))}")
 
         for source_id, part, word in status_words.new(session, ids, now):
-            source = live.setup.sources[live.source_key(source_id)]
-            if word not in source.meanings(part):
-                what = f"{source.name} has orders with the {part.replace('_', ' ')} “{word}”, "
+            one = live.sources.get(live.source_key(source_id))
+            if one is not None and word not in one.meanings(part):
+                what = f"{one.name} has orders with the {part.replace('_', ' ')} “{word}”, "
                 what += "which is not mapped to an event: no route waits for it."
-                where = f"/sources/{source.key}/connect#{part}"
-                yield Trouble("new_status", f"{source.key}:{part}:{word}"[:200], what, where)
+                where = f"/sources/{one.key}/connect#{part}"
+                yield Trouble("new_status", f"{one.key}:{part}:{word}"[:200], what, where)
 
     def _look_at_certificates(self, live: LiveSetup) -> None:
         """Now and then, in a thread: a server that is mute holds up no look."""

@@ -5,7 +5,9 @@ export function start(element) {
   const source = new EventSource(element.dataset.from);
   const told = state.lastChild;
   source.addEventListener("delivery", (event) => {
-    if (list.querySelector("[data-nothing]")) return location.reload(); // the page says what to do about the first
+    const typed = [...document.querySelectorAll("form textarea, form [type=file]")].some((field) => field.value);
+    if (list.querySelector("[data-nothing]") && !typed) return location.reload(); // what to do about the first is said
+    list.querySelector("[data-nothing]")?.remove();
     for (const open of list.querySelectorAll("details.fresh")) open.open = false;
     list.insertAdjacentHTML("afterbegin", JSON.parse(event.data).html);
     told.textContent = "a delivery has arrived; waiting for the next";
