@@ -221,15 +221,32 @@ def test_pages_of_what_has_words_go_on_to_the_oldest_whatever_else_narrows_them(
     monkeypatch.setattr(searching, "MOST", 2)
     monkeypatch.setattr(Filter, "most", 2, raising=False)
     with shop.database.connection() as connection:
-        connection.exec_driver_sql("UPDATE send SET state = 'held' WHERE id = (SELECT min(id) FROM send)")
-    ((oldest,),) = shop.rows("SELECT min(id) FROM send")
+        first = "(SELECT ref FROM search_send ORDER BY id LIMIT 1)"
+        connection.exec_driver_sql(f"UPDATE send SET state = 'held' WHERE id = {first}")
+    ((oldest,),) = shop.rows("SELECT id FROM send WHERE state = 'held'")
     address, seen = "/sends?words=example.org&span=all&state=held", []
     while address:
         page = client.get(address).get_data(as_text=True)
         seen.append(oldest in page)
-        found = re.search(r'href="([^"]*before=[^"]*)"', page)
+        found = re.search(r'href="([^"]*further=[^"]*)"', page)
         address = html.unescape(found[1]) if found else ""
     assert seen == [False, False, True], "two at a time, and the fifth on the third page"
+
+
+def test_a_send_that_changed_lately_makes_no_other_be_passed_over(client, shop, monkeypatch):
+    monkeypatch.setattr(searching, "MOST", 2)
+    monkeypatch.setattr(Filter, "most", 2, raising=False)
+    assert client.get("/sends?words=example.org").status_code == 200
+    with shop.database.connection() as connection:
+        connection.exec_driver_sql("UPDATE send SET subject = 'Other' WHERE id = (SELECT min(id) FROM send)")
+    indexing.follow(shop.database)
+    address, seen = "/sends?words=example.org&span=all", []
+    while address:
+        page = client.get(address).get_data(as_text=True)
+        seen += re.findall(r'href="/sends/(sd-\w+)"', page)
+        found = re.search(r'href="([^"]*further=[^"]*)"', page)
+        address = html.unescape(found[1]) if found else ""
+    assert set(seen) == {id_ for (id_,) in shop.rows("SELECT id FROM send")}
 
 
 def test_orders_that_have_words_are_reached_to_the_oldest(client, shop, monkeypatch):

@@ -27,11 +27,9 @@ class Page(Generic[Row]):
         """The address of the next page, everything else as it was asked for; empty where this is the last. `key` gives
         a row's time (aware) and id.
         """
-        return self.after_row(*key(self.items[-1])) if self._more and self.items else ""
-
-    @staticmethod
-    def after_row(at: dt.datetime, id_: Any) -> str:
-        """The address of the page that begins after a row (time, aware, and id), everything else as it was asked."""
+        if not self._more or not self.items:
+            return ""
+        at, id_ = key(self.items[-1])
         asked = [(name, value) for name, value in request.args.items(multi=True) if name != BEFORE]
         return f"{request.path}?{urlencode([*asked, (BEFORE, f'{at.isoformat()}~{id_}')])}"
 

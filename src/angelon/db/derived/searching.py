@@ -320,22 +320,22 @@ def on_postgresql(asked: str) -> str:
 
 
 def found(
-    dialect: str, kind: str, store_id: int, words: str, limit: int = MOST, below: str = "", whole_words: bool = False
+    dialect: str, kind: str, store_id: int, words: str, limit: int = MOST, below: int = 0, whole_words: bool = False
 ) -> Select[Any] | None:
     """A query for the ids (as texts) of the newest things of a kind that have some words; None where there is no
-    word. `below` asks for those before one: for sends an id (they are in the order of time), else what `end_of` gave.
+    word. `below` asks for those before what `end_of` gave.
     """
     asked = expression(words, whole_words)
     if not asked:
         return None
-    earlier = ("AND d.ref < :below " if kind == "send" else "AND d.id < CAST(:below AS BIGINT) ") if below else ""
     if dialect == "postgresql":
         asked = on_postgresql(asked)
         of = f"search_{kind} d WHERE d.lexemes @@ CAST(:asked AS tsquery)"
-        last = "d.ref" if kind == "send" else "d.id"
+        last = "d.id"
     else:
         of = f"words_{kind} w JOIN search_{kind} d ON d.id = w.rowid WHERE words_{kind} MATCH :asked"
         last = "w.rowid"
+    earlier = f"AND {last} < :below " if below else ""
     query = text(
         f"SELECT d.ref AS ref FROM {of} AND d.store_id = :store_id {earlier}ORDER BY {last} DESC LIMIT :most"  # noqa: S608
     ).bindparams(asked=asked, store_id=store_id, most=limit, **({"below": below} if below else {}))
@@ -343,7 +343,7 @@ def found(
     return core_select(found_.c.ref)
 
 
-def refs(connection: Connection, kind: str, store_id: int, words: str, limit: int, below: str = "") -> list[str]:
+def refs(connection: Connection, kind: str, store_id: int, words: str, limit: int, below: int = 0) -> list[str]:
     """The ids of the newest things of a kind that have some words, by their beginnings. Where as many as are wanted
     have the very words, those that only begin so are left out: for the beginning of a word that very many have, all of
     them would have to be put in order first.
@@ -357,8 +357,11 @@ def refs(connection: Connection, kind: str, store_id: int, words: str, limit: in
     return seen
 
 
-def end_of(connection: Connection, kind: str, refs_: Collection[str]) -> int:
-    """Where a search for as many things as were wanted has ended, for `refs` to go on from; 0 for nothing."""
+def end_of(connection: Connection, kind: str, store_id: int, words: str, limit: int, below: int = 0) -> int:
+    """Where a search for so many things has ended, for `refs` to go on from; 0 where it has met the oldest."""
+    refs_ = refs(connection, kind, store_id, words, limit, below)
+    if len(refs_) < limit:
+        return 0
     ids = text(f"SELECT min(id) FROM search_{kind} WHERE ref IN :refs")  # noqa: S608 - our own names
-    given = ids.bindparams(bindparam("refs", list(refs_), expanding=True))
-    return int(connection.execute(given).scalar() or 0) if refs_ else 0
+    given = ids.bindparams(bindparam("refs", refs_, expanding=True))
+    return int(connection.execute(given).scalar() or 0)

@@ -364,8 +364,7 @@ def _with_words(connection: Connection, store_id: int, words: str, further: int 
     """The newest orders that have these words, before where another search has ended (`further`), and those that have
     just this number.
     """
-    below = str(further) if further else ""
-    found = [int(ref) for ref in searching.refs(connection, "order", store_id, words, searching.MOST, below)]
+    found = [int(ref) for ref in searching.refs(connection, "order", store_id, words, searching.MOST, further)]
     numbered = core_select(ORDER.c.id).where(
         ORDER.c.number == words.strip(), not_by_index(ORDER.c.store_id) == store_id
     )
@@ -374,9 +373,7 @@ def _with_words(connection: Connection, store_id: int, words: str, further: int 
 
 def end_of_search(session: Session, store_id: int, words: str, further: int = 0) -> int:
     """Where a search for orders has ended, for `listed` to go on from; 0 where it has met the oldest."""
-    below = str(further) if further else ""
-    found = searching.refs(session.connection(), "order", store_id, words, searching.MOST, below)
-    return searching.end_of(session.connection(), "order", found) if len(found) >= searching.MOST else 0
+    return searching.end_of(session.connection(), "order", store_id, words, searching.MOST, further)
 
 
 def listed(

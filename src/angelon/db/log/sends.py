@@ -544,8 +544,8 @@ class Filter:
     """The store in whose index `words` are looked up."""
     most: int = searching.MOST
     """How many of the newest that have the words are looked at."""
-    below: str = ""
-    """The words are looked for in sends that were made before this one (an id)."""
+    further: int = 0
+    """Where an earlier search for the words has ended (`end_of_search`): it goes on from there."""
 
     @property
     def narrowed(self) -> bool:
@@ -615,16 +615,11 @@ def _narrowed(session: Session, statement: Any, wanted: Filter) -> Any:
         statement = statement.where(SEND.c.id.in_(wanted.ids))
     if wanted.words.strip():
         if wanted.most <= searching.MOST:
-            return statement.where(SEND.c.id.in_(_refs(session, wanted)))
+            asked = (wanted.store_id, wanted.words, wanted.most, wanted.further)
+            return statement.where(SEND.c.id.in_(searching.refs(session.connection(), "send", *asked)))
         found = searching.found(session.get_bind().dialect.name, "send", wanted.store_id, wanted.words, wanted.most)
         statement = statement.where(SEND.c.id.in_(found) if found is not None else false())
     return statement
-
-
-def _refs(session: Session, wanted: Filter) -> list[str]:
-    """The newest sends that have the words, before the one that a page begins after."""
-    asked = ("send", wanted.store_id, wanted.words, wanted.most, wanted.below)
-    return searching.refs(session.connection(), *asked)
 
 
 _LISTED: Any = (SendRow, OrderRow.number, OrderRow.id, MessageRow.key, RouteRow.key, GatewayRow.key)
@@ -643,7 +638,7 @@ def listed(
         .outerjoin(GatewayRow, col(GatewayRow.id) == col(SendRow.gateway_id))
         .where(_of_store(store_id, wanted))
     )
-    statement = _narrowed(session, statement, replace(wanted, below=before[1]) if before else wanted)
+    statement = _narrowed(session, statement, wanted)
     if before:
         statement = statement.where(older_than(SEND.c.created_at, SEND.c.id, before))
     rows = session.exec(statement.order_by(SEND.c.created_at.desc(), SEND.c.id.desc()).limit(limit))
@@ -656,15 +651,12 @@ def _listed(send: SendRow, *more: Any) -> ListedSend:
     return ListedSend(send, *named, *amount_of((read or {}).get("total")))
 
 
-def looked_at(
-    session: Session, wanted: Filter, before: tuple[dt.datetime, str] | None = None
-) -> tuple[dt.datetime, str] | None:
-    """The last send (when it was made, and its id) that was looked at for words; None where none is left before it."""
-    refs = _refs(session, replace(wanted, below=before[1] if before else ""))
-    if len(refs) < wanted.most:
-        return None
-    row = session.connection().execute(core_select(SEND.c.created_at, SEND.c.id).where(SEND.c.id == min(refs))).first()
-    return (row.created_at, row.id) if row is not None else None
+def end_of_search(session: Session, wanted: Filter) -> int:
+    """Where a search for words has ended, for `further`; 0 where it has met the oldest, or no words are looked for."""
+    if not wanted.words:
+        return 0
+    asked = (wanted.store_id, wanted.words, wanted.most, wanted.further)
+    return searching.end_of(session.connection(), "send", *asked)
 
 
 def tallies(session: Session, store_id: int, wanted: Filter) -> list[Tally]:

@@ -61,11 +61,13 @@ def index() -> Any:
     span = request.args.get("span", "month")
     causes = sends.causes(session(), store_id())
     wanted = _wanted(request.args, causes)
-    page = Page(sends.listed(session(), store_id(), wanted, PAGE + 1, Page.after()), PAGE)
+    part = replace(wanted, further=whole(request.args.get("further", "")) or 0)
+    page = Page(sends.listed(session(), store_id(), part, PAGE + 1, Page.after()), PAGE)
     facets = _facets(wanted)
     older = page.older(lambda one: (one.send.created_at, one.send.id))
-    if not older and wanted.words and (last := sends.looked_at(session(), wanted, Page.after())):
-        older = Page.after_row(*last)
+    query = urlencode([pair for pair in request.args.items(multi=True) if pair[0] not in (BEFORE, "further")])
+    if not older and (end := sends.end_of_search(session(), part)):
+        older = f"{request.path}?{query}&further={end}"
     return render_template(
         "sends/index.html",
         sends=page.items,
@@ -82,7 +84,7 @@ def index() -> Any:
         cause=request.args.get("cause", ""),
         person=people.get(session(), store_id(), wanted.person_id) if wanted.person_id is not None else None,
         kept=views.listed(session(), store_id(), "sends"),
-        query=urlencode([pair for pair in request.args.items(multi=True) if pair[0] != BEFORE]),
+        query=query,
         most_found=searching.MOST if wanted.words else 0,
         stuck=sum(cause.number for cause in causes),
         total=sum(number for state, number in facets["states"].items() if not wanted.states or state in wanted.states),
