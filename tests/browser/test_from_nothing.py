@@ -44,9 +44,12 @@ class Hands:
     def __init__(self, page):
         self.page, self.inputs = page, []
 
-    def click(self, role, name, within=None, exact=False):
+    def click(self, role, name, exact=False):
+        self.press(self.page.get_by_role(role, name=name, exact=exact).first, name)
+
+    def press(self, what, name):
         self.inputs.append(f"click {name}")
-        (within or self.page).get_by_role(role, name=name, exact=exact).first.click()
+        what.click()
 
     def fill(self, label, text, exact=False):
         self.inputs.append(f"fill {label}")
@@ -56,9 +59,38 @@ class Hands:
         self.inputs.append(f"choose {label}")
         self.page.get_by_label(label).first.select_option(label=option)
 
-    def tick(self, label, within=None):
-        self.inputs.append(f"tick {label}")
-        (within or self.page).get_by_label(label).first.click()
+
+class Keys(Hands):
+    """The same person without a mouse: to everything by Tab, and what is reached can be seen to be."""
+
+    def reach(self, what):
+        expect(what).to_be_visible()
+        for _ in range(400):
+            if what.evaluate("one => one === document.activeElement"):
+                break
+            self.page.keyboard.press("Tab")
+        else:
+            raise AssertionError(f"{what} is not reached by Tab")
+        seen = "one => { const s = getComputedStyle(one); return s.outlineStyle !== 'none' || s.boxShadow !== 'none' }"
+        assert what.evaluate(seen), f"nothing shows that {what} has the focus"
+
+    def press(self, what, name):
+        self.inputs.append(f"press {name}")
+        self.reach(what)
+        self.page.keyboard.press("Enter")
+
+    def fill(self, label, text, exact=False):
+        self.inputs.append(f"type {label}")
+        self.reach(self.page.get_by_label(label, exact=exact).first)
+        self.page.keyboard.press("Control+A")
+        self.page.keyboard.type(text)
+
+    def choose(self, label, option):
+        self.inputs.append(f"choose {label}")
+        select = self.page.get_by_label(label).first
+        self.reach(select)
+        self.page.keyboard.type(option[:12])
+        expect(select.locator("option:checked")).to_have_text(option)
 
 
 @pytest.fixture
@@ -134,13 +166,14 @@ def store_sends(address, secret, body):
     return httpx.post(address, content=data, headers=headers).status_code
 
 
-def test_from_an_empty_folder_to_the_first_mail(browser, empty, mail_server, provider):
+@pytest.mark.parametrize("person", [Hands, Keys])
+def test_from_an_empty_folder_to_the_first_mail(browser, empty, mail_server, provider, person):
     context = browser.new_context(
         viewport={"width": 1280, "height": 800}, base_url=empty, permissions=["clipboard-read", "clipboard-write"]
     )
     context.set_default_timeout(10_000)
     page = context.new_page()
-    hands = Hands(page)
+    hands = person(page)
 
     page.goto("/")
     hands.fill("Name of the shop", "Harbour Lamps")
@@ -155,8 +188,7 @@ def test_from_an_empty_folder_to_the_first_mail(browser, empty, mail_server, pro
     hands.click("button", "Connect a source")
     hands.click("button", "Copy", exact=True)
     address = page.evaluate("navigator.clipboard.readText()")
-    hands.inputs.append("click Copy")
-    page.locator("[data-copy='#secret-1']").click()
+    hands.press(page.locator("[data-copy='#secret-1']"), "Copy")
     secret = page.evaluate("navigator.clipboard.readText()")
     hands.click("link", "Watch for the first delivery")
     expect(page.get_by_text("Nothing has come in yet")).to_be_visible()
