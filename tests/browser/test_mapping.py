@@ -178,3 +178,19 @@ def test_on_a_phone_a_field_is_chosen_and_then_what_it_is(page, running):
     page.locator('[data-open="reading.customer_id"]').click()
     expect(page.locator('.var[data-field="reading.customer_id"] .var-head .value')).to_have_text("0")
     page.get_by_role("button", name="Discard").first.click()
+
+
+def test_a_variable_is_found_by_its_name_its_field_or_its_value(page, running):
+    page.goto("/sources/webshop/read")
+    find = page.get_by_label("Find a variable")
+    shown = page.locator(".var:visible")
+    whole = shown.count()
+    find.fill("$.buyer.given")
+    expect(shown).to_have_count(1)
+    expect(shown.first).to_contain_text("customer_name")
+    page.locator(".var-head:visible").first.click()
+    expect(page.locator(".var.open")).to_be_visible()
+    expect(find).to_have_value("$.buyer.given")
+    expect(shown).to_have_count(1)
+    find.fill("")
+    expect(shown).to_have_count(whole)

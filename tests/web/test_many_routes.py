@@ -1,11 +1,11 @@
-"""Several routes at once: switched on and off, deleted, and each undone."""
+"""Several routes or messages at once: switched on and off, tagged, deleted, and each undone."""
 
 import re
 
 import pytest
 
 from angelon.db.setup import specs
-from angelon.db.tables import RouteRow
+from angelon.db.tables import MessageRow, RouteRow
 from tests import made
 from tests.engine.test_fallbacks import Shop
 from tests.web.test_pages import text
@@ -87,3 +87,24 @@ def test_a_tag_that_is_none_is_refused_in_words(client, bench, tag, said):
     assert said in client.post("/routes/many", data=form, follow_redirects=True).text
     bench.services.setups.forget()
     assert bench.services.setups.get(bench.store_id).setup.routes[0].route.tags == []
+
+
+def test_messages_are_tagged_found_by_the_tag_deleted_and_restored(client, bench):
+    with bench.database.writing() as session:
+        specs.save_draft(session, MessageRow, bench.store_id, made.message(key="other", name="Other"), bench.clock.now())
+    before = bench.rows("SELECT count(*) FROM revision")
+    form = {"message": ["received", "other"], "act": "tag", "tag": "spring"}
+    page = text(client.post("/messages/-/many", data=form, follow_redirects=True))
+    assert "2 messages are tagged “spring”" in page
+    assert bench.rows("SELECT count(*) FROM revision") == before
+    client.post("/messages/-/many", data={"message": ["received"], "act": "untag", "tag": "spring"})
+    page = client.get("/messages?tag=spring").text
+    assert "<strong>Other</strong>" in page
+    assert "<strong>Received</strong>" not in page
+    form = {"message": ["received", "other"], "act": "delete"}
+    said = text(client.post("/messages/-/many", data=form, follow_redirects=True))
+    assert "“Received” is as it was: “Received” is used by" in said
+    assert "1 message is deleted: Other" in said
+    said = text(client.post("/messages/-/many", data={"message": ["other"], "act": "restore"}, follow_redirects=True))
+    assert "Restored." in said
+    assert "Other" in text(client.get("/messages"))

@@ -72,6 +72,9 @@ VariableName = Annotated[str, StringConstraints(pattern=r"^[a-z][a-z0-9_]*$", ma
 Tag = Annotated[str, StringConstraints(pattern=r"^\w[\w .:/-]*$", max_length=40)]
 """A word or two that a customer is marked with."""
 
+SetupTag = Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=30, pattern=r"^[^,;\n]+$")]
+"""A word by which routes or messages are found and chosen together; it means nothing else."""
+
 Locale = Annotated[str, StringConstraints(pattern=r"^[a-z]{2,3}(-[A-Z][a-z]{3})?(-([A-Z]{2}|[0-9]{3}))?$")]
 """A BCP 47 tag of language, script and region: `de`, `de-AT`, `zh-Hant-TW`."""
 

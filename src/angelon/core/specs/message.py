@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal, get_args
 
 from pydantic import Field, model_validator
 
-from angelon.core.specs.base import ChannelKey, Key, Locale, Name, OneLine, Spec, VariableName
+from angelon.core.specs.base import ChannelKey, Key, Locale, Name, OneLine, SetupTag, Spec, VariableName
 from angelon.core.specs.marks import Marks
 
 CHANNELS: tuple[str, ...] = get_args(ChannelKey)
@@ -282,6 +282,7 @@ class Message(Spec):
     key: Key
     name: Name
     about: OneLine = ""
+    tags: list[SetupTag] = Field(default_factory=list, max_length=10)
     tells_of: str = Field("", max_length=60)
     """The event type that it is the news of; empty where it says something of its own. Two messages that tell of the
     same are one piece of news to a person.

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from typing import Any, Literal
 
-from pydantic import Field, StringConstraints, field_validator, model_validator
+from pydantic import Field, field_validator, model_validator
 
 from angelon.core.event_types import well_formed
-from angelon.core.specs.base import ChannelKey, Key, Name, OneLine, Spec, VariableName
+from angelon.core.specs.base import ChannelKey, Key, Name, OneLine, SetupTag, Spec, VariableName
 from angelon.core.specs.condition import Group
 from angelon.core.specs.guards import Fallback, Guards
 from angelon.core.specs.marks import Marks
@@ -31,14 +31,10 @@ class Prompt(Spec):
     required: bool = False
 
 
-Tag = Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=30, pattern=r"^[^,;\n]+$")]
-
-
 class Route(Spec):
     key: Key
     name: Name
-    tags: list[Tag] = Field(default_factory=list, max_length=10)
-    """Words by which routes are found and chosen together; they mean nothing else."""
+    tags: list[SetupTag] = Field(default_factory=list, max_length=10)
     when: list[str] = Field(default_factory=list, max_length=30)
     """Event types; any of them."""
     by_hand: bool = False

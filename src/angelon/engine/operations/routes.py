@@ -13,10 +13,10 @@ from angelon.core.planning.readiness import problems_of
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs import Route
 from angelon.core.specs.base import read_spec
-from angelon.core.specs.stored import from_stored, to_stored
+from angelon.core.specs.stored import from_stored
 from angelon.db.setup import routes, specs
 from angelon.db.setup.live_setup import LiveSetup
-from angelon.db.tables import RevisionRow, RouteRow
+from angelon.db.tables import RouteRow
 from angelon.engine.operations import checks, upkeep
 from angelon.engine.unit import Work, found
 
@@ -110,29 +110,6 @@ def delete(work: Work, key: str) -> int:
     row.gone_at = work.now
     work.record("deleted", "route", key, specs.current_spec(work.session, row), None)
     return held
-
-
-def tag(work: Work, key: str, word: str, put: bool = True) -> bool:
-    """Puts a tag to a route, or takes it away: to what is live and to its draft, as it changes nothing of what is sent.
-    Says whether that changed anything. Raises Invalid and NotFound.
-    """
-    row = _row(work, key)
-    live = work.session.get(RevisionRow, row.live_id) if row.live_id else None
-    changed = False
-    for kept, name in ((row, "draft"), (live, "spec")):
-        stored = getattr(kept, name) if kept is not None else None
-        if stored is None:
-            continue
-        spec = from_stored(Route, stored)
-        tags = [*(one for one in spec.tags if one != word), *([word] if put else [])]
-        if (put and word in spec.tags) or (not put and word not in spec.tags):
-            continue
-        setattr(kept, name, to_stored(read_spec(Route, {**spec.plain(), "tags": tags})))
-        changed = True
-    if changed:
-        work.record("tagged" if put else "tag removed", "route", key, None, {"tag": word})
-        work.change_setup()
-    return changed
 
 
 def restore(work: Work, key: str) -> None:

@@ -144,6 +144,39 @@ def restore(work: Work, kind: str, key: str) -> str:
     return str(spec.name)
 
 
+def name_of(session: Session, store_id: int, kind: str, key: str) -> str:
+    """What a thing is called, also one that was deleted; empty where there is none."""
+    table, model = KINDS[kind]
+    row = session.exec(select(table).where(table.store_id == store_id, table.key == key)).first()
+    if row is None:
+        return ""
+    return str(from_stored(model, specs.current_spec(session, row) if hasattr(row, "live_id") else row.spec).name)
+
+
+def tag(work: Work, kind: str, key: str, word: str, put: bool = True) -> bool:
+    """Puts a tag to a route or a message, or takes it away: to what is live and to its draft, as it changes nothing of
+    what is sent. Says whether that changed anything. Raises Invalid and NotFound.
+    """
+    row, _ = _current(work, kind, key)
+    model = KINDS[kind][1]
+    live = work.session.get(RevisionRow, row.live_id) if row.live_id else None
+    changed = False
+    for kept, name in ((row, "draft"), (live, "spec")):
+        stored = getattr(kept, name) if kept is not None else None
+        if stored is None:
+            continue
+        spec = from_stored(model, stored)
+        if put is (word in spec.tags):
+            continue
+        tags = [*(one for one in spec.tags if one != word), *([word] if put else [])]
+        setattr(kept, name, to_stored(read_spec(model, {**spec.plain(), "tags": tags})))
+        changed = True
+    if changed:
+        work.record("tagged" if put else "tag removed", kind, key, None, {"tag": word})
+        work.change_setup()
+    return changed
+
+
 def uses(session: Session, store_id: int, kind: str, key: str) -> list[Use]:
     """The routes that use a message, gateway or source, as they are live and as they are drafted."""
     found_: list[Use] = []

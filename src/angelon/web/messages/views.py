@@ -28,7 +28,9 @@ from angelon.engine.followers.reviews import ReviewService
 from angelon.engine.operations import gateways as gateway_operations
 from angelon.engine.operations import messages as operations
 from angelon.engine.operations import sends as send_operations
+from angelon.engine.operations import upkeep
 from angelon.engine.operations.checks import ChecksFailed
+from angelon.engine.unit import Work
 from angelon.web import sample_event as sample_events
 from angelon.web.listing import Choice, narrowed
 from angelon.web.messages import comparing, replacing, starters
@@ -47,6 +49,7 @@ from angelon.web.services import (
     work,
     work_or_back,
 )
+from angelon.web.upkeep import many as changes
 
 pages = Blueprint("messages", __name__, url_prefix="/messages", template_folder="templates")
 
@@ -74,8 +77,22 @@ def index() -> Any:
         rows=found.rows,
         starters=starters.STARTERS,
         channels=CHANNELS,
+        done=changes.done("message"),
         unreadable=[one for one in specs.unreadable(session(), store_id()) if one[0] == "message"],
     )
+
+
+@pages.post("/-/many")
+def many() -> Any:
+    """Tags, deletes or restores several messages."""
+
+    def delete(unit: Work, key: str) -> None:
+        upkeep.delete(unit, "message", key)
+
+    def restore(unit: Work, key: str) -> None:
+        upkeep.restore(unit, "message", key)
+
+    return changes.change("message", {"delete": delete, "restore": restore})
 
 
 @pages.get("/-/replace")
@@ -96,6 +113,7 @@ def _all_text(message: Message) -> str:
 
 
 def _filters(rows: Sequence[tuple[StoredMessage, Message, list[StoredRoute]]]) -> dict[str, Choice]:
+    tags = sorted({tag for _, message, _ in rows for tag in message.tags})
     languages = sorted({tag for _, message, _ in rows for channel in CHANNELS for tag in message.variants(channel)})
 
     def states(one: tuple[StoredMessage, Message, list[StoredRoute]]) -> list[str]:
@@ -112,6 +130,7 @@ def _filters(rows: Sequence[tuple[StoredMessage, Message, list[StoredRoute]]]) -
             [(tag, tag) for tag in languages],
             lambda one: [tag for channel in CHANNELS for tag in one[1].variants(channel)],
         ),
+        "tag": Choice("Tag", [(tag, tag) for tag in tags], lambda one: one[1].tags),
     }
 
 

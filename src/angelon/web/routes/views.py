@@ -26,6 +26,7 @@ from angelon.web.listing import SHOWN_FROM, Choice, narrowed
 from angelon.web.routes.form import changes_from
 from angelon.web.routes.sentence import page, problems
 from angelon.web.services import live, names, routes, session, store_id, work, work_or_back
+from angelon.web.upkeep import many as changes
 
 pages = Blueprint("routes", __name__, url_prefix="/routes", template_folder="templates")
 
@@ -57,75 +58,30 @@ def index() -> Any:
         grouped=len(rows) > SHOWN_FROM,
         names=called,
         gone=gone if gone is not None and gone.gone_at else None,
-        done=_done(),
+        done=changes.done("route"),
         unreadable=[one for one in specs.unreadable(session(), store_id()) if one[0] == "route"],
     )
 
 
-_MANY = {
-    **{"on": ("live", "off"), "off": ("off", "on"), "delete": ("deleted", "restore"), "restore": ("restored", "")},
-    **{"tag": ("tagged", "untag"), "untag": ("no longer tagged", "tag")},
-}
-"""What may be done with several routes: what they are then, and what undoes it."""
-
-
-def _done() -> dict[str, Any] | None:
-    """What was just done with several routes, as the page was led to."""
-    act, keys = request.args.get("done", ""), request.args.getlist("key")[:200]
-    if act not in _MANY or not keys or not _MANY[act][1]:
-        return None
-    rows = [specs.route(session(), store_id(), key) for key in keys]
-    found = [row for row in rows if row is not None]
-    word, undo = _MANY[act]
-    tag = request.args.get("tagged", "")[:30]
-    told = {"routes": [row.key for row in found], "names": [row.spec.name for row in found], "tag": tag}
-    return {"word": f"{word} “{tag}”" if act in ("tag", "untag") else word, "undo": undo, **told}
-
-
 @pages.post("/many")
 def many() -> Any:
-    """Switches several routes on or off, deletes or restores them; what can't be done with one keeps no other."""
-    act, keys = request.form.get("act", ""), list(dict.fromkeys(request.form.getlist("route")))[:200]
-    if act not in _MANY or not keys:
-        flash("Tick at least one route.", "bad")
-        return redirect(url_for(".index"))
-    tag = " ".join(request.form.get("tag", "").split())
-    if act in ("tag", "untag") and not tag:
-        flash("Write the tag.", "bad")
-        return redirect(url_for(".index"))
-    done, now = [], {row.key: row.on for row in routes()}
-    for key in keys:
-        if act in ("on", "off") and now.get(key) == (act == "on"):
-            continue  # as it is asked to be: what is drafted of it stays a draft
-        try:
-            with work() as unit:
-                changed = _one_of_many(unit, act, key, tag)
-            if not changed:
-                continue
-            done.append(key)
-        except Invalid as error:
-            row = specs.route(session(), store_id(), key)
-            why = error.problems[0].what
-            flash(f"“{row.spec.name if row else key}” is as it was: {why}", "bad")
-    if act == "restore" and done:
-        flash("Restored. They are off until you switch them on.", "good")
-    shown: dict[str, Any] = {"tagged": tag or None, "tag": tag if act == "tag" else None}
-    return redirect(url_for(".index", done=act, key=done, **shown) if done else url_for(".index"))
+    """Switches several routes on or off, tags, deletes or restores them."""
+    on = {row.key: row.on for row in routes()}
 
-
-def _one_of_many(unit: Work, act: str, key: str, tag: str) -> bool:
-    """Does it with one; says whether that changed anything."""
-    if act in ("tag", "untag"):
-        return operations.tag(unit, key, tag, act == "tag")
-    if act == "on":
+    def switch_on(unit: Work, key: str) -> bool:
+        if on.get(key):
+            return False  # what is drafted of it stays a draft
         operations.publish_and_switch_on(unit, key)
-    elif act == "off":
+        return True
+
+    def switch_off(unit: Work, key: str) -> bool:
+        if on.get(key) is False:
+            return False
         operations.switch_off(unit, key, True)
-    elif act == "delete":
-        operations.delete(unit, key)
-    else:
-        operations.restore(unit, key)
-    return True
+        return True
+
+    acts = {"on": switch_on, "off": switch_off, "delete": operations.delete, "restore": operations.restore}
+    return changes.change("route", acts, "Restored. They are off until you switch them on.")
 
 
 def _event_of(route: Route) -> str:

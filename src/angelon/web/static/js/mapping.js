@@ -3,6 +3,8 @@
 import { post } from "./request.js";
 import { say } from "./toast.js";
 
+const FINDS = ["[data-tree-find]", "[data-var-find]"];
+
 export function start(root) {
   let chosen = root.querySelector(".var.open")?.dataset.field ?? "";
   const inHand = () => root.querySelector(".var.open");
@@ -13,16 +15,17 @@ export function start(root) {
 
   async function sent(form) {
     const keep = root.querySelector("[data-fields]")?.scrollTop ?? 0;
-    const found = root.querySelector("[data-tree-find]")?.value ?? "";
+    const sought = FINDS.map((find) => root.querySelector(find)?.value ?? "");
     try {
       root.innerHTML = await post(root.dataset.to, form);
     } catch (error) {
       say(error.message, true);
       return false;
     }
-    const find = root.querySelector("[data-tree-find]");
-    find.value = found;
-    filter(find);
+    FINDS.forEach((find, number) => {
+      const field = root.querySelector(find);
+      if (field && sought[number]) field.value = sought[number], filter(field);
+    });
     root.querySelector("[data-fields]").scrollTop = keep;
     chosen = inHand()?.dataset.field ?? "";
     draw();
@@ -89,7 +92,7 @@ export function start(root) {
   });
 
   root.addEventListener("input", (event) => {
-    if (event.target.matches("[data-tree-find]")) filter(event.target);
+    if (event.target.matches(FINDS.join())) filter(event.target);
   });
   root.addEventListener("toggle", draw, true);
   root.querySelector("[data-fields]")?.addEventListener("scroll", draw);
@@ -99,8 +102,8 @@ export function start(root) {
 
   function filter(find) {
     const words = find.value.toLowerCase().split(/\s+/).filter(Boolean);
-    for (const field of root.querySelectorAll("[data-path]")) {
-      field.hidden = !words.every((word) => field.dataset.words.includes(word));
+    for (const one of root.querySelectorAll(find.matches("[data-var-find]") ? ".var" : "[data-path]")) {
+      one.hidden = !words.every((word) => one.dataset.words.includes(word)) && !one.classList.contains("open");
     }
     draw();
   }
@@ -126,7 +129,7 @@ export function start(root) {
     const shown = pane.getBoundingClientRect();
     const paths = [];
     let lit = [];
-    for (const variable of root.querySelectorAll(".var")) {
+    for (const variable of root.querySelectorAll(".var:not([hidden])")) {
       const places = JSON.parse(variable.dataset.places || "[]");
       const open = variable.classList.contains("open");
       if (open) lit = places;
