@@ -91,7 +91,9 @@ def test_a_tag_that_is_none_is_refused_in_words(client, bench, tag, said):
 
 def test_messages_are_tagged_found_by_the_tag_deleted_and_restored(client, bench):
     with bench.database.writing() as session:
-        specs.save_draft(session, MessageRow, bench.store_id, made.message(key="other", name="Other"), bench.clock.now())
+        specs.save_draft(
+            session, MessageRow, bench.store_id, made.message(key="other", name="Other"), bench.clock.now()
+        )
     before = bench.rows("SELECT count(*) FROM revision")
     form = {"message": ["received", "other"], "act": "tag", "tag": "spring"}
     page = text(client.post("/messages/-/many", data=form, follow_redirects=True))
