@@ -48,7 +48,7 @@ def test_a_number_is_typed_recognised_moved_and_told_to_the_payment(page, runnin
     assert calls[0]["body"]["carrier"] == "Gannet Post"
     assert re.fullmatch(r"http://\S+/f/[0-9a-f]+-[0-9a-f]{12}", calls[0]["body"]["link"])
     page.locator("#parcels summary", has_text="History").click()
-    page.get_by_label("How far RR473124829GB is").select_option("out_for_delivery")
+    page.get_by_label("Stage of RR473124829GB").select_option("out_for_delivery")
     page.get_by_role("button", name="Set", exact=True).click()
     expect(page.locator("#parcels svg[aria-label='out for delivery']")).to_be_visible()
 
@@ -82,7 +82,7 @@ def test_numbers_are_typed_for_many_orders(page, running, placed):
 def test_words_that_nobody_knows_are_told_to_the_carrier_and_understood_from_then_on(page, running):
     page.goto("/parcels")
     page.locator("#attention").get_by_role("link", name="Say what it means").first.click()
-    field = page.get_by_label("What its words for a parcel’s state mean, one a line")
+    field = page.get_by_label("What its texts for a parcel’s status mean, one a line")
     expect(field).to_have_value(re.compile(r"Sheltering from the gale = $"))
     page.get_by_role("button", name="Save").click()
     expect(page.get_by_role("alert")).to_contain_text("does not say what it means")
@@ -154,7 +154,7 @@ def test_an_order_s_status_is_set_for_those_ticked(page, running, placed):
     page.locator("summary", has_text="Set the status of those ticked").click()
     page.get_by_label("The status").select_option("packed")
     page.get_by_role("button", name="Set it").click()
-    expect(page.get_by_text("1 of 1 changed to packed. Nobody is told.")).to_be_visible()
+    expect(page.get_by_text("1 of 1 changed to packed. No message is sent.")).to_be_visible()
 
 
 def test_the_store_s_own_deliveries_bring_the_parcel_and_the_mail_leads_to_its_page(page, running, placed):

@@ -166,7 +166,7 @@ def test_unmapping_what_a_live_text_needs_is_asked_about(page, running):
     bench = page.locator("#mapping")
     bench.get_by_role("button", name="Remove $.total").click()
     draft = page.get_by_role("region", name="Draft")
-    expect(draft).to_contain_text("order.total is mapped no more, and is used in")
+    expect(draft).to_contain_text("order.total is no longer mapped, and is used in")
     expect(draft.get_by_role("link", name="Drafts slip")).to_be_visible()
     draft.get_by_role("button", name="Publish the mapping").click()
     expect(page.get_by_role("heading", name="Not live yet")).to_be_visible()

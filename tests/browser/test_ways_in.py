@@ -36,9 +36,9 @@ def test_a_table_of_orders_is_previewed_and_imported(page, running):
     page.get_by_label("tell nobody").check()
     page.get_by_role("button", name="Import the orders").click()
     expect(page.get_by_role("heading", name="imported", exact=True)).to_be_visible()
-    expect(page.get_by_role("link", name="Download them to mend")).to_be_visible()
+    expect(page.get_by_role("link", name="Download them to correct")).to_be_visible()
     with page.expect_download() as loaded:
-        page.get_by_role("link", name="Download with what was told").click()
+        page.get_by_role("link", name="Download with the results").click()
     assert "CSV-1,new" in loaded.value.path().read_text()
     assert running.rows("SELECT status FROM \"order\" WHERE number = 'CSV-1'")[0][0] == "new"
 

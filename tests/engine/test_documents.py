@@ -103,7 +103,7 @@ def test_it_is_taken_back_in_parts_until_nothing_is_left(shop):
     assert sum(row.gross for row in notes) == 13550
     assert sum(row.net for row in notes) == 11016
     assert rows(shop)[0].over
-    with pytest.raises(HeldBack, match="taken back already"):
+    with pytest.raises(HeldBack, match="credited already"):
         credit(shop, first.id)
     with pytest.raises(NotFound):
         credit(shop, last.id)

@@ -62,5 +62,5 @@ def test_what_can_t_be_meant_is_told_and_stays(client, bench, field, value, said
 
 
 def test_without_anybody_to_tell_it_says_so(client, bench):
-    assert "Nobody is named" in text(client.get("/settings/alerts"))
+    assert "No recipient yet" in text(client.get("/settings/alerts"))
     assert "No gateway took it" in text(client.post("/settings/alerts", data={"act": "try"}, follow_redirects=True))

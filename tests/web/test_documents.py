@@ -83,7 +83,7 @@ def test_it_is_taken_back_on_its_page(shop, client):  # noqa: F811
     assert "Credit note C2026-0001" in text(client.get(note.location))
     assert "130.50" in text(client.get(where))
     client.post(f"{where}/credit", data={"what": "all"})
-    assert "All of it was taken back" in text(client.get(where))
+    assert "All of it was credited" in text(client.get(where))
     csv = client.get("/documents/all.csv?kind=credit").get_data(as_text=True)
     assert "-5.00" in csv
     assert "2026-0001" in csv

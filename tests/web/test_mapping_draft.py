@@ -81,14 +81,14 @@ def test_what_is_in_use_is_unmapped_only_when_it_is_said_so_and_never_deleted(cl
     refused = bench_edit(client, act="drop_variable", field="recipes.customer_name")
     assert "is used in Received (email in en), Received (email in de)" in refused.json["detail"]
     page = text(bench_edit(client, act="clear", field="recipes.customer_name"))
-    assert "customer_name is mapped no more, and is used in Received" in page
+    assert "customer_name is no longer mapped, and is used in Received" in page
     asked = publish_mapping(client)
     assert asked.status_code == 409
-    assert "customer_name would be mapped no more, and is used in Received (email in en)" in text(asked)
+    assert "customer_name would no longer be mapped, and is used in Received (email in en)" in text(asked)
     assert "customer_name" in stored(bench).recipes
     assert "is live" in text(publish_mapping(client, override="yes"))
     assert "customer_name" not in stored(bench).recipes
-    assert "customer_name was mapped no more." in text(client.get("/sources/shop/read"))
+    assert "customer_name is no longer mapped." in text(client.get("/sources/shop/read"))
 
 
 def test_a_check_that_a_draft_would_fail_stops_it_until_it_is_overridden(client, bench):

@@ -441,7 +441,7 @@ def test_a_status_is_set_by_hand_with_the_message_that_goes_with_it_or_without(b
         specs.switch(session, row, True, bench.clock.now())
     bench.services.setups.forget()
     silent = client.post("/orders/status", data={"order": order_id, "status": "packed"}, follow_redirects=True)
-    assert "1 of 1 changed to packed. Nobody is told." in text(silent)
+    assert "1 of 1 changed to packed. No message is sent." in text(silent)
     bench.plan()
     assert bench.rows("SELECT count(*) FROM event WHERE delivery_key LIKE 'hand>%'") == [(0,)]
     told = client.post(

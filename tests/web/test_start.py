@@ -162,7 +162,7 @@ def test_the_line_calls_twice_only_what_tells_the_same_news(client, bench):
     live(made.route(key="second", name="Second", send="received"), RouteRow)
     page = client.get("/").get_data(as_text=True)
     assert "twice-number" in page
-    assert "2 routes tell the same at created" in page
+    assert "2 routes send the same at created" in page
 
 
 def test_a_test_is_no_first_mail_and_a_server_without_a_verified_address_is_no_way_out(client, bench, mailbox):

@@ -225,7 +225,7 @@ def test_a_new_gateway_has_no_made_up_values_and_is_off_until_it_was_tried(clien
     refused = client.post("/gateways/second-room", data=form)
     assert refused.status_code == 422
     assert "The server has no name yet." in text(refused)
-    assert "Nobody is named that mails come from." in text(refused)
+    assert "No From address is set." in text(refused)
     form |= {"host": "127.0.0.1", "port": "1", "sender.address": "hello@kites.example"}
     assert client.post("/gateways/second-room", data=form).status_code == 302
     client.post("/gateways/second-room/try")  # nobody answers there

@@ -34,6 +34,16 @@ BANNED = {
     r"\b(to|would|does|did|may|can) stand (in|at)\b": "be in",
     r"\b(is|be|are) good for\b": "expires after",
     r"\bwhoever\b": "anyone who",
+    r"\b[Mm]end(ed|s|ing)?\b": "fix, correct",
+    r"\bnobody (is told|hears)\b": "no message is sent",
+    r"\bhears? (of|nothing)\b": "gets a message about",
+    r"\bwell again\b": "works again",
+    r"\btaken back\b": "credited, withdrawn",
+    r"\b(mapped|kept|needed|valid|sent) no more\b": "no longer",
+    r"\bhowever far\b|\bhow far\b": "stage",
+    r"\b[Nn]othing (was|is) told\b": "no update",
+    r"\bcalls nobody\b": "without webhooks",
+    r"\b[Nn]obody is named\b": "is not set",
 }
 NOT_READ = ("migrations", "words.yaml", "vendor")
 

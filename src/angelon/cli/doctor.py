@@ -181,7 +181,7 @@ def _store(here: Installation, chosen: Settings, live: LiveSetup) -> Iterator[Fi
     if not live_routes:
         yield WARN, "No route is switched on: nothing is sent.", "Switch one on under Routes."
     if not store.alerts.on:
-        yield WARN, "Alerts are off: nobody is told of problems.", "Switch them on under Settings, Alerts."
+        yield WARN, "Alerts are off: no problem is reported.", "Switch them on under Settings, Alerts."
     with here.database.reading() as session:
         found = Alarm(here, chosen.home, chosen.base_url).troubles(session, live, here.clock.now())
     for one in found:

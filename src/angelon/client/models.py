@@ -14,7 +14,7 @@ SCOPES: dict[str, str] = {
     "sends.read": "Read sends, with addresses and contents",
     "sends.write": "Retry, hold and cancel sends",
     "orders.read": "Read orders and people, with contact details",
-    "parcels.write": "Add parcels, and say how far they are",
+    "parcels.write": "Add parcels, and report their stage",
     "documents.write": "Make invoices",
     "people.write": "Set people’s tags, and note their consent",
     "suppressions.read": "Read suppressed addresses",

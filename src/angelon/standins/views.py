@@ -271,7 +271,7 @@ def answer() -> Any:
         flash("The provider does not know where to report answers: this data folder was made before it could.", "bad")
         return redirect(url_for(".chat", to=row.to))
     answered(box(), row.reference, text)
-    flash(f"{row.to} answered “{text}”. The account hears of it.", "good")
+    flash(f"{row.to} answered “{text}”. The account gets it.", "good")
     return redirect(url_for(".chat", to=row.to))
 
 
@@ -285,7 +285,7 @@ def text_back() -> Any:
         flash("The provider does not know where to report answers: this data folder was made before it could.", "bad")
     else:
         sms.answered(box(), number, text)
-        flash(f"{number} answered “{text}”. The account hears of it.", "good")
+        flash(f"{number} answered “{text}”. The account gets it.", "good")
     return redirect(url_for(".handset", to=number))
 
 

@@ -94,7 +94,7 @@ def treat(documents: Any, home: str, buyer: Buyer, day: dt.date) -> Treatment:
         if at_home is None:
             raise HeldBack(
                 f"Goods are sent within {here}, where the shop has no registration on {day:%-d %B %Y}.",
-                "Add the registration, or say that the shop is exempt as a small one.",
+                "Add the registration, or say that the shop is exempt as a small business.",
             )
         why = f"A {who} in {there}, where goods are sent from; the shop is registered there {_since(at_home)}."
         return Treatment("domestic", home, why, at_home.number, _own(buyer))
@@ -172,7 +172,7 @@ def _small(documents: Any, home: str, at_home: Any) -> Treatment:
     if not number:
         hint = "Type the number that your tax office knows you by into the settings of invoices."
         raise HeldBack("An invoice of an exempt shop names its tax number, and there is none.", hint)
-    return Treatment("small", home, f"The shop is exempt as a small one in {country_name(home)}.", number)
+    return Treatment("small", home, f"The shop is exempt as a small business in {country_name(home)}.", number)
 
 
 def rate_of(documents: Any, treatment: Treatment, sku: str, day: dt.date, named: str = "") -> tuple[Decimal, str, str]:

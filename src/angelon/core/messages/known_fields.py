@@ -50,8 +50,8 @@ SAMPLE_FOLLOW = "https://follow.invalid/f/test-parcels-of-nobody-00000000"
 PARCEL_FIELDS = {
     "carrier": "who brings it",
     "number": "its number",
-    "status": "how far it is, in English",
-    "stage": "how far it is: label_printed, picked_up, in_transit, out_for_delivery, ready_to_collect, delivered, …",
+    "status": "its stage, in English",
+    "stage": "its stage: label_printed, picked_up, in_transit, out_for_delivery, ready_to_collect, delivered, …",
     "link": "the page where the customer follows it: the shop's own, else the carrier's",
     "expected_on": "the day on which it is expected",
     "delivered_on": "the day on which it was delivered",

@@ -218,7 +218,7 @@ def credit(
     if row is None or row.kind != "invoice":
         raise NotFound("There is no such invoice.")
     if row.over:
-        raise HeldBack(f"All of {row.name} was taken back already.", "Make another invoice from the order’s page.")
+        raise HeldBack(f"All of {row.name} was credited already.", "Make another invoice from the order’s page.")
     was = Document.of(row.frozen)
     before = _before(work.connection, row, was)
     if amount is not None:

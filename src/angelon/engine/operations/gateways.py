@@ -80,7 +80,7 @@ def _missing(gateway: Gateway) -> list[Problem]:
         return []
     found = [] if gateway.host else [Problem("host", "The server has no name yet.", "Write it, as mail.shop.example.")]
     if gateway.sender is not None and not gateway.sender.address:
-        what = "Nobody is named that mails come from."
+        what = "No From address is set."
         found.append(Problem("sender.address", what, "Write the shop’s own address, as hello@shop.example."))
     return found
 

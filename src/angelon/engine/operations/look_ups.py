@@ -80,5 +80,5 @@ def ask_again(installation: Installation, store_id: int, event_id: str, name: st
         work.record("asked again", "event", event_id, None, {"look_up": name, "problem": problem})
         work.wake()
     if problem:
-        raise Invalid([Problem(name, re.sub(r"\s+", " ", problem), "Mend the look-up at its source, then ask again.")])
+        raise Invalid([Problem(name, re.sub(r"\s+", " ", problem), "Fix the look-up at its source, then ask again.")])
     return len(released)

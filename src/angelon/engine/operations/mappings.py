@@ -171,7 +171,7 @@ class Loss:
 
 
 def losses(specs: usage.Specs, was: Source, now: Source) -> list[Loss]:
-    """What is mapped no more by a changed mapping and is in use; the source's own recipes count as they are changed."""
+    """What a changed mapping no longer maps and is in use; the source's own recipes count as they are changed."""
     others = tuple(source for source in specs.sources if source.key != now.key)
     specs = replace(specs, sources=(*others, now))
     lost = []
@@ -223,7 +223,7 @@ def publish(work: Work, key: str, expected: int | None = None, override: bool = 
     mappings.save_draft(work.session, row, None, work.now)
     mappings.forget_steps(work.session, row.id)
     work.wake()
-    note = " ".join([checks.override_note(failed), *(f"{loss.name} was mapped no more." for loss in lost)]).strip()
+    note = " ".join([checks.override_note(failed), *(f"{loss.name} is no longer mapped." for loss in lost)]).strip()
     return mappings.keep_revision(work.session, row, made, work.now, note)
 
 
@@ -241,7 +241,7 @@ def _looked_at(work: Work, key: str, expected: int | None, override: bool) -> tu
     if lost and not override:
         raise InUse(
             [
-                Problem("", f"{loss.name} would be mapped no more, and is used in {usage.listed(loss.uses)}.")
+                Problem("", f"{loss.name} would no longer be mapped, and is used in {usage.listed(loss.uses)}.")
                 for loss in lost
             ]
         )

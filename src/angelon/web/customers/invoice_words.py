@@ -44,7 +44,7 @@ _TEXTS = {
         Make my invoice
         Your invoice {number} is ready.
         Download
-        For another name or address? Then this one is taken back, and you get another.
+        For another name or address? Then this one is credited, and you get another.
         We have noted that you want an invoice. We look at it, and write to you.
         The time in which invoices are made here is over for this order. Write to us.
         The invoice was changed as often as is possible here. Write to us.

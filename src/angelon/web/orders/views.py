@@ -115,7 +115,7 @@ def set_status() -> Any:
     with work_or_back(back, "Nothing was changed: ") as unit:
         tell = request.form.get("tell") == "1"
         number = operations.set_status(unit, services().clock, ids, status, tell)
-    heard = " Routes that wait for it send now." if tell and number else " Nobody is told." if number else ""
+    heard = " Routes that wait for it send now." if tell and number else " No message is sent." if number else ""
     flash(f"{number} of {len(ids)} changed to {status.replace('_', ' ')}.{heard}", "good" if number else "bad")
     return redirect(back)
 

@@ -323,7 +323,7 @@ def _parcels() -> list[Need]:
     ):
         if number := troubled.get(key, 0):
             name = "1 parcel" if number == 1 else f"{number:,} parcels"
-            why = {"late": "The day that was expected is over.", "lost": "Nothing was told for days."}.get(key, "")
+            why = {"late": "The day that was expected is over.", "lost": "No update for days."}.get(key, "")
             found.append(Need(state, f"{name} {what}", why, "See them", f"/parcels?trouble={key}"))
     if unknown:
         said, number = unknown.most_common(1)[0]

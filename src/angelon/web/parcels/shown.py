@@ -100,7 +100,7 @@ def _note(row: Any, progress: Progress, counts: dt.datetime | None) -> str:
     if delivered is not None and delivered.estimated:
         return "Estimated: the carrier has told of nothing since."
     if row.trouble == "lost":
-        return f"Nothing was told since {row.last_at.astimezone(g.zone):%-d %B}."
+        return f"No update since {row.last_at.astimezone(g.zone):%-d %B}."
     if counts is not None and (row.trouble == "late" or counts - g.now < dt.timedelta(days=3)):
         return f"Counts as delivered on {counts.astimezone(g.zone):%A}, if nothing else is told."
     if row.unknown:

@@ -54,7 +54,7 @@ def save() -> Any:
     form, before = request.form, live().setup.store.alerts
     if form.get("act") in ("on", "off"):
         save_store({"alerts": {**before.model_dump(mode="json"), "on": form["act"] == "on"}}, (), "alerts")
-        flash("Alerts are on." if form["act"] == "on" else "Alerts are off: nobody is told of trouble.", "good")
+        flash("Alerts are on." if form["act"] == "on" else "Alerts are off: no problem is reported.", "good")
         return redirect(url_for(".index"))
     if form.get("act") == "try":
         return _try_alerts()
@@ -89,5 +89,5 @@ def _try_alerts() -> Any:
     if took:
         flash(f"{' and '.join(took)} took it. It is on its way to {', '.join(_everybody(own))}.", "good")
     else:
-        flash("No gateway took it, or nobody is named. Try the gateways’ connections, and name an address.", "bad")
+        flash("No gateway took it, or no recipient is set. Try the gateways, and add an address.", "bad")
     return redirect(url_for(".index"))

@@ -66,7 +66,7 @@ export function conditions(form, keep) {
     const known = by[part.of] ?? { kind: "text", value: "" };
     const options = told.subjects.map((s) => [s.name, told.called[s.name]
       ?? s.name.replaceAll("_", " ").replace(".", "’s ")]);
-    if (!by[part.of]) options.unshift([part.of, `${part.of} (gone)`]);
+    if (!by[part.of]) options.unshift([part.of, `${part.of} (deleted)`]);
     const of = labelled(choice(options, part.of, (now) => {
       Object.assign(part, { of: now, which: by[now].kind === "list" ? "any" : "", item: "", op: by[now].kind === "list"
         ? "is" : told.operators[by[now].kind][0], value: "", to: "", values: [] });

@@ -16,7 +16,7 @@ const FIELDS = {
 const NOTES = {
   lines: "name, quantity and price of each line · postage, discount, tax · then the total",
   address: "then the address that the source reads, line by line",
-  parcel: "carrier, number and day of each parcel · how far it has come",
+  parcel: "carrier, number and day of each parcel · its stage",
   answers: "a button for each answer of the question · each opens the page where it is given",
   divider: "a thin line across",
 };
