@@ -22,14 +22,25 @@ class Choice:
 
 
 @dataclass(frozen=True)
+class Sort:
+    """Another order of a list than its own: how it is called, and by what of a row, the largest first or the least."""
+
+    label: str
+    by: Callable[[Any], Any]
+    largest_first: bool = False
+
+
+@dataclass(frozen=True)
 class Narrowed:
-    """What is left of a list, and its filters as they are set."""
+    """What is left of a list, its filters as they are set, and how it is sorted (empty: by its own order)."""
 
     rows: list[Any]
     choices: Mapping[str, Choice]
     chosen: Mapping[str, str]
     words: str
     total: int
+    sorts: Mapping[str, Sort]
+    sort: str
 
     @property
     def has_filters(self) -> bool:
@@ -40,7 +51,9 @@ class Narrowed:
         return bool(self.words or any(self.chosen.values()))
 
 
-def narrowed(rows: Sequence[Any], text_of: Callable[[Any], str], choices: Mapping[str, Choice]) -> Narrowed:
+def narrowed(
+    rows: Sequence[Any], text_of: Callable[[Any], str], choices: Mapping[str, Choice], sorts: Mapping[str, Sort]
+) -> Narrowed:
     """The rows that have all of the words and every value that is chosen."""
     words = request.args.get("words", "").strip()[:100]
     chosen = {name: request.args.get(name, "")[:100] for name in choices}
@@ -51,4 +64,8 @@ def narrowed(rows: Sequence[Any], text_of: Callable[[Any], str], choices: Mappin
         if all(word in text_of(row).casefold() for word in wanted)
         and all(not value or value in choices[name].of(row) for name, value in chosen.items())
     ]
-    return Narrowed(left, choices, chosen, words, len(rows))
+    sort = request.args.get("sort", "")
+    sort = sort if sort in sorts else ""
+    if sort:
+        left.sort(key=sorts[sort].by, reverse=sorts[sort].largest_first)
+    return Narrowed(left, choices, chosen, words, len(rows), sorts, sort)

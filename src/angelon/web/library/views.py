@@ -12,7 +12,7 @@ from angelon.core.specs.keys import key_of
 from angelon.core.specs.message import FromLibrary
 from angelon.db.setup import files
 from angelon.engine.operations import files as operations
-from angelon.web.listing import Choice, narrowed
+from angelon.web.listing import Choice, Sort, narrowed
 from angelon.web.services import live, messages, session, store_id, work
 
 pages = Blueprint("library", __name__, url_prefix="/files", template_folder="templates")
@@ -25,8 +25,10 @@ BY = {"": "every order", "sku": "orders with the sku", "reference": "the order",
 @pages.get("")
 def index() -> Any:
     shelves: dict[str, list[LibraryFile]] = {}
-    found = narrowed(live().files, lambda f: f"{f.shelf} {f.name} {f.match}", _filters(live().files))
-    for file in sorted(found.rows, key=lambda f: (f.shelf, f.name, f.by, f.match)):
+    found = narrowed(live().files, lambda f: f"{f.shelf} {f.name} {f.match}", _filters(live().files), _SORTS)
+    for file in sorted(
+        found.rows, key=(lambda f: f.shelf) if found.sort else (lambda f: (f.shelf, f.name, f.by, f.match))
+    ):
         shelves.setdefault(file.shelf, []).append(file)
     uses: dict[str, dict[str, str]] = {}
     for row in messages():
@@ -47,6 +49,8 @@ def _filters(files: Sequence[LibraryFile]) -> dict[str, Choice]:
         "type": Choice("Type", [(name, name) for name in among(lambda f: f.type)], lambda f: [f.type]),
     }
 
+
+_SORTS = {"size": Sort("largest first", lambda one: one.size, largest_first=True)}
 
 PICTURES = ("image/png", "image/jpeg", "image/gif")
 """What every mail program shows."""

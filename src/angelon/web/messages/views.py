@@ -32,7 +32,7 @@ from angelon.engine.operations import upkeep
 from angelon.engine.operations.checks import ChecksFailed
 from angelon.engine.unit import Work
 from angelon.web import sample_event as sample_events
-from angelon.web.listing import Choice, narrowed
+from angelon.web.listing import Choice, Sort, narrowed
 from angelon.web.messages import comparing, replacing, starters
 from angelon.web.messages.preview import Preview, edit_location, preview, question_sample
 from angelon.web.numbers import whole
@@ -70,7 +70,9 @@ def index() -> Any:
     for route in routes():
         sending.setdefault(route.spec.send, []).append(route)
     rows = [(row, row.spec, sending.get(row.key, [])) for row in messages()]
-    found = narrowed(rows, lambda one: f"{one[1].name} {one[1].about} {one[0].key} {_all_text(one[1])}", _filters(rows))
+    found = narrowed(
+        rows, lambda one: f"{one[1].name} {one[1].about} {one[0].key} {_all_text(one[1])}", _filters(rows), _SORTS
+    )
     return render_template(
         "messages/index.html",
         list=found,
@@ -110,6 +112,12 @@ def _all_text(message: Message) -> str:
     """Everything that a message says, for a search."""
     parts = [message.variants(channel) for channel in CHANNELS]
     return " ".join(text.model_dump_json() for part in parts for text in part.values())
+
+
+_SORTS = {
+    "name": Sort("by name", lambda one: one[1].name.casefold()),
+    "routes": Sort("most routes first", lambda one: len(one[2]), largest_first=True),
+}
 
 
 def _filters(rows: Sequence[tuple[StoredMessage, Message, list[StoredRoute]]]) -> dict[str, Choice]:

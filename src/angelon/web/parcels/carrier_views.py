@@ -47,6 +47,7 @@ def _index(typed: str = "") -> Any:
             ),
             "state": Choice("On or off", [("on", "on"), ("off", "off")], lambda one: ["on" if one.on else "off"]),
         },
+        {},
     )
     return render_template(
         "parcels/carriers.html",

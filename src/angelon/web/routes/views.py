@@ -22,7 +22,7 @@ from angelon.engine.operations import stages
 from angelon.engine.operations.checks import ChecksFailed
 from angelon.engine.unit import Work
 from angelon.web.conflicts import edits_seen
-from angelon.web.listing import SHOWN_FROM, Choice, narrowed
+from angelon.web.listing import SHOWN_FROM, Choice, Sort, narrowed
 from angelon.web.routes.form import changes_from
 from angelon.web.routes.sentence import page, problems
 from angelon.web.services import live, names, routes, session, store_id, work, work_or_back
@@ -50,12 +50,13 @@ def index() -> Any:
     rows = [(row, row.spec, week.get(row.id, {}), problems(row.spec, called)) for row in own]
     rows.sort(key=lambda r: (min((order.get(t, 99) for t in r[1].when), default=99), r[1].priority))
     gone = specs.route(session(), store_id(), request.args["gone"]) if request.args.get("gone") else None
-    found = narrowed(rows, lambda one: f"{one[1].name} {one[1].send} {one[1].key}", _filters(rows))
+    found = narrowed(rows, lambda one: f"{one[1].name} {one[1].send} {one[1].key}", _filters(rows), _SORTS)
     return render_template(
         "routes/index.html",
         list=found,
         rows=[(_event_of(one[1]), *one) for one in found.rows],
-        grouped=len(rows) > SHOWN_FROM,
+        grouped=len(rows) > SHOWN_FROM and not found.sort,
+        many=len(rows) > SHOWN_FROM,
         names=called,
         gone=gone if gone is not None and gone.gone_at else None,
         done=changes.done("route"),
@@ -105,6 +106,13 @@ def _filters(rows: Sequence[tuple[StoredRoute, Route, dict[str, int], list[Probl
         "tag": Choice("Tag", [(tag, tag) for tag in tags], lambda one: one[1].tags),
         "source": Choice("Source", [(key, called.get(key, key)) for key in sources], lambda one: one[1].sources),
     }
+
+
+_SORTS = {
+    "name": Sort("by name", lambda one: one[1].name.casefold()),
+    "sends": Sort("most sends first", lambda one: sum(one[2].values()), largest_first=True),
+    "new": Sort("switched on last", lambda one: one[0].since.timestamp() if one[0].since else 0, largest_first=True),
+}
 
 
 def _states_of(row: StoredRoute, route: Route, week: dict[str, int], problems: list[Problem]) -> list[str]:

@@ -47,7 +47,7 @@ from angelon.engine.operations import events as event_operations
 from angelon.engine.operations import sources as operations
 from angelon.web.conflicts import edits_seen
 from angelon.web.forms import CODE, TEXT, WORDS, Spelling, filled, pairs
-from angelon.web.listing import Choice, narrowed
+from angelon.web.listing import Choice, Sort, narrowed
 from angelon.web.numbers import whole
 from angelon.web.services import kinds_of_events, live, services, session, store_id, work, work_or_back
 from angelon.web.sources import fetching, files, look_ups, mails, naming
@@ -101,7 +101,7 @@ def index() -> Any:
         for key, source in live().sources.items()
     ]
     drafts = mappings.drafts(session(), store_id())
-    found = narrowed(rows, lambda one: f"{one.source.name} {one.source.key}", _FILTERS)
+    found = narrowed(rows, lambda one: f"{one.source.name} {one.source.key}", _FILTERS, _SORTS)
     given = {"rows": found.rows, "list": found, "drafts": drafts}
     return render_template("sources/index.html", **given)
 
@@ -112,6 +112,11 @@ _STATES = [
     ("drift", "with drift"),
     ("off", "off"),
 ]
+_SORTS = {
+    "name": Sort("by name", lambda one: one.source.name.casefold()),
+    "deliveries": Sort("most deliveries first", lambda one: one.day, largest_first=True),
+    "refused": Sort("most refused first", lambda one: one.refused, largest_first=True),
+}
 _FILTERS = {"state": Choice("State", _STATES, lambda one: one.states)}
 
 
