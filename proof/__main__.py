@@ -14,6 +14,7 @@ from proof import (
     bombs,
     burst,
     changes,
+    deployed,
     described,
     disk,
     door,
@@ -48,6 +49,7 @@ PROOFS = {
     "races": races.run,
     "bombs": bombs.run,
     "wheel": wheel.run,
+    "deployed": deployed.run,
     "alerts": alert_day.run,
 }
 

@@ -72,6 +72,19 @@ def test_without_accounts_this_machine_does_all_and_elsewhere_nothing_is_shown(c
     assert client.post("/sign-in/first", data={**given, "email": "b@example.com"}).status_code == 422
 
 
+def test_the_first_owner_may_come_by_an_invitation_that_was_made_on_the_machine(client, bench):
+    there, installation = public_name(bench), bench.services.installation
+    assert client.get("/sign-in/join/nonsense", **there).status_code == 404
+    secret = operations.make_invitation(installation, "other@example.com", "developer", "this machine")
+    own = {"name": "Nuala", "password": PASSWORD}
+    refused = client.post(f"/sign-in/join/{secret}", data=own, **there)
+    assert "The first one has to be an owner’s." in text(refused)
+    secret = operations.make_invitation(installation, "nuala@example.com", "owner", "this machine")
+    assert "nuala@example.com" in text(client.get(f"/sign-in/join/{secret}", **there))
+    assert client.post(f"/sign-in/join/{secret}", data=own, **there).headers["Location"] == "/"
+    assert client.get("/orders", **there).status_code == 200
+
+
 def test_once_there_is_an_owner_everybody_signs_in_this_machine_too(client, bench):
     assert "Without accounts, everybody who works on" in text(client.get("/accounts", follow_redirects=True))
     client.post("/sign-in/first", data={"name": "Nuala", "email": "Nuala@Example.com", "password": PASSWORD})

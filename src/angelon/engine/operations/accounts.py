@@ -340,7 +340,10 @@ def join(installation: Installation, secret: str, name: str, password: str, brow
     """
     now = installation.clock.now()
     with installation.database.reading() as session:
-        email = _invitation(session, secret, now).email
+        invitation = _invitation(session, secret, now)
+        if invitation.role != "owner" and not accounts.there_are_any(session):
+            raise Invalid([Problem("role", "There is no account yet.", "The first one has to be an owner’s.")])
+        email = invitation.email
     kept = hashed(password, email)
     with installation.database.writing() as session:
         row = take_up(session, secret, name, kept, now)

@@ -99,6 +99,8 @@ def _check() -> Any:
                 g.role = as_role
                 return _allowed()
             return None
+        if request.endpoint in ("sign_in.join", "sign_in.take_up"):
+            return None  # whoever works on the machine has made the invitation
         return redirect("/sign-in/first")
     if _part() in OPEN:
         return None
