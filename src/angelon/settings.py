@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import contextlib
+import datetime as dt
 import ipaddress
 import os
 import secrets
 import tempfile
 from pathlib import Path
+from typing import Literal
 
 from pydantic import Field, ValidationError, field_validator
 from pydantic_settings import BaseSettings, SettingsConfigDict
@@ -50,6 +52,13 @@ class Settings(BaseSettings):
     """Where mail that can't be delivered is taken: host and port to listen on (SMTP), or the folder of a maildir."""
     inbox: Path | None = None
     """The folder in which each source that takes files from one has its own; `inbox` in the data folder else."""
+    exports: str = ""
+    """Where orders, customers, sends, documents and parcels are written each night: a folder, or s3://bucket/prefix."""
+    exports_as: Literal["csv", "jsonl", "parquet"] = "csv"
+    exports_at: dt.time = dt.time(2, 30)
+    """From when on, UTC."""
+    exports_keep: int = Field(7, ge=1)
+    """The folders of how many days are kept there."""
     zone: Path | None = None
     """A zone file (RFC 1035) that is asked in place of DNS when a domain is checked: where there is no network."""
     oidc_issuer: str = ""

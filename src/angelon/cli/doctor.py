@@ -88,8 +88,24 @@ def _settings(chosen: Settings) -> Iterator[Finding]:
             yield WARN, what, "Set it to the proxy’s address, such as 127.0.0.1."
     if chosen.handlers is not None and not chosen.handlers.is_dir():
         yield BAD, f"There is no folder {chosen.handlers} (ANGELON_HANDLERS).", "Make it, or leave the setting out."
+    if chosen.exports:
+        yield from _exports(chosen)
     if chosen.zone is not None:
         yield WARN, f"DNS is not asked: {chosen.zone} is looked into (ANGELON_ZONE).", "Leave it out in production."
+
+
+def _exports(chosen: Settings) -> Iterator[Finding]:
+    from angelon.core.problems import Invalid
+    from angelon.engine.exports.targets import target_of
+
+    shown = chosen.exports.partition("?")[0]
+    try:
+        stores = target_of(chosen.exports).names("")
+    except (Invalid, OSError) as error:
+        yield BAD, f"The nightly export can’t be written to {shown}: {error}", "Correct ANGELON_EXPORTS."
+        return
+    known = ", ".join(stores) or "nothing yet"
+    yield OK, f"The nightly export goes to {shown} from {chosen.exports_at:%H:%M} UTC; there: {known}", ""
 
 
 def _folder(chosen: Settings) -> Iterator[Finding]:

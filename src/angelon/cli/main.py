@@ -9,7 +9,20 @@ from typing import Any
 
 import click
 
-from angelon.cli import accounts, backups, counts, doctor, handlers, migrating, moving, running, secrets, set_up, trying
+from angelon.cli import (
+    accounts,
+    backups,
+    counts,
+    doctor,
+    exporting,
+    handlers,
+    migrating,
+    moving,
+    running,
+    secrets,
+    set_up,
+    trying,
+)
 from angelon.cli.parents import end_with_starter
 
 
@@ -112,6 +125,7 @@ for command in (
     moving.move,
     backups.backup,
     backups.restore,
+    exporting.data,
     accounts.user,
     secrets.secrets,
     running.standins,

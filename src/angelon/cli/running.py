@@ -178,6 +178,7 @@ def worker(threads: int, role: str | None) -> None:
     """Run the workers: they plan events and deliver sends."""
     from angelon import settings
     from angelon.db.access.secrets import Vault
+    from angelon.engine.followers.nightly import Wanted
     from angelon.engine.worker import BOTH, Worker
 
     chosen = settings.load()
@@ -196,6 +197,9 @@ def worker(threads: int, role: str | None) -> None:
         sys.exit(family.run())
     roles = BOTH if role == "all" else frozenset({role})
     vault = Vault(chosen.key(), database)
+    nightly = (
+        Wanted(chosen.exports, chosen.exports_as, chosen.exports_at, chosen.exports_keep) if chosen.exports else None
+    )
     made = Worker(
         database,
         chosen.home,
@@ -206,6 +210,7 @@ def worker(threads: int, role: str | None) -> None:
         handlers=chosen.handlers,
         returns=chosen.returns_at(),
         inbox=chosen.inbox_at,
+        nightly=nightly,
     )
     sys.exit(made.run())
 

@@ -29,6 +29,7 @@ from angelon.engine.followers import indexing
 from angelon.engine.followers.alerts import Alarm
 from angelon.engine.followers.clock_jumps import ClockWatch
 from angelon.engine.followers.housekeeping import Housekeeper
+from angelon.engine.followers.nightly import Nightly, Wanted
 from angelon.engine.followers.reviews import ReviewService
 from angelon.engine.handlers.runner import HandlerRunner
 from angelon.engine.installation import Installation
@@ -72,11 +73,14 @@ class Worker:
         handlers: Path | None = None,
         returns: tuple[str, int] | Path | None = None,
         inbox: Path | None = None,
+        nightly: Wanted | None = None,
     ) -> None:
         """`threads` deliver for each gateway, at most. `roles` is what the process is for: planning, sending or both.
         Each may be done by several processes. `handlers` is the folder of the shop's own functions; `returns` is where
-        mail that comes back is taken, `inbox` where files are put that sources take.
+        mail that comes back is taken, `inbox` where files are put that sources take; `nightly` is what is
+        written each night.
         """
+        self._nightly = nightly
         self._inbox = inbox
         self._handlers = handlers
         self._returns = returns
@@ -316,6 +320,7 @@ class Worker:
         """What must be done now and then; says whether it ended because a thread did."""
         watch = ClockWatch(self._database, self._clock)
         housekeeper = Housekeeper(self._database, self._setups, self._clock)
+        nightly = Nightly(self._nightly, self._clock) if self._nightly is not None else None
         seen: dict[str, tuple[int, float]] = {}
         planning: tuple[tuple[str, Callable[[], object]], ...] = (
             ("looking for a clock that was put on or back", lambda: self._watch_clock(watch)),
@@ -324,6 +329,7 @@ class Worker:
             ("taking away what is old", housekeeper.look),
             ("taking what is new into the search", lambda: indexing.follow(self._database, self._stop)),
             ("adding up what was counted", lambda: indexing.fold(self._database)),
+            *([("writing the nightly export", nightly.look)] if nightly is not None else ()),
         )
         sending: tuple[tuple[str, Callable[[], object]], ...] = (
             (
@@ -346,6 +352,8 @@ class Worker:
                 except Exception:
                     log.exception(f"{what} failed; trying again")
             self._stop.wait(HEARTBEAT_SECONDS)
+        if nightly is not None:
+            nightly.stop()
         return False
 
     def _take_returns(self) -> None:

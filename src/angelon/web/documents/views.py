@@ -5,7 +5,6 @@ from __future__ import annotations
 import datetime as dt
 import io
 import zipfile
-from collections.abc import Iterator, Mapping
 from decimal import Decimal, InvalidOperation
 from typing import Any
 from urllib.parse import urlencode
@@ -15,17 +14,17 @@ from flask import Blueprint, abort, flash, g, redirect, render_template, request
 from angelon.core.countries import countries
 from angelon.core.documents.document import Document
 from angelon.core.documents.en16931 import expressible, to_xml
-from angelon.core.documents.figures import digits_of
 from angelon.core.documents.rates import UNION
 from angelon.core.documents.rules import HeldBack
 from angelon.core.problems import Invalid
 from angelon.db.log import documents, orders
 from angelon.engine.documents.files import file_name_of, pdf_of, unnumbered
 from angelon.engine.documents.press import CantDraw
+from angelon.engine.exports import documents as export
 from angelon.engine.operations import documents as operations
 from angelon.engine.operations.documents import Request
 from angelon.web.documents import shown
-from angelon.web.exporting import AT_ONCE, as_file
+from angelon.web.exporting import as_file
 from angelon.web.numbers import whole
 from angelon.web.services import actor, live, read_anew, services, session, store_id, work, work_or_back
 
@@ -33,8 +32,6 @@ pages = Blueprint("documents", __name__, url_prefix="/documents", template_folde
 A_PAGE = 50
 MOST_HELD = 30
 MOST_IN_ZIP = 2000
-COLUMNS = ("number", "kind", "day", "order", "buyer", "tax_number", "country_of_tax", "rule", "currency", "rate", "net",
-           "tax", "gross", "corrects")  # fmt: skip
 DRAWN = {"proforma": "Proforma invoice", "delivery": "Delivery note"}
 
 
@@ -329,31 +326,7 @@ def drop_held(order_id: int) -> Any:
 @pages.get("/all.csv")
 def as_csv() -> Any:
     """A line for each rate of each document, amounts as numbers, for whoever keeps the books."""
-    return as_file("documents", "csv", COLUMNS, _parts(_wanted()))
-
-
-def _parts(wanted: documents.Wanted) -> Iterator[list[Mapping[str, Any]]]:
-    database, here, after = services().database, store_id(), 0
-    while True:
-        with database.reading() as reading:
-            found = documents.frozen(reading.connection(), here, wanted, after, AT_ONCE)
-        if not found:
-            return
-        after = found[-1].id
-        yield [line for row in found for line in _lines(row)]
-
-
-def _lines(row: Any) -> Iterator[Mapping[str, Any]]:
-    document = Document.of(row.frozen)
-    digits, sign = digits_of(row.currency), -1 if row.kind == "credit" else 1
-    for part in document.figures.sums:
-        amounts = {name: f"{Decimal(sign * getattr(part, name)).scaleb(-digits):f}" for name in ("net", "tax", "gross")}
-        yield {
-            "number": row.name, "kind": row.kind, "day": row.day, "order": document.order, "buyer": row.buyer,
-            "tax_number": document.buyer.tax_number, "country_of_tax": row.country, "rule": row.scheme,
-            "currency": row.currency, "rate": f"{part.percent.normalize():f}", **amounts,
-            "corrects": document.corrects[0] if document.corrects else "",
-        }  # fmt: skip
+    return as_file("documents", "csv", export.COLUMNS, export.parts(services().database, store_id(), _wanted()))
 
 
 @pages.get("/all.zip")

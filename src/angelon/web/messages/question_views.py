@@ -24,11 +24,11 @@ from angelon.core.specs import Message
 from angelon.core.specs.base import read_spec
 from angelon.core.specs.message import Question
 from angelon.db.log import questions
+from angelon.engine.exports.lines import moment as as_moment
 from angelon.engine.operations import consequences
 from angelon.engine.operations import messages as operations
 from angelon.engine.past.rehearsals import rehearse_outcome
 from angelon.web.exporting import as_file
-from angelon.web.exporting import moment as as_moment
 from angelon.web.forms import with_text
 from angelon.web.messages.starters import question_starter
 from angelon.web.messages.views import stored_message

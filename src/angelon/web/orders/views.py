@@ -22,6 +22,7 @@ from angelon.db.people import contact_tags
 from angelon.db.people import suppressions as suppressed
 from angelon.db.setup import changes
 from angelon.db.tables import EventRow, OrderRow
+from angelon.engine.exports import orders as export
 from angelon.engine.operations import orders as operations
 from angelon.engine.operations import parcels as parcel_operations
 from angelon.engine.operations import people, suppressions
@@ -29,7 +30,7 @@ from angelon.engine.operations import questions as question_operations
 from angelon.web.documents import of_order as documents_of
 from angelon.web.exporting import as_file
 from angelon.web.numbers import moment, row_ids, whole
-from angelon.web.orders import export, outcomes
+from angelon.web.orders import outcomes
 from angelon.web.paging import Page
 from angelon.web.parcels.of_order import around_order
 from angelon.web.runs.views import runs_of

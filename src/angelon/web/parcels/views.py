@@ -6,7 +6,7 @@ import contextlib
 import datetime as dt
 import hashlib
 import time
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
@@ -14,12 +14,11 @@ from flask import Blueprint, flash, redirect, render_template, request, url_for
 
 from angelon.core.parcels import numbers
 from angelon.core.problems import Invalid
-from angelon.db.database import Database
 from angelon.db.log import orders, parcels
-from angelon.db.setup.live_setup import LiveSetup
+from angelon.engine.exports import parcels as export
 from angelon.engine.operations import parcels as operations
 from angelon.engine.orders.parcels import called, text_of
-from angelon.web.exporting import AT_ONCE, as_file, moment
+from angelon.web.exporting import as_file
 from angelon.web.numbers import whole
 from angelon.web.orders.views import page_of
 from angelon.web.paging import Page
@@ -34,7 +33,6 @@ KEPT = 24 * 3600
 COUNTED = dt.timedelta(days=90)
 RECENT = dt.timedelta(days=60)
 """How long ago an order may have been placed whose parcel’s number is still asked for."""
-COLUMNS = ("order", "number", "carrier", "status", "at", "expected", "place", "items", "delivered", "estimated")
 
 
 @pages.get("")
@@ -92,42 +90,7 @@ def _took(since: dt.datetime) -> list[tuple[str, str, int, float, float]]:
 @pages.get("/all.csv")
 def as_csv() -> Any:
     """Every parcel that fits, as a file that can be read again."""
-    return as_file("parcels", "csv", COLUMNS, _parts(services().database, live(), store_id(), _wanted()))
-
-
-def _parts(
-    database: Database, setup: LiveSetup, here: int, wanted: parcels.Wanted
-) -> Iterator[list[Mapping[str, Any]]]:
-    after = None
-    while True:
-        with database.reading() as reading:
-            found = parcels.listed(reading, here, wanted, AT_ONCE, after)
-            in_them = parcels.orders_in(reading, [row.id for row in found])
-            ids = {order_id for pairs in in_them.values() for order_id, _ in pairs}
-            of_them = parcels.of_orders(reading.connection(), ids)
-        inside = {(one.row.id, id_): [item.item for item in one.items] for id_, of in of_them.items() for one in of}
-        rows: list[Mapping[str, Any]] = []
-        for row in found:
-            told = [one for one in row.told or [] if one[1] == row.stage]
-            for order_id, number in in_them.get(row.id) or [(0, row.said_order)]:
-                rows.append(
-                    {
-                        "order": number,
-                        "number": row.number,
-                        "carrier": called(setup, row.carrier),
-                        "status": row.stage,
-                        "at": told[-1][0] if told else "",
-                        "expected": row.expected_on,
-                        "place": told[-1][3] if told else "",
-                        "items": ", ".join(inside.get((row.id, order_id), ())),
-                        "delivered": moment(row.delivered_at),
-                        "estimated": "yes" if told and told[-1][2] == "estimate" else "",
-                    }
-                )
-        yield rows
-        if len(found) < AT_ONCE:
-            return
-        after = (found[-1].last_at, found[-1].id)
+    return as_file("parcels", "csv", export.COLUMNS, export.parts(services().database, live(), store_id(), _wanted()))
 
 
 # ---- an order's own

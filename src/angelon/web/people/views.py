@@ -12,11 +12,11 @@ from angelon.db.log import sends
 from angelon.db.log.sends import Filter
 from angelon.db.people import consents, contact_tags, people, personal, suppressions
 from angelon.db.tables import ContactRow
+from angelon.engine.exports import orders as export
 from angelon.engine.operations import people as operations
 from angelon.engine.operations import suppressions as suppression_operations
 from angelon.engine.operations.people import known
 from angelon.web.exporting import as_file
-from angelon.web.orders import export
 from angelon.web.services import live, names, services, session, store_id, work, work_or_back
 
 pages = Blueprint("people", __name__, url_prefix="/people", template_folder="templates")

@@ -31,13 +31,13 @@ from angelon.db.log import downloads, events, sends, sent_files
 from angelon.db.log.sends import CORRECTABLE, Cause, Filter, ListedSend
 from angelon.db.people import people
 from angelon.db.setup import specs, views
+from angelon.engine.exports import sends as send_export
 from angelon.engine.operations import sends as operations
 from angelon.engine.operations import views as view_operations
 from angelon.web.exporting import as_file
 from angelon.web.gateways.states import waits_for
 from angelon.web.numbers import whole
 from angelon.web.paging import BEFORE, Page
-from angelon.web.sends import export as send_export
 from angelon.web.services import names, services, session, store_id, work, work_or_back
 
 pages = Blueprint("sends", __name__, url_prefix="/sends", template_folder="templates")

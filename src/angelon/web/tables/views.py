@@ -9,8 +9,9 @@ from flask import Blueprint, abort, flash, redirect, render_template, request, u
 
 from angelon.core.problems import Invalid
 from angelon.db.setup import shop_tables
+from angelon.engine.exports.lines import AT_ONCE
 from angelon.engine.operations import shop_tables as operations
-from angelon.web.exporting import AT_ONCE, as_file
+from angelon.web.exporting import as_file
 from angelon.web.numbers import whole
 from angelon.web.services import actor, live, read_anew, services, session, store_id, work_or_back
 from angelon.web.tables import fetching

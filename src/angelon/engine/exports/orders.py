@@ -10,7 +10,7 @@ from angelon.db.log import history, orders
 from angelon.db.log.orders import amount_of
 from angelon.db.people import people
 from angelon.db.tables import ContactRow, OrderRow
-from angelon.web.exporting import AT_ONCE, moment
+from angelon.engine.exports.lines import AT_ONCE, moment
 
 PERSON = ("name", "email", "phone", "country", "language")
 ORDERS = (

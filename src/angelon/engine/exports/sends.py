@@ -8,7 +8,7 @@ from typing import Any
 from angelon.db.database import Database
 from angelon.db.log import sends
 from angelon.db.log.sends import Filter, ListedSend
-from angelon.web.exporting import AT_ONCE, moment
+from angelon.engine.exports.lines import AT_ONCE, moment
 
 COLUMNS = (
     *("id", "state", "created_at", "due_at", "settled_at", "order", "total", "amount", "currency", "to", "name"),

@@ -1,0 +1,1 @@
+"""Orders, customers, sends, documents and parcels as rows of files."""

@@ -1,0 +1,298 @@
+"""What has come in and gone out, as files: the same rows in each form, whole or not there, in a folder or elsewhere."""
+
+import csv
+import datetime as dt
+import json
+import re
+import threading
+import time
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from urllib.parse import parse_qs, unquote, urlsplit
+
+import pyarrow.parquet as pq
+import pytest
+
+from angelon.core.problems import Invalid
+from angelon.engine.clock import Clock
+from angelon.engine.exports import snapshot
+from angelon.engine.exports.targets import target_of
+from angelon.engine.followers import nightly
+from angelon.engine.followers.nightly import Nightly, Wanted
+from tests import made
+
+NOW = dt.datetime(2026, 3, 4, 2, 40, tzinfo=dt.UTC)
+
+
+@pytest.fixture
+def shop(bench):
+    for number in range(3):
+        buyer = {"name": f"=Person {number}", "email": f"p{number}@example.org", "country": "DE"}
+        bench.deliver(made.body(id=number, reference=f"BK-{number}", buyer=buyer), store_delivery=f"d-{number}")
+    bench.plan()
+    return bench
+
+
+def write(shop, to, form, **more):
+    return snapshot.write(shop.database, shop.services.setups.get(shop.store_id), target_of(str(to)), NOW, form, **more)
+
+
+def test_each_form_has_the_same_rows(shop, tmp_path):
+    for form in snapshot.FORMS:
+        assert write(shop, tmp_path, form) == {"orders": 3, "customers": 3, "sends": 3, "documents": 0, "parcels": 0}
+    (folder,) = tmp_path.glob("*/2026-03-04")
+    for kind in ("orders", "customers", "sends"):
+        columns = pq.read_table(folder / f"{kind}.parquet").to_pylist()
+        lines = [json.loads(line) for line in (folder / f"{kind}.jsonl").read_text().splitlines()]
+        with (folder / f"{kind}.csv").open(newline="") as file:
+            cells = list(csv.DictReader(file))
+        assert len(columns) == len(lines) == len(cells) == 3
+        for one, line, row in zip(columns, lines, cells, strict=True):
+            assert one.keys() == line.keys() == row.keys()
+            for name, value in one.items():
+                as_line = line[name]
+                if isinstance(value, dt.datetime):
+                    assert value == dt.datetime.fromisoformat(as_line), name
+                elif value is None:
+                    assert as_line in (None, ""), name
+                else:
+                    assert str(value) == str(as_line), name
+                if not str(row[name]).startswith("'"):
+                    assert row[name] == ("" if as_line is None else str(as_line)), name
+    assert cells[0]["name"].startswith("'=Person"), "no formula for a spreadsheet"
+    assert columns[0]["name"].startswith("=Person")
+    said = json.loads((folder / snapshot.COMPLETE).read_text())
+    assert said["files"][0] == {"name": "orders.parquet", "rows": 3}
+
+
+def test_what_fails_half_way_leaves_nothing_and_what_was_there_before(shop, tmp_path, monkeypatch):
+    def breaks(database, live):
+        yield [dict.fromkeys(snapshot.KINDS["sends"].columns, "")]
+        raise RuntimeError("the database is gone")
+
+    broken = {**snapshot.KINDS, "sends": snapshot._Kind(snapshot.KINDS["sends"].columns, breaks)}
+    monkeypatch.setattr(snapshot, "KINDS", broken)
+    with pytest.raises(RuntimeError, match="gone"):
+        write(shop, tmp_path, "csv")
+    (folder,) = tmp_path.glob("*/2026-03-04")
+    assert sorted(one.name for one in folder.iterdir()) == ["customers.csv", "orders.csv"]
+    assert not snapshot.is_there(target_of(str(tmp_path)), folder.parent.name, NOW.date())
+    monkeypatch.undo()
+    write(shop, tmp_path, "csv")
+    assert snapshot.is_there(target_of(str(tmp_path)), folder.parent.name, NOW.date())
+
+
+def test_the_newest_days_are_kept_and_nothing_else_is_touched(tmp_path):
+    for name in ("2026-01-01", "2026-01-02", "2026-01-03", "notes"):
+        (tmp_path / "shop" / name).mkdir(parents=True)
+    target = target_of(str(tmp_path))
+    assert snapshot.let_go(target, "shop", 0) == []
+    assert snapshot.let_go(target, "shop", 2) == ["2026-01-01"]
+    assert snapshot.let_go(target, "shop", 2) == snapshot.let_go(target, "nobody", 2) == []
+    assert sorted(one.name for one in (tmp_path / "shop").iterdir()) == ["2026-01-02", "2026-01-03", "notes"]
+
+
+# ---- an object store
+
+
+@pytest.fixture
+def store(monkeypatch):
+    """What is needed of S3's protocol: parts of an upload, its end, a list, and taking away."""
+    objects, parts = {}, {}
+
+    class Objects(BaseHTTPRequestHandler):
+        protocol_version = "HTTP/1.1"
+
+        def answer(self, status=200, body=b"", **headers):
+            self.send_response(status)
+            for name, value in headers.items():
+                self.send_header(name.replace("_", "-"), value)
+            if self.command != "HEAD":
+                self.send_header("Content-Length", str(len(body)))
+            self.end_headers()
+            self.wfile.write(body)
+
+        @property
+        def asked(self):
+            split = urlsplit(self.path)
+            return unquote(split.path).lstrip("/"), parse_qs(split.query, keep_blank_values=True)
+
+        def body(self):
+            if "chunked" not in self.headers.get("Transfer-Encoding", ""):
+                data = self.rfile.read(int(self.headers.get("Content-Length", 0)))
+            else:
+                data = b""
+                while size := int(self.rfile.readline().split(b";")[0], 16):
+                    data += self.rfile.read(size)
+                    self.rfile.readline()
+                self.rfile.readline()
+            if "aws-chunked" in self.headers.get("Content-Encoding", ""):
+                whole = b""
+                while data:
+                    head, _, data = data.partition(b"\r\n")
+                    size = int(head.split(b";")[0], 16)
+                    if not size:
+                        break
+                    whole, data = whole + data[:size], data[size + 2 :]
+                return whole
+            return data
+
+        def do_POST(self):
+            name, query = self.asked
+            body = self.body()
+            if "uploads" in query:
+                parts[name] = {}
+                text = "<InitiateMultipartUploadResult><UploadId>u</UploadId></InitiateMultipartUploadResult>"
+                return self.answer(body=text.encode())
+            if "delete" in query:
+                for key in re.findall(r"<Key>([^<]+)</Key>", body.decode()):
+                    objects.pop(f"{name.rstrip('/')}/{key}", None)
+                return self.answer(body=b"<DeleteResult></DeleteResult>")
+            objects[name] = b"".join(data for _, data in sorted(parts.pop(name).items()))
+            return self.answer(body=b"<CompleteMultipartUploadResult><ETag>e</ETag></CompleteMultipartUploadResult>")
+
+        def do_PUT(self):
+            name, query = self.asked
+            data = self.body()
+            if "partNumber" in query:
+                parts[name][int(query["partNumber"][0])] = data
+            else:
+                objects[name] = data
+            self.answer(ETag='"e"')
+
+        def do_DELETE(self):
+            name, query = self.asked
+            (parts if "uploadId" in query else objects).pop(name, None)
+            self.answer(204)
+
+        def do_HEAD(self):
+            name, _ = self.asked
+            there = name in objects
+            size = {"Content_Length": str(len(objects[name]))} if there else {}
+            self.answer(200 if there else 404, Last_Modified="Wed, 04 Mar 2026 02:40:00 GMT", **size)
+
+        def do_GET(self):
+            name, query = self.asked
+            bucket, prefix = name.rstrip("/"), query.get("prefix", [""])[0]
+            found, below = "", set()
+            for full, data in sorted(objects.items()):
+                key = full.removeprefix(f"{bucket}/")
+                if key.startswith(prefix):
+                    head, slash, _ = key[len(prefix) :].partition("/")
+                    if slash and "delimiter" in query:
+                        below.add(f"{prefix}{head}/")
+                    else:
+                        found += (
+                            f"<Contents><Key>{key}</Key><Size>{len(data)}</Size>"
+                            "<LastModified>2026-03-04T02:40:00.000Z</LastModified></Contents>"
+                        )
+            found += "".join(f"<CommonPrefixes><Prefix>{one}</Prefix></CommonPrefixes>" for one in sorted(below))
+            count = found.count("<Key>") + len(below)
+            text = f"<ListBucketResult><KeyCount>{count}</KeyCount><IsTruncated>false</IsTruncated>{found}"
+            text += "</ListBucketResult>"
+            self.answer(body=text.encode(), Content_Type="application/xml")
+
+        def log_message(self, *_):
+            pass
+
+    server = ThreadingHTTPServer(("127.0.0.1", 0), Objects)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    monkeypatch.setenv("AWS_ACCESS_KEY_ID", "made-up")
+    monkeypatch.setenv("AWS_SECRET_ACCESS_KEY", "made-up")
+    monkeypatch.setenv("AWS_EC2_METADATA_DISABLED", "true")
+    server.objects = objects
+    server.uri = f"s3://shop/rows?endpoint_override=127.0.0.1:{server.server_address[1]}&scheme=http&region=none"
+    yield server
+    server.shutdown()
+    server.server_close()
+
+
+def test_an_object_store_takes_the_files_and_old_days_go(shop, store):
+    target = target_of(store.uri)
+    live = shop.services.setups.get(shop.store_id)
+    key = live.setup.store.key
+    for day in (0, 1, 2):
+        snapshot.write(shop.database, live, target, NOW + dt.timedelta(days=day), "parquet", ["orders"])
+    whole = store.objects[f"shop/rows/{key}/2026-03-05/orders.parquet"]
+    assert whole[:4] == whole[-4:] == b"PAR1"
+    assert snapshot.is_there(target, key, dt.date(2026, 3, 6))
+    assert not snapshot.is_there(target, key, dt.date(2026, 3, 7))
+    assert snapshot.let_go(target, key, 1) == ["2026-03-04", "2026-03-05"]
+    assert {name.split("/")[3] for name, data in store.objects.items() if data} == {"2026-03-06"}
+
+
+def test_an_object_store_that_is_gone_or_no_address_is_told_in_words(shop):
+    with pytest.raises(OSError, match="NETWORK_CONNECTION"):
+        write(shop, "s3://shop/rows?endpoint_override=127.0.0.1:1&scheme=http", "csv")
+    with pytest.raises(Invalid, match="can't be used"):
+        target_of("s3://shop?nonsense=1")
+
+
+# ---- each night
+
+
+class Runs:
+    """A process that is told how to end."""
+
+    code: int | None = None
+    started: list = []  # noqa: RUF012 - for one test, which makes it anew
+
+    def __init__(self, command, **_):
+        Runs.started.append(command)
+
+    def poll(self):
+        return Runs.code
+
+    def terminate(self):
+        Runs.code = -15
+
+
+def test_each_night_it_is_written_once_by_a_process_of_its_own_and_again_where_it_failed(monkeypatch):
+    now = NOW.replace(hour=1)
+    Runs.started, Runs.code = [], None
+    monkeypatch.setattr(nightly.subprocess, "Popen", Runs)
+    one = Nightly(Wanted("/rows", "parquet", dt.time(2, 30), 7), Clock(now=lambda: now))
+    one.look()
+    assert not Runs.started, "before its time"
+    now = NOW
+    one.look()
+    one.look()
+    assert [command[3:] for command in Runs.started] == [["data", "/rows", "--as", "parquet", "--keep", "7", "--once"]]
+    Runs.code = 1
+    one.look()
+    one.look()
+    assert len(Runs.started) == 1, "in an hour"
+    later = time.monotonic() + 3700
+    monkeypatch.setattr(nightly.time, "monotonic", lambda: later)
+    Runs.code = None
+    one.look()
+    assert len(Runs.started) == 2
+    Runs.code = 0
+    for _ in range(3):
+        one.look()
+    assert len(Runs.started) == 2, "it is there"
+    now += dt.timedelta(days=1)
+    one.look()
+    assert len(Runs.started) == 3
+    Runs.code = None
+    one.stop()
+    assert Runs.code == -15
+
+
+def test_the_command_writes_once_a_day(shop, tmp_path, monkeypatch):
+    from click.testing import CliRunner
+
+    from angelon.cli.main import main
+
+    monkeypatch.setenv("ANGELON_HOME", str(shop.home))
+    monkeypatch.setenv("ANGELON_DATABASE_URL", str(shop.database.engine.url.render_as_string(hide_password=False)))
+    monkeypatch.setenv("ANGELON_SECRET_KEY", "a-key-for-tests-only")
+    said = CliRunner().invoke(main, ["data", str(tmp_path), "--only", "orders", "--json"], catch_exceptions=False)
+    assert said.exit_code == 0, said.output
+    ((key, told),) = json.loads(said.stdout[said.stdout.index("{") :])["stores"].items()
+    assert told["rows"] == {"orders": 3}
+    again = CliRunner().invoke(main, ["data", str(tmp_path), "--once", "--json"])
+    assert json.loads(again.stdout[again.stdout.index("{") :])["stores"] == {}
+    wrong = CliRunner().invoke(main, ["data", str(tmp_path), "--only", "nothing"])
+    assert wrong.exit_code == 1
+    assert "One of: orders, customers" in wrong.output
+    assert (tmp_path / key).is_dir()
