@@ -98,6 +98,6 @@ def show(key: str) -> Any:
 def picture(name: str) -> Any:
     """One of the documentation's pictures."""
     file = PICTURES / f"{name}.png"
-    if not re.fullmatch(r"[a-z-]+", name) or not file.is_file():
+    if not re.fullmatch(r"[a-z-]{1,60}", name) or not file.is_file():
         abort(404, "This picture is not installed.")
     return send_file(file, mimetype="image/png", max_age=3600)
