@@ -24,6 +24,7 @@ from sqlalchemy import (
 )
 from sqlalchemy import select as core_select
 from sqlalchemy.dialects import postgresql, sqlite
+from sqlalchemy.orm import defer
 from sqlmodel import Session, col, select
 
 from angelon.core.planning.turns import Turn
@@ -632,6 +633,7 @@ def listed(
     """Sends with their names, newest first, in one query."""
     statement = (
         select(*_LISTED)
+        .options(defer(SendRow.values_), defer(SendRow.trace))  # type: ignore[arg-type]
         .outerjoin(OrderRow, col(OrderRow.id) == col(SendRow.order_id))
         .outerjoin(MessageRow, col(MessageRow.id) == col(SendRow.message_id))
         .outerjoin(RouteRow, col(RouteRow.id) == col(SendRow.route_id))
