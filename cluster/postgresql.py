@@ -16,6 +16,7 @@ from pathlib import Path
 import psycopg
 
 PROGRAMS = Path("/usr/lib/postgresql")
+"""Debian's. `POSTGRESQL_PROGRAMS` names the folder of another version's, such as the newest."""
 USER = "angelon"
 SETTINGS = {
     "listen_addresses": "127.0.0.1",
@@ -40,17 +41,17 @@ class Server:
     def __init__(self, folder: Path, port: int = 0, durable: bool = True) -> None:
         self.folder, self.port = folder, port or _free_port()
         self._data = folder / "data"
-        self._settings = SETTINGS | (DURABLE if durable else FAST)
+        self.settings = SETTINGS | (DURABLE if durable else FAST)
         self._running: subprocess.Popen[bytes] | None = None
 
     def start(self) -> None:
         """Starts it and waits until it answers. Raises Missing, and TimeoutError after 60 s."""
         if not (self._data / "PG_VERSION").exists():
             self._make()
-        options = [part for name, value in self._settings.items() for part in ("-c", f"{name}={value}")]
+        options = [part for name, value in self.settings.items() for part in ("-c", f"{name}={value}")]
         log = (self.folder / "log").open("ab")
         self._running = subprocess.Popen(
-            [*_as_user(), str(_program("postgres")), "-D", str(self._data), "-p", str(self.port), *options],
+            [*as_user(), str(_program("postgres")), "-D", str(self._data), "-p", str(self.port), *options],
             stdout=log,
             stderr=log,
             start_new_session=True,
@@ -72,12 +73,10 @@ class Server:
 
     def _make(self) -> None:
         self.folder.mkdir(parents=True, exist_ok=True)
-        if os.getuid() == 0:
-            owner = pwd.getpwnam(_owner())
-            os.chown(self.folder, owner.pw_uid, owner.pw_gid)
+        own_folder(self.folder)
         made = subprocess.run(
             [
-                *(*_as_user(), str(_program("initdb")), "-D", str(self._data), "-U", USER, "-A", "trust"),
+                *(*as_user(), str(_program("initdb")), "-D", str(self._data), "-U", USER, "-A", "trust"),
                 *("-E", "UTF8", "--locale=C.UTF-8", "--no-sync"),
             ],
             capture_output=True,
@@ -93,6 +92,12 @@ class Server:
     def url(self, name: str) -> str:
         """The address of a database, as ANGELON_DATABASE_URL takes it."""
         return f"postgresql+psycopg://{USER}@127.0.0.1:{self.port}/{name}"
+
+    def encrypted(self) -> list[str]:
+        """Of each connection to it whether it is encrypted: t or f."""
+        with psycopg.connect(self._conninfo("postgres")) as connection:
+            asked = "SELECT CASE WHEN s.ssl THEN 't' ELSE 'f' END FROM pg_stat_ssl s JOIN pg_stat_activity USING (pid) "
+            return [one for (one,) in connection.execute(asked + "WHERE backend_type = 'client backend'")]
 
     def has(self, name: str) -> bool:
         """Whether there is a database of this name."""
@@ -145,7 +150,8 @@ def temporary(folder: Path, durable: bool = False) -> Iterator[Server]:
 
 
 def _program(name: str) -> Path:
-    found = sorted(PROGRAMS.glob(f"*/bin/{name}"))
+    own = os.environ.get("POSTGRESQL_PROGRAMS")
+    found = [Path(own) / name] if own else sorted(PROGRAMS.glob(f"*/bin/{name}"))
     if not found:
         raise Missing(f"There is no {name} below {PROGRAMS}. Run: sh scripts/ensure-postgresql.sh")
     return found[-1]
@@ -159,7 +165,15 @@ def _owner() -> str:
     raise Missing("There is no user that PostgreSQL could run as.")
 
 
-def _as_user() -> list[str]:
+def own_folder(*paths: Path) -> None:
+    """Gives files to whom the server runs as."""
+    if os.getuid() == 0:
+        owner = pwd.getpwnam(_owner())
+        for path in paths:
+            os.chown(path, owner.pw_uid, owner.pw_gid)
+
+
+def as_user() -> list[str]:
     if os.getuid() != 0:
         return []
     owner = pwd.getpwnam(_owner())

@@ -23,6 +23,7 @@ from proof import (
     looks,
     masks,
     payloads,
+    pooled,
     races,
     shop_day,
     spam,
@@ -50,6 +51,7 @@ PROOFS = {
     "bombs": bombs.run,
     "wheel": wheel.run,
     "deployed": deployed.run,
+    "pooled": pooled.run,
     "alerts": alert_day.run,
 }
 

@@ -9,7 +9,7 @@ from contextlib import AbstractContextManager, contextmanager
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import Connection, Engine, create_engine, event, inspect, text
+from sqlalchemy import URL, Connection, create_engine, event, inspect, text
 from sqlalchemy.exc import DBAPIError, OperationalError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from sqlmodel import Session
@@ -43,14 +43,6 @@ _OF_SQLITE: dict[str, Any] = {
     **{"pool_size": 40, "max_overflow": 40},
     "connect_args": {"check_same_thread": False, "timeout": 20},
 }
-_OF_SERVERS: dict[str, Any] = {
-    **{"pool_size": 5, "max_overflow": 10, "pool_timeout": 20, "pool_pre_ping": True},
-    "connect_args": {"connect_timeout": 5, "options": "-c timezone=UTC -c lock_timeout=20000 -c jit=off"},
-}
-"""A process opens at most 15 connections, and keeps five: six processes fit into the 100 that PostgreSQL allows unless
-told otherwise. One that the server has closed is noticed before it is used. Statements are not compiled to machine code
-(`jit`): that takes 40 ms to 150 ms of each that might look at many rows, and ours look at few.
-"""
 
 
 def is_database_failure(error: BaseException) -> bool:
@@ -92,14 +84,16 @@ class Database:
         self.url = url
         self.sqlite = url.startswith("sqlite")
         self._turn = WriteTurn(_turn_of(url))
-        self.engine: Engine = create_engine(url, **(_OF_SQLITE if self.sqlite else _OF_SERVERS))
-        if self.sqlite:
+        self.listens_at: URL | None = None
+        """Where notices of other machines are listened for."""
+        if not self.sqlite:
+            self.engine, self.listens_at = servers.engine_of(url)
+        else:
+            self.engine = create_engine(url, **_OF_SQLITE)
             if url.startswith("sqlite:///"):
                 Path(url.removeprefix("sqlite:///")).parent.mkdir(mode=0o700, parents=True, exist_ok=True)
             event.listen(self.engine, "connect", _prepare_sqlite)
             event.listen(self.engine, "begin", _begin)
-        else:
-            servers.prepare(self.engine)
 
     @property
     def shown_url(self) -> str:

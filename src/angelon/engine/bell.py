@@ -99,5 +99,6 @@ class Ear:
     def _connected(self) -> Any:
         import psycopg  # only where the database is one that it speaks to
 
-        url = self._database.engine.url.set(drivername="postgresql")
+        assert self._database.listens_at is not None
+        url = self._database.listens_at.set(drivername="postgresql")
         return psycopg.connect(url.render_as_string(hide_password=False), autocommit=True, connect_timeout=5)

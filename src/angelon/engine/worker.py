@@ -138,7 +138,8 @@ class Worker:
             thread.start()
         tell_ready()
         died = False
-        ear = Ear(self._database, self._bell.me, self._notifier.notify_here) if self._bell is not None else None
+        hears = self._bell is not None and self._database.listens_at is not None
+        ear = Ear(self._database, self._bell.me, self._notifier.notify_here) if self._bell and hears else None
         try:
             died = self._maintain()
         finally:
