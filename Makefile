@@ -69,7 +69,7 @@ audit: install
 
 lock:
 	$(BIN)/python -m pip install --quiet uv
-	$(BIN)/uv pip compile --quiet pyproject.toml --extra dev --extra postgresql --extra parquet --generate-hashes --no-emit-index-url --no-header -o requirements.lock
+	$(BIN)/uv pip compile --quiet pyproject.toml --extra dev --extra postgresql --extra parquet --extra traces --generate-hashes --no-emit-index-url --no-header -o requirements.lock
 
 vendor:
 	sh scripts/refresh-vendor.sh

@@ -9,6 +9,7 @@ import threading
 import time
 from collections.abc import Callable
 from functools import partial
+from importlib.metadata import version
 from pathlib import Path
 from typing import Any
 
@@ -17,6 +18,7 @@ import structlog
 from angelon.db.access.secrets import Vault
 from angelon.db.database import Database
 from angelon.db.log import inquiries, sends
+from angelon.engine import tracing
 from angelon.engine.arrivals.fetching import Fetcher
 from angelon.engine.arrivals.importing import Importer
 from angelon.engine.arrivals.table_fetching import TableFetcher
@@ -140,6 +142,7 @@ class Worker:
         died = False
         hears = self._bell is not None and self._database.listens_at is not None
         ear = Ear(self._database, self._bell.me, self._notifier.notify_here) if self._bell and hears else None
+        tracer = tracing.begin(self._database, version("angelon")) if self._sends else None
         try:
             died = self._maintain()
         finally:
@@ -152,6 +155,8 @@ class Worker:
             for thread in self._threads:
                 thread.join(max(0.1, until - time.monotonic()))
             self._pools.join(max(0.1, until - time.monotonic()))
+            if tracer is not None:
+                tracer.stop()
         return 1 if died else 0
 
     @property

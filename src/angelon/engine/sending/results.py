@@ -16,6 +16,7 @@ from angelon.db.database import Database, is_database_failure
 from angelon.db.log import sends, sent_files
 from angelon.db.records import NewAttempt, NewContent, Settlement
 from angelon.db.upkeep import gateway_use, test_answers
+from angelon.engine import tracing
 from angelon.engine.feedback.call_answers import CallAnswer
 from angelon.engine.feedback.suppressing import Refusal, take_back
 from angelon.engine.sending.breakers import Breakers
@@ -183,8 +184,10 @@ class Results:
             yield connection
         self._breakers.saved(changed)
         self.balances = {}
-        self._in_hand.difference_update(self.ids())
+        stored = self.ids()
+        self._in_hand.difference_update(stored)
         self._kept = _Kept()
+        tracing.settled(stored)
 
     def _store_each(self) -> None:
         """Stores one by one what could not be stored together; of what the database refuses, the outcome at the least.
@@ -203,4 +206,5 @@ class Results:
                         raise
                     log.exception("an outcome could not be stored", send=settled.id)
             self._in_hand.discard(settled.id)
+            tracing.settled([settled.id])
             self._kept.settled.pop(0)
