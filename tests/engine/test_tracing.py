@@ -1,4 +1,4 @@
-"""Traces: spans of a delivery, its sends and their tries, to a real collector; one that is gone or slow harms no send."""
+"""Traces: spans of a delivery, its sends and their tries, to a real collector; one that is gone harms no send."""
 
 import gzip
 import threading

@@ -14,9 +14,12 @@ from prometheus_client import generate_latest
 from prometheus_client.parser import text_string_to_metric_families
 
 from angelon.cli import holding
+from angelon.core.specs import Bundle
+from angelon.db.setup import bundles
 from angelon.engine import counters as kept
 from angelon.engine.operations import accounts, tokens
 from angelon.engine.unit import unit
+from tests import made
 from tests.web.test_pages import post
 
 
@@ -33,13 +36,29 @@ def test_it_counts_what_waits_and_how_tries_went(client, bench, mailbox):
     bench.plan()
     found = numbers(client.get("/metrics"))
     assert found["angelon_events_waiting", ()] == 0
-    assert found["angelon_sends", (("gateway", "mailroom"), ("state", "scheduled"))] == 1
+    assert found["angelon_sends", (("gateway", "mailroom"), ("state", "scheduled"), ("store", "kites"))] == 1
     bench.dispatcher().run_batch()
     found = numbers(client.get("/metrics"))
-    assert ("angelon_sends", (("gateway", "mailroom"), ("state", "scheduled"))) not in found
-    assert found["angelon_tries_last_hour", (("gateway", "mailroom"), ("outcome", "accepted"))] == 1
-    assert found["angelon_try_seconds_last_hour_bucket", (("gateway", "mailroom"), ("le", "+Inf"))] == 1
-    assert found["angelon_gateway_unreachable", (("gateway", "mailroom"),)] == 0
+    assert ("angelon_sends", (("gateway", "mailroom"), ("state", "scheduled"), ("store", "kites"))) not in found
+    assert found["angelon_tries_last_hour", (("gateway", "mailroom"), ("outcome", "accepted"), ("store", "kites"))] == 1
+    assert (
+        found["angelon_try_seconds_last_hour_bucket", (("gateway", "mailroom"), ("le", "+Inf"), ("store", "kites"))]
+        == 1
+    )
+    assert found["angelon_gateway_unreachable", (("gateway", "mailroom"), ("store", "kites"))] == 0
+
+
+def test_gateways_of_two_stores_with_one_name_are_told_apart(client, bench):
+    other = Bundle(store=made.store().model_copy(update={"key": "other"}), gateways=[made.gateway(2525)])
+    with bench.database.writing() as session:
+        bundles.apply(session, other, bench.clock.now())
+    bench.services.setups.forget()
+    text_ = client.get("/metrics").get_data(as_text=True)
+    series = [line.split(" ")[0] for line in text_.splitlines() if line and not line.startswith("#")]
+    assert len(series) == len(set(series)), "none twice"
+    found = numbers(client.get("/metrics"))
+    for store in ("kites", "other"):
+        assert found["angelon_gateway_unreachable", (("gateway", "mailroom"), ("store", store))] == 0
 
 
 def test_from_elsewhere_and_where_there_are_accounts_a_token_is_asked_for(client, bench):
@@ -127,14 +146,14 @@ def test_planning_and_tries_are_counted_as_they_happen(client, bench, mailbox):
     def one(name, **labels):
         return numbers(client.get("/metrics")).get((name, tuple(sorted(labels.items()))), 0)
 
-    tries = {"gateway": "mailroom", "outcome": "accepted"}
+    tries = {"gateway": "mailroom", "outcome": "accepted", "store": "kites"}
     before = one("angelon_events_planned_total"), one("angelon_tries_total", **tries)
     post(client)
     bench.plan()
     bench.dispatcher().run_batch()
     assert one("angelon_events_planned_total") == before[0] + 1
     assert one("angelon_tries_total", **tries) == before[1] + 1
-    assert one("angelon_send_wait_seconds_count", gateway="mailroom") >= 1
+    assert one("angelon_send_wait_seconds_count", gateway="mailroom", store="kites") >= 1
 
 
 PROCESS = """
@@ -151,7 +170,7 @@ if len(sys.argv) > 3:
     shutil.rmtree(os.environ["PROMETHEUS_MULTIPROC_DIR"])
     if os.fork():
         os.wait()
-    counters.tried("new", "accepted", 1, None)
+    counters.tried("shop", "new", "accepted", 1, None)
     counters.planned(1, 1, 0.1)
     counters.told()
 print(counters.told().decode().count("angelon_events_planned_total 7.0"), flush=True)

@@ -1,12 +1,14 @@
 """Several stores in one installation: each in its own address, apart in everything, and no way out by accident."""
 
+import datetime as dt
 import re
 
 import pytest
 
 from angelon.core.specs import Bundle
 from angelon.db.setup import bundles, specs
-from angelon.db.tables import StoreRow
+from angelon.db.tables import AttemptRow, StoreRow
+from angelon.engine.followers.alerts import Alarm
 from angelon.web.stores import StoreAddress
 from tests import grown, made
 from tests.web.test_pages import post, text
@@ -120,3 +122,21 @@ def test_a_store_is_added_on_its_page_and_one_of_the_same_name_is_refused(client
     with bench.database.reading() as session:
         assert len(specs.stores(session)) == 2
         assert session.get(StoreRow, 2).key == "harbour-lamps"
+
+
+def test_a_gateway_that_refuses_is_the_trouble_of_its_own_store_alone(bench, two):
+    bench.deliver(made.body(id=9, reference="HL-9"), key="lamp-shop")
+    bench.plan()
+    ((send,),) = bench.rows("SELECT id FROM send WHERE store_id != 1")
+    now = bench.clock.now() + dt.timedelta(seconds=1)
+    with bench.database.writing() as session:
+        for number in range(1, 13):
+            session.add(AttemptRow(send_id=send, number=number, began_at=now, ended_at=now, outcome="permanent"))
+    bench.services.setups.forget()
+    alarm = Alarm(bench.services.installation, bench.home)
+    found = {}
+    with bench.database.reading() as session:
+        for store_id in (bench.store_id, two):
+            live = bench.services.setups.get(store_id)
+            found[store_id] = [one.kind for one in alarm._of_gateways(session, live, now)]
+    assert found == {bench.store_id: [], two: ["gateway_refuses"]}

@@ -36,12 +36,12 @@ _PLANNING = Histogram(
     "angelon_planning_seconds", "How long a batch of events took to plan", buckets=_BOUNDS, registry=KEPT
 )
 _MADE = Counter("angelon_sends_planned", "Sends that were made by planning", registry=KEPT)
-_TRIES = Counter("angelon_tries", "Tries to hand a message over", ["gateway", "outcome"], registry=KEPT)
-_TRY = Histogram("angelon_try_seconds", "How long a try took", ["gateway"], buckets=_BOUNDS, registry=KEPT)
+_TRIES = Counter("angelon_tries", "Tries to hand a message over", ["store", "gateway", "outcome"], registry=KEPT)
+_TRY = Histogram("angelon_try_seconds", "How long a try took", ["store", "gateway"], buckets=_BOUNDS, registry=KEPT)
 _WAITED = Histogram(
     "angelon_send_wait_seconds",
     "From when a send was due to its first try",
-    ["gateway"],
+    ["store", "gateway"],
     buckets=(0.1, 0.5, 1.0, 5.0, 15.0, 60.0, 300.0, 900.0, 3600.0),
     registry=KEPT,
 )
@@ -86,12 +86,12 @@ def planned(events: int, sends: int, seconds: float) -> None:
 
 
 @_optional
-def tried(gateway: str, outcome: str, seconds: float, waited: float | None) -> None:
-    """Counts a try through a gateway (its key); `waited` is how late a first try was, in seconds."""
-    _TRIES.labels(gateway, outcome).inc()
-    _TRY.labels(gateway).observe(max(0.0, seconds))
+def tried(store: str, gateway: str, outcome: str, seconds: float, waited: float | None) -> None:
+    """Counts a try through a gateway (keys); `waited` is how late a first try was, in seconds."""
+    _TRIES.labels(store, gateway, outcome).inc()
+    _TRY.labels(store, gateway).observe(max(0.0, seconds))
     if waited is not None:
-        _WAITED.labels(gateway).observe(max(0.0, waited))
+        _WAITED.labels(store, gateway).observe(max(0.0, waited))
 
 
 def told() -> bytes:

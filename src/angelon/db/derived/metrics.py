@@ -7,7 +7,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Sequence
 
-from sqlalchemy import case, func, literal_column, text
+from sqlalchemy import Connection, case, func, literal_column, text
 from sqlalchemy import select as core_select
 from sqlmodel import Session, col, select
 
@@ -24,8 +24,10 @@ from angelon.db.tables import (
     GatewayRow,
     HeartbeatRow,
     SendRow,
+    StoreRow,
 )
 
+STORE = StoreRow.__table__  # type: ignore[attr-defined]
 ATTEMPT = AttemptRow.__table__  # type: ignore[attr-defined]
 
 
@@ -42,16 +44,26 @@ def problem_events(session: Session) -> int:
     return int(found.scalar_one())
 
 
-def open_sends(session: Session) -> list[tuple[str, str, int]]:
+Gateway = tuple[str, str]
+"""The store's key and its own: two stores may have one of the same name."""
+NONE = ("", "")
+
+
+def _gateways(connection: Connection) -> dict[int, Gateway]:
+    named = core_select(GATEWAY.c.id, STORE.c.key, GATEWAY.c.key).join(STORE, STORE.c.id == GATEWAY.c.store_id)
+    return {id_: (store, key) for id_, store, key in connection.execute(named)}
+
+
+def open_sends(session: Session) -> list[tuple[Gateway, str, int]]:
     """(gateway, state, how many) of sends that are not settled, or need a person."""
     connection = session.connection()
-    keys = {id_: key for id_, key in connection.execute(core_select(GATEWAY.c.id, GATEWAY.c.key))}
+    keys = _gateways(connection)
     found = []
     for where, index in ((WAITING, "ix_send_waiting"), (STUCK, "ix_send_stuck")):  # each by its own index
         by = f"INDEXED BY {index}" if connection.dialect.name == "sqlite" else ""  # SQLite reads all sends otherwise
         counted = f"SELECT gateway_id, state, count(*) FROM send {by} WHERE {where} GROUP BY 1, 2"  # noqa: S608
         rows = connection.exec_driver_sql(counted)
-        found += [(keys.get(gateway_id, ""), state, number) for gateway_id, state, number in rows]
+        found += [(keys.get(gateway_id, NONE), state, number) for gateway_id, state, number in rows]
     return found
 
 
@@ -65,16 +77,20 @@ LAST = 20_000
 """The newest tries that are looked at, at most."""
 
 
-def tries(session: Session, since: dt.datetime) -> Sequence[tuple[str, str, float]]:
+def tries(session: Session, since: dt.datetime) -> Sequence[tuple[Gateway, str, float]]:
     """(gateway, outcome, seconds) of every try that ended since a moment, the newest {LAST}."""
     newest = session.exec(select(func.max(AttemptRow.id))).one() or 0
     statement = (
-        select(GatewayRow.key, AttemptRow.outcome, AttemptRow.began_at, AttemptRow.ended_at)
+        select(SendRow.gateway_id, AttemptRow.outcome, AttemptRow.began_at, AttemptRow.ended_at)
         .join(SendRow, col(SendRow.id) == col(AttemptRow.send_id))
-        .join(GatewayRow, col(GatewayRow.id) == col(SendRow.gateway_id))
         .where(col(AttemptRow.id) > newest - LAST, AttemptRow.ended_at >= since)
     )
-    return [(key, outcome, (end - begin).total_seconds()) for key, outcome, begin, end in session.exec(statement)]
+    keys = _gateways(session.connection())
+    return [
+        (keys[id_], outcome, (end - begin).total_seconds())
+        for id_, outcome, begin, end in session.exec(statement)
+        if id_ in keys
+    ]
 
 
 def workers(session: Session) -> list[tuple[str, dt.datetime]]:
@@ -87,13 +103,15 @@ def workers(session: Session) -> list[tuple[str, dt.datetime]]:
     ]
 
 
-def unreachable(session: Session) -> list[tuple[str, bool]]:
+def unreachable(session: Session) -> list[tuple[Gateway, bool]]:
     """(gateway, whether it is taken to be unreachable) of every gateway."""
-    statement = select(GatewayRow.key, GatewayHealthRow.opened_at).outerjoin(
+    keys = _gateways(session.connection())
+    statement = select(GatewayRow.id, GatewayHealthRow.opened_at).outerjoin(
         GatewayHealthRow, col(GatewayHealthRow.gateway_id) == col(GatewayRow.id)
     )
     return [
-        (key, opened is not None) for key, opened in session.exec(statement.where(col(GatewayRow.gone_at).is_(None)))
+        (keys[id_ or 0], opened is not None)
+        for id_, opened in session.exec(statement.where(col(GatewayRow.gone_at).is_(None)))
     ]
 
 

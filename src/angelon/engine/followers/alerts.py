@@ -264,8 +264,9 @@ class Alarm:
         connection = session.connection()
         unwell, used = gateway_health.load(connection), gateway_use.load(connection)
         tries = Counter[tuple[str, bool]]()
-        for key, outcome, _ in metrics.tries(session, now - TRIES_OF):
-            tries[key, outcome == "permanent"] += 1
+        for (store, of), outcome, _ in metrics.tries(session, now - TRIES_OF):
+            if store == live.setup.store.key:
+                tries[of, outcome == "permanent"] += 1
         for key, gateway in live.setup.gateways.items():
             id_, href = live.gateway_ids[key], f"/gateways/{key}"
             health, use = unwell.get(id_), used.get(id_)

@@ -317,10 +317,11 @@ class Dispatcher:
             return None
         assert transport is not None
         settled.reason = ready.trial
-        return self._hand_over(row, ready.gateway, transport, prepared.outgoing, settled)
+        store = live.setup.store.key
+        return self._hand_over(row, store, ready.gateway, transport, prepared.outgoing, settled)
 
     def _hand_over(
-        self, row: SendRecord, gateway: Gateway, transport: Transport, outgoing: Any, settled: Settlement
+        self, row: SendRecord, store: str, gateway: Gateway, transport: Transport, outgoing: Any, settled: Settlement
     ) -> Outcome:
         began = self._clock.now()
         try:
@@ -338,7 +339,8 @@ class Dispatcher:
             reason = storable_text(outcome.reason)
             self._breakers.note(row.gateway_id, not outcome.unreachable, reason, self._clock.now())
         late = (began - row.due_at).total_seconds() if row.tries <= 1 else None
-        counters.tried(gateway.key, outcome.kind, (self._clock.now() - began).total_seconds(), late)
+        took = (self._clock.now() - began).total_seconds()
+        counters.tried(store, gateway.key, outcome.kind, took, late)
         return self._log_attempt(row, outcome, began)
 
     def _log_attempt(self, row: SendRecord, outcome: Outcome, began: dt.datetime) -> Outcome:

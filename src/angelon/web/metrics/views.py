@@ -108,17 +108,17 @@ class _Numbers(Collector):
         due = metrics.oldest_due(reading, now)
         yield _one("angelon_sends_overdue_oldest_seconds", "How late the send is that waits longest", _since(now, due))
         states = GaugeMetricFamily(
-            "angelon_sends", "Sends that are not settled, or need a person", labels=["gateway", "state"]
+            "angelon_sends", "Sends that are not settled, or need a person", labels=["store", "gateway", "state"]
         )
         for gateway, state, sends in metrics.open_sends(reading):
-            states.add_metric([gateway, state], sends)
+            states.add_metric([*gateway, state], sends)
         yield states
         yield from self._tries(reading)
         closed = GaugeMetricFamily(
-            "angelon_gateway_unreachable", "Whether a gateway is taken to be unreachable", labels=["gateway"]
+            "angelon_gateway_unreachable", "Whether a gateway is taken to be unreachable", labels=["store", "gateway"]
         )
         for gateway, unreachable in metrics.unreachable(reading):
-            closed.add_metric([gateway], int(unreachable))
+            closed.add_metric([*gateway], int(unreachable))
         yield closed
         seen = GaugeMetricFamily(
             "angelon_worker_seen_seconds", "Since the newest sign of life of a worker", labels=["role"]
@@ -135,17 +135,18 @@ class _Numbers(Collector):
 
     def _tries(self, reading: Any) -> Iterator[Any]:
         found = metrics.tries(reading, self._now - SPAN)
-        outcomes = GaugeMetricFamily("angelon_tries_last_hour", "Tries in the last hour", labels=["gateway", "outcome"])
+        labels = ["store", "gateway", "outcome"]
+        outcomes = GaugeMetricFamily("angelon_tries_last_hour", "Tries in the last hour", labels=labels)
         for (gateway, outcome), number in Counted((key, outcome) for key, outcome, _ in found).items():
-            outcomes.add_metric([gateway, outcome], number)
+            outcomes.add_metric([*gateway, outcome], number)
         yield outcomes
         took = HistogramMetricFamily(
-            "angelon_try_seconds_last_hour", "How long tries of the last hour took", labels=["gateway"]
+            "angelon_try_seconds_last_hour", "How long tries of the last hour took", labels=["store", "gateway"]
         )
         for gateway in sorted({key for key, _, _ in found}):
             own = [seconds for key, _, seconds in found if key == gateway]
             buckets = [(str(bound), sum(1 for one in own if one <= bound)) for bound in BOUNDS]
-            took.add_metric([gateway], buckets=[*buckets, ("+Inf", len(own))], sum_value=sum(own))
+            took.add_metric([*gateway], buckets=[*buckets, ("+Inf", len(own))], sum_value=sum(own))
         yield took
 
 
