@@ -70,6 +70,7 @@ audit: install
 lock:
 	$(BIN)/python -m pip install --quiet uv
 	$(BIN)/uv pip compile --quiet pyproject.toml --extra dev --extra postgresql --extra parquet --extra traces --generate-hashes --no-emit-index-url --no-header -o requirements.lock
+	$(BIN)/uv pip compile --quiet pyproject.toml --extra build --extra postgresql --extra parquet --extra traces --constraint requirements.lock --generate-hashes --no-emit-index-url --no-header --no-annotate -o deploy/requirements.lock
 
 vendor:
 	sh scripts/refresh-vendor.sh

@@ -19,6 +19,7 @@ from proof import (
     disk,
     door,
     forms,
+    image,
     kills,
     looks,
     masks,
@@ -52,6 +53,7 @@ PROOFS = {
     "wheel": wheel.run,
     "deployed": deployed.run,
     "pooled": pooled.run,
+    "image": image.run,
     "alerts": alert_day.run,
 }
 
