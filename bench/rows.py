@@ -26,6 +26,14 @@ class Row:
         return self.value >= float(number) if sign == ">=" else self.value <= float(number)
 
 
+    def beyond(self, times: float) -> bool:
+        """Whether it misses its aim by so many times."""
+        if not self.aim:
+            return False
+        sign, number = self.aim.split()
+        return self.value * times < float(number) if sign == ">=" else self.value > float(number) * times
+
+
 def in_turn(rounds: int, *measures: Callable[[], float]) -> list[list[float]]:
     """Each measure once a round, one after the other, so that a slow minute hits all of them."""
     found: list[list[float]] = [[] for _ in measures]

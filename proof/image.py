@@ -1,5 +1,5 @@
-"""The image of `deploy/Containerfile`, built without a container engine (by Buildah, over a base made by debootstrap, since
-images of registries can't be reached everywhere), unpacked again (by umoci), and started from there as its user.
+"""The image of `deploy/Containerfile`, built without a container engine (by Buildah, over a base made by debootstrap:
+images of registries can’t be had everywhere), unpacked again (by umoci), and started from there as its user.
 """
 
 from __future__ import annotations

@@ -49,3 +49,13 @@ def test_the_image_takes_the_files_that_the_build_needs():
     for copied in re.findall(r"^COPY (.+) \S+$", text, re.M):
         for name in copied.split():
             assert (DEPLOY.parent / name).exists(), name
+
+
+def test_the_image_has_the_versions_that_are_tested():
+    def pinned(file):
+        return dict(re.findall(r"^([a-z0-9-]+(?:\[\w+\])?)==(\S+)", file.read_text(), re.M))
+
+    tested, shipped = pinned(DEPLOY.parent / "requirements.lock"), pinned(DEPLOY / "requirements.lock")
+    assert shipped.items() <= tested.items()
+    assert "pytest" not in shipped
+    assert {"flask", "sqlmodel", "psycopg", "pyarrow"} <= shipped.keys()
