@@ -11,16 +11,16 @@ from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from sqlalchemy import Connection, Table, and_, func
+from sqlalchemy import Connection, and_, func
 from sqlalchemy import select as core_select
 
 from angelon.core.states import State
-from angelon.db.tables import DecisionCountRow, EventCountRow, OrderCountRow, SendCountRow
+from angelon.db.tables import DecisionCountRow, EventCountRow, OrderCountRow, SendCountRow, table_of
 
-SENDS: Table = SendCountRow.__table__  # type: ignore[attr-defined]
-ORDERS: Table = OrderCountRow.__table__  # type: ignore[attr-defined]
-EVENTS: Table = EventCountRow.__table__  # type: ignore[attr-defined]
-DECISIONS: Table = DecisionCountRow.__table__  # type: ignore[attr-defined]
+SENDS = table_of(SendCountRow)
+ORDERS = table_of(OrderCountRow)
+EVENTS = table_of(EventCountRow)
+DECISIONS = table_of(DecisionCountRow)
 _EPOCH = dt.date(1970, 1, 1)
 
 

@@ -25,10 +25,11 @@ from angelon.db.tables import (
     HeartbeatRow,
     SendRow,
     StoreRow,
+    table_of,
 )
 
-STORE = StoreRow.__table__  # type: ignore[attr-defined]
-ATTEMPT = AttemptRow.__table__  # type: ignore[attr-defined]
+STORE = table_of(StoreRow)
+ATTEMPT = table_of(AttemptRow)
 
 
 def waiting_events(session: Session) -> tuple[int, dt.datetime | None]:

@@ -29,6 +29,7 @@ from angelon.db.tables import (
     RouteRow,
     SendRow,
     SourceRow,
+    table_of,
 )
 
 _ATTENTION_DAYS = 14
@@ -45,9 +46,9 @@ class Numbers:
 
 def numbers(session: Session, store_id: int, now: dt.datetime) -> Numbers:
     """What the frame shows, in one query."""
-    event, send = EventRow.__table__, SendRow.__table__  # type: ignore[attr-defined]
-    source = SourceRow.__table__  # type: ignore[attr-defined]
-    health, gateway = GatewayHealthRow.__table__, GatewayRow.__table__  # type: ignore[attr-defined]
+    event, send = table_of(EventRow), table_of(SendRow)
+    source = table_of(SourceRow)
+    health, gateway = table_of(GatewayHealthRow), table_of(GatewayRow)
 
     def total(table: Any, *where: Any) -> Any:
         counted = core_select(func.count()).select_from(table).where(table.store_id == store_id, *where)
@@ -116,7 +117,7 @@ def handed_over_in(session: Session, store_id: int, since: dt.datetime) -> list[
     """Seconds from an event's coming to its send's being handed over, in order: of the newest sends since a moment that
     were not to wait.
     """
-    send, event = SendRow.__table__, EventRow.__table__  # type: ignore[attr-defined]
+    send, event = table_of(SendRow), table_of(EventRow)
     newest = (
         core_select(send.c.event_id, send.c.settled_at)
         .where(send.c.store_id == store_id, send.c.created_at >= since, send.c.state.in_(OUT))
@@ -137,7 +138,7 @@ TRIES_LOOKED_AT = 6000
 
 def tries(session: Session, store_id: int, since: dt.datetime) -> list[tuple[int, dt.datetime, str]]:
     """The tries since a moment, oldest first: (gateway, when it began, what came of it)."""
-    attempt, send = AttemptRow.__table__, SendRow.__table__  # type: ignore[attr-defined]
+    attempt, send = table_of(AttemptRow), table_of(SendRow)
     last = core_select(func.coalesce(func.max(attempt.c.id), 0) - TRIES_LOOKED_AT).scalar_subquery()
     rows = session.connection().execute(
         core_select(send.c.gateway_id, attempt.c.began_at, attempt.c.outcome)

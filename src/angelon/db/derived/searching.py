@@ -12,15 +12,15 @@ import unicodedata
 from collections.abc import Collection, Iterable, Iterator
 from typing import Any
 
-from sqlalchemy import Connection, Select, Table, bindparam, text
+from sqlalchemy import Connection, Select, bindparam, text
 from sqlalchemy import select as core_select
 
 from angelon.db import triggers
-from angelon.db.tables import ContactRow, OrderRow, SendRow
+from angelon.db.tables import ContactRow, OrderRow, SendRow, table_of
 
-SEND: Table = SendRow.__table__  # type: ignore[attr-defined]
-ORDER: Table = OrderRow.__table__  # type: ignore[attr-defined]
-CONTACT: Table = ContactRow.__table__  # type: ignore[attr-defined]
+SEND = table_of(SendRow)
+ORDER = table_of(OrderRow)
+CONTACT = table_of(ContactRow)
 KINDS = ("order", "person", "send")
 AT_ONCE = 400
 """Changes that are taken into the index by one transaction."""

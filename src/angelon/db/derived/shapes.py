@@ -5,16 +5,16 @@ from __future__ import annotations
 from collections.abc import Collection, Sequence
 from typing import Any
 
-from sqlalchemy import Connection, Table, bindparam, tuple_
+from sqlalchemy import Connection, bindparam, tuple_
 from sqlalchemy import select as core_select
 from sqlalchemy.dialects import postgresql, sqlite
 from sqlmodel import Session, col, select
 
 from angelon.core.shape import Shape
 from angelon.db.bulk import Bulk
-from angelon.db.tables import ShapeRow
+from angelon.db.tables import ShapeRow, table_of
 
-SHAPE: Table = ShapeRow.__table__  # type: ignore[attr-defined]
+SHAPE = table_of(ShapeRow)
 _LOAD = core_select(SHAPE).where(tuple_(SHAPE.c.source_id, SHAPE.c.name).in_(bindparam("b_keys", expanding=True)))
 
 

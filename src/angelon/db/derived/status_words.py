@@ -6,14 +6,14 @@ import datetime as dt
 from collections.abc import Collection, Iterable
 from typing import NamedTuple
 
-from sqlalchemy import Connection, Table
+from sqlalchemy import Connection
 from sqlalchemy import select as core_select
 from sqlalchemy.dialects import postgresql, sqlite
 from sqlmodel import Session, col, select
 
-from angelon.db.tables import StatusWordRow
+from angelon.db.tables import StatusWordRow, table_of
 
-WORDS: Table = StatusWordRow.__table__  # type: ignore[attr-defined]
+WORDS = table_of(StatusWordRow)
 MOST = 200
 """Words that are kept of a source: a status that is another for each order is none."""
 SHOWN = 30

@@ -16,14 +16,15 @@ from angelon.db.tables import (
     DocumentRow,
     DocumentSeriesRow,
     OrderRow,
+    table_of,
 )
 
-SERIES: Table = DocumentSeriesRow.__table__  # type: ignore[attr-defined]
-LOOK: Table = DocumentLookRow.__table__  # type: ignore[attr-defined]
-DOCUMENT: Table = DocumentRow.__table__  # type: ignore[attr-defined]
-FILE: Table = DocumentFileRow.__table__  # type: ignore[attr-defined]
-HELD: Table = DocumentHeldRow.__table__  # type: ignore[attr-defined]
-ORDER: Table = OrderRow.__table__  # type: ignore[attr-defined]
+SERIES = table_of(DocumentSeriesRow)
+LOOK = table_of(DocumentLookRow)
+DOCUMENT = table_of(DocumentRow)
+FILE = table_of(DocumentFileRow)
+HELD = table_of(DocumentHeldRow)
+ORDER = table_of(OrderRow)
 _LISTED = [column for column in DOCUMENT.c if column.name not in ("frozen", "credited")]
 
 

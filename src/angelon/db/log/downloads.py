@@ -6,12 +6,12 @@ import datetime as dt
 from collections.abc import Sequence
 from typing import Any
 
-from sqlalchemy import Connection, Table, select, update
+from sqlalchemy import Connection, select, update
 from sqlalchemy.dialects import postgresql, sqlite
 
-from angelon.db.tables import DownloadRow
+from angelon.db.tables import DownloadRow, table_of
 
-DOWNLOAD: Table = DownloadRow.__table__  # type: ignore[attr-defined]
+DOWNLOAD = table_of(DownloadRow)
 
 
 def offer(

@@ -6,13 +6,13 @@ import datetime as dt
 from collections.abc import Collection
 from typing import Any
 
-from sqlalchemy import Connection, Table, exists, func, insert
+from sqlalchemy import Connection, exists, func, insert
 from sqlalchemy import select as core_select
 
 from angelon.db.log.sends import SEND
-from angelon.db.tables import EarlyReceiptRow
+from angelon.db.tables import EarlyReceiptRow, table_of
 
-EARLY: Table = EarlyReceiptRow.__table__  # type: ignore[attr-defined]
+EARLY = table_of(EarlyReceiptRow)
 MOST = 10_000
 """How many are kept for one gateway."""
 

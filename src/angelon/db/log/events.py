@@ -11,8 +11,8 @@ from typing import Any
 
 from sqlalchemy import (
     BigInteger,
+    ColumnElement,
     Connection,
-    Table,
     bindparam,
     exists,
     insert,
@@ -45,11 +45,12 @@ from angelon.db.tables import (
     OrderRow,
     RefusedRow,
     SendRow,
+    table_of,
 )
 
-EVENT: Table = EventRow.__table__  # type: ignore[attr-defined]
-DELIVERY: Table = DeliveryRow.__table__  # type: ignore[attr-defined]
-REFUSED: Table = RefusedRow.__table__  # type: ignore[attr-defined]
+EVENT = table_of(EventRow)
+DELIVERY = table_of(DeliveryRow)
+REFUSED = table_of(RefusedRow)
 KEPT_REFUSED = 100
 LEADING = 200
 """Events of a customer that are rehearsed before the one in hand."""
@@ -290,9 +291,9 @@ def awaiting(connection: Connection, order_ids: Collection[int], contact_ids: Co
     (id, order_id, received_at, parent_id, decisions, contact_id).
     """
     columns = (EVENT.c.id, EVENT.c.order_id, EVENT.c.received_at, EVENT.c.parent_id, EVENT.c.decisions)
-    order: Any = OrderRow.__table__  # type: ignore[attr-defined]
+    order = table_of(OrderRow)
     statement = core_select(*columns, order.c.contact_id).join(order, order.c.id == EVENT.c.order_id)
-    mine = EVENT.c.order_id.in_(list(order_ids))
+    mine: ColumnElement[bool] = EVENT.c.order_id.in_(list(order_ids))
     if contact_ids:
         mine = mine | order.c.contact_id.in_(list(contact_ids))
     return list(connection.execute(statement.where(text(AWAITING), mine).order_by(EVENT.c.received_at, EVENT.c.id)))

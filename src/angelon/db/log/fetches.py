@@ -6,13 +6,13 @@ import datetime as dt
 from collections.abc import Collection, Mapping, Sequence
 from typing import Any
 
-from sqlalchemy import Connection, Table, bindparam, delete, insert, or_, select, update
+from sqlalchemy import Connection, bindparam, delete, insert, or_, select, update
 from sqlalchemy.dialects import postgresql, sqlite
 
-from angelon.db.tables import FetchRow, KnownItemRow
+from angelon.db.tables import FetchRow, KnownItemRow, table_of
 
-FETCH: Table = FetchRow.__table__  # type: ignore[attr-defined]
-KNOWN: Table = KnownItemRow.__table__  # type: ignore[attr-defined]
+FETCH = table_of(FetchRow)
+KNOWN = table_of(KnownItemRow)
 SEEN_AGAIN = dt.timedelta(days=30)
 """How old `seen_at` may be before it is written again."""
 KEPT_LOG = 30

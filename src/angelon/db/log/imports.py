@@ -8,16 +8,16 @@ import zlib
 from collections.abc import Collection, Iterator
 from typing import Any
 
-from sqlalchemy import Connection, Table, and_, delete, func, insert, literal, or_, select, update
+from sqlalchemy import Connection, and_, delete, func, insert, literal, or_, select, update
 
 from angelon.core.states import State
-from angelon.db.tables import EventRow, ImportPartRow, ImportRow, SendRow, SourceRow
+from angelon.db.tables import EventRow, ImportPartRow, ImportRow, SendRow, SourceRow, table_of
 
-IMPORT: Table = ImportRow.__table__  # type: ignore[attr-defined]
-EVENT: Table = EventRow.__table__  # type: ignore[attr-defined]
-SEND: Table = SendRow.__table__  # type: ignore[attr-defined]
-PART: Table = ImportPartRow.__table__  # type: ignore[attr-defined]
-SOURCE: Table = SourceRow.__table__  # type: ignore[attr-defined]
+IMPORT = table_of(ImportRow)
+EVENT = table_of(EventRow)
+SEND = table_of(SendRow)
+PART = table_of(ImportPartRow)
+SOURCE = table_of(SourceRow)
 AT_ONCE = 20
 """Files of which one sweep lets go."""
 PIECE = 1_000_000

@@ -7,7 +7,7 @@ from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Literal, NamedTuple
 
-from sqlalchemy import Connection, Table, and_, bindparam, case, delete, func, insert, or_, text, update
+from sqlalchemy import Connection, and_, bindparam, case, delete, func, insert, or_, text, update
 from sqlalchemy import select as core_select
 from sqlalchemy.dialects import postgresql, sqlite
 from sqlmodel import Session, col, select
@@ -19,10 +19,10 @@ from angelon.core.specs.base import read_spec
 from angelon.db.bulk import Bulk
 from angelon.db.lists import not_by_index
 from angelon.db.log.events import EVENT
-from angelon.db.tables import DUE, PROBLEM, TO_PLAN, EventRow, InquiryRow, TargetHealthRow
+from angelon.db.tables import DUE, PROBLEM, TO_PLAN, EventRow, InquiryRow, TargetHealthRow, table_of
 
-INQUIRY: Table = InquiryRow.__table__  # type: ignore[attr-defined]
-HEALTH: Table = TargetHealthRow.__table__  # type: ignore[attr-defined]
+INQUIRY = table_of(InquiryRow)
+HEALTH = table_of(TargetHealthRow)
 LOOK_UP: Literal["look-up"] = "look-up"
 HANDLER: Literal["handler"] = "handler"
 MINE = "handler:"

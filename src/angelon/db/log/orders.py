@@ -8,7 +8,7 @@ from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, Table, bindparam, delete, func, insert, or_, update
+from sqlalchemy import Connection, bindparam, delete, func, insert, or_, update
 from sqlalchemy import select as core_select
 from sqlmodel import Session, col, select
 
@@ -20,14 +20,14 @@ from angelon.db.derived import searching
 from angelon.db.lists import not_by_index, older_than
 from angelon.db.log import parcels, questions
 from angelon.db.log.questions import QUESTION
-from angelon.db.tables import ChangeRow, ContactRow, EventRow, OrderAliasRow, OrderRow, SendRow, SourceRow
+from angelon.db.tables import ChangeRow, ContactRow, EventRow, OrderAliasRow, OrderRow, SendRow, SourceRow, table_of
 
-ORDER: Table = OrderRow.__table__  # type: ignore[attr-defined]
-EVENT: Table = EventRow.__table__  # type: ignore[attr-defined]
-SEND: Table = SendRow.__table__  # type: ignore[attr-defined]
-CHANGE: Table = ChangeRow.__table__  # type: ignore[attr-defined]
-SOURCE: Table = SourceRow.__table__  # type: ignore[attr-defined]
-CONTACT: Table = ContactRow.__table__  # type: ignore[attr-defined]
+ORDER = table_of(OrderRow)
+EVENT = table_of(EventRow)
+SEND = table_of(SendRow)
+CHANGE = table_of(ChangeRow)
+SOURCE = table_of(SourceRow)
+CONTACT = table_of(ContactRow)
 MOST_OF_ONE = 50
 """Orders of one customer that are looked at together."""
 
@@ -44,7 +44,7 @@ _ORDERS = core_select(ORDER).where(
 _CONTACTS = core_select(CONTACT).where(
     CONTACT.c.store_id == bindparam("b_store"), CONTACT.c.identity.in_(bindparam("b_identities", expanding=True))
 )
-ALIAS: Table = OrderAliasRow.__table__  # type: ignore[attr-defined]
+ALIAS = table_of(OrderAliasRow)
 _ALIASES = core_select(ALIAS.c.source_id, ALIAS.c.reference, ALIAS.c.order_id, ALIAS.c.apart).where(
     ALIAS.c.source_id.in_(bindparam("b_sources", expanding=True)),
     ALIAS.c.reference.in_(bindparam("b_references", expanding=True)),

@@ -6,7 +6,7 @@ import datetime as dt
 from collections.abc import Collection, Mapping, Sequence
 from typing import Any, NamedTuple
 
-from sqlalchemy import ColumnElement, Connection, Table, bindparam, delete, exists, func, update
+from sqlalchemy import ColumnElement, Connection, bindparam, delete, exists, func, update
 from sqlalchemy import select as core_select
 from sqlalchemy.dialects import postgresql, sqlite
 from sqlmodel import Session
@@ -15,11 +15,11 @@ from angelon.core.parcels.numbers import normal
 from angelon.core.parcels.stages import Stage
 from angelon.db.bulk import Bulk
 from angelon.db.lists import older_than
-from angelon.db.tables import OrderRow, ParcelLineRow, ParcelRow
+from angelon.db.tables import OrderRow, ParcelLineRow, ParcelRow, table_of
 
-PARCEL: Table = ParcelRow.__table__  # type: ignore[attr-defined]
-LINE: Table = ParcelLineRow.__table__  # type: ignore[attr-defined]
-ORDER: Table = OrderRow.__table__  # type: ignore[attr-defined]
+PARCEL = table_of(ParcelRow)
+LINE = table_of(ParcelLineRow)
+ORDER = table_of(OrderRow)
 MOST_OF_ORDER = 100
 """Parcels of one order that are looked at."""
 _OF_ORDERS = (

@@ -7,7 +7,7 @@ from collections.abc import Collection, Iterable, Sequence
 from dataclasses import replace
 from typing import Any
 
-from sqlalchemy import Connection, Table, case, func, text, update
+from sqlalchemy import Connection, case, func, text, update
 from sqlalchemy import select as core_select
 from sqlalchemy.dialects import postgresql, sqlite
 from sqlmodel import Session
@@ -15,11 +15,11 @@ from sqlmodel import Session
 from angelon.core.questions import Asked, QuestionState
 from angelon.db.lists import not_by_index, older_than
 from angelon.db.records import NewSend
-from angelon.db.tables import OPEN, ContactRow, OrderRow, QuestionRow
+from angelon.db.tables import OPEN, ContactRow, OrderRow, QuestionRow, table_of
 
-QUESTION: Table = QuestionRow.__table__  # type: ignore[attr-defined]
-ORDER: Table = OrderRow.__table__  # type: ignore[attr-defined]
-CONTACT: Table = ContactRow.__table__  # type: ignore[attr-defined]
+QUESTION = table_of(QuestionRow)
+ORDER = table_of(OrderRow)
+CONTACT = table_of(ContactRow)
 LONGEST = dt.timedelta(days=7)
 _TOLD = (QuestionState.OPEN.value, QuestionState.EXPIRED.value)
 LOOK_AFTER = dt.timedelta(seconds=30)

@@ -9,7 +9,6 @@ from typing import Any
 
 from sqlalchemy import (
     Connection,
-    Table,
     bindparam,
     false,
     func,
@@ -54,16 +53,17 @@ from angelon.db.tables import (
     RouteRow,
     RunRow,
     SendRow,
+    table_of,
 )
 
-RUN: Table = RunRow.__table__  # type: ignore[attr-defined]
-SEND: Table = SendRow.__table__  # type: ignore[attr-defined]
-ATTEMPT: Table = AttemptRow.__table__  # type: ignore[attr-defined]
-CONTENT: Table = ContentRow.__table__  # type: ignore[attr-defined]
-MESSAGE: Table = MessageRow.__table__  # type: ignore[attr-defined]
-ROUTE: Table = RouteRow.__table__  # type: ignore[attr-defined]
-ORDER: Table = OrderRow.__table__  # type: ignore[attr-defined]
-HEARTBEAT: Table = HeartbeatRow.__table__  # type: ignore[attr-defined]
+RUN = table_of(RunRow)
+SEND = table_of(SendRow)
+ATTEMPT = table_of(AttemptRow)
+CONTENT = table_of(ContentRow)
+MESSAGE = table_of(MessageRow)
+ROUTE = table_of(RouteRow)
+ORDER = table_of(OrderRow)
+HEARTBEAT = table_of(HeartbeatRow)
 
 _SETTLE = Bulk(
     update(SEND)
@@ -140,7 +140,7 @@ def _keep_content(dialect: Any) -> Any:
 
 _KEEP_CONTENT, _KEEP_CONTENT_POSTGRESQL = _keep_content(sqlite), _keep_content(postgresql)
 _CLAIMS = {(locked, whose): _claim(locked, whose) for locked in (False, True) for whose in ("one", "none", "all")}
-GATEWAY: Table = GatewayRow.__table__  # type: ignore[attr-defined]
+GATEWAY = table_of(GatewayRow)
 
 
 def _first_due(turn: Turn, whose: Any) -> Any:

@@ -6,18 +6,18 @@ import datetime as dt
 from collections.abc import Collection, Mapping
 from typing import Any
 
-from sqlalchemy import Connection, Table, delete, or_
+from sqlalchemy import Connection, delete, or_
 from sqlalchemy import select as core_select
 from sqlalchemy.dialects import postgresql, sqlite
 from sqlmodel import Session
 
 from angelon.core.states import State
 from angelon.db.log.sends import CONTENT, SEND
-from angelon.db.tables import SentFileRow
+from angelon.db.tables import SentFileRow, table_of
 
 AT_ONCE = 500
 OPEN = (State.SCHEDULED, State.SENDING, State.RETRYING, State.HELD)
-SENT_FILE: Table = SentFileRow.__table__  # type: ignore[attr-defined]
+SENT_FILE = table_of(SentFileRow)
 
 
 def keep(connection: Connection, files: Mapping[str, bytes]) -> None:

@@ -17,18 +17,19 @@ from angelon.db.tables import (
     SendRow,
     SourceRow,
     StoreRow,
+    table_of,
 )
 
-SEND: Table = SendRow.__table__  # type: ignore[attr-defined]
-EVENT: Table = EventRow.__table__  # type: ignore[attr-defined]
-DELIVERY: Table = DeliveryRow.__table__  # type: ignore[attr-defined]
-ATTEMPT: Table = AttemptRow.__table__  # type: ignore[attr-defined]
+SEND = table_of(SendRow)
+EVENT = table_of(EventRow)
+DELIVERY = table_of(DeliveryRow)
+ATTEMPT = table_of(AttemptRow)
 _NAMED: dict[str, Table] = {
-    "store": StoreRow.__table__,  # type: ignore[attr-defined]
-    "source": SourceRow.__table__,  # type: ignore[attr-defined]
-    "route": RouteRow.__table__,  # type: ignore[attr-defined]
-    "message": MessageRow.__table__,  # type: ignore[attr-defined]
-    "gateway": GatewayRow.__table__,  # type: ignore[attr-defined]
+    "store": table_of(StoreRow),
+    "source": table_of(SourceRow),
+    "route": table_of(RouteRow),
+    "message": table_of(MessageRow),
+    "gateway": table_of(GatewayRow),
 }
 
 

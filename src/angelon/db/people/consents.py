@@ -10,9 +10,9 @@ from sqlalchemy import select as core_select
 from sqlmodel import Session, col, select
 
 from angelon.core.planning.permission import Consent
-from angelon.db.tables import ConsentRow
+from angelon.db.tables import ConsentRow, table_of
 
-CONSENT: Table = ConsentRow.__table__  # type: ignore[attr-defined]
+CONSENT = table_of(ConsentRow)
 _NEWEST = (
     core_select(func.max(CONSENT.c.id))
     .where(CONSENT.c.store_id == bindparam("b_store"), CONSENT.c.address_key.in_(bindparam("b_keys", expanding=True)))

@@ -5,13 +5,13 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Collection, Mapping
 
-from sqlalchemy import Connection, Table, bindparam, delete, insert
+from sqlalchemy import Connection, bindparam, delete, insert
 from sqlalchemy import select as core_select
 
-from angelon.db.tables import ContactRow, ContactTagRow
+from angelon.db.tables import ContactRow, ContactTagRow, table_of
 
-TAG: Table = ContactTagRow.__table__  # type: ignore[attr-defined]
-CONTACT: Table = ContactRow.__table__  # type: ignore[attr-defined]
+TAG = table_of(ContactTagRow)
+CONTACT = table_of(ContactRow)
 _OF = core_select(TAG.c.contact_id, TAG.c.tag).where(TAG.c.contact_id.in_(bindparam("b_ids", expanding=True)))
 
 

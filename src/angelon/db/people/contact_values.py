@@ -6,14 +6,14 @@ import datetime as dt
 from collections.abc import Collection, Mapping, Sequence
 from typing import Any, NamedTuple
 
-from sqlalchemy import Connection, Table, bindparam, delete, func, insert, update
+from sqlalchemy import Connection, bindparam, delete, func, insert, update
 from sqlalchemy import select as core_select
 
 from angelon.core.values import Value, pack, unpack
 from angelon.db.people.contact_tags import CONTACT
-from angelon.db.tables import ContactValueRow
+from angelon.db.tables import ContactValueRow, table_of
 
-KEPT: Table = ContactValueRow.__table__  # type: ignore[attr-defined]
+KEPT = table_of(ContactValueRow)
 _OF = (
     core_select(KEPT.c.contact_id, KEPT.c.name, KEPT.c.value, KEPT.c.set_at)
     .where(KEPT.c.contact_id.in_(bindparam("b_ids", expanding=True)))

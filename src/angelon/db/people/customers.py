@@ -7,7 +7,7 @@ from collections.abc import Collection
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from sqlalchemy import Connection, Table, func
+from sqlalchemy import Connection, func
 from sqlalchemy import select as core_select
 
 from angelon.core.planning import purchases
@@ -18,9 +18,9 @@ from angelon.core.values import Money, Value
 from angelon.db.log.orders import CONTACT, ORDER
 from angelon.db.log.sends import SEND
 from angelon.db.people import contact_tags, contact_values
-from angelon.db.tables import EventRow
+from angelon.db.tables import EventRow, table_of
 
-EVENT: Table = EventRow.__table__  # type: ignore[attr-defined]
+EVENT = table_of(EventRow)
 NOT_SENT = (State.SKIPPED, State.CANCELLED)
 OF_CUSTOMER = ("return.received", "feedback.negative")
 """Events that say something of a customer for good."""

@@ -30,15 +30,16 @@ from angelon.db.tables import (
     ConsentRow,
     RunRow,
     SuppressionRow,
+    table_of,
 )
 from angelon.db.upkeep import test_answers
 
-ATTEMPT: Table = AttemptRow.__table__  # type: ignore[attr-defined]
-CONSENT: Table = ConsentRow.__table__  # type: ignore[attr-defined]
-SUPPRESSION: Table = SuppressionRow.__table__  # type: ignore[attr-defined]
-CHANGE: Table = ChangeRow.__table__  # type: ignore[attr-defined]
-CHECK: Table = CheckRow.__table__  # type: ignore[attr-defined]
-RUN: Table = RunRow.__table__  # type: ignore[attr-defined]
+ATTEMPT = table_of(AttemptRow)
+CONSENT = table_of(ConsentRow)
+SUPPRESSION = table_of(SuppressionRow)
+CHANGE = table_of(ChangeRow)
+CHECK = table_of(CheckRow)
+RUN = table_of(RunRow)
 WAITS = (State.SCHEDULED, State.RETRYING, State.HELD)
 ERASED = "The person’s data was erased."
 IDENTIFYING = ("name", "email", "phone", "country", "language")

@@ -5,15 +5,15 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Collection, Sequence
 
-from sqlalchemy import Connection, Table, bindparam, insert, update
+from sqlalchemy import Connection, bindparam, insert, update
 from sqlalchemy import select as core_select
 from sqlmodel import Session, col, select
 
 from angelon.core.planning.permission import NOBODY, scoped
 from angelon.db.lists import contains, older_than
-from angelon.db.tables import SuppressionRow
+from angelon.db.tables import SuppressionRow, table_of
 
-SUPPRESSION: Table = SuppressionRow.__table__  # type: ignore[attr-defined]
+SUPPRESSION = table_of(SuppressionRow)
 _AMONG = core_select(SUPPRESSION.c.address_key, SUPPRESSION.c.scope, SUPPRESSION.c.why, SUPPRESSION.c.origin).where(
     SUPPRESSION.c.store_id == bindparam("b_store"), SUPPRESSION.c.address_key.in_(bindparam("b_keys", expanding=True))
 )

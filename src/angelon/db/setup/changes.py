@@ -6,12 +6,12 @@ import datetime as dt
 from collections.abc import Sequence
 from typing import Any
 
-from sqlalchemy import Connection, Table, insert
+from sqlalchemy import Connection, insert
 from sqlmodel import Session, col, select
 
-from angelon.db.tables import ChangeRow
+from angelon.db.tables import ChangeRow, table_of
 
-CHANGE: Table = ChangeRow.__table__  # type: ignore[attr-defined]
+CHANGE = table_of(ChangeRow)
 
 
 def add(

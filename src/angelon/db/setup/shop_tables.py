@@ -6,15 +6,15 @@ import datetime as dt
 from collections.abc import Collection, Mapping, Sequence
 from typing import Any
 
-from sqlalchemy import Connection, Table, and_, delete, func, insert, select, update
+from sqlalchemy import Connection, and_, delete, func, insert, select, update
 
 from angelon.core.states import State
 from angelon.db.bulk import Bulk
-from angelon.db.tables import SendRow, ShopTableItemRow, ShopTableRow
+from angelon.db.tables import SendRow, ShopTableItemRow, ShopTableRow, table_of
 
-TABLE: Table = ShopTableRow.__table__  # type: ignore[attr-defined]
-SEND: Table = SendRow.__table__  # type: ignore[attr-defined]
-ITEM: Table = ShopTableItemRow.__table__  # type: ignore[attr-defined]
+TABLE = table_of(ShopTableRow)
+SEND = table_of(SendRow)
+ITEM = table_of(ShopTableItemRow)
 _ADD = Bulk(insert(ITEM))
 _LOADED: dict[tuple[str, int, int], dict[str, Mapping[str, str]]] = {}
 """What was loaded last, by database, table and version: a set-up is read far more often than a table is replaced."""

@@ -10,10 +10,18 @@ from sqlalchemy import (
     BigInteger,
     Column,
     Integer,
+    Table,
     Text,
 )
 from sqlalchemy.types import TypeDecorator
-from sqlmodel import Field
+from sqlmodel import Field, SQLModel
+
+
+def table_of(row: type[SQLModel]) -> Table:
+    """The table that a class of rows is of."""
+    table: Table = row.__table__  # type: ignore[attr-defined]
+    return table
+
 
 _EPOCH = dt.datetime(1970, 1, 1, tzinfo=dt.UTC)
 _MICRO = dt.timedelta(microseconds=1)

@@ -7,17 +7,17 @@ from __future__ import annotations
 import datetime as dt
 from typing import Any
 
-from sqlalchemy import BigInteger, ColumnElement, Connection, Table, func, or_, text, type_coerce, update
+from sqlalchemy import BigInteger, ColumnElement, Connection, func, or_, text, type_coerce, update
 from sqlalchemy import select as core_select
 
 from angelon.core.states import State
 from angelon.db.log.events import EVENT
 from angelon.db.log.inquiries import INQUIRY
 from angelon.db.log.sends import HEARTBEAT, SEND
-from angelon.db.tables import DUE, SENDING, TO_DECIDE, WAITING, RouteRow
+from angelon.db.tables import DUE, SENDING, TO_DECIDE, WAITING, RouteRow, table_of
 from angelon.db.upkeep.gateway_health import HEALTH
 
-ROUTE: Table = RouteRow.__table__  # type: ignore[attr-defined]
+ROUTE = table_of(RouteRow)
 
 
 def latest_beat(connection: Connection) -> dt.datetime | None:

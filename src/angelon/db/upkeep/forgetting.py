@@ -25,11 +25,11 @@ from angelon.db.log.questions import QUESTION
 from angelon.db.log.sends import CONTENT, SEND
 from angelon.db.people.personal import ATTEMPT, CHANGE, RUN
 from angelon.db.tables import OPEN as QUESTION_OPEN
-from angelon.db.tables import ContactTagRow, ContactValueRow, SourceRow
+from angelon.db.tables import ContactTagRow, ContactValueRow, SourceRow, table_of
 
-TAG: Table = ContactTagRow.__table__  # type: ignore[attr-defined]
-VALUE: Table = ContactValueRow.__table__  # type: ignore[attr-defined]
-SOURCE: Table = SourceRow.__table__  # type: ignore[attr-defined]
+TAG = table_of(ContactTagRow)
+VALUE = table_of(ContactValueRow)
+SOURCE = table_of(SourceRow)
 OPEN = (State.SCHEDULED, State.SENDING, State.RETRYING, State.HELD)
 AT_ONCE = 10
 """Orders that one transaction takes, a few milliseconds each: others write in between."""

@@ -5,14 +5,14 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Mapping
 
-from sqlalchemy import Connection, Table, update
+from sqlalchemy import Connection, update
 from sqlalchemy import select as core_select
 from sqlalchemy.dialects import postgresql, sqlite
 
 from angelon.core.breaker import Health
-from angelon.db.tables import GatewayHealthRow
+from angelon.db.tables import GatewayHealthRow, table_of
 
-HEALTH: Table = GatewayHealthRow.__table__  # type: ignore[attr-defined]
+HEALTH = table_of(GatewayHealthRow)
 
 
 def load(connection: Connection) -> dict[int, Health]:

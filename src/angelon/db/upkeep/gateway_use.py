@@ -9,7 +9,7 @@ from collections.abc import Mapping
 from dataclasses import replace
 from decimal import Decimal
 
-from sqlalchemy import Connection, Table, bindparam, func, text, update
+from sqlalchemy import Connection, bindparam, func, text, update
 from sqlalchemy import select as core_select
 from sqlalchemy.dialects import postgresql, sqlite
 
@@ -18,11 +18,11 @@ from angelon.core.specs.gateway import Gateway
 from angelon.core.states import OUT
 from angelon.db.derived.counts import SENDS, number_of
 from angelon.db.lists import not_by_index
-from angelon.db.tables import SENDING, GatewayRow, GatewayUseRow, SendRow
+from angelon.db.tables import SENDING, GatewayRow, GatewayUseRow, SendRow, table_of
 
-USE: Table = GatewayUseRow.__table__  # type: ignore[attr-defined]
-GATEWAY: Table = GatewayRow.__table__  # type: ignore[attr-defined]
-SEND: Table = SendRow.__table__  # type: ignore[attr-defined]
+USE = table_of(GatewayUseRow)
+GATEWAY = table_of(GatewayRow)
+SEND = table_of(SendRow)
 _FIRST = {
     name: dialect.insert(USE)
     .values(gateway_id=bindparam("gateway_id"), tokens=0.0, day="", waits_for="")

@@ -11,7 +11,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import ColumnElement, Connection, Table, delete, exists, or_, update
+from sqlalchemy import ColumnElement, Connection, delete, exists, or_, update
 from sqlalchemy import select as core_select
 
 from angelon.core.specs.store import Keep
@@ -20,12 +20,12 @@ from angelon.db import locks
 from angelon.db.lists import not_by_index
 from angelon.db.log.events import DELIVERY, EVENT
 from angelon.db.log.sends import CONTENT, SEND
-from angelon.db.tables import AttemptRow, RefusedRow, SourceRow
+from angelon.db.tables import AttemptRow, RefusedRow, SourceRow, table_of
 from angelon.db.upkeep import forgetting
 
-ATTEMPT: Table = AttemptRow.__table__  # type: ignore[attr-defined]
-REFUSED: Table = RefusedRow.__table__  # type: ignore[attr-defined]
-SOURCE: Table = SourceRow.__table__  # type: ignore[attr-defined]
+ATTEMPT = table_of(AttemptRow)
+REFUSED = table_of(RefusedRow)
+SOURCE = table_of(SourceRow)
 AT_ONCE = 500
 """Rows that one transaction takes: others write in between."""
 LOOKED_AT = 5_000

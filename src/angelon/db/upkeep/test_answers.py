@@ -6,14 +6,14 @@ import datetime as dt
 from typing import Any
 
 import orjson
-from sqlalchemy import Connection, Table
+from sqlalchemy import Connection
 from sqlalchemy.dialects import postgresql, sqlite
 from sqlmodel import Session, col, select
 
 from angelon.core.payload.redact import redacted
-from angelon.db.tables import GatewayRow, TestAnswerRow
+from angelon.db.tables import GatewayRow, TestAnswerRow, table_of
 
-ANSWERS: Table = TestAnswerRow.__table__  # type: ignore[attr-defined]
+ANSWERS = table_of(TestAnswerRow)
 MOST = 20_000
 """Bytes of an answer that is kept."""
 

@@ -34,7 +34,8 @@ export function pairsOf(parts) {
 export function wordsOf(part) {
   if (part.kind === "value") {
     const [name, ...filters] = part.inner.split("|").map((piece) => piece.trim());
-    return filters.length ? `${name} · ${filters.join(" · ").replace(/["'()]/g, " ").trim()}` : name || "?";
+    const plain = filters.join(" · ").replace(/["'()\s]+/g, " ").trim();
+    return filters.length ? `${name} · ${plain}` : name || "?";
   }
   if (part.word === "if" || part.word === "elif") {
     const rest = part.inner.slice(part.word.length).trim();
