@@ -25,7 +25,6 @@ class Row:
         sign, number = self.aim.split()
         return self.value >= float(number) if sign == ">=" else self.value <= float(number)
 
-
     def beyond(self, times: float) -> bool:
         """Whether it misses its aim by so many times."""
         if not self.aim:

@@ -28,6 +28,7 @@ from proof import (
     races,
     shop_day,
     spam,
+    suite,
     wheel,
 )
 
@@ -54,6 +55,7 @@ PROOFS = {
     "deployed": deployed.run,
     "pooled": pooled.run,
     "image": image.run,
+    "suite": suite.run,
     "alerts": alert_day.run,
 }
 

@@ -3,13 +3,13 @@
 import datetime as dt
 import json
 
-from angelon.core.planning.forecast import Outlook
+from angelon.core.planning.forecast import ForecastDays
 from angelon.core.specs import Gateway
 from angelon.db.tables import GatewayUseRow
 from angelon.web.forecast.views import shortages
 
 TODAY = dt.date(2026, 11, 27)
-STEADY = Outlook(300.0, 250.0, 350.0, [10.0] * 30)
+STEADY = ForecastDays(300.0, 250.0, 350.0, [10.0] * 30)
 
 
 def run(client):

@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from angelon.engine.bell import Bell
+    from angelon.engine.postgresql_notices import NoticeSender
 
 FOLDER = "wake"
 LONGEST = 100
@@ -44,18 +44,18 @@ PLANNING, SENDING = "plan", "send"
 
 
 class Notifier:
-    """Wakes the workers of a data folder, and with a `bell` those of other machines."""
+    """Wakes the workers of a data folder, and with `notices` those of other machines."""
 
-    def __init__(self, home: Path, bell: Bell | None = None) -> None:
-        self._bell = bell
+    def __init__(self, home: Path, notices: NoticeSender | None = None) -> None:
+        self._notices = notices
         self._folder = _folder(home)
         self._socket = socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM)
         self._socket.setblocking(False)
 
     def notify(self, topic: str = "") -> None:
         """Wakes those who wait for `topic`, or all. Costs a few microseconds; does nothing where nobody listens."""
-        if self._bell is not None:
-            self._bell.ring(topic)
+        if self._notices is not None:
+            self._notices.send(topic)
         self.notify_here(topic)
 
     def notify_here(self, topic: str = "") -> None:
@@ -86,7 +86,7 @@ class Silent(Notifier):
     """Wakes nobody: what is to be done is found by looking."""
 
     def __init__(self) -> None:
-        self._bell = None
+        self._notices = None
 
     def notify_here(self, topic: str = "") -> None:
         pass

@@ -23,7 +23,6 @@ from angelon.engine.arrivals.fetching import Fetcher
 from angelon.engine.arrivals.importing import Importer
 from angelon.engine.arrivals.table_fetching import TableFetcher
 from angelon.engine.asking.inquirer import Inquirer
-from angelon.engine.bell import Ear, bell_of
 from angelon.engine.clock import Clock
 from angelon.engine.feedback.answers import Questions
 from angelon.engine.feedback.receipts import match_early
@@ -39,6 +38,7 @@ from angelon.engine.long_lived import tell_ready, tune_interpreter
 from angelon.engine.notifications import PLANNING, SENDING, Listener, Notifier
 from angelon.engine.orders.parcels import LateParcels
 from angelon.engine.planner import Planner
+from angelon.engine.postgresql_notices import NoticeReceiver, notice_sender
 from angelon.engine.sending.breakers import Breakers
 from angelon.engine.sending.dispatcher import Dispatcher, recover
 from angelon.engine.sending.fallbacks import Fallbacks
@@ -113,8 +113,8 @@ class Worker:
             threads,
             self._setups,
         )
-        self._bell = bell_of(database)
-        self._notifier = Notifier(home, self._bell)
+        self._notices = notice_sender(database)
+        self._notifier = Notifier(home, self._notices)
         self._threads: list[threading.Thread] = []
 
     def run(self) -> int:
@@ -140,15 +140,16 @@ class Worker:
             thread.start()
         tell_ready()
         died = False
-        hears = self._bell is not None and self._database.listens_at is not None
-        ear = Ear(self._database, self._bell.me, self._notifier.notify_here) if self._bell and hears else None
+        receiver = None
+        if self._notices is not None and self._database.listens_at is not None:
+            receiver = NoticeReceiver(self._database, self._notices.me, self._notifier.notify_here)
         tracer = tracing.begin(self._database, version("angelon")) if self._sends else None
         try:
             died = self._maintain()
         finally:
             self.stop()
-            if ear is not None:
-                ear.stop()
+            if receiver is not None:
+                receiver.stop()
             if self._listening is not None:
                 self._listening.stop()
             until = time.monotonic() + STOPPING

@@ -40,7 +40,7 @@ LARGEST_ASK = 1_000_000
 """Characters of what one call asks for."""
 
 
-class Caught(io.TextIOBase):
+class CapturedOutput(io.TextIOBase):
     """Keeps the first characters that are written, and counts the others."""
 
     def __init__(self) -> None:
@@ -137,7 +137,7 @@ def call(one: handlers.Registered, data: dict[str, Any], folder: Path, watch: bo
     it ran and the values in them.
     """
     watching = Watch(folder) if watch else None
-    caught = Caught()
+    caught = CapturedOutput()
     logs = logging.StreamHandler(caught)
     logs.setFormatter(logging.Formatter("%(levelname)s %(message)s"))
     root = logging.getLogger()
@@ -213,7 +213,7 @@ def main() -> None:
     signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
     answers = os.fdopen(writing, "w", encoding="utf-8")
     asks = os.fdopen(reading, "r", encoding="utf-8")
-    caught = Caught()
+    caught = CapturedOutput()
     with contextlib.redirect_stdout(caught), contextlib.redirect_stderr(caught):
         refused = "" if os.environ.pop("ANGELON_NETWORK", "yes") else _without_network()
         found, problems = ({}, [{"file": "the folder", "problem": refused}]) if refused else load(folder)

@@ -63,7 +63,7 @@ class _TooMuch(Exception):
         self.busy = busy
 
 
-class _Told:
+class _Answered:
     """Futures that are done, told to the event loop once for all that a commit has stored."""
 
     def __init__(self, loop: asyncio.AbstractEventLoop) -> None:
@@ -145,7 +145,7 @@ class RsgiServer:
     def __rsgi_init__(self, loop: asyncio.AbstractEventLoop) -> None:
         tune_interpreter()
         self._loop = loop
-        self._told = _Told(loop)
+        self._told = _Answered(loop)
         self._deadlines = _Deadlines(loop)
         tell_ready()
 

@@ -20,12 +20,12 @@ from angelon.db.setup.specs import StoredMessage, StoredRoute
 from angelon.db.tables import StoreRow
 from angelon.engine.arrivals.intake import Intake
 from angelon.engine.arrivals.writer import GroupCommit
-from angelon.engine.bell import bell_of
 from angelon.engine.clock import Clock
 from angelon.engine.handlers.asking import AskNow
 from angelon.engine.handlers.runner import Handlers
 from angelon.engine.installation import Installation
 from angelon.engine.notifications import PLANNING, Notifier
+from angelon.engine.postgresql_notices import notice_sender
 from angelon.engine.setups import Setups
 from angelon.engine.unit import MACHINE, Actor, Work, unit
 from angelon.settings import Settings, private_folder
@@ -73,7 +73,11 @@ def make(settings: Settings, database: Database | None = None, clock: Clock | No
     own = Handlers(settings.handlers) if settings.handlers is not None else None
     setups = Setups(database, asks=AskNow(own) if own is not None else None)
     installation = Installation(
-        database, setups, Vault(settings.key(), database), clock or Clock(), Notifier(settings.home, bell_of(database))
+        database,
+        setups,
+        Vault(settings.key(), database),
+        clock or Clock(),
+        Notifier(settings.home, notice_sender(database)),
     )
     writer = GroupCommit(database, lambda: installation.notifier.notify(PLANNING))
     intake = Intake(database, installation.setups, installation.vault, writer, installation.clock)
@@ -179,13 +183,19 @@ def work() -> Iterator[Work]:
 
 @contextmanager
 def work_or_back(back: str, refused: str = "") -> Iterator[Work]:
-    """A unit of work; where it is refused, the page goes to `back` and says there what was wrong and what to do.
+    """A unit of work, as `or_back`."""
+    with or_back(back, refused), work() as made:
+        yield made
+
+
+@contextmanager
+def or_back(back: str, refused: str = "") -> Iterator[None]:
+    """Where what is done within is refused, the page goes to `back` and says there what was wrong and what to do.
 
     What is not there, and what somebody else changed meanwhile, have pages of their own.
     """
     try:
-        with work() as made:
-            yield made
+        yield
     except NotFound:
         raise
     except Invalid as error:

@@ -19,7 +19,7 @@ _WITHIN = 1.2816
 """Of a normal distribution 80% lies within as many standard deviations."""
 
 
-class Outlook(NamedTuple):
+class ForecastDays(NamedTuple):
     """A sum over the days to come, and the range that it falls in four times of five; no range (None) where too few
     days are known.
     """
@@ -42,14 +42,14 @@ class Outlook(NamedTuple):
 
 def look_ahead(
     past: Mapping[dt.date, float], first: dt.date, today: dt.date, ahead: int = AHEAD, known: float = 0.0
-) -> Outlook:
+) -> ForecastDays:
     """`past` has what each day brought, nothing where it has no entry; `first` is the first complete day that is
     known, and `today`, which is not over, counts for nothing. `known` is what one unit costs at least, as a floor of
     how far a day is off: counts vary at least as their square root (Poisson).
     """
     days = [first + dt.timedelta(days=n) for n in range((today - first).days)]
     if not days:
-        return Outlook(0.0, None, None, [0.0] * ahead)
+        return ForecastDays(0.0, None, None, [0.0] * ahead)
     weekly = len(days) >= 14
     groups: dict[int, list[float]] = {}
     for day in days:
@@ -59,9 +59,9 @@ def look_ahead(
     expected = [means[key] for key in coming]
     usual = sum(expected)
     if len(days) < FEWEST:
-        return Outlook(usual, None, None, expected)
+        return ForecastDays(usual, None, None, expected)
     off = sum((value - means[key]) ** 2 for key, values in groups.items() for value in values)
     variance = max(off / max(len(days) - len(groups), 1), known * usual / ahead)
     of_means = sum((coming.count(key)) ** 2 / len(values) for key, values in groups.items())
     spread = _WITHIN * math.sqrt(variance * (ahead + of_means))
-    return Outlook(usual, max(0.0, usual - spread), usual + spread, expected)
+    return ForecastDays(usual, max(0.0, usual - spread), usual + spread, expected)

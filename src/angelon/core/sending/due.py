@@ -74,7 +74,7 @@ class EventFacts:
 
 
 @dataclass(frozen=True)
-class Around:
+class SendContext:
     """What is known around the sends of one store in one batch."""
 
     setup: Setup
@@ -95,7 +95,7 @@ class Around:
     """By send, why its event can't be read."""
 
 
-def part_of(send: DueSend, around: Around) -> tuple[Message, str, Part] | str:
+def part_of(send: DueSend, around: SendContext) -> tuple[Message, str, Part] | str:
     """(message, locale, compiled text) of a send; or why there is none, as a sentence."""
     message = send.draft if send.draft is not None else around.setup.messages.get(send.message)
     if message is None:
@@ -109,7 +109,7 @@ def part_of(send: DueSend, around: Around) -> tuple[Message, str, Part] | str:
         return f"“{message.name}” can't be made: {error.problems[0].what}"
 
 
-def guards_again(send: DueSend, around: Around) -> bool:
+def guards_again(send: DueSend, around: SendContext) -> bool:
     """Whether guards or conditions that look at the order are asked again now that the send is due."""
     route = around.routes.get(send.route)
     if route is None or send.test or not send.has_event:
@@ -124,7 +124,7 @@ def guards_again(send: DueSend, around: Around) -> bool:
     )
 
 
-def has_its_values(send: DueSend, part: Part, around: Around) -> bool:
+def has_its_values(send: DueSend, part: Part, around: SendContext) -> bool:
     """Whether the values that were worked out when it was planned still fit the text. Those of a handler's send may be
     the handler's own, and fit a newer text that asks for no others.
     """
@@ -134,7 +134,7 @@ def has_its_values(send: DueSend, part: Part, around: Around) -> bool:
     return bool(send.recipient) and current and send.stored.keys() >= part.names
 
 
-def needs_event(send: DueSend, around: Around) -> bool:
+def needs_event(send: DueSend, around: SendContext) -> bool:
     """Whether a send's event has to be read before it can be prepared."""
     if not send.has_event:
         return False

@@ -19,7 +19,7 @@ from angelon.core.planning.permission import nobody_at, of_order, refusal
 from angelon.core.planning.plan import clock_of, reached, values_for
 from angelon.core.planning.senders import sender_of, sender_problem
 from angelon.core.planning.subjects import only_again, worked_condition
-from angelon.core.sending.due import Around, DueSend, EventFacts, guards_again, has_its_values, part_of
+from angelon.core.sending.due import DueSend, EventFacts, SendContext, guards_again, has_its_values, part_of
 from angelon.core.sending.trial import on_trial
 from angelon.core.specs.gateway import Gateway, Sender
 from angelon.core.specs.message import Message
@@ -92,7 +92,7 @@ class Ready:
 Prepared = Ready | Held | Skipped | Later
 
 
-def prepare(send: DueSend, around: Around, now: dt.datetime) -> Prepared:
+def prepare(send: DueSend, around: SendContext, now: dt.datetime) -> Prepared:
     """What becomes of a send at a moment (aware), by what is known around it."""
     made = _prepared(send, around, now)
     if isinstance(made, Ready) and around.trial and not send.test and not send.whom.startswith("role:"):
@@ -100,7 +100,7 @@ def prepare(send: DueSend, around: Around, now: dt.datetime) -> Prepared:
     return made
 
 
-def _prepared(send: DueSend, around: Around, now: dt.datetime) -> Prepared:
+def _prepared(send: DueSend, around: SendContext, now: dt.datetime) -> Prepared:
     if send.expires_at is not None and now > send.expires_at:
         return Skipped("It is too old: it could not be sent within the hours that its message allows.")
     gateway = around.setup.gateways.get(send.gateway)
@@ -158,11 +158,11 @@ def _prepared(send: DueSend, around: Around, now: dt.datetime) -> Prepared:
     return _with_files(ready, rendered, send, filled.values, around)
 
 
-def _message_of(send: DueSend, around: Around) -> Message | None:
+def _message_of(send: DueSend, around: SendContext) -> Message | None:
     return send.draft if send.draft is not None else around.setup.messages.get(send.message)
 
 
-def _suppressed(send: DueSend, address: str, around: Around) -> Skipped | None:
+def _suppressed(send: DueSend, address: str, around: SendContext) -> Skipped | None:
     if send.test or not address:
         return None
     order = of_order(send.order_id) if send.whom == "customer" else ""
@@ -174,7 +174,7 @@ def _suppressed(send: DueSend, address: str, around: Around) -> Skipped | None:
     return Skipped(f"{address} must not be written to: {why}", nobody_there)
 
 
-def _guarded(send: DueSend, around: Around, now: dt.datetime) -> Held | Skipped | None:
+def _guarded(send: DueSend, around: SendContext, now: dt.datetime) -> Held | Skipped | None:
     """Asks guards and marked conditions again, with the order as it is now."""
     known, route = around.events.get(send.id), around.routes.get(send.route)
     if known is None or route is None or not guards_again(send, around):
@@ -214,7 +214,7 @@ class _Filled:
     anew: bool = False
 
 
-def _filled(send: DueSend, part: Part, around: Around) -> _Filled | Held | Skipped:
+def _filled(send: DueSend, part: Part, around: SendContext) -> _Filled | Held | Skipped:
     if has_its_values(send, part, around):
         return _Filled(send.recipient, send.recipient_name, send.values())
     if send.draft is not None:
@@ -234,7 +234,7 @@ def _filled(send: DueSend, part: Part, around: Around) -> _Filled | Held | Skipp
     return _Filled(address, name, values, anew=True)
 
 
-def recipient_now(send: DueSend, known: EventFacts, around: Around) -> tuple[str, str, str]:
+def recipient_now(send: DueSend, known: EventFacts, around: SendContext) -> tuple[str, str, str]:
     """Address and name of whom a send is for, as they are read now; or why there is none."""
     if send.whom != "customer" and send.recipient:
         return send.recipient, send.recipient_name, ""
@@ -256,7 +256,7 @@ def recipient_now(send: DueSend, known: EventFacts, around: Around) -> tuple[str
 
 
 def _with_files(
-    ready: Ready, mail: RenderedEmail, send: DueSend, values: dict[str, Value], around: Around
+    ready: Ready, mail: RenderedEmail, send: DueSend, values: dict[str, Value], around: SendContext
 ) -> Ready | Held:
     """A mail with its addresses read and its files chosen."""
     if ready.sender is None:
@@ -292,7 +292,7 @@ def _with_files(
 
 
 def _chosen(
-    wanted: AttachmentRequest, send: DueSend, values: dict[str, Value], around: Around
+    wanted: AttachmentRequest, send: DueSend, values: dict[str, Value], around: SendContext
 ) -> tuple[LibraryFile, ...]:
     """The library's files for one order."""
     order: Any = values.get("order")

@@ -90,7 +90,7 @@ def aliases(
     return {key: row.order_id for key, row in found if key in wanted and (apart or not row.apart)}
 
 
-class Ledger:
+class OrderBatch:
     """The orders and contacts that one batch of events touches: read at once, changed in memory, written at once.
 
     Orders and contacts that are new are inserted together at the start, since others refer to their ids.

@@ -11,7 +11,7 @@ from angelon.core.problems import Invalid, Problem
 from angelon.core.reading import Reading
 from angelon.db import locks
 from angelon.db.log import events, orders
-from angelon.db.log.orders import Ledger
+from angelon.db.log.orders import OrderBatch
 from angelon.db.people import suppressions
 from angelon.db.records import NewEvent
 from angelon.db.setup.live_setup import LiveSetup
@@ -156,7 +156,7 @@ def _retell(work: Work, live: LiveSetup, order_id: int, events: Sequence[tuple[A
     if not read:
         return
     seen = [seen_of(row, said) for row, said in read]
-    ledger = Ledger(work.connection, work.store_id, (), seen)
+    ledger = OrderBatch(work.connection, work.store_id, (), seen)
     if len(read) == len(events):
         ledger.begin_anew(seen[0].key)
     for row, said in read:

@@ -11,7 +11,7 @@ from decimal import Decimal
 from sqlalchemy import Connection
 
 from angelon.core.messages.channels import part_for_reader
-from angelon.core.planning.forecast import AHEAD, Outlook, look_ahead
+from angelon.core.planning.forecast import AHEAD, ForecastDays, look_ahead
 from angelon.core.planning.plan import PlannedSend
 from angelon.core.problems import Invalid
 from angelon.core.specs.route import Route
@@ -43,9 +43,9 @@ class Forecast:
     """The first complete day that counts."""
     days: int
     """Complete days."""
-    live: dict[str, tuple[Outlook, Outlook]]
+    live: dict[str, tuple[ForecastDays, ForecastDays]]
     """Sends, and their cost."""
-    drafts: dict[str, tuple[Outlook, Outlook]]
+    drafts: dict[str, tuple[ForecastDays, ForecastDays]]
 
 
 def forecast(

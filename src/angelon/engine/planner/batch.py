@@ -31,7 +31,7 @@ from angelon.db.derived.status_words import Word
 from angelon.db.log import events as event_queries
 from angelon.db.log import history, questions
 from angelon.db.log import sends as send_queries
-from angelon.db.log.orders import Ledger
+from angelon.db.log.orders import OrderBatch
 from angelon.db.people import contact_tags, contact_values, suppressions
 from angelon.db.records import NewEvent, NewSend
 from angelon.db.rows import EventRecord
@@ -196,12 +196,12 @@ class Batch:
         live, one = self._ahead.get(row.id, (None, None))
         return replace(one, row=row) if one is not None and live is self._live else None
 
-    def _open_ledger(self, read: Sequence[ReadEvent]) -> Ledger:
+    def _open_ledger(self, read: Sequence[ReadEvent]) -> OrderBatch:
         """The orders that these events are about, and their customers."""
         about = [one for one in read if one.reading is not None and one.reading.reference]
         events = [seen_of(one.row, one.reading) for one in about if one.reading is not None and one.is_new]
         derived = [seen_of(one.row, one.reading) for one in about if one.reading is not None and not one.is_new]
-        return Ledger(self._connection, self._live.store_id, events, derived, self._live.families)
+        return OrderBatch(self._connection, self._live.store_id, events, derived, self._live.families)
 
     def _is_read(self, row: EventRecord) -> bool:
         """Whether an event's delivery is looked at: a derived event that no route waits for is not read again."""

@@ -13,7 +13,7 @@ from angelon.core.planning import purchases
 from angelon.core.reading import Reading
 from angelon.core.specs.source import Source
 from angelon.core.values import pack, show
-from angelon.db.log.orders import Ledger, Seen
+from angelon.db.log.orders import OrderBatch, Seen
 from angelon.db.rows import EventRecord
 from angelon.engine.arrivals.event_reader import identity_of
 
@@ -51,7 +51,7 @@ def begins(source: Source, row: EventRecord, reading: Reading) -> bool:
 
 
 def project(
-    ledger: Ledger, locale: str, row: EventRecord, reading: Reading, new: bool = False
+    ledger: OrderBatch, locale: str, row: EventRecord, reading: Reading, new: bool = False
 ) -> tuple[int, dict[str, tuple[str, str]]]:
     """Takes an event into its order; gives the order's id and the changes that it makes now: by the part that a
     status is (`status`, `payment_status`, …), what it was and what it is. `new` is for an order that begins with this.

@@ -34,7 +34,7 @@ from angelon.engine.feedback.preferences import Links
 from angelon.engine.feedback.receipts import match_early
 from angelon.engine.feedback.suppressing import Refusal
 from angelon.engine.sending.breakers import Breakers
-from angelon.engine.sending.preparing import Handover, Preparer
+from angelon.engine.sending.preparing import PreparedSend, Preparer
 from angelon.engine.sending.results import Results
 from angelon.engine.setups import Setups
 from angelon.gateways.interface import Outcome, Transport
@@ -291,7 +291,7 @@ class Dispatcher:
         began = self._clock.now()
         try:
             prepared = self._preparer.prepare(row, live, began)
-            goes = isinstance(prepared, Handover) and not prepared.ready.kept
+            goes = isinstance(prepared, PreparedSend) and not prepared.ready.kept
             transport = self._transport(live, row, prepared.ready.gateway) if goes else None  # type: ignore[union-attr]
         except Exception as error:
             self._not_prepared(row, error, settled, began)

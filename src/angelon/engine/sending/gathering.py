@@ -14,7 +14,7 @@ from angelon.core.payload.body import NotReadable
 from angelon.core.planning.permission import of_order
 from angelon.core.planning.plan import work_out
 from angelon.core.questions import LABELS, QuestionState
-from angelon.core.sending.due import Around, DueSend, EventFacts, guards_again, needs_event
+from angelon.core.sending.due import DueSend, EventFacts, SendContext, guards_again, needs_event
 from angelon.core.sending.prepare import recipient_now
 from angelon.core.specs.message import Message
 from angelon.core.specs.stored import from_stored
@@ -54,12 +54,12 @@ def due_send(row: SendRecord, live: LiveSetup) -> DueSend:
     )
 
 
-def around_none(live: LiveSetup) -> Around:
+def around_none(live: LiveSetup) -> SendContext:
     """A store's set-up, with nothing known of any send."""
-    return Around(live.setup, live.routes, live.revision_ids, live.files, trial=live.trial)
+    return SendContext(live.setup, live.routes, live.revision_ids, live.files, trial=live.trial)
 
 
-def gather(connection: Connection, live: LiveSetup, rows: Sequence[SendRecord], payloads: Payloads) -> Around:
+def gather(connection: Connection, live: LiveSetup, rows: Sequence[SendRecord], payloads: Payloads) -> SendContext:
     """What is known around sends of one store, in at most sixteen queries, however many sends there are. Raises
     Invalid where a send's own message can't be read, and whatever an event of theirs raises: gather one by one then.
     """
@@ -159,7 +159,7 @@ def _facts(
 
 
 def _suppressed(
-    connection: Connection, live: LiveSetup, sends: Collection[DueSend], around: Around
+    connection: Connection, live: LiveSetup, sends: Collection[DueSend], around: SendContext
 ) -> Mapping[str, str]:
     """Which of the addresses that these sends may go to must not be written to."""
     keys = set()

@@ -17,7 +17,7 @@ from angelon.core.messages.channels import CHANNELS
 from angelon.core.messages.email import RenderedEmail
 from angelon.core.messages.leaving import WHY
 from angelon.core.problems import Invalid
-from angelon.core.sending.due import Around, DueSend
+from angelon.core.sending.due import DueSend, SendContext
 from angelon.core.sending.mail import build_mail
 from angelon.core.sending.outgoing import Mail, ProviderMessage
 from angelon.core.sending.prepare import Held, Later, Ready, Skipped, prepare
@@ -47,7 +47,7 @@ FRESH = dt.timedelta(seconds=5)
 
 
 @dataclass(frozen=True, slots=True)
-class Handover:
+class PreparedSend:
     """What a gateway is handed, and what is kept of it whatever the gateway says."""
 
     ready: Ready
@@ -77,7 +77,7 @@ class Preparer:
         self._bytes: dict[int, bytes] = {}
         self._papers = Attaching(database, setups, self._vault, clock or Clock())
         self._version = (0, -1)
-        self._around: dict[str, Around | Held] = {}
+        self._around: dict[str, SendContext | Held] = {}
         self._gathered_at = dt.datetime.min.replace(tzinfo=dt.UTC)
 
     def gather(self, rows: Sequence[SendRecord], now: dt.datetime) -> None:
@@ -99,7 +99,7 @@ class Preparer:
                     self._around |= {row.id: self._alone(session.connection(), live, row) for row in among}
         self._payloads.trim()
 
-    def _alone(self, connection: Any, live: LiveSetup, row: SendRecord) -> Around | Held:
+    def _alone(self, connection: Any, live: LiveSetup, row: SendRecord) -> SendContext | Held:
         try:
             return gather(connection, live, [row], self._payloads)
         except Invalid as error:
@@ -110,7 +110,7 @@ class Preparer:
             log.exception("a send could not be prepared", send=row.id)
             return Held(f"The message could not be made: {type(error).__name__}. The log says more.")
 
-    def prepare(self, row: SendRecord, live: LiveSetup, now: dt.datetime) -> Handover | Held | Skipped | Later:
+    def prepare(self, row: SendRecord, live: LiveSetup, now: dt.datetime) -> PreparedSend | Held | Skipped | Later:
         """What a gateway is handed for a send; or why it is handed nothing. Raises where the database can't be read."""
         if row.id not in self._around or now - self._gathered_at > FRESH:
             self.gather([row], now)
@@ -139,7 +139,7 @@ class Preparer:
                 return mail
             return self._mail(replace(ready, rendered=mail), mail, send, live, now, values)
         content = NewContent(send.id, "", ready.rendered.text, ready.rendered.about())
-        return Handover(
+        return PreparedSend(
             ready,
             ProviderMessage.of(ready.rendered, ready.recipient, ready.gateway, ready.locale, ready.template),
             content,
@@ -172,7 +172,7 @@ class Preparer:
         live: LiveSetup,
         now: dt.datetime,
         values: dict[str, Any] | None,
-    ) -> Handover | Held | Later:
+    ) -> PreparedSend | Held | Later:
         left_out: list[str] = []
         message = send.draft if send.draft is not None else live.setup.messages.get(send.message)
         if message is not None and message.download is not None and not send.test:
@@ -191,7 +191,7 @@ class Preparer:
                 return signed
             built = replace(built, mail=signed)
         content = NewContent(send.id, rendered.html, rendered.text, built.about)
-        return Handover(ready, built.mail, content, values, built.files)
+        return PreparedSend(ready, built.mail, content, values, built.files)
 
     def _signed(self, mail: Mail, live: LiveSetup, now: dt.datetime) -> Mail | Held:
         """A mail with its DKIM signature, by the key of its From domain."""

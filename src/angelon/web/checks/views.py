@@ -10,13 +10,12 @@ from flask import Blueprint, Response, abort, flash, redirect, render_template, 
 from angelon.core import event_types
 from angelon.core.messages.known_fields import GIVEN
 from angelon.core.payload.body import NotReadable
-from angelon.core.problems import Invalid, NotFound
 from angelon.core.specs.check import Check
 from angelon.core.specs.stored import from_stored
 from angelon.db.setup import checks
 from angelon.db.tables import CheckRow
 from angelon.engine.operations import checks as operations
-from angelon.web.services import live, names, session, store_id, work
+from angelon.web.services import live, names, session, store_id, work, work_or_back
 
 pages = Blueprint("checks", __name__, url_prefix="/checks", template_folder="templates")
 
@@ -95,14 +94,8 @@ def change(key: str) -> Any:
         )
         for number in range(len(check.sends))
     ]
-    try:
-        with work() as unit:
-            operations.change(unit, key, form.get("name", check.name), form.get("texts", check.texts), wanted)
-    except NotFound:
-        raise
-    except Invalid as error:
-        flash(str(error.problems[0]), "bad")
-        return redirect(url_for(".one", key=key))
+    with work_or_back(url_for(".one", key=key)) as unit:
+        operations.change(unit, key, form.get("name", check.name), form.get("texts", check.texts), wanted)
     flash("Saved.", "good")
     return redirect(url_for(".one", key=key))
 

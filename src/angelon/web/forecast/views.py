@@ -10,7 +10,7 @@ from typing import Any
 
 from flask import Blueprint, Response, g, render_template, stream_with_context
 
-from angelon.core.planning.forecast import Outlook
+from angelon.core.planning.forecast import ForecastDays
 from angelon.core.specs import Gateway
 from angelon.db.tables import GatewayUseRow
 from angelon.db.upkeep import gateway_use
@@ -26,8 +26,8 @@ class Row:
     """One gateway: what is expected of it by what is live, and by all drafts; and what falls short, in words."""
 
     gateway: Gateway
-    live: tuple[Outlook, Outlook]
-    drafts: tuple[Outlook, Outlook]
+    live: tuple[ForecastDays, ForecastDays]
+    drafts: tuple[ForecastDays, ForecastDays]
     short: list[str]
 
 
@@ -62,7 +62,7 @@ def run() -> Any:
 
 
 def _row(gateway: Gateway, made: Forecast, use: GatewayUseRow | None, today: dt.date) -> Row:
-    nothing = Outlook(0.0, 0.0, 0.0, [])
+    nothing = ForecastDays(0.0, 0.0, 0.0, [])
     sends, cost = made.live.get(gateway.key, (nothing, nothing))
     return Row(
         gateway,
@@ -72,7 +72,9 @@ def _row(gateway: Gateway, made: Forecast, use: GatewayUseRow | None, today: dt.
     )
 
 
-def shortages(gateway: Gateway, use: GatewayUseRow | None, sends: Outlook, cost: Outlook, today: dt.date) -> list[str]:
+def shortages(
+    gateway: Gateway, use: GatewayUseRow | None, sends: ForecastDays, cost: ForecastDays, today: dt.date
+) -> list[str]:
     """What will not be enough, as sentences: credit, and quotas."""
     found = []
     balance = use.balance / 1_000_000 if use is not None and use.balance is not None else None

@@ -8,9 +8,8 @@ from flask import flash, redirect, render_template, request, url_for
 from markupsafe import Markup, escape
 
 from angelon.core.messages.replacing import found, replaced
-from angelon.core.problems import Invalid
 from angelon.engine.operations import messages as operations
-from angelon.web.services import messages, work
+from angelon.web.services import messages, work_or_back
 
 AROUND = 60
 """Characters that are shown around a change."""
@@ -43,17 +42,11 @@ def save() -> Any:
         ticked.setdefault(key, set()).add(place)
     back = url_for(".replace_page", words=words, instead=instead, exact="1" if exact else None)
     done = []
-    try:
-        with work() as unit:
-            for row in messages():
-                if row.key in ticked:
-                    operations.save_draft(
-                        unit, replaced(row.spec, words, instead, ticked[row.key], not exact), None, None
-                    )
-                    done.append(row.spec.name)
-    except Invalid as error:
-        flash(f"Nothing was replaced: {error.problems[0]}", "bad")
-        return redirect(back)
+    with work_or_back(back, "Nothing was replaced") as unit:
+        for row in messages():
+            if row.key in ticked:
+                operations.save_draft(unit, replaced(row.spec, words, instead, ticked[row.key], not exact), None, None)
+                done.append(row.spec.name)
     if not done:
         flash("Nothing is ticked.", "bad")
         return redirect(back)

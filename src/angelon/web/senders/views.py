@@ -16,7 +16,7 @@ from angelon.engine.sending import signing_keys
 from angelon.gateways.dns import Resolver, records_of
 from angelon.web.conflicts import edits_seen
 from angelon.web.gateways.views import going_out
-from angelon.web.services import actor, close_session, live, services, session, store, store_id, work
+from angelon.web.services import actor, close_session, live, services, session, store, store_id, work, work_or_back
 
 pages = Blueprint("senders", __name__, url_prefix="/senders", template_folder="templates")
 
@@ -111,20 +111,14 @@ def check_domain(key: str) -> Any:
 @pages.post("/<key>/signing-key")
 def signing_key(key: str) -> Any:
     """Makes a new signing key for the domain, or has it sign from now on."""
-    try:
-        with work() as unit:
-            if request.form.get("act") == "use":
-                made = operations.use_key(unit, key)
-                told = (
-                    f"Mails are signed by {made.selector} now, where their gateway has “Angelon signs”. Leave the old "
-                )
-                told += "record in DNS for a week: mails that it signed are on their way."
-            else:
-                made = operations.make_key(unit, key)
-                told = "The key is made. Publish its record, check the domain, then have it sign."
-    except Invalid as error:
-        flash(str(error.problems[0]), "bad")
-        return redirect(url_for(".edit", key=key))
+    with work_or_back(url_for(".edit", key=key)) as unit:
+        if request.form.get("act") == "use":
+            made = operations.use_key(unit, key)
+            told = f"Mails are signed by {made.selector} now, where their gateway has “Angelon signs”. Leave the old "
+            told += "record in DNS for a week: mails that it signed are on their way."
+        else:
+            made = operations.make_key(unit, key)
+            told = "The key is made. Publish its record, check the domain, then have it sign."
     flash(told, "good")
     return redirect(url_for(".edit", key=key))
 
@@ -187,13 +181,7 @@ def verify(key: str) -> Any:
 @pages.post("/<key>/delete")
 def delete(key: str) -> Any:
     sender = _sender(key)
-    try:
-        with work() as unit:
-            operations.delete(unit, key)
-    except NotFound:
-        raise
-    except Invalid as error:
-        flash(str(error.problems[0]), "bad")
-        return redirect(url_for(".edit", key=key))
+    with work_or_back(url_for(".edit", key=key)) as unit:
+        operations.delete(unit, key)
     flash(f"{sender.address} is deleted.", "good")
     return redirect(url_for(".index"))

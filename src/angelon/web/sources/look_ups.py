@@ -21,7 +21,7 @@ from angelon.engine.operations import store as store_operations
 from angelon.web import sample_event as sample_events
 from angelon.web.forms import TEXT, Spelling, filled
 from angelon.web.numbers import whole
-from angelon.web.services import live, services, session, work
+from angelon.web.services import live, services, session, work, work_or_back
 from angelon.web.sources.documentation import filled_in
 
 SHOWN = 20_000
@@ -161,11 +161,7 @@ def remove(source: Source) -> Any:
 def allow(source: Source) -> Any:
     """The hosts that may be asked although their addresses are private."""
     hosts = [host.strip() for host in request.form.get("hosts", "").split(",") if host.strip()]
-    try:
-        with work() as unit:
-            store_operations.change(unit, {"private_hosts": hosts}, None, "hosts")
-    except Invalid as error:
-        flash(str(error.problems[0]), "bad")
-        return redirect(url_for(".asked", key=source.key))
+    with work_or_back(url_for(".asked", key=source.key)) as unit:
+        store_operations.change(unit, {"private_hosts": hosts}, None, "hosts")
     flash("Saved.", "good")
     return redirect(url_for(".asked", key=source.key))

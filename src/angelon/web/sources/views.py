@@ -532,14 +532,8 @@ def add_sample(key: str) -> Any:
 @pages.post("/<key>/refused/<int:refused_id>/signing")
 def sign_as_refused(key: str, refused_id: int) -> Any:
     """Takes the way of signing from a refused delivery."""
-    try:
-        with work() as unit:
-            signing = operations.sign_as_refused(unit, key, refused_id)
-    except NotFound:
-        raise
-    except Invalid as error:
-        flash(str(error.problems[0]), "bad")
-        return redirect(url_for(".capture", key=key))
+    with work_or_back(url_for(".capture", key=key)) as unit:
+        signing = operations.sign_as_refused(unit, key, refused_id)
     where = signing.header if signing.scheme == "hmac-sha256" else "webhook-signature"
     flash(f"The signature is now read from {where}. Have the store send the delivery again.", "good")
     return redirect(url_for(".capture", key=key))

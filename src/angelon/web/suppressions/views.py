@@ -11,7 +11,6 @@ from flask import Blueprint, Response, flash, redirect, render_template, request
 
 from angelon.core.messages.channels import CHANNELS
 from angelon.core.planning.permission import EVERYTHING, NOTICE, OPTIONAL, ORIGINS, THIS_ORDER
-from angelon.core.problems import Invalid
 from angelon.core.tables_out import active_again, inert
 from angelon.db.people import suppressions
 from angelon.engine.operations import store as store_operations
@@ -29,6 +28,7 @@ from angelon.web.services import (
     store,
     store_id,
     work,
+    work_or_back,
 )
 
 pages = Blueprint("suppressions", __name__, url_prefix="/suppressions", template_folder="templates")
@@ -164,13 +164,7 @@ def consent() -> Any:
         "suppress_on": form.getlist("suppress_on"),
         "leave_on": form.getlist("leave_on"),
     }
-    try:
-        with work() as unit:
-            store_operations.change(unit, changes, edits_seen(), "consent")
-    except Invalid as error:
-        if error.is_conflict:
-            raise
-        flash(str(error.problems[0]), "bad")
-        return redirect(url_for(".index"))
+    with work_or_back(url_for(".index")) as unit:
+        store_operations.change(unit, changes, edits_seen(), "consent")
     flash("Saved. It counts for every send from now on.", "good")
     return redirect(url_for(".index"))

@@ -13,7 +13,7 @@ from angelon.engine.exports.lines import AT_ONCE
 from angelon.engine.operations import shop_tables as operations
 from angelon.web.exporting import as_file
 from angelon.web.numbers import whole
-from angelon.web.services import actor, live, read_anew, services, session, store_id, work_or_back
+from angelon.web.services import actor, live, or_back, read_anew, services, session, store_id, work_or_back
 from angelon.web.tables import fetching
 
 pages = Blueprint("tables", __name__, url_prefix="/tables", template_folder="templates")
@@ -40,13 +40,10 @@ def _file() -> tuple[str, bytes]:
 @pages.post("")
 def create() -> Any:
     name, (file, data) = request.form.get("name", "").strip(), _file()
-    try:
+    with or_back(url_for(".index", name=name[:100])):
         key = operations.create(
             services().installation, store_id(), name, request.form.get("once") == "yes", file, data, actor()
         )
-    except Invalid as error:
-        flash(str(error.problems[0]), "bad")
-        return redirect(url_for(".index", name=name[:100]))
     read_anew()
     flash("The table is there. A mapping looks it up by the step “lookup”; a message can give out its rows.", "good")
     return redirect(url_for(".one", key=key))
@@ -121,11 +118,8 @@ def low(key: str) -> Any:
 
 @pages.post("/<key>/delete")
 def delete(key: str) -> Any:
-    try:
+    with or_back(url_for(".one", key=key)):
         operations.delete(services().installation, store_id(), key, actor())
-    except Invalid as error:
-        flash(str(error.problems[0]), "bad")
-        return redirect(url_for(".one", key=key))
     read_anew()
     flash("The table is deleted.", "good")
     return redirect(url_for(".index"))

@@ -25,12 +25,12 @@ AGAIN = 2.0
 """Seconds until a lost connection is tried again; polling serves meanwhile."""
 
 
-def bell_of(database: Database) -> Bell | None:
-    """The bell of a database that several machines share; None for SQLite."""
-    return None if database.sqlite else Bell(database)
+def notice_sender(database: Database) -> NoticeSender | None:
+    """What gives notice on a database that several machines share; None for SQLite."""
+    return None if database.sqlite else NoticeSender(database)
 
 
-class Bell:
+class NoticeSender:
     """Gives notice from a thread of its own, so that nobody who has stored something waits for it."""
 
     def __init__(self, database: Database) -> None:
@@ -40,12 +40,12 @@ class Bell:
         self._changed = threading.Condition()
         self._thread: threading.Thread | None = None
 
-    def ring(self, topic: str) -> None:
+    def send(self, topic: str) -> None:
         """Wakes those who wait for a topic, or all (""), a moment later."""
         with self._changed:
             self._wanted.add(topic)
             if self._thread is None:
-                self._thread = threading.Thread(target=self._give_notice, name="bell", daemon=True)
+                self._thread = threading.Thread(target=self._give_notice, name="notices-out", daemon=True)
                 self._thread.start()
             self._changed.notify()
 
@@ -66,14 +66,14 @@ class Bell:
             time.sleep(APART)
 
 
-class Ear:
+class NoticeReceiver:
     """Hears the notices of other processes, in a thread, and passes each topic on."""
 
     def __init__(self, database: Database, me: str, heard: Callable[[str], object]) -> None:
         self._database, self._me, self._heard = database, me, heard
         self._stop = threading.Event()
         self._connection: Any = None
-        threading.Thread(target=self._listen, name="ear", daemon=True).start()
+        threading.Thread(target=self._listen, name="notices-in", daemon=True).start()
 
     def stop(self) -> None:
         self._stop.set()
