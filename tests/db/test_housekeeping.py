@@ -5,9 +5,9 @@ import json
 import zlib
 
 from angelon.core.specs import Message
-from angelon.db.log import sent_files
+from angelon.db.log import page_patterns, sends, sent_files
 from angelon.db.setup import specs
-from angelon.db.tables import MessageRow
+from angelon.db.tables import ContentRow, MessageRow
 from angelon.engine.followers.housekeeping import Housekeeper
 from angelon.engine.operations import store as store_operations
 from angelon.engine.unit import unit
@@ -79,10 +79,12 @@ def test_what_waits_or_is_pinned_keeps_its_body(bench):
 
 def test_a_page_is_stored_small_and_shown_as_it_went_out(bench, mailbox, client):
     sent(bench, mailbox)
-    ((html, packed, id_),) = bench.rows("SELECT html, packed, send_id FROM content")
+    ((html, packed, id_, pattern),) = bench.rows("SELECT html, packed, send_id, pattern_id FROM content")
     assert html == ""
-    page = zlib.decompress(packed).decode()
-    assert len(packed) * 3 < len(page)
+    with bench.database.reading() as session:
+        page = sends.details(session, bench.store_id, id_).page
+    assert len(packed) * 10 < len(page)
+    assert bench.rows("SELECT id FROM page_pattern") == [(pattern,)]
     assert "Danke" in client.get(f"/sends/{id_}").get_data(as_text=True)
     (mail,) = bench.box.mails()
     assert client.get(f"/sends/{id_}.eml").get_data() == mail.raw
@@ -92,8 +94,47 @@ def test_a_send_that_was_stored_before_pages_were_compressed_is_shown_as_well(be
     sent(bench, mailbox)
     ((id_,),) = bench.rows("SELECT send_id FROM content")
     with bench.database.connection() as connection:
-        connection.exec_driver_sql("UPDATE content SET packed = NULL, html = '<p>as it was then</p>'")
+        connection.exec_driver_sql(
+            "UPDATE content SET packed = NULL, pattern_id = NULL, html = '<p>as it was then</p>'"
+        )
     assert "as it was then" in client.get(f"/sends/{id_}").get_data(as_text=True)
+    packed = zlib.compress(b"<p>as it was a year ago</p>", 3)
+    with bench.database.writing() as session:
+        session.get(ContentRow, id_).packed = packed
+    assert "as it was a year ago" in client.get(f"/sends/{id_}").get_data(as_text=True)
+
+
+def test_what_pages_are_filled_from_is_kept_as_long_as_one_is(bench, mailbox, client):
+    sent(bench, mailbox)
+    start, later = bench.clock.now(), dt.timedelta(days=40)
+    keeper = Housekeeper(bench.database, bench.services.setups, bench.clock)
+    bench.clock.now = lambda: start + later
+    keeper.look()
+    assert bench.rows("SELECT count(*) FROM page_pattern") == [(1,)], "a page is packed by it"
+    ((id_, pattern),) = bench.rows("SELECT send_id, pattern_id FROM content")
+    assert "Danke" in client.get(f"/sends/{id_}").get_data(as_text=True)
+    with bench.database.writing() as session:
+        session.delete(session.get(ContentRow, id_))
+    with bench.database.reading() as session:
+        found = page_patterns.unused(session, start + later)
+    assert found == [pattern]
+    with bench.database.connection() as connection:  # used meanwhile: it stays
+        page_patterns.keep(connection, {pattern: "not stored again"}, start + later)
+        assert page_patterns.forget(connection, found, start + later) == 0
+    keeper = Housekeeper(bench.database, bench.services.setups, bench.clock)
+    bench.clock.now = lambda: start + 2 * later
+    keeper.look()
+    assert bench.rows("SELECT count(*) FROM page_pattern") == [(0,)]
+
+
+def test_a_page_whose_pattern_is_gone_is_told_and_the_rest_is_shown(bench, mailbox, client):
+    sent(bench, mailbox)
+    ((id_,),) = bench.rows("SELECT send_id FROM content")
+    with bench.database.connection() as connection:
+        connection.exec_driver_sql("DELETE FROM page_pattern")
+    answer = client.get(f"/sends/{id_}")
+    assert answer.status_code == 200
+    assert "Danke" in answer.get_data(as_text=True), "its subject, and the plain text"
 
 
 def test_news_that_is_old_by_the_time_that_it_can_go_out_does_not(bench, mailbox):

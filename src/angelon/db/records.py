@@ -5,7 +5,6 @@ about.
 from __future__ import annotations
 
 import datetime as dt
-import zlib
 from collections.abc import Mapping
 from dataclasses import dataclass, field, fields, replace
 from operator import attrgetter
@@ -20,6 +19,7 @@ from angelon.core.specs.route import Route
 from angelon.core.states import State, move
 from angelon.core.values import Value, pack, unpack
 from angelon.db.setup.live_setup import LiveSetup
+from angelon.db.tables.packed import page_by, pattern_id
 
 
 @dataclass(slots=True)
@@ -435,10 +435,22 @@ class NewContent:
     """What a send said at its last try."""
 
     send_id: str
-    html: str
+    packed: bytes | None
     text: str
     about: dict[str, Any]
+    pattern: str
+    """What an email's page was filled from, and is packed by."""
+    at: dt.datetime
+
+    @classmethod
+    def of(cls, send_id: str, html: str, text: str, about: dict[str, Any], pattern: str, at: dt.datetime) -> NewContent:
+        """With its page packed already: whoever stores it holds the database meanwhile."""
+        return cls(send_id, page_by(pattern, html) if html else None, text, about, pattern if html else "", at)
+
+    @property
+    def pattern_id(self) -> int | None:
+        return pattern_id(self.pattern) if self.packed is not None else None
 
     def row(self) -> dict[str, Any]:
-        packed = zlib.compress(self.html.encode(), 3) if self.html else None
-        return {"send_id": self.send_id, "html": "", "packed": packed, "text": self.text, "about": self.about or None}
+        own = {"packed": self.packed, "pattern_id": self.pattern_id, "text": self.text, "about": self.about or None}
+        return {"send_id": self.send_id, "html": "", **own}

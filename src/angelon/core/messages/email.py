@@ -78,6 +78,8 @@ class RenderedEmail(Rendered):
     """What is to be attached, not yet fetched."""
     leave: str = ""
     """The address by which a mail program's own button leaves (RFC 8058), for an optional mail."""
+    pattern: str = ""
+    """The page before its values, of which `html` says much again."""
 
     def for_reader(self, link: str) -> RenderedEmail:
         """This mail with the reader's own link to their preferences in it."""
@@ -167,7 +169,8 @@ class CompiledEmail(Part):
         wanted = tuple(w for w in (_filled(parts, values, self.locale) for parts in self.attachments) if w is not None)
         reply_to, cc, bcc = (one_line(made.get(part, "")) for part in ("reply_to", "cc", "bcc"))
         return RenderedEmail(
-            one_line(made["subject"]), made["html"], _tidy(made["text"]), self.locale, reply_to, cc, bcc, wanted
+            *(one_line(made["subject"]), made["html"], _tidy(made["text"]), self.locale, reply_to, cc, bcc, wanted),
+            pattern=self.html.source,
         )
 
 

@@ -7,6 +7,7 @@ from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
+import structlog
 from sqlalchemy import (
     Connection,
     bindparam,
@@ -34,7 +35,7 @@ from angelon.db.bulk import Bulk
 from angelon.db.derived import counts, searching
 from angelon.db.derived.counts import Tally
 from angelon.db.lists import not_by_index, older_than
-from angelon.db.log import questions
+from angelon.db.log import page_patterns, questions
 from angelon.db.log.orders import amount_of
 from angelon.db.records import NewAttempt, NewContent, NewSend, Settlement
 from angelon.db.tables import (
@@ -60,6 +61,7 @@ RUN = table_of(RunRow)
 SEND = table_of(SendRow)
 ATTEMPT = table_of(AttemptRow)
 CONTENT = table_of(ContentRow)
+log = structlog.get_logger()
 MESSAGE = table_of(MessageRow)
 ROUTE = table_of(RouteRow)
 ORDER = table_of(OrderRow)
@@ -133,7 +135,9 @@ def _keep_content(dialect: Any) -> Any:
     return Bulk(
         statement.on_conflict_do_update(
             index_elements=["send_id"],
-            set_={name: getattr(statement.excluded, name) for name in ("html", "packed", "text", "about")},
+            set_={
+                name: getattr(statement.excluded, name) for name in ("html", "packed", "pattern_id", "text", "about")
+            },
         )
     )
 
@@ -242,6 +246,8 @@ def keep_content(connection: Connection, contents: Sequence[NewContent]) -> None
     if contents:
         statement = _KEEP_CONTENT_POSTGRESQL if connection.dialect.name == "postgresql" else _KEEP_CONTENT
         statement.run(connection, [one.row() for one in contents])
+        patterns = {one.pattern_id: one.pattern for one in contents if one.pattern_id is not None}
+        page_patterns.keep(connection, patterns, max(one.at for one in contents))
 
 
 def abandoned(connection: Connection, now: dt.datetime, dead: Sequence[str], own: str = "") -> list[Any]:
@@ -766,6 +772,8 @@ class SendDetails:
 
     listed: ListedSend
     content: ContentRow | None
+    page: str
+    """An email's page as it was sent."""
     attempts: list[AttemptRow]
     event: EventRow | None
     revision: RevisionRow | None
@@ -785,6 +793,7 @@ def any_details(session: Session, send_id: str) -> SendDetails | None:
     message = session.get(MessageRow, send.message_id) if send.message_id else None
     route = session.get(RouteRow, send.route_id) if send.route_id else None
     gateway = session.get(GatewayRow, send.gateway_id) if send.gateway_id else None
+    content = session.get(ContentRow, send_id)
     return SendDetails(
         ListedSend(
             send,
@@ -794,11 +803,23 @@ def any_details(session: Session, send_id: str) -> SendDetails | None:
             route.key if route else "",
             gateway.key if gateway else "",
         ),
-        session.get(ContentRow, send_id),
+        content,
+        _page(session, content),
         attempts_of(session, [send_id]).get(send_id, []),
         session.get(EventRow, send.event_id) if send.event_id else None,
         session.get(RevisionRow, send.revision_id) if send.revision_id else None,
     )
+
+
+def _page(session: Session, content: ContentRow | None) -> str:
+    if content is None:
+        return ""
+    pattern = page_patterns.text_of(session, content.pattern_id) if content.pattern_id is not None else ""
+    try:
+        return content.page(pattern)
+    except ValueError as error:
+        log.error("the page of a mail can't be read", send=content.send_id, why=str(error))
+        return ""
 
 
 def given_in_runs(connection: Connection, run_ids: Collection[int]) -> dict[tuple[int, int], dict[str, Any]]:

@@ -36,6 +36,7 @@ from angelon.db.tables.conditions import (
     TO_PLAN,
     WAITING,
 )
+from angelon.db.tables.packed import Body, page_of
 
 
 class DeliveryRow(SQLModel, table=True):
@@ -49,7 +50,7 @@ class DeliveryRow(SQLModel, table=True):
     content_type: str = ""
     headers: dict[str, Any] = json()
     body_hash: str = ""
-    body: bytes = Field(sa_column=Column(LargeBinary, nullable=False))
+    body: bytes = Field(sa_column=Column(Body, nullable=False))
 
 
 class EventRow(SQLModel, table=True):
@@ -361,14 +362,28 @@ class ContentRow(SQLModel, table=True):
     html: str = ""
     """The page as it was sent, where it was stored before pages were compressed."""
     packed: bytes | None = Field(default=None, sa_column=Column(LargeBinary))
+    pattern_id: int | None = Field(default=None, sa_column=Column(BigInteger))
+    """What the page was filled from, and is packed by; empty for one that was packed alone (zlib)."""
     text: str = ""
     about: dict[str, Any] | None = json()
     """What else it had: an email's files and further addresses, a chat message's header, footer and buttons."""
 
-    @property
-    def page(self) -> str:
-        """An email's page as it was sent."""
-        return zlib.decompress(self.packed).decode() if self.packed else self.html
+    def page(self, pattern: str) -> str:
+        """An email's page as it was sent. Raises ValueError where `pattern` is not the one that it was packed by."""
+        if self.packed is None:
+            return self.html
+        return page_of(self.packed, pattern) if self.pattern_id is not None else zlib.decompress(self.packed).decode()
+
+
+class PagePatternRow(SQLModel, table=True):
+    """What pages are filled from (`db/log/page_patterns.py`)."""
+
+    __tablename__ = "page_pattern"
+    id: int = Field(sa_column=Column(BigInteger, primary_key=True, autoincrement=False))
+    """A part of its digest."""
+    data: bytes = Field(sa_column=Column(LargeBinary, nullable=False))
+    """The pattern, compressed (zstd)."""
+    used_at: dt.datetime = instant(nullable=False)
 
 
 class AttemptRow(SQLModel, table=True):

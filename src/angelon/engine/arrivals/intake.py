@@ -19,6 +19,7 @@ from angelon.db.database import Database, is_busy, is_database_failure
 from angelon.db.log.events import BY_BODY
 from angelon.db.records import NewDelivery, NewEvent
 from angelon.db.setup.live_setup import LiveSetup
+from angelon.db.tables.packed import stored
 from angelon.engine.arrivals.writer import Busy, GroupCommit
 from angelon.engine.clock import Clock
 from angelon.engine.setups import Setups
@@ -213,7 +214,7 @@ class Intake:
             now,
             storable_text(headers.get("content-type", "")[:200]),
             without_secrets(headers),
-            raw,
+            stored(raw),
             known_by,
             tuple(events),
             window,

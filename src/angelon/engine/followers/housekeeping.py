@@ -12,7 +12,7 @@ import structlog
 from angelon.db import locks
 from angelon.db.access import allowances
 from angelon.db.database import Database, is_database_failure
-from angelon.db.log import fetches, imports, partitions, sent_files
+from angelon.db.log import fetches, imports, page_patterns, partitions, sent_files
 from angelon.db.setup import shop_tables
 from angelon.db.upkeep import alerts, housekeeping
 from angelon.engine.clock import Clock
@@ -28,6 +28,8 @@ LOOKED_AT_FOR = dt.timedelta(days=1)
 """How long a file is kept that was looked at and not taken."""
 ALLOWANCES_FOR = dt.timedelta(days=1)
 """How long ago the last try was, after which there is all of an allowance again."""
+PATTERNS_FOR = dt.timedelta(days=30)
+"""How long ago a mail was last filled from a pattern that is looked at whether it is still needed."""
 UNSEEN = dt.timedelta(days=400)
 """How long is kept what an order said that does not come again."""
 
@@ -62,6 +64,7 @@ class Housekeeper:
         self._give_back()
         self._allowances()
         self._alerts()
+        self._patterns()
         self._next = time.monotonic() + EVERY
         if any(gone.values()):
             log.info("what was older than it is kept is gone", **gone)
@@ -143,6 +146,15 @@ class Housekeeper:
                 return
             with self._database.writing(locks.SWEEPING) as session:
                 allowances.forget(session, found, before)
+
+    def _patterns(self) -> None:
+        """What pages were filled from, where none of them is kept any more."""
+        before = self._clock.now() - PATTERNS_FOR
+        with self._database.reading() as session:
+            found = page_patterns.unused(session, before)
+        if found:
+            with self._database.connection(locks.SWEEPING) as connection:
+                page_patterns.forget(connection, found, before)
 
     def _alerts(self) -> None:
         """Alerts of long ago."""

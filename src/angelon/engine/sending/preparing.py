@@ -138,7 +138,7 @@ class Preparer:
             if isinstance(mail, Held):
                 return mail
             return self._mail(replace(ready, rendered=mail), mail, send, live, now, values)
-        content = NewContent(send.id, "", ready.rendered.text, ready.rendered.about())
+        content = NewContent.of(send.id, "", ready.rendered.text, ready.rendered.about(), "", now)
         return PreparedSend(
             ready,
             ProviderMessage.of(ready.rendered, ready.recipient, ready.gateway, ready.locale, ready.template),
@@ -190,7 +190,7 @@ class Preparer:
             if isinstance(signed, Held):
                 return signed
             built = replace(built, mail=signed)
-        content = NewContent(send.id, rendered.html, rendered.text, built.about)
+        content = NewContent.of(send.id, rendered.html, rendered.text, built.about, rendered.pattern, now)
         return PreparedSend(ready, built.mail, content, values, built.files)
 
     def _signed(self, mail: Mail, live: LiveSetup, now: dt.datetime) -> Mail | Held:

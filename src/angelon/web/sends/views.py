@@ -301,7 +301,7 @@ def download(send_id: str) -> Any:
     files = [*about.get("pictures", ()), *about.get("files", ())]
     data = sent_files.data(session(), {file["digest"] for file in files})
     send = found.listed.send
-    mail = RenderedEmail(send.subject, content.page, content.text, send.locale, leave=str(about.get("leave", "")))
+    mail = RenderedEmail(send.subject, found.page, content.text, send.locale, leave=str(about.get("leave", "")))
     at = dt.datetime.fromisoformat(about["date"])
     headers = {
         "Content-Disposition": f'attachment; filename="{send.id}.eml"',

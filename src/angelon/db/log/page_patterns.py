@@ -1,0 +1,58 @@
+"""What pages of mails are filled from: a message's page before its values, kept once, so that of each mail only what is
+its own is kept. No person's data is in one.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Collection, Mapping
+
+import zstandard
+from sqlalchemy import Connection, delete, update
+from sqlalchemy import select as core_select
+from sqlalchemy.dialects import postgresql, sqlite
+from sqlmodel import Session
+
+from angelon.db.tables import ContentRow, PagePatternRow, table_of
+
+PATTERN = table_of(PagePatternRow)
+CONTENT = table_of(ContentRow)
+SEEN_EVERY = dt.timedelta(days=1)
+"""How exactly it is known when one was last used."""
+
+
+def keep(connection: Connection, patterns: Mapping[int, str], now: dt.datetime) -> None:
+    """Stores those that are not there, and notes that these are in use."""
+    if not patterns:
+        return
+    asked = core_select(PATTERN.c.id, PATTERN.c.used_at).where(PATTERN.c.id.in_(list(patterns)))
+    known = {id_: used for id_, used in connection.execute(asked)}
+    dialect = postgresql if connection.dialect.name == "postgresql" else sqlite
+    new = [
+        {"id": id_, "data": zstandard.ZstdCompressor(level=9).compress(patterns[id_].encode()), "used_at": now}
+        for id_ in sorted(patterns.keys() - known.keys())
+    ]
+    if new:
+        connection.execute(dialect.insert(PATTERN).on_conflict_do_nothing(index_elements=["id"]), new)
+    stale = sorted(id_ for id_, used in known.items() if used < now - SEEN_EVERY)
+    if stale:
+        connection.execute(update(PATTERN).where(PATTERN.c.id.in_(stale)).values(used_at=now))
+
+
+def text_of(session: Session, pattern_id: int) -> str:
+    """A pattern; empty where there is none."""
+    row = session.get(PagePatternRow, pattern_id)
+    return zstandard.ZstdDecompressor().decompress(row.data).decode() if row is not None else ""
+
+
+def unused(session: Session, before: dt.datetime) -> list[int]:
+    """Those that were last used before a moment, and that no page that is kept was filled from."""
+    connection = session.connection()
+    old = set(connection.execute(core_select(PATTERN.c.id).where(PATTERN.c.used_at < before)).scalars())
+    return sorted(old - set(connection.execute(core_select(CONTENT.c.pattern_id).distinct()).scalars())) if old else []
+
+
+def forget(connection: Connection, ids: Collection[int], before: dt.datetime) -> int:
+    """Takes them away, but for those that were used meanwhile; says how many."""
+    gone = delete(PATTERN).where(PATTERN.c.id.in_(list(ids)), PATTERN.c.used_at < before)
+    return connection.execute(gone).rowcount if ids else 0

@@ -1,0 +1,80 @@
+"""Bytes that are stored compressed (zstd, RFC 8878), and read as they were."""
+
+from __future__ import annotations
+
+import hashlib
+from functools import lru_cache
+from typing import Any
+
+import zstandard
+from sqlalchemy import LargeBinary
+from sqlalchemy.types import TypeDecorator
+
+LEVEL = 3
+LEAST, MOST = 200, 16_384
+"""Bytes of a body that is worth it, and up to which its size as it is stored still says how much memory it takes."""
+MOST_UNPACKED = 64 * 1024 * 1024
+_MARK = b"\x00angelon-zstd\x01"
+"""What a compressed body begins with; one that begins so itself is compressed, however long it is."""
+
+
+class Stored(bytes):
+    """A body as it is stored: made where nobody waits for it."""
+
+
+def stored(body: bytes) -> Stored:
+    """A body as it is stored."""
+    own = body.startswith(_MARK)
+    if not own and not LEAST <= len(body) <= MOST:
+        return Stored(body)
+    packed = _MARK + zstandard.ZstdCompressor(level=LEVEL).compress(body)
+    return Stored(packed if own or len(packed) < len(body) else body)
+
+
+class Body(TypeDecorator[bytes]):
+    """The body of a request. Where it is empty, or longer than is worth it, it is stored as it is."""
+
+    impl = LargeBinary
+    cache_ok = True
+
+    def process_bind_param(self, value: bytes | None, dialect: Any) -> bytes | None:
+        return value if value is None or isinstance(value, Stored) else stored(value)
+
+    def process_result_value(self, value: bytes | None, dialect: Any) -> bytes | None:
+        if value is None or not value.startswith(_MARK):
+            return value
+        return _unpacked(value[len(_MARK) :])
+
+
+# ---- pages of mails, by the pattern that they were filled from
+
+
+def pattern_id(pattern: str) -> int:
+    """By what a pattern is known: 63 bits of its SHA-256."""
+    return int.from_bytes(hashlib.sha256(pattern.encode()).digest()[:8], "big") >> 1
+
+
+def page_by(pattern: str, page: str) -> bytes:
+    """A page, compressed by what it has in common with the pattern that it was filled from."""
+    made = zstandard.ZstdCompressor(level=LEVEL, dict_data=_dictionary(pattern), write_checksum=True)
+    return made.compress(page.encode())
+
+
+def page_of(packed: bytes, pattern: str) -> str:
+    """A page again. Raises ValueError where it was not packed by this pattern."""
+    dictionary = zstandard.ZstdCompressionDict(pattern.encode(), dict_type=zstandard.DICT_TYPE_RAWCONTENT)
+    try:
+        return _unpacked(packed, dictionary).decode()
+    except zstandard.ZstdError as error:
+        raise ValueError(f"the page can't be read: {error}") from None
+
+
+@lru_cache(maxsize=256)
+def _dictionary(pattern: str) -> zstandard.ZstdCompressionDict:
+    made = zstandard.ZstdCompressionDict(pattern.encode(), dict_type=zstandard.DICT_TYPE_RAWCONTENT)
+    made.precompute_compress(level=LEVEL)
+    return made
+
+
+def _unpacked(data: bytes, dictionary: zstandard.ZstdCompressionDict | None = None) -> bytes:
+    return zstandard.ZstdDecompressor(dict_data=dictionary).decompress(data, max_output_size=MOST_UNPACKED)

@@ -1,0 +1,60 @@
+"""Bodies and pages are stored small, and read as they were: whatever they are."""
+
+import pytest
+import zstandard
+from hypothesis import example, given
+from hypothesis import strategies as st
+
+from angelon.db.tables import packed
+from tests import made
+
+BODY = packed.Body()
+BODIES = st.binary(max_size=400) | st.builds(
+    lambda part, times: part * times, st.binary(max_size=60), st.integers(0, 400)
+)
+
+
+@given(BODIES)
+@example(b"")
+@example(packed._MARK)
+@example(packed._MARK + b"x" * 30_000)
+@example(zstandard.ZstdCompressor().compress(b"x" * 1000))
+def test_any_body_is_read_as_it_was(body):
+    kept = BODY.process_bind_param(body, None)
+    assert BODY.process_result_value(kept, None) == body
+    assert BODY.process_bind_param(packed.stored(body), None) == kept, "packed before is not packed again"
+    assert (kept == b"") == (body == b"")
+    assert len(kept) <= max(len(body), len(packed._MARK) + 40) or body.startswith(packed._MARK)
+
+
+def test_what_is_long_is_as_long_as_it_is_read(bench):
+    """How much a batch reads at once is reckoned by what is stored: nothing small becomes large."""
+    bomb = b'{"id": "' + b"x" * 1_000_000 + b'"}'
+    assert len(packed.stored(bomb)) == len(bomb)
+    assert len(packed.stored(made.body())) < 0.8 * len(made.body())
+    bench.deliver(made.body(), store_delivery="d-1")
+    ((length,),) = bench.rows("SELECT length(body) FROM delivery")
+    assert length == len(packed.stored(made.body()))
+
+
+TEXTS = st.text(max_size=300)
+
+
+@given(TEXTS, TEXTS)
+def test_any_page_is_read_by_the_pattern_that_it_was_packed_by(pattern, page):
+    assert packed.page_of(packed.page_by(pattern, page), pattern) == page
+
+
+def test_a_page_by_another_pattern_is_refused_and_never_another_page():
+    pattern = "<p>Hello {{ name }}, your order {{ number }} has left the workshop today.</p>" * 5
+    page = pattern.replace("{{ name }}", "Jo").replace("{{ number }}", "BK-7")
+    kept = packed.page_by(pattern, page)
+    assert len(kept) < len(page) / 4
+    for wrong in ("", pattern.upper(), pattern.replace("left", "LEFT")):
+        with pytest.raises(ValueError, match="the page can't be read"):
+            packed.page_of(kept, wrong)
+
+
+def test_patterns_are_known_by_what_they_say():
+    assert packed.pattern_id("a") == packed.pattern_id("a") != packed.pattern_id("b")
+    assert 0 <= packed.pattern_id("any") < 2**63
