@@ -33,7 +33,7 @@ def test_a_table_of_orders_is_previewed_and_imported(page, running):
     page.get_by_role("button", name="Preview").click()
     expect(page.locator("tr", has_text="CSV-1")).to_contain_text("new")
     expect(page.get_by_text("It has no order reference or number")).to_be_visible()
-    page.get_by_label("tell nobody").check()
+    page.get_by_label("send no messages").check()
     page.get_by_role("button", name="Import the orders").click()
     expect(page.get_by_role("heading", name="imported", exact=True)).to_be_visible()
     expect(page.get_by_role("link", name="Download them to correct")).to_be_visible()

@@ -177,3 +177,11 @@ def test_it_is_set_up_on_its_page_and_tried_with_a_mail(shop, client):
     wrong = client.post("/sources/other/mail", data=form | {"act": "save", "patterns": "("})
     assert wrong.status_code == 422
     assert ">(<" in wrong.get_data(as_text=True)
+
+
+@pytest.mark.parametrize("id_", ["<", "<>", "<@>", "<a@[", "<\x00>", "\u2028", "<a@b", "[]"])
+def test_a_header_that_the_parser_breaks_off_at_is_left_out_and_the_mail_is_read(id_):
+    heads = f"Message-ID: {id_}\nDate: {id_}\nTo: {id_}\nSubject: Paid {id_}"
+    data = f"From: {SPEC['senders'][0]}\n{heads}\n\norder BK-7".encode()
+    read = read_mail(MailIn.model_validate(SPEC), data)
+    assert read.payload["text"] == "order BK-7"

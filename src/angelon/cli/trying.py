@@ -160,7 +160,7 @@ def _decision_json(decision: Any) -> dict[str, Any]:
         "route": decision.route,
         "outcome": decision.outcome,
         "reason": decision.reason,
-        "trace": [line.as_dict() for line in decision.trace],
+        "trace": [line._asdict() for line in decision.trace],
         "sends": sends,
         "send": sends[0] if sends else None,
     }

@@ -60,25 +60,33 @@ def read_mail(spec: MailIn, data: bytes) -> ReadMail:
         raise _not_readable(f"The mail can't be read: {type(error).__name__}.", 400) from None
     if not allowed(spec, address):
         raise _not_readable(f"{address[:100] or 'Nobody'} is not among the senders that may send mails here.", 403)
-    subject = storable_text(str(mail.get("subject", "")))[:1000]
+    subject = _header(mail, "subject")[:1000]
     found, problems = _found(spec, f"{subject}\n\n{text}")
     files, left = _files(mail)
     payload = {
         "from": address.lower(),
         "from_name": storable_text(name)[:200],
-        "to": storable_text(str(mail.get("to", "")))[:500],
+        "to": _header(mail, "to")[:500],
         "subject": subject,
         "date": _date(mail),
         "text": text,
         "found": found,
         "files": [one.name for one in files],
     }
-    id_ = storable_text(str(mail.get("message-id", ""))).strip().strip("<>")[:200]
+    id_ = _header(mail, "message-id").strip().strip("<>")[:200]
     return ReadMail(id_, payload, files, (*problems, *left))
 
 
 def _not_readable(what: str, status: int) -> NotReadable:
     return NotReadable(Problem("mail", what, "See the page Mail of the source."), status)
+
+
+def _header(mail: EmailMessage, name: str) -> str:
+    """A header; empty where there is none, or one that the parser breaks off at."""
+    try:
+        return storable_text(str(mail.get(name, "")))
+    except Exception:
+        return ""
 
 
 def _text(mail: EmailMessage) -> str:
@@ -93,7 +101,7 @@ def _text(mail: EmailMessage) -> str:
 
 def _date(mail: EmailMessage) -> str:
     try:
-        return email.utils.parsedate_to_datetime(str(mail.get("date", ""))).isoformat()
+        return email.utils.parsedate_to_datetime(_header(mail, "date")).isoformat()
     except ValueError:
         return ""
 

@@ -16,6 +16,8 @@ from sqlalchemy import (
 from sqlalchemy.types import TypeDecorator
 from sqlmodel import Field, SQLModel
 
+from angelon.core.planning.plan import whole
+
 
 def table_of(row: type[SQLModel]) -> Table:
     """The table that a class of rows is of."""
@@ -69,6 +71,15 @@ class Json(TypeDecorator[Any]):
         return None if value is None else orjson.loads(value)
 
 
+class Traces(Json):
+    """What was decided and why, part by part."""
+
+    cache_ok = True
+
+    def process_result_value(self, value: str | None, dialect: Any) -> Any:
+        return None if value is None else whole(orjson.loads(value))
+
+
 DEEPEST = 100
 """Levels of nesting that are stored as such."""
 
@@ -93,6 +104,10 @@ def instant(index: bool = False, nullable: bool = True) -> Any:
 
 def json(default: Any = None) -> Any:
     return Field(default=default, sa_column=Column(Json))
+
+
+def traces() -> Any:
+    return Field(default=None, sa_column=Column(Traces))
 
 
 def edits() -> Any:

@@ -22,7 +22,7 @@ from sqlalchemy import (
 )
 from sqlmodel import Field, SQLModel
 
-from angelon.db.tables.columns import Instant, Json, instant, json
+from angelon.db.tables.columns import Instant, Json, instant, json, traces
 from angelon.db.tables.conditions import (
     AWAITING,
     BLOCKED,
@@ -86,7 +86,7 @@ class EventRow(SQLModel, table=True):
     now: str = ""
     planned_at: dt.datetime | None = instant()
     order_id: int | None = Field(default=None, sa_column=Column(BigInteger, index=True))
-    decisions: list[Any] | None = json()
+    decisions: list[Any] | None = traces()
     problem: str = ""
     pinned: bool = Field(default=False, sa_column=Column(Boolean, nullable=False, server_default=false()))
     """Whether it is kept among the samples however old it gets."""
@@ -331,7 +331,7 @@ class SendRow(SQLModel, table=True):
     settled_at: dt.datetime | None = instant()
     subject: str = ""
     values_: dict[str, Any] | None = Field(default=None, sa_column=Column("values", Json))
-    trace: list[Any] | None = json()
+    trace: list[Any] | None = traces()
     test: bool = Field(default=False, sa_column=Column(Boolean, nullable=False, server_default=false()))
     """Whether somebody of the shop sent it to see it; it counts for nothing."""
     draft: dict[str, Any] | None = json()

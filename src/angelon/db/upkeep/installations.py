@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from sqlalchemy import Connection
+from sqlalchemy import Connection, text
 from sqlmodel import Session
 
 _THERE = {
@@ -21,8 +21,7 @@ def moved_to(session: Session) -> str:
 
 def mark_moved(connection: Connection, url: str) -> None:
     connection.exec_driver_sql("CREATE TABLE moved_to (url TEXT)")
-    mark = "%s" if connection.dialect.name == "postgresql" else "?"
-    connection.exec_driver_sql(f"INSERT INTO moved_to (url) VALUES ({mark})", (url,))  # noqa: S608 - a placeholder
+    connection.execute(text("INSERT INTO moved_to (url) VALUES (:url)"), {"url": url})
 
 
 def mark_in_use(connection: Connection) -> None:

@@ -59,7 +59,7 @@ def _decision(decision: Any) -> models.RehearsedDecision:
         )
         for send in decision.sends
     ]
-    trace = [models.TraceLine(**line.as_dict()) for line in decision.trace]
+    trace = [models.TraceLine(**line._asdict()) for line in decision.trace]
     return models.RehearsedDecision(
         route=decision.route, outcome=decision.outcome, reason=decision.reason, trace=trace, sends=sends
     )
