@@ -296,3 +296,40 @@ def test_the_command_writes_once_a_day(shop, tmp_path, monkeypatch):
     assert wrong.exit_code == 1
     assert "One of: orders, customers" in wrong.output
     assert (tmp_path / key).is_dir()
+
+
+# ---- long lists
+
+
+def test_a_long_list_is_gone_on_with_by_a_process_of_its_own_without_a_gap(shop, client, monkeypatch):
+    from angelon.engine.exports import listed, orders, sends
+    from angelon.web import exporting
+
+    whole = {
+        path: client.get(path).data for path in ("/sends/all.csv?span=all", "/orders/all.jsonl", "/people/all.csv")
+    }
+    for module in (listed, orders, sends, exporting):
+        monkeypatch.setattr(module, "AT_ONCE", 1)
+    monkeypatch.setattr(exporting, "HERE", 1)
+    for path, data in whole.items():
+        assert client.get(path).data == data, path
+        assert len(data.splitlines()) >= 3
+
+
+def test_whoever_stops_listening_ends_the_process_and_one_that_breaks_is_no_whole_file(shop, monkeypatch):
+    from angelon.engine.exports import process
+    from angelon.engine.exports.orders import Orders
+
+    started = []
+    real = process.subprocess.Popen
+    monkeypatch.setattr(process.subprocess, "Popen", lambda *a, **b: started.append(real(*a, **b)) or started[-1])
+    pieces = process.beside(shop.database, Orders(shop.store_id), "csv", hide=False)
+    assert b"BK-" in next(pieces)
+    pieces.close()
+    assert started[0].returncode is not None
+    masked = b"".join(process.beside(shop.database, Orders(shop.store_id), "csv", hide=True))
+    assert b"BK-0" in masked
+    assert b"p0@example.org" not in masked
+    monkeypatch.setattr(process.pickle, "dumps", lambda job: b"nothing that can be read")
+    with pytest.raises(process.Broke, match="ended with 1"):
+        b"".join(process.beside(shop.database, Orders(shop.store_id), "csv", hide=False))

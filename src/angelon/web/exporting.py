@@ -3,21 +3,52 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from typing import Any
 
 from flask import Response, g, stream_with_context
 
 from angelon.core.masking import masked
-from angelon.engine.exports.lines import Rows, heading, lines
+from angelon.db.database import Database
+from angelon.engine.exports.lines import AT_ONCE, Rows, heading, lines
+from angelon.engine.exports.listed import Listed
+from angelon.engine.exports.process import beside
+from angelon.web.services import services
 
+HERE = 5000
+"""Rows that the process that shows pages makes itself."""
 TYPES = {"csv": "text/csv; charset=utf-8", "jsonl": "application/jsonl; charset=utf-8"}
 
 
 def as_file(name: str, kind: str, columns: Sequence[str], parts: Iterator[Rows]) -> Response:
     """A file of these rows, which come in parts; with addresses and numbers hidden from who may only look."""
-    hide = g.get("role") == "viewer"
+    return _answer(name, kind, stream_with_context(_text(kind, columns, parts, _hides())))
+
+
+def as_file_of(name: str, kind: str, listed: Listed) -> Response:
+    """A file of a list that may be long: what is over HERE rows is made by a process of its own."""
+    return _answer(name, kind, stream_with_context(_lines(kind, listed, services().database, _hides())))
+
+
+def _hides() -> bool:
+    return bool(g.get("role") == "viewer")
+
+
+def _answer(name: str, kind: str, made: Any) -> Response:
     headers = {"Content-Disposition": f'attachment; filename="{name}.{kind}"', "Cache-Control": "no-store"}
-    made = stream_with_context(_text(kind, columns, parts, hide))
     return Response(made, content_type=TYPES[kind], headers=headers)
+
+
+def _lines(kind: str, listed: Listed, database: Database, hide: bool) -> Iterator[str | bytes]:
+    yield heading(kind, listed.columns)
+    for made in range(AT_ONCE, HERE + AT_ONCE, AT_ONCE):
+        with database.reading() as session:
+            rows, number = listed.read(session)
+        text = lines(kind, listed.columns, rows)
+        yield masked(text) if hide else text
+        if number < AT_ONCE:
+            return
+        if made >= HERE:
+            yield from beside(database, listed, kind, hide)
 
 
 def _text(kind: str, columns: Sequence[str], parts: Iterator[Rows], hide: bool) -> Iterator[str]:

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
 from typing import Any
 
-from angelon.db.database import Database
+from sqlmodel import Session
+
 from angelon.db.log import history, orders
 from angelon.db.log.orders import amount_of
 from angelon.db.people import people
 from angelon.db.tables import ContactRow, OrderRow
-from angelon.engine.exports.lines import AT_ONCE, moment
+from angelon.engine.exports.lines import AT_ONCE, Rows, moment
+from angelon.engine.exports.listed import Listed
 
 PERSON = ("name", "email", "phone", "country", "language")
 ORDERS = (
@@ -33,17 +34,19 @@ def order_row(order: OrderRow, contact: ContactRow | None, source: str) -> dict[
     }
 
 
-def order_parts(database: Database, store_id: int, words: str) -> Iterator[list[Mapping[str, Any]]]:
-    """The rows of orders, the most recently touched first."""
-    after = None
-    while True:
-        with database.reading() as session:
-            found = orders.listed(session, store_id, words, AT_ONCE, after)
-            rows: list[Mapping[str, Any]] = [order_row(*one) for one in found]
-        yield rows
-        if len(found) < AT_ONCE:
-            return
-        after = (found[-1][0].last_event_at, found[-1][0].id or 0)
+class Orders(Listed):
+    """The rows of orders, of those that have some words, the most recently touched first."""
+
+    columns = ORDERS
+
+    def __init__(self, store_id: int, words: str = "") -> None:
+        self.store_id, self.words = store_id, words
+
+    def read(self, session: Session) -> tuple[Rows, int]:
+        found = orders.listed(session, self.store_id, self.words, AT_ONCE, self.after)
+        if found:
+            self.after = (found[-1][0].last_event_at, found[-1][0].id or 0)
+        return [order_row(*one) for one in found], len(found)
 
 
 def person_row(person: ContactRow) -> dict[str, Any]:
@@ -51,15 +54,17 @@ def person_row(person: ContactRow) -> dict[str, Any]:
     return {"id": person.id, **said, "first_seen": moment(person.first_seen)}
 
 
-def person_parts(database: Database, store_id: int) -> Iterator[list[Mapping[str, Any]]]:
+class People(Listed):
     """The rows of customers, those who came last first."""
-    after = None
-    while True:
-        with database.reading() as session:
-            found = people.listed(session, store_id, "", AT_ONCE, after)
-            rows: list[Mapping[str, Any]] = [person_row(one) for one in found]
-        yield rows
-        if len(found) < AT_ONCE:
-            return
-        assert found[-1].first_seen is not None
-        after = (found[-1].first_seen, found[-1].id or 0)
+
+    columns = PEOPLE
+
+    def __init__(self, store_id: int) -> None:
+        self.store_id = store_id
+
+    def read(self, session: Session) -> tuple[Rows, int]:
+        found = people.listed(session, self.store_id, "", AT_ONCE, self.after)
+        if found:
+            assert found[-1].first_seen is not None
+            self.after = (found[-1].first_seen, found[-1].id or 0)
+        return [person_row(one) for one in found], len(found)

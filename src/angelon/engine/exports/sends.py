@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from typing import Any
 
-from angelon.db.database import Database
+from sqlmodel import Session
+
 from angelon.db.log import sends
 from angelon.db.log.sends import Filter, ListedSend
-from angelon.engine.exports.lines import AT_ONCE, moment
+from angelon.engine.exports.lines import AT_ONCE, Rows, moment
+from angelon.engine.exports.listed import Listed
 
 COLUMNS = (
     *("id", "state", "created_at", "due_at", "settled_at", "order", "total", "amount", "currency", "to", "name"),
@@ -36,16 +38,16 @@ def row_of(one: ListedSend, names: Mapping[str, Mapping[str, str]]) -> dict[str,
     }
 
 
-def parts(
-    database: Database, store_id: int, wanted: Filter, names: Mapping[str, Mapping[str, str]]
-) -> Iterator[list[dict[str, Any]]]:
-    """The rows, newest first."""
-    after = None
-    while True:
-        with database.reading() as session:
-            found = sends.listed(session, store_id, wanted, AT_ONCE, after)
-            rows = [row_of(one, names) for one in found]
-        yield rows
-        if len(found) < AT_ONCE:
-            return
-        after = (found[-1].send.created_at, found[-1].send.id)
+class Sends(Listed):
+    """The rows of sends that are wanted, newest first."""
+
+    columns = COLUMNS
+
+    def __init__(self, store_id: int, wanted: Filter, names: Mapping[str, Mapping[str, str]]) -> None:
+        self.store_id, self.wanted, self.names = store_id, wanted, names
+
+    def read(self, session: Session) -> tuple[Rows, int]:
+        found = sends.listed(session, self.store_id, self.wanted, AT_ONCE, self.after)
+        if found:
+            self.after = (found[-1].send.created_at, found[-1].send.id)
+        return [row_of(one, self.names) for one in found], len(found)

@@ -34,10 +34,11 @@ class _Kind:
 
 
 KINDS: dict[str, _Kind] = {
-    "orders": _Kind(orders.ORDERS, lambda database, live: orders.order_parts(database, live.store_id, "")),
-    "customers": _Kind(orders.PEOPLE, lambda database, live: orders.person_parts(database, live.store_id)),
+    "orders": _Kind(orders.ORDERS, lambda database, live: orders.Orders(live.store_id).parts(database)),
+    "customers": _Kind(orders.PEOPLE, lambda database, live: orders.People(live.store_id).parts(database)),
     "sends": _Kind(
-        sends.COLUMNS, lambda database, live: sends.parts(database, live.store_id, Filter(), _names(database, live))
+        sends.COLUMNS,
+        lambda database, live: sends.Sends(live.store_id, Filter(), _names(database, live)).parts(database),
     ),
     "documents": _Kind(
         documents.COLUMNS, lambda database, live: documents.parts(database, live.store_id, WantedDocuments())

@@ -28,7 +28,7 @@ from angelon.engine.operations import parcels as parcel_operations
 from angelon.engine.operations import people, suppressions
 from angelon.engine.operations import questions as question_operations
 from angelon.web.documents import of_order as documents_of
-from angelon.web.exporting import as_file
+from angelon.web.exporting import as_file_of
 from angelon.web.numbers import moment, row_ids, whole
 from angelon.web.orders import outcomes
 from angelon.web.paging import Page
@@ -80,7 +80,7 @@ def index() -> Any:
 def as_rows(kind: str) -> Any:
     """Every order, or those that have the words, as a file."""
     words = request.args.get("words", "").strip()[:100]
-    return as_file("orders", kind, export.ORDERS, export.order_parts(services().database, store_id(), words))
+    return as_file_of("orders", kind, export.Orders(store_id(), words))
 
 
 @pages.get("/<int:order_id>")

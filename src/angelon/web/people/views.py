@@ -16,8 +16,8 @@ from angelon.engine.exports import orders as export
 from angelon.engine.operations import people as operations
 from angelon.engine.operations import suppressions as suppression_operations
 from angelon.engine.operations.people import known
-from angelon.web.exporting import as_file
-from angelon.web.services import live, names, services, session, store_id, work, work_or_back
+from angelon.web.exporting import as_file_of
+from angelon.web.services import live, names, session, store_id, work, work_or_back
 
 pages = Blueprint("people", __name__, url_prefix="/people", template_folder="templates")
 
@@ -29,7 +29,7 @@ SHOWN = 20
 @pages.get("/all.jsonl", defaults={"kind": "jsonl"})
 def as_rows(kind: str) -> Any:
     """Every customer as a file."""
-    return as_file("customers", kind, export.PEOPLE, export.person_parts(services().database, store_id()))
+    return as_file_of("customers", kind, export.People(store_id()))
 
 
 @pages.get("/<int:person_id>")

@@ -34,7 +34,7 @@ from angelon.db.setup import specs, views
 from angelon.engine.exports import sends as send_export
 from angelon.engine.operations import sends as operations
 from angelon.engine.operations import views as view_operations
-from angelon.web.exporting import as_file
+from angelon.web.exporting import as_file_of
 from angelon.web.gateways.states import waits_for
 from angelon.web.numbers import whole
 from angelon.web.paging import BEFORE, Page
@@ -137,8 +137,7 @@ def _wanted(given: Any, causes: Sequence[Cause]) -> Filter:
 def export(kind: str) -> Any:
     """Every send that fits the filters, as a file."""
     wanted = replace(_wanted(request.args, sends.causes(session(), store_id())), most=searching.ALL)
-    rows = send_export.parts(services().database, store_id(), wanted, names())
-    return as_file("sends", kind, send_export.COLUMNS, rows)
+    return as_file_of("sends", kind, send_export.Sends(store_id(), wanted, names()))
 
 
 @pages.post("/views")
