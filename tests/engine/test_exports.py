@@ -333,3 +333,17 @@ def test_whoever_stops_listening_ends_the_process_and_one_that_breaks_is_no_whol
     monkeypatch.setattr(process.pickle, "dumps", lambda job: b"nothing that can be read")
     with pytest.raises(process.Broke, match="ended with 1"):
         b"".join(process.beside(shop.database, Orders(shop.store_id), "csv", hide=False))
+
+
+def test_every_list_can_be_given_to_another_process(shop):
+    import pickle
+
+    from angelon.db.log import documents as stored_documents
+    from angelon.db.log import parcels as stored_parcels
+    from angelon.engine.exports.documents import Documents
+    from angelon.engine.exports.parcels import Parcels
+
+    live = shop.services.setups.get(shop.store_id)
+    for one in (Documents(live.store_id, stored_documents.Wanted()), Parcels(live, stored_parcels.Wanted())):
+        again = pickle.loads(pickle.dumps(one))
+        assert list(again.parts(shop.database)) == list(one.parts(shop.database))

@@ -6,26 +6,30 @@ from collections.abc import Iterator, Mapping
 from decimal import Decimal
 from typing import Any
 
+from sqlmodel import Session
+
 from angelon.core.documents.document import Document
 from angelon.core.documents.figures import digits_of
-from angelon.db.database import Database
 from angelon.db.log import documents
-from angelon.engine.exports.lines import AT_ONCE
+from angelon.engine.exports.lines import AT_ONCE, Rows
+from angelon.engine.exports.listed import Listed
 
 COLUMNS = ("number", "kind", "day", "order", "buyer", "tax_number", "country_of_tax", "rule", "currency", "rate", "net",
            "tax", "gross", "corrects")  # fmt: skip
 
 
-def parts(database: Database, store_id: int, wanted: documents.Wanted) -> Iterator[list[Mapping[str, Any]]]:
-    """The rows, those of the oldest document first."""
-    after = 0
-    while True:
-        with database.reading() as reading:
-            found = documents.frozen(reading.connection(), store_id, wanted, after, AT_ONCE)
-        if not found:
-            return
-        after = found[-1].id
-        yield [line for row in found for line in _lines(row)]
+class Documents(Listed):
+    """The rows of documents that fit, those of the oldest first."""
+
+    columns = COLUMNS
+
+    def __init__(self, store_id: int, wanted: documents.Wanted) -> None:
+        self.store_id, self.wanted, self.reached = store_id, wanted, 0
+
+    def read(self, session: Session) -> tuple[Rows, int]:
+        found = documents.frozen(session.connection(), self.store_id, self.wanted, self.reached, AT_ONCE)
+        self.reached = found[-1].id if found else self.reached
+        return [line for row in found for line in _lines(row)], len(found)
 
 
 def _lines(row: Any) -> Iterator[Mapping[str, Any]]:

@@ -41,11 +41,9 @@ KINDS: dict[str, _Kind] = {
         lambda database, live: sends.Sends(live.store_id, Filter(), _names(database, live)).parts(database),
     ),
     "documents": _Kind(
-        documents.COLUMNS, lambda database, live: documents.parts(database, live.store_id, WantedDocuments())
+        documents.COLUMNS, lambda database, live: documents.Documents(live.store_id, WantedDocuments()).parts(database)
     ),
-    "parcels": _Kind(
-        parcels.COLUMNS, lambda database, live: parcels.parts(database, live, live.store_id, WantedParcels())
-    ),
+    "parcels": _Kind(parcels.COLUMNS, lambda database, live: parcels.Parcels(live, WantedParcels()).parts(database)),
 }
 
 

@@ -24,7 +24,7 @@ from angelon.engine.exports import documents as export
 from angelon.engine.operations import documents as operations
 from angelon.engine.operations.documents import Request
 from angelon.web.documents import shown
-from angelon.web.exporting import as_file
+from angelon.web.exporting import as_file_of
 from angelon.web.numbers import whole
 from angelon.web.services import actor, live, read_anew, services, session, store_id, work, work_or_back
 
@@ -326,7 +326,7 @@ def drop_held(order_id: int) -> Any:
 @pages.get("/all.csv")
 def as_csv() -> Any:
     """A line for each rate of each document, amounts as numbers, for whoever keeps the books."""
-    return as_file("documents", "csv", export.COLUMNS, export.parts(services().database, store_id(), _wanted()))
+    return as_file_of("documents", "csv", export.Documents(store_id(), _wanted()))
 
 
 @pages.get("/all.zip")

@@ -18,7 +18,7 @@ from angelon.db.log import orders, parcels
 from angelon.engine.exports import parcels as export
 from angelon.engine.operations import parcels as operations
 from angelon.engine.orders.parcels import called, text_of
-from angelon.web.exporting import as_file
+from angelon.web.exporting import as_file_of
 from angelon.web.numbers import whole
 from angelon.web.orders.views import page_of
 from angelon.web.paging import Page
@@ -90,7 +90,7 @@ def _took(since: dt.datetime) -> list[tuple[str, str, int, float, float]]:
 @pages.get("/all.csv")
 def as_csv() -> Any:
     """Every parcel that fits, as a file that can be read again."""
-    return as_file("parcels", "csv", export.COLUMNS, export.parts(services().database, live(), store_id(), _wanted()))
+    return as_file_of("parcels", "csv", export.Parcels(live(), _wanted()))
 
 
 # ---- an order's own
