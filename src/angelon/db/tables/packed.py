@@ -41,6 +41,8 @@ class Body(TypeDecorator[bytes]):
         return value if value is None or isinstance(value, Stored) else stored(value)
 
     def process_result_value(self, value: bytes | None, dialect: Any) -> bytes | None:
+        if isinstance(value, str):  # SQLite gives back what somebody's own statement has put there
+            return str(value).encode()
         if value is None or not value.startswith(_MARK):
             return value
         return _unpacked(value[len(_MARK) :])
