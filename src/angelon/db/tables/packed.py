@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import threading
 from functools import lru_cache
 from typing import Any
 
@@ -11,7 +12,7 @@ from sqlalchemy import LargeBinary
 from sqlalchemy.types import TypeDecorator
 
 LEVEL = 3
-LEAST, MOST = 200, 16_384
+LEAST, MOST = 400, 16_384
 """Bytes of a body that is worth it, and up to which its size as it is stored still says how much memory it takes."""
 MOST_UNPACKED = 64 * 1024 * 1024
 _MARK = b"\x00angelon-zstd\x01"
@@ -27,8 +28,19 @@ def stored(body: bytes) -> Stored:
     own = body.startswith(_MARK)
     if not own and not LEAST <= len(body) <= MOST:
         return Stored(body)
-    packed = _MARK + zstandard.ZstdCompressor(level=LEVEL).compress(body)
+    packed = _MARK + _quick().compress(body)
     return Stored(packed if own or len(packed) < len(body) else body)
+
+
+_own = threading.local()
+
+
+def _quick() -> zstandard.ZstdCompressor:
+    """A compressor of this thread, at the level that costs a delivery least."""
+    made: zstandard.ZstdCompressor | None = getattr(_own, "made", None)
+    if made is None:
+        made = _own.made = zstandard.ZstdCompressor(level=1)
+    return made
 
 
 class Body(TypeDecorator[bytes]):
