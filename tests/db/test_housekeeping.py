@@ -111,13 +111,15 @@ def test_what_pages_are_filled_from_is_kept_as_long_as_one_is(bench, mailbox, cl
     bench.clock.now = lambda: start + later
     keeper.look()
     assert bench.rows("SELECT count(*) FROM page_pattern") == [(1,)], "a page is packed by it"
+    with bench.database.reading() as session:
+        assert page_patterns.unused(session, start + later) == ([], []), "and nobody looks through all pages again soon"
     ((id_, pattern),) = bench.rows("SELECT send_id, pattern_id FROM content")
     assert "Danke" in client.get(f"/sends/{id_}").get_data(as_text=True)
     with bench.database.writing() as session:
         session.delete(session.get(ContentRow, id_))
     with bench.database.reading() as session:
-        found = page_patterns.unused(session, start + later)
-    assert found == [pattern]
+        found, needed = page_patterns.unused(session, start + 2 * later)
+    assert (found, needed) == ([pattern], [])
     with bench.database.connection() as connection:  # used meanwhile: it stays
         page_patterns.keep(connection, {pattern: "not stored again"}, start + later)
         assert page_patterns.forget(connection, found, start + later) == 0

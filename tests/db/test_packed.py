@@ -58,3 +58,8 @@ def test_a_page_by_another_pattern_is_refused_and_never_another_page():
 def test_patterns_are_known_by_what_they_say():
     assert packed.pattern_id("a") == packed.pattern_id("a") != packed.pattern_id("b")
     assert 0 <= packed.pattern_id("any") < 2**63
+
+
+def test_a_body_that_is_damaged_on_the_disk_is_given_as_it_is_and_keeps_no_other_from_being_read():
+    damaged = packed.stored(b'{"id": 7}' * 100)[:-20]
+    assert BODY.process_result_value(bytes(damaged), None) == damaged

@@ -220,6 +220,23 @@ def test_an_object_store_takes_the_files_and_old_days_go(shop, store):
     assert {name.split("/")[3] for name, data in store.objects.items() if data} == {"2026-03-06"}
 
 
+def test_what_breaks_off_half_way_is_no_object_and_the_day_is_not_whole(shop, store, monkeypatch):
+    def breaks(database, live):
+        yield [dict.fromkeys(snapshot.KINDS["orders"].columns, "") for _ in range(1000)]
+        raise RuntimeError("the database is gone")
+
+    live, target = shop.services.setups.get(shop.store_id), target_of(store.uri)
+    key = live.setup.store.key
+    snapshot.write(shop.database, live, target, NOW, "csv", ["orders"])
+    assert snapshot.is_there(target, key, NOW.date())
+    broken = {"orders": snapshot._Kind(snapshot.KINDS["orders"].columns, breaks)}
+    monkeypatch.setattr(snapshot, "KINDS", broken)
+    with pytest.raises(RuntimeError, match="gone"):
+        snapshot.write(shop.database, live, target, NOW, "csv")
+    assert not snapshot.is_there(target, key, NOW.date())
+    assert not [name for name, data in store.objects.items() if data], "nothing that is cut off"
+
+
 def test_an_object_store_that_is_gone_or_no_address_is_told_in_words(shop):
     with pytest.raises(OSError, match="NETWORK_CONNECTION"):
         write(shop, "s3://shop/rows?endpoint_override=127.0.0.1:1&scheme=http", "csv")
@@ -314,6 +331,10 @@ def test_a_long_list_is_gone_on_with_by_a_process_of_its_own_without_a_gap(shop,
     for path, data in whole.items():
         assert client.get(path).data == data, path
         assert len(data.splitlines()) >= 3
+    monkeypatch.setattr(exporting, "BESIDE", threading.BoundedSemaphore(1))
+    with exporting.BESIDE:  # as many processes as may are at it
+        for path, data in whole.items():
+            assert client.get(path).data == data, path
 
 
 def test_whoever_stops_listening_ends_the_process_and_one_that_breaks_is_no_whole_file(shop, monkeypatch):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Iterator, Sequence
 from typing import Any
 
@@ -14,6 +15,8 @@ from angelon.engine.exports.listed import Listed
 from angelon.engine.exports.process import beside
 from angelon.web.services import services
 
+BESIDE = threading.BoundedSemaphore(3)
+"""Processes that may list at the same time for one that shows pages."""
 HERE = 5000
 """Rows that the process that shows pages makes itself."""
 TYPES = {"csv": "text/csv; charset=utf-8", "jsonl": "application/jsonl; charset=utf-8"}
@@ -40,15 +43,24 @@ def _answer(name: str, kind: str, made: Any) -> Response:
 
 def _lines(kind: str, listed: Listed, database: Database, hide: bool) -> Iterator[str | bytes]:
     yield heading(kind, listed.columns)
-    for made in range(AT_ONCE, HERE + AT_ONCE, AT_ONCE):
+    for _ in range(0, HERE, AT_ONCE):
         with database.reading() as session:
             rows, number = listed.read(session)
         text = lines(kind, listed.columns, rows)
         yield masked(text) if hide else text
         if number < AT_ONCE:
             return
-        if made >= HERE:
-            yield from beside(database, listed, kind, hide)
+    if not BESIDE.acquire(blocking=False):  # as many as may are at it: then it is made here
+        yield from (masked(text) if hide else text for text in _texts(kind, listed, database))
+        return
+    try:
+        yield from beside(database, listed, kind, hide)
+    finally:
+        BESIDE.release()
+
+
+def _texts(kind: str, listed: Listed, database: Database) -> Iterator[str]:
+    return (lines(kind, listed.columns, rows) for rows in listed.parts(database))
 
 
 def _text(kind: str, columns: Sequence[str], parts: Iterator[Rows], hide: bool) -> Iterator[str]:

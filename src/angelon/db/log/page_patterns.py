@@ -35,8 +35,7 @@ def keep(connection: Connection, patterns: Mapping[int, str], now: dt.datetime) 
     if new:
         connection.execute(dialect.insert(PATTERN).on_conflict_do_nothing(index_elements=["id"]), new)
     stale = sorted(id_ for id_, used in known.items() if used < now - SEEN_EVERY)
-    if stale:
-        connection.execute(update(PATTERN).where(PATTERN.c.id.in_(stale)).values(used_at=now))
+    seen(connection, stale, now)
 
 
 def text_of(session: Session, pattern_id: int) -> str:
@@ -45,11 +44,18 @@ def text_of(session: Session, pattern_id: int) -> str:
     return zstandard.ZstdDecompressor().decompress(row.data).decode() if row is not None else ""
 
 
-def unused(session: Session, before: dt.datetime) -> list[int]:
-    """Those that were last used before a moment, and that no page that is kept was filled from."""
+def unused(session: Session, before: dt.datetime) -> tuple[list[int], list[int]]:
+    """Of those that were last used before a moment: which no page that is kept was filled from, and which some was."""
     connection = session.connection()
     old = set(connection.execute(core_select(PATTERN.c.id).where(PATTERN.c.used_at < before)).scalars())
-    return sorted(old - set(connection.execute(core_select(CONTENT.c.pattern_id).distinct()).scalars())) if old else []
+    needed = set(connection.execute(core_select(CONTENT.c.pattern_id).distinct()).scalars()) if old else set()
+    return sorted(old - needed), sorted(old & needed)
+
+
+def seen(connection: Connection, ids: Collection[int], now: dt.datetime) -> None:
+    """Notes that these are needed, so that nobody looks through all pages for them again soon."""
+    if ids:
+        connection.execute(update(PATTERN).where(PATTERN.c.id.in_(list(ids))).values(used_at=now))
 
 
 def forget(connection: Connection, ids: Collection[int], before: dt.datetime) -> int:

@@ -57,7 +57,10 @@ class Body(TypeDecorator[bytes]):
             return str(value).encode()
         if value is None or not value.startswith(_MARK):
             return value
-        return _unpacked(value[len(_MARK) :])
+        try:
+            return _unpacked(value[len(_MARK) :])
+        except zstandard.ZstdError:  # damaged on the disk: that one can't be read as an event, and keeps no other
+            return value
 
 
 # ---- pages of mails, by the pattern that they were filled from

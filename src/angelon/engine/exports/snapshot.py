@@ -72,6 +72,7 @@ def write(
         _pyarrow()
     folder = f"{live.setup.store.key}/{now.astimezone(dt.UTC).date()}"
     written: dict[str, int] = {}
+    target.drop(f"{folder}/{COMPLETE}")  # until all of it is there again
     for kind in [kind for kind in KINDS if not only or kind in only]:
         columns, parts = KINDS[kind].columns, KINDS[kind].parts(database, live)
         written[kind] = 0

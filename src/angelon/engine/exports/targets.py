@@ -27,6 +27,9 @@ class Target(Protocol):
     def remove(self, name: str) -> None:
         """A folder with all that is in it."""
 
+    def drop(self, name: str) -> None:
+        """A file, where it is there."""
+
 
 def target_of(said: str) -> Target:
     """Raises Invalid."""
@@ -61,6 +64,9 @@ class _Folder:
     def remove(self, name: str) -> None:
         shutil.rmtree(self._path / name)
 
+    def drop(self, name: str) -> None:
+        (self._path / name).unlink(missing_ok=True)
+
 
 class _Objects:
     def __init__(self, uri: str) -> None:
@@ -78,13 +84,14 @@ class _Objects:
 
     @contextlib.contextmanager
     def writing(self, name: str) -> Iterator[IO[bytes]]:
-        out = self._system.open_output_stream(f"{self._base}/{name}")  # there once it is closed
+        path = f"{self._base}/{name}"
+        out = self._system.open_output_stream(path)  # there once it is closed
         try:
             yield out
         except BaseException:
-            abort = getattr(out, "abort", None)
-            if abort is not None:
-                abort()
+            with contextlib.suppress(OSError):  # it can only be closed, which puts there what was written of it
+                out.close()
+                self._system.delete_file(path)
             raise
         out.close()
 
@@ -97,6 +104,10 @@ class _Objects:
 
     def remove(self, name: str) -> None:
         self._system.delete_dir(f"{self._base}/{name}")
+
+    def drop(self, name: str) -> None:
+        if self.has(name):
+            self._system.delete_file(f"{self._base}/{name}")
 
 
 NO_PYARROW = ("For Parquet and object stores PyArrow is needed.", "Install it: pip install 'angelon[parquet]'")

@@ -29,7 +29,7 @@ LOOKED_AT_FOR = dt.timedelta(days=1)
 ALLOWANCES_FOR = dt.timedelta(days=1)
 """How long ago the last try was, after which there is all of an allowance again."""
 PATTERNS_FOR = dt.timedelta(days=30)
-"""How long ago a mail was last filled from a pattern that is looked at whether it is still needed."""
+"""How long after its last use, or the last such look, a pattern is looked at whether a page still needs it."""
 UNSEEN = dt.timedelta(days=400)
 """How long is kept what an order said that does not come again."""
 
@@ -149,12 +149,13 @@ class Housekeeper:
 
     def _patterns(self) -> None:
         """What pages were filled from, where none of them is kept any more."""
-        before = self._clock.now() - PATTERNS_FOR
+        now = self._clock.now()
         with self._database.reading() as session:
-            found = page_patterns.unused(session, before)
-        if found:
+            gone, needed = page_patterns.unused(session, now - PATTERNS_FOR)
+        if gone or needed:
             with self._database.connection(locks.SWEEPING) as connection:
-                page_patterns.forget(connection, found, before)
+                page_patterns.forget(connection, gone, now - PATTERNS_FOR)
+                page_patterns.seen(connection, needed, now)
 
     def _alerts(self) -> None:
         """Alerts of long ago."""

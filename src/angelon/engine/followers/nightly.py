@@ -56,7 +56,12 @@ class Nightly:
             return
         options = ["--as", self._wanted.form, "--keep", str(self._wanted.keep), "--once"]
         command = [sys.executable, "-m", "angelon", "data", self._wanted.to, *options]
-        self._day, self._running = now.date(), subprocess.Popen(command, stdout=subprocess.DEVNULL)  # noqa: S603 - ours
+        try:
+            self._running = subprocess.Popen(command, stdout=subprocess.DEVNULL)  # noqa: S603 - our own
+        except OSError:
+            self._next = time.monotonic() + AGAIN
+            raise
+        self._day = now.date()
 
     def stop(self) -> None:
         if self._running is not None:
