@@ -5,7 +5,7 @@ import json
 from hypothesis import given
 from hypothesis import strategies as st
 
-from angelon.core.planning.plan import TraceLine, whole
+from angelon.core.planning.trace_lines import TraceLine, whole
 from angelon.db.tables.columns import Traces
 
 TEXTS = st.sampled_from(["", "yes", "no", "at once", "Webshop"])

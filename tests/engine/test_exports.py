@@ -15,6 +15,8 @@ import pytest
 from angelon.core.problems import Invalid
 from angelon.engine.clock import Clock
 from angelon.engine.exports import snapshot
+from angelon.engine.exports.lines import AT_ONCE
+from angelon.engine.exports.listed import Listed
 from angelon.engine.exports.targets import target_of
 from angelon.engine.followers import nightly
 from angelon.engine.followers.nightly import Nightly, Wanted
@@ -64,13 +66,23 @@ def test_each_form_has_the_same_rows(shop, tmp_path):
     assert said["files"][0] == {"name": "orders.parquet", "rows": 3}
 
 
-def test_what_fails_half_way_leaves_nothing_and_what_was_there_before(shop, tmp_path, monkeypatch):
-    def breaks(database, live):
-        yield [dict.fromkeys(snapshot.KINDS["sends"].columns, "")]
-        raise RuntimeError("the database is gone")
+class Breaks(Listed):
+    """A list that breaks off after its first part."""
 
-    broken = {**snapshot.KINDS, "sends": snapshot._Kind(snapshot.KINDS["sends"].columns, breaks)}
-    monkeypatch.setattr(snapshot, "KINDS", broken)
+    columns = ("id",)
+
+    def __init__(self, *_):
+        pass
+
+    def read(self, session):
+        if self.after:
+            raise RuntimeError("the database is gone")
+        self.after = (1, 1)
+        return [{"id": "x"}] * AT_ONCE, AT_ONCE
+
+
+def test_what_fails_half_way_leaves_nothing_and_what_was_there_before(shop, tmp_path, monkeypatch):
+    monkeypatch.setattr(snapshot, "KINDS", snapshot.KINDS | {"sends": Breaks})
     with pytest.raises(RuntimeError, match="gone"):
         write(shop, tmp_path, "csv")
     (folder,) = tmp_path.glob("*/2026-03-04")
@@ -221,16 +233,11 @@ def test_an_object_store_takes_the_files_and_old_days_go(shop, store):
 
 
 def test_what_breaks_off_half_way_is_no_object_and_the_day_is_not_whole(shop, store, monkeypatch):
-    def breaks(database, live):
-        yield [dict.fromkeys(snapshot.KINDS["orders"].columns, "") for _ in range(1000)]
-        raise RuntimeError("the database is gone")
-
     live, target = shop.services.setups.get(shop.store_id), target_of(store.uri)
     key = live.setup.store.key
     snapshot.write(shop.database, live, target, NOW, "csv", ["orders"])
     assert snapshot.is_there(target, key, NOW.date())
-    broken = {"orders": snapshot._Kind(snapshot.KINDS["orders"].columns, breaks)}
-    monkeypatch.setattr(snapshot, "KINDS", broken)
+    monkeypatch.setattr(snapshot, "KINDS", {"orders": Breaks})
     with pytest.raises(RuntimeError, match="gone"):
         snapshot.write(shop.database, live, target, NOW, "csv")
     assert not snapshot.is_there(target, key, NOW.date())

@@ -12,7 +12,8 @@ from typing import Any
 
 from angelon.core.messages.channels import address_key
 from angelon.core.planning.follow_up import has_follow_up
-from angelon.core.planning.plan import PlannedSend, TraceLine
+from angelon.core.planning.plan import PlannedSend
+from angelon.core.planning.trace_lines import TraceLine
 from angelon.core.planning.turns import Turn
 from angelon.core.specs.message import Message
 from angelon.core.specs.route import Route

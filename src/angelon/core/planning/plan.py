@@ -20,6 +20,7 @@ from angelon.core.planning.people import Person, people, recipient_key
 from angelon.core.planning.permission import nobody_at
 from angelon.core.planning.senders import sender_problem
 from angelon.core.planning.subjects import worked_condition
+from angelon.core.planning.trace_lines import TraceLine
 from angelon.core.problems import Invalid, Problem
 from angelon.core.reading import Reading, read
 from angelon.core.recipes.evaluate import Variables
@@ -34,36 +35,6 @@ from angelon.core.templates import CantRender
 from angelon.core.timing.due import describe, due
 from angelon.core.timing.places import is_holiday, zone_of
 from angelon.core.values import Day, Value, format_locale
-
-Verdict = Literal["yes", "no", "waits", "problem", "open"]
-
-
-class TraceLine(NamedTuple):
-    """One part of a route, what it looked at, and what followed. `open` is a part that was not reached."""
-
-    part: str
-    verdict: Verdict
-    saw: str
-    why: str = ""
-
-    def as_dict(self) -> dict[str, str]:
-        """As it is stored: what most lines say, and what is empty, is left out (`whole` puts it back)."""
-        return {name: said for name, said in self._asdict().items() if said != _MOST_SAY.get(name)}
-
-
-_MOST_SAY = {"verdict": "yes", "saw": "", "why": ""}
-
-
-def whole(stored: Any) -> Any:
-    """Lines of a trace, or decisions with theirs, as they were before `as_dict`; what is none of that as it is."""
-    for one in stored if isinstance(stored, list) else ():
-        if isinstance(one, dict):
-            if "part" in one:
-                for name, said in _MOST_SAY.items():
-                    one.setdefault(name, said)
-            elif "trace" in one:
-                whole(one["trace"])
-    return stored
 
 
 class PlannedSend(NamedTuple):

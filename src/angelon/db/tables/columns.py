@@ -16,7 +16,7 @@ from sqlalchemy import (
 from sqlalchemy.types import TypeDecorator
 from sqlmodel import Field, SQLModel
 
-from angelon.core.planning.plan import whole
+from angelon.core.planning.trace_lines import whole
 
 
 def table_of(row: type[SQLModel]) -> Table:

@@ -6,7 +6,6 @@ import datetime as dt
 import json
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from decimal import Decimal
 from typing import IO, Any, Literal
 
@@ -17,8 +16,12 @@ from angelon.db.log.parcels import Wanted as WantedParcels
 from angelon.db.log.sends import Filter
 from angelon.db.setup import specs
 from angelon.db.setup.live_setup import LiveSetup
-from angelon.engine.exports import documents, orders, parcels, sends
+from angelon.engine.exports.documents import Documents
 from angelon.engine.exports.lines import Rows, heading, lines
+from angelon.engine.exports.listed import Listed
+from angelon.engine.exports.orders import Orders, People
+from angelon.engine.exports.parcels import Parcels
+from angelon.engine.exports.sends import Sends
 from angelon.engine.exports.targets import NO_PYARROW, Target
 
 Form = Literal["csv", "jsonl", "parquet"]
@@ -27,23 +30,12 @@ COMPLETE = "complete.json"
 """Written last: what the other files of the folder are, with their rows. Without it a folder is not whole."""
 
 
-@dataclass(frozen=True)
-class _Kind:
-    columns: Sequence[str]
-    parts: Callable[[Database, LiveSetup], Iterator[Rows]]
-
-
-KINDS: dict[str, _Kind] = {
-    "orders": _Kind(orders.ORDERS, lambda database, live: orders.Orders(live.store_id).parts(database)),
-    "customers": _Kind(orders.PEOPLE, lambda database, live: orders.People(live.store_id).parts(database)),
-    "sends": _Kind(
-        sends.COLUMNS,
-        lambda database, live: sends.Sends(live.store_id, Filter(), _names(database, live)).parts(database),
-    ),
-    "documents": _Kind(
-        documents.COLUMNS, lambda database, live: documents.Documents(live.store_id, WantedDocuments()).parts(database)
-    ),
-    "parcels": _Kind(parcels.COLUMNS, lambda database, live: parcels.Parcels(live, WantedParcels()).parts(database)),
+KINDS: dict[str, Callable[[Database, LiveSetup], Listed]] = {
+    "orders": lambda database, live: Orders(live.store_id),
+    "customers": lambda database, live: People(live.store_id),
+    "sends": lambda database, live: Sends(live.store_id, Filter(), _names(database, live)),
+    "documents": lambda database, live: Documents(live.store_id, WantedDocuments()),
+    "parcels": lambda database, live: Parcels(live, WantedParcels()),
 }
 
 
@@ -74,10 +66,10 @@ def write(
     written: dict[str, int] = {}
     target.drop(f"{folder}/{COMPLETE}")  # until all of it is there again
     for kind in [kind for kind in KINDS if not only or kind in only]:
-        columns, parts = KINDS[kind].columns, KINDS[kind].parts(database, live)
+        listed = KINDS[kind](database, live)
         written[kind] = 0
         with target.writing(f"{folder}/{kind}.{form}") as file:
-            for rows in (_parquet if form == "parquet" else _text)(file, form, columns, parts):
+            for rows in (_parquet if form == "parquet" else _text)(file, form, listed.columns, listed.parts(database)):
                 written[kind] += rows
                 told(kind, written[kind])
     with target.writing(f"{folder}/{COMPLETE}") as file:

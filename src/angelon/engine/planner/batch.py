@@ -17,8 +17,9 @@ from angelon.core.messages.channels import CHANNELS, address_key
 from angelon.core.payload.body import NotReadable
 from angelon.core.planning import permission, purchases
 from angelon.core.planning.inputs import Contact, Event, Facts
-from angelon.core.planning.plan import Decision, TraceLine, plan, prior_send_of, work_out
+from angelon.core.planning.plan import Decision, plan, prior_send_of, work_out
 from angelon.core.planning.snapshot import as_known, packed
+from angelon.core.planning.trace_lines import TraceLine
 from angelon.core.questions import QuestionState
 from angelon.core.reading import Reading
 from angelon.core.recipes.evaluate import Variables

@@ -16,7 +16,8 @@ from angelon.core.payload.body import NotReadable
 from angelon.core.planning import checking
 from angelon.core.planning.effect import Change, compare
 from angelon.core.planning.inputs import ALWAYS, ActiveRoute, Contact, Event, Facts
-from angelon.core.planning.plan import Decision, PlannedSend, TraceLine, decide, work_out
+from angelon.core.planning.plan import Decision, PlannedSend, decide, work_out
+from angelon.core.planning.trace_lines import TraceLine
 from angelon.core.specs import Route
 from angelon.db.log import events
 from angelon.db.setup.specs import StoredRoute

@@ -12,11 +12,12 @@ from angelon.core.conditions.evaluate import describe_group
 from angelon.core.messages.channels import address_part, compiled_part, part_for_reader
 from angelon.core.planning.context import PlanningContext
 from angelon.core.planning.inputs import ALWAYS, ActiveRoute, Event, Facts
-from angelon.core.planning.plan import Decision, PlannedSend, TraceLine, decide
+from angelon.core.planning.plan import Decision, PlannedSend, decide
 from angelon.core.planning.senders import sender_of, sender_problem
 from angelon.core.planning.sentence import describe_fallback, describe_guards, describe_once, describe_recipients
 from angelon.core.planning.subjects import asking as asking_messages
 from angelon.core.planning.subjects import subject, subjects, worked_condition
+from angelon.core.planning.trace_lines import TraceLine
 from angelon.core.problems import Invalid, Problem
 from angelon.core.reading import drifting
 from angelon.core.specs import Route
