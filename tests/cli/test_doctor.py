@@ -99,3 +99,21 @@ def test_it_is_told_as_json_too(well):
     found = json.loads(done.output[done.output.index("{\n") :])["findings"]
     assert {"part": "Processes", "state": "ok", "found": "A worker processes events", "hint": ""} in found
     assert done.exit_code == 0
+
+
+def test_a_nightly_export_is_looked_after(well, tmp_path):
+    rows = tmp_path / "rows"
+    at = {"ANGELON_EXPORTS": str(rows)}
+    assert "was not written yet" in doctor(well, "--offline", **at).output
+    old = rows / "kites" / "2026-01-05"
+    old.mkdir(parents=True)
+    assert "was not written yet" in doctor(well, "--offline", **at).output, "it is not whole"
+    (old / "complete.json").write_text("{}")
+    assert "The nightly export of kites was last written on 2026-01-05." in doctor(well, "--offline", **at).output
+    today = rows / "kites" / str(dt.datetime.now(dt.UTC).date())
+    today.mkdir()
+    (today / "complete.json").write_text("{}")
+    assert f"The nightly export is in {rows}, the newest of {today.name}" in doctor(well, "--offline", **at).output
+    assert "export" not in doctor(well, "--offline", ANGELON_EXPORTS="s3://rows/shop").output, (
+        "nobody elsewhere is asked"
+    )

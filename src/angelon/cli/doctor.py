@@ -61,6 +61,8 @@ def _all(offline: bool) -> Iterator[tuple[str, list[Finding]]]:
         return
     yield "Settings", list(_settings(chosen))
     yield "Data folder", list(_folder(chosen))
+    if chosen.exports and not (offline and chosen.exports.startswith("s3://")):
+        yield "Nightly export", list(_exports(chosen))
     here, findings = _database(chosen)
     yield "Database", findings
     if here is None:
@@ -88,24 +90,38 @@ def _settings(chosen: Settings) -> Iterator[Finding]:
             yield WARN, what, "Set it to the proxy’s address, such as 127.0.0.1."
     if chosen.handlers is not None and not chosen.handlers.is_dir():
         yield BAD, f"There is no folder {chosen.handlers} (ANGELON_HANDLERS).", "Make it, or leave the setting out."
-    if chosen.exports:
-        yield from _exports(chosen)
     if chosen.zone is not None:
         yield WARN, f"DNS is not asked: {chosen.zone} is looked into (ANGELON_ZONE).", "Leave it out in production."
 
 
 def _exports(chosen: Settings) -> Iterator[Finding]:
+    import datetime as dt
+
     from angelon.core.problems import Invalid
-    from angelon.engine.exports.targets import target_of
+    from angelon.engine.exports import snapshot, targets
 
     shown = chosen.exports.partition("?")[0]
     try:
-        stores = target_of(chosen.exports).names("")
-    except (Invalid, OSError) as error:
-        yield BAD, f"The nightly export can’t be written to {shown}: {error}", "Correct ANGELON_EXPORTS."
+        target = targets.target_of(chosen.exports)
+        written = {store: day for store in target.names("") if (day := snapshot.newest(target, store))}
+    except Invalid as error:
+        yield BAD, f"The nightly export: {error.problems[0].what}", error.problems[0].hint
         return
-    known = ", ".join(stores) or "nothing yet"
-    yield OK, f"The nightly export goes to {shown} from {chosen.exports_at:%H:%M} UTC; there: {known}", ""
+    except OSError as error:
+        yield BAD, f"The nightly export can’t be read at {shown}: {error}", "Correct ANGELON_EXPORTS, or its rights."
+        return
+    before = str(dt.datetime.now(dt.UTC).date() - dt.timedelta(days=1))
+    for store, day in written.items():
+        if day < before:
+            yield WARN, f"The nightly export of {store} was last written on {day}.", "The log says why it fails."
+    if not written:
+        yield (
+            WARN,
+            f"The nightly export to {shown} was not written yet.",
+            f"It is from {chosen.exports_at:%H:%M} UTC on.",
+        )
+    elif max(written.values()) >= before:
+        yield OK, f"The nightly export is in {shown}, the newest of {max(written.values())}", ""
 
 
 def _folder(chosen: Settings) -> Iterator[Finding]:

@@ -83,10 +83,18 @@ def is_there(target: Target, store: str, day: dt.date) -> bool:
     return target.has(f"{store}/{day}/{COMPLETE}")
 
 
+def newest(target: Target, store: str) -> str:
+    """The newest day whose files are all there; empty where there is none."""
+    return next((day for day in reversed(_days(target, store)) if target.has(f"{store}/{day}/{COMPLETE}")), "")
+
+
+def _days(target: Target, store: str) -> list[str]:
+    return sorted(name for name in target.names(store) if re.fullmatch(r"\d{4}-\d\d-\d\d", name))
+
+
 def let_go(target: Target, store: str, keep: int) -> list[str]:
     """Removes the folders of a store's days, but for the newest; gives the days."""
-    days = [name for name in target.names(store) if re.fullmatch(r"\d{4}-\d\d-\d\d", name)]
-    gone = sorted(days)[:-keep] if keep else []
+    gone = _days(target, store)[:-keep] if keep else []
     for day in gone:
         target.remove(f"{store}/{day}")
     return gone
