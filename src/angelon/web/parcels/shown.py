@@ -105,7 +105,7 @@ def _note(row: Any, progress: Progress, counts: dt.datetime | None) -> str:
         return f"Counts as delivered on {counts.astimezone(g.zone):%A}, if nothing else is told."
     if row.unknown:
         return f"“{row.unknown}” is not understood."
-    return f"Told by {teller(last.by)}." if last is not None and last.by else ""
+    return f"Reported by {teller(last.by)}." if last is not None and last.by else ""
 
 
 def teller(by: str) -> str:
