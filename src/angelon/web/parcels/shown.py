@@ -98,11 +98,11 @@ def _shape(row: Any, now: Stage | None) -> str:
 def _note(row: Any, progress: Progress, counts: dt.datetime | None) -> str:
     delivered, last = progress.delivered, progress.last
     if delivered is not None and delivered.estimated:
-        return "Estimated: the carrier has told of nothing since."
+        return "Estimated: the carrier has reported nothing since."
     if row.trouble == "lost":
         return f"No update since {row.last_at.astimezone(g.zone):%-d %B}."
     if counts is not None and (row.trouble == "late" or counts - g.now < dt.timedelta(days=3)):
-        return f"Counts as delivered on {counts.astimezone(g.zone):%A}, if nothing else is told."
+        return f"Counts as delivered on {counts.astimezone(g.zone):%A}, unless something else is reported."
     if row.unknown:
         return f"“{row.unknown}” is not understood."
     return f"Reported by {teller(last.by)}." if last is not None and last.by else ""
