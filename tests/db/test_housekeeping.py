@@ -136,7 +136,10 @@ def test_a_page_whose_pattern_is_gone_is_told_and_the_rest_is_shown(bench, mailb
         connection.exec_driver_sql("DELETE FROM page_pattern")
     answer = client.get(f"/sends/{id_}")
     assert answer.status_code == 200
-    assert "Danke" in answer.get_data(as_text=True), "its subject, and the plain text"
+    page = answer.get_data(as_text=True)
+    assert "Danke" in page, "its subject, and the plain text"
+    assert "The page of this mail can’t be read any more." in page
+    assert client.get(f"/sends/{id_}.eml").status_code == 410
 
 
 def test_news_that_is_old_by_the_time_that_it_can_go_out_does_not(bench, mailbox):

@@ -772,8 +772,8 @@ class SendDetails:
 
     listed: ListedSend
     content: ContentRow | None
-    page: str
-    """An email's page as it was sent."""
+    page: str | None
+    """An email's page as it was sent; None for one that can't be read any more."""
     attempts: list[AttemptRow]
     event: EventRow | None
     revision: RevisionRow | None
@@ -811,7 +811,7 @@ def any_details(session: Session, send_id: str) -> SendDetails | None:
     )
 
 
-def _page(session: Session, content: ContentRow | None) -> str:
+def _page(session: Session, content: ContentRow | None) -> str | None:
     if content is None:
         return ""
     pattern = page_patterns.text_of(session, content.pattern_id) if content.pattern_id is not None else ""
@@ -819,7 +819,7 @@ def _page(session: Session, content: ContentRow | None) -> str:
         return content.page(pattern)
     except ValueError as error:
         log.error("the page of a mail can't be read", send=content.send_id, why=str(error))
-        return ""
+        return None
 
 
 def given_in_runs(connection: Connection, run_ids: Collection[int]) -> dict[tuple[int, int], dict[str, Any]]:

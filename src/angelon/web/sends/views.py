@@ -296,6 +296,8 @@ def download(send_id: str) -> Any:
     content = found.content if found is not None else None
     if found is None or content is None or "message_id" not in (content.about or {}):
         abort(404, "No mail has been sent yet, so there is nothing to download.")
+    if found.page is None:
+        abort(410, "The page of this mail can’t be read any more, so it can’t be given as it was sent.")
     about = content.about or {}
     files = [*about.get("pictures", ()), *about.get("files", ())]
     data = sent_files.data(session(), {file["digest"] for file in files})
