@@ -221,7 +221,7 @@ def _renewed(folder: Path, code: Path, times: int, seconds: float) -> tuple[int,
     env = {**os.environ, "PYTHONPATH": f"{installed}/src:{installed}"}
     made_by = [sys.executable, "-c", MAKES, str(home)]
     out = subprocess.run(made_by, env=env, cwd=installed, check=True, capture_output=True, text=True).stdout
-    here = Place(home, ports=json.loads(out.splitlines()[-1]))
+    here = Place(home, ports=json.loads(out.splitlines()[-1]), made_before=True)
     try:
         here.start("stand-ins")
         with _served(here, PYTHONPATH=f"{installed}/src") as serving, _Shop(here) as shop:

@@ -35,7 +35,7 @@ def run() -> tuple[dict[str, int], list[str]]:
         _build(here)
         built = time.monotonic() - began
         unpacked = here / "bundle"
-        _run("umoci", "unpack", "--image", f"{here}/oci:angelon", str(unpacked))
+        run_command("umoci", "unpack", "--image", f"{here}/oci:angelon", str(unpacked))
         process = json.loads((unpacked / "config.json").read_text())["process"]
         size = sum(file.stat().st_size for file in (here / "oci").rglob("*") if file.is_file())
         if process["user"]["uid"] == 0:
@@ -57,10 +57,10 @@ def _buildah(here: Path, *arguments: str) -> str:
     own.write_text('unqualified-search-registries = ["localhost"]\nshort-name-mode = "disabled"\n')
     place = ["--root", f"{here}/storage", "--runroot", f"{here}/run", "--registries-conf", str(own)]
     env = {**os.environ, "STORAGE_DRIVER": "vfs", "BUILDAH_ISOLATION": "chroot"}
-    return _run("buildah", *place, *arguments, env=env)
+    return run_command("buildah", *place, *arguments, env=env)
 
 
-def _run(*command: str, env: dict[str, str] | None = None) -> str:
+def run_command(*command: str, env: dict[str, str] | None = None) -> str:
     done = subprocess.run(command, env=env, capture_output=True, text=True, check=False)
     if done.returncode:
         raise RuntimeError(f"{command[0]}: {(done.stderr or done.stdout)[-800:]}")
@@ -70,7 +70,9 @@ def _run(*command: str, env: dict[str, str] | None = None) -> str:
 def _make_base(here: Path, name: str) -> None:
     """An image with what the base that the file names has: Debian, Python and pip."""
     root = here / "base"
-    _run("debootstrap", "--variant=minbase", "--include=python3,python3-pip,ca-certificates", "bookworm", str(root))
+    run_command(
+        "debootstrap", "--variant=minbase", "--include=python3,python3-pip,ca-certificates", "bookworm", str(root)
+    )
     (root / "usr/bin/python").symlink_to("python3")
     for file in (root / "usr/lib").glob("python3*/EXTERNALLY-MANAGED"):
         file.unlink()
@@ -82,7 +84,7 @@ def _make_base(here: Path, name: str) -> None:
 
 def _build(here: Path) -> None:
     context = here / "context"
-    _run("git", "clone", "-q", str(ROOT), str(context))
+    run_command("git", "clone", "-q", str(ROOT), str(context))
     file = ["-f", str(context / "deploy/Containerfile"), str(context)]
     _buildah(here, "bud", "--pull-never", "--env", f"PIP_CERT={CERTIFICATES}", "-t", "angelon", *file)
     _buildah(here, "push", "-q", "angelon", f"oci:{here}/oci:angelon")
@@ -104,7 +106,7 @@ def _start(root: Path, process: dict[str, object], broken: list[str]) -> None:
         running.terminate()
         running.wait(30)
     drawn = [*started, "python", "-c", "from weasyprint import HTML; print(len(HTML(string='x').write_pdf()))"]
-    if int(_run(*drawn)) < 1000:
+    if int(run_command(*drawn)) < 1000:
         broken.append("no document can be drawn in it")
 
 

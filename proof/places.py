@@ -37,8 +37,9 @@ class Place:
         url: str = "",
         change: Callable[[Bundle], Bundle] | None = None,
         ports: dict[str, int] | None = None,
+        made_before: bool = False,
     ) -> None:
-        """On the database at `url`, with what `change` makes of its set-up; with `ports` it was made there before."""
+        """On the database at `url`, with what `change` makes of its set-up."""
         self.home = folder
         self.environment = {"ANGELON_HOME": str(folder), "ANGELON_SECRET_KEY": KEY, "ANGELON_DATABASE_URL": url}
         self.outside = Path(tempfile.mkdtemp(prefix="standins-"))
@@ -47,7 +48,7 @@ class Place:
         self.url = f"http://127.0.0.1:{self.ports['web']}"
         self._children: dict[str, subprocess.Popen[bytes]] = {}
         self.database = Database(url or f"sqlite:///{folder / 'angelon.db'}")
-        if ports is None:
+        if not made_before:
             self._set_up(change)
 
     def go_on(self, url: str) -> None:
