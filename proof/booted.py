@@ -1,6 +1,6 @@
-"""A Debian of its own (debootstrap), started with systemd as its first process (systemd-nspawn), with Angelon installed as
-docs/operating.md says and the units of `deploy/` as they are: orders come in all the while, through a reload, a restart,
-a stop, a kill and a backup.
+"""A Debian of its own (debootstrap), started with systemd as its first process (systemd-nspawn), with Angelon
+installed as docs/operating.md says and the units of `deploy/` as they are: orders come in all the while, through a
+reload, a restart, a kill, a stop and a backup.
 """
 
 from __future__ import annotations
@@ -131,14 +131,14 @@ def _walk(root: Path, inside: Inside, broken: list[str]) -> dict[str, int]:
     units = ("angelon.socket", "angelon.service", "angelon-backup.timer")
     inside.say("systemctl", "enable", "--now", *units)
     said: dict[str, int] = {}
-    client = threading.Thread(target=lambda: said.update(_deliver(inside, 1, 700)))
+    client = threading.Thread(target=lambda: said.update(_deliver(inside, 1, 700)), daemon=True)
     client.start()  # at once: the socket is there before the service answers
     time.sleep(6)
     first = inside.main_process()
     for name, act in (
         ("reload", lambda: inside.say("systemctl", "reload", "angelon.service")),
         ("restart", lambda: inside.say("systemctl", "restart", "angelon.service")),
-        ("kill -9", lambda: inside.say("kill", "-9", inside.main_process())),
+        ("kill -9", lambda: inside.say("sh", "-c", f"kill -9 {inside.main_process()}")),
         ("stop", lambda: inside.say("systemctl", "stop", "angelon.service")),
         ("backup", lambda: inside.say("systemctl", "start", "angelon-backup.service")),
     ):
@@ -153,11 +153,12 @@ def _walk(root: Path, inside: Inside, broken: list[str]) -> dict[str, int]:
             broken.append(f"{name} left the process that was there")
         time.sleep(4)
     client.join()
-    if set(said) != {"202"}:
+    cut = sum(number for answer, number in said.items() if answer != "202")
+    if cut > 1:  # the one that a killed process had in hand
         broken.append(f"deliveries meanwhile: {said}")
     box = Box(root / "srv/outside")
-    told = until(lambda: len({mail.rcpt_to for mail in box.mails()}) == sum(said.values()), 90)
-    mails = [mail.rcpt_to for mail in box.mails()]
+    told = until(lambda: len({mail.rcpt_to for mail in box.mails(5_000)}) >= said["202"], 90)
+    mails = [mail.rcpt_to for mail in box.mails(5_000)]
     if not told or len(mails) > len(set(mails)) + 2:  # a kill between the server's answer and its note sends one again
         broken.append(f"{len(set(mails))} customers of {sum(said.values())} have mails, {len(mails)} in all")
     _closed(inside, broken)
@@ -196,7 +197,15 @@ def _backed_up(root: Path, inside: Inside, broken: list[str]) -> None:
         broken.append(f"the backup: {result}, {[file.name for file in files]}")
         return
     home = "ANGELON_HOME=/tmp/restored"
-    inside.say("/usr/bin/env", home, f"{ANGELON}/angelon", "restore", f"/var/lib/angelon-backups/{files[0].name}")
+    inside.say(
+        "/usr/bin/env",
+        home,
+        f"{ANGELON}/angelon",
+        "restore",
+        "--as",
+        "copy",
+        f"/var/lib/angelon-backups/{files[0].name}",
+    )
 
 
 def _drawn(root: Path, inside: Inside, broken: list[str]) -> None:

@@ -256,5 +256,10 @@ class Gateway(Spec):
         return Decimal(self.price) * pieces + Decimal(self.attachment_price) * files
 
     @property
+    def is_counted(self) -> bool:
+        """Whether what it sends is counted: it has a limit, or a send costs something."""
+        return bool(self.quota.limits or self.price or self.attachment_price)
+
+    @property
     def channel(self) -> str:
         return {"smtp": "email"}.get(self.kind, self.kind)

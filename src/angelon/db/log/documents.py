@@ -9,6 +9,7 @@ from typing import Any
 from sqlalchemy import Connection, Table, and_, delete, func, insert, select, union, update
 from sqlalchemy.dialects import postgresql, sqlite
 
+from angelon.db.rows import DocumentRecord, HeldDocument, row_of, rows_of
 from angelon.db.tables import (
     DocumentFileRow,
     DocumentHeldRow,
@@ -74,31 +75,34 @@ def look(connection: Connection, store_id: int, digest: str) -> dict[str, Any]:
     return dict(found.look) if found is not None else {}
 
 
-def get(connection: Connection, store_id: int, document_id: int) -> Any:
+def get(connection: Connection, store_id: int, document_id: int) -> DocumentRecord | None:
     where = (DOCUMENT.c.store_id == store_id, DOCUMENT.c.id == document_id)
-    return connection.execute(select(DOCUMENT).where(*where)).first()
+    return row_of(DocumentRecord, connection.execute(select(DOCUMENT).where(*where)))
 
 
-def any_store(connection: Connection, document_id: int) -> Any:
-    return connection.execute(select(DOCUMENT).where(DOCUMENT.c.id == document_id)).first()
+def any_store(connection: Connection, document_id: int) -> DocumentRecord | None:
+    return row_of(DocumentRecord, connection.execute(select(DOCUMENT).where(DOCUMENT.c.id == document_id)))
 
 
-def of_order(connection: Connection, order_id: int) -> list[Any]:
+def of_order(connection: Connection, order_id: int) -> list[DocumentRecord]:
     """The documents of an order, the newest first."""
     where = select(DOCUMENT).where(DOCUMENT.c.order_id == order_id)
-    return list(connection.execute(where.order_by(DOCUMENT.c.id.desc()).limit(200)))
+    return rows_of(DocumentRecord, connection.execute(where.order_by(DOCUMENT.c.id.desc()).limit(200)))
 
 
-def current(connection: Connection, order_id: int) -> Any:
+def current(connection: Connection, order_id: int) -> DocumentRecord | None:
     """An order's invoice that counts: the newest that was not taken back as a whole; None where there is none."""
     where = (DOCUMENT.c.order_id == order_id, DOCUMENT.c.kind == "invoice", DOCUMENT.c.over.is_(False))
-    return connection.execute(select(DOCUMENT).where(*where).order_by(DOCUMENT.c.id.desc()).limit(1)).first()
+    return row_of(
+        DocumentRecord, connection.execute(select(DOCUMENT).where(*where).order_by(DOCUMENT.c.id.desc()).limit(1))
+    )
 
 
-def credits_of(connection: Connection, document_id: int) -> list[Any]:
+def credits_of(connection: Connection, document_id: int) -> list[DocumentRecord]:
     """The credit notes of an invoice, the oldest first."""
-    return list(
-        connection.execute(select(DOCUMENT).where(DOCUMENT.c.corrects_id == document_id).order_by(DOCUMENT.c.id))
+    return rows_of(
+        DocumentRecord,
+        connection.execute(select(DOCUMENT).where(DOCUMENT.c.corrects_id == document_id).order_by(DOCUMENT.c.id)),
     )
 
 
@@ -127,20 +131,26 @@ def _where(store_id: int, wanted: Wanted) -> list[Any]:
     return made
 
 
-def listed(connection: Connection, store_id: int, wanted: Wanted, limit: int, before: int | None = None) -> list[Any]:
+def listed(
+    connection: Connection, store_id: int, wanted: Wanted, limit: int, before: int | None = None
+) -> list[DocumentRecord]:
     """Documents without what is frozen of them, the newest first, with their order's number."""
     where = _where(store_id, wanted)
     if before is not None:
         where.append(DOCUMENT.c.id < before)
     statement = select(*_LISTED, ORDER.c.number.label("order_number"))
     statement = statement.outerjoin(ORDER, ORDER.c.id == DOCUMENT.c.order_id)
-    return list(connection.execute(statement.where(*where).order_by(DOCUMENT.c.id.desc()).limit(limit)))
+    return rows_of(
+        DocumentRecord, connection.execute(statement.where(*where).order_by(DOCUMENT.c.id.desc()).limit(limit))
+    )
 
 
-def frozen(connection: Connection, store_id: int, wanted: Wanted, after: int, limit: int) -> list[Any]:
+def frozen(connection: Connection, store_id: int, wanted: Wanted, after: int, limit: int) -> list[DocumentRecord]:
     """Whole documents, the oldest first, for files of many."""
     where = (*_where(store_id, wanted), DOCUMENT.c.id > after)
-    return list(connection.execute(select(DOCUMENT).where(*where).order_by(DOCUMENT.c.id).limit(limit)))
+    return rows_of(
+        DocumentRecord, connection.execute(select(DOCUMENT).where(*where).order_by(DOCUMENT.c.id).limit(limit))
+    )
 
 
 def any_of(connection: Connection, store_id: int) -> bool:
@@ -166,24 +176,25 @@ def let_go(connection: Connection, order_id: int) -> None:
     connection.execute(delete(HELD).where(HELD.c.order_id == order_id))
 
 
-def held(connection: Connection, store_id: int, limit: int) -> list[Any]:
+def held(connection: Connection, store_id: int, limit: int) -> list[HeldDocument]:
     """Orders whose invoice could not be made, the newest first, with their numbers."""
     statement = select(HELD, ORDER.c.number.label("order_number")).join(ORDER, ORDER.c.id == HELD.c.order_id)
     mine = statement.where(HELD.c.store_id == store_id)
-    return list(connection.execute(mine.order_by(HELD.c.at.desc()).limit(limit)))
+    return rows_of(HeldDocument, connection.execute(mine.order_by(HELD.c.at.desc()).limit(limit)))
 
 
-def held_of(connection: Connection, order_id: int) -> Any:
-    return connection.execute(select(HELD).where(HELD.c.order_id == order_id)).first()
+def held_of(connection: Connection, order_id: int) -> HeldDocument | None:
+    return row_of(HeldDocument, connection.execute(select(HELD).where(HELD.c.order_id == order_id)))
 
 
-def of_orders(connection: Connection, order_ids: Collection[int]) -> dict[int, list[Any]]:
+def of_orders(connection: Connection, order_ids: Collection[int]) -> dict[int, list[DocumentRecord]]:
     """The documents of orders without what is frozen of them, those that count first, the newest of them first."""
-    found: dict[int, list[Any]] = {}
+    found: dict[int, list[DocumentRecord]] = {}
     if order_ids:
         where = DOCUMENT.c.order_id.in_(list(order_ids))
         counts = and_(DOCUMENT.c.kind == "invoice", DOCUMENT.c.over.is_(False))
-        for row in connection.execute(select(*_LISTED).where(where).order_by(counts.desc(), DOCUMENT.c.id.desc())):
+        mine = select(*_LISTED).where(where).order_by(counts.desc(), DOCUMENT.c.id.desc())
+        for row in rows_of(DocumentRecord, connection.execute(mine)):
             found.setdefault(row.order_id, []).append(row)
     return found
 

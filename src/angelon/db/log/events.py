@@ -31,6 +31,7 @@ from angelon.db import locks
 from angelon.db.bulk import Bulk
 from angelon.db.lists import not_by_index, older_than
 from angelon.db.records import NewDelivery, NewEvent
+from angelon.db.rows import DeliveryRecord, EventOfCustomer, EventRecord, row_of, rows_of
 from angelon.db.tables import (
     AWAITING,
     BLOCKED,
@@ -219,15 +220,16 @@ def refuse(connection: Connection, refused: Sequence[dict[str, Any]]) -> None:
 
 def unplanned(
     connection: Connection, now: dt.datetime, limit: int, without: Collection[int] = (), rows: Rows = Rows.HELD
-) -> list[Any]:
+) -> list[EventRecord]:
     """Events that wait to be planned, and those whose decisions an answer has come for, oldest first; those of the
     sources in `without` are passed over. On SQLite, where one writes at a time, there is nothing to hold.
     """
     which = rows if connection.dialect.name == "postgresql" else Rows.ALL, bool(without)
     given: dict[str, Any] = {"b_limit": limit} | ({"b_without": list(without)} if without else {})
-    found = {row.id: row for row in connection.execute(_UNDECIDED[which], given | {"b_now": now})}
+    decided = rows_of(EventRecord, connection.execute(_UNDECIDED[which], given | {"b_now": now}))
+    found = {row.id: row for row in decided}
     if len(found) < limit:
-        more = connection.execute(_UNPLANNED[which], given | {"b_limit": limit - len(found)})
+        more = rows_of(EventRecord, connection.execute(_UNPLANNED[which], given | {"b_limit": limit - len(found)}))
         found |= {row.id: row for row in more if row.id not in found}
     return sorted(found.values(), key=lambda row: (row.received_at, row.id))
 
@@ -257,24 +259,30 @@ _FOLLOWERS = (
 
 def waiting_after(
     connection: Connection, place: tuple[dt.datetime, str] | None, before: dt.datetime, limit: int
-) -> list[Any]:
+) -> list[EventRecord]:
     """Events that wait to be planned, oldest first, from behind a place (when it came, and its id) on, that came before
     a moment.
     """
     at, id_ = place or (dt.datetime(1970, 1, 1, tzinfo=dt.UTC), "")
-    return list(connection.execute(_AFTER, {"b_at": at, "b_id": id_, "b_before": before, "b_limit": limit}))
+    return rows_of(
+        EventRecord, connection.execute(_AFTER, {"b_at": at, "b_id": id_, "b_before": before, "b_limit": limit})
+    )
 
 
-def still_waiting(connection: Connection, ids: Collection[str], held: bool = False) -> list[Any]:
+def still_waiting(connection: Connection, ids: Collection[str], held: bool = False) -> list[EventRecord]:
     """Those of these events that wait to be planned, oldest first; `held` keeps others from them until the transaction
     ends.
     """
-    return list(connection.execute(_STILL_HELD if held else _STILL, {"b_ids": list(ids)})) if ids else []
+    return (
+        rows_of(EventRecord, connection.execute(_STILL_HELD if held else _STILL, {"b_ids": list(ids)})) if ids else []
+    )
 
 
-def followers(connection: Connection, roots: Collection[str], limit: int) -> list[Any]:
+def followers(connection: Connection, roots: Collection[str], limit: int) -> list[EventRecord]:
     """Events that wait to be planned and follow from these, oldest first."""
-    return list(connection.execute(_FOLLOWERS, {"b_ids": list(roots), "b_limit": limit})) if roots else []
+    return (
+        rows_of(EventRecord, connection.execute(_FOLLOWERS, {"b_ids": list(roots), "b_limit": limit})) if roots else []
+    )
 
 
 def waiting_by_source(connection: Connection, most: int) -> list[tuple[int, int, dt.datetime]]:
@@ -286,7 +294,9 @@ def waiting_by_source(connection: Connection, most: int) -> list[tuple[int, int,
     return [(int(source_id), int(number), at) for source_id, number, at in connection.execute(counted)]
 
 
-def awaiting(connection: Connection, order_ids: Collection[int], contact_ids: Collection[int] = ()) -> list[Any]:
+def awaiting(
+    connection: Connection, order_ids: Collection[int], contact_ids: Collection[int] = ()
+) -> list[EventOfCustomer]:
     """Events of these orders, or of these customers' orders, with decisions that wait for an answer, oldest first:
     (id, order_id, received_at, parent_id, decisions, contact_id).
     """
@@ -296,16 +306,20 @@ def awaiting(connection: Connection, order_ids: Collection[int], contact_ids: Co
     mine: ColumnElement[bool] = EVENT.c.order_id.in_(list(order_ids))
     if contact_ids:
         mine = mine | order.c.contact_id.in_(list(contact_ids))
-    return list(connection.execute(statement.where(text(AWAITING), mine).order_by(EVENT.c.received_at, EVENT.c.id)))
+    return rows_of(
+        EventOfCustomer,
+        connection.execute(statement.where(text(AWAITING), mine).order_by(EVENT.c.received_at, EVENT.c.id)),
+    )
 
 
-def blocked(connection: Connection, source_ids: Collection[int]) -> list[Any]:
+def blocked(connection: Connection, source_ids: Collection[int]) -> list[EventRecord]:
     """Events of these sources that are not processed before an answer says which order they are about, and those behind
     them, oldest first: (id, source_id, received_at, waits_for).
     """
     columns = (EVENT.c.id, EVENT.c.source_id, EVENT.c.received_at, EVENT.c.waits_for)
     statement = core_select(*columns).where(text(BLOCKED), EVENT.c.source_id.in_(list(source_ids)))
-    return list(connection.execute(statement.order_by(EVENT.c.received_at, EVENT.c.id))) if source_ids else []
+    ordered = statement.order_by(EVENT.c.received_at, EVENT.c.id)
+    return rows_of(EventRecord, connection.execute(ordered)) if source_ids else []
 
 
 def release(connection: Connection, event_ids: Collection[str]) -> None:
@@ -331,15 +345,15 @@ def give_meaning(connection: Connection, source_id: int, name: str, type_: str) 
     return int(done.rowcount)
 
 
-def deliveries(connection: Connection, ids: Collection[str]) -> dict[str, Any]:
+def deliveries(connection: Connection, ids: Collection[str]) -> dict[str, DeliveryRecord]:
     """Deliveries by id: `body`, `content_type` and `headers`."""
-    rows = connection.execute(_DELIVERIES, {"b_ids": list(ids)}) if ids else ()
+    rows = rows_of(DeliveryRecord, connection.execute(_DELIVERIES, {"b_ids": list(ids)})) if ids else []
     return {row.id: row for row in rows}
 
 
-def by_ids(connection: Connection, ids: Collection[str]) -> dict[str, Any]:
+def by_ids(connection: Connection, ids: Collection[str]) -> dict[str, EventRecord]:
     """Events by id."""
-    rows = connection.execute(_BY_IDS, {"b_ids": list(ids)}) if ids else ()
+    rows = rows_of(EventRecord, connection.execute(_BY_IDS, {"b_ids": list(ids)})) if ids else []
     return {row.id: row for row in rows}
 
 
@@ -347,7 +361,7 @@ MOST_OF_ORDER = 50
 """Events of one order that are looked at, the newest of them."""
 
 
-def of_orders(connection: Connection, order_ids: Collection[int]) -> dict[int, list[Any]]:
+def of_orders(connection: Connection, order_ids: Collection[int]) -> dict[int, list[EventRecord]]:
     """The newest events of orders, newest first, in one query."""
     if not order_ids:
         return {}
@@ -355,9 +369,9 @@ def of_orders(connection: Connection, order_ids: Collection[int]) -> dict[int, l
     place = func.row_number().over(partition_by=EVENT.c.order_id, order_by=newest_first).label("place")
     ranked = core_select(EVENT.c.id, place).where(EVENT.c.order_id.in_(list(order_ids))).subquery()
     statement = core_select(EVENT).join(ranked, ranked.c.id == EVENT.c.id).where(ranked.c.place <= MOST_OF_ORDER)
-    found: dict[int, list[Any]] = {}
-    for row in connection.execute(statement.order_by(EVENT.c.order_id, *newest_first)):
-        found.setdefault(row.order_id, []).append(row)
+    found: dict[int, list[EventRecord]] = {}
+    for row in rows_of(EventRecord, connection.execute(statement.order_by(EVENT.c.order_id, *newest_first))):
+        found.setdefault(row.order_id or 0, []).append(row)
     return found
 
 
@@ -367,10 +381,12 @@ def orders_with(connection: Connection, order_ids: Collection[int], types: Colle
     return set(connection.execute(core_select(EVENT.c.order_id).where(*where).distinct()).scalars())
 
 
-def newest_of(connection: Connection, order_id: int) -> Any | None:
+def newest_of(connection: Connection, order_id: int) -> EventRecord | None:
     """An order's newest event; None where none is kept."""
     mine = core_select(EVENT).where(EVENT.c.order_id == order_id)
-    return connection.execute(mine.order_by(EVENT.c.received_at.desc(), EVENT.c.id.desc()).limit(1)).first()
+    return row_of(
+        EventRecord, connection.execute(mine.order_by(EVENT.c.received_at.desc(), EVENT.c.id.desc()).limit(1))
+    )
 
 
 def answers_to(session: Session, send: SendRow) -> list[EventRow]:
@@ -388,7 +404,7 @@ def answers_to(session: Session, send: SendRow) -> list[EventRow]:
     return list(session.exec(statement.order_by(col(EventRow.received_at))))
 
 
-def delivery_of(session: Session, event: Any) -> DeliveryRow:
+def delivery_of(session: Session, event: EventRecord) -> DeliveryRow:
     """The delivery that an event reads."""
     found = session.get(DeliveryRow, event.delivery_id)
     if found is None:
@@ -525,10 +541,13 @@ def count_others(
     return int(connection.execute(statement).scalar() or 0)
 
 
-def in_order(connection: Connection, ids: Sequence[str]) -> list[Any]:
+def in_order(connection: Connection, ids: Sequence[str]) -> list[EventRecord]:
     """Events, oldest first; what follows from a delivery comes after it, as it is planned."""
     statement = core_select(EVENT).where(EVENT.c.id.in_(list(ids)))
-    return list(connection.execute(statement.order_by(EVENT.c.received_at, EVENT.c.parent_id.is_not(None), EVENT.c.id)))
+    return rows_of(
+        EventRecord,
+        connection.execute(statement.order_by(EVENT.c.received_at, EVENT.c.parent_id.is_not(None), EVENT.c.id)),
+    )
 
 
 def mark_planned(connection: Connection, planned: Sequence[dict[str, Any]]) -> None:

@@ -9,6 +9,7 @@ from typing import Any
 from sqlalchemy import Connection, bindparam, delete, insert, or_, select, update
 from sqlalchemy.dialects import postgresql, sqlite
 
+from angelon.db.rows import FetchRecord, row_of
 from angelon.db.tables import FetchRow, KnownItemRow, table_of
 
 FETCH = table_of(FetchRow)
@@ -31,16 +32,18 @@ def begin(connection: Connection, source_ids: Sequence[int], now: dt.datetime) -
     connection.execute(statement, [{"source_id": id_, "due_at": now} for id_ in source_ids])
 
 
-def claim(connection: Connection, source_id: int, now: dt.datetime, until: dt.datetime) -> Any:
+def claim(connection: Connection, source_id: int, now: dt.datetime, until: dt.datetime) -> FetchRecord | None:
     """Takes a source that is due for oneself; its row, or None where somebody else has it."""
     free = or_(FETCH.c.held_until.is_(None), FETCH.c.held_until < now)
     due = (FETCH.c.source_id == source_id, FETCH.c.due_at <= now, free)
-    return connection.execute(update(FETCH).where(*due).values(held_until=until).returning(FETCH)).first()
+    return row_of(FetchRecord, connection.execute(update(FETCH).where(*due).values(held_until=until).returning(FETCH)))
 
 
-def hold(connection: Connection, source_id: int) -> Any:
+def hold(connection: Connection, source_id: int) -> FetchRecord | None:
     """The row as it is now, which nobody else changes before the transaction ends."""
-    return connection.execute(select(FETCH).where(FETCH.c.source_id == source_id).with_for_update()).first()
+    return row_of(
+        FetchRecord, connection.execute(select(FETCH).where(FETCH.c.source_id == source_id).with_for_update())
+    )
 
 
 def change(connection: Connection, source_id: int, **values: Any) -> None:

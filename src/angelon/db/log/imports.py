@@ -11,6 +11,7 @@ from typing import Any
 from sqlalchemy import Connection, and_, delete, func, insert, literal, or_, select, update
 
 from angelon.core.states import State
+from angelon.db.rows import ImportRecord, row_of, rows_of
 from angelon.db.tables import EventRow, ImportPartRow, ImportRow, SendRow, SourceRow, table_of
 
 IMPORT = table_of(ImportRow)
@@ -42,46 +43,49 @@ def add_piece(connection: Connection, import_id: int, number: int, packed: bytes
     connection.execute(insert(PART).values(import_id=import_id, number=number, data=packed))
 
 
-def get(connection: Connection, source_id: int, import_id: int) -> Any:
-    return connection.execute(select(IMPORT).where(IMPORT.c.id == import_id, IMPORT.c.source_id == source_id)).first()
+def get(connection: Connection, source_id: int, import_id: int) -> ImportRecord | None:
+    return row_of(
+        ImportRecord,
+        connection.execute(select(IMPORT).where(IMPORT.c.id == import_id, IMPORT.c.source_id == source_id)),
+    )
 
 
-def of_source(connection: Connection, source_id: int, limit: int) -> list[Any]:
+def of_source(connection: Connection, source_id: int, limit: int) -> list[ImportRecord]:
     """The newest, those without errors and form: name, state, counts, times."""
     columns = [column for column in IMPORT.c if column.name not in ("errors", "form")]
     found = select(*columns).where(IMPORT.c.source_id == source_id).order_by(IMPORT.c.id.desc()).limit(limit)
-    return list(connection.execute(found))
+    return rows_of(ImportRecord, connection.execute(found))
 
 
-def with_trouble(connection: Connection, source_ids: Collection[int], since: dt.datetime) -> list[Any]:
+def with_trouble(connection: Connection, source_ids: Collection[int], since: dt.datetime) -> list[ImportRecord]:
     """Files that failed since a moment, or of which rows were not imported: the newest few."""
     where = (IMPORT.c.source_id.in_(source_ids), IMPORT.c.ended_at >= since)
     trouble = or_(IMPORT.c.state == FAILED, IMPORT.c.failed > 0)
     columns = (IMPORT.c.id, IMPORT.c.source_id, IMPORT.c.name, IMPORT.c.state, IMPORT.c.failed, IMPORT.c.problem)
     found = select(*columns).where(*where, trouble).order_by(IMPORT.c.id.desc()).limit(3)
-    return list(connection.execute(found))
+    return rows_of(ImportRecord, connection.execute(found))
 
 
-def due(connection: Connection, now: dt.datetime) -> list[Any]:
+def due(connection: Connection, now: dt.datetime) -> list[ImportRecord]:
     """Those that wait, and those whose process is gone."""
     free = or_(IMPORT.c.held_until.is_(None), IMPORT.c.held_until < now)
     found = select(IMPORT.c.id, IMPORT.c.source_id).where(IMPORT.c.state.in_(OPEN), free).order_by(IMPORT.c.id)
-    return list(connection.execute(found))
+    return rows_of(ImportRecord, connection.execute(found))
 
 
-def claim(connection: Connection, import_id: int, now: dt.datetime, until: dt.datetime) -> Any:
+def claim(connection: Connection, import_id: int, now: dt.datetime, until: dt.datetime) -> ImportRecord | None:
     """Takes a file for oneself; its row, None where somebody else has it, or it was stopped."""
     free = or_(IMPORT.c.held_until.is_(None), IMPORT.c.held_until < now)
     where = (IMPORT.c.id == import_id, IMPORT.c.state.in_(OPEN), free)
     began = func.coalesce(IMPORT.c.began_at, literal(now, IMPORT.c.began_at.type))
     values = {"state": RUNNING, "held_until": until, "began_at": began}
-    return connection.execute(update(IMPORT).where(*where).values(**values).returning(IMPORT)).first()
+    return row_of(ImportRecord, connection.execute(update(IMPORT).where(*where).values(**values).returning(IMPORT)))
 
 
-def untold(connection: Connection, by: str, since: dt.datetime) -> list[Any]:
+def untold(connection: Connection, by: str, since: dt.datetime) -> list[ImportRecord]:
     """Files of folders that were imported since a moment, beside which it is not written yet what was told."""
     where = (IMPORT.c.by == by, IMPORT.c.state == DONE, IMPORT.c.ended_at >= since, IMPORT.c.told_at.is_(None))
-    return list(connection.execute(select(IMPORT).where(*where).order_by(IMPORT.c.id).limit(AT_ONCE)))
+    return rows_of(ImportRecord, connection.execute(select(IMPORT).where(*where).order_by(IMPORT.c.id).limit(AT_ONCE)))
 
 
 def any_open(connection: Connection, source_id: int, since: dt.datetime, until: dt.datetime) -> bool:
@@ -93,9 +97,9 @@ def any_open(connection: Connection, source_id: int, since: dt.datetime, until: 
     return any(connection.execute(one).first() is not None for one in (waiting, open_))
 
 
-def hold(connection: Connection, import_id: int) -> Any:
+def hold(connection: Connection, import_id: int) -> ImportRecord | None:
     """The row as it is now, which nobody else changes before the transaction ends."""
-    return connection.execute(select(IMPORT).where(IMPORT.c.id == import_id).with_for_update()).first()
+    return row_of(ImportRecord, connection.execute(select(IMPORT).where(IMPORT.c.id == import_id).with_for_update()))
 
 
 def change(connection: Connection, import_id: int, **values: Any) -> None:

@@ -19,6 +19,7 @@ from angelon.core.specs.base import read_spec
 from angelon.db.bulk import Bulk
 from angelon.db.lists import not_by_index
 from angelon.db.log.events import EVENT
+from angelon.db.rows import InquiryRecord, rows_of
 from angelon.db.tables import DUE, PROBLEM, TO_PLAN, EventRow, InquiryRow, TargetHealthRow, table_of
 
 INQUIRY = table_of(InquiryRow)
@@ -52,6 +53,10 @@ class Key(NamedTuple):
     event_id: str
     kind: str
     name: str
+
+
+def key_of(row: InquiryRecord) -> Key:
+    return Key(row.event_id, row.kind, row.name)
 
 
 @dataclass(slots=True)
@@ -206,7 +211,7 @@ def due(connection: Connection, now: dt.datetime) -> dict[str, dt.datetime]:
 
 def claim(
     connection: Connection, target: str, now: dt.datetime, most: int, until: dt.datetime, worker: str
-) -> list[Any]:
+) -> list[InquiryRecord]:
     """Takes up to `most` inquiries of a target that are due, those that wait longest first, and keeps others from them
     until then. Gives them as they were.
     """
@@ -218,9 +223,9 @@ def claim(
     )
     if connection.dialect.name == "postgresql":
         statement = statement.with_for_update(skip_locked=True)
-    rows = list(connection.execute(statement))
+    rows = rows_of(InquiryRecord, connection.execute(statement))
     if rows:
-        _CLAIM.run(connection, [_named(Key(*row[:3])) | {"due_at": until, "asker": worker} for row in rows])
+        _CLAIM.run(connection, [_named(key_of(row)) | {"due_at": until, "asker": worker} for row in rows])
     return rows
 
 
@@ -306,9 +311,9 @@ def give_up_late(connection: Connection, now: dt.datetime, why: Mapping[str, str
     late = core_select(*INQUIRY.c["event_id", "kind", "name", "target", "problem", "tries"]).where(
         text(DUE), INQUIRY.c.due_at <= now, INQUIRY.c.until <= now, INQUIRY.c.target.in_(list(why))
     )
-    rows = list(connection.execute(late.limit(most))) if why else []
+    rows = rows_of(InquiryRecord, connection.execute(late.limit(most))) if why else []
     given_up = [
-        Outcome(Key(*row[:3]), now, row.tries, problem=row.problem or f"It was not asked in time: {why[row.target]}")
+        Outcome(key_of(row), now, row.tries, problem=row.problem or f"It was not asked in time: {why[row.target]}")
         for row in rows
     ]
     if given_up:

@@ -15,6 +15,7 @@ from angelon.core.parcels.numbers import normal
 from angelon.core.parcels.stages import Stage
 from angelon.db.bulk import Bulk
 from angelon.db.lists import older_than
+from angelon.db.rows import ParcelOfOrder, ParcelRecord, row_of, rows_of
 from angelon.db.tables import OrderRow, ParcelLineRow, ParcelRow, table_of
 
 PARCEL = table_of(ParcelRow)
@@ -67,14 +68,15 @@ class Item(NamedTuple):
 class OfOrder(NamedTuple):
     """A parcel of an order (a row of its table), and what of the order is in it."""
 
-    row: Any
+    row: ParcelRecord
     items: list[Item]
 
 
 def of_orders(connection: Connection, order_ids: Collection[int]) -> dict[int, list[OfOrder]]:
     """The parcels of orders, oldest first, in one query."""
     found: dict[int, dict[int, OfOrder]] = {}
-    for row in connection.execute(_OF_ORDERS, {"b_orders": list(order_ids)}) if order_ids else ():
+    rows = connection.execute(_OF_ORDERS, {"b_orders": list(order_ids)}) if order_ids else ()
+    for row in rows_of(ParcelOfOrder, rows):
         of_order = found.setdefault(row.order_id, {})
         if row.id in of_order or len(of_order) < MOST_OF_ORDER:
             of_order.setdefault(row.id, OfOrder(row, [])).items.append(Item(row.item, row.name, row.quantity))
@@ -90,17 +92,18 @@ def orders_of(connection: Connection, parcel_ids: Collection[int]) -> dict[int, 
     return found
 
 
-def by_number(connection: Connection, store_id: int, number_keys: Collection[str]) -> dict[str, list[Any]]:
+def by_number(connection: Connection, store_id: int, number_keys: Collection[str]) -> dict[str, list[ParcelRecord]]:
     """Parcels by their number (`normal`), the newest of each first."""
-    found: dict[str, list[Any]] = {}
-    for row in connection.execute(_BY_NUMBER, {"b_store": store_id, "b_keys": list(number_keys)}):
+    found: dict[str, list[ParcelRecord]] = {}
+    given = {"b_store": store_id, "b_keys": list(number_keys)}
+    for row in rows_of(ParcelRecord, connection.execute(_BY_NUMBER, given)):
         found.setdefault(row.number_key, []).append(row)
     return found
 
 
-def get(connection: Connection, store_id: int, parcel_id: int) -> Any | None:
+def get(connection: Connection, store_id: int, parcel_id: int) -> ParcelRecord | None:
     where = (PARCEL.c.id == parcel_id, PARCEL.c.store_id == store_id)
-    return connection.execute(core_select(PARCEL).where(*where)).first()
+    return row_of(ParcelRecord, connection.execute(core_select(PARCEL).where(*where)))
 
 
 def add(connection: Connection, values: Mapping[str, Any]) -> int:
@@ -159,20 +162,22 @@ def take_to(connection: Connection, other_id: int, order_id: int) -> None:
     connection.execute(update(LINE).where(LINE.c.order_id == other_id).values(order_id=order_id))
 
 
-def due(connection: Connection, now: dt.datetime, limit: int, store_id: int | None = None) -> list[Any]:
+def due(connection: Connection, now: dt.datetime, limit: int, store_id: int | None = None) -> list[ParcelRecord]:
     """Parcels whose time has come: they may be late, count as delivered or be lost."""
     where = [PARCEL.c.look_at.is_not(None), PARCEL.c.look_at <= now]
     if store_id is not None:
         where.append(PARCEL.c.store_id == store_id)
-    return list(connection.execute(core_select(PARCEL).where(*where).order_by(PARCEL.c.look_at).limit(limit)))
+    return rows_of(
+        ParcelRecord, connection.execute(core_select(PARCEL).where(*where).order_by(PARCEL.c.look_at).limit(limit))
+    )
 
 
-def said(connection: Connection, store_id: int, numbers: Collection[str]) -> list[Any]:
+def said(connection: Connection, store_id: int, numbers: Collection[str]) -> list[ParcelRecord]:
     """Parcels that are for orders of these numbers, which were not known when they were told."""
     if not numbers:
         return []
     where = (PARCEL.c.store_id == store_id, PARCEL.c.said_order != "", PARCEL.c.said_order.in_(list(numbers)))
-    return list(connection.execute(core_select(PARCEL).where(*where)))
+    return rows_of(ParcelRecord, connection.execute(core_select(PARCEL).where(*where)))
 
 
 # ---- lists
@@ -206,13 +211,13 @@ class Wanted(NamedTuple):
 
 def listed(
     session: Session, store_id: int, wanted: Wanted, limit: int, before: tuple[dt.datetime, int] | None = None
-) -> list[Any]:
+) -> list[ParcelRecord]:
     """Parcels that fit, those first of which something was told last."""
     statement = core_select(PARCEL).where(*wanted.where(store_id))
     if before is not None:
         statement = statement.where(older_than(PARCEL.c.last_at, PARCEL.c.id, before))
     ordered = statement.order_by(PARCEL.c.last_at.desc(), PARCEL.c.id.desc()).limit(limit)
-    return list(session.connection().execute(ordered))
+    return rows_of(ParcelRecord, session.connection().execute(ordered))
 
 
 def orders_in(session: Session, parcel_ids: Collection[int]) -> dict[int, list[tuple[int, str]]]:

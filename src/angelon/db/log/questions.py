@@ -15,6 +15,7 @@ from sqlmodel import Session
 from angelon.core.questions import Asked, QuestionState
 from angelon.db.lists import not_by_index, older_than
 from angelon.db.records import NewSend
+from angelon.db.rows import QuestionOfOrder, QuestionRecord, row_of, rows_of
 from angelon.db.tables import OPEN, ContactRow, OrderRow, QuestionRow, table_of
 
 QUESTION = table_of(QuestionRow)
@@ -35,7 +36,7 @@ def ask(connection: Connection, sends: Sequence[NewSend]) -> list[NewSend]:
     if not keys:
         return list(sends)
     there = _standing(connection, keys)
-    new: dict[tuple[int | None, int | None], dict[str, Any]] = {}
+    new: dict[_About, dict[str, Any]] = {}
     for send in sends:
         key = (send.order_id, send.message_id)
         if send.asks is not None and key not in there and key not in new:
@@ -56,6 +57,10 @@ def ask(connection: Connection, sends: Sequence[NewSend]) -> list[NewSend]:
         replace(send, question_id=there.get((send.order_id, send.message_id))) if send.asks is not None else send
         for send in sends
     ]
+
+
+_About = tuple[int | None, int | None]
+"""An order and a message."""
 
 
 def _id(send: NewSend) -> str:
@@ -79,7 +84,7 @@ def _row(send: NewSend) -> dict[str, Any]:
     }
 
 
-def _standing(connection: Connection, keys: Iterable[tuple[int | None, int | None]]) -> dict[tuple[Any, Any], str]:
+def _standing(connection: Connection, keys: Iterable[_About]) -> dict[_About, str]:
     """The open questions of these orders and messages, by both."""
     keys = set(keys)
     columns = (QUESTION.c.id, QUESTION.c.order_id, QUESTION.c.message_id)
@@ -122,56 +127,62 @@ def withdraw(
     return [int(id_) for id_ in done.scalars()]
 
 
-def due(connection: Connection, now: dt.datetime, limit: int, store_id: int | None = None) -> list[Any]:
+def due(connection: Connection, now: dt.datetime, limit: int, store_id: int | None = None) -> list[QuestionRecord]:
     """Open questions for which it is time to look, the oldest first; with a store those of it, to be dealt with now."""
     statement = core_select(QUESTION).where(_OPEN, QUESTION.c.look_at <= now).order_by(QUESTION.c.look_at).limit(limit)
     if store_id is not None:
         statement = statement.where(not_by_index(QUESTION.c.store_id) == store_id)
         if connection.dialect.name == "postgresql":
             statement = statement.with_for_update(skip_locked=True)
-    return list(connection.execute(statement))
+    return rows_of(QuestionRecord, connection.execute(statement))
 
 
-def all_open(connection: Connection) -> list[Any]:
-    return list(connection.execute(core_select(QUESTION).where(_OPEN)))
+def all_open(connection: Connection) -> list[QuestionRecord]:
+    return rows_of(QuestionRecord, connection.execute(core_select(QUESTION).where(_OPEN)))
 
 
-def by_id(connection: Connection, question_id: str) -> Any | None:
-    return connection.execute(core_select(QUESTION).where(QUESTION.c.id == question_id)).first()
+def by_id(connection: Connection, question_id: str) -> QuestionRecord | None:
+    return row_of(QuestionRecord, connection.execute(core_select(QUESTION).where(QUESTION.c.id == question_id)))
 
 
-def by_ids(connection: Connection, ids: Collection[str]) -> dict[str, Any]:
+def by_ids(connection: Connection, ids: Collection[str]) -> dict[str, QuestionRecord]:
     if not ids:
         return {}
-    return {row.id: row for row in connection.execute(core_select(QUESTION).where(QUESTION.c.id.in_(list(ids))))}
+    mine = core_select(QUESTION).where(QUESTION.c.id.in_(list(ids)))
+    return {row.id: row for row in rows_of(QuestionRecord, connection.execute(mine))}
 
 
-def newest(connection: Connection, order_id: int, message_id: int) -> Any | None:
+def newest(connection: Connection, order_id: int, message_id: int) -> QuestionRecord | None:
     """The newest question of a message about an order: the one that counts."""
     same = (QUESTION.c.order_id == order_id, QUESTION.c.message_id == message_id)
-    return connection.execute(core_select(QUESTION).where(*same).order_by(QUESTION.c.asked_at.desc()).limit(1)).first()
+    return row_of(
+        QuestionRecord,
+        connection.execute(core_select(QUESTION).where(*same).order_by(QUESTION.c.asked_at.desc()).limit(1)),
+    )
 
 
-def asked_at(connection: Connection, store_id: int, reply_key: str, since: dt.datetime) -> list[Any]:
+def asked_at(connection: Connection, store_id: int, reply_key: str, since: dt.datetime) -> list[QuestionOfOrder]:
     """The questions that a reply of an address may answer, asked since a moment, with their orders' numbers, newest
     first.
     """
     mine = (QUESTION.c.store_id == store_id, QUESTION.c.reply_key == reply_key, QUESTION.c.asked_at >= since)
     statement = core_select(QUESTION, ORDER.c.number).join(ORDER, ORDER.c.id == QUESTION.c.order_id)
-    return list(connection.execute(statement.where(*mine).order_by(QUESTION.c.asked_at.desc()).limit(50)))
+    return rows_of(
+        QuestionOfOrder, connection.execute(statement.where(*mine).order_by(QUESTION.c.asked_at.desc()).limit(50))
+    )
 
 
-def of_orders(connection: Connection, order_ids: Collection[int]) -> dict[int, list[Any]]:
+def of_orders(connection: Connection, order_ids: Collection[int]) -> dict[int, list[QuestionOfOrder]]:
     """The questions of orders, oldest first, by order."""
-    found: dict[int, list[Any]] = {}
+    found: dict[int, list[QuestionOfOrder]] = {}
     if order_ids:
         statement = core_select(QUESTION, OUTCOME).where(QUESTION.c.order_id.in_(list(order_ids)))
-        for row in connection.execute(statement.order_by(QUESTION.c.asked_at)):
+        for row in rows_of(QuestionOfOrder, connection.execute(statement.order_by(QUESTION.c.asked_at))):
             found.setdefault(row.order_id, []).append(row)
     return found
 
 
-def as_asked(row: Any, message: str) -> Asked:
+def as_asked(row: QuestionRecord, message: str) -> Asked:
     """A row as conditions and guards look at it."""
     outcome = row.answer if row.state == QuestionState.ANSWERED else row.state
     return Asked(message, row.asked_at, outcome, row.closed_at)
@@ -204,7 +215,7 @@ def listed(
     since: dt.datetime | None = None,
     before: tuple[dt.datetime, str] | None = None,
     limit: int = 50,
-) -> list[Any]:
+) -> list[QuestionOfOrder]:
     """Questions of a message with number and customer of their orders, newest first; of one outcome, where given."""
     statement = (
         core_select(QUESTION, OUTCOME, ORDER.c.number, CONTACT.c.name)
@@ -219,7 +230,7 @@ def listed(
     if before is not None:
         statement = statement.where(older_than(QUESTION.c.asked_at, QUESTION.c.id, before))
     ordered = statement.order_by(QUESTION.c.asked_at.desc(), QUESTION.c.id.desc()).limit(limit)
-    return list(session.connection().execute(ordered))
+    return rows_of(QuestionOfOrder, session.connection().execute(ordered))
 
 
 def take_to(connection: Connection, other_id: int, order_id: int, now: dt.datetime) -> None:

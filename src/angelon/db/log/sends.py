@@ -38,6 +38,7 @@ from angelon.db.lists import not_by_index, older_than
 from angelon.db.log import page_patterns, questions
 from angelon.db.log.orders import amount_of
 from angelon.db.records import NewAttempt, NewContent, NewSend, Settlement
+from angelon.db.rows import SendRecord, rows_of
 from angelon.db.tables import (
     SENDING,
     STUCK,
@@ -179,7 +180,7 @@ def claim(
     lease: dt.timedelta,
     limit: int,
     gateway_id: int | None = EVERY_GATEWAY,
-) -> list[Any]:
+) -> list[SendRecord]:
     """Takes up to `limit` due sends of a gateway for a worker, by turns, then by age, in one statement; nobody else
     gets them while the lease runs.
 
@@ -190,7 +191,7 @@ def claim(
     given = {"b_now": now, "b_worker": worker, "b_until": now + lease, "b_limit": limit} | (
         {"b_gateway": gateway_id} if whose == "one" else {}
     )
-    return sorted(connection.execute(statement, given), key=lambda row: (row.turn, row.due_at))
+    return sorted(rows_of(SendRecord, connection.execute(statement, given)), key=lambda row: (row.turn, row.due_at))
 
 
 def extend(connection: Connection, ids: Sequence[str], worker: str, until: dt.datetime) -> None:
@@ -210,7 +211,7 @@ _RELEASE = (
 )
 
 
-def release(connection: Connection, claimed: Sequence[Any], worker: str) -> None:
+def release(connection: Connection, claimed: Sequence[SendRecord], worker: str) -> None:
     """Gives claimed sends back that were not begun: as they were before, the try not counted."""
     if claimed:
         rows = []
@@ -250,7 +251,7 @@ def keep_content(connection: Connection, contents: Sequence[NewContent]) -> None
         page_patterns.keep(connection, patterns, max(one.at for one in contents))
 
 
-def abandoned(connection: Connection, now: dt.datetime, dead: Sequence[str], own: str = "") -> list[Any]:
+def abandoned(connection: Connection, now: dt.datetime, dead: Sequence[str], own: str = "") -> list[SendRecord]:
     """Sends whose worker's lease has run out, or whose worker is known to be gone; and those of workers whose names
     begin with `own`.
     """
@@ -260,7 +261,7 @@ def abandoned(connection: Connection, now: dt.datetime, dead: Sequence[str], own
     statement = core_select(SEND).where(text(SENDING), or_(*whose))
     if connection.dialect.name == "postgresql":
         statement = statement.with_for_update(skip_locked=True)
-    return list(connection.execute(statement))
+    return rows_of(SendRecord, connection.execute(statement))
 
 
 def held_by(session: Session) -> list[str]:
@@ -276,7 +277,9 @@ def give_back(connection: Connection, ids: Sequence[str], now: dt.datetime, reas
     )
 
 
-def due_fallbacks(connection: Connection, now: dt.datetime, limit: int, store_id: int | None = None) -> list[Any]:
+def due_fallbacks(
+    connection: Connection, now: dt.datetime, limit: int, store_id: int | None = None
+) -> list[SendRecord]:
     """Sends for which it is time to look at what follows; with a store those of it, to be dealt with now."""
     statement = (
         core_select(SEND)
@@ -288,7 +291,7 @@ def due_fallbacks(connection: Connection, now: dt.datetime, limit: int, store_id
         statement = statement.where(not_by_index(SEND.c.store_id) == store_id)
         if connection.dialect.name == "postgresql":
             statement = statement.with_for_update(skip_locked=True)
-    return list(connection.execute(statement))
+    return rows_of(SendRecord, connection.execute(statement))
 
 
 def clear_fallback(connection: Connection, send_id: str, again_at: dt.datetime | None) -> None:
@@ -320,7 +323,7 @@ def take_up(connection: Connection, send_id: str, because: str, reason: str, now
     return done.rowcount
 
 
-def fallbacks_since(connection: Connection, store_id: int, since: dt.datetime) -> list[Any]:
+def fallbacks_since(connection: Connection, store_id: int, since: dt.datetime) -> list[SendRecord]:
     """(route_id, gateway_id, created_at, cost) of the sends that took another's place, and were neither skipped nor
     taken back.
     """
@@ -331,7 +334,7 @@ def fallbacks_since(connection: Connection, store_id: int, since: dt.datetime) -
         SEND.c.created_at >= since,
         SEND.c.state.not_in((State.SKIPPED, State.CANCELLED)),
     )
-    return list(connection.execute(statement))
+    return rows_of(SendRecord, connection.execute(statement))
 
 
 def is_followed(connection: Connection, send_id: str, step: int) -> bool:
@@ -340,12 +343,12 @@ def is_followed(connection: Connection, send_id: str, step: int) -> bool:
     return connection.execute(statement).first() is not None
 
 
-def of_question(connection: Connection, question_id: str) -> list[Any]:
+def of_question(connection: Connection, question_id: str) -> list[SendRecord]:
     """The sends that ask a question, oldest first: (id, state, due_at, settled_at, fallback_at, reason, channel)."""
     names = ("id", "state", "due_at", "settled_at", "fallback_at", "reason", "channel")
     columns = tuple(SEND.c[name] for name in names)
     mine = core_select(*columns).where(SEND.c.question_id == question_id)
-    return list(connection.execute(mine.order_by(SEND.c.created_at, SEND.c.id)))
+    return rows_of(SendRecord, connection.execute(mine.order_by(SEND.c.created_at, SEND.c.id)))
 
 
 def received(session: Session, send_id: str, state: State, reason: str, fallback_at: dt.datetime | None) -> bool:

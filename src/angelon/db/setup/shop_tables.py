@@ -10,6 +10,7 @@ from sqlalchemy import Connection, and_, delete, func, insert, select, update
 
 from angelon.core.states import State
 from angelon.db.bulk import Bulk
+from angelon.db.rows import ShopTableItem, ShopTableRecord, row_of, rows_of
 from angelon.db.tables import SendRow, ShopTableItemRow, ShopTableRow, table_of
 
 TABLE = table_of(ShopTableRow)
@@ -20,17 +21,20 @@ _LOADED: dict[tuple[str, int, int], dict[str, Mapping[str, str]]] = {}
 """What was loaded last, by database, table and version: a set-up is read far more often than a table is replaced."""
 
 
-def of_store(connection: Connection, store_id: int) -> list[Any]:
-    return list(connection.execute(select(TABLE).where(TABLE.c.store_id == store_id).order_by(TABLE.c.name)))
+def of_store(connection: Connection, store_id: int) -> list[ShopTableRecord]:
+    return rows_of(
+        ShopTableRecord, connection.execute(select(TABLE).where(TABLE.c.store_id == store_id).order_by(TABLE.c.name))
+    )
 
 
-def get(connection: Connection, store_id: int, key: str) -> Any:
-    return connection.execute(select(TABLE).where(TABLE.c.store_id == store_id, TABLE.c.key == key)).first()
+def get(connection: Connection, store_id: int, key: str) -> ShopTableRecord | None:
+    mine = select(TABLE).where(TABLE.c.store_id == store_id, TABLE.c.key == key)
+    return row_of(ShopTableRecord, connection.execute(mine))
 
 
-def hold(connection: Connection, table_id: int) -> Any:
+def hold(connection: Connection, table_id: int) -> ShopTableRecord | None:
     """The table as it is now, which nobody else changes before the transaction ends."""
-    return connection.execute(select(TABLE).where(TABLE.c.id == table_id).with_for_update()).first()
+    return row_of(ShopTableRecord, connection.execute(select(TABLE).where(TABLE.c.id == table_id).with_for_update()))
 
 
 def add(connection: Connection, **values: Any) -> int:
@@ -42,18 +46,19 @@ def change(connection: Connection, table_id: int, **values: Any) -> None:
     connection.execute(update(TABLE).where(TABLE.c.id == table_id).values(**values))
 
 
-def due(connection: Connection, now: dt.datetime) -> list[Any]:
+def due(connection: Connection, now: dt.datetime) -> list[ShopTableRecord]:
     """The tables whose time to be fetched has come, those that wait longest first."""
-    return list(connection.execute(select(TABLE).where(TABLE.c.due_at <= now).order_by(TABLE.c.due_at)))
+    due_ = select(TABLE).where(TABLE.c.due_at <= now).order_by(TABLE.c.due_at)
+    return rows_of(ShopTableRecord, connection.execute(due_))
 
 
-def claim(connection: Connection, table: Any, until: dt.datetime) -> bool:
+def claim(connection: Connection, table: ShopTableRecord, until: dt.datetime) -> bool:
     """Takes a table that is due for oneself: nobody else fetches it before a moment, whatever becomes of oneself."""
     where = (TABLE.c.id == table.id, TABLE.c.due_at == table.due_at)
     return connection.execute(update(TABLE).where(*where).values(due_at=until)).rowcount == 1
 
 
-def note_fetched(connection: Connection, table: Any, **values: Any) -> None:
+def note_fetched(connection: Connection, table: ShopTableRecord, **values: Any) -> None:
     """What became of fetching, where it is still set up as it was."""
     where = (TABLE.c.id == table.id, TABLE.c.fetch == table.fetch)
     connection.execute(update(TABLE).where(*where).values(**values))
@@ -82,12 +87,12 @@ def drop_items(connection: Connection, table_id: int, limit: int, but: int | Non
 
 def items(
     connection: Connection, table_id: int, version: int, after: int = 0, limit: int = 1000, keys: Collection[str] = ()
-) -> list[Any]:
+) -> list[ShopTableItem]:
     """The rows of a version in their order, or those with some keys."""
     where = [ITEM.c.table_id == table_id, ITEM.c.version == version, ITEM.c.id > after]
     if keys:
         where.append(ITEM.c.key.in_(list(keys)))
-    return list(connection.execute(select(ITEM).where(*where).order_by(ITEM.c.id).limit(limit)))
+    return rows_of(ShopTableItem, connection.execute(select(ITEM).where(*where).order_by(ITEM.c.id).limit(limit)))
 
 
 def counts(connection: Connection, table_ids: Collection[int]) -> dict[int, tuple[int, int]]:
@@ -99,17 +104,19 @@ def counts(connection: Connection, table_ids: Collection[int]) -> dict[int, tupl
     return {id_: (number, left) for id_, number, left in rows}
 
 
-def left(connection: Connection, table: Any, most: int) -> int:
+def left(connection: Connection, table: ShopTableRecord, most: int) -> int:
     """How many rows nobody was given; no more than `most` are counted."""
     free = (ITEM.c.table_id == table.id, ITEM.c.version == table.version, ITEM.c.send_id.is_(None))
     found = select(ITEM.c.id).where(*free).limit(most).subquery()
     return int(connection.execute(select(func.count()).select_from(found)).scalar_one())
 
 
-def given(connection: Connection, table_id: int, limit: int) -> list[Any]:
+def given(connection: Connection, table_id: int, limit: int) -> list[ShopTableItem]:
     """The rows that were given out last: key, send, when."""
     where = (ITEM.c.table_id == table_id, ITEM.c.send_id.is_not(None))
-    return list(connection.execute(select(ITEM).where(*where).order_by(ITEM.c.given_at.desc()).limit(limit)))
+    return rows_of(
+        ShopTableItem, connection.execute(select(ITEM).where(*where).order_by(ITEM.c.given_at.desc()).limit(limit))
+    )
 
 
 def _back() -> Any:

@@ -14,6 +14,7 @@ from typing import Any
 import orjson
 import structlog
 from sqlalchemy import Connection
+from sqlmodel import Session
 
 from angelon.core.deliveries import STATED, UNNAMED, digest, read_delivery
 from angelon.core.fetching import Item, Page, Position, after, items_of, news_of, read_page, request_of
@@ -25,6 +26,7 @@ from angelon.db.access.secrets import Vault, WrongKey
 from angelon.db.database import Database
 from angelon.db.log import events, fetches
 from angelon.db.records import NewDelivery, NewEvent
+from angelon.db.rows import FetchRecord
 from angelon.db.setup.live_setup import LiveSetup
 from angelon.db.setup.specs import FETCH
 from angelon.engine.clock import Clock
@@ -70,7 +72,7 @@ class Answer:
     """What was answered, where that is JSON, whether or not orders were found in it."""
 
 
-def secret_of(vault: Vault, session: Any, source_id: int, fetch: Fetch, now: dt.datetime) -> str:
+def secret_of(vault: Vault, session: Session, source_id: int, fetch: Fetch, now: dt.datetime) -> str:
     """The password or token of fetching; empty where it needs or has none. Raises WrongKey."""
     kept = vault.get(session, FETCH, source_id, now) if fetch.auth.scheme != "none" else []
     return kept[0].text if kept else ""
@@ -259,7 +261,7 @@ class Fetcher:
         return new
 
     def _page(
-        self, live: LiveSetup, source: Source, source_id: int, row: Any, secret: str, last: bool
+        self, live: LiveSetup, source: Source, source_id: int, row: FetchRecord, secret: str, last: bool
     ) -> tuple[int, Any]:
         """One page: (how many orders were new, the row to go on from; None where this turn is over)."""
         fetch, now = source.fetch, self._clock.now()
@@ -292,7 +294,7 @@ class Fetcher:
         self,
         connection: Connection,
         fetch: Fetch,
-        row: Any,
+        row: FetchRecord,
         answer: Answer,
         new: int,
         used: dict[str, Any],
@@ -328,7 +330,7 @@ class Fetcher:
         """
         return now + dt.timedelta(minutes=fetch.every_minutes) * (0.9 + 0.2 * self._clock.rng.random())
 
-    def _failed(self, fetch: Fetch, row: Any, answer: Answer, used: dict[str, Any] | None = None) -> None:
+    def _failed(self, fetch: Fetch, row: FetchRecord, answer: Answer, used: dict[str, Any] | None = None) -> None:
         """A request that brought nothing: said, and made again later, each time a while longer. A page in the middle
         that is gone for good has the pass begin anew.
         """

@@ -11,9 +11,9 @@ import threading
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import Any
 
 import structlog
+from sqlalchemy import Connection
 
 from angelon.core.deliveries import QUIET
 from angelon.core.fetching import Item, body_of, called, item_of
@@ -24,6 +24,7 @@ from angelon.core.specs.file_form import FileForm, Folder
 from angelon.core.specs.source import Source
 from angelon.db.database import Database, is_database_failure
 from angelon.db.log import events, imports
+from angelon.db.rows import ImportRecord
 from angelon.db.setup.live_setup import LiveSetup
 from angelon.engine.arrivals.fetching import refuse_unfit, take_in
 from angelon.engine.arrivals.imported import write_told
@@ -160,7 +161,7 @@ class Importer:
         return new
 
     def _store(
-        self, source: Source, source_id: int, import_id: int, held: dt.datetime, part: list[Row]
+        self, source: Source, source_id: int, import_id: int, held: dt.datetime | None, part: list[Row]
     ) -> tuple[dt.datetime, int]:
         """One part in one transaction; gives until when the file is held, and how many orders were new."""
         problems = [(row, row_problem(source, row)) for row in part]
@@ -183,7 +184,7 @@ class Importer:
         return held, new
 
     @staticmethod
-    def _mine(connection: Any, import_id: int, held: dt.datetime) -> Any:
+    def _mine(connection: Connection, import_id: int, held: dt.datetime | None) -> ImportRecord:
         """The row where this process still has it. Raises TakenOver."""
         row = imports.hold(connection, import_id)
         if row is None or row.state != imports.RUNNING or row.held_until != held:
@@ -234,10 +235,11 @@ class Importer:
             with self._database.connection(purpose="import") as connection:
                 imports.change(connection, row.id, told_at=self._clock.now())
 
-    def _under_way(self, row: Any) -> bool:
+    def _under_way(self, row: ImportRecord) -> bool:
         """Whether what came with a file is not processed yet, or sends about it wait still."""
         with self._database.reading() as session:
-            return imports.any_open(session.connection(), row.source_id, row.began_at, row.ended_at)
+            began, ended = row.began_at or self._clock.now(), row.ended_at or self._clock.now()
+            return imports.any_open(session.connection(), row.source_id, began, ended)
 
     def _look_in(self, mine: Path, folder: Folder, source_id: int) -> None:
         """Whole files are put aside first, so that none is half written when it is read; what a process left there is

@@ -16,6 +16,7 @@ from angelon.core.specs.base import read_spec
 from angelon.core.specs.fetch import TableFetch
 from angelon.core.specs.origins import moved
 from angelon.db.access.secrets import WrongKey
+from angelon.db.rows import ShopTableRecord
 from angelon.db.setup import shop_tables
 from angelon.engine.followers.apart import Apart
 from angelon.engine.installation import Installation
@@ -41,12 +42,12 @@ LONGEST = dt.timedelta(days=1)
 AT_ONCE = 2
 
 
-def fetch_of(table: Any) -> TableFetch | None:
+def fetch_of(table: ShopTableRecord) -> TableFetch | None:
     """From where a table is fetched; None where it is not set up."""
     return read_spec(TableFetch, table.fetch) if table.fetch else None
 
 
-def mark_of(table: Any) -> str:
+def mark_of(table: ShopTableRecord) -> str:
     """A mark of how fetching is set up, which is another one once it was changed."""
     return hashlib.sha256(json.dumps(table.fetch, sort_keys=True).encode()).hexdigest()[:16]
 
@@ -77,7 +78,7 @@ def save(work: Work, key: str, fetch: TableFetch, secret: str = "", seen: str | 
 
 
 def request_content(
-    installation: Installation, store_id: int, table: Any, fetch: TableFetch, secret: str = ""
+    installation: Installation, store_id: int, table: ShopTableRecord, fetch: TableFetch, secret: str = ""
 ) -> Content:
     """What the address says now. An empty `secret` stands for the one that is kept, which goes to its own address
     alone. Raises Invalid, or CantFetch where asking later may come to something else.
@@ -148,11 +149,11 @@ class TableFetcher:
         """Fetches what is due, one after the other; says how many changed."""
         return sum(self._fetch(table) for table in self._due())
 
-    def _due(self) -> list[Any]:
+    def _due(self) -> list[ShopTableRecord]:
         with self._installation.database.reading() as session:
             return shop_tables.due(session.connection(), self._installation.clock.now())
 
-    def _fetch(self, table: Any) -> bool:
+    def _fetch(self, table: ShopTableRecord) -> bool:
         """Fetches one where nobody else does; says whether it changed."""
         with self._installation.database.connection(purpose="table") as connection:
             if not shop_tables.claim(connection, table, self._installation.clock.now() + AGAIN):

@@ -9,6 +9,7 @@ from sqlalchemy import Connection
 from angelon.core.planning.plan import work_out
 from angelon.db.log import orders
 from angelon.db.people import contact_tags
+from angelon.db.rows import EventRecord, InquiryRecord
 from angelon.db.setup.live_setup import LiveSetup
 from angelon.engine.arrivals.event_reader import Payloads, event_of, identity_of
 from angelon.engine.asking.lanes import Job, Reply
@@ -37,8 +38,8 @@ class Functions:
         self,
         connection: Connection,
         live: LiveSetup,
-        event: Any,
-        row: Any,
+        event: EventRecord,
+        row: InquiryRecord,
         payloads: Payloads,
         answered: dict[str, Any],
     ) -> Job:
@@ -65,7 +66,7 @@ class Functions:
         )
 
     def _plain(
-        self, connection: Connection, live: LiveSetup, event: Any, payloads: Payloads, answered: dict[str, Any]
+        self, connection: Connection, live: LiveSetup, event: EventRecord, payloads: Payloads, answered: dict[str, Any]
     ) -> dict[str, Any]:
         """The event as handlers have it, with what look-ups have answered about it. Raises NotReadable."""
         source = live.setup.sources[live.source_key(event.source_id)]

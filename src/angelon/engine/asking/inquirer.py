@@ -12,16 +12,19 @@ from dataclasses import replace
 from typing import Any
 
 import structlog
+from sqlmodel import Session
 
 from angelon.core.breaker import HEALTHY, Health
 from angelon.core.enriching import wanted
 from angelon.core.payload.body import NotReadable
 from angelon.core.planning.plan import work_out
+from angelon.core.retries import RetryPolicy
 from angelon.core.specs.enrichment import Enrichment
 from angelon.db.access.secrets import Vault
 from angelon.db.database import Database, is_database_failure
 from angelon.db.log import events, inquiries
-from angelon.db.log.inquiries import HANDLER, MINE, Key, Outcome
+from angelon.db.log.inquiries import HANDLER, MINE, Key, Outcome, key_of
+from angelon.db.rows import EventRecord, InquiryRecord
 from angelon.db.setup.live_setup import LiveSetup
 from angelon.engine.arrivals.event_reader import Payloads
 from angelon.engine.asking.addresses import ask, secret_of
@@ -90,7 +93,7 @@ class Inquirer:
 
     def end(self) -> None:
         """Gives back what is in hand and was not begun."""
-        left = [Key(*job.row[:3]) for lane in self._lanes.values() for job in lane.drop()]
+        left = [key_of(job.row) for lane in self._lanes.values() for job in lane.drop()]
         self._store()
         if left:
             log.info("inquiries are given back", number=len(left))
@@ -132,7 +135,7 @@ class Inquirer:
         if reply.problem and row.kind == HANDLER:
             log.warning("a handler failed", event_id=row.event_id, handler=row.name, tries=tries)
         return Outcome(
-            Key(*row[:3]),
+            key_of(row),
             at,
             tries,
             round(reply.took * 1000),
@@ -152,7 +155,7 @@ class Inquirer:
                 for target, health in inquiries.unhealthy(session.connection()).items():
                     self._lane(target).health = health
                 self._refreshed = True
-        taken: list[Any] = []
+        taken: list[InquiryRecord] = []
         due = [target for target, at in waiting.items() if at <= now]
         room = {target: number for target in due if (number := self._lane(target).room(now))}
         health_of = {target: self._lane(target).health for target in due}
@@ -167,12 +170,12 @@ class Inquirer:
         late = shut.keys() - room.keys()
         if late:
             self._give_up(now, {target: shut[target] for target in late})
-        by_target: dict[str, list[Any]] = {}
+        by_target: dict[str, list[InquiryRecord]] = {}
         for row in taken:
             by_target.setdefault(row.target, []).append(row)
         jobs = self._prepared(taken)
         for target, rows in by_target.items():
-            self._lane(target).put([jobs[Key(*row[:3])] for row in rows])
+            self._lane(target).put([jobs[key_of(row)] for row in rows])
 
     def _give_up(self, now: dt.datetime, shut: dict[str, str]) -> None:
         """Settles what waits for a target that is left alone, and whose time is over."""
@@ -188,7 +191,7 @@ class Inquirer:
             lane = self._lanes[target] = Lane(target, self._note)
         return lane
 
-    def _prepared(self, rows: Sequence[Any]) -> dict[Key, Job]:
+    def _prepared(self, rows: Sequence[InquiryRecord]) -> dict[Key, Job]:
         """What is asked, read in a bounded number of queries; what can't be read comes to that as its answer."""
         made: dict[Key, Job] = {}
         with self._database.reading() as session:
@@ -196,7 +199,7 @@ class Inquirer:
             found = events.by_ids(connection, {row.event_id for row in rows})
             about = inquiries.about(connection, {one.parent_id or one.id for one in found.values()})
             for row in rows:
-                key = Key(*row[:3])
+                key = key_of(row)
                 event = found.get(row.event_id)
                 try:
                     if event is None:
@@ -214,7 +217,9 @@ class Inquirer:
                     made[key] = _settled(row, f"It could not be asked: {describe_fault(error)}")
         return made
 
-    def _job(self, session: Any, live: LiveSetup, event: Any, row: Any, answered: dict[str, Any]) -> Job:
+    def _job(
+        self, session: Session, live: LiveSetup, event: EventRecord, row: InquiryRecord, answered: dict[str, Any]
+    ) -> Job:
         """Raises LookupError with why there is nothing to ask, NotReadable where the event can't be read."""
         if row.kind == HANDLER:
             return self._functions.job(session.connection(), live, event, row, self._payloads, answered)
@@ -226,7 +231,7 @@ class Inquirer:
         context = work_out(source, live.setup, self._payloads.of(event))[0].context
         return Job(row, lambda: _asked(live, one, context, secret), one.timeout_seconds, self._next(one.retry, event))
 
-    def _next(self, retry: Any, event: Any) -> Callable[[int, dt.datetime], dt.datetime | None]:
+    def _next(self, retry: RetryPolicy, event: EventRecord) -> Callable[[int, dt.datetime], dt.datetime | None]:
         return lambda tries, at: retry.next_try(tries, event.received_at, at, self._clock.rng.random)
 
 
@@ -236,7 +241,7 @@ def _asked(live: LiveSetup, one: Enrichment, context: Any, secret: str) -> Reply
     return Reply(value, problem, for_good, url, took=time.monotonic() - began)
 
 
-def _settled(row: Any, problem: str) -> Job:
+def _settled(row: InquiryRecord, problem: str) -> Job:
     """An inquiry that comes to nothing without being asked."""
     reply = Reply(problem=problem, for_good=True)
     return Job(row, lambda: replace(reply), 0.0, lambda tries, at: None)

@@ -12,6 +12,7 @@ from typing import Any
 import structlog
 
 from angelon.core.breaker import HEALTHY, Health, after_try
+from angelon.db.rows import InquiryRecord
 
 log = structlog.get_logger()
 
@@ -41,7 +42,7 @@ class Reply:
 class Job:
     """One inquiry (a row of the inquiry table) that is being asked."""
 
-    row: Any
+    row: InquiryRecord
     work: Callable[[], Reply]
     timeout: float
     """Seconds that it may take."""

@@ -208,9 +208,9 @@ class Questions:
         if row.ends_at is not None and row.ends_at <= now:
             return answers.expire(row)
         sends = send_queries.of_question(connection, row.id)
-        out = [send for send in sends if send.state in OUT and send.settled_at is not None]
+        out = [send.settled_at for send in sends if send.state in OUT and send.settled_at is not None]
         if out and not row.delivered:
-            opened = min(send.settled_at for send in out)
+            opened = min(out)
             ends_at = opened + dt.timedelta(hours=row.open_hours)
             questions.change(connection, row.id, opened_at=opened, ends_at=ends_at, look_at=ends_at)
             return False

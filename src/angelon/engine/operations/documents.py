@@ -14,11 +14,13 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from pydantic import Field
+from sqlalchemy import Connection
 from sqlmodel import Session
 
 from angelon.core.addresses import check_email
 from angelon.core.documents.crediting import credit_amount, credit_lines, credit_rest, credited, items_of
-from angelon.core.documents.document import Document
+from angelon.core.documents.document import Document, Kind
+from angelon.core.documents.figures import Part
 from angelon.core.documents.making import Ordered, buyer_of, credit_note, invoice
 from angelon.core.documents.rules import Buyer, HeldBack
 from angelon.core.event_types import STOPS
@@ -27,8 +29,10 @@ from angelon.core.specs.base import Spec
 from angelon.core.specs.documents import Documents, numbered
 from angelon.core.values import unpack
 from angelon.db.log import documents, events
+from angelon.db.rows import DocumentRecord
 from angelon.db.setup import files as library
 from angelon.db.setup.live_setup import LiveSetup
+from angelon.db.tables import OrderRow
 from angelon.engine.documents.confirming import confirm
 from angelon.engine.operations.store import change as change_store
 from angelon.engine.orders.order_events import tell
@@ -75,7 +79,7 @@ def settings_of(live: LiveSetup) -> Documents:
     return live.setup.store.documents
 
 
-def facts_of(session: Session, live: LiveSetup, order: Any) -> Ordered:
+def facts_of(session: Session, live: LiveSetup, order: OrderRow) -> Ordered:
     """An order (a row of its table) as documents are made from it."""
     zone = ZoneInfo(live.setup.store.timezone)
     parts = {name: unpack(value) for name, value in (order.read or {}).items()}
@@ -83,13 +87,13 @@ def facts_of(session: Session, live: LiveSetup, order: Any) -> Ordered:
     return Ordered(order.number or order.reference, day, parts, _paid(session, live, order), order.language or "")
 
 
-def _paid(session: Session, live: LiveSetup, order: Any) -> bool:
+def _paid(session: Session, live: LiveSetup, order: OrderRow) -> bool:
     """Whether an order counts as paid: where its source tells of payments, once it did; else always."""
     source = live.setup.sources.get(live.source_key(order.source_id))
     if source is None or "order.paid" not in source.event_types():
         return True
     later = [type_ for type_, place in STOPS.items() if place >= STOPS["order.paid"]]
-    return bool(events.orders_with(session.connection(), [order.id], later))
+    return bool(events.orders_with(session.connection(), [order.id or 0], later))
 
 
 def today(live: LiveSetup, now: dt.datetime) -> dt.date:
@@ -97,7 +101,7 @@ def today(live: LiveSetup, now: dt.datetime) -> dt.date:
 
 
 def preview(
-    session: Session, live: LiveSetup, order: Any, request: Request, now: dt.datetime, kind: Any = "invoice"
+    session: Session, live: LiveSetup, order: OrderRow, request: Request, now: dt.datetime, kind: Kind = "invoice"
 ) -> Document:
     """The document before it exists, without a number. Raises HeldBack."""
     facts = facts_of(session, live, order)
@@ -120,7 +124,7 @@ def look_of(session: Session, live: LiveSetup) -> dict[str, Any]:
 
 def issue(
     work: Work,
-    order: Any,
+    order: OrderRow,
     request: Request,
     email: str = "",
     by: str = "",
@@ -137,7 +141,7 @@ def issue(
     facts = facts_of(session, live, order)
     buyer = request.buyer(facts)
     asked = _digest(buyer)
-    there = documents.current(connection, order.id)
+    there = documents.current(connection, order.id or 0)
     if there is not None and there.asked == asked:
         return Made(there.id, there.name, False)
     if there is not None and not change:
@@ -149,8 +153,8 @@ def issue(
     document = invoice(settings_of(live), live.setup.store, facts, buyer, day)
     if there is not None:
         _take_back(work, there, credit_all(connection, there), "Another address or tax number was asked for.", by)
-    made = _store(work, document, order, asked, email, by, tells=tells)
-    documents.let_go(connection, order.id)
+    made = _store(work, document, order.id or 0, asked, email, by, tells=tells)
+    documents.let_go(connection, order.id or 0)
     return made
 
 
@@ -164,7 +168,7 @@ def confirmed(live: LiveSetup, facts: Ordered, request: Request, now: dt.datetim
 
 def issue_or_hold(
     begin: Callable[[], AbstractContextManager[Work]],
-    order: Any,
+    order: OrderRow,
     request: Request,
     email: str = "",
     by: str = "",
@@ -185,19 +189,19 @@ def issue_or_hold(
                 _asked(work, order, request, by)
             wanted = request.model_dump(mode="json", exclude_none=True) | {"email": email}
             held = {"why": error.what, "hint": error.hint, "by": by, "asked": wanted, "at": work.now}
-            documents.hold(work.connection, work.store_id, order.id, **held)
+            documents.hold(work.connection, work.store_id, order.id or 0, **held)
             key = f"{order.id}:held:{_digest(request.buyer(facts_of(work.session, work.live, order)))}"
-            tell(work, order.id, HELD, key, HELD)
+            tell(work, order.id or 0, HELD, key, HELD)
         raise
 
 
-def _asked(work: Work, order: Any, request: Request, by: str) -> None:
+def _asked(work: Work, order: OrderRow, request: Request, by: str) -> None:
     """Tells that an invoice was asked for: once for each buyer that it was asked for."""
     key = f"{order.id}:asked:{_digest(request.buyer(facts_of(work.session, work.live, order)))}"
-    tell(work, order.id, ASKED, key, ASKED, "", by)
+    tell(work, order.id or 0, ASKED, key, ASKED, "", by)
 
 
-def credit_all(connection: Any, row: Any) -> Any:
+def credit_all(connection: Connection, row: DocumentRecord) -> list[Part]:
     """What is left of an invoice, as its credit note takes it back."""
     was = Document.of(row.frozen)
     return credit_rest(was.figures, _before(connection, row, was))
@@ -231,13 +235,13 @@ def credit(
     return _take_back(work, row, parts, why, work.actor.name)
 
 
-def left_of(connection: Any, row: Any) -> int:
+def left_of(connection: Connection, row: DocumentRecord) -> int:
     """How much of an invoice was not taken back, in the smallest unit."""
     was = Document.of(row.frozen)
     return was.figures.gross - sum(gross for gross, _ in _before(connection, row, was))
 
 
-def _before(connection: Any, row: Any, was: Document) -> list[list[int]]:
+def _before(connection: Connection, row: DocumentRecord, was: Document) -> list[list[int]]:
     """Gross and net of each item that credit notes have taken back."""
     made = [[0, 0] for _ in items_of(was.figures)]
     for note in documents.credits_of(connection, row.id):
@@ -247,11 +251,11 @@ def _before(connection: Any, row: Any, was: Document) -> list[list[int]]:
     return made
 
 
-def _take_back(work: Work, row: Any, parts: Any, why: str, by: str) -> Made:
+def _take_back(work: Work, row: DocumentRecord, parts: list[Part], why: str, by: str) -> Made:
     was = Document.of(row.frozen)
     note = credit_note(was, parts, today(work.live, work.now), why=why)
     taken = credited(was.figures, [parts])
-    made = _store(work, note, None, f"credit:{row.id}", row.email, by, row, taken)
+    made = _store(work, note, row.order_id, f"credit:{row.id}", row.email, by, row, taken)
     if left_of(work.connection, row) == 0:
         documents.end(work.connection, row.id)
     return made
@@ -260,12 +264,12 @@ def _take_back(work: Work, row: Any, parts: Any, why: str, by: str) -> Made:
 def _store(
     work: Work,
     document: Document,
-    order: Any,
+    order_id: int,
     asked: str,
     email: str,
     by: str,
-    corrects: Any = None,
-    taken: Any = None,
+    corrects: DocumentRecord | None = None,
+    taken: list[list[int]] | None = None,
     tells: bool = True,
 ) -> Made:
     """Numbers a document and stores it, in this transaction."""
@@ -277,7 +281,6 @@ def _store(
     documents.keep_look(work.connection, work.store_id, digest, look)
     number = documents.next_number(work.connection, work.store_id, series, year)
     named = replace(document, number=numbered(series, document.day.year, number))
-    order_id = order.id if order is not None else corrects.order_id
     figures = named.figures
     id_ = documents.add(
         work.connection,
@@ -289,7 +292,7 @@ def _store(
         created_at=work.now,
     )  # fmt: skip
     work.record("made", "document", str(id_), None, {"number": named.number, "kind": named.kind})
-    if order_id is not None and tells:
+    if tells:
         tell(work, order_id, MADE, f"document:{id_}", named.kind, f"dc-{id_}", named.number)
     return Made(id_, named.number, True)
 

@@ -25,6 +25,7 @@ from angelon.core.values import Value, pack
 from angelon.db.log import events, history, orders, sends
 from angelon.db.log import inquiries as look_ups
 from angelon.db.records import NewSend
+from angelon.db.rows import EventRecord
 from angelon.db.setup import specs
 from angelon.db.setup.live_setup import LiveSetup
 from angelon.db.tables import EventRow, OrderRow, RunRow, SendRow
@@ -68,7 +69,7 @@ class OrderPreview:
     """One order of a run: its event, what would come of it, and when the route sent for it before (None: never)."""
 
     order: OrderRow
-    event: Any
+    event: EventRecord | None
     decision: Decision | None
     sent_at: dt.datetime | None
     problem: str = ""
@@ -130,7 +131,7 @@ def _decision(live: LiveSetup, route: Route, one: EventFacts, facts: Facts, now:
     return decide(one.event, one.reading, one.variables, active, live.setup, facts, now, manual=True)
 
 
-def _event_for(route: Route, found: Sequence[Any]) -> Any:
+def _event_for(route: Route, found: Sequence[EventRecord]) -> EventRecord | None:
     """Which of an order's events, newest first, a run takes: one that the route waits for, else a delivered one."""
     return next((event for event in found if event.type in route.when), None) or next(
         (event for event in found if event.parent_id is None), None
@@ -138,7 +139,7 @@ def _event_for(route: Route, found: Sequence[Any]) -> Any:
 
 
 def _read(
-    session: Session, live: LiveSetup, about: Sequence[tuple[Any, Mapping[str, Value]]]
+    session: Session, live: LiveSetup, about: Sequence[tuple[EventRecord, Mapping[str, Value]]]
 ) -> tuple[dict[str, EventFacts], dict[str, str]]:
     """Events as they are read now, each with what was given for it, by id; and why others can't be."""
     picked = [event for event, _ in about]

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
 from angelon.core.payload.body import NotReadable
 from angelon.core.planning.permission import of_order
@@ -14,6 +13,7 @@ from angelon.db.log import events, orders
 from angelon.db.log.orders import OrderBatch
 from angelon.db.people import suppressions
 from angelon.db.records import NewEvent
+from angelon.db.rows import EventRecord
 from angelon.db.setup.live_setup import LiveSetup
 from angelon.db.tables import OrderRow
 from angelon.engine.arrivals.event_reader import read_event
@@ -135,9 +135,9 @@ def _hold(work: Work, *rows: OrderRow) -> None:
             )
 
 
-def _read(work: Work, live: LiveSetup, order_id: int) -> list[tuple[Any, Reading | None]]:
+def _read(work: Work, live: LiveSetup, order_id: int) -> list[tuple[EventRecord, Reading | None]]:
     """An order's events and what each says; none where it can't be read any more."""
-    made: list[tuple[Any, Reading | None]] = []
+    made: list[tuple[EventRecord, Reading | None]] = []
     for row in orders.delivered_events(work.connection, order_id, MOST_EVENTS):
         try:
             made.append((row, read_event(work.session, live, row).reading))
@@ -146,7 +146,7 @@ def _read(work: Work, live: LiveSetup, order_id: int) -> list[tuple[Any, Reading
     return made
 
 
-def _retell(work: Work, live: LiveSetup, order_id: int, events: Sequence[tuple[Any, Reading | None]]) -> None:
+def _retell(work: Work, live: LiveSetup, order_id: int, events: Sequence[tuple[EventRecord, Reading | None]]) -> None:
     """Takes in once more what events say of an order, in the order in which they came. Where some can't be read any
     more, what is known stays and the others are taken into it.
     """

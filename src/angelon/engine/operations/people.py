@@ -15,6 +15,7 @@ from angelon.core.values import locale_of, show
 from angelon.db.derived import searching
 from angelon.db.log import events
 from angelon.db.people import contact_tags, contact_values, customers, people, personal
+from angelon.db.rows import EventRecord
 from angelon.db.setup.live_setup import LiveSetup
 from angelon.db.tables import ContactRow
 from angelon.engine.arrivals.event_reader import Payloads
@@ -94,7 +95,7 @@ def everything(connection: Connection, live: LiveSetup, row: ContactRow) -> dict
     return told
 
 
-def _payload(payloads: Payloads, row: Any) -> Any:
+def _payload(payloads: Payloads, row: EventRecord) -> Any:
     try:
         return payloads.of(row, None)
     except NotReadable:

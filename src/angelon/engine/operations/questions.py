@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from angelon.core.problems import Invalid, NotFound, Problem
 from angelon.core.questions import QuestionState, answer_label, find_answer
 from angelon.core.specs.message import Message, Question
 from angelon.db.log import questions
+from angelon.db.rows import QuestionRecord
 from angelon.engine.clock import Clock
 from angelon.engine.feedback.answers import Answers, Given, Reply
 from angelon.engine.unit import Work
@@ -15,7 +14,7 @@ from angelon.engine.unit import Work
 BY_TEAM, BY_PAGE = "team", "page"
 
 
-def answered(work: Work, row: Any, key: str, clock: Clock) -> Given:
+def answered(work: Work, row: QuestionRecord, key: str, clock: Clock) -> Given:
     """Takes an answer that was given on the customer's page. Raises Invalid for one that is none of the question's."""
     message, question = asked_by(work, row)
     answer = find_answer(question, key)
@@ -50,7 +49,7 @@ def withdraw(work: Work, question_id: str) -> None:
     work.record("question withdrawn", "order", str(row.order_id), None, {"text": f"“{name}” was withdrawn."})
 
 
-def asked_by(work: Work, row: Any) -> tuple[Message, Question]:
+def asked_by(work: Work, row: QuestionRecord) -> tuple[Message, Question]:
     """The message that asks a question, as it is live. Raises NotFound where it asks nothing any more."""
     message = work.live.setup.messages.get(work.live.message_key(row.message_id))
     if message is None or message.question is None:
@@ -58,7 +57,7 @@ def asked_by(work: Work, row: Any) -> tuple[Message, Question]:
     return message, message.question
 
 
-def _of_store(work: Work, question_id: str) -> Any:
+def _of_store(work: Work, question_id: str) -> QuestionRecord:
     row = questions.by_id(work.connection, question_id)
     if row is None or row.store_id != work.store_id:
         raise NotFound("There is no such question.")

@@ -9,11 +9,13 @@ from dataclasses import dataclass
 from typing import Any
 
 from slugify import slugify
+from sqlalchemy import Connection
 from sqlalchemy.exc import IntegrityError
 
 from angelon.core.problems import Invalid, NotFound, Problem
 from angelon.core.sheets import guess, read_rows
 from angelon.core.values import show
+from angelon.db.rows import ShopTableItem, ShopTableRecord
 from angelon.db.setup import shop_tables
 from angelon.db.setup.live_setup import LiveSetup
 from angelon.engine.installation import Installation
@@ -53,7 +55,7 @@ class Content:
     rows: dict[str, list[str]]
 
 
-def most_rows(table: Any) -> int:
+def most_rows(table: ShopTableRecord) -> int:
     return MOST_ONCE if table.once else MOST_ROWS
 
 
@@ -149,7 +151,7 @@ def hold_content(
     return _fill(installation, store_id, table.id, key, content, table.once, actor)
 
 
-def _refuse_less(table: Any, number: int, content: Content) -> None:
+def _refuse_less(table: ShopTableRecord, number: int, content: Content) -> None:
     """Raises Invalid where much of a table would be gone."""
     lost = [column for column in table.columns if column not in content.columns]
     hint = "The table is as it was. Fetch it by hand and accept that where it is right."
@@ -183,6 +185,8 @@ def _fill(
     database = installation.database
     with database.reading() as session:
         held = shop_tables.hold(session.connection(), table_id)
+        if held is None:
+            raise _invalid("Somebody else deleted this table just now.", "Make it again, and upload then.")
         new, counts = compare(session.connection(), held, content)
     if held.version >= 0 and held.columns == content.columns and not counts:
         return counts
@@ -207,7 +211,9 @@ def _fill(
     return counts
 
 
-def compare(connection: Any, table: Any, content: Content) -> tuple[list[tuple[str, list[str]]], Changes]:
+def compare(
+    connection: Connection, table: ShopTableRecord, content: Content
+) -> tuple[list[tuple[str, list[str]]], Changes]:
     """The rows that a table does not have, and what a content would change in it."""
     known = dict(_items(connection, table.id, table.version))
     new = [row for row in content.rows.items() if row[0] not in known]
@@ -217,7 +223,7 @@ def compare(connection: Any, table: Any, content: Content) -> tuple[list[tuple[s
     return new, Changes(len(new), changed, len(known.keys() - content.rows.keys()))
 
 
-def _items(connection: Any, table_id: int, version: int) -> Iterator[tuple[str, list[str]]]:
+def _items(connection: Connection, table_id: int, version: int) -> Iterator[tuple[str, list[str]]]:
     after = 0
     while part := shop_tables.items(connection, table_id, version, after):
         after = part[-1].id
@@ -282,7 +288,7 @@ def uses(live: LiveSetup, key: str) -> list[str]:
     return found
 
 
-def rows_out(table: Any, rows: Sequence[Any]) -> Iterator[Mapping[str, Any]]:
+def rows_out(table: ShopTableRecord, rows: Sequence[ShopTableItem]) -> Iterator[Mapping[str, Any]]:
     """Rows as a file has them."""
     for row in rows:
         yield {

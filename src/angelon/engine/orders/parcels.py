@@ -8,7 +8,7 @@ import datetime as dt
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from types import SimpleNamespace
-from typing import Any
+from typing import Any, cast
 
 import structlog
 from sqlalchemy import Connection
@@ -34,6 +34,7 @@ from angelon.db.log import documents, events, parcels
 from angelon.db.log import orders as order_queries
 from angelon.db.log.parcels import Item, OfOrder
 from angelon.db.records import NewEvent
+from angelon.db.rows import ParcelRecord
 from angelon.db.setup.live_setup import LiveSetup
 from angelon.engine.clock import Clock
 from angelon.engine.feedback import call_answers
@@ -213,13 +214,13 @@ class Parcels:
         self._store_events()
         return ids
 
-    def _tell(self, told: Telling, key: str, known: dict[str, list[Any]]) -> int:
+    def _tell(self, told: Telling, key: str, known: dict[str, list[ParcelRecord]]) -> int:
         order_ids = told.order_ids or self._orders_called(told.order)
         row = self._found(told, known.get(key, []))
         carrier = self._carrier(told, key, row)
         before = Progress.from_stored(row.told) if row is not None else Progress()
         orders = parcels.orders_of(self._connection, [row.id]).get(row.id, []) if row is not None else []
-        base = row if row is not None else _Row(_BLANK, self._first(told, key, known.get(key, [])))
+        base = row if row is not None else _with(_BLANK, self._first(told, key, known.get(key, [])))
         after, stage, values = self._taken(told, base, before, carrier)
         if not order_ids and not orders and told.order:
             values["said_order"] = alike_number(told.order)
@@ -231,24 +232,26 @@ class Parcels:
         self._news(stored, before, after, stage, orders, new, told)
         return int(stored.id)
 
-    def _first(self, told: Telling, key: str, others: Sequence[Any]) -> dict[str, Any]:
+    def _first(self, told: Telling, key: str, others: Sequence[ParcelRecord]) -> dict[str, Any]:
         """What does not change of a parcel that is new."""
         turn = max((one.turn for one in others), default=-1) + 1
         named = {"store_id": self._live.store_id, "number": told.number, "number_key": key}
         return named | {"turn": turn, "created_at": self._now}
 
-    def _stored(self, row: Any | None, base: Any, after: Progress, values: dict[str, Any]) -> Any:
+    def _stored(
+        self, row: ParcelRecord | None, base: ParcelRecord, after: Progress, values: dict[str, Any]
+    ) -> ParcelRecord:
         """Stores a parcel as it is known now, a new one where `row` is None; gives it."""
-        now = _Row(base, self._known(base, after, values))
+        now = _with(base, self._known(base, after, values))
         all_of_it = {name: getattr(now, name) for name in parcels.TOLD}
         if row is not None:
             parcels.save(self._connection, row.id, all_of_it)
             return now
         fixed = {name: getattr(base, name) for name in ("store_id", "number", "number_key", "turn", "created_at")}
-        return _Row(now, {"id": parcels.add(self._connection, fixed | all_of_it)})
+        return _with(now, {"id": parcels.add(self._connection, fixed | all_of_it)})
 
     def _taken(
-        self, told: Telling, row: Any, before: Progress, carrier: str
+        self, told: Telling, row: ParcelRecord, before: Progress, carrier: str
     ) -> tuple[Progress, Stage | None, dict[str, Any]]:
         """What is known of a parcel once something was told of it: its progress, the stage that was told, and what else
         changes of its row.
@@ -266,7 +269,7 @@ class Parcels:
             values["country"] = country[:2]
         return after, stage, values
 
-    def _found(self, told: Telling, rows: Sequence[Any]) -> Any | None:
+    def _found(self, told: Telling, rows: Sequence[ParcelRecord]) -> ParcelRecord | None:
         """The parcel that is meant: the one that is named, else of this number and carrier, and not one of so long ago
         that the number is used again. An order's own parcel is its own for ever.
         """
@@ -287,7 +290,7 @@ class Parcels:
                 return row
         return None
 
-    def _carrier(self, told: Telling, key: str, row: Any | None) -> str:
+    def _carrier(self, told: Telling, key: str, row: ParcelRecord | None) -> str:
         """Whose parcel it is: as was told, as was known, else as the number says where it says it clearly."""
         if told.carrier:
             found = carrier_of(self._carriers.values(), told.carrier)
@@ -307,7 +310,7 @@ class Parcels:
         found = order_queries.ids_called(self._connection, self._live.store_id, [number]).get(number.strip(), [])
         return tuple(found) if len(found) == 1 else ()
 
-    def _known(self, row: Any, after: Progress, values: dict[str, Any]) -> dict[str, Any]:
+    def _known(self, row: ParcelRecord, after: Progress, values: dict[str, Any]) -> dict[str, Any]:
         """What is known of a parcel now: `values`, what follows from its progress, and when it is looked at next."""
         now = after.now
         delivered, picked = after.delivered, next((t for t in after.told if RANK.get(t.stage, -1) >= 1), None)
@@ -323,9 +326,9 @@ class Parcels:
             values["trouble"] = "failed"
         elif delivered is not None or now is Stage.RETURNED or over:
             values["trouble"] = ""
-        return values | {"look_at": self._next_look(_Row(row, values), after)}
+        return values | {"look_at": self._next_look(_with(row, values), after)}
 
-    def _next_look(self, row: Any, progress: Progress) -> dt.datetime | None:
+    def _next_look(self, row: ParcelRecord, progress: Progress) -> dt.datetime | None:
         known = ahead_of(self._live, row, progress)
         done = {"": 0, "failed": 0, "late": 1, "lost": 3}[row.trouble]
         moments = (known.late if done < 1 else None, known.counts, known.lost if done < 3 else None)
@@ -335,7 +338,7 @@ class Parcels:
 
     def _news(
         self,
-        row: Any,
+        row: ParcelRecord,
         before: Progress,
         after: Progress,
         told: Stage | None,
@@ -357,7 +360,7 @@ class Parcels:
             if not telling.silent and not old and (news or first):
                 self._order_news(row, order_id, before if not first else None, after)
 
-    def _order_news(self, row: Any, order_id: int, before: Progress | None, after: Progress) -> None:
+    def _order_news(self, row: ParcelRecord, order_id: int, before: Progress | None, after: Progress) -> None:
         """The events of an order that follow from all of its parcels together."""
         of_order = parcels.of_orders(self._connection, [order_id]).get(order_id, [])
         then = {one.row.id: Progress.from_stored(one.row.told) for one in of_order} | {row.id: after}
@@ -368,7 +371,7 @@ class Parcels:
             again = f">{len(then)}>{back}" if type_ == stages.ALL_DELIVERED else ""
             self._happened(row, order_id, type_, again)
 
-    def _happened(self, row: Any, order_id: int, type_: str, again: str) -> None:
+    def _happened(self, row: ParcelRecord, order_id: int, type_: str, again: str) -> None:
         """An event of an order about a parcel; the same one is stored once. `was` says which parcel it is about."""
         about = "od" if type_.startswith("order.") else f"pc-{row.id}"
         key = f"{about}>{type_}{again}>{order_id}"
@@ -400,7 +403,7 @@ class Parcels:
 
     # ---- the clock
 
-    def look(self, row: Any) -> bool:
+    def look(self, row: ParcelRecord) -> bool:
         """Looks at a parcel whose time has come; says whether anything follows. What should have been said long ago is
         noted, and is nobody's news; of an order that was cancelled or paid back nothing is expected any more.
         """
@@ -424,7 +427,7 @@ class Parcels:
             values["trouble"], made = "lost", [(LOST, known.lost)]
         elif known.late is not None and known.late <= now and row.trouble not in ("late", "lost"):
             values["trouble"], made = "late", [(LATE, known.late)]
-        merged = _Row(row, values)
+        merged = _with(row, values)
         parcels.change(self._connection, row.id, **values, look_at=self._next_look(merged, progress))
         for type_, at in made:
             for order_id in orders if now - at <= OLD_NEWS else ():
@@ -433,19 +436,13 @@ class Parcels:
         return bool(made)
 
 
-class _Row:
+def _with(row: ParcelRecord, values: Mapping[str, Any]) -> ParcelRecord:
     """A parcel's row with values that have changed since it was read."""
-
-    def __init__(self, row: Any, values: Mapping[str, Any]) -> None:
-        of_row = isinstance(row, _Row)  # flat, however often it has changed
-        self._row: Any = row._row if of_row else row
-        self._values: Mapping[str, Any] = {**row._values, **values} if of_row else values
-
-    def __getattr__(self, name: str) -> Any:
-        return self._values[name] if name in self._values else getattr(self._row, name)
+    known: dict[str, Any] = row.__dict__ if isinstance(row, SimpleNamespace) else row._asdict()  # type: ignore[attr-defined]
+    return cast("ParcelRecord", SimpleNamespace(**known | dict(values)))
 
 
-_BLANK = SimpleNamespace(
+_BLANK: ParcelRecord = SimpleNamespace(  # type: ignore[assignment]
     **dict.fromkeys(("carrier", "stage", "country", "expected_on", "trouble", "said_order", "unknown"), ""),
     **dict.fromkeys(("expected_told_at", "picked_at", "delivered_at", "look_at", "last_at", "id")),
     told=[],
@@ -472,7 +469,7 @@ def called(live: LiveSetup, carrier: str, locale: str = "") -> str:
     return known.called(locale) if known is not None else carrier
 
 
-def ahead_of(live: LiveSetup, row: Any, progress: Progress) -> days.Ahead:
+def ahead_of(live: LiveSetup, row: ParcelRecord, progress: Progress) -> days.Ahead:
     """What is expected of a parcel (a row of its table)."""
     carrier = live.setup.store.carrier(row.carrier) or days.PLAIN
     told = dt.date.fromisoformat(row.expected_on) if row.expected_on else None
@@ -559,7 +556,7 @@ class LateParcels:
                     made += self._guarded(connection, live, row, now)
         return made
 
-    def _guarded(self, connection: Connection, live: LiveSetup, row: Any, now: dt.datetime) -> bool:
+    def _guarded(self, connection: Connection, live: LiveSetup, row: ParcelRecord, now: dt.datetime) -> bool:
         try:
             with connection.begin_nested():
                 return Parcels(connection, live, self._clock).look(row)

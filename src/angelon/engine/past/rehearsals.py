@@ -85,7 +85,7 @@ def rehearse(
         yield start + len(rows), len(ids), list(_chunk(connection, live, routes, histories, leave, customers, rows))
 
 
-def rehearse_one(connection: Connection, live: LiveSetup, route: Route, event: Any) -> Decision | None:
+def rehearse_one(connection: Connection, live: LiveSetup, route: Route, event: EventRecord) -> Decision | None:
     """What a route makes of one event: what a rehearsal over all that came for its customer before it makes of it, and
     so what the worker would. None where the route does not wait for such an event.
     """
@@ -113,7 +113,7 @@ def rehearse_one(connection: Connection, live: LiveSetup, route: Route, event: A
 
 
 def rehearse_fallbacks(
-    connection: Connection, live: LiveSetup, route: Route, event: Any, planned: Sequence[PlannedSend]
+    connection: Connection, live: LiveSetup, route: Route, event: EventRecord, planned: Sequence[PlannedSend]
 ) -> list[list[PlannedSend]]:
     """For each planned send what would follow if it failed, and then if that failed too, as the worker makes it."""
     found: list[list[PlannedSend]] = [[] for _ in planned]

@@ -110,7 +110,7 @@ class Batch:
         clock: Clock,
         base_url: str,
         payloads: Payloads,
-        planned_at: Callable[[Any], dt.datetime],
+        planned_at: Callable[[EventRecord], dt.datetime],
         ahead: Mapping[str, tuple[LiveSetup, ReadEvent]],
     ) -> None:
         self._connection = connection

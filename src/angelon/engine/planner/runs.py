@@ -9,7 +9,6 @@ import enum
 import time
 from collections import Counter
 from collections.abc import Callable, Collection, Sequence
-from typing import Any
 
 import structlog
 from sqlalchemy import Connection
@@ -60,7 +59,7 @@ class Planner:
         setups: Setups,
         clock: Clock,
         base_url: str = "",
-        planned_at: Callable[[Any], dt.datetime] | None = None,
+        planned_at: Callable[[EventRecord], dt.datetime] | None = None,
     ) -> None:
         """`planned_at` says for an event when it counts as planned; by the clock where it is not given."""
         self._base_url = base_url
@@ -212,7 +211,7 @@ class Planner:
 
     def _unplanned(
         self, connection: Connection, most: int, without: Collection[int], rows: Rows = Rows.HELD
-    ) -> list[Any]:
+    ) -> list[EventRecord]:
         return event_queries.unplanned(connection, self._clock.now(), most, without, rows)
 
     def _store_of(self, row: EventRecord) -> int:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import datetime as dt
 import time
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -23,7 +23,7 @@ from angelon.core.reading import Reading, read
 from angelon.core.specs.source import Source
 from angelon.db.database import Database, is_database_failure
 from angelon.db.log import events as event_queries
-from angelon.db.rows import EventRecord
+from angelon.db.rows import DeliveryRecord, EventRecord
 from angelon.db.setup.live_setup import LiveSetup
 from angelon.engine.arrivals.event_reader import identity_of, parts_of, within_bytes
 from angelon.engine.clock import Clock
@@ -142,7 +142,7 @@ class Turns:
         while len(self._known) < MOST and time.monotonic() < until:
             with self._database.reading() as session:
                 connection = session.connection()
-                rows: Any = event_queries.waiting_after(connection, self._until, settled, AT_ONCE)
+                rows: Sequence[EventRecord] = event_queries.waiting_after(connection, self._until, settled, AT_ONCE)
                 if not rows:
                     return
                 sizes = event_queries.sizes(connection, {row.delivery_id for row in rows})
@@ -152,7 +152,7 @@ class Turns:
                 self._note(row, deliveries.get(row.delivery_id))
             self._until = (rows[-1].received_at, rows[-1].id)
 
-    def _note(self, row: EventRecord, delivery: Any) -> None:
+    def _note(self, row: EventRecord, delivery: DeliveryRecord | None) -> None:
         live = self._setups.of_source(row.source_id)
         keys: tuple[str, ...] = ()
         types = {row.type}

@@ -55,7 +55,7 @@ class Waiting:
         self._listening = {type_ for active in live.setup.routes if active.route.handler for type_ in active.route.when}
         self._about: dict[str, AboutEvent] = {}
         self._pending: dict[str, _Pending] = {}
-        self._blocked: list[Any] = []
+        self._blocked: list[EventRecord | _Blocked] = []
         self._new: list[dict[str, Any]] = []
         self._poked: set[str] = set()
         self._released: set[str] = set()
@@ -68,7 +68,7 @@ class Waiting:
         ids |= {row.id for row in rows if row.type in self._listening or row.waits_for}
         self._about = inquiries.about(self._connection, ids)
         sources = {row.source_id for row in rows if self._identifying(row.source_id) or row.waits_for.startswith(ORDER)}
-        self._blocked = events.blocked(self._connection, sources)
+        self._blocked = [*events.blocked(self._connection, sources)]
 
     def load_pending(self, order_ids: Collection[int], contact_ids: Collection[int]) -> None:
         """Reads which decisions about these orders wait; those of their customers' other orders, too, where a route

@@ -143,7 +143,7 @@ class Dispatcher:
             else:
                 self._results.references = []
 
-    def _store_and_claim(self, limit: int, gateway_id: int | None) -> list[Any]:
+    def _store_and_claim(self, limit: int, gateway_id: int | None) -> list[SendRecord]:
         """Stores what tries have come to and takes the next sends by one commit; by two where that fails."""
         if self._results.any():
             try:
@@ -158,44 +158,44 @@ class Dispatcher:
         self.store()
         return self._claim(limit, gateway_id)
 
-    def _claim(self, limit: int, gateway_id: int | None) -> list[Any]:
+    def _claim(self, limit: int, gateway_id: int | None) -> list[SendRecord]:
         with self._database.connection() as connection:
             claimed = self._claim_by(connection, limit, gateway_id)
         self._in_hand.update(row.id for row in claimed)
         return claimed
 
-    def _claim_by(self, connection: Connection, limit: int, gateway_id: int | None) -> list[Any]:
+    def _claim_by(self, connection: Connection, limit: int, gateway_id: int | None) -> list[SendRecord]:
         claimed = queries.claim(connection, self.name, self._clock.now(), LEASE, limit, gateway_id)
         return self._allowed(connection, claimed)
 
-    def _allowed(self, connection: Connection, claimed: list[Any]) -> list[Any]:
+    def _allowed(self, connection: Connection, claimed: list[SendRecord]) -> list[SendRecord]:
         """Those of claimed sends that their gateways may take now; the others are given back at once, to wait."""
-        kept: list[Any] = []
+        kept: list[SendRecord] = []
         for gateway_id in dict.fromkeys(row.gateway_id for row in claimed):
             rows = [row for row in claimed if row.gateway_id == gateway_id]
             found = self._setups.gateway(gateway_id) if gateway_id is not None else None
             number = len(rows)
-            if found is not None and (found[1].quota.limits or found[1].price or found[1].attachment_price):
-                live, gateway = found
+            live, gateway = found if found is not None else (None, None)
+            if gateway_id is not None and live is not None and gateway is not None and gateway.is_counted:
                 zone = ZoneInfo(live.setup.store.timezone)
                 number = gateway_use.take(connection, gateway_id, gateway, len(rows), self._clock.now(), zone)
                 queries.release(connection, rows[number:], self.name)
             kept += rows[:number]
         return kept
 
-    def _deliver(self, claimed: list[Any], limit: int, more: Callable[[], None] | None) -> int:
+    def _deliver(self, claimed: list[SendRecord], limit: int, more: Callable[[], None] | None) -> int:
         """Delivers claimed sends; gives how many. What is not begun when it takes too long is given back."""
         try:
             return self._deliver_in_turn(claimed, limit, more)
         finally:  # what was neither begun nor given back is no longer ours: its lease runs out
             self._in_hand.difference_update({row.id for row in claimed} - self._results.ids())
 
-    def _deliver_in_turn(self, claimed: list[Any], limit: int, more: Callable[[], None] | None) -> int:
+    def _deliver_in_turn(self, claimed: list[SendRecord], limit: int, more: Callable[[], None] | None) -> int:
         if more and len(claimed) >= limit:
             more()
         if not claimed:
             return 0
-        lease_until: dt.datetime = claimed[0].lease_until
+        lease_until = claimed[0].lease_until or self._clock.now()
         self._gather(claimed)
         for position, row in enumerate(claimed):
             if lease_until - self._clock.now() < LEASE / 2:
@@ -214,13 +214,14 @@ class Dispatcher:
                 return position + 1
         return len(claimed)
 
-    def _release(self, rest: list[Any]) -> None:
+    def _release(self, rest: list[SendRecord]) -> None:
         try:
             with self._database.connection() as connection:
                 queries.release(connection, rest, self.name)
-                found = self._setups.gateway(rest[0].gateway_id) if rest[0].gateway_id is not None else None
-                if found is not None:
-                    gateway_use.put_back(connection, rest[0].gateway_id, found[1], len(rest))
+                gateway_id = rest[0].gateway_id
+                found = self._setups.gateway(gateway_id) if gateway_id is not None else None
+                if gateway_id is not None and found is not None:
+                    gateway_use.put_back(connection, gateway_id, found[1], len(rest))
         except Exception:
             log.exception(
                 "sends that were not begun could not be given back; their lease will run out", sends=len(rest)
@@ -237,7 +238,7 @@ class Dispatcher:
             transport.close()
         self._transports.clear()
 
-    def _gather(self, claimed: list[Any]) -> None:
+    def _gather(self, claimed: list[SendRecord]) -> None:
         """Reads what is known around a batch. What fails is tried again for each send when its turn comes."""
         try:
             self._preparer.gather(claimed, self._clock.now())
@@ -446,7 +447,7 @@ def recover(
         mine = bool(own) and row.worker.startswith(own)
         return row.id not in in_hand and _long_over(row, seen, LOST if mine else LONGEST_TRY)
 
-    def found(connection: Connection) -> list[Any]:
+    def found(connection: Connection) -> list[SendRecord]:
         return [row for row in queries.abandoned(connection, now, dead, own) if row.worker in dead or over(row)]
 
     with database.reading() as session:

@@ -22,7 +22,7 @@ from angelon.core.values import Value, unpack
 from angelon.db.log import events, history, inquiries, questions
 from angelon.db.log import sends as sent
 from angelon.db.people import suppressions
-from angelon.db.rows import QuestionRecord, SendRecord
+from angelon.db.rows import EventRecord, QuestionRecord, SendRecord
 from angelon.db.setup.live_setup import LiveSetup
 from angelon.engine.arrivals.event_reader import Payloads, event_of
 from angelon.engine.orders.parcels import know
@@ -129,7 +129,7 @@ def event_of_send(connection: Connection, live: LiveSetup, row: SendRecord, payl
 
 
 def given_values(
-    row: SendRecord, event: Any, of_runs: Mapping[tuple[int, int], Mapping[str, Any]]
+    row: SendRecord, event: EventRecord, of_runs: Mapping[tuple[int, int], Mapping[str, Any]]
 ) -> dict[str, Value] | None:
     """The values of a send that no mapping gives: what was typed for a manual run, what a notice is about."""
     if not row.run_id and event.type not in OURS:

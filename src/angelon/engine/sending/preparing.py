@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import structlog
+from sqlalchemy import Connection
 
 from angelon.core.messages import dkim
 from angelon.core.messages.attachments import AttachmentRequest, File, calendar_entry
@@ -99,7 +100,7 @@ class Preparer:
                     self._around |= {row.id: self._alone(session.connection(), live, row) for row in among}
         self._payloads.trim()
 
-    def _alone(self, connection: Any, live: LiveSetup, row: SendRecord) -> SendContext | Held:
+    def _alone(self, connection: Connection, live: LiveSetup, row: SendRecord) -> SendContext | Held:
         try:
             return gather(connection, live, [row], self._payloads)
         except Invalid as error:

@@ -12,7 +12,7 @@ from urllib.parse import urlencode
 from flask import Blueprint, abort, flash, g, redirect, render_template, request, send_file, url_for
 
 from angelon.core.countries import countries
-from angelon.core.documents.document import Document
+from angelon.core.documents.document import Document, Kind
 from angelon.core.documents.en16931 import expressible, to_xml
 from angelon.core.documents.rates import UNION
 from angelon.core.documents.rules import HeldBack
@@ -32,7 +32,10 @@ pages = Blueprint("documents", __name__, url_prefix="/documents", template_folde
 A_PAGE = 50
 MOST_HELD = 30
 MOST_IN_ZIP = 2000
-DRAWN = {"proforma": "Proforma invoice", "delivery": "Delivery note"}
+DRAWN: dict[str, tuple[Kind, str]] = {
+    "proforma": ("proforma", "Proforma invoice"),
+    "delivery": ("delivery", "Delivery note"),
+}
 
 
 def _wanted() -> documents.Wanted:
@@ -239,7 +242,7 @@ def _workbench(status: int = 200, wrong: str = "") -> Any:
         settings=settings,
         countries=countries(),
         shown=shown,
-        drawn=DRAWN,
+        drawn={key: name for key, (_, name) in DRAWN.items()},
         there=documents.current(session().connection(), order.id) if order is not None else None,
         query=request.values.to_dict(),
         newest=next(iter(orders.newest_of_customers(session(), store_id(), [], 1)), None),
@@ -282,12 +285,12 @@ def drawn() -> Any:
         abort(404, "There is no such order, or no such document.")
     try:
         asked = _asked(order) if kind == "proforma" else shown.asked_for(request.values)
-        document = operations.preview(session(), live(), order, asked, g.now, kind)
+        document = operations.preview(session(), live(), order, asked, g.now, DRAWN[kind][0])
         data = unnumbered(document, operations.look_of(session(), live()))
     except (HeldBack, CantDraw) as error:
         flash(f"It was not drawn: {error}", "bad")
         return redirect(url_for(".workbench", order_id=order.id))
-    name = f"{DRAWN[kind]} {order.number}.pdf".replace("/", "-")
+    name = f"{DRAWN[kind][1]} {order.number}.pdf".replace("/", "-")
     return send_file(io.BytesIO(data), "application/pdf", download_name=name, as_attachment=True)
 
 
