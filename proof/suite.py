@@ -13,7 +13,7 @@ LONGEST = 3 * 3600
 
 
 def run() -> tuple[dict[str, int], list[str]]:
-    command = [sys.executable, "-m", "pytest", "-q", "-n", "2", "--dist", "loadfile", "--no-loadscope-reorder", "tests"]
+    command = [sys.executable, "-m", "pytest", "-n", "2", "--dist", "loadfile", "--no-loadscope-reorder", "tests"]
     env = os.environ | {"TEST_ON": "postgresql"}
     done = subprocess.run(command, cwd=ROOT, env=env, capture_output=True, text=True, timeout=LONGEST, check=False)
     counts = {what: int(number) for number, what in re.findall(r"(\d+) (passed|failed|skipped|errors?)", done.stdout)}

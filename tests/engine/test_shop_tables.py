@@ -238,3 +238,14 @@ def test_a_text_that_gives_out_without_a_table_is_an_error(shop):
     for gives_, told in (("", "gives out no table"), ("codes", "no table “codes”")):
         message = Message.model_validate(spec | {"gives": gives_})
         assert told in " ".join(one.what for one in Preflight(message, live.setup).run())
+
+
+def test_a_table_that_is_deleted_while_a_file_is_uploaded_is_said_to_be(shop, monkeypatch):
+    key = create(shop, "Shelves", "code,shelf\nA,1")
+
+    def gone(*_):
+        return None
+
+    monkeypatch.setattr(shop_tables, "hold", gone)  # it was there when the file was taken in, and is not any more
+    with pytest.raises(Invalid, match="Somebody else deleted this table just now"):
+        replace(shop, key, "code,shelf\nA,2")
