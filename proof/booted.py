@@ -107,12 +107,15 @@ def _system(root: Path) -> Iterator[Inside]:
     log = (root.parent / "boot.log").open("wb")
     running = subprocess.Popen([*boot, "--console=pipe"], stdin=subprocess.DEVNULL, stdout=log, stderr=log)
     try:
-        children = Path(f"/proc/{running.pid}/task/{running.pid}/children")
-        assert until(lambda: bool(children.read_text().split()), 20)
-        inside = Inside(int(children.read_text().split()[0]))
-        states = ("running", "degraded")
-        if not until(lambda: inside.run("systemctl", "is-system-running").stdout.strip() in states, 60):
+        children, states = Path(f"/proc/{running.pid}/task/{running.pid}/children"), ("running", "degraded")
+
+        def up() -> bool:
+            first = children.read_text().split()  # not the same from the start: one child makes the other
+            return bool(first) and Inside(int(first[-1])).run("systemctl", "is-system-running").stdout.strip() in states
+
+        if not until(up, 90, 0.5):
             raise RuntimeError(f"the system did not come up: {(root.parent / 'boot.log').read_text()[-600:]}")
+        inside = Inside(int(children.read_text().split()[-1]))
         yield inside
     finally:
         running.terminate()  # the first process is told to power off

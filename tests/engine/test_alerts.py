@@ -15,7 +15,7 @@ from angelon.core.specs import Gateway, Source
 from angelon.db.derived import status_words
 from angelon.db.log import inquiries
 from angelon.db.tables import AttemptRow, GatewayRow, GatewayUseRow, HeartbeatRow, SourceRow
-from angelon.db.upkeep import gateway_health
+from angelon.db.upkeep import gateway_health, nights
 from angelon.engine.followers import alerts
 from angelon.engine.followers.alerts import Alarm
 from angelon.engine.followers.housekeeping import Housekeeper
@@ -266,7 +266,14 @@ def hanging(bench, session, ids):
     inquiries.save_health(session.connection(), {ORIGIN: Health(5, now, now, "no answer in 5 s")})
 
 
+def not_written(bench, session, ids):
+    connection, now = session.connection(), bench.clock.now()
+    nights.take(connection, nights.EXPORT, str(now.date()), now, now)
+    nights.failed(connection, nights.EXPORT, now, "No space left")
+
+
 CAUSED = {
+    "export_failing": (not_written, "The nightly export failed: No space left."),
     "gateway_refuses": (refuses, "Mailroom has refused 11 of the last 12 messages for good."),
     "credit": (short, "Mailroom has 0.00 EUR of credit left."),
     "returns_silent": (silent, "The port is taken."),

@@ -5,7 +5,6 @@ import datetime as dt
 import json
 import re
 import threading
-import time
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from urllib.parse import parse_qs, unquote, urlsplit
 
@@ -13,6 +12,7 @@ import pyarrow.parquet as pq
 import pytest
 
 from angelon.core.problems import Invalid
+from angelon.db.upkeep import nights
 from angelon.engine.clock import Clock
 from angelon.engine.exports import snapshot
 from angelon.engine.exports.lines import AT_ONCE
@@ -255,13 +255,15 @@ def test_an_object_store_that_is_gone_or_no_address_is_told_in_words(shop):
 
 
 class Runs:
-    """A process that is told how to end."""
+    """A process that is told how to end, and what it says before."""
 
     code: int | None = None
+    words = b""
     started: list = []  # noqa: RUF012 - for one test, which makes it anew
 
-    def __init__(self, command, **_):
+    def __init__(self, command, stderr, **_):
         Runs.started.append(command)
+        stderr.write(Runs.words)
 
     def poll(self):
         return Runs.code
@@ -270,36 +272,82 @@ class Runs:
         Runs.code = -15
 
 
-def test_each_night_it_is_written_once_by_a_process_of_its_own_and_again_where_it_failed(monkeypatch):
-    now = NOW.replace(hour=1)
-    Runs.started, Runs.code = [], None
+@pytest.fixture
+def nights_of(shop, monkeypatch):
+    """Makes one of the installation's processes that plan, all by one clock, which the test moves."""
+    Runs.started, Runs.code, Runs.words = [], None, b""
     monkeypatch.setattr(nightly.subprocess, "Popen", Runs)
-    one = Nightly(Wanted("/rows", "parquet", dt.time(2, 30), 7), Clock(now=lambda: now))
+    monkeypatch.setattr(nightly, "LOOK", 0.0)
+    at = [NOW.replace(hour=1)]
+    wanted = Wanted("/rows", "parquet", dt.time(2, 30), 7)
+    return at, lambda: Nightly(wanted, shop.database, Clock(now=lambda: at[0]))
+
+
+def test_each_night_it_is_written_once_by_a_process_of_its_own_and_again_where_it_failed(shop, nights_of):
+    at, process = nights_of
+    one, other = process(), process()
     one.look()
     assert not Runs.started, "before its time"
-    now = NOW
-    one.look()
-    one.look()
+    at[0] = NOW
+    for each in (one, other, one, other):
+        each.look()
     assert [command[3:] for command in Runs.started] == [["data", "/rows", "--as", "parquet", "--keep", "7", "--once"]]
     Runs.code = 1
-    one.look()
-    one.look()
+    for each in (one, other, one, other):
+        each.look()
     assert len(Runs.started) == 1, "in an hour"
-    later = time.monotonic() + 3700
-    monkeypatch.setattr(nightly.time, "monotonic", lambda: later)
+    at[0] += dt.timedelta(hours=1, minutes=1)
     Runs.code = None
-    one.look()
+    for each in (other, one):
+        each.look()
     assert len(Runs.started) == 2
     Runs.code = 0
-    for _ in range(3):
-        one.look()
+    for each in (one, other, one, other, process()):
+        each.look()
     assert len(Runs.started) == 2, "it is there"
-    now += dt.timedelta(days=1)
+    at[0] += dt.timedelta(days=1)
     one.look()
     assert len(Runs.started) == 3
     Runs.code = None
     one.stop()
     assert Runs.code == -15
+
+
+def test_why_it_failed_is_kept_until_it_is_written(shop, nights_of):
+    at, process = nights_of
+    at[0] = NOW
+    one, Runs.words = process(), b"sends: 1,000 so far\nError: /rows can\xe2\x80\x99t be written: No space left\n"
+    one.look()
+    Runs.code = 1
+    one.look()
+
+    def why():
+        with shop.database.reading() as session:
+            return nights.problem(session.connection(), nights.EXPORT)
+
+    assert why() == "/rows can’t be written: No space left"
+    at[0] += dt.timedelta(hours=1, minutes=1)
+    Runs.code, Runs.words = None, b""
+    one.look()
+    assert why(), "it is not written yet"
+    Runs.code = 0
+    one.look()
+    assert not why()
+
+
+def test_a_long_export_is_nobody_else_s_and_one_whose_process_died_is_begun_again(shop, nights_of):
+    at, process = nights_of
+    at[0] = NOW
+    one, other = process(), process()
+    one.look()
+    for _ in range(40):
+        at[0] += dt.timedelta(minutes=1)
+        one.look()
+        other.look()
+    assert len(Runs.started) == 1
+    at[0] += nightly.HELD  # the first is gone
+    other.look()
+    assert len(Runs.started) == 2
 
 
 def test_the_command_writes_once_a_day(shop, tmp_path, monkeypatch):

@@ -176,6 +176,7 @@ def _processes(here: Installation, chosen: Settings) -> Iterator[Finding]:
     from angelon.db.access import accounts
     from angelon.db.derived import metrics
     from angelon.db.log import sends
+    from angelon.db.upkeep import nights
     from angelon.engine.followers.alerts import ALIVE_FOR
 
     now = here.clock.now()
@@ -184,11 +185,14 @@ def _processes(here: Installation, chosen: Settings) -> Iterator[Finding]:
         ahead = max((at for _, at in metrics.workers(session)), default=now)
         troubles, owned = sends.troubles(session, now), accounts.there_are_any(session)
         number, oldest = metrics.waiting_events(session)
+        export_failed = nights.problem(session.connection(), nights.EXPORT)
     for role, what in ((sends.PLANS, "processes events"), (sends.SENDS, "delivers sends")):
         if role in alive:
             yield OK, f"A worker {what}", ""
         else:
             yield BAD, f"No worker {what}.", "Start `angelon serve`, or `angelon worker` beside `angelon web`."
+    if export_failed:
+        yield BAD, f"The nightly export failed: {export_failed}", "It is tried again each hour."
     if (ahead - now).total_seconds() > 60:
         yield BAD, "A process was alive in the future: a clock is wrong.", "Set the clocks by NTP on every machine."
     for trouble in troubles:
@@ -217,7 +221,7 @@ def _store(here: Installation, chosen: Settings, live: LiveSetup) -> Iterator[Fi
     with here.database.reading() as session:
         found = Alarm(here, chosen.home, chosen.base_url).troubles(session, live, here.clock.now())
     for one in found:
-        if one.kind not in ("worker_missing", "returns_silent", "disk"):  # said above
+        if one.kind not in ("worker_missing", "returns_silent", "disk", "export_failing"):  # said above
             yield WARN, one.what, f"Open {one.href}"
     if not found:
         yield OK, "Nothing needs attention", ""

@@ -28,6 +28,7 @@ LABELS: dict[AlertKind, str] = {
     "backlog": "Events or sends wait too long",
     "disk": "The disk is nearly full",
     "returns_silent": "Returned mail can’t be taken",
+    "export_failing": "The nightly export fails",
     "handler_failing": "A handler or look-up does not answer",
     "orders_missing": "Orders of a store can’t be fetched",
     "held": "Sends are held or have failed",

@@ -327,7 +327,7 @@ class Worker:
         """What must be done now and then; says whether it ended because a thread did."""
         watch = ClockWatch(self._database, self._clock)
         housekeeper = Housekeeper(self._database, self._setups, self._clock)
-        nightly = Nightly(self._nightly, self._clock) if self._nightly is not None else None
+        nightly = Nightly(self._nightly, self._database, self._clock) if self._nightly is not None else None
         seen: dict[str, tuple[int, float]] = {}
         planning: tuple[tuple[str, Callable[[], object]], ...] = (
             ("looking for a clock that was put on or back", lambda: self._watch_clock(watch)),

@@ -17,6 +17,7 @@ AlertKind = Literal[
     "backlog",
     "disk",
     "returns_silent",
+    "export_failing",
     "handler_failing",
     "orders_missing",
     "held",

@@ -84,6 +84,19 @@ class TargetHealthRow(SQLModel, table=True):
     reason: str = Field(default="", sa_column=Column(Text, nullable=False, server_default=""))
 
 
+class NightlyRow(SQLModel, table=True):
+    """What is done once a night for the whole installation."""
+
+    __tablename__ = "nightly"
+    name: str = Field(sa_column=Column(Text, primary_key=True))
+    day: str = Field(default="", sa_column=Column(Text, nullable=False, server_default=""))
+    """The newest day that is done (ISO 8601, UTC)."""
+    held_until: dt.datetime | None = instant()
+    """Until when nobody else begins: a process is at it, or it failed."""
+    problem: str = Field(default="", sa_column=Column(Text, nullable=False, server_default=""))
+    """Why it failed last; empty where it did not."""
+
+
 class AlertRow(SQLModel, table=True):
     """Trouble with the installation that was seen, for one store."""
 

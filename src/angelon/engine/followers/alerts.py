@@ -40,7 +40,7 @@ from angelon.db.log import events as event_queries
 from angelon.db.log import fetches, inquiries, sends
 from angelon.db.setup.live_setup import LiveSetup
 from angelon.db.upkeep import alerts as stored
-from angelon.db.upkeep import gateway_health, gateway_use
+from angelon.db.upkeep import gateway_health, gateway_use, nights
 from angelon.engine.installation import Installation
 from angelon.gateways.certificates import days_left
 from angelon.gateways.fetching import CantFetch, fetch
@@ -313,6 +313,8 @@ class Alarm:
             yield Trouble("disk", "", what)
         for trouble in sends.troubles(session, now):
             yield Trouble("returns_silent", trouble[:100], f"{trouble.rstrip('.')}.", "/guide/deliver")
+        if why := nights.problem(session.connection(), nights.EXPORT):
+            yield Trouble("export_failing", "", f"The nightly export failed: {why.rstrip('.')}.", "/guide/commands")
 
     def _of_asking(self, session: Session, live: LiveSetup, now: dt.datetime) -> Iterator[Trouble]:
         for target, health in inquiries.unhealthy(session.connection()).items():

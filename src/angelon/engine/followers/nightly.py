@@ -5,16 +5,22 @@ from __future__ import annotations
 import datetime as dt
 import subprocess
 import sys
+import tempfile
 import time
 from dataclasses import dataclass
+from typing import IO
 
 import structlog
 
+from angelon.db.database import Database
+from angelon.db.upkeep import nights
 from angelon.engine.clock import Clock
 
 log = structlog.get_logger()
-AGAIN = 3600.0
-"""Seconds after which one that failed is tried again."""
+HELD = dt.timedelta(minutes=10)
+"""For how long a process has it, which goes on as long as it runs: where it dies, another begins after that."""
+LOOK = 60.0
+"""Seconds between two looks for whether it is done or has failed, once its time has come."""
 
 
 @dataclass(frozen=True)
@@ -28,45 +34,69 @@ class Wanted:
 
 
 class Nightly:
-    """Starts the process once a day, and looks how it ended. What it writes to, which may be slow, is asked by that
-    process alone.
+    """Starts the process once a day, and looks how it ended: one process of an installation does, others see that it
+    has. What it writes to, which may be slow, is asked by that process alone.
     """
 
-    def __init__(self, wanted: Wanted, clock: Clock) -> None:
-        self._wanted, self._clock = wanted, clock
+    def __init__(self, wanted: Wanted, database: Database, clock: Clock) -> None:
+        self._wanted, self._database, self._clock = wanted, database, clock
         self._day: dt.date | None = None
-        """The day that was last begun."""
+        """The day that is done, or was begun here."""
         self._next = 0.0
+        self._held = clock.now()
         self._running: subprocess.Popen[bytes] | None = None
+        self._said: IO[bytes] | None = None
 
     def look(self) -> None:
-        if self._running is not None:
-            code = self._running.poll()
-            if code is None:
-                return
-            self._running = None
-            if code:
-                self._day, self._next = None, time.monotonic() + AGAIN
-                log.error("the nightly export failed; trying again in an hour", to=self._said, code=code)
-            else:
-                log.info("the nightly export is written", to=self._said)
-            return
         now = self._clock.now().astimezone(dt.UTC)
-        if now.date() == self._day or now.time() < self._wanted.at or time.monotonic() < self._next:
-            return
+        if self._running is not None:
+            self._look_at(self._running, now)
+        elif now.date() != self._day and now.time() >= self._wanted.at and time.monotonic() >= self._next:
+            self._next = time.monotonic() + LOOK
+            with self._database.connection(purpose="nightly export") as connection:
+                taken = nights.take(connection, nights.EXPORT, str(now.date()), now, now + HELD)
+            if taken:
+                self._begin(now)
+
+    def _begin(self, now: dt.datetime) -> None:
         options = ["--as", self._wanted.form, "--keep", str(self._wanted.keep), "--once"]
         command = [sys.executable, "-m", "angelon", "data", self._wanted.to, *options]
-        try:
-            self._running = subprocess.Popen(command, stdout=subprocess.DEVNULL)  # noqa: S603 - our own
-        except OSError:
-            self._next = time.monotonic() + AGAIN
-            raise
+        self._said, self._held = tempfile.TemporaryFile(), now + HELD  # noqa: SIM115 - read when the process has ended
+        self._running = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=self._said)  # noqa: S603 - our own
         self._day = now.date()
+
+    def _look_at(self, running: subprocess.Popen[bytes], now: dt.datetime) -> None:
+        code = running.poll()
+        if code is None:
+            if self._held - now < HELD / 2:
+                self._held = now + HELD
+                with self._database.connection(purpose="nightly export") as connection:
+                    nights.hold(connection, nights.EXPORT, self._held)
+            return
+        with self._database.connection(purpose="nightly export") as connection:
+            if code:
+                nights.failed(connection, nights.EXPORT, now, why := self._why(code))
+            else:
+                nights.done(connection, nights.EXPORT, str(self._day))
+        self._running = None
+        if code:
+            self._day = None
+            log.error("the nightly export failed; trying again in an hour", to=self._to, why=why)
+        else:
+            log.info("the nightly export is written", to=self._to)
+
+    def _why(self, code: int) -> str:
+        """The last that the process said, which is why it ended."""
+        lines: list[str] = []
+        if self._said is not None:
+            self._said.seek(0)
+            lines = self._said.read()[-4000:].decode(errors="replace").strip().splitlines()
+        return lines[-1].removeprefix("Error: ") if lines else f"its process ended with {code}"
 
     def stop(self) -> None:
         if self._running is not None:
             self._running.terminate()
 
     @property
-    def _said(self) -> str:
+    def _to(self) -> str:
         return self._wanted.to.partition("?")[0]

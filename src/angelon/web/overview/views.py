@@ -20,6 +20,7 @@ from angelon.db.derived import counts, overview, shapes, status_words
 from angelon.db.log import documents, events, fetches, imports, inquiries, questions, sends
 from angelon.db.setup import shop_tables, specs
 from angelon.db.setup.specs import StoredRoute
+from angelon.db.upkeep import nights
 from angelon.engine.followers.alerts import name_of
 from angelon.web.formats import capital, moment
 from angelon.web.frame import frame
@@ -451,6 +452,8 @@ def _engine_needs() -> list[Need]:
     for trouble in sends.troubles(session(), g.now):
         what = "Another program has the port, or it may not be used. Free it, or set ANGELON_RETURNS to another."
         found.append(Need("failed", trouble, what, "How it is set up", "/guide/deliver"))
+    if why := nights.problem(session().connection(), nights.EXPORT):
+        found.append(Need("failed", "The nightly export failed", why, "How it is set up", "/guide/commands"))
     waiting = inquiries.waiting_by_target(session())
     for target, health in inquiries.unhealthy(session().connection()).items():
         name, href = name_of(live(), target)
