@@ -15,6 +15,7 @@ from proof import (
     booted,
     burst,
     changes,
+    composed,
     deployed,
     described,
     disk,
@@ -57,6 +58,7 @@ PROOFS = {
     "booted": booted.run,
     "pooled": pooled.run,
     "image": image.run,
+    "composed": composed.run,
     "suite": suite.run,
     "alerts": alert_day.run,
 }

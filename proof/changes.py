@@ -23,23 +23,18 @@ import httpx
 import psycopg
 
 from angelon.core.deliveries import digest
-from angelon.core.specs import Bundle
 from angelon.db.log import events
 from angelon.db.records import NewDelivery, NewEvent
 from angelon.db.setup import live_setup, specs
 from angelon.engine.clock import Clock
 from cluster.postgresql import temporary
-from proof.places import Place, until
+from proof.places import Place, mails_only, until
 from tests import made
 
 SOURCE = Path(__file__).resolve().parent.parent
 VERSIONS = SOURCE / "src/angelon/db/migrations/versions"
 RATE = 50
 """Deliveries a second, meanwhile."""
-
-
-def _mails_only(bundle: Bundle) -> Bundle:
-    return bundle.model_copy(update={"live": ["received"]})
 
 
 class _Shop:
@@ -132,7 +127,7 @@ def backlog(waiting: int = 20_000) -> tuple[dict[str, int], list[str]]:
     """A start over so many events that wait to be planned: it starts, and takes what comes in meanwhile."""
     with tempfile.TemporaryDirectory() as folder:
         (home := Path(folder) / "home").mkdir()
-        here = Place(home, change=_mails_only)
+        here = Place(home, change=mails_only)
         try:
             here.start("stand-ins")
             _fill(here, waiting)
@@ -251,7 +246,7 @@ def moves() -> tuple[dict[str, int], list[str]]:
     own = Path(tempfile.mkdtemp(prefix="angelon-postgresql-"))
     with tempfile.TemporaryDirectory() as folder, temporary(own, durable=True) as server:
         (home := Path(folder) / "home").mkdir()
-        here = Place(home, change=_mails_only)
+        here = Place(home, change=mails_only)
         address = server.create("moved")
         back = f"sqlite:///{Path(folder) / 'back.db'}"
         try:

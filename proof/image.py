@@ -8,6 +8,7 @@ import json
 import os
 import shutil
 import subprocess
+import sys
 import tempfile
 import time
 from pathlib import Path
@@ -20,6 +21,7 @@ from proof.places import until
 ROOT = Path(__file__).resolve().parent.parent
 CERTIFICATES = "/etc/ssl/certs/ca-certificates.crt"
 PROGRAMS = ("debootstrap", "buildah", "umoci", "chroot")
+ANGELON = (sys.executable, "-m", "angelon")
 
 
 def run() -> tuple[dict[str, int], list[str]]:
@@ -30,9 +32,9 @@ def run() -> tuple[dict[str, int], list[str]]:
     with tempfile.TemporaryDirectory() as folder:
         here = Path(folder)
         began = time.monotonic()
-        base = _base_name()
-        _make_base(here, base)
-        _build(here)
+        base = base_name()
+        make_base(here, base)
+        build(here)
         built = time.monotonic() - began
         unpacked = here / "bundle"
         run_command("umoci", "unpack", "--image", f"{here}/oci:angelon", str(unpacked))
@@ -47,16 +49,25 @@ def run() -> tuple[dict[str, int], list[str]]:
     return {"seconds to build": round(built), "MB of the image": size // 1_000_000}, broken
 
 
-def _base_name() -> str:
+def base_name() -> str:
     first = (ROOT / "deploy/Containerfile").read_text().split("FROM ", 1)[1].split()[0]
     return f"localhost/{first}"
 
 
-def _buildah(here: Path, *arguments: str) -> str:
+def buildah(here: Path, *arguments: str) -> str:
     own = here / "registries.conf"
     own.write_text('unqualified-search-registries = ["localhost"]\nshort-name-mode = "disabled"\n')
-    place = ["--root", f"{here}/storage", "--runroot", f"{here}/run", "--registries-conf", str(own)]
-    env = {**os.environ, "STORAGE_DRIVER": "vfs", "BUILDAH_ISOLATION": "chroot"}
+    place = [
+        "--storage-driver",
+        "overlay",
+        "--root",
+        f"{here}/storage",
+        "--runroot",
+        f"{here}/run",
+        "--registries-conf",
+        str(own),
+    ]
+    env = {**os.environ, "BUILDAH_ISOLATION": "chroot"}
     return run_command("buildah", *place, *arguments, env=env)
 
 
@@ -67,7 +78,7 @@ def run_command(*command: str, env: dict[str, str] | None = None) -> str:
     return done.stdout.strip()
 
 
-def _make_base(here: Path, name: str) -> None:
+def make_base(here: Path, name: str) -> None:
     """An image with what the base that the file names has: Debian, Python and pip."""
     root = here / "base"
     run_command(
@@ -77,17 +88,17 @@ def _make_base(here: Path, name: str) -> None:
     for file in (root / "usr/lib").glob("python3*/EXTERNALLY-MANAGED"):
         file.unlink()
     shutil.copy(CERTIFICATES, root / CERTIFICATES.lstrip("/"))
-    container = _buildah(here, "from", "scratch")
-    _buildah(here, "add", "-q", container, str(root), "/")
-    _buildah(here, "commit", "-q", container, name)
+    container = buildah(here, "from", "scratch")
+    buildah(here, "add", "-q", container, str(root), "/")
+    buildah(here, "commit", "-q", container, name)
 
 
-def _build(here: Path) -> None:
+def build(here: Path) -> None:
     context = here / "context"
     run_command("git", "clone", "-q", str(ROOT), str(context))
     file = ["-f", str(context / "deploy/Containerfile"), str(context)]
-    _buildah(here, "bud", "--pull-never", "--env", f"PIP_CERT={CERTIFICATES}", "-t", "angelon", *file)
-    _buildah(here, "push", "-q", "angelon", f"oci:{here}/oci:angelon")
+    buildah(here, "bud", "--pull-never", "--env", f"PIP_CERT={CERTIFICATES}", "-t", "angelon", *file)
+    buildah(here, "push", "-q", "angelon", f"oci:{here}/oci:angelon")
 
 
 def _start(root: Path, process: dict[str, object], broken: list[str]) -> None:

@@ -6,7 +6,7 @@ import datetime as dt
 from collections import Counter
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 from sqlalchemy import Connection, bindparam, delete, func, insert, or_, update
 from sqlalchemy import select as core_select
@@ -324,17 +324,42 @@ def values_seen(session: Session, store_id: int) -> dict[str, list[tuple[str, st
     return {name: [pair for pair, _ in found.most_common(MOST_VALUES)] for name, found in counted.items()}
 
 
-def orders_of_person(connection: Connection, store_id: int, identity: str, source_id: int, reference: str) -> int:
-    """How many orders somebody (`ContactRow.identity`) has placed so far, the one of this reference counted."""
-    if not identity:
-        return 1
-    of_person = (
-        core_select(func.count())
-        .select_from(ORDER.join(CONTACT, CONTACT.c.id == ORDER.c.contact_id))
-        .where(CONTACT.c.store_id == store_id, CONTACT.c.identity == identity)
-        .where(or_(ORDER.c.source_id != source_id, ORDER.c.reference != reference))
-    )
-    return 1 + int(connection.execute(of_person).scalar_one())
+class Placed(NamedTuple):
+    """An order, and who placed it (`ContactRow.identity`; empty where nobody is known)."""
+
+    identity: str
+    source_id: int
+    reference: str
+
+
+_OF_PEOPLE = (
+    ORDER.join(CONTACT, CONTACT.c.id == ORDER.c.contact_id),
+    CONTACT.c.store_id == bindparam("b_store"),
+    CONTACT.c.identity.in_(bindparam("b_identities", expanding=True)),
+)
+_COUNTED = (
+    core_select(CONTACT.c.identity, func.count())
+    .select_from(_OF_PEOPLE[0])
+    .where(*_OF_PEOPLE[1:])
+    .group_by(CONTACT.c.identity)
+)
+_OWN = (
+    core_select(CONTACT.c.identity, ORDER.c.source_id, ORDER.c.reference)
+    .select_from(_OF_PEOPLE[0])
+    .where(*_OF_PEOPLE[1:], ORDER.c.reference.in_(bindparam("b_references", expanding=True)))
+)
+
+
+def orders_of_people(connection: Connection, store_id: int, about: Collection[Placed]) -> dict[Placed, int]:
+    """How many orders each of these people has placed so far, the one that is named counted, known yet or not."""
+    identities = {one.identity for one in about if one.identity}
+    if not identities:
+        return dict.fromkeys(about, 1)
+    given = {"b_store": store_id, "b_identities": list(identities)}
+    counted = {identity: number for identity, number in connection.execute(_COUNTED, given)}
+    references = {"b_references": list({one.reference for one in about})}
+    own = {Placed(*row) for row in connection.execute(_OWN, given | references)}
+    return {one: counted.get(one.identity, 0) + (one not in own) for one in about}
 
 
 def is_customer(session: Session, store_id: int, address: str) -> bool:

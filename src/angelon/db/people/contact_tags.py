@@ -56,14 +56,20 @@ def in_use(connection: Connection, store_id: int) -> list[str]:
     return [tag for (tag,) in rows]
 
 
-def of_identity(connection: Connection, store_id: int, identity: str) -> tuple[str, ...]:
-    """The tags of the customer that a store knows by an identity; none where it knows none."""
-    if not identity:
-        return ()
-    rows = connection.execute(
-        core_select(TAG.c.tag)
-        .join(CONTACT, CONTACT.c.id == TAG.c.contact_id)
-        .where(CONTACT.c.store_id == store_id, CONTACT.c.identity == identity)
-        .order_by(TAG.c.tag)
-    )
-    return tuple(tag for (tag,) in rows)
+_OF_IDENTITIES = (
+    core_select(CONTACT.c.identity, TAG.c.tag)
+    .join(TAG, TAG.c.contact_id == CONTACT.c.id)
+    .where(CONTACT.c.store_id == bindparam("b_store"))
+    .where(CONTACT.c.identity.in_(bindparam("b_identities", expanding=True)))
+    .order_by(TAG.c.tag)
+)
+
+
+def of_identities(connection: Connection, store_id: int, identities: Collection[str]) -> dict[str, tuple[str, ...]]:
+    """The tags of the customers that a store knows by these identities, of those that have any."""
+    found: dict[str, tuple[str, ...]] = {}
+    wanted = [identity for identity in identities if identity]
+    given = {"b_store": store_id, "b_identities": wanted}
+    for identity, tag in connection.execute(_OF_IDENTITIES, given) if wanted else ():
+        found[identity] = (*found.get(identity, ()), tag)
+    return found

@@ -1,24 +1,31 @@
-"""Handlers: one call of a function about one event, in a process apart."""
+"""Handlers: calls of functions about events, in processes apart."""
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Iterator, Sequence
+from typing import Any, NamedTuple
 
 from sqlalchemy import Connection
 
 from angelon.core.planning.plan import work_out
-from angelon.db.log import orders
-from angelon.db.people import contact_tags
 from angelon.db.rows import EventRecord, InquiryRecord
 from angelon.db.setup.live_setup import LiveSetup
-from angelon.engine.arrivals.event_reader import Payloads, event_of, identity_of
+from angelon.engine.arrivals.event_reader import Payloads, event_of
 from angelon.engine.asking.lanes import Job, Reply
 from angelon.engine.clock import Clock
-from angelon.engine.handlers.about import as_plain
-from angelon.engine.handlers.runner import RETRY, HandlerRunner
+from angelon.engine.handlers.about import as_plain, people_of
+from angelon.engine.handlers.runner import RETRY, HandlerRunner, Handlers
 from angelon.engine.orders.parcels import know
 
 NO_FOLDER = "No folder of handlers is set: ANGELON_HANDLERS names it."
+
+
+class Call(NamedTuple):
+    """A call that is due: its row, the event that it is about, and what look-ups have answered about that."""
+
+    row: InquiryRecord
+    event: EventRecord
+    answered: dict[str, Any]
 
 
 class Functions:
@@ -34,24 +41,20 @@ class Functions:
         before, self._digest = self._digest, now
         return now != before
 
-    def job(
-        self,
-        connection: Connection,
-        live: LiveSetup,
-        event: EventRecord,
-        row: InquiryRecord,
-        payloads: Payloads,
-        answered: dict[str, Any],
-    ) -> Job:
-        """One call, ready to be made. Raises LookupError where there is no such function, which no second try mends."""
-        if self._runner.handlers is None:
-            raise LookupError(NO_FOLDER)
+    def jobs(self, connection: Connection, live: LiveSetup, calls: Sequence[Call], payloads: Payloads) -> list[Job]:
+        """Calls about events of one store, ready to be made, their facts read in a bounded number of queries. Raises
+        LookupError where there is no such function, which no second try mends, and NotReadable.
+        """
         own = self._runner.handlers
-        why = own.missing(row.name)
-        if why:
-            raise LookupError(why)
-        plain = self._plain(connection, live, event, payloads, answered)
+        if own is None:
+            raise LookupError(NO_FOLDER)
+        for call in calls:
+            if why := own.missing(call.row.name):
+                raise LookupError(why)
+        plain = _plain(connection, live, calls, payloads)
+        return [self._job(own, call.row, one) for call, one in zip(calls, plain, strict=True)]
 
+    def _job(self, own: Handlers, row: InquiryRecord, plain: dict[str, Any]) -> Job:
         def call() -> Reply:
             asked, result = own.call(row.name, plain)
             value = None if asked.problem else asked.plain()
@@ -65,16 +68,19 @@ class Functions:
             lambda tries, at: RETRY.next_try(tries, at, at, self._clock.rng.random),
         )
 
-    def _plain(
-        self, connection: Connection, live: LiveSetup, event: EventRecord, payloads: Payloads, answered: dict[str, Any]
-    ) -> dict[str, Any]:
-        """The event as handlers have it, with what look-ups have answered about it. Raises NotReadable."""
-        source = live.setup.sources[live.source_key(event.source_id)]
-        payload = payloads.of(event, answered)
+
+def _plain(
+    connection: Connection, live: LiveSetup, calls: Sequence[Call], payloads: Payloads
+) -> Iterator[dict[str, Any]]:
+    """Events as handlers have them, with what look-ups have answered about each. Raises NotReadable."""
+    payloads.load(connection, live, [call.event for call in calls])
+    read = []
+    for call in calls:
+        source = live.setup.sources[live.source_key(call.event.source_id)]
+        payload = payloads.of(call.event, call.answered)
         reading, variables = work_out(source, live.setup, payload)
-        know(connection, live, [(event, event.order_id, reading)])
-        identity = identity_of(event, reading)
-        number = reading.reference[:200]
-        so_far = orders.orders_of_person(connection, live.store_id, identity, event.source_id, number)
-        tags = contact_tags.of_identity(connection, live.store_id, identity)
-        return as_plain(event_of(event, source, payload), reading, variables, so_far, tags)
+        read.append((event_of(call.event, source, payload), reading, variables))
+    know(connection, live, [(call.event, call.event.order_id, one[1]) for call, one in zip(calls, read, strict=True)])
+    people = people_of(connection, live, [(call.event, one[1]) for call, one in zip(calls, read, strict=True)])
+    for (event, reading, variables), (so_far, tags) in zip(read, people, strict=True):
+        yield as_plain(event, reading, variables, so_far, tags)

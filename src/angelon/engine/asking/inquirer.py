@@ -28,7 +28,7 @@ from angelon.db.rows import EventRecord, InquiryRecord
 from angelon.db.setup.live_setup import LiveSetup
 from angelon.engine.arrivals.event_reader import Payloads
 from angelon.engine.asking.addresses import ask, secret_of
-from angelon.engine.asking.functions import Functions
+from angelon.engine.asking.functions import Call, Functions
 from angelon.engine.asking.lanes import AT_ONCE, Job, Lane, Reply
 from angelon.engine.clock import Clock
 from angelon.engine.handlers.runner import HandlerRunner
@@ -194,35 +194,49 @@ class Inquirer:
     def _prepared(self, rows: Sequence[InquiryRecord]) -> dict[Key, Job]:
         """What is asked, read in a bounded number of queries; what can't be read comes to that as its answer."""
         made: dict[Key, Job] = {}
+        by_store: dict[tuple[int, str], list[Call]] = {}
         with self._database.reading() as session:
             connection = session.connection()
             found = events.by_ids(connection, {row.event_id for row in rows})
             about = inquiries.about(connection, {one.parent_id or one.id for one in found.values()})
             for row in rows:
-                key = key_of(row)
                 event = found.get(row.event_id)
                 try:
                     if event is None:
                         raise LookupError("Its event is gone.")
                     live = self._setups.of_source(event.source_id)
-                    self._payloads.load(connection, live, [event])
-                    answered = about.get(event.parent_id or event.id, inquiries.AboutEvent()).answered
-                    made[key] = self._job(session, live, event, row, answered)
-                except (LookupError, NotReadable) as error:
-                    made[key] = _settled(row, str(error))
-                except Exception as error:
-                    if is_database_failure(error):
-                        raise
-                    log.exception("an inquiry could not be made ready", event_id=row.event_id, name=row.name)
-                    made[key] = _settled(row, f"It could not be asked: {describe_fault(error)}")
+                except LookupError as error:
+                    made[key_of(row)] = _settled(row, str(error))
+                    continue
+                answered = about.get(event.parent_id or event.id, inquiries.AboutEvent()).answered
+                by_store.setdefault((live.store_id, row.kind), []).append(Call(row, event, answered))
+            for (store_id, kind), calls in by_store.items():
+                made |= self._jobs(session, self._setups.get(store_id), kind, calls)
         return made
 
-    def _job(
-        self, session: Session, live: LiveSetup, event: EventRecord, row: InquiryRecord, answered: dict[str, Any]
-    ) -> Job:
+    def _jobs(self, session: Session, live: LiveSetup, kind: str, calls: Sequence[Call]) -> dict[Key, Job]:
+        """All at once; each alone where one of them can't be made ready, so that it harms no other."""
+        try:
+            if kind == HANDLER:
+                made = self._functions.jobs(session.connection(), live, calls, self._payloads)
+            else:
+                self._payloads.load(session.connection(), live, [call.event for call in calls])
+                made = [self._look_up(session, live, call) for call in calls]
+            return {key_of(job.row): job for job in made}
+        except Exception as error:
+            if is_database_failure(error):
+                raise
+            if len(calls) > 1:
+                return {key: job for call in calls for key, job in self._jobs(session, live, kind, [call]).items()}
+            row, why = calls[0].row, str(error)
+            if not isinstance(error, LookupError | NotReadable):
+                log.exception("an inquiry could not be made ready", event_id=row.event_id, name=row.name)
+                why = f"It could not be asked: {describe_fault(error)}"
+            return {key_of(row): _settled(row, why)}
+
+    def _look_up(self, session: Session, live: LiveSetup, call: Call) -> Job:
         """Raises LookupError with why there is nothing to ask, NotReadable where the event can't be read."""
-        if row.kind == HANDLER:
-            return self._functions.job(session.connection(), live, event, row, self._payloads, answered)
+        row, event = call.row, call.event
         source = live.setup.sources[live.source_key(event.source_id)]
         one = next((found for found in wanted(source.enrichments, event.name) if found.name == row.name), None)
         if one is None:

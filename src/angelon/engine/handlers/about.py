@@ -2,12 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
+
+from sqlalchemy import Connection
 
 from angelon.core.planning.inputs import Event
 from angelon.core.reading import Reading
 from angelon.core.recipes.evaluate import Variables
 from angelon.core.values import pack
+from angelon.db.log import orders
+from angelon.db.people import contact_tags
+from angelon.db.rows import EventRecord
+from angelon.db.setup.live_setup import LiveSetup
+from angelon.engine.arrivals.event_reader import identity_of
 
 PERSON = ("name", "email", "phone", "language")
 
@@ -36,3 +44,15 @@ def as_plain(
         },
         "values": {name: pack(one.value) for name, one in worked.items() if one.present},
     }
+
+
+def people_of(
+    connection: Connection, live: LiveSetup, read: Sequence[tuple[EventRecord, Reading]]
+) -> list[tuple[int, tuple[str, ...]]]:
+    """How many orders the person of each event has placed so far, its own counted, and their tags."""
+    about = [
+        orders.Placed(identity_of(event, reading), event.source_id, reading.reference[:200]) for event, reading in read
+    ]
+    so_far = orders.orders_of_people(connection, live.store_id, about)
+    tags = contact_tags.of_identities(connection, live.store_id, {one.identity for one in about})
+    return [(so_far[one], tags.get(one.identity, ())) for one in about]

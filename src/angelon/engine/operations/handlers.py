@@ -13,11 +13,10 @@ from angelon.core.reading import Reading
 from angelon.core.recipes.evaluate import Variables
 from angelon.core.specs.asked import Asked
 from angelon.core.specs.route import Route
-from angelon.db.log import orders
-from angelon.db.people import contact_tags
+from angelon.db.rows import EventRecord
 from angelon.db.setup.live_setup import LiveSetup
-from angelon.engine.arrivals.event_reader import event_of, identity_of
-from angelon.engine.handlers.about import as_plain
+from angelon.engine.arrivals.event_reader import event_of
+from angelon.engine.handlers.about import as_plain, people_of
 from angelon.engine.handlers.pool import Result
 from angelon.engine.handlers.runner import Handlers
 
@@ -36,7 +35,7 @@ def rehearse(
     live: LiveSetup,
     own: Handlers,
     route: Route,
-    row: Any,
+    row: EventRecord,
     payload: Any,
     reading: Reading,
     variables: Variables,
@@ -46,9 +45,7 @@ def rehearse(
     code itself does elsewhere is done.
     """
     source = live.setup.sources[live.source_key(row.source_id)]
-    identity = identity_of(row, reading)
-    so_far = orders.orders_of_person(connection, live.store_id, identity, row.source_id, reading.reference[:200])
-    tags = contact_tags.of_identity(connection, live.store_id, identity)
+    ((so_far, tags),) = people_of(connection, live, [(row, reading)])
     plain = as_plain(event_of(row, source, payload), reading, variables, so_far, tags)
     asked, result = own.call(route.handler, plain, watch=True)
     event: Event = event_of(row, source, payload, asked={route.handler: asked})
