@@ -269,7 +269,8 @@ class Worker:
                 self._stop.wait(1)
             if settled:
                 self._notifier.notify(PLANNING)
-            due.wait(0.5)
+            if due.wait(0.5):
+                inquirer.gather()
         try:
             inquirer.end()
         except Exception:

@@ -43,6 +43,8 @@ MARGIN = 30.0
 """Seconds by which a claim outlasts what asking may take."""
 MOST_STORED = 200
 """Outcomes of one transaction."""
+TOGETHER = 0.02
+"""Seconds that replies are waited for, beside one that is there."""
 
 
 class Inquirer:
@@ -81,6 +83,13 @@ class Inquirer:
         self._claim()
         return settled
 
+    def gather(self) -> None:
+        """Gives replies a moment to come together while others are being asked, since each transaction costs as much as
+        some of them; where nothing else is in hand, nothing is waited for.
+        """
+        if any(not lane.idle for lane in self._lanes.values()):
+            time.sleep(TOGETHER)
+
     def run_due(self) -> int:
         """Asks all that is due, and waits for it; gives how many inquiries are settled."""
         settled = 0
@@ -90,6 +99,7 @@ class Inquirer:
                 if not self._replies and all(lane.idle for lane in self._lanes.values()):
                     return settled
                 self._arrived.wait(0.02)  # a lane ends a moment after its last reply
+            self.gather()
 
     def end(self) -> None:
         """Gives back what is in hand and was not begun."""
