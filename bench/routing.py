@@ -130,8 +130,8 @@ def listening(number: int = 1500, turns: int = 3) -> list[Row]:
     ]
 
 
-def _through_the_planner(size: int, number: int) -> float:
-    """Seconds of processor time for so many events before so many live routes."""
+def with_routes(size: int) -> Bundle:
+    """A set-up with so many live routes, of which the first three wait for orders."""
     others = [one for one in LABELS if one not in ("order.created", "order.status_changed")]
     routes = [
         made.route(
@@ -147,11 +147,16 @@ def _through_the_planner(size: int, number: int) -> float:
     ]
     messages = [made.message(key=f"m{n}", name=f"Message {n}") for n in range(size)]
     own = {"routes": routes, "messages": messages, "live": [route.key for route in routes]}
-    bundle = made.bundle().model_copy(update=own)
+    return made.bundle().model_copy(update=own)
+
+
+def _through_the_planner(size: int, number: int) -> float:
+    """Seconds of processor time for so many events before so many live routes."""
+    bundle = with_routes(size)
     with tempfile.TemporaryDirectory() as folder:
         database = Database(f"sqlite:///{Path(folder) / 'bench.db'}")
         database.migrate()
-        _come_in(database, bundle, number)
+        come_in(database, bundle, number)
         planner = Planner(database, Setups(database, fresh_for=3600), Clock(), planned_at=lambda row: row.received_at)
         planner.run_batch(100)  # texts compiled, set-up read
         began = time.process_time()
@@ -165,8 +170,8 @@ def _through_the_planner(size: int, number: int) -> float:
     return took
 
 
-def _come_in(database: Database, bundle: Bundle, number: int) -> None:
-    """Stores a set-up, and so many orders that came in every two minutes, up to now."""
+def come_in(database: Database, bundle: Bundle, number: int) -> int:
+    """Stores a set-up, and so many orders that came in every two minutes, up to now; gives how many."""
     clock = Clock()
     start = clock.now() - dt.timedelta(days=20)
     with database.writing() as session:
@@ -185,6 +190,7 @@ def _come_in(database: Database, bundle: Bundle, number: int) -> None:
     with database.connection() as connection:
         for begin in range(0, number, 500):
             events.add(connection, rows[begin : begin + 500])
+    return number
 
 
 def effect(number: int = 10_000) -> list[Row]:
@@ -192,7 +198,7 @@ def effect(number: int = 10_000) -> list[Row]:
     with tempfile.TemporaryDirectory() as folder:
         database = Database(f"sqlite:///{Path(folder) / 'bench.db'}")
         database.migrate()
-        _come_in(database, made.bundle(), number)
+        come_in(database, made.bundle(), number)
         clock = Clock()
         with database.reading() as session:
             live = live_setup.load(session, specs.stores(session)[0].id or 0)

@@ -11,6 +11,7 @@ from contextlib import ExitStack
 from pathlib import Path
 
 from angelon.cli.serving import free_port
+from angelon.db.database import Database
 from angelon.db.log import events
 from angelon.engine.clock import Clock
 from angelon.engine.planner import Planner
@@ -44,7 +45,7 @@ def several() -> list[Row]:
                 if url:
                     detail["ms of CPU a send, PostgreSQL"] = served
                 rows.append(Row(f"sends a second, {senders} processes on {name}", speed, "1/s", "", detail))
-            rows += _intake(Path(folder) / f"{name}-accepted", name, server)
+            rows += intake(Path(folder) / f"{name}-accepted", name, server)
             rows += _planning(Path(folder) / f"{name}-planned", name, server)
         rows += _planned_in_turn(Path(folder), server)
     return rows
@@ -63,7 +64,7 @@ def _sending(folder: Path, url: str, senders: int, server: Server) -> tuple[floa
     with ExitStack() as stack:
         stack.enter_context(process("-m", "bench.sink", str(port), str(counted), env=dict(os.environ)))
         env = home.environment(ANGELON_DATABASE_URL=url) if url else home.environment()
-        before = _cpu_of(server)
+        before = cpu_of(server)
         workers = [
             stack.enter_context(process("-m", "angelon", "worker", "--role", "send", env=env)) for _ in range(senders)
         ]
@@ -71,7 +72,7 @@ def _sending(folder: Path, url: str, senders: int, server: Server) -> tuple[floa
         started = sum(_cpu(worker.pid) for worker in workers)
         number, ended = _at_least(counted, NUMBER)
         worked = sum(_cpu(worker.pid) for worker in workers) - started
-        served = _cpu_of(server) - before
+        served = cpu_of(server) - before
     home.database.close()
     sent = number - first
     return sent / (ended - began), worked * 1000 / sent, served * 1000 / number
@@ -88,7 +89,7 @@ def _at_least(counted: Path, number: int) -> tuple[int, float]:
     raise TimeoutError(f"fewer than {number} mails came")
 
 
-def _intake(folder: Path, name: str, server: Server) -> list[Row]:
+def intake(folder: Path, name: str, server: Server) -> list[Row]:
     """Deliveries that one web process accepts a second, and what each takes of a processor."""
     url = server.create("accepted") if name == "PostgreSQL" else ""
     home, port = _filled(folder, free_port(), url), free_port()
@@ -96,12 +97,12 @@ def _intake(folder: Path, name: str, server: Server) -> list[Row]:
     with process("-m", "bench.app", env=home.environment(**more)) as web:
         wait_for(lambda: _answers(port))
         measure(port, [home.raw_request(number) for number in range(200)], 32, 202)
-        before, served = _cpu_below(web.pid), _cpu_of(server)
+        before, served = _cpu_below(web.pid), cpu_of(server)
         requests = [home.raw_request(1000 + number) for number in range(NUMBER)]
         speed, slowest = measure(port, requests, 32, 202)
         detail = {"p99 ms": slowest, "ms of CPU a delivery, web": (_cpu_below(web.pid) - before) * 1000 / NUMBER}
         if url:
-            detail["ms of CPU a delivery, PostgreSQL"] = (_cpu_of(server) - served) * 1000 / NUMBER
+            detail["ms of CPU a delivery, PostgreSQL"] = (cpu_of(server) - served) * 1000 / NUMBER
     home.database.close()
     return [Row(f"deliveries accepted a second, one web process on {name}", speed, "1/s", "", detail)]
 
@@ -110,11 +111,11 @@ def _planning(folder: Path, name: str, server: Server) -> list[Row]:
     """Events planned a second by one process, and what an order with its event and send takes of the disk."""
     url = server.create("planned") if name == "PostgreSQL" else ""
     home = _filled(folder, free_port(), url)
-    before, cpu = _size(home), _cpu_of(server)
+    before, cpu = size_of(home.database), cpu_of(server)
     took = _plan(home, NUMBER)
-    served = (_cpu_of(server) - cpu) * 1000 / NUMBER
+    served = (cpu_of(server) - cpu) * 1000 / NUMBER
+    detail = {"bytes an order": (size_of(home.database) - before) / NUMBER}
     home.database.close()
-    detail = {"bytes an order": (_size(home) - before) / NUMBER}
     if url:
         detail["ms of CPU an event, PostgreSQL (stored and planned)"] = served
     return [Row(f"events planned a second, one process on {name}", NUMBER / took, "1/s", "", detail)]
@@ -165,13 +166,14 @@ def _plan(home: Home, number: int) -> float:
     return time.perf_counter() - began
 
 
-def _size(home: Home) -> int:
-    if not home.database.sqlite:
-        with home.database.connection() as connection:
+def size_of(database: Database) -> int:
+    """Bytes of a database on the disk."""
+    if not database.sqlite:
+        with database.connection() as connection:
             return int(connection.exec_driver_sql("SELECT pg_database_size(current_database())").scalar_one())
-    with home.database.engine.connect() as connection:
+    with database.engine.connect() as connection:
         connection.exec_driver_sql("PRAGMA wal_checkpoint(TRUNCATE)")
-    return (home.path / "angelon.db").stat().st_size
+    return Path(database.engine.url.database or "").stat().st_size
 
 
 def _cpu(pid: int) -> float:
@@ -183,7 +185,7 @@ def _cpu(pid: int) -> float:
     return (int(fields[11]) + int(fields[12]) + int(fields[13]) + int(fields[14])) / _TICKS
 
 
-def _cpu_of(server: Server) -> float:
+def cpu_of(server: Server) -> float:
     """Of all processes of the server, those that have ended among them."""
     return _cpu_below(server.pid)
 

@@ -67,11 +67,10 @@ class SeedTransport:
     def close(self) -> None: ...
 
 
-def happenings(today: dt.datetime, rng: random.Random) -> list[tuple[dt.datetime, str, Delivery]]:
-    """Every delivery of the thirty days: when, to which source, and what."""
+def happenings(today: dt.datetime, rng: random.Random, serial: int = 2050) -> list[tuple[dt.datetime, str, Delivery]]:
+    """Every delivery of the thirty days: when, to which source, and what; orders are numbered from `serial` on."""
     made: list[tuple[dt.datetime, str, Delivery]] = []
     start = today - dt.timedelta(days=DAYS)
-    serial = 2050
     for day in range(DAYS + 1):
         date = start + dt.timedelta(days=day)
         quiet = date.weekday() >= 5
@@ -265,7 +264,7 @@ def seed(database: Database, live: LiveSetup, vault: Vault, today: dt.datetime) 
     clock = SeedClock(rng=rng)
     rows = []
     for at, key, delivery in happenings(today, rng):
-        rows.append(_received(live.setup.sources[key], live.source_ids[key], at, delivery, clock))
+        rows.append(received(live.setup.sources[key], live.source_ids[key], at, delivery, clock))
     with database.connection() as connection:
         for start in range(0, len(rows), 400):
             events.add(connection, rows[start : start + 400])
@@ -304,7 +303,7 @@ def seed(database: Database, live: LiveSetup, vault: Vault, today: dt.datetime) 
     return len(rows), made
 
 
-def _received(source: Source, source_id: int, at: dt.datetime, delivery: Delivery, clock: Clock) -> NewDelivery:
+def received(source: Source, source_id: int, at: dt.datetime, delivery: Delivery, clock: Clock) -> NewDelivery:
     headers = {name.lower(): value for name, value in delivery.headers.items()}
     id_ = clock.new_id("dv", at)
     made = []

@@ -6,7 +6,7 @@ from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, Table, and_, delete, func, insert, select, union, update
+from sqlalchemy import Connection, Table, and_, bindparam, delete, func, insert, select, union, update
 from sqlalchemy.dialects import postgresql, sqlite
 
 from angelon.db.rows import DocumentRecord, HeldDocument, row_of, rows_of
@@ -187,14 +187,18 @@ def held_of(connection: Connection, order_id: int) -> HeldDocument | None:
     return row_of(HeldDocument, connection.execute(select(HELD).where(HELD.c.order_id == order_id)))
 
 
+_OF_ORDERS = (
+    select(*_LISTED)
+    .where(DOCUMENT.c.order_id.in_(bindparam("b_orders", expanding=True)))
+    .order_by(and_(DOCUMENT.c.kind == "invoice", DOCUMENT.c.over.is_(False)).desc(), DOCUMENT.c.id.desc())
+)
+
+
 def of_orders(connection: Connection, order_ids: Collection[int]) -> dict[int, list[DocumentRecord]]:
     """The documents of orders without what is frozen of them, those that count first, the newest of them first."""
     found: dict[int, list[DocumentRecord]] = {}
     if order_ids:
-        where = DOCUMENT.c.order_id.in_(list(order_ids))
-        counts = and_(DOCUMENT.c.kind == "invoice", DOCUMENT.c.over.is_(False))
-        mine = select(*_LISTED).where(where).order_by(counts.desc(), DOCUMENT.c.id.desc())
-        for row in rows_of(DocumentRecord, connection.execute(mine)):
+        for row in rows_of(DocumentRecord, connection.execute(_OF_ORDERS, {"b_orders": list(order_ids)})):
             found.setdefault(row.order_id, []).append(row)
     return found
 

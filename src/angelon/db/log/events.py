@@ -13,6 +13,7 @@ from sqlalchemy import (
     BigInteger,
     ColumnElement,
     Connection,
+    Select,
     bindparam,
     exists,
     insert,
@@ -294,32 +295,42 @@ def waiting_by_source(connection: Connection, most: int) -> list[tuple[int, int,
     return [(int(source_id), int(number), at) for source_id, number, at in connection.execute(counted)]
 
 
+def _awaiting(of_customers: bool) -> Select[Any]:
+    order = table_of(OrderRow)
+    columns = (EVENT.c.id, EVENT.c.order_id, EVENT.c.received_at, EVENT.c.parent_id, EVENT.c.decisions)
+    mine: ColumnElement[bool] = EVENT.c.order_id.in_(bindparam("b_orders", expanding=True))
+    if of_customers:
+        mine = mine | order.c.contact_id.in_(bindparam("b_contacts", expanding=True))
+    found = core_select(*columns, order.c.contact_id).join(order, order.c.id == EVENT.c.order_id)
+    return found.where(text(AWAITING), mine).order_by(EVENT.c.received_at)
+
+
+_AWAITING = {of_customers: _awaiting(of_customers) for of_customers in (False, True)}
+
+
 def awaiting(
     connection: Connection, order_ids: Collection[int], contact_ids: Collection[int] = ()
 ) -> list[EventOfCustomer]:
     """Events of these orders, or of these customers' orders, with decisions that wait for an answer, oldest first:
     (id, order_id, received_at, parent_id, decisions, contact_id).
     """
-    columns = (EVENT.c.id, EVENT.c.order_id, EVENT.c.received_at, EVENT.c.parent_id, EVENT.c.decisions)
-    order = table_of(OrderRow)
-    statement = core_select(*columns, order.c.contact_id).join(order, order.c.id == EVENT.c.order_id)
-    mine: ColumnElement[bool] = EVENT.c.order_id.in_(list(order_ids))
-    if contact_ids:
-        mine = mine | order.c.contact_id.in_(list(contact_ids))
-    return rows_of(
-        EventOfCustomer,
-        connection.execute(statement.where(text(AWAITING), mine).order_by(EVENT.c.received_at, EVENT.c.id)),
-    )
+    given = {"b_orders": list(order_ids)} | ({"b_contacts": list(contact_ids)} if contact_ids else {})
+    return rows_of(EventOfCustomer, connection.execute(_AWAITING[bool(contact_ids)], given))
+
+
+_BLOCKED = (
+    core_select(EVENT.c.id, EVENT.c.source_id, EVENT.c.received_at, EVENT.c.waits_for)
+    .where(text(BLOCKED), EVENT.c.source_id.in_(bindparam("b_sources", expanding=True)))
+    .order_by(EVENT.c.received_at, EVENT.c.id)
+)
 
 
 def blocked(connection: Connection, source_ids: Collection[int]) -> list[EventRecord]:
     """Events of these sources that are not processed before an answer says which order they are about, and those behind
     them, oldest first: (id, source_id, received_at, waits_for).
     """
-    columns = (EVENT.c.id, EVENT.c.source_id, EVENT.c.received_at, EVENT.c.waits_for)
-    statement = core_select(*columns).where(text(BLOCKED), EVENT.c.source_id.in_(list(source_ids)))
-    ordered = statement.order_by(EVENT.c.received_at, EVENT.c.id)
-    return rows_of(EventRecord, connection.execute(ordered)) if source_ids else []
+    given = {"b_sources": list(source_ids)}
+    return rows_of(EventRecord, connection.execute(_BLOCKED, given)) if source_ids else []
 
 
 def release(connection: Connection, event_ids: Collection[str]) -> None:
@@ -381,12 +392,17 @@ def orders_with(connection: Connection, order_ids: Collection[int], types: Colle
     return set(connection.execute(core_select(EVENT.c.order_id).where(*where).distinct()).scalars())
 
 
+_NEWEST = (
+    core_select(EVENT)
+    .where(EVENT.c.order_id == bindparam("b_order"))
+    .order_by(EVENT.c.received_at.desc(), EVENT.c.id.desc())
+    .limit(1)
+)
+
+
 def newest_of(connection: Connection, order_id: int) -> EventRecord | None:
     """An order's newest event; None where none is kept."""
-    mine = core_select(EVENT).where(EVENT.c.order_id == order_id)
-    return row_of(
-        EventRecord, connection.execute(mine.order_by(EVENT.c.received_at.desc(), EVENT.c.id.desc()).limit(1))
-    )
+    return row_of(EventRecord, connection.execute(_NEWEST, {"b_order": order_id}))
 
 
 def answers_to(session: Session, send: SendRow) -> list[EventRow]:

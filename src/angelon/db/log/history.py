@@ -57,6 +57,11 @@ _SENDS = (
     .order_by(SEND.c.created_at)
 )
 
+_HAPPENED = (
+    core_select(EVENT.c.order_id, EVENT.c.type, EVENT.c.received_at, EVENT.c.name)
+    .where(EVENT.c.order_id.in_(bindparam("b_orders", expanding=True)), EVENT.c.type != "")
+    .order_by(EVENT.c.received_at)
+)
 
 _OF_PURCHASES = frozenset({"contact.spent", "contact.products"})
 _OF_EVENTS = frozenset({"history.events", "history.answer", "history.answers"})
@@ -227,11 +232,7 @@ def known(
     if ids:
         _add_sends(connection, found, ids)
     if ids and found.needs.events:
-        columns = (EVENT.c.order_id, EVENT.c.type, EVENT.c.received_at, EVENT.c.name)
-        rows = connection.execute(
-            core_select(*columns).where(EVENT.c.order_id.in_(ids), EVENT.c.type != "").order_by(EVENT.c.received_at)
-        )
-        for row in rows:
+        for row in connection.execute(_HAPPENED, {"b_orders": ids}):
             found.types.setdefault(row.order_id, []).append((row.type, row.received_at))
             if row.type == "answer.received":
                 found.answers.setdefault(row.order_id, []).append(Answer(row.name, row.received_at))

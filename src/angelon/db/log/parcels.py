@@ -29,6 +29,12 @@ _OF_ORDERS = (
     .where(LINE.c.order_id.in_(bindparam("b_orders", expanding=True)))
     .order_by(PARCEL.c.id, LINE.c.id)
 )
+_ORDERS_OF = (
+    core_select(LINE.c.parcel_id, LINE.c.order_id)
+    .where(LINE.c.parcel_id.in_(bindparam("b_ids", expanding=True)))
+    .distinct()
+    .order_by(LINE.c.order_id)
+)
 _BY_NUMBER = (
     core_select(PARCEL)
     .where(PARCEL.c.store_id == bindparam("b_store"), PARCEL.c.number_key.in_(bindparam("b_keys", expanding=True)))
@@ -86,8 +92,7 @@ def of_orders(connection: Connection, order_ids: Collection[int]) -> dict[int, l
 def orders_of(connection: Connection, parcel_ids: Collection[int]) -> dict[int, list[int]]:
     """The orders that are in parcels, by parcel."""
     found: dict[int, list[int]] = {}
-    statement = core_select(LINE.c.parcel_id, LINE.c.order_id).where(LINE.c.parcel_id.in_(list(parcel_ids))).distinct()
-    for parcel_id, order_id in connection.execute(statement.order_by(LINE.c.order_id)) if parcel_ids else ():
+    for parcel_id, order_id in connection.execute(_ORDERS_OF, {"b_ids": list(parcel_ids)}) if parcel_ids else ():
         found.setdefault(parcel_id, []).append(order_id)
     return found
 

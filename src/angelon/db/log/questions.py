@@ -7,7 +7,7 @@ from collections.abc import Collection, Iterable, Sequence
 from dataclasses import replace
 from typing import Any
 
-from sqlalchemy import Connection, case, func, text, update
+from sqlalchemy import Connection, bindparam, case, func, text, update
 from sqlalchemy import select as core_select
 from sqlalchemy.dialects import postgresql, sqlite
 from sqlmodel import Session
@@ -172,12 +172,18 @@ def asked_at(connection: Connection, store_id: int, reply_key: str, since: dt.da
     )
 
 
+_OF_ORDERS = (
+    core_select(QUESTION, OUTCOME)
+    .where(QUESTION.c.order_id.in_(bindparam("b_orders", expanding=True)))
+    .order_by(QUESTION.c.asked_at)
+)
+
+
 def of_orders(connection: Connection, order_ids: Collection[int]) -> dict[int, list[QuestionOfOrder]]:
     """The questions of orders, oldest first, by order."""
     found: dict[int, list[QuestionOfOrder]] = {}
     if order_ids:
-        statement = core_select(QUESTION, OUTCOME).where(QUESTION.c.order_id.in_(list(order_ids)))
-        for row in rows_of(QuestionOfOrder, connection.execute(statement.order_by(QUESTION.c.asked_at))):
+        for row in rows_of(QuestionOfOrder, connection.execute(_OF_ORDERS, {"b_orders": list(order_ids)})):
             found.setdefault(row.order_id, []).append(row)
     return found
 

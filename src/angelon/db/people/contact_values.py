@@ -20,6 +20,14 @@ _OF = (
     .order_by(KEPT.c.set_at, KEPT.c.id)
 )
 
+_NEWEST = core_select(KEPT).where(
+    KEPT.c.id.in_(
+        core_select(func.max(KEPT.c.id))
+        .where(KEPT.c.contact_id.in_(bindparam("b_ids", expanding=True)))
+        .group_by(KEPT.c.contact_id, KEPT.c.name)
+    )
+)
+
 
 class KeptValue(NamedTuple):
     """A value, and when the event came that said it (aware)."""
@@ -39,10 +47,8 @@ def of(connection: Connection, contact_ids: Collection[int]) -> dict[int, dict[s
 
 def newest(connection: Connection, contact_ids: Collection[int]) -> dict[int, dict[str, KeptValue]]:
     """The last value of each of these customers' variables, however often they have changed."""
-    ids = core_select(func.max(KEPT.c.id)).where(KEPT.c.contact_id.in_(list(contact_ids)))
-    rows = core_select(KEPT).where(KEPT.c.id.in_(ids.group_by(KEPT.c.contact_id, KEPT.c.name)))
     found: dict[int, dict[str, KeptValue]] = {}
-    for row in connection.execute(rows) if contact_ids else ():
+    for row in connection.execute(_NEWEST, {"b_ids": list(contact_ids)}) if contact_ids else ():
         found.setdefault(int(row.contact_id), {})[row.name] = KeptValue(unpack(row.value), row.set_at)
     return found
 

@@ -7,7 +7,7 @@ from collections.abc import Collection
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from sqlalchemy import Connection, func
+from sqlalchemy import BindParameter, Connection, bindparam, func
 from sqlalchemy import select as core_select
 
 from angelon.core.planning import purchases
@@ -28,6 +28,24 @@ MOST_PURCHASES = 500
 """Orders of one customer, the newest, that are looked at for what was bought."""
 
 
+_IDS: BindParameter[Any] = bindparam("b_ids", expanding=True)
+_OF_EVENTS = (
+    core_select(ORDER.c.contact_id, EVENT.c.type, EVENT.c.order_id)
+    .join(ORDER, ORDER.c.id == EVENT.c.order_id)
+    .where(ORDER.c.contact_id.in_(_IDS), EVENT.c.type.concat("").in_([*OF_CUSTOMER, *purchases.UNDONE]))
+    .distinct()
+)
+_ORDERS_OF = (
+    core_select(ORDER.c.contact_id, func.count()).where(ORDER.c.contact_id.in_(_IDS)).group_by(ORDER.c.contact_id)
+)
+_LAST_SENT = (
+    core_select(SEND.c.route_id, ORDER.c.contact_id, func.max(SEND.c.created_at))
+    .join(ORDER, ORDER.c.id == SEND.c.order_id)
+    .where(ORDER.c.contact_id.in_(_IDS), SEND.c.route_id.is_not(None), SEND.c.state.not_in(NOT_SENT))
+    .group_by(SEND.c.route_id, ORDER.c.contact_id)
+)
+
+
 def contacts(
     connection: Connection, contact_ids: Collection[int], tags: bool = True, bought: bool = True
 ) -> tuple[dict[int, Contact], set[int]]:
@@ -35,14 +53,7 @@ def contacts(
     tags and what they bought, in three queries at most; and those of their orders that were cancelled or paid back.
     """
     ids = list(contact_ids)
-    of_events = core_select(ORDER.c.contact_id, EVENT.c.type, EVENT.c.order_id).join(
-        ORDER, ORDER.c.id == EVENT.c.order_id
-    )
-    rows = connection.execute(
-        of_events.where(
-            ORDER.c.contact_id.in_(ids), EVENT.c.type.concat("").in_([*OF_CUSTOMER, *purchases.UNDONE])
-        ).distinct()
-    )
+    rows = connection.execute(_OF_EVENTS, {"b_ids": ids})
     types: dict[int, set[str]] = {}
     undone: set[int] = set()
     for id_, type_, order in rows:
@@ -65,8 +76,7 @@ def contacts(
 
 
 def _orders_of(connection: Connection, ids: Collection[int]) -> dict[int, int]:
-    orders = core_select(ORDER.c.contact_id, func.count()).where(ORDER.c.contact_id.in_(ids))
-    return {int(id_): int(number) for id_, number in connection.execute(orders.group_by(ORDER.c.contact_id))}
+    return {int(id_): int(number) for id_, number in connection.execute(_ORDERS_OF, {"b_ids": list(ids)})}
 
 
 @dataclass(slots=True)
@@ -131,12 +141,7 @@ def known_by(connection: Connection, contact_ids: Collection[int]) -> dict[int, 
 
 def last_sent(connection: Connection, contact_ids: Collection[int]) -> dict[int, dict[int, dt.datetime]]:
     """When each route last sent to a customer, or will: by contact, then by route."""
-    rows = connection.execute(
-        core_select(SEND.c.route_id, ORDER.c.contact_id, func.max(SEND.c.created_at))
-        .join(ORDER, ORDER.c.id == SEND.c.order_id)
-        .where(ORDER.c.contact_id.in_(list(contact_ids)), SEND.c.route_id.is_not(None), SEND.c.state.not_in(NOT_SENT))
-        .group_by(SEND.c.route_id, ORDER.c.contact_id)
-    )
+    rows = connection.execute(_LAST_SENT, {"b_ids": list(contact_ids)})
     found: dict[int, dict[int, dt.datetime]] = {}
     for route, contact, at in rows:
         if at is not None:
