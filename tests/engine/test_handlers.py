@@ -4,6 +4,7 @@ import dataclasses
 import datetime as dt
 import json
 import os
+import re
 import textwrap
 import time
 from pathlib import Path
@@ -13,6 +14,7 @@ import pytest
 from angelon.core.specs.asked import Asked
 from angelon.db.setup import handlers as stored
 from angelon.db.tables import RouteRow
+from angelon.engine.asking import functions
 from angelon.engine.asking.inquirer import Inquirer
 from angelon.engine.handlers import pool as pool_module
 from angelon.engine.handlers.pool import Pool
@@ -177,6 +179,41 @@ def test_a_handler_that_misbehaves_harms_nobody_else_and_says_how(bench, running
     if said:
         assert "The handler failed" in problem
     assert bench.rows("SELECT count(*) FROM send") == [(1,)]
+
+
+def test_an_event_that_can_t_be_given_to_a_handler_keeps_no_other_from_it(bench, running, monkeypatch):
+    off(bench)
+    runner, real = running(), functions.work_out
+    for number in range(4):
+        bench.deliver(made.body(id=number, reference=f"BK-{number}"))
+
+    def work_out(source, setup, payload):
+        if payload["reference"] == "BK-2":
+            raise OverflowError("a bug of ours")
+        return real(source, setup, payload)
+
+    monkeypatch.setattr(functions, "work_out", work_out)
+    bench.plan()
+    Inquirer(bench.database, bench.services.setups, bench.clock, "t", runner).run_due()
+    problems = [problem for (problem,) in bench.rows("SELECT problem FROM inquiry ORDER BY event_id")]
+    assert [bool(problem) for problem in problems] == [False, False, True, False]
+    assert "OverflowError" in problems[2]
+    bench.plan()
+    assert bench.rows("SELECT count(*) FROM send") == [(3,)]
+
+
+def test_each_event_is_given_its_own_customer_s_facts_however_many_go_together(bench, running):
+    off(bench)
+    runner = running()
+    buyers = ("jo@example.org", "ann@example.org", "jo@example.org", "")
+    for number, email in enumerate(buyers):
+        buyer = {"name": "Jo", "email": email, "country": "DE"}
+        bench.deliver(made.body(id=number, reference=f"BK-{number}", buyer=buyer))
+    ask(bench, runner)
+    values = [value for (value,) in bench.rows("SELECT value FROM inquiry ORDER BY event_id")]
+    notes = [re.search(r"order \d", value)[0] for value in values]
+    # all four are planned before the first is asked: Jo has two orders by then
+    assert notes == ["order 2", "order 1", "order 2", "order 1"]
 
 
 def test_what_is_printed_is_kept_up_to_a_bound_and_processes_that_are_left_are_ended(bench, running):
