@@ -37,23 +37,12 @@ from tests import made
 ORDERS_A_DAY = 10_000_000
 PEAK = 3.0
 """How much more comes in the busiest hour than on average."""
-CORE = 0.5
-"""Seconds that a loop of five million turns takes on the core that is reckoned with: what is measured on a slower one,
-or in a slow hour, is made comparable by it.
-"""
 NUMBER = 600
 WARM = 50
 """Events and sends before what is measured."""
 SEEDS = 1
 """Months of the demo that are told one after the other."""
 TURNS = 3
-
-
-def _loop() -> float:
-    began, total = time.process_time(), 0
-    for one in range(5_000_000):
-        total += one * one
-    return time.process_time() - began
 
 
 @dataclass
@@ -98,14 +87,11 @@ def reckoned() -> list[Row]:
             "the demo's set-up": _demo,
         }
         costs: dict[str, list[Cost]] = {name: [] for name in set_ups}
-        loops = []
         for turn in range(TURNS):
             for number, (name_, set_up) in enumerate(set_ups.items()):
                 url = server.create(f"reckoned{number}_{turn}")
                 costs[name_].append(_cost(folder / f"{number}-{turn}", url, server, set_up, name_ == "a handler"))
-                loops.append(_loop())
-    speed = CORE / min(loops)
-    return [_row(name, _least(found), web, stored, speed) for name, found in costs.items()]
+    return [_row(name, _least(found), web, stored) for name, found in costs.items()]
 
 
 def _least(found: list[Cost]) -> Cost:
@@ -113,9 +99,9 @@ def _least(found: list[Cost]) -> Cost:
     return Cost(*(min(of_each) for of_each in zip(*map(astuple, found), strict=True)))
 
 
-def _row(name: str, cost: Cost, web: float, stored: float, speed: float) -> Row:
-    """The cores like `CORE` that are busy in the peak hour, where this machine's have so much of its speed."""
-    peak = ORDERS_A_DAY / 86_400 * PEAK / 1000 * speed
+def _row(name: str, cost: Cost, web: float, stored: float) -> Row:
+    """The cores, like this machine's, that are busy in the peak hour."""
+    peak = ORDERS_A_DAY / 86_400 * PEAK / 1000
     parts = {
         "web": cost.deliveries * web,
         "planning": cost.events * cost.planning,
@@ -130,10 +116,9 @@ def _row(name: str, cost: Cost, web: float, stored: float, speed: float) -> Row:
         "an order: deliveries": cost.deliveries,
         "events": cost.events,
         "sends": cost.sends,
-        "ms an event, planning": cost.planning * speed,
-        "ms a send": cost.sending * speed,
-        "one store's orders a day, planned by one process": 86_400_000 / (cost.events * cost.planning * speed),
-        "speed of this machine": speed,
+        "ms an event, planning": cost.planning,
+        "ms a send": cost.sending,
+        "one store's orders a day, planned by one process": 86_400_000 / (cost.events * cost.planning),
         "GB a day": cost.bytes * ORDERS_A_DAY / 1e9,
     }
     return Row(f"cores at the peak of 10 million orders a day, {name}", sum(parts.values()) * peak, "cores", "", detail)
