@@ -59,6 +59,7 @@ bench: install
 
 proof: install browser
 	@sh scripts/ensure-mail-tools.sh
+	@sh scripts/ensure-proof-tools.sh
 	$(BIN)/python -m proof
 
 # Asks a public database of known weaknesses about every pinned version, and fails where it knows none of one: needs the

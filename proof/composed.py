@@ -8,6 +8,7 @@ from __future__ import annotations
 import os
 import shutil
 import subprocess
+import sys
 import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -21,7 +22,8 @@ from proof.places import Place, mails_only, until
 from tests import made
 
 ROOT = Path(__file__).resolve().parent.parent
-PROGRAMS = ("debootstrap", "buildah", "podman", "podman-compose")
+PROGRAMS = ("debootstrap", "buildah", "podman")
+COMPOSE = Path(sys.executable).with_name("podman-compose")
 PROJECT = "angelon-proof"
 ORDERS = 40
 SERVER = r"""#!/bin/sh
@@ -61,6 +63,7 @@ with Database(os.environ["ANGELON_DATABASE_URL"]).writing() as session:  # the c
 
 def run() -> tuple[dict[str, int], list[str]]:
     missing = [name for name in PROGRAMS if not shutil.which(name, path=os.environ["PATH"] + ":/usr/sbin")]
+    missing += [] if COMPOSE.exists() else [COMPOSE.name]
     if missing or os.getuid() != 0:
         return {}, [f"not installed: {', '.join(missing)}" if missing else "only root can run containers here"]
     broken: list[str] = []
@@ -123,7 +126,7 @@ class Engine:
 
     def compose(self, *arguments: str, must: bool = True) -> str:
         # containers of their own, not shared namespaces in a pod
-        base = ["podman-compose", "-p", PROJECT, "--in-pod=false", "-f", str(self._file)]
+        base = [str(COMPOSE), "-p", PROJECT, "--in-pod=false", "-f", str(self._file)]
         return self.run(*base, *arguments, must=must)
 
     def inside(self, service: str, *command: str, given: bytes | None = None, must: bool = True) -> str:

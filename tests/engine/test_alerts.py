@@ -373,7 +373,7 @@ def test_urgent_problems_go_to_phones_by_sms_and_the_others_do_not(bench, watche
     alive(bench)
     minutes(bench, watched, 3)
     texts = [(one.to, one.text) for one in reversed(bench.box.texts())]
-    said = "No running worker processes events or delivers sends. Start `angelon serve` or `angelon worker`."
+    said = "No running worker processes events or delivers sends. Start “angelon serve” or “angelon worker”."
     assert texts == [("+49301234567", f"Kites: {said}"), ("+49301234567", f"Kites: Over: {said}")]
     server.stop()
 

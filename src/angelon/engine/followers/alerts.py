@@ -295,7 +295,7 @@ class Alarm:
             if role not in roles
         ]
         if missing:
-            what = f"No running worker {' or '.join(missing)}. Start `angelon serve` or `angelon worker`."
+            what = f"No running worker {' or '.join(missing)}. Start “angelon serve” or “angelon worker”."
             yield Trouble("worker_missing", "", what, "/readyz/work")
         number, oldest = metrics.waiting_events(session)
         due, most = metrics.oldest_due(session, now), dt.timedelta(minutes=live.setup.store.alerts.backlog_minutes)
