@@ -6,7 +6,7 @@ import datetime as dt
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, TypeVar
 
 from sqlalchemy import Connection
 from sqlmodel import Session
@@ -30,6 +30,9 @@ class Actor:
 
 MACHINE = Actor("this machine")
 """Whoever works on the machine itself, until there are accounts."""
+
+
+ThingT = TypeVar("ThingT")
 
 
 class Work:
@@ -147,7 +150,7 @@ def unit(installation: Installation, store_id: int, actor: Actor = MACHINE) -> I
         installation.notifier.notify()
 
 
-def found(thing: Any, what: str) -> Any:
+def found(thing: ThingT | None, what: str) -> ThingT:
     """The thing itself. Raises NotFound where it is None; `what` names it."""
     if thing is None:
         raise NotFound(what)

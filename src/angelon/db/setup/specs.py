@@ -5,7 +5,7 @@ others'.
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, Generic, TypeVar
 from zoneinfo import ZoneInfo
@@ -22,6 +22,7 @@ from angelon.db.derived import counting
 from angelon.db.setup import mappings
 from angelon.db.tables import (
     AccountRow,
+    CheckRow,
     GatewayRow,
     MessageRow,
     RevisionRow,
@@ -33,6 +34,13 @@ from angelon.db.tables import (
 )
 
 SpecT = TypeVar("SpecT", bound=Spec)
+Drafted = MessageRow | RouteRow
+"""Rows with a draft, and revisions of which one is live."""
+SetUpRow = SourceRow | GatewayRow | MessageRow | RouteRow
+"""Rows of what a store has set up, each with a key."""
+RowT = TypeVar("RowT", SourceRow, GatewayRow, MessageRow, RouteRow)
+LiveT = TypeVar("LiveT", SourceRow, GatewayRow)
+DraftedT = TypeVar("DraftedT", MessageRow, RouteRow)
 
 
 # ---- read -----------------------------------------------------------------------------------------------------------
@@ -124,15 +132,17 @@ def _versioned(session: Session, table: Any, kind: type[SpecT], store_id: int, *
     return [_one(kind, row, spec, number, at) for row, spec, number, at in session.exec(statement)]
 
 
-def _one(kind: type[SpecT], row: Any, spec: Any, number: int | None, at: dt.datetime | None) -> Versioned[SpecT]:
+def _one(
+    kind: type[SpecT], row: Drafted, spec: Mapping[str, Any] | None, number: int | None, at: dt.datetime | None
+) -> Versioned[SpecT]:
     draft, problem = _read(kind, row.draft, "The draft")
     live, other = _read(kind, spec, "What is live")
     why = problem or other
-    made = Versioned(row.id, row.key, row.edits, draft, row.drafted_at, live, row.live_id, number or 0, at, why)
+    made = Versioned(row.id or 0, row.key, row.edits, draft, row.drafted_at, live, row.live_id, number or 0, at, why)
     return replace(made, on=row.on, since=row.since, gone_at=row.gone_at) if isinstance(row, RouteRow) else made
 
 
-def _read(kind: type[SpecT], data: dict[str, Any] | None, what: str) -> tuple[SpecT | None, str]:
+def _read(kind: type[SpecT], data: Mapping[str, Any] | None, what: str) -> tuple[SpecT | None, str]:
     if data is None:
         return None, ""
     try:
@@ -141,7 +151,7 @@ def _read(kind: type[SpecT], data: dict[str, Any] | None, what: str) -> tuple[Sp
         return None, f"{what} can't be read as it is stored: {error.problems[0]}"
 
 
-def by_key(session: Session, table: type[Any], store_id: int, key: str) -> Any:
+def by_key(session: Session, table: type[RowT], store_id: int, key: str) -> RowT | None:
     """The row with a key; None where there is none."""
     return session.exec(select(table).where(table.store_id == store_id, table.key == key)).first()
 
@@ -181,7 +191,7 @@ def revisions(session: Session, kind: str, owner_id: int, limit: int | None = No
     return session.exec(select(RevisionRow).where(*owned).order_by(col(RevisionRow.number).desc()).limit(limit)).all()
 
 
-def free_key(session: Session, table: type[Any], store_id: int, wanted: str) -> str:
+def free_key(session: Session, table: type[SetUpRow], store_id: int, wanted: str) -> str:
     """A key that no row of a table has or had in this store (a source's: in any): the wanted one, or that with a
     number.
     """
@@ -203,18 +213,18 @@ def touch(session: Session, store_id: int) -> None:
         row.version = StoreRow.version + 1  # in SQL: two who change it at once count twice
 
 
-def count_edit(row: Any) -> None:
+def count_edit(row: SetUpRow | StoreRow | VariableRow | CheckRow) -> None:
     """Notes that a row is changed, so that whoever has it open can be told."""
     row.edits = (row.edits or 0) + 1
 
 
-def save_live(session: Session, table: type[Any], store_id: int, spec: Spec, now: dt.datetime) -> Any:
+def save_live(session: Session, table: type[LiveT], store_id: int, spec: Spec, now: dt.datetime) -> LiveT:
     """Stores a source's or gateway's spec, live at once."""
     key: str = spec.key  # type: ignore[attr-defined]
     row = by_key(session, table, store_id, key)
     if row is None:
         row = table(store_id=store_id, key=key, spec={})
-        if table is SourceRow:
+        if isinstance(row, SourceRow):
             row.created_at = now
         session.add(row)
     _drop_credentials(session, row, spec)
@@ -222,13 +232,13 @@ def save_live(session: Session, table: type[Any], store_id: int, spec: Spec, now
     row.spec, row.gone_at = to_stored(spec), None
     touch(session, store_id)
     session.flush()
-    if isinstance(spec, Source):
+    if isinstance(spec, Source) and isinstance(row, SourceRow):
         mappings.keep_revision(session, row, spec, now)
         mappings.forget_if_live(session, row)
     return row
 
 
-def _drop_credentials(session: Session, row: Any, spec: Spec) -> None:
+def _drop_credentials(session: Session, row: SourceRow | GatewayRow, spec: Spec) -> None:
     """Credentials go with the address that they are for: whoever changes that does not have them sent elsewhere."""
     gone: list[str] = []
     if row.id is None or not row.spec:
@@ -308,7 +318,7 @@ def delete_variable(session: Session, store_id: int, name: str) -> dict[str, dic
     return gone
 
 
-def save_draft(session: Session, table: type[Any], store_id: int, spec: Spec, now: dt.datetime) -> Any:
+def save_draft(session: Session, table: type[DraftedT], store_id: int, spec: Spec, now: dt.datetime) -> DraftedT:
     """Stores a message's or route's draft; what is live stays as it is."""
     key: str = spec.key  # type: ignore[attr-defined]
     row = by_key(session, table, store_id, key)
@@ -321,7 +331,7 @@ def save_draft(session: Session, table: type[Any], store_id: int, spec: Spec, no
     return row
 
 
-def publish(session: Session, row: Any, now: dt.datetime, note: str = "") -> RevisionRow:
+def publish(session: Session, row: Drafted, now: dt.datetime, note: str = "") -> RevisionRow:
     """Makes the draft the live revision. A draft like the live one makes no new revision. `note` is kept with it."""
     kind = "message" if isinstance(row, MessageRow) else "route"
     live = session.get(RevisionRow, row.live_id) if row.live_id else None
@@ -334,7 +344,7 @@ def publish(session: Session, row: Any, now: dt.datetime, note: str = "") -> Rev
         select(func.max(RevisionRow.number)).where(RevisionRow.kind == kind, RevisionRow.owner_id == row.id)
     ).one()
     revision = RevisionRow(
-        kind=kind, owner_id=row.id, number=(last or 0) + 1, spec=row.draft, created_at=now, note=note
+        kind=kind, owner_id=row.id or 0, number=(last or 0) + 1, spec=row.draft, created_at=now, note=note
     )
     session.add(revision)
     session.flush()
@@ -345,8 +355,8 @@ def publish(session: Session, row: Any, now: dt.datetime, note: str = "") -> Rev
     return revision
 
 
-def switch(session: Session, row: RouteRow, on: bool, now: dt.datetime) -> None:
-    """Switches a route on from now, or off."""
+def switch(session: Session, row: RouteRow, on: bool, now: dt.datetime | None = None) -> None:
+    """Switches a route on from `now`, or off."""
     if on and not row.on:
         row.since = now
     row.on = on
@@ -354,7 +364,7 @@ def switch(session: Session, row: RouteRow, on: bool, now: dt.datetime) -> None:
     touch(session, row.store_id)
 
 
-def current_spec(session: Session, row: Any) -> dict[str, Any]:
+def current_spec(session: Session, row: Drafted) -> dict[str, Any]:
     """The plain data of a message's or route's draft, else of its live revision, else nothing."""
     kind = Message if isinstance(row, MessageRow) else Route
     data = row.draft

@@ -58,9 +58,9 @@ def register(session: Session, found: Sequence[dict[str, Any]], now: dt.datetime
                 continue
             row = specs.by_key(session, RouteRow, store_id, route.key)
             live = session.get(RevisionRow, row.live_id) if row is not None and row.live_id else None
+            row = row or RouteRow(store_id=store_id, key=route.key)
             if live is not None and from_stored(Route, live.spec) == route and row.gone_at is None:
                 continue
-            row = row or RouteRow(store_id=store_id, key=route.key)
             row.draft, row.drafted_at, row.gone_at = to_stored(route), now, None
             session.add(row)
             session.flush()

@@ -310,6 +310,7 @@ def _leave_off(session: Session, live: LiveSetup, mute: set[str]) -> list[str]:
             stops += [f"The library has no file {name}." for name, _, key in missing if key in ("", route.send)]
         if stops:
             row = specs.by_key(session, RouteRow, live.store_id, route.key)
-            specs.switch(session, row, False, row.since)
+            if row is not None:
+                specs.switch(session, row, False)
             found.append(f"{route.key}: left off. {stops[0]}")
     return found

@@ -272,9 +272,10 @@ def add_beside(work: Work, folder: Folder) -> list[str]:
 
 def add_drafts(work: Work, folder: Folder) -> list[str]:
     """Takes in drafts, once what is live is there; says how many."""
-    for kind, table in (("messages", MessageRow), ("routes", RouteRow)):
-        for spec in folder.drafts.get(kind, {}).values():
-            specs.save_draft(work.session, table, work.store_id, spec, work.now)
+    for spec in folder.drafts.get("messages", {}).values():
+        specs.save_draft(work.session, MessageRow, work.store_id, spec, work.now)
+    for spec in folder.drafts.get("routes", {}).values():
+        specs.save_draft(work.session, RouteRow, work.store_id, spec, work.now)
     for key, mapping in folder.drafts.get("mappings", {}).items():
         row = specs.by_key(work.session, SourceRow, work.store_id, key)
         if row is not None:

@@ -83,18 +83,19 @@ def join(work: Work, live: LiveSetup, order_id: int, number: str) -> int:
         )
         hint = "Write the reference by which its source knows it." if others else "Look it up under Orders."
         raise Invalid([Problem("number", what, hint)])
-    kept, other = sorted((one, others[0]), key=lambda row: row.id)
+    kept, other = sorted((one, others[0]), key=lambda row: row.id or 0)
+    kept_id, other_id = kept.id or 0, other.id or 0
     _hold(work, kept, other)
-    told = [*_read(work, live, int(kept.id)), *_read(work, live, int(other.id))]
-    stopped = suppressions.of_address(work.session, work.store_id, of_order(int(other.id)))
+    told = [*_read(work, live, kept_id), *_read(work, live, other_id)]
+    stopped = suppressions.of_address(work.session, work.store_id, of_order(other_id))
     orders.take_together(work.connection, work.store_id, kept, other, work.now)
     if stopped:
-        key, old = of_order(int(kept.id)), stopped[0]
+        key, old = of_order(kept_id), stopped[0]
         suppressions.add(work.session, work.store_id, key, old.why, work.now, old.scope, old.origin)
-    _retell(work, live, int(kept.id), told)
+    _retell(work, live, kept_id, told)
     text = f"Joined with order {other.number} of “{_name(live, other.source_id)}”."
-    work.record(JOINED, "order", str(kept.id), None, {"text": text})
-    return int(kept.id)
+    work.record(JOINED, "order", str(kept_id), None, {"text": text})
+    return kept_id
 
 
 def part(work: Work, live: LiveSetup, order_id: int, source: str) -> int:

@@ -23,6 +23,7 @@ from angelon.db.setup.specs import StoredMessage
 from angelon.db.tables import GatewayRow
 from angelon.db.upkeep import gateway_health, gateway_use, test_answers
 from angelon.engine.operations import gateways as operations
+from angelon.engine.unit import found
 from angelon.gateways.probing import Stage
 from angelon.gateways.probing import probe as probe_gateway
 from angelon.web.conflicts import edits_seen
@@ -136,7 +137,7 @@ def _page(
     gateway_id = live().gateway_ids[gateway.key]
     kept = services().vault.get(session(), "gateway", gateway_id, g.now)
     code = services().vault.get(session(), "sender-code", gateway_id, g.now)
-    row = specs.by_key(session(), GatewayRow, store_id(), gateway.key)
+    row = found(specs.by_key(session(), GatewayRow, store_id(), gateway.key), "gateway")
     template = {"smtp": "gateways/edit.html", "call": "gateways/system.html"}.get(
         gateway.kind, "gateways/provider.html"
     )

@@ -25,6 +25,7 @@ from angelon.db.tables import SourceRow
 from angelon.engine.arrivals.fetching import Answer, request_page, secret_of
 from angelon.engine.operations import fetching as operations
 from angelon.engine.operations import sources as source_operations
+from angelon.engine.unit import found
 from angelon.web.conflicts import edits_seen
 from angelon.web.forms import TEXT, Spelling, filled
 from angelon.web.services import live, services, session, store_id, work, work_or_back
@@ -56,7 +57,7 @@ def page(
     `shown` what the part about the documentation shows.
     """
     state = fetches.of_sources(session().connection(), [source_id]).get(source_id)
-    row = specs.by_key(session(), SourceRow, store_id(), source.key)
+    row = found(specs.by_key(session(), SourceRow, store_id(), source.key), "source")
     saved = source.fetch or BLANK
     first = tried.page.items[0] if tried is not None and tried.page is not None and tried.page.items else None
     return render_template(

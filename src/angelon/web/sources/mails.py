@@ -19,6 +19,7 @@ from angelon.db.setup import specs
 from angelon.db.tables import SourceRow
 from angelon.engine.arrivals.mails_in import shelf_of
 from angelon.engine.operations import sources as operations
+from angelon.engine.unit import found
 from angelon.web.conflicts import edits_seen
 from angelon.web.forms import LINES, TEXT, WORDS, Spelling
 from angelon.web.services import services, session, store_id, work
@@ -41,7 +42,7 @@ def page(
     refused: str = "",
 ) -> Any:
     """The page; `spec` is what was typed where it is not saved, `tried` what a mail would be read as."""
-    row = specs.by_key(session(), SourceRow, store_id(), source.key)
+    row = found(specs.by_key(session(), SourceRow, store_id(), source.key), "source")
     saved = source.mail.model_dump(mode="json") if source.mail is not None else BLANK
     return render_template(
         "sources/mail.html",

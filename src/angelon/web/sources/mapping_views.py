@@ -44,6 +44,7 @@ from angelon.engine.operations import variables
 from angelon.engine.operations.checks import ChecksFailed
 from angelon.engine.past.rehearsals import Span, rehearse, with_source
 from angelon.engine.past.usage import among
+from angelon.engine.unit import found
 from angelon.web import sample_event as sample_events
 from angelon.web.conflicts import edits_seen
 from angelon.web.numbers import whole
@@ -71,7 +72,7 @@ def read(key: str) -> Any:
 def _page(key: str, opened: str) -> dict[str, Any]:
     """The page's parts: the source as drafted, the sample event as it reads it, the draft's effect."""
     as_live, source_id = source_of(key)
-    row: SourceRow = specs.by_key(session(), SourceRow, store_id(), key)
+    row = found(specs.by_key(session(), SourceRow, store_id(), key), "source")
     source, broken = as_live, ""
     try:
         source = operations.drafted(as_live, row)
@@ -307,7 +308,7 @@ def run_effect(key: str) -> Any:
     """The comparison as it goes, a line of JSON for each step, and in the end the page's part as HTML."""
     as_live, _ = source_of(key)
     span = SPANS.get(request.args.get("span", ""), SPANS["100"])
-    row: SourceRow = specs.by_key(session(), SourceRow, store_id(), key)
+    row = found(specs.by_key(session(), SourceRow, store_id(), key), "source")
     was = live()
     now = with_source(was, operations.drafted(as_live, row))
     active = [one.route for one in was.setup.routes if not one.route.handler]

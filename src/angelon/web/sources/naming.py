@@ -23,6 +23,7 @@ from angelon.db.setup import specs
 from angelon.db.tables import SourceRow
 from angelon.engine.arrivals.event_reader import parts_of, within_bytes
 from angelon.engine.operations import sources as operations
+from angelon.engine.unit import found as there
 from angelon.web.conflicts import edits_seen
 from angelon.web.services import kinds_of_events, session, store_id, work
 from angelon.web.sources.stored import source_of
@@ -128,7 +129,7 @@ def page(key: str, problems: Sequence[Any] = (), typed: Mapping[str, str] | None
         types=kinds_of_events(),
         latest=events.recent(session(), source_id, 1),
         problems=problems,
-        edits=request.form.get("edits", specs.by_key(session(), SourceRow, store_id(), key).edits),
+        edits=request.form.get("edits", there(specs.by_key(session(), SourceRow, store_id(), key), "source").edits),
     )
 
 

@@ -45,6 +45,7 @@ from angelon.db.tables import DeliveryRow, EventRow, SourceRow
 from angelon.engine.arrivals.intake import KEPT_BODY
 from angelon.engine.operations import events as event_operations
 from angelon.engine.operations import sources as operations
+from angelon.engine.unit import found
 from angelon.web.conflicts import edits_seen
 from angelon.web.forms import CODE, TEXT, WORDS, Spelling, filled, pairs
 from angelon.web.listing import Choice, Sort, narrowed
@@ -169,7 +170,7 @@ def _connect_page(
 ) -> Any:
     """The page; `spec` is what was typed, where it could not be saved."""
     spec = spec or source.model_dump(mode="json")
-    row = specs.by_key(session(), SourceRow, store_id(), source.key)
+    row = found(specs.by_key(session(), SourceRow, store_id(), source.key), "source")
     seen = status_words.of_source(session(), source_id)
     statuses = [
         StatusWords(part, label, spec[f"{part}es"], _left(seen, spec, part))
