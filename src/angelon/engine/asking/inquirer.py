@@ -84,10 +84,10 @@ class Inquirer:
         return settled
 
     def gather(self) -> None:
-        """Gives replies a moment to come together while others are being asked, since each transaction costs as much as
-        some of them; where nothing else is in hand, nothing is waited for.
+        """Gives replies a moment to come together while more are to be asked, since each transaction costs as much as
+        some of them; where nothing else waits, nothing is waited for.
         """
-        if any(not lane.idle for lane in self._lanes.values()):
+        if any(lane.waiting for lane in self._lanes.values()):
             time.sleep(TOGETHER)
 
     def run_due(self) -> int:

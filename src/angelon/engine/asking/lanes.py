@@ -81,6 +81,11 @@ class Lane:
         with self._changing:
             return not self._busy and not self._jobs
 
+    @property
+    def waiting(self) -> bool:
+        """Whether something is in hand that was not begun."""
+        return bool(self._jobs)
+
     def put(self, jobs: Sequence[Job]) -> None:
         with self._changing:
             self._jobs.extend(jobs)
