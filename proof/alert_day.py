@@ -65,23 +65,24 @@ class World:
 
 def run(days: int = 2, first: int = 0) -> tuple[dict[str, int], list[str]]:
     broken, told, over = [], 0, 0
-    for number in range(first, first + days):
-        with tempfile.TemporaryDirectory() as folder:
-            begun, ended, wrong = _day(Path(folder), random.Random(number))
+    with tempfile.TemporaryDirectory() as folder:
+        new = Path(folder) / "new.db"
+        database = Database(f"sqlite:///{new}")
+        database.migrate()
+        database.close()
+        for number in range(first, first + days):
+            begun, ended, wrong = _day(new, new.with_name(f"home{number}"), random.Random(number))
             told, over = told + begun, over + ended
             broken += [f"day {number}: {one}" for one in wrong]
     return {"days": days, "told": told, "told as over": over}, broken
 
 
-def _day(folder: Path, rng: random.Random) -> tuple[int, int, list[str]]:
-    database = Database(f"sqlite:///{folder / 'new.db'}")
-    database.migrate()
-    database.close()
+def _day(new: Path, home: Path, rng: random.Random) -> tuple[int, int, list[str]]:
     bundle = made.bundle()
     asking = bundle.sources[0].model_dump(mode="json") | {"enrichments": [LOOK_UP]}
     fetched = made.source(key="stall", name="Stall", fetch=FETCH)
     bundle = bundle.model_copy(update={"sources": [Source.model_validate(asking), fetched]})
-    with bench_in(folder / "home", bundle, folder / "new.db") as bench:
+    with bench_in(home, bundle, new) as bench:
         world = World(bench.clock.now().replace(microsecond=0))
         _begin(bench)
         bench.clock.now = lambda: world.now

@@ -19,6 +19,7 @@ from angelon.core.specs.message import Message
 from angelon.core.specs.route import Route
 from angelon.core.states import State, move
 from angelon.core.values import Value, pack, unpack
+from angelon.db.rows import SendRecord
 from angelon.db.setup.live_setup import LiveSetup
 from angelon.db.tables.packed import page_by, pattern_id
 
@@ -384,7 +385,7 @@ class Settlement:
     """Its values as they are stored, where they are new."""
 
     @classmethod
-    def of(cls, row: Any, worker: str) -> Settlement:
+    def of(cls, row: SendRecord, worker: str) -> Settlement:
         """A send as its row has it, held until something else is known."""
         return cls(
             row.id,

@@ -93,7 +93,7 @@ class Specs:
             self._work.record("created", kind, spec.key, None, spec.plain())
         return saved
 
-    def discard_draft(self, kind: str, row: Any) -> bool:
+    def discard_draft(self, kind: str, row: specs.Drafted) -> bool:
         """Goes back to what is live; says whether anything is."""
         if row.live_id is None:
             return False
@@ -103,7 +103,7 @@ class Specs:
             specs.count_edit(row)
         return True
 
-    def publish(self, kind: str, row: Any, note: str = "") -> RevisionRow:
+    def publish(self, kind: str, row: specs.Drafted, note: str = "") -> RevisionRow:
         """Makes the draft live, as a revision with a note."""
         earlier = self._work.session.get(RevisionRow, row.live_id) if row.live_id else None
         made = specs.publish(self._work.session, row, self._work.now, note)

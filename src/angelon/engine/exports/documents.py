@@ -11,6 +11,7 @@ from sqlmodel import Session
 from angelon.core.documents.document import Document
 from angelon.core.documents.figures import digits_of
 from angelon.db.log import documents
+from angelon.db.rows import DocumentRecord
 from angelon.engine.exports.lines import AT_ONCE, Rows
 from angelon.engine.exports.listed import Listed
 
@@ -32,7 +33,7 @@ class Documents(Listed):
         return [line for row in found for line in _lines(row)], len(found)
 
 
-def _lines(row: Any) -> Iterator[Mapping[str, Any]]:
+def _lines(row: DocumentRecord) -> Iterator[Mapping[str, Any]]:
     document = Document.of(row.frozen)
     digits, sign = digits_of(row.currency), -1 if row.kind == "credit" else 1
     for part in document.figures.sums:
