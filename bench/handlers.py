@@ -39,6 +39,19 @@ def hangs(event, outbox):
 """
 
 
+def switched_on(database: Database, clock: Clock, home: Path, code: str) -> HandlerRunner:
+    """The handlers of a folder that is made in `home`, on since long."""
+    (home / "own").mkdir()
+    (home / "own/shop.py").write_text(code)
+    runner = HandlerRunner(database, clock, home / "own")
+    runner.look()
+    with database.writing() as session:
+        for row in session.query(RouteRow).filter(RouteRow.key.like("handler-%")):
+            row.on, row.since = True, clock.now() - dt.timedelta(days=60)
+            specs.touch(session, row.store_id)
+    return runner
+
+
 class _Shop:
     """A shop in a folder of its own, with what takes and plans its events."""
 
@@ -50,16 +63,9 @@ class _Shop:
         with self.database.writing() as session:
             bundle = made.bundle(live=route)
             bundles.apply(session, bundle, self.clock.now() - dt.timedelta(days=1))
-        self.runner = None
+        self.runner: HandlerRunner | None = None
         if code:
-            (home / "own").mkdir()
-            (home / "own/shop.py").write_text(code)
-            self.runner = HandlerRunner(self.database, self.clock, home / "own")
-            self.runner.look()
-            with self.database.writing() as session:
-                for row in session.query(RouteRow).filter(RouteRow.key.like("handler-%")):
-                    row.on, row.since = True, self.clock.now() - dt.timedelta(days=1)
-                    specs.touch(session, row.store_id)
+            self.runner = switched_on(self.database, self.clock, home, code)
         self.setups.forget()
         self.writer = GroupCommit(self.database, lambda: None)
         self.intake = Intake(self.database, self.setups, Vault("a-key-for-benchmarks"), self.writer, self.clock)

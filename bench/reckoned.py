@@ -16,19 +16,19 @@ from pathlib import Path
 from angelon.core.specs.bundle import read_bundle
 from angelon.db.access.secrets import Vault
 from angelon.db.database import Database
+from angelon.db.log import events
 from angelon.db.setup import bundles, live_setup, specs
-from angelon.db.tables import RouteRow, SourceRow
+from angelon.db.tables import SourceRow
 from angelon.demo.filling import BUNDLE
 from angelon.demo.seed import SeedClock, happenings, received
 from angelon.engine.asking.inquirer import Inquirer
 from angelon.engine.clock import Clock, utc_now
-from angelon.engine.handlers.runner import HandlerRunner
 from angelon.engine.planner import Planner
 from angelon.engine.sending.dispatcher import Dispatcher
 from angelon.engine.setups import Setups
 from angelon.gateways.interface import Mail, Outcome, ProviderMessage
 from bench import several
-from bench.handlers import SAME
+from bench.handlers import SAME, switched_on
 from bench.routing import come_in, with_routes
 from bench.rows import Row
 from cluster.postgresql import Server
@@ -134,7 +134,7 @@ def _cost(
     orders, size = set_up(database, folder), several.size_of(database)
     clock = Clock()
     setups = Setups(database, fresh_for=3600)
-    runner = _handler(database, clock, folder) if by_handler else None
+    runner = switched_on(database, clock, folder, SAME) if by_handler else None
     setups.forget()
     planner = Planner(database, setups, clock, planned_at=lambda row: row.received_at)
 
@@ -175,7 +175,7 @@ def _cost(
     sending, sending_database = measured(send)
     with database.reading() as session:
         count = session.connection().exec_driver_sql
-        deliveries, events, sent = (
+        deliveries, planned, sent = (
             int(count(f"SELECT count(*) FROM {table}").scalar_one())
             for table in ("delivery", "event", "send WHERE state IN ('sent', 'delivered')")
         )
@@ -184,29 +184,16 @@ def _cost(
     assert sent, "nothing was sent"
     return Cost(
         deliveries / orders,
-        events / orders,
+        planned / orders,
         sent / orders,
-        planning / (events - WARM),
-        planning_database / (events - WARM),
-        asking / events,
-        asking_database / events,
+        planning / (planned - WARM),
+        planning_database / (planned - WARM),
+        asking / planned,
+        asking_database / planned,
         sending / (sent - WARM),
         sending_database / (sent - WARM),
         grown / orders,
     )
-
-
-def _handler(database: Database, clock: Clock, folder: Path) -> HandlerRunner:
-    """One that asks for what the route would send."""
-    (folder / "own").mkdir()
-    (folder / "own/shop.py").write_text(SAME)
-    runner = HandlerRunner(database, clock, folder / "own")
-    runner.look()
-    with database.writing() as session:
-        for row in session.query(RouteRow).filter(RouteRow.key.like("handler-%")):
-            row.on, row.since = True, clock.now() - dt.timedelta(days=60)
-            specs.touch(session, row.store_id)
-    return runner
 
 
 def _demo(database: Database, _: Path) -> int:
@@ -228,8 +215,6 @@ def _demo(database: Database, _: Path) -> int:
                 orders += sum(event.type == "order.created" for event in one.events)
                 rows.append(one)
     rows.sort(key=lambda one: one.received_at)
-    from angelon.db.log import events
-
     with database.connection() as connection:
         for start in range(0, len(rows), 400):
             events.add(connection, rows[start : start + 400])

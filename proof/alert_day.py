@@ -172,6 +172,8 @@ def _show(bench: Any, world: World) -> None:
                 _CAUSES[kind](session, world.now, id_, shop, is_on)
         if "gateway_refuses" in world.on:  # what is tried goes on being refused
             session.execute(update(AttemptRow).where(col(AttemptRow.number) > 100).values(ended_at=world.now))
+        if "export_failing" in world.on:  # it is tried again, and fails again
+            nights.failed(session.connection(), nights.EXPORT, world.now, "no space left")
         if "held" in world.on:  # of the last day
             session.execute(update(SendRow).where(col(SendRow.state) == "held").values(created_at=world.now))
         session.merge(HeartbeatRow(worker="a", at=alive, role="plan send"))

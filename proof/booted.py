@@ -6,7 +6,6 @@ reload, a restart, a kill, a stop and a backup.
 from __future__ import annotations
 
 import json
-import os
 import re
 import shutil
 import subprocess
@@ -19,7 +18,7 @@ from pathlib import Path
 
 from angelon.standins.box import Box
 from proof.image import CERTIFICATES, run_command
-from proof.places import KEY, Place, until
+from proof.places import KEY, Place, lacking, until
 
 ROOT = Path(__file__).resolve().parent.parent
 PROGRAMS = ("debootstrap", "systemd-nspawn", "nsenter", "chroot")
@@ -48,9 +47,8 @@ print(json.dumps(counts))
 
 
 def run() -> tuple[dict[str, int], list[str]]:
-    missing = [name for name in PROGRAMS if not shutil.which(name, path=os.environ["PATH"] + ":/usr/sbin")]
-    if missing or os.getuid() != 0:
-        return {}, [f"not installed: {', '.join(missing)}" if missing else "only root can start a system here"]
+    if why := lacking(*PROGRAMS):
+        return {}, why
     broken: list[str] = []
     with tempfile.TemporaryDirectory() as folder:
         root = Path(folder) / "root"

@@ -18,7 +18,7 @@ import httpx
 
 from angelon.cli.serving import free_port
 from proof import image
-from proof.places import Place, mails_only, until
+from proof.places import Place, lacking, mails_only, until
 from tests import made
 
 ROOT = Path(__file__).resolve().parent.parent
@@ -62,10 +62,8 @@ with Database(os.environ["ANGELON_DATABASE_URL"]).writing() as session:  # the c
 
 
 def run() -> tuple[dict[str, int], list[str]]:
-    missing = [name for name in PROGRAMS if not shutil.which(name, path=os.environ["PATH"] + ":/usr/sbin")]
-    missing += [] if COMPOSE.exists() else [COMPOSE.name]
-    if missing or os.getuid() != 0:
-        return {}, [f"not installed: {', '.join(missing)}" if missing else "only root can run containers here"]
+    if why := lacking(*PROGRAMS, str(COMPOSE)):
+        return {}, why
     broken: list[str] = []
     with tempfile.TemporaryDirectory() as folder:
         here = Path(folder)

@@ -16,7 +16,7 @@ from pathlib import Path
 import httpx
 
 from angelon.cli.serving import free_port
-from proof.places import until
+from proof.places import lacking, until
 
 ROOT = Path(__file__).resolve().parent.parent
 CERTIFICATES = "/etc/ssl/certs/ca-certificates.crt"
@@ -25,9 +25,8 @@ ANGELON = (sys.executable, "-m", "angelon")
 
 
 def run() -> tuple[dict[str, int], list[str]]:
-    missing = [name for name in PROGRAMS if not shutil.which(name, path=os.environ["PATH"] + ":/usr/sbin")]
-    if missing or os.getuid() != 0:
-        return {}, [f"not installed: {', '.join(missing)}" if missing else "only root can build an image here"]
+    if why := lacking(*PROGRAMS):
+        return {}, why
     broken: list[str] = []
     with tempfile.TemporaryDirectory() as folder:
         here = Path(folder)

@@ -204,6 +204,14 @@ class Place:
         shutil.rmtree(self.outside, ignore_errors=True)
 
 
+def lacking(*programs: str) -> list[str]:
+    """Why a proof that is root's and runs these programs can't be run here; nothing where it can."""
+    missing = [name for name in programs if not shutil.which(name, path=f"{os.environ['PATH']}:/usr/sbin")]
+    if missing:
+        return [f"not installed: {', '.join(missing)} (sh scripts/ensure-proof-tools.sh)"]
+    return [] if os.getuid() == 0 else ["only root can run it"]
+
+
 def mails_only(bundle: Bundle) -> Bundle:
     return bundle.model_copy(update={"live": ["received"]})
 

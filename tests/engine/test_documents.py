@@ -93,6 +93,17 @@ def test_another_address_takes_it_back_and_makes_another(shop):
     assert sum(row.gross * (-1 if row.kind == "credit" else 1) for row in rows(shop)) == 13550
 
 
+def test_what_is_left_when_its_order_went_with_its_time_is_taken_back_and_nobody_is_told(shop):
+    first = issue(shop, order(shop))
+    told = "SELECT count(*) FROM event WHERE type LIKE 'document.%' OR parent_id IS NOT NULL"
+    before = shop.bench.rows(told)
+    with shop.bench.database.connection() as connection:
+        documents.forget_orders(connection, [id_ for (id_,) in shop.bench.rows('SELECT id FROM "order"')])
+    assert credit(shop, first.id).number == "C2026-0001"
+    assert shop.bench.rows("SELECT count(*) FROM document WHERE order_id IS NULL") == [(2,)]
+    assert shop.bench.rows(told) == before
+
+
 def test_it_is_taken_back_in_parts_until_nothing_is_left(shop):
     first = issue(shop, order(shop))
     credit(shop, first.id, amount=Decimal("35.50"))

@@ -323,7 +323,7 @@ def test_why_it_failed_is_kept_until_it_is_written(shop, nights_of):
 
     def why():
         with shop.database.reading() as session:
-            return nights.problem(session.connection(), nights.EXPORT)
+            return nights.problem(session.connection(), nights.EXPORT, at[0])
 
     assert why() == "/rows can’t be written: No space left"
     at[0] += dt.timedelta(hours=1, minutes=1)
@@ -333,6 +333,38 @@ def test_why_it_failed_is_kept_until_it_is_written(shop, nights_of):
     Runs.code = 0
     one.look()
     assert not why()
+
+
+def test_why_it_failed_is_forgotten_once_nobody_tries_it_any_more(shop, nights_of):
+    at, process = nights_of
+    at[0] = NOW
+    one = process()
+    one.look()
+    Runs.code, Runs.words = 1, b""
+    one.look()
+
+    def why():
+        with shop.database.reading() as session:
+            return nights.problem(session.connection(), nights.EXPORT, at[0])
+
+    assert why() == "its process ended with 1"
+    at[0] += dt.timedelta(hours=1, minutes=10)
+    assert why(), "it is tried again any moment"
+    at[0] += dt.timedelta(minutes=10)
+    assert not why(), "ANGELON_EXPORTS is not set any more"
+
+
+def test_who_finds_it_written_writes_nothing(shop, nights_of, monkeypatch):
+    at, process = nights_of
+    at[0] = NOW
+    one, other = process(), process()
+    one.look()
+    Runs.code = 0
+    one.look()
+    monkeypatch.setattr(nights, "take", None)  # would be called
+    for _ in range(3):
+        other.look()
+    assert len(Runs.started) == 1
 
 
 def test_a_long_export_is_nobody_else_s_and_one_whose_process_died_is_begun_again(shop, nights_of):

@@ -185,7 +185,7 @@ def _processes(here: Installation, chosen: Settings) -> Iterator[Finding]:
         ahead = max((at for _, at in metrics.workers(session)), default=now)
         troubles, owned = sends.troubles(session, now), accounts.there_are_any(session)
         number, oldest = metrics.waiting_events(session)
-        export_failed = nights.problem(session.connection(), nights.EXPORT)
+        export_failed = nights.problem(session.connection(), nights.EXPORT, now)
     for role, what in ((sends.PLANS, "processes events"), (sends.SENDS, "delivers sends")):
         if role in alive:
             yield OK, f"A worker {what}", ""

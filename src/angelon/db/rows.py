@@ -53,7 +53,6 @@ if TYPE_CHECKING:
 
     class DocumentRecord(DocumentRow):
         id: int
-        order_id: int
         order_number: str | None
         """In lists alone."""
 

@@ -199,7 +199,7 @@ def of_orders(connection: Connection, order_ids: Collection[int]) -> dict[int, l
     found: dict[int, list[DocumentRecord]] = {}
     if order_ids:
         for row in rows_of(DocumentRecord, connection.execute(_OF_ORDERS, {"b_orders": list(order_ids)})):
-            found.setdefault(row.order_id, []).append(row)
+            found.setdefault(row.order_id or 0, []).append(row)
     return found
 
 

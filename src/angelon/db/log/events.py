@@ -302,7 +302,7 @@ def _awaiting(of_customers: bool) -> Select[Any]:
     if of_customers:
         mine = mine | order.c.contact_id.in_(bindparam("b_contacts", expanding=True))
     found = core_select(*columns, order.c.contact_id).join(order, order.c.id == EVENT.c.order_id)
-    return found.where(text(AWAITING), mine).order_by(EVENT.c.received_at)
+    return found.where(text(AWAITING), mine).order_by(EVENT.c.received_at, EVENT.c.id)
 
 
 _AWAITING = {of_customers: _awaiting(of_customers) for of_customers in (False, True)}

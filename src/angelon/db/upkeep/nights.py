@@ -14,6 +14,9 @@ EXPORT = "export"
 AGAIN = dt.timedelta(hours=1)
 """After which what failed is tried again, by whichever process looks first."""
 
+GIVEN_UP = dt.timedelta(minutes=15)
+"""How long after its time has come what failed is not tried again by anybody who still does it."""
+
 
 def take(connection: Connection, name: str, day: str, now: dt.datetime, until: dt.datetime) -> bool:
     """Takes a day's work for oneself until a moment; False where it is done, somebody is at it, or it failed lately."""
@@ -38,6 +41,11 @@ def failed(connection: Connection, name: str, now: dt.datetime, why: str) -> Non
     connection.execute(update(NIGHT).where(NIGHT.c.name == name).values(**values))
 
 
-def problem(connection: Connection, name: str) -> str:
-    """Why it failed last; empty where it did not."""
-    return connection.execute(select(NIGHT.c.problem).where(NIGHT.c.name == name)).scalar() or ""
+def is_done(connection: Connection, name: str, day: str) -> bool:
+    return connection.execute(select(NIGHT.c.day).where(NIGHT.c.name == name)).scalar() == day
+
+
+def problem(connection: Connection, name: str, now: dt.datetime) -> str:
+    """Why it failed last; empty where it did not, and where nobody tries it any more: it is not set up now."""
+    tried = (NIGHT.c.name == name, NIGHT.c.held_until >= now - GIVEN_UP)
+    return connection.execute(select(NIGHT.c.problem).where(*tried)).scalar() or ""

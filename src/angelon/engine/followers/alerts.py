@@ -313,7 +313,7 @@ class Alarm:
             yield Trouble("disk", "", what)
         for trouble in sends.troubles(session, now):
             yield Trouble("returns_silent", trouble[:100], f"{trouble.rstrip('.')}.", "/guide/deliver")
-        if why := nights.problem(session.connection(), nights.EXPORT):
+        if why := nights.problem(session.connection(), nights.EXPORT, now):
             yield Trouble("export_failing", "", f"The nightly export failed: {why.rstrip('.')}.", "/guide/commands")
 
     def _of_asking(self, session: Session, live: LiveSetup, now: dt.datetime) -> Iterator[Trouble]:

@@ -53,6 +53,10 @@ class Nightly:
             self._look_at(self._running, now)
         elif now.date() != self._day and now.time() >= self._wanted.at and time.monotonic() >= self._next:
             self._next = time.monotonic() + LOOK
+            with self._database.reading() as session:
+                if nights.is_done(session.connection(), nights.EXPORT, str(now.date())):
+                    self._day = now.date()
+                    return
             with self._database.connection(purpose="nightly export") as connection:
                 taken = nights.take(connection, nights.EXPORT, str(now.date()), now, now + HELD)
             if taken:
@@ -73,25 +77,26 @@ class Nightly:
                 with self._database.connection(purpose="nightly export") as connection:
                     nights.hold(connection, nights.EXPORT, self._held)
             return
+        said = self._last_lines() if code else []
+        why = said[-1].removeprefix("Error: ") if said else f"its process ended with {code}"
         with self._database.connection(purpose="nightly export") as connection:
             if code:
-                nights.failed(connection, nights.EXPORT, now, why := self._why(code))
+                nights.failed(connection, nights.EXPORT, now, why)
             else:
                 nights.done(connection, nights.EXPORT, str(self._day))
         self._running = None
         if code:
             self._day = None
-            log.error("the nightly export failed; trying again in an hour", to=self._to, why=why)
+            log.error("the nightly export failed; trying again in an hour", to=self._to, why=why, said=said)
         else:
             log.info("the nightly export is written", to=self._to)
 
-    def _why(self, code: int) -> str:
-        """The last that the process said, which is why it ended."""
-        lines: list[str] = []
-        if self._said is not None:
-            self._said.seek(0)
-            lines = self._said.read()[-4000:].decode(errors="replace").strip().splitlines()
-        return lines[-1].removeprefix("Error: ") if lines else f"its process ended with {code}"
+    def _last_lines(self) -> list[str]:
+        """The last that the process said; the very last is why it ended."""
+        if self._said is None:
+            return []
+        self._said.seek(0)
+        return self._said.read()[-4000:].decode(errors="replace").strip().splitlines()[-20:]
 
     def stop(self) -> None:
         if self._running is not None:

@@ -264,7 +264,7 @@ def _take_back(work: Work, row: DocumentRecord, parts: list[Part], why: str, by:
 def _store(
     work: Work,
     document: Document,
-    order_id: int,
+    order_id: int | None,
     asked: str,
     email: str,
     by: str,
@@ -292,7 +292,7 @@ def _store(
         created_at=work.now,
     )  # fmt: skip
     work.record("made", "document", str(id_), None, {"number": named.number, "kind": named.kind})
-    if tells:
+    if order_id is not None and tells:  # None where the order’s time is over and it went
         tell(work, order_id, MADE, f"document:{id_}", named.kind, f"dc-{id_}", named.number)
     return Made(id_, named.number, True)
 

@@ -32,10 +32,7 @@ pages = Blueprint("documents", __name__, url_prefix="/documents", template_folde
 A_PAGE = 50
 MOST_HELD = 30
 MOST_IN_ZIP = 2000
-DRAWN: dict[str, tuple[Kind, str]] = {
-    "proforma": ("proforma", "Proforma invoice"),
-    "delivery": ("delivery", "Delivery note"),
-}
+DRAWN: dict[Kind, str] = {"proforma": "Proforma invoice", "delivery": "Delivery note"}
 
 
 def _wanted() -> documents.Wanted:
@@ -242,7 +239,7 @@ def _workbench(status: int = 200, wrong: str = "") -> Any:
         settings=settings,
         countries=countries(),
         shown=shown,
-        drawn={key: name for key, (_, name) in DRAWN.items()},
+        drawn=DRAWN,
         there=documents.current(session().connection(), order.id) if order is not None else None,
         query=request.values.to_dict(),
         newest=next(iter(orders.newest_of_customers(session(), store_id(), [], 1)), None),
@@ -280,17 +277,18 @@ def tried_paper() -> Any:
 @pages.get("/try.pdf")
 def drawn() -> Any:
     """A proforma invoice or a delivery note: drawn from the order as it is, and not kept."""
-    order, kind = _order(), request.args.get("kind", "")
-    if order is None or kind not in DRAWN:
+    order = _order()
+    kind = next((one for one in DRAWN if one == request.args.get("kind")), None)
+    if order is None or kind is None:
         abort(404, "There is no such order, or no such document.")
     try:
         asked = _asked(order) if kind == "proforma" else shown.asked_for(request.values)
-        document = operations.preview(session(), live(), order, asked, g.now, DRAWN[kind][0])
+        document = operations.preview(session(), live(), order, asked, g.now, kind)
         data = unnumbered(document, operations.look_of(session(), live()))
     except (HeldBack, CantDraw) as error:
         flash(f"It was not drawn: {error}", "bad")
         return redirect(url_for(".workbench", order_id=order.id))
-    name = f"{DRAWN[kind][1]} {order.number}.pdf".replace("/", "-")
+    name = f"{DRAWN[kind]} {order.number}.pdf".replace("/", "-")
     return send_file(io.BytesIO(data), "application/pdf", download_name=name, as_attachment=True)
 
 
