@@ -167,10 +167,10 @@ def test_what_the_database_refuses_of_one_send_keeps_no_other_from_being_stored(
     way = Transport()
     real = results.sends.keep_content
 
-    def picky(connection, contents):
+    def picky(connection, contents, rows):
         if any(content.send_id == bad for content in contents):
             raise ValueError("this text can't be stored")
-        real(connection, contents)
+        real(connection, contents, rows)
 
     ((bad,),) = bench.rows("SELECT id FROM send WHERE recipient = 'p2@example.org'")
     monkeypatch.setattr(results.sends, "keep_content", picky)
@@ -232,7 +232,7 @@ def test_outcomes_stored_one_by_one_survive_a_database_that_fails_in_the_middle(
     monkeypatch.setattr(
         dispatching.queries,
         "keep_content",
-        lambda connection, contents: 1 // 0 if len(contents) > 1 else real(connection, contents),
+        lambda connection, contents, rows: 1 // 0 if len(contents) > 1 else real(connection, contents, rows),
     )
     failing = Failing(monkeypatch)
     failing.at = {3, 4}  # after the claim and the first of them

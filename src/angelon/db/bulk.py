@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
 from operator import itemgetter
 from typing import Any
 
-from sqlalchemy import Connection
+from sqlalchemy import Connection, Dialect
 from sqlalchemy.sql.dml import UpdateBase
 from sqlalchemy.types import TypeDecorator
 
@@ -26,14 +27,19 @@ class Bulk:
         self._statement = statement
         self._prepared: dict[tuple[str, tuple[str, ...]], _Prepared] = {}
 
-    def run(self, connection: Connection, rows: Sequence[dict[str, Any]]) -> int:
-        """Runs it for these rows, at least one; gives how many rows were stored or changed."""
+    def converted(self, dialect: Dialect, rows: Sequence[dict[str, Any]]) -> Converted:
+        """These rows, at least one, as the driver takes them: made before a transaction, so that it is shorter."""
         names = tuple(rows[0])
-        key = connection.dialect.name, names
+        key = dialect.name, names
         prepared = self._prepared.get(key)
         if prepared is None:
-            prepared = self._prepared[key] = _Prepared(self._statement, connection.dialect, names)
-        given = prepared.given(rows)
+            prepared = self._prepared[key] = _Prepared(self._statement, dialect, names)
+        return Converted(prepared, prepared.given(rows))
+
+    def run(self, connection: Connection, rows: Sequence[dict[str, Any]] | Converted) -> int:
+        """Runs it for these rows, at least one; gives how many rows were stored or changed."""
+        made = rows if isinstance(rows, Converted) else self.converted(connection.dialect, rows)
+        prepared, given = made.prepared, made.given
         if prepared.values is None:
             return connection.exec_driver_sql(prepared.sql, given).rowcount
         changed = 0
@@ -47,6 +53,14 @@ class Bulk:
 MOST_ROWS = 250
 """Rows of one statement: SQLite takes 32,766 values in one (its limits, SQLITE_MAX_VARIABLE_NUMBER)."""
 _VALUES = re.compile(r"VALUES (\([^()]*\))")
+
+
+@dataclass(frozen=True, slots=True)
+class Converted:
+    """Rows of a statement, as the driver takes them."""
+
+    prepared: _Prepared
+    given: Any
 
 
 class _Prepared:

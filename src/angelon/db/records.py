@@ -412,8 +412,12 @@ class Settlement:
         return replace(self, values=None, subject="", reason=reason)
 
     def row(self) -> dict[str, Any]:
-        columns = {one.name: getattr(self, one.name) for one in fields(self)}
+        columns = dict(zip(_SETTLED, _settled_values(self), strict=True))
         return {"b_id": columns.pop("id"), "b_worker": columns.pop("worker"), **columns}
+
+
+_SETTLED = tuple(one.name for one in fields(Settlement))
+_settled_values = attrgetter(*_SETTLED)
 
 
 @dataclass(frozen=True, slots=True)

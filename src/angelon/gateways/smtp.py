@@ -5,7 +5,6 @@ offers it.
 from __future__ import annotations
 
 import os
-import re
 import smtplib
 import socket
 import ssl
@@ -18,7 +17,13 @@ from angelon.gateways.deadline import Deadline, Line, whole_try
 from angelon.gateways.interface import Mail, Outcome
 from angelon.gateways.trust import trusted
 
-_DOT = re.compile(rb"(?m)^\.")
+
+def _transparent(data: bytes) -> bytes:
+    """A message, its lines ended by CRLF, as it follows DATA: dots at the beginning of a line doubled, and the end
+    marked (RFC 5321, section 4.5.2).
+    """
+    begun = b"." if data.startswith(b".") else b""
+    return begun + data.replace(b"\n.", b"\n..") + (b"" if data.endswith(b"\r\n") else b"\r\n") + b".\r\n"
 
 
 MOST_LINES = 100
@@ -131,7 +136,7 @@ class SmtpTransport:
             if refused is not None:
                 return refused
             handed_over = True
-            server.send(_DOT.sub(b"..", mail.data) + (b"" if mail.data.endswith(b"\r\n") else b"\r\n") + b".\r\n")
+            server.send(_transparent(mail.data))
             code, answer = server.getreply()
             if code == 250:
                 return Outcome("accepted", str(code), _text(answer))

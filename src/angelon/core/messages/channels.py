@@ -43,6 +43,10 @@ def compiled_part(message: Message, channel: str, locale: str, store: Store) -> 
         part = CHANNELS[channel].compile(message, locale, store)
     except Invalid as error:
         raise Invalid([p.at(f"{channel}.{locale}") for p in error.problems]) from None
+    return _keep(cache_key, message, store, part)
+
+
+def _keep(cache_key: tuple[int, int, str, str], message: Message, store: Store, part: Part) -> Part:
     with _CHANGING:
         while len(_KEPT) >= MOST_KEPT:
             _KEPT.pop(next(iter(_KEPT)), None)
@@ -55,7 +59,13 @@ def part_for_reader(message: Message, channel: str, locale: str, written: str, s
     Raises Invalid.
     """
     part = compiled_part(message, channel, locale, store)
-    return part if written in ("", part.locale) else dataclasses.replace(part, locale=written)  # type: ignore[type-var]
+    if written in ("", part.locale):
+        return part
+    cache_key = (id(message), id(store), channel, f"{locale} {written}")
+    kept = _KEPT.get(cache_key)
+    if kept is not None and kept[0] is message and kept[1] is store:
+        return kept[2]
+    return _keep(cache_key, message, store, dataclasses.replace(part, locale=written))  # type: ignore[type-var]
 
 
 ACCOUNT = re.compile(r"[^\s<>,;]{1,200}\Z")

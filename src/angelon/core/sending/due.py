@@ -93,6 +93,8 @@ class SendContext:
     """Where sends go while the store is on trial; empty where it is not."""
     unreadable: Mapping[str, str] = field(default_factory=dict)
     """By send, why its event can't be read."""
+    sends: Mapping[str, DueSend] = field(default_factory=dict)
+    """The sends themselves."""
 
 
 def part_of(send: DueSend, around: SendContext) -> tuple[Message, str, Part] | str:

@@ -150,11 +150,12 @@ def _prepared(send: DueSend, around: SendContext, now: dt.datetime) -> Prepared:
         return Held(refused)
     revision = None if send.draft is not None else around.revisions.get(send.message)
     values = filled.values if filled.anew else None
-    ready = Ready(gateway, rendered, filled.recipient, filled.recipient_name, locale, revision, values, template)
-    ready = replace(ready, gives=message.gives) if "given" in part.names else ready
+    whom = filled.recipient, filled.recipient_name
+    gives = message.gives if "given" in part.names else ""
     if not isinstance(rendered, RenderedEmail):
-        return ready
-    ready = replace(ready, sender=sender_of(route, message, gateway, around.setup.store) or gateway.sender)
+        return Ready(gateway, rendered, *whom, locale, revision, values, template, gives=gives)
+    sender = sender_of(route, message, gateway, around.setup.store) or gateway.sender
+    ready = Ready(gateway, rendered, *whom, locale, revision, values, template, sender=sender, gives=gives)
     return _with_files(ready, rendered, send, filled.values, around)
 
 

@@ -5,11 +5,12 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any
+from typing import Any, NamedTuple
 
 import structlog
 from sqlalchemy import (
     Connection,
+    Dialect,
     bindparam,
     false,
     func,
@@ -31,7 +32,7 @@ from angelon.core.planning.turns import Turn
 from angelon.core.sending.causes import general
 from angelon.core.states import State, sources_by_hand, sources_of
 from angelon.core.states import move as move_state
-from angelon.db.bulk import Bulk
+from angelon.db.bulk import Bulk, Converted
 from angelon.db.derived import counts, searching
 from angelon.db.derived.counts import Tally
 from angelon.db.lists import not_by_index, older_than
@@ -131,7 +132,7 @@ def _claim(locked: bool, whose: str) -> Any:
     )
 
 
-def _keep_content(dialect: Any) -> Any:
+def _keep_content(dialect: Any) -> Bulk:
     statement = dialect.insert(CONTENT)
     return Bulk(
         statement.on_conflict_do_update(
@@ -229,24 +230,50 @@ def release(connection: Connection, claimed: Sequence[SendRecord], worker: str) 
         connection.execute(_RELEASE, rows)
 
 
-def settle(connection: Connection, settled: Sequence[Settlement]) -> None:
+class Outcomes(NamedTuple):
+    """What tries came to, converted before the transaction that stores it; None where there is nothing."""
+
+    settled: Converted | None = None
+    attempts: Converted | None = None
+    contents: Converted | None = None
+
+
+def converted(
+    dialect: Dialect,
+    settled: Sequence[Settlement],
+    attempts: Sequence[NewAttempt],
+    contents: Sequence[NewContent],
+) -> Outcomes:
+    """For `settle`, `add_attempts` and `keep_content`."""
+    return Outcomes(
+        _SETTLE.converted(dialect, [one.row() for one in settled]) if settled else None,
+        _INSERT_ATTEMPTS.converted(dialect, [one.row() for one in attempts]) if attempts else None,
+        _kept_by(dialect).converted(dialect, [one.row() for one in contents]) if contents else None,
+    )
+
+
+def _kept_by(dialect: Dialect) -> Bulk:
+    return _KEEP_CONTENT_POSTGRESQL if dialect.name == "postgresql" else _KEEP_CONTENT
+
+
+def settle(connection: Connection, settled: Converted | None) -> None:
     """Stores how claimed sends stand after a try. Only a send still held by that worker moves; the table of states
     decides.
     """
     if settled:
-        _SETTLE.run(connection, [one.row() for one in settled])
+        _SETTLE.run(connection, settled)
 
 
-def add_attempts(connection: Connection, attempts: Sequence[NewAttempt]) -> None:
+def add_attempts(connection: Connection, attempts: Sequence[NewAttempt] | Converted | None) -> None:
     if attempts:
-        _INSERT_ATTEMPTS.run(connection, [one.row() for one in attempts])
+        made = attempts if isinstance(attempts, Converted) else [one.row() for one in attempts]
+        _INSERT_ATTEMPTS.run(connection, made)
 
 
-def keep_content(connection: Connection, contents: Sequence[NewContent]) -> None:
-    """What each send said at its last try."""
-    if contents:
-        statement = _KEEP_CONTENT_POSTGRESQL if connection.dialect.name == "postgresql" else _KEEP_CONTENT
-        statement.run(connection, [one.row() for one in contents])
+def keep_content(connection: Connection, contents: Sequence[NewContent], made: Converted | None) -> None:
+    """What each send said at its last try; `made` are the same contents, converted."""
+    if made:
+        _kept_by(connection.dialect).run(connection, made)
         patterns = {one.pattern_id: one.pattern for one in contents if one.pattern_id is not None}
         page_patterns.keep(connection, patterns, max(one.at for one in contents))
 

@@ -66,6 +66,7 @@ class Body(TypeDecorator[bytes]):
 # ---- pages of mails, by the pattern that they were filled from
 
 
+@lru_cache(maxsize=256)
 def pattern_id(pattern: str) -> int:
     """By what a pattern is known: 63 bits of its SHA-256."""
     return int.from_bytes(hashlib.sha256(pattern.encode()).digest()[:8], "big") >> 1

@@ -43,6 +43,7 @@ from angelon.engine.orders.marking import values_of
 from angelon.engine.orders.parcels import MOST_IN_EVENT, Parcels, Telling, asked_telling, know, read_tellings
 from angelon.engine.planner.faults import link_to
 from angelon.engine.planner.projection import begins, project, reference, seen_of
+from angelon.engine.planner.texts import used_at_once
 from angelon.engine.planner.waiting import ANSWERS, Waiting
 
 log = structlog.get_logger()
@@ -187,7 +188,10 @@ class Batch:
         read = {}
         for row in rows:
             try:
-                read[row.id] = self._live, self._read(row)
+                one = self._read(row)
+                if one.variables is not None:
+                    one.variables.values(used_at_once(self._live, row.type))
+                read[row.id] = self._live, one
             except Exception as error:  # the batch meets it again, and tells what harms only itself from what does not
                 log.info("an event could not be read ahead", event_id=row.id, why=type(error).__name__)
         return read

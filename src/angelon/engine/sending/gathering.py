@@ -73,7 +73,7 @@ def gather(connection: Connection, live: LiveSetup, rows: Sequence[SendRecord], 
     known = {id_: dataclasses.replace(one, facts=facts[id_]) if id_ in facts else one for id_, one in read.items()}
     asked = questions.by_ids(connection, {send.question for send in sends.values()} - {""})
     closed = {id_: _closed(row) for id_, row in asked.items() if row.state != QuestionState.OPEN}
-    base = dataclasses.replace(base, events=known, unreadable=unreadable, closed=closed)
+    base = dataclasses.replace(base, events=known, unreadable=unreadable, closed=closed, sends=sends)
     return dataclasses.replace(base, suppressed=_suppressed(connection, live, sends.values(), base))
 
 

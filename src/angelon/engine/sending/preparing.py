@@ -35,7 +35,7 @@ from angelon.engine.arrivals.event_reader import Payloads
 from angelon.engine.clock import Clock
 from angelon.engine.documents.attaching import Attaching
 from angelon.engine.feedback.preferences import Links, Reader
-from angelon.engine.sending.gathering import due_send, gather
+from angelon.engine.sending.gathering import gather
 from angelon.engine.sending.order_files import document, fetched, places, secret_of
 from angelon.engine.sending.signing_keys import SigningKey, active
 from angelon.engine.setups import Setups
@@ -118,13 +118,16 @@ class Preparer:
         around = self._around[row.id]
         if isinstance(around, Held):
             return around
-        send = due_send(row, live)
+        send = around.sends[row.id]
         if self._links is not None:
-            asked = self._links.question(live, row.question_id)
-            send = replace(send, question_values=asked, follow=self._links.follow(live, row.order_id))
             message = send.draft if send.draft is not None else live.setup.messages.get(send.message)
-            if message is not None and message.download is not None:
-                send = replace(send, download=self._links.download(live, send.id))
+            offers = message is not None and message.download is not None
+            send = replace(
+                send,
+                question_values=self._links.question(live, row.question_id),
+                follow=self._links.follow(live, row.order_id),
+                download=self._links.download(live, send.id) if offers else "",
+            )
         ready = prepare(send, around, now)
         if isinstance(ready, Ready) and ready.gives and not ready.kept and not send.test:
             given = self._given(live, row, ready.gives, now)  # only now: what is not sent takes none
@@ -138,7 +141,8 @@ class Preparer:
             mail = self._for_reader(ready, ready.rendered, send, live)
             if isinstance(mail, Held):
                 return mail
-            return self._mail(replace(ready, rendered=mail), mail, send, live, now, values)
+            ready = ready if mail is ready.rendered else replace(ready, rendered=mail)
+            return self._mail(ready, mail, send, live, now, values)
         content = NewContent.of(send.id, "", ready.rendered.text, ready.rendered.about(), "", now)
         return PreparedSend(
             ready,

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from decimal import Decimal
 
 import structlog
-from sqlalchemy import Connection
+from sqlalchemy import Connection, Dialect
 
 from angelon.db.database import Database, is_database_failure
 from angelon.db.log import sends, sent_files
@@ -60,11 +60,15 @@ class _Kept:
             [one for one in self.tests if one[0] == settled.id],
         )
 
-    def store(self, connection: Connection) -> None:
-        sends.settle(connection, self.settled)
-        sends.add_attempts(connection, self.attempts)
+    def converted(self, dialect: Dialect) -> sends.Outcomes:
+        """Its rows as they are stored, made before anybody waits for them."""
+        return sends.converted(dialect, self.settled, self.attempts, self.contents)
+
+    def store(self, connection: Connection, made: sends.Outcomes) -> None:
+        sends.settle(connection, made.settled)
+        sends.add_attempts(connection, made.attempts)
         sent_files.keep(connection, self.files)
-        sends.keep_content(connection, self.contents)
+        sends.keep_content(connection, self.contents, made.contents)
         for one in self.refused:
             one.suppress(connection)
         take_back(connection, self.taken_back)
@@ -176,8 +180,9 @@ class Results:
     @contextmanager
     def storing(self) -> Iterator[Connection]:
         """A transaction that stores all that tries have come to, and what else is done within it."""
+        made = self._kept.converted(self._database.engine.dialect)
         with self._database.connection() as connection:
-            self._kept.store(connection)
+            self._kept.store(connection, made)
             for gateway_id, balance in self.balances.items():
                 gateway_use.set_balance(connection, gateway_id, balance)
             changed = self._breakers.save(connection)
@@ -198,8 +203,9 @@ class Results:
             settled = self._kept.settled[0]
             for kept in (self._kept.of_one(settled), _Kept([settled.bare(NOT_IN_FULL)])):
                 try:
+                    made = kept.converted(self._database.engine.dialect)
                     with self._database.connection() as connection:
-                        kept.store(connection)
+                        kept.store(connection, made)
                     break
                 except Exception as error:
                     if is_database_failure(error):
