@@ -46,6 +46,7 @@ BENCHMARKS = {
     "handlers": handlers.handlers,
     "starts": starts.starts,
     "several": several.several,
+    "lanes": several.beside,
     "months": partitions.months,
     "parted": parted.parted,
     "reckoned": reckoned.reckoned,

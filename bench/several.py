@@ -9,6 +9,7 @@ import tempfile
 import time
 from contextlib import ExitStack
 from pathlib import Path
+from typing import Any
 
 from angelon.cli.serving import free_port
 from angelon.db.database import Database
@@ -24,6 +25,8 @@ from cluster.postgresql import Server
 
 NUMBER = 2000
 SENDERS = (1, 2, 4)
+PLANNERS = (1, 2, 4)
+BACKLOG = 5000
 _TICKS = os.sysconf("SC_CLK_TCK")
 
 
@@ -47,8 +50,18 @@ def several() -> list[Row]:
                 rows.append(Row(f"sends a second, {senders} processes on {name}", speed, "1/s", "", detail))
             rows += intake(Path(folder) / f"{name}-accepted", name, server)
             rows += _planning(Path(folder) / f"{name}-planned", name, server)
-        rows += _planned_in_turn(Path(folder), server)
+        rows += _planned_beside(Path(folder), server)
     return rows
+
+
+def beside() -> list[Row]:
+    """One store planned by several processes, alone."""
+    with tempfile.TemporaryDirectory() as folder, ExitStack() as stack:
+        server = Server(Path(folder) / "postgresql")
+        Path(folder).chmod(0o755)
+        server.start()
+        stack.callback(server.stop)
+        return _planned_beside(Path(folder), server)
 
 
 def _filled(folder: Path, port: int, url: str) -> Home:
@@ -121,37 +134,64 @@ def _planning(folder: Path, name: str, server: Server) -> list[Row]:
     return [Row(f"events planned a second, one process on {name}", NUMBER / took, "1/s", "", detail)]
 
 
-def _planned_in_turn(folder: Path, server: Server) -> list[Row]:
-    """Events of one store planned a second by one process and by two, on PostgreSQL."""
-    speeds = []
-    for planners in (1, 2):
+def _planned_beside(folder: Path, server: Server) -> list[Row]:
+    """Events of one store planned a second by one process and by several, on PostgreSQL, and what each takes."""
+    speeds: dict[int, float] = {}
+    costs: dict[int, float] = {}
+    waits: dict[int, float] = {}
+    for planners in PLANNERS:
         url = server.create(f"planners{planners}")
         home = _filled(folder / f"planners-{planners}", free_port(), url)
         with home.database.connection() as connection:
-            events.add(connection, arrived(home, list(range(1, 2 * NUMBER + 1))))
+            events.add(connection, arrived(home, list(range(1, BACKLOG + 1))))
             connection.exec_driver_sql("ANALYZE")
         env = home.environment(ANGELON_DATABASE_URL=url)
         with ExitStack() as stack:
-            for _ in range(planners):
+            working = [
                 stack.enter_context(process("-m", "angelon", "worker", "--role", "plan", env=env))
-            first, began = _planned_at_least(home, NUMBER // 2)
-            last, ended = _planned_at_least(home, 2 * NUMBER)
+                for _ in range(planners)
+            ]
+            first, began = _planned_at_least(home, BACKLOG // 5)
+            before = sum(_cpu_below(one.pid) for one in working) + cpu_of(server)
+            last, ended, waited = _planned_at_least(home, BACKLOG * 4 // 5, True)
+            used = sum(_cpu_below(one.pid) for one in working) + cpu_of(server) - before
         home.database.close()
-        speeds.append((last - first) / (ended - began))
-    detail = {"1/s, one process": speeds[0], "1/s, two processes": speeds[1]}
-    return [Row("one store's events planned by two processes, against one", speeds[1] / speeds[0], "ratio", "", detail)]
+        speeds[planners], costs[planners] = (last - first) / (ended - began), used * 1000 / (last - first)
+        waits[planners] = waited
+    rows = []
+    for planners in PLANNERS[1:]:
+        detail = {"1/s, one process": speeds[1], f"1/s, {planners} processes": speeds[planners]}
+        name = f"one store's events planned by {planners} processes, against one"
+        rows.append(Row(name, speeds[planners] / speeds[1], "ratio", ">= 1.4" if planners == 4 else "", detail))
+        spent = {"ms, one process": costs[1], f"ms, {planners} processes": costs[planners]}
+        spent |= {"planners that wait for a lock, at a moment": waits[planners]}
+        aim = "<= 1.1" if planners == 4 else ""
+        rows.append(
+            Row(
+                f"the same, CPU an event, PostgreSQL's too, {planners}", costs[planners] / costs[1], "ratio", aim, spent
+            )
+        )
+    return rows
 
 
-def _planned_at_least(home: Home, number: int) -> tuple[int, float]:
-    """Waits for so many events to be planned; gives how many are by then, and when that was (seconds, monotonic)."""
-    until = time.monotonic() + 120
+def _planned_at_least(home: Home, number: int, looks: bool = False) -> Any:
+    """Waits for so many events to be planned; gives how many are by then, and when that was (seconds, monotonic); with
+    `looks` also in how many of its looks, of each planner, a lock was waited for.
+    """
+    until = time.monotonic() + 180
+    waiting = "SELECT count(*) FROM event WHERE planned_at IS NULL AND waits_for = ''"
+    locked = "SELECT count(*) FROM pg_locks WHERE NOT granted"
+    seen = found_locked = 0
     while time.monotonic() < until:
-        with home.database.connection() as connection:
-            waiting = "SELECT count(*) FROM event WHERE planned_at IS NULL AND waits_until IS NULL"
-            found = 2 * NUMBER - int(connection.exec_driver_sql(waiting).scalar_one())
+        with home.database.reading() as session:
+            connection = session.connection()
+            found = BACKLOG - int(connection.exec_driver_sql(waiting).scalar_one())
+            found_locked += int(connection.exec_driver_sql(locked).scalar_one())
+            seen += 1
         if found >= number:
-            return found, time.monotonic()
-        time.sleep(0.02)
+            moment = time.monotonic()
+            return (found, moment, found_locked / seen) if looks else (found, moment)
+        time.sleep(0.1)
     raise TimeoutError(f"fewer than {number} events were planned")
 
 

@@ -6,6 +6,7 @@ Nothing is lost, no send is tried by two at once, an order's route sends once, a
 import asyncio
 import datetime as dt
 import itertools
+import json
 import os
 import signal
 import subprocess
@@ -22,7 +23,8 @@ from angelon.db.derived import searching
 from angelon.db.setup import bundles
 from angelon.db.tables import GatewayRow
 from angelon.engine.followers import indexing
-from angelon.engine.planner import Planner
+from angelon.engine.planner import Planner, runs
+from angelon.engine.planner.lanes import Lanes
 from angelon.standins.mailbox import Mailbox
 from angelon.web.app import create_app
 from cluster.balancer import Balancer
@@ -239,6 +241,60 @@ def test_two_processes_plan_one_store_in_turn_and_in_the_order_in_which_things_c
             str(number),
         )
         assert changes == [("", ""), *itertools.pairwise(statuses)], "the first met is no news"
+
+
+def test_four_processes_plan_one_store_s_lanes_side_by_side(bench, monkeypatch):
+    """Behind a backlog: an order's events stay in their order, a customer's orders are not told of twice where a route
+    sends once a customer, however they are spread, and everybody plans.
+    """
+    monkeypatch.setattr(runs, "WORTH", 5)
+    monkeypatch.setattr(Lanes, "are_of_use", lambda self: True)
+    once = made.bundle()
+    once.routes[0] = made.route(once="customer")
+    with bench.database.writing() as session:
+        bundles.apply(session, once, bench.clock.now() - dt.timedelta(days=1))
+    bench.services.setups.forget()
+    statuses, orders = [f"s{number}" for number in range(6)], range(40)
+    for status in statuses:
+        for number in orders:  # two orders each have one customer
+            buyer = {"name": "Jo", "email": f"p{number // 2}@example.org", "country": "DE"}
+            body = made.body(id=number, reference=f"BK-{number}", state=status, buyer=buyer)
+            assert bench.deliver(body, store_event="changed", store_delivery=f"{number}-{status}").status == 202
+            if status == "s3":
+                assert bench.deliver(body, store_delivery=f"{number}-placed").status == 202
+    planned = [0] * 4
+
+    def plan(which):
+        planner, idle = Planner(bench.database, bench.services.setups, bench.clock), 0
+        while idle < 20:
+            done, _ = planner.run_batch()
+            planned[which] += done
+            idle = 0 if done else idle + 1
+
+    together = [threading.Thread(target=plan, args=(which,)) for which in range(4)]
+    for one in together:
+        one.start()
+    for one in together:
+        one.join()
+    assert sum(bool(number) for number in planned) > 1, "they did it together"
+    assert bench.rows("SELECT count(*) FROM event WHERE planned_at IS NULL OR problem <> ''") == [(0,)]
+    lanes = bench.rows("SELECT count(DISTINCT lane) FROM event WHERE parent_id IS NULL")
+    assert lanes[0][0] > 8, "orders are spread"
+    apart = "SELECT order_id FROM event WHERE lane IS NOT NULL GROUP BY order_id HAVING count(DISTINCT lane) > 1"
+    assert bench.rows(apart) == [], "an order is in one lane"
+    for number in orders:
+        changes = bench.rows(
+            'SELECT e.was, e.now FROM event e JOIN "order" o ON o.id = e.order_id WHERE o.reference = ? AND '
+            "e.parent_id IS NULL AND e.name = 'changed' ORDER BY e.received_at, e.id",
+            str(number),
+        )
+        assert changes == [("", ""), *itertools.pairwise(statuses)]
+    told = bench.rows("SELECT recipient, count(*) FROM send WHERE state <> 'skipped' GROUP BY recipient")
+    assert sorted(told) == sorted((f"p{number}@example.org", 1) for number in range(20)), "each customer once"
+    assert bench.rows("SELECT count(*) FROM contact") == [(20,)]
+    ((spec,),) = bench.rows("SELECT spec FROM shape WHERE name = 'changed'")
+    seen = spec if isinstance(spec, dict) else json.loads(spec)
+    assert seen["deliveries"] == len(statuses) * len(orders), "what several learned is put together"
 
 
 def test_stores_are_planned_side_by_side(bench):

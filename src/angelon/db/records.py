@@ -47,6 +47,7 @@ class NewEvent:
     order_id: int | None = None
     planned_at: dt.datetime | None = None
     decisions: list[Any] | None = None
+    lane: int | None = None
 
     @classmethod
     def derived(
@@ -75,6 +76,7 @@ class NewEvent:
             was,
             now,
             order_id=order_id,
+            lane=parent.lane,
         )
 
     @classmethod

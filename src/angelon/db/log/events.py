@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import enum
 import itertools
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -28,6 +28,7 @@ from sqlalchemy.dialects import postgresql, sqlite
 from sqlmodel import Session, col, func, select
 
 from angelon.core.deliveries import BY_STATE
+from angelon.core.planning.lanes import LANES
 from angelon.db import locks
 from angelon.db.bulk import Bulk
 from angelon.db.lists import not_by_index, older_than
@@ -36,6 +37,7 @@ from angelon.db.rows import DeliveryRecord, EventOfCustomer, EventRecord, row_of
 from angelon.db.tables import (
     AWAITING,
     BLOCKED,
+    IN_LANE,
     PINNED,
     PROBLEM,
     TO_DECIDE,
@@ -79,27 +81,40 @@ class Rows(enum.Enum):
     FREE = "but for those that another holds"
 
 
-def _unplanned(rows: Rows, without: bool) -> Any:
-    statement = core_select(EVENT).where(text(TO_PLAN)).order_by(EVENT.c.received_at, EVENT.c.id)
-    return _limited(statement, rows, without)
+class Part(enum.Enum):
+    """Which of the events that wait are meant, by their lanes."""
+
+    ALL = "all"
+    LANE = "those of one lane"
+    UNSORTED = "those that have none yet"
 
 
-def _undecided(rows: Rows, without: bool) -> Any:
+def _unplanned(rows: Rows, without: bool, part: Part) -> Any:
+    statement = core_select(EVENT).where(text(IN_LANE if part is Part.LANE else TO_PLAN))
+    return _limited(statement.order_by(EVENT.c.received_at, EVENT.c.id), rows, without, part)
+
+
+def _undecided(rows: Rows, without: bool, part: Part) -> Any:
     """Those that come first are those that came first: what happened earlier is decided before."""
     statement = core_select(EVENT).where(text(TO_DECIDE), EVENT.c.decide_at <= bindparam("b_now"))
-    return _limited(statement.order_by(EVENT.c.received_at, EVENT.c.id), rows, without)
+    return _limited(statement.order_by(EVENT.c.received_at, EVENT.c.id), rows, without, part)
 
 
-def _limited(statement: Any, rows: Rows, without: bool) -> Any:
+def _limited(statement: Any, rows: Rows, without: bool, part: Part) -> Any:
     statement = statement.limit(bindparam("b_limit"))
+    if part is not Part.ALL:
+        statement = statement.where(
+            EVENT.c.lane == bindparam("b_lane") if part is Part.LANE else EVENT.c.lane.is_(None)
+        )
     if without:
         statement = statement.where(EVENT.c.source_id.not_in(bindparam("b_without", expanding=True)))
     return statement if rows is Rows.ALL else statement.with_for_update(skip_locked=rows is Rows.FREE)
 
 
 # These run for every few events, so they are built once.
-_UNPLANNED = {(rows, without): _unplanned(rows, without) for rows in Rows for without in (False, True)}
-_UNDECIDED = {(rows, without): _undecided(rows, without) for rows in Rows for without in (False, True)}
+_WHICH = list(itertools.product(Rows, (False, True), Part))
+_UNPLANNED = {which: _unplanned(*which) for which in _WHICH}
+_UNDECIDED = {which: _undecided(*which) for which in _WHICH}
 _SIZES = core_select(DELIVERY.c.id, func.length(DELIVERY.c.body)).where(
     DELIVERY.c.id.in_(bindparam("b_ids", expanding=True))
 )
@@ -220,19 +235,47 @@ def refuse(connection: Connection, refused: Sequence[dict[str, Any]]) -> None:
 
 
 def unplanned(
-    connection: Connection, now: dt.datetime, limit: int, without: Collection[int] = (), rows: Rows = Rows.HELD
+    connection: Connection,
+    now: dt.datetime,
+    limit: int,
+    without: Collection[int] = (),
+    rows: Rows = Rows.HELD,
+    part: Part = Part.ALL,
+    lane: int = 0,
 ) -> list[EventRecord]:
     """Events that wait to be planned, and those whose decisions an answer has come for, oldest first; those of the
     sources in `without` are passed over. On SQLite, where one writes at a time, there is nothing to hold.
     """
-    which = rows if connection.dialect.name == "postgresql" else Rows.ALL, bool(without)
+    which = rows if connection.dialect.name == "postgresql" else Rows.ALL, bool(without), part
     given: dict[str, Any] = {"b_limit": limit} | ({"b_without": list(without)} if without else {})
+    given |= {"b_lane": lane} if part is Part.LANE else {}
     decided = rows_of(EventRecord, connection.execute(_UNDECIDED[which], given | {"b_now": now}))
     found = {row.id: row for row in decided}
     if len(found) < limit:
         more = rows_of(EventRecord, connection.execute(_UNPLANNED[which], given | {"b_limit": limit - len(found)}))
         found |= {row.id: row for row in more if row.id not in found}
     return sorted(found.values(), key=lambda row: (row.received_at, row.id))
+
+
+_LANES = text(
+    "SELECT lane FROM generate_series(0, :last) AS lane WHERE "  # noqa: S608 - our own words
+    f"EXISTS (SELECT 1 FROM event WHERE {IN_LANE} AND event.lane = lane.lane) OR "
+    f"EXISTS (SELECT 1 FROM event WHERE {TO_DECIDE} AND decide_at <= :now AND event.lane = lane.lane)"
+).bindparams(bindparam("now", type_=EVENT.c.decide_at.type))
+_SORT = text(
+    "UPDATE event SET lane = given.lane FROM unnest(CAST(:ids AS text[]), CAST(:lanes AS int[])) AS given(id, lane) "
+    "WHERE event.id = given.id"
+)
+
+
+def lanes_waiting(connection: Connection, now: dt.datetime) -> list[int]:
+    """The lanes in which events wait, on PostgreSQL."""
+    return list(connection.execute(_LANES, {"last": LANES - 1, "now": now}).scalars())
+
+
+def sort(connection: Connection, lanes: Mapping[str, int]) -> None:
+    """Puts events, by their ids, into their lanes, on PostgreSQL."""
+    connection.execute(_SORT, {"ids": list(lanes), "lanes": list(lanes.values())})
 
 
 _AFTER = (
@@ -435,7 +478,7 @@ def plan_again(connection: Connection, event_id: str) -> bool:
     done = connection.execute(
         update(EVENT)
         .where(EVENT.c.id == event_id, EVENT.c.problem != "", EVENT.c.planned_at.is_not(None))
-        .values(planned_at=None, problem="", waits_for="", decide_at=None)
+        .values(planned_at=None, problem="", waits_for="", decide_at=None, lane=None)
     )
     return done.rowcount == 1
 
@@ -445,7 +488,7 @@ def plan_all_again(connection: Connection, source_ids: Sequence[int]) -> int:
     done = connection.execute(
         update(EVENT)
         .where(text(PROBLEM), EVENT.c.source_id.in_(list(source_ids)), EVENT.c.planned_at.is_not(None))
-        .values(planned_at=None, problem="", waits_for="", decide_at=None)
+        .values(planned_at=None, problem="", waits_for="", decide_at=None, lane=None)
     )
     return done.rowcount
 

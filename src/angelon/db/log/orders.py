@@ -90,6 +90,14 @@ def aliases(
     return {key: row.order_id for key, row in found if key in wanted and (apart or not row.apart)}
 
 
+def references(connection: Connection, ids: Collection[int]) -> dict[int, tuple[int, str]]:
+    """Source and reference of these orders, by id."""
+    if not ids:
+        return {}
+    rows = connection.execute(core_select(ORDER.c.id, ORDER.c.source_id, ORDER.c.reference).where(ORDER.c.id.in_(ids)))
+    return {row.id: (row.source_id, row.reference) for row in rows}
+
+
 class OrderBatch:
     """The orders and contacts that one batch of events touches: read at once, changed in memory, written at once.
 

@@ -537,12 +537,12 @@ def missing_roles(session: Session, now: dt.datetime) -> set[str]:
     return {PLANS, SENDS} - {role for roles in alive for role in roles.split()}
 
 
-def senders(session: Session, now: dt.datetime) -> int:
-    """How many processes that send have given a sign of life just now."""
+def at_work(session: Session, role: str, now: dt.datetime) -> int:
+    """How many processes that plan, or that send, have given a sign of life just now."""
     alive = session.exec(
         select(HeartbeatRow.role).where(HeartbeatRow.at >= now - ALIVE_FOR, HeartbeatRow.at <= now + ALIVE_FOR)
     )
-    return sum(1 for roles in alive if SENDS in roles.split())
+    return sum(1 for roles in alive if role in roles.split())
 
 
 def first_settled(session: Session, store_id: int) -> tuple[str, dt.datetime] | None:

@@ -6,6 +6,7 @@ DUE = "due_at IS NOT NULL"
 """The inquiries that are not settled."""
 TO_PLAN = "planned_at IS NULL AND waits_for = ''"
 TO_DECIDE = "decide_at IS NOT NULL"
+IN_LANE = f"{TO_PLAN} AND lane IS NOT NULL"
 AWAITING = "waits_for = 'answers'"
 BLOCKED = "planned_at IS NULL AND waits_for != ''"
 """The events that are planned next, that are looked at again, that wait for answers, that wait for what says which

@@ -27,6 +27,7 @@ from angelon.db.tables.conditions import (
     AWAITING,
     BLOCKED,
     DUE,
+    IN_LANE,
     OPEN,
     PINNED,
     PROBLEM,
@@ -62,6 +63,7 @@ class EventRow(SQLModel, table=True):
             sqlite_where=text(TO_PLAN),
             postgresql_where=text(TO_PLAN),
         ),
+        Index("ix_event_lane", "lane", "received_at", sqlite_where=text(IN_LANE), postgresql_where=text(IN_LANE)),
         Index("ix_event_decide", "decide_at", sqlite_where=text(TO_DECIDE), postgresql_where=text(TO_DECIDE)),
         Index("ix_event_awaiting", "order_id", sqlite_where=text(AWAITING), postgresql_where=text(AWAITING)),
         Index("ix_event_blocked", "source_id", sqlite_where=text(BLOCKED), postgresql_where=text(BLOCKED)),
@@ -99,6 +101,8 @@ class EventRow(SQLModel, table=True):
     """When what waits is looked at again: an answer has come."""
     facts: dict[str, Any] | None = json()
     """What was known when it was planned, for the decisions that wait."""
+    lane: int | None = Field(default=None, sa_column=Column(SmallInteger))
+    """The lane in which it is planned where several processes plan (`core/planning/lanes.py`), on PostgreSQL."""
 
 
 class InquiryRow(SQLModel, table=True):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Any, NamedTuple
 
 import structlog
 from sqlalchemy import Connection
@@ -27,6 +27,7 @@ from angelon.core.specs.route import Route
 from angelon.core.specs.source import Source
 from angelon.core.states import State
 from angelon.core.values import Value
+from angelon.db import locks
 from angelon.db.derived import shapes, status_words
 from angelon.db.derived.status_words import Word
 from angelon.db.log import events as event_queries
@@ -44,6 +45,7 @@ from angelon.engine.orders.parcels import MOST_IN_EVENT, Parcels, Telling, asked
 from angelon.engine.planner.faults import link_to
 from angelon.engine.planner.projection import begins, project, reference, seen_of
 from angelon.engine.planner.texts import used_at_once
+from angelon.engine.planner.turns import keys_of
 from angelon.engine.planner.waiting import ANSWERS, Waiting
 
 log = structlog.get_logger()
@@ -52,6 +54,8 @@ BY_HANDLER = ">>"
 """What the key of an event that a handler derived has in it."""
 
 SPLIT = "On the source’s page, under More, write the path of their list: each is an event of its own then."
+MOST_UNLEARNED = 500
+"""Payloads that a process keeps to learn from, while another learns."""
 MOST_KEPT = 2000
 """Characters of a value that stays with a customer; a longer one is not kept."""
 
@@ -72,6 +76,23 @@ class ReadEvent:
     def is_new(self) -> bool:
         """Whether its order hears of it now: it was delivered, and is not only looked at again for an answer."""
         return self.row.parent_id is None and self.row.planned_at is None
+
+
+class Learned(NamedTuple):
+    """A payload from which the shape of its source's deliveries is learned, and when it came (aware)."""
+
+    source_id: int
+    name: str
+    payload: Any
+    at: dt.datetime
+
+
+def learn(connection: Connection, came: Sequence[Learned]) -> None:
+    """Takes payloads into the shapes of their sources, one for each name of a delivery."""
+    known = shapes.load(connection, list({one[:2] for one in came})) if came else {}
+    for one in came:
+        known[one[:2]].learn(one.payload, one.at)
+    shapes.save(connection, known)
 
 
 def _stored(decision: Decision) -> dict[str, Any]:
@@ -113,7 +134,12 @@ class Batch:
         payloads: Payloads,
         planned_at: Callable[[EventRecord], dt.datetime],
         ahead: Mapping[str, tuple[LiveSetup, ReadEvent]],
+        beside: list[Learned] | None = None,
     ) -> None:
+        """`beside` is given where others plan the same store's events: what is not learned yet of payloads, which one
+        at a time does.
+        """
+        self._beside = beside
         self._connection = connection
         self._ahead = ahead
         self._base_url = base_url
@@ -143,7 +169,11 @@ class Batch:
         self._payloads.load(self._connection, self._live, [row for row in left if self._is_read(row)])
         read = [ahead.get(row.id) or self._read(row) for row in rows]
         read = [one for one in read if not self._is_behind(one)]
+        if self._beside is not None:
+            self._hold_keys(read)
         self._ledger = self._open_ledger(read)
+        if self._beside is not None:
+            locks.hold_contacts(self._connection, self._ledger.contact_ids())
         order_ids = self._ledger.earlier_order_ids() | {row.order_id for row in rows if row.order_id}
         self._history = history.known(
             self._connection,
@@ -164,13 +194,22 @@ class Batch:
         status_words.learn(self._connection, self._words(read), self._clock.now(), self._live.status_words)
         event_queries.mark_planned(self._connection, self._planned)
         event_queries.derive(self._connection, self._derived)
+        self._waiting.write()
+        send_queries.add(self._connection, self._sends)
         if self._tellings or self._met:
+            if self._beside is not None:  # last of all: a parcel may hold several customers' orders
+                locks.hold(self._connection, locks.of_parcels(self._live.store_id))
             told = Parcels(self._connection, self._live, self._clock)
             told.tell(self._tellings)
             told.meet(self._met)
-        self._waiting.write()
-        send_queries.add(self._connection, self._sends)
         return len(self._sends)
+
+    def _hold_keys(self, read: Sequence[ReadEvent]) -> None:
+        """Lets nobody else plan what is about the same orders and customers."""
+        keys = {
+            key for one in read if one.reading is not None for key in keys_of(self._live, one.row, one.reading, False)
+        } | {f"order {one.row.order_id}" for one in read if one.row.order_id is not None}
+        locks.hold_keys(self._connection, keys)
 
     def _order_id(self, one: ReadEvent) -> int | None:
         """The order that an event is about, where that is known before it is planned."""
@@ -232,12 +271,19 @@ class Batch:
 
     def _learn(self, read: Sequence[ReadEvent]) -> None:
         """Takes what came in into the shapes of its source, one for each name of a delivery."""
-        came = [one for one in read if one.reading is not None and not one.row.parent_id and one.row.decisions is None]
-        names = list({(one.row.source_id, one.row.name) for one in came})
-        known = shapes.load(self._connection, names) if came else {}
-        for one in came:
-            known[(one.row.source_id, one.row.name)].learn(one.payload, one.row.received_at)
-        shapes.save(self._connection, known)
+        came = [
+            Learned(one.row.source_id, one.row.name, one.payload, one.row.received_at)
+            for one in read
+            if one.reading is not None and not one.row.parent_id and one.row.decisions is None
+        ]
+        if self._beside is not None:
+            self._beside += came
+            if not locks.try_hold(self._connection, locks.SHAPES):
+                del self._beside[:-MOST_UNLEARNED]
+                return
+            came = [*self._beside]
+            self._beside.clear()
+        learn(self._connection, came)
 
     def _words(self, read: Sequence[ReadEvent]) -> Iterator[Word]:
         """The words of the orders' statuses, in the store's own words."""

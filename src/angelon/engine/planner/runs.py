@@ -13,6 +13,7 @@ from collections.abc import Callable, Collection, Sequence
 import structlog
 from sqlalchemy import Connection
 
+from angelon.core.planning.lanes import LANES
 from angelon.db import locks
 from angelon.db.database import Database, is_database_failure
 from angelon.db.log import events as event_queries
@@ -22,8 +23,9 @@ from angelon.db.setup.live_setup import LiveSetup
 from angelon.engine import counters
 from angelon.engine.arrivals.event_reader import Payloads, within_bytes
 from angelon.engine.clock import Clock
-from angelon.engine.planner.batch import Batch, ReadEvent
+from angelon.engine.planner.batch import Batch, Learned, ReadEvent, learn
 from angelon.engine.planner.faults import describe_fault
+from angelon.engine.planner.lanes import AT_ONCE, WORTH, Lanes
 from angelon.engine.planner.texts import compile_texts
 from angelon.engine.planner.turns import Turns
 from angelon.engine.setups import Setups
@@ -38,6 +40,8 @@ MOST_STORES = 5
 """Stores with events that wait which are looked at before those who plan for them are waited for."""
 LEAST, MOST = 8, 200
 """Events in a batch."""
+IN_LANE = 50
+"""Events of a lane that are planned in one transaction."""
 PIECE = 25
 """Events of a batch that are planned before the time is looked at: the rest of a slow batch is left for the next."""
 
@@ -71,6 +75,8 @@ class Planner:
         self._batch_size = 2 * LEAST
         self._ahead: dict[str, tuple[LiveSetup, ReadEvent]] = {}
         self._turns = Turns(database, setups, clock)
+        self._lanes = Lanes(database, setups, clock)
+        self._unlearned: list[Learned] = []
         self._first = Round.NEXT
         self.rate = 0.0
         """Events that are planned in a second, while events wait."""
@@ -126,6 +132,9 @@ class Planner:
 
     def _run_next(self, limit: int | None) -> tuple[int, int]:
         """Plans the next events in the order of arrival, sources in turn."""
+        beside = self._run_lane() if limit is None and self._lanes.are_of_use() else None
+        if beside is not None:
+            return beside
         unreadable = self._setups.unreadable_sources()
         without = [*unreadable, *(self._passed if limit is None else ())]
         wanted = BATCH_SECONDS if self._database.sqlite else BATCH_SECONDS_OF_A_STORE
@@ -152,6 +161,35 @@ class Planner:
         elif len(done) == most:
             self._batch_size = min(MOST, most + most // 4 + 1)
         return len(done), made
+
+    def _run_lane(self) -> tuple[int, int] | None:
+        """Plans a lane's next events beside other processes; None where there is no backlog."""
+        with self._database.reading() as session:
+            waiting = self._lanes.waiting(session.connection())
+        if len(waiting) <= LANES // 2:
+            unreadable = self._setups.unreadable_sources()
+            sorted_ = self._lanes.sort([*unreadable, *self._passed], 1 if waiting else WORTH)
+            self._passed = self._that_had_their_turn(sorted_) if len(sorted_) == AT_ONCE else frozenset()
+        if not waiting and not sorted_:
+            if self._unlearned:
+                with self._database.connection(locks.SHAPES, "learning") as connection:
+                    learn(connection, self._unlearned)
+                self._unlearned.clear()
+            return None
+        with self._database.connection(purpose="planning") as connection:
+            waiting = self._lanes.waiting(connection)
+            lane = self._lanes.take(connection, waiting, BATCH_SECONDS_OF_A_STORE) if waiting else None
+            if lane is None:
+                return None
+            rows: Sequence[EventRecord] = self._lanes.events_of(connection, lane, IN_LANE, BATCH_SECONDS_OF_A_STORE)
+            rows = within_bytes(event_queries.sizes(connection, {row.delivery_id for row in rows}), rows)
+            if not rows:
+                return None
+            live = self._setups.get(self._store_of(rows[0]))
+            made = self._plan_store(connection, live, list(rows), beside=True)
+            self._payloads.trim()
+        self._look_behind(rows, full=True)
+        return len(rows), made
 
     def _look_behind(self, rows: Sequence[EventRecord], full: bool, nothing: bool = False) -> None:
         """After a batch: whether more waits, and what of it goes first. A batch that is not full may be one of few
@@ -273,23 +311,25 @@ class Planner:
         self._payloads.trim()
         return done, made
 
-    def _plan_store(self, connection: Connection, live: LiveSetup, rows: list[EventRecord]) -> int:
-        """Plans one store's events together; one by one where that fails, so that only what can't be planned is left
-        out.
+    def _plan_store(
+        self, connection: Connection, live: LiveSetup, rows: list[EventRecord], beside: bool = False
+    ) -> int:
+        """Plans one store's events together, `beside` others who do; one by one where that fails, so that only what
+        can't be planned is left out.
         """
         try:
             with connection.begin_nested():
-                return self._batch(connection, live).plan(rows)
+                return self._batch(connection, live, beside).plan(rows)
         except Exception as error:
             if is_database_failure(error):
                 raise
             log.exception("a batch could not be planned; planning its events one by one", events=len(rows))
-        return sum(self._plan_alone(connection, live, row) for row in rows)
+        return sum(self._plan_alone(connection, live, row, beside) for row in rows)
 
-    def _plan_alone(self, connection: Connection, live: LiveSetup, row: EventRecord) -> int:
+    def _plan_alone(self, connection: Connection, live: LiveSetup, row: EventRecord, beside: bool) -> int:
         try:
             with connection.begin_nested():
-                return self._batch(connection, live).plan([row])
+                return self._batch(connection, live, beside).plan([row])
         except Exception as error:
             if is_database_failure(error):
                 raise
@@ -309,5 +349,6 @@ class Planner:
         event_queries.mark_planned(connection, [set_aside])
         return 0
 
-    def _batch(self, connection: Connection, live: LiveSetup) -> Batch:
-        return Batch(connection, live, self._clock, self._base_url, self._payloads, self._planned_at, self._ahead)
+    def _batch(self, connection: Connection, live: LiveSetup, beside: bool = False) -> Batch:
+        given = (self._clock, self._base_url, self._payloads, self._planned_at, {} if beside else self._ahead)
+        return Batch(connection, live, *given, self._unlearned if beside else None)

@@ -161,7 +161,7 @@ class Turns:
             if delivery is not None:
                 parts = parts_of(source, delivery.body, delivery.content_type, delivery.headers or {})
                 reading = self._read(live, source, parts[row.item])
-                keys = tuple(_keys(live, row, reading))
+                keys = tuple(keys_of(live, row, reading))
                 types |= {source.meanings(part).get(reading.text(part), "") for part in CHANGES}
         except (NotReadable, LookupError):
             pass  # whoever plans it says so
@@ -190,10 +190,13 @@ def _again(row: EventRecord) -> bool:
     return row.decisions is not None and row.planned_at is None
 
 
-def _keys(live: LiveSetup, row: EventRecord, reading: Reading) -> list[str]:
-    """What events of one order, and of one customer, have in common."""
+def keys_of(live: LiveSetup, row: EventRecord, reading: Reading, named: bool = True) -> list[str]:
+    """What events of one order, and of one customer, have in common; `named` says that an order may be known by its
+    number alone, as it is anyway where several sources tell of the same orders.
+    """
     family = live.families.get(row.source_id)
     whose = min(family[1]) if family is not None else row.source_id
-    found = {reading.reference, reading.number, alike_number(reading.number)} - {""}
+    numbers = {reading.number, alike_number(reading.number)} if named or family is not None else set()
+    found = {reading.reference, *numbers} - {""}
     identity = identity_of(row, reading)
     return [f"{whose} {one}" for one in found] + ([f"{live.store_id}@{identity}"] if identity else [])

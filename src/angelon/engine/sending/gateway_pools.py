@@ -175,7 +175,7 @@ class GatewayPools:
             due = sends.due_by_gateway(connection)
             limited = gateway_use.waiting(connection, self._clock.now())
             self._breakers.refresh(connection)
-            self._processes = max(1, sends.senders(session, self._clock.now()))
+            self._processes = max(1, sends.at_work(session, sends.SENDS, self._clock.now()))
         now = self._clock.now()
         next_at = now + dt.timedelta(seconds=POLL)
         for gateway_id, at in due.items():
