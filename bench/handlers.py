@@ -12,6 +12,7 @@ from angelon.db.access.secrets import Vault
 from angelon.db.database import Database
 from angelon.db.setup import bundles, specs
 from angelon.db.tables import RouteRow
+from angelon.engine.arrivals.event_reader import Readings
 from angelon.engine.arrivals.intake import Intake
 from angelon.engine.arrivals.writer import GroupCommit
 from angelon.engine.asking.inquirer import Inquirer
@@ -69,8 +70,9 @@ class _Shop:
         self.setups.forget()
         self.writer = GroupCommit(self.database, lambda: None)
         self.intake = Intake(self.database, self.setups, Vault("a-key-for-benchmarks"), self.writer, self.clock)
-        self.inquirer = Inquirer(self.database, self.setups, self.clock, "bench", self.runner)
-        self.planner = Planner(self.database, self.setups, self.clock)
+        readings = Readings()
+        self.inquirer = Inquirer(self.database, self.setups, self.clock, "bench", self.runner, readings=readings)
+        self.planner = Planner(self.database, self.setups, self.clock, readings=readings)
 
     def deliver(self, number: int, name: str = "placed") -> None:
         body = made.body(id=number, reference=f"BK-{number}")

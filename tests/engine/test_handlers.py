@@ -14,13 +14,17 @@ import pytest
 from angelon.core.specs.asked import Asked
 from angelon.db.setup import handlers as stored
 from angelon.db.tables import RouteRow
+from angelon.engine.arrivals.event_reader import Readings
 from angelon.engine.asking import functions
 from angelon.engine.asking.inquirer import Inquirer
 from angelon.engine.handlers import pool as pool_module
 from angelon.engine.handlers.pool import Pool
 from angelon.engine.handlers.runner import HandlerRunner
 from angelon.engine.operations import events as event_operations
+from angelon.engine.operations import people
 from angelon.engine.operations import routes as route_operations
+from angelon.engine.operations import store as store_operations
+from angelon.engine.planner import Planner, batch
 from angelon.engine.unit import unit
 from tests import made
 
@@ -626,3 +630,46 @@ def test_a_check_and_a_rehearsal_of_many_ask_the_code_as_it_is_now(bench, runnin
         outcome = checks.run_one(work, key)[1]
     assert outcome.differences[0] == "- outcome: send"
     assert rehearsed() == []
+
+
+def test_an_event_is_read_once_for_the_handler_and_what_is_planned_after_it(bench, running, monkeypatch):
+    """Within a process; under a changed set-up it is read anew, and what was erased meanwhile is not used."""
+    off(bench)
+    runner, readings, made_ = running(), Readings(), []
+    planner = Planner(bench.database, bench.services.setups, bench.clock, readings=readings)
+    inquirer = Inquirer(bench.database, bench.services.setups, bench.clock, "t", runner, readings=readings)
+    real = batch.work_out
+    for module in (batch, functions):
+        monkeypatch.setattr(module, "work_out", lambda *given: made_.append(given) or real(*given))
+
+    def plan():
+        while planner.run_batch()[0]:
+            pass
+
+    bench.deliver(made.body())
+    plan()
+    of_created = "SELECT subject FROM send WHERE state = 'scheduled'"
+    assert inquirer.run_due() == 1
+    plan()
+    assert len(made_) == 1, "what the handler derives is listened to by nobody, and not read"
+    assert len(bench.rows(of_created)) == 1
+
+    bench.deliver(made.body(id=2), store_delivery="d-2")
+    plan()
+    with unit(bench.services.installation, bench.store_id) as work:
+        store_operations.change(work, {"name": "Another"})
+    bench.services.setups.forget()
+    before = len(made_)
+    assert inquirer.run_due() == 1
+    plan()
+    assert len(made_) > before + 1, "the set-up is another"
+    assert len(bench.rows(of_created)) == 2
+
+    bench.deliver(made.body(id=3, buyer={"name": "Al", "email": "al@example.org"}), store_delivery="d-3")
+    plan()
+    with unit(bench.services.installation, bench.store_id) as work:
+        ((contact,),) = bench.rows("SELECT id FROM contact WHERE email = 'al@example.org'")
+        people.erase(work, contact, "al@example.org")
+    assert inquirer.run_due() == 0
+    plan()
+    assert len(bench.rows(of_created)) == 2, "nothing is sent to somebody who was erased"

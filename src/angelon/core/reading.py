@@ -89,6 +89,10 @@ class Reading:
         made["tax_on_top"] = _on_top(made)
         return made
 
+    def anew(self) -> Reading:
+        """The same, for somebody who is told other things besides (`say_status`, `know`)."""
+        return Reading(dict(self.parts), self.context, self.stage)
+
     def say_status(self, status: str) -> None:
         """Takes in the order's status from elsewhere, in place of what the payload says of it."""
         self.parts["status"] = Evaluation(status)

@@ -19,6 +19,7 @@ from angelon.db.access.secrets import Vault
 from angelon.db.database import Database
 from angelon.db.log import inquiries, sends
 from angelon.engine import tracing
+from angelon.engine.arrivals.event_reader import Readings
 from angelon.engine.arrivals.fetching import Fetcher
 from angelon.engine.arrivals.importing import Importer
 from angelon.engine.arrivals.table_fetching import TableFetcher
@@ -91,6 +92,7 @@ class Worker:
         """What can't be done as it is set up, as a sentence."""
         self._roles = roles
         self._planner: Planner | None = None
+        self._readings = Readings()
         self._database = database
         self._home = home
         self._vault = vault
@@ -215,7 +217,9 @@ class Worker:
                 self._stop.wait(1)
 
     def _plan(self) -> None:
-        self._planner = planner = Planner(self._database, self._setups, self._clock, self._base_url)
+        self._planner = planner = Planner(
+            self._database, self._setups, self._clock, self._base_url, readings=self._readings
+        )
         fallbacks = Fallbacks(self._database, self._setups, self._clock, self._base_url)
         questions = Questions(self._database, self._setups, self._clock)
         late_parcels = LateParcels(self._database, self._setups, self._clock)
@@ -255,7 +259,9 @@ class Worker:
         runner = HandlerRunner(self._database, self._clock, self._handlers)
         due = threading.Event()
         name = f"{self.name}-ask"
-        inquirer = Inquirer(self._database, self._setups, self._clock, name, runner, self._vault, due.set)
+        inquirer = Inquirer(
+            self._database, self._setups, self._clock, name, runner, self._vault, due.set, self._readings
+        )
         self._inquiries_due = due.set
         while not self._stop.is_set():
             due.clear()

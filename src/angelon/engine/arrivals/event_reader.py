@@ -4,10 +4,11 @@ here.
 
 from __future__ import annotations
 
+import threading
 from collections import OrderedDict
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 from sqlalchemy import Connection
 from sqlmodel import Session
@@ -30,6 +31,8 @@ from angelon.db.setup.live_setup import LiveSetup
 MOST_BYTES = 32_000_000
 """Bytes of deliveries whose parsed form is kept."""
 MOST_KEPT = 512
+MOST_READ = 20_000
+"""Bytes of a delivery up to which an event is kept as it was read."""
 GONE = NotReadable(Problem("body", "The delivery is no longer kept.", ""), 410)
 
 
@@ -96,6 +99,10 @@ class Payloads:
             _, (_, _, size) = self._kept.popitem(last=False)
             self._bytes -= size
 
+    def size_of(self, row: EventRecord) -> int:
+        """Bytes of an event's delivery, which was loaded."""
+        return self._kept[row.delivery_id][2]
+
     def of(self, row: EventRecord, answered: Mapping[str, Any] | None = None) -> Any:
         """The value that an event's paths look at, with what was answered about it elsewhere. Raises NotReadable."""
         _, parts, _ = self._kept[row.delivery_id]
@@ -111,6 +118,43 @@ class Payloads:
                 400,
             )
         return with_answers(parts[row.item], answered or {})
+
+
+class Read(NamedTuple):
+    """An event as it was read: its payload, the order that it is about, and its variables, worked out."""
+
+    payload: Any
+    reading: Reading
+    variables: Variables
+
+
+class Readings:
+    """Events that a handler is asked about, as planning has read them: whoever looks at one next, in this process, need
+    not read it again. For several threads: nothing of one is worked out later.
+    """
+
+    def __init__(self) -> None:
+        self._kept: OrderedDict[str, tuple[LiveSetup, Read]] = OrderedDict()
+        self._changing = threading.Lock()
+
+    def keep(self, live: LiveSetup, row: EventRecord, read: Read) -> None:
+        """Nothing is kept of an event for which look-ups are asked as well: their answers are read with it."""
+        if row.source_id in live.asking:
+            return
+        read.variables.values(read.variables.names())
+        with self._changing:
+            self._kept[row.id] = live, Read(read.payload, read.reading.anew(), read.variables)
+            while len(self._kept) > MOST_KEPT:
+                self._kept.popitem(last=False)
+
+    def of(self, live: LiveSetup, row: EventRecord) -> Read | None:
+        """As it was read under the same set-up; None where it was not, or nobody waits for it any more."""
+        waits = row.planned_at is None or any(one["outcome"] == "waits" for one in row.decisions or [])
+        with self._changing:
+            found, read = self._kept.get(row.id, (None, None))
+        if read is None or found is not live or not waits:
+            return None
+        return Read(read.payload, read.reading.anew(), read.variables)
 
 
 def payload_of(session: Session, live: LiveSetup, row: EventRecord, changed: Source | None = None) -> Any:

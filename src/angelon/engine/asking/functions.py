@@ -10,7 +10,7 @@ from sqlalchemy import Connection
 from angelon.core.planning.plan import work_out
 from angelon.db.rows import EventRecord, InquiryRecord
 from angelon.db.setup.live_setup import LiveSetup
-from angelon.engine.arrivals.event_reader import Payloads, event_of
+from angelon.engine.arrivals.event_reader import Payloads, Read, Readings, event_of
 from angelon.engine.asking.lanes import Job, Reply
 from angelon.engine.clock import Clock
 from angelon.engine.handlers.about import as_plain, people_of
@@ -31,8 +31,8 @@ class Call(NamedTuple):
 class Functions:
     """The functions of one folder, as they are called about events."""
 
-    def __init__(self, runner: HandlerRunner, clock: Clock) -> None:
-        self._runner, self._clock = runner, clock
+    def __init__(self, runner: HandlerRunner, clock: Clock, readings: Readings) -> None:
+        self._runner, self._clock, self._readings = runner, clock, readings
         self._digest = ""
 
     def changed(self) -> bool:
@@ -51,7 +51,7 @@ class Functions:
         for call in calls:
             if why := own.missing(call.row.name):
                 raise LookupError(why)
-        plain = _plain(connection, live, calls, payloads)
+        plain = _plain(connection, live, calls, payloads, self._readings)
         return [self._job(own, call.row, one) for call, one in zip(calls, plain, strict=True)]
 
     def _job(self, own: Handlers, row: InquiryRecord, plain: dict[str, Any]) -> Job:
@@ -70,16 +70,19 @@ class Functions:
 
 
 def _plain(
-    connection: Connection, live: LiveSetup, calls: Sequence[Call], payloads: Payloads
+    connection: Connection, live: LiveSetup, calls: Sequence[Call], payloads: Payloads, readings: Readings
 ) -> Iterator[dict[str, Any]]:
     """Events as handlers have them, with what look-ups have answered about each. Raises NotReadable."""
-    payloads.load(connection, live, [call.event for call in calls])
+    known = {call.event.id: readings.of(live, call.event) for call in calls}
+    payloads.load(connection, live, [call.event for call in calls if known[call.event.id] is None])
     read = []
     for call in calls:
         source = live.setup.sources[live.source_key(call.event.source_id)]
-        payload = payloads.of(call.event, call.answered)
-        reading, variables = work_out(source, live.setup, payload)
-        read.append((event_of(call.event, source, payload), reading, variables))
+        made = known[call.event.id]
+        if made is None:
+            payload = payloads.of(call.event, call.answered)
+            made = Read(payload, *work_out(source, live.setup, payload))
+        read.append((event_of(call.event, source, made.payload), made.reading, made.variables))
     know(connection, live, [(call.event, call.event.order_id, one[1]) for call, one in zip(calls, read, strict=True)])
     people = people_of(connection, live, [(call.event, one[1]) for call, one in zip(calls, read, strict=True)])
     for (event, reading, variables), (so_far, tags) in zip(read, people, strict=True):

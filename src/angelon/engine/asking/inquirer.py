@@ -26,7 +26,7 @@ from angelon.db.log import events, inquiries
 from angelon.db.log.inquiries import HANDLER, MINE, Key, Outcome, key_of
 from angelon.db.rows import EventRecord, InquiryRecord
 from angelon.db.setup.live_setup import LiveSetup
-from angelon.engine.arrivals.event_reader import Payloads
+from angelon.engine.arrivals.event_reader import Payloads, Readings
 from angelon.engine.asking.addresses import ask, secret_of
 from angelon.engine.asking.functions import Call, Functions
 from angelon.engine.asking.lanes import AT_ONCE, Job, Lane, Reply
@@ -59,10 +59,13 @@ class Inquirer:
         runner: HandlerRunner | None = None,
         vault: Vault | None = None,
         wake: Callable[[], None] = lambda: None,
+        readings: Readings | None = None,
     ) -> None:
-        """`wake` is called when something was answered and has to be stored."""
+        """`wake` is called when something was answered and has to be stored. `readings` are shared with the planner of
+        the same process.
+        """
         self._database, self._setups, self._clock, self._worker, self._vault = database, setups, clock, worker, vault
-        self._functions = Functions(runner or HandlerRunner(database, clock, None), clock)
+        self._functions = Functions(runner or HandlerRunner(database, clock, None), clock, readings or Readings())
         self._payloads = Payloads()
         self._lanes: dict[str, Lane] = {}
         self._wake = wake

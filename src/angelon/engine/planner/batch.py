@@ -38,7 +38,7 @@ from angelon.db.people import contact_tags, contact_values, suppressions
 from angelon.db.records import NewEvent, NewSend
 from angelon.db.rows import EventRecord
 from angelon.db.setup.live_setup import LiveSetup
-from angelon.engine.arrivals.event_reader import Payloads
+from angelon.engine.arrivals.event_reader import MOST_READ, Payloads, Read, Readings
 from angelon.engine.clock import Clock
 from angelon.engine.orders.marking import values_of
 from angelon.engine.orders.parcels import MOST_IN_EVENT, Parcels, Telling, asked_telling, know, read_tellings
@@ -134,12 +134,14 @@ class Batch:
         payloads: Payloads,
         planned_at: Callable[[EventRecord], dt.datetime],
         ahead: Mapping[str, tuple[LiveSetup, ReadEvent]],
+        readings: Readings,
         beside: list[Learned] | None = None,
     ) -> None:
         """`beside` is given where others plan the same store's events: what is not learned yet of payloads, which one
         at a time does.
         """
         self._beside = beside
+        self._readings = readings
         self._connection = connection
         self._ahead = ahead
         self._base_url = base_url
@@ -166,7 +168,7 @@ class Batch:
         self._waiting.load(rows)
         ahead = {row.id: one for row in rows if (one := self._as_read_ahead(row)) is not None}
         left = [row for row in rows if row.id not in ahead]
-        self._payloads.load(self._connection, self._live, [row for row in left if self._is_read(row)])
+        self._load(left)
         read = [ahead.get(row.id) or self._read(row) for row in rows]
         read = [one for one in read if not self._is_behind(one)]
         if self._beside is not None:
@@ -223,7 +225,7 @@ class Batch:
         asking = self._live.asking
         rows = [row for row in rows if row.source_id not in asking and self._is_read(row)]
         self._waiting = Waiting(self._connection, self._live, self._clock.now())
-        self._payloads.load(self._connection, self._live, rows)
+        self._load(rows)
         read = {}
         for row in rows:
             try:
@@ -234,6 +236,11 @@ class Batch:
             except Exception as error:  # the batch meets it again, and tells what harms only itself from what does not
                 log.info("an event could not be read ahead", event_id=row.id, why=type(error).__name__)
         return read
+
+    def _load(self, rows: Sequence[EventRecord]) -> None:
+        """Reads the deliveries of those events that are looked at and were not read before."""
+        wanted = [row for row in rows if self._is_read(row) and self._readings.of(self._live, row) is None]
+        self._payloads.load(self._connection, self._live, wanted)
 
     def _as_read_ahead(self, row: EventRecord) -> ReadEvent | None:
         """An event as it was read before the batch began, where its store's set-up is still the same."""
@@ -296,6 +303,9 @@ class Batch:
         """An event's payload as an order."""
         if not self._is_read(row):
             return ReadEvent(row)
+        known = self._readings.of(self._live, row)
+        if known is not None:
+            return ReadEvent(row, *known)
         source = self._live.setup.sources[self._live.source_key(row.source_id)]
         try:
             payload = self._payloads.of(row, self._waiting.of(row).answered)
@@ -309,6 +319,9 @@ class Batch:
                 "problem_link": link_to(self._live, self._base_url, about),
             }
         reading, variables = work_out(source, self._live.setup, payload, given)
+        called = self._live.handlers_for(row.type, source.key, row.received_at)
+        if called and given is None and self._payloads.size_of(row) <= MOST_READ:
+            self._readings.keep(self._live, row, Read(payload, reading, variables))
         return ReadEvent(row, payload, reading, variables)
 
     def _one(self, one: ReadEvent) -> None:

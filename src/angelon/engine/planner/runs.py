@@ -21,7 +21,7 @@ from angelon.db.log.events import Rows
 from angelon.db.rows import EventRecord
 from angelon.db.setup.live_setup import LiveSetup
 from angelon.engine import counters
-from angelon.engine.arrivals.event_reader import Payloads, within_bytes
+from angelon.engine.arrivals.event_reader import Payloads, Readings, within_bytes
 from angelon.engine.clock import Clock
 from angelon.engine.planner.batch import Batch, Learned, ReadEvent, learn
 from angelon.engine.planner.faults import describe_fault
@@ -64,8 +64,12 @@ class Planner:
         clock: Clock,
         base_url: str = "",
         planned_at: Callable[[EventRecord], dt.datetime] | None = None,
+        readings: Readings | None = None,
     ) -> None:
-        """`planned_at` says for an event when it counts as planned; by the clock where it is not given."""
+        """`planned_at` says for an event when it counts as planned; by the clock where it is not given. `readings` are
+        shared with whoever calls handlers in the same process.
+        """
+        self._readings = readings or Readings()
         self._base_url = base_url
         self._database = database
         self._setups = setups
@@ -351,4 +355,4 @@ class Planner:
 
     def _batch(self, connection: Connection, live: LiveSetup, beside: bool = False) -> Batch:
         given = (self._clock, self._base_url, self._payloads, self._planned_at, {} if beside else self._ahead)
-        return Batch(connection, live, *given, self._unlearned if beside else None)
+        return Batch(connection, live, *given, self._readings, self._unlearned if beside else None)
