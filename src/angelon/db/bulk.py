@@ -19,8 +19,8 @@ class Bulk:
     It is compiled once for a dialect and handed to the driver as it is, with each value converted by its column's
     type: about a third of what the general way costs. Column defaults of Python are not filled in.
 
-    Rows that are inserted into SQLite go in groups, each one statement: with a statement for each row, a thread that
-    writes would let go of the interpreter for every row, and wait for it again.
+    On SQLite many rows go in one statement: with a statement for each row, a thread that writes would let go of the
+    interpreter for every row, and wait for it again.
     """
 
     def __init__(self, statement: UpdateBase) -> None:
@@ -74,7 +74,9 @@ class _Prepared:
             name: bind.value for name, bind in compiled.binds.items() if not bind.required and name not in names
         }
         self._positional = compiled.positional
-        found = _VALUES.search(self.sql) if dialect.name == "sqlite" and self.sql.startswith("INSERT") else None
+        if dialect.name == "sqlite" and self.sql.startswith("UPDATE"):
+            self.sql = _updating_many(self.sql, len(self._names))
+        found = _VALUES.search(self.sql) if dialect.name == "sqlite" else None
         self.values = found[1] if found else None
         """The place of one row's values, where many rows may stand in one statement."""
         self._grouped: dict[int, str] = {}
@@ -103,6 +105,17 @@ class _Prepared:
                     values[position] = convert(values[position])
             made.append(tuple(values) if self._positional else dict(zip(self._names, values, strict=True)))
         return made
+
+
+def _updating_many(sql: str, number: int) -> str:
+    """An update of one row by a number of values as one of as many rows as are given, for SQLite: each row's values are
+    a row of a table that it goes through. No two of them may be about the same row.
+    """
+    columns = iter(range(number))
+    update, where, condition = re.sub(r"\?", lambda _: f"given.c{next(columns)}", sql).partition(" WHERE ")
+    names = ", ".join(f"c{column}" for column in range(number))
+    places = ", ".join("?" * number)
+    return f"WITH given({names}) AS (VALUES ({places})) {update} FROM given{where}{condition}"
 
 
 def _converter(kind: Any, dialect: Any) -> Callable[[Any], Any] | None:

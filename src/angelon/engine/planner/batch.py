@@ -54,8 +54,6 @@ BY_HANDLER = ">>"
 """What the key of an event that a handler derived has in it."""
 
 SPLIT = "On the source’s page, under More, write the path of their list: each is an event of its own then."
-MOST_UNLEARNED = 500
-"""Payloads that a process keeps to learn from, while another learns."""
 MOST_KEPT = 2000
 """Characters of a value that stays with a customer; a longer one is not kept."""
 
@@ -135,12 +133,12 @@ class Batch:
         planned_at: Callable[[EventRecord], dt.datetime],
         ahead: Mapping[str, tuple[LiveSetup, ReadEvent]],
         readings: Readings,
-        beside: list[Learned] | None = None,
+        beside: bool = False,
     ) -> None:
-        """`beside` is given where others plan the same store's events: what is not learned yet of payloads, which one
-        at a time does.
-        """
+        """`beside` says that others plan the same store's events."""
         self._beside = beside
+        self.learned: list[Learned] = []
+        """The payloads from which the shapes of their sources are to be learned."""
         self._readings = readings
         self._connection = connection
         self._ahead = ahead
@@ -171,10 +169,10 @@ class Batch:
         self._load(left)
         read = [ahead.get(row.id) or self._read(row) for row in rows]
         read = [one for one in read if not self._is_behind(one)]
-        if self._beside is not None:
+        if self._beside:
             self._hold_keys(read)
         self._ledger = self._open_ledger(read)
-        if self._beside is not None:
+        if self._beside:
             locks.hold_contacts(self._connection, self._ledger.contact_ids())
         order_ids = self._ledger.earlier_order_ids() | {row.order_id for row in rows if row.order_id}
         self._history = history.known(
@@ -192,14 +190,14 @@ class Batch:
             self._one(one)
         self._ledger.write()
         contact_values.add(self._connection, self._kept)
-        self._learn(read)
+        self.learned = self._to_learn(read)
         status_words.learn(self._connection, self._words(read), self._clock.now(), self._live.status_words)
         event_queries.mark_planned(self._connection, self._planned)
         event_queries.derive(self._connection, self._derived)
         self._waiting.write()
         send_queries.add(self._connection, self._sends)
         if self._tellings or self._met:
-            if self._beside is not None:  # last of all: a parcel may hold several customers' orders
+            if self._beside:  # last of all: a parcel may hold several customers' orders
                 locks.hold(self._connection, locks.of_parcels(self._live.store_id))
             told = Parcels(self._connection, self._live, self._clock)
             told.tell(self._tellings)
@@ -276,21 +274,13 @@ class Batch:
         self._planned.append(_unchanged(row) | {"waits_for": waits_for})
         return True
 
-    def _learn(self, read: Sequence[ReadEvent]) -> None:
-        """Takes what came in into the shapes of its source, one for each name of a delivery."""
-        came = [
+    def _to_learn(self, read: Sequence[ReadEvent]) -> list[Learned]:
+        """What came in and was not looked at before."""
+        return [
             Learned(one.row.source_id, one.row.name, one.payload, one.row.received_at)
             for one in read
             if one.reading is not None and not one.row.parent_id and one.row.decisions is None
         ]
-        if self._beside is not None:
-            self._beside += came
-            if not locks.try_hold(self._connection, locks.SHAPES):
-                del self._beside[:-MOST_UNLEARNED]
-                return
-            came = [*self._beside]
-            self._beside.clear()
-        learn(self._connection, came)
 
     def _words(self, read: Sequence[ReadEvent]) -> Iterator[Word]:
         """The words of the orders' statuses, in the store's own words."""

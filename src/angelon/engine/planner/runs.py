@@ -42,6 +42,8 @@ LEAST, MOST = 8, 200
 """Events in a batch."""
 IN_LANE = 50
 """Events of a lane that are planned in one transaction."""
+LEARNED_EVERY, MOST_UNLEARNED = 1.0, 300
+"""Seconds between two times of learning what payloads look like, and payloads that wait for it at most."""
 PIECE = 25
 """Events of a batch that are planned before the time is looked at: the rest of a slow batch is left for the next."""
 
@@ -81,6 +83,7 @@ class Planner:
         self._turns = Turns(database, setups, clock)
         self._lanes = Lanes(database, setups, clock)
         self._unlearned: list[Learned] = []
+        self._learned_at = 0.0
         self._first = Round.NEXT
         self.rate = 0.0
         """Events that are planned in a second, while events wait."""
@@ -99,7 +102,24 @@ class Planner:
             counters.planned(*done, time.monotonic() - began)
             rate = done[0] / max(1e-6, time.monotonic() - began)
             self.rate += (rate - self.rate) * (0.05 if self.rate else 1)
+        self._learn(bool(done[0]))
         return done
+
+    def _learn(self, more: bool) -> None:
+        """Takes what came in into the shapes of its sources, many payloads at a time: once no `more` waits, and now and
+        then. It is no part of planning, and holds up nothing of it; what is not learned when a process ends is never
+        learned.
+        """
+        late = time.monotonic() - self._learned_at > LEARNED_EVERY or len(self._unlearned) >= MOST_UNLEARNED
+        if not self._unlearned or (more and not late):
+            return
+        self._learned_at = time.monotonic()
+        came, self._unlearned = self._unlearned, []
+        try:
+            with self._database.connection(locks.SHAPES, "learning") as connection:
+                learn(connection, came)
+        except Exception:
+            log.exception("what payloads look like could not be learned from these", payloads=len(came))
 
     def _run_first(self) -> tuple[int, int] | None:
         """Plans what goes first where more waits than a batch: after each batch in the order of arrival one of these,
@@ -175,10 +195,6 @@ class Planner:
             sorted_ = self._lanes.sort([*unreadable, *self._passed], 1 if waiting else WORTH)
             self._passed = self._that_had_their_turn(sorted_) if len(sorted_) == AT_ONCE else frozenset()
         if not waiting and not sorted_:
-            if self._unlearned:
-                with self._database.connection(locks.SHAPES, "learning") as connection:
-                    learn(connection, self._unlearned)
-                self._unlearned.clear()
             return None
         with self._database.connection(purpose="planning") as connection:
             waiting = self._lanes.waiting(connection)
@@ -323,7 +339,7 @@ class Planner:
         """
         try:
             with connection.begin_nested():
-                return self._batch(connection, live, beside).plan(rows)
+                return self._planned(self._batch(connection, live, beside), rows)
         except Exception as error:
             if is_database_failure(error):
                 raise
@@ -333,7 +349,7 @@ class Planner:
     def _plan_alone(self, connection: Connection, live: LiveSetup, row: EventRecord, beside: bool) -> int:
         try:
             with connection.begin_nested():
-                return self._batch(connection, live, beside).plan([row])
+                return self._planned(self._batch(connection, live, beside), [row])
         except Exception as error:
             if is_database_failure(error):
                 raise
@@ -353,6 +369,11 @@ class Planner:
         event_queries.mark_planned(connection, [set_aside])
         return 0
 
+    def _planned(self, batch: Batch, rows: list[EventRecord]) -> int:
+        made = batch.plan(rows)
+        self._unlearned += batch.learned
+        return made
+
     def _batch(self, connection: Connection, live: LiveSetup, beside: bool = False) -> Batch:
         given = (self._clock, self._base_url, self._payloads, self._planned_at, {} if beside else self._ahead)
-        return Batch(connection, live, *given, self._readings, self._unlearned if beside else None)
+        return Batch(connection, live, *given, self._readings, beside)
