@@ -1,7 +1,8 @@
 """What a developer writes by hand for the same job: a Flask page, a task queue on SQLite, smtplib.
 
 One signed JSON order comes in, is checked, kept once, queued, made into a mail from a template in HTML and text, sent
-and logged. Nothing else of what Angelon does: no routes, rules, guards, retries of its own, traces or pages.
+and logged. Nothing else of what Angelon does: no routes, rules, guards, retries of its own, traces or pages. In an
+easier form there is nothing but the queue: no table of what came, and no log.
 """
 
 from __future__ import annotations
@@ -88,17 +89,29 @@ def hook() -> Response:
     return Response(status=202)
 
 
+@app.post("/easy")
+def easy() -> Response:
+    """The easier form: checks a delivery and queues its mail, and nothing else is kept of it."""
+    body = request.get_data()
+    if not hmac.compare_digest(
+        hmac.new(SECRET, body, hashlib.sha256).hexdigest(), request.headers.get("Store-Signature", "")
+    ):
+        raise PermissionError
+    send_only(body.decode())
+    return Response(status=202)
+
+
+@queue.task(retries=3, retry_delay=60)
+def send_only(body: str) -> None:
+    with smtplib.SMTP("127.0.0.1", MAIL_PORT, timeout=30) as server:
+        server.send_message(_mail(json.loads(body)))
+
+
 @queue.task(retries=3, retry_delay=60)
 def send(id_: str) -> None:
     with database() as connection:
         (body,) = connection.execute("SELECT body FROM delivery WHERE id = ?", (id_,)).fetchone()
-    order: dict[str, Any] = json.loads(body)
-    values = {"order": order, "total": f"{order.get('total', 0)}"}
-    mail = EmailMessage()
-    mail["From"], mail["To"] = "Kites <orders@kites.example>", order["buyer"]["email"]
-    mail["Subject"] = f"Your order {order['reference']}"
-    mail.set_content(TEXT.render(values))
-    mail.add_alternative(HTML.render(values), subtype="html")
+    mail = _mail(json.loads(body))
     error = ""
     try:
         with smtplib.SMTP("127.0.0.1", MAIL_PORT, timeout=30) as server:
@@ -109,6 +122,16 @@ def send(id_: str) -> None:
     finally:
         with database() as connection:
             connection.execute("INSERT OR REPLACE INTO sent VALUES (?, datetime('now'), ?)", (id_, error))
+
+
+def _mail(order: dict[str, Any]) -> EmailMessage:
+    values = {"order": order, "total": f"{order.get('total', 0)}"}
+    mail = EmailMessage()
+    mail["From"], mail["To"] = "Kites <orders@kites.example>", order["buyer"]["email"]
+    mail["Subject"] = f"Your order {order['reference']}"
+    mail.set_content(TEXT.render(values))
+    mail.add_alternative(HTML.render(values), subtype="html")
+    return mail
 
 
 if __name__ == "__main__":
