@@ -44,6 +44,7 @@ from angelon.web.app import create_app
 from cluster.postgresql import temporary
 from tests import made
 from tests.demos import Running, copied
+from tests.object_store import object_store
 from tests.sql import take_question_marks
 
 hypothesis_settings.register_profile("busy", deadline=None)  # how long an example takes says how busy the machine is
@@ -331,6 +332,19 @@ def mailbox(bench: Bench):
     )
     yield server
     server.stop()
+
+
+@pytest.fixture
+def store(monkeypatch):
+    """An object store (S3's protocol), its objects and its address."""
+    for name, value in (
+        ("AWS_ACCESS_KEY_ID", "made-up"),
+        ("AWS_SECRET_ACCESS_KEY", "made-up"),
+        ("AWS_EC2_METADATA_DISABLED", "true"),
+    ):
+        monkeypatch.setenv(name, value)
+    with object_store() as server:
+        yield server
 
 
 @pytest.fixture(scope="session")

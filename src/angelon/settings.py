@@ -59,6 +59,8 @@ class Settings(BaseSettings):
     """From when on, UTC."""
     exports_keep: int = Field(7, ge=1)
     """The folders of how many days are kept there."""
+    archive: str = ""
+    """Where what was sent is moved after some days: a folder, or s3://bucket/prefix. The same for every process."""
     zone: Path | None = None
     """A zone file (RFC 1035) that is asked in place of DNS when a domain is checked: where there is no network."""
     oidc_issuer: str = ""

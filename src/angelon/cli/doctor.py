@@ -175,7 +175,7 @@ def _database(chosen: Settings) -> tuple[Installation | None, list[Finding]]:
 def _processes(here: Installation, chosen: Settings) -> Iterator[Finding]:
     from angelon.db.access import accounts
     from angelon.db.derived import metrics
-    from angelon.db.log import sends
+    from angelon.db.log import archive, sends
     from angelon.db.upkeep import nights
     from angelon.engine.followers.alerts import ALIVE_FOR
 
@@ -185,14 +185,20 @@ def _processes(here: Installation, chosen: Settings) -> Iterator[Finding]:
         ahead = max((at for _, at in metrics.workers(session)), default=now)
         troubles, owned = sends.troubles(session, now), accounts.there_are_any(session)
         number, oldest = metrics.waiting_events(session)
-        export_failed = nights.problem(session.connection(), nights.EXPORT, now)
+        failing = nights.problems(session.connection(), now)
+        packs = archive.names(session.connection(), 3)
     for role, what in ((sends.PLANS, "processes events"), (sends.SENDS, "delivers sends")):
         if role in alive:
             yield OK, f"A worker {what}", ""
         else:
             yield BAD, f"No worker {what}.", "Start `angelon serve`, or `angelon worker` beside `angelon web`."
-    if export_failed:
-        yield BAD, f"The nightly export failed: {export_failed}", "It is tried again each hour."
+    for name, what in (
+        (nights.EXPORT, "The nightly export failed"),
+        (nights.ARCHIVE, "The archive can’t be written to"),
+    ):
+        if why := failing.get(name):
+            yield BAD, f"{what}: {why}", "It is tried again each hour."
+    yield from _archive(chosen, packs)
     if (ahead - now).total_seconds() > 60:
         yield BAD, "A process was alive in the future: a clock is wrong.", "Set the clocks by NTP on every machine."
     for trouble in troubles:
@@ -205,6 +211,37 @@ def _processes(here: Installation, chosen: Settings) -> Iterator[Finding]:
             "There are no accounts: this machine alone may do everything.",
             "Open /sign-in/first, make an owner.",
         )
+
+
+SAID_ABOVE = ("worker_missing", "returns_silent", "disk", "export_failing", "archive_failing")
+
+
+def _archive(chosen: Settings, packs: list[str]) -> Iterator[Finding]:
+    """Whether the newest files of the archive are where they should be."""
+    from angelon.core.problems import Invalid
+    from angelon.engine.exports.targets import target_of
+
+    if not chosen.archive:
+        if packs:
+            what = "What was sent is partly in an archive, and ANGELON_ARCHIVE does not say where that is."
+            yield BAD, what, "Set it to the folder, or object store, that it was before."
+        return
+    shown = chosen.archive.partition("?")[0]
+    try:
+        target = target_of(chosen.archive)
+        gone = [name for name in packs if not target.has(name)]
+    except (Invalid, OSError) as error:
+        why = str(error.problems[0]) if isinstance(error, Invalid) else str(error)
+        yield BAD, f"The archive can’t be read at {shown}: {why}", "Correct ANGELON_ARCHIVE, or its rights."
+        return
+    if gone:
+        yield (
+            BAD,
+            f"The archive in {shown} has no file {gone[0]}.",
+            "Copy the archive there, or correct ANGELON_ARCHIVE.",
+        )
+    elif packs:
+        yield OK, f"The archive is in {shown}", ""
 
 
 def _store(here: Installation, chosen: Settings, live: LiveSetup) -> Iterator[Finding]:
@@ -221,7 +258,7 @@ def _store(here: Installation, chosen: Settings, live: LiveSetup) -> Iterator[Fi
     with here.database.reading() as session:
         found = Alarm(here, chosen.home, chosen.base_url).troubles(session, live, here.clock.now())
     for one in found:
-        if one.kind not in ("worker_missing", "returns_silent", "disk", "export_failing"):  # said above
+        if one.kind not in SAID_ABOVE:
             yield WARN, one.what, f"Open {one.href}"
     if not found:
         yield OK, "Nothing needs attention", ""

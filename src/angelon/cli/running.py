@@ -178,6 +178,7 @@ def worker(threads: int, role: str | None) -> None:
     """Run the workers: they plan events and deliver sends."""
     from angelon import settings
     from angelon.db.access.secrets import Vault
+    from angelon.engine.archive import Archive
     from angelon.engine.followers.nightly import Wanted
     from angelon.engine.worker import BOTH, Worker
 
@@ -211,6 +212,7 @@ def worker(threads: int, role: str | None) -> None:
         returns=chosen.returns_at(),
         inbox=chosen.inbox_at,
         nightly=nightly,
+        archive=Archive(chosen.archive) if chosen.archive else None,
     )
     sys.exit(made.run())
 

@@ -29,6 +29,7 @@ LABELS: dict[AlertKind, str] = {
     "disk": "The disk is nearly full",
     "returns_silent": "Returned mail can’t be taken",
     "export_failing": "The nightly export fails",
+    "archive_failing": "The archive can’t be written to",
     "handler_failing": "A handler or look-up does not answer",
     "orders_missing": "Orders of a store can’t be fetched",
     "held": "Sends are held or have failed",

@@ -19,6 +19,7 @@ from angelon.db.access.secrets import Vault
 from angelon.db.database import Database
 from angelon.db.log import inquiries, sends
 from angelon.engine import tracing
+from angelon.engine.archive import Archive
 from angelon.engine.arrivals.event_reader import Readings
 from angelon.engine.arrivals.fetching import Fetcher
 from angelon.engine.arrivals.importing import Importer
@@ -29,6 +30,7 @@ from angelon.engine.feedback.answers import Questions
 from angelon.engine.feedback.receipts import match_early
 from angelon.engine.followers import indexing
 from angelon.engine.followers.alerts import Alarm
+from angelon.engine.followers.archiving import Archiver
 from angelon.engine.followers.clock_jumps import ClockWatch
 from angelon.engine.followers.housekeeping import Housekeeper
 from angelon.engine.followers.nightly import Nightly, Wanted
@@ -77,12 +79,14 @@ class Worker:
         returns: tuple[str, int] | Path | None = None,
         inbox: Path | None = None,
         nightly: Wanted | None = None,
+        archive: Archive | None = None,
     ) -> None:
         """`threads` deliver for each gateway, at most. `roles` is what the process is for: planning, sending or both.
         Each may be done by several processes. `handlers` is the folder of the shop's own functions; `returns` is where
         mail that comes back is taken, `inbox` where files are put that sources take; `nightly` is what is
-        written each night.
+        written each night, `archive` where what was sent is moved.
         """
+        self._archive = archive
         self._nightly = nightly
         self._inbox = inbox
         self._handlers = handlers
@@ -133,6 +137,7 @@ class Worker:
             ("fetch", self._fetch),
             ("import", self._import),
             ("alerts", self._alarm),
+            *([("archive", partial(self._archiving, self._archive))] if self._archive is not None else ()),
         )
         sending = (("deliver", self._pools.run), ("wait", self._wait_for_sends))
         alive = (("alive", self._live),)
@@ -300,6 +305,10 @@ class Worker:
         """Looks how the installation is, and tells whom the shop names of what is wrong."""
         here = Installation(self._database, self._setups, self._vault, self._clock, self._notifier)
         Alarm(here, self._home, self._base_url).run(self._stop)
+
+    def _archiving(self, archive: Archive) -> None:
+        """Moves what was sent to the archive."""
+        Archiver(archive, self._database, self._setups, self._clock).run(self._stop)
 
     def _import(self) -> None:
         """Takes the rows of files."""

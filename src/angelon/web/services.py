@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from flask import abort, current_app, flash, g, redirect, request, url_for
 from sqlmodel import Session
@@ -18,6 +18,7 @@ from angelon.db.setup import specs
 from angelon.db.setup.live_setup import LiveSetup
 from angelon.db.setup.specs import StoredMessage, StoredRoute
 from angelon.db.tables import StoreRow
+from angelon.engine.archive import Archive
 from angelon.engine.arrivals.intake import Intake
 from angelon.engine.arrivals.writer import GroupCommit
 from angelon.engine.clock import Clock
@@ -43,6 +44,8 @@ class Services:
     intake: Intake
     handlers: Handlers | None = None
     """The shop's own functions, for rehearsals; None where no folder is set."""
+    archive: Archive = field(default_factory=lambda: Archive(""))
+    """Where what was sent is after some days."""
     process: str = ""
     """Which start of the program this is, as `serve` and `demo` name it."""
 
@@ -81,7 +84,7 @@ def make(settings: Settings, database: Database | None = None, clock: Clock | No
     )
     writer = GroupCommit(database, lambda: installation.notifier.notify(PLANNING))
     intake = Intake(database, installation.setups, installation.vault, writer, installation.clock)
-    return Services(settings, installation, writer, intake, own, os.environ.get(PROCESS, ""))
+    return Services(settings, installation, writer, intake, own, Archive(settings.archive), os.environ.get(PROCESS, ""))
 
 
 def services() -> Services:

@@ -18,6 +18,7 @@ AlertKind = Literal[
     "disk",
     "returns_silent",
     "export_failing",
+    "archive_failing",
     "handler_failing",
     "orders_missing",
     "held",

@@ -223,6 +223,8 @@ class Keep(Spec):
     """The bodies of deliveries, and those that were refused; pinned samples stay."""
     contents_days: int = Field(0, ge=0, le=3660)
     """What was sent, word by word."""
+    archive_days: int = Field(30, ge=0, le=3660)
+    """After how many days that is moved to the archive, where there is one (ANGELON_ARCHIVE); 0 never."""
     attempts_days: int = Field(0, ge=0, le=3660)
     """The tries of sends that are settled."""
     traces_days: int = Field(0, ge=0, le=3660)

@@ -13,10 +13,11 @@ from sqlalchemy import select as core_select
 from sqlalchemy.dialects import postgresql, sqlite
 from sqlmodel import Session
 
-from angelon.db.tables import ContentRow, PagePatternRow, table_of
+from angelon.db.tables import ArchivedRow, ContentRow, PagePatternRow, table_of
 
 PATTERN = table_of(PagePatternRow)
 CONTENT = table_of(ContentRow)
+ARCHIVED = table_of(ArchivedRow)
 SEEN_EVERY = dt.timedelta(days=1)
 """How exactly it is known when one was last used."""
 
@@ -48,7 +49,9 @@ def unused(session: Session, before: dt.datetime) -> tuple[list[int], list[int]]
     """Of those that were last used before a moment: which no page that is kept was filled from, and which some was."""
     connection = session.connection()
     old = set(connection.execute(core_select(PATTERN.c.id).where(PATTERN.c.used_at < before)).scalars())
-    needed = set(connection.execute(core_select(CONTENT.c.pattern_id).distinct()).scalars()) if old else set()
+    needed: set[int | None] = set()
+    for table in (CONTENT, ARCHIVED) if old else ():
+        needed |= set(connection.execute(core_select(table.c.pattern_id).distinct()).scalars())
     return sorted(old - needed), sorted(old & needed)
 
 

@@ -44,6 +44,7 @@ from angelon.db.tables import (
     SENDING,
     STUCK,
     WAITING,
+    ArchivedRow,
     AttemptRow,
     ContentRow,
     EventRow,
@@ -63,6 +64,7 @@ RUN = table_of(RunRow)
 SEND = table_of(SendRow)
 ATTEMPT = table_of(AttemptRow)
 CONTENT = table_of(ContentRow)
+ARCHIVED = table_of(ArchivedRow)
 log = structlog.get_logger()
 MESSAGE = table_of(MessageRow)
 ROUTE = table_of(RouteRow)
@@ -807,6 +809,9 @@ class SendDetails:
     attempts: list[AttemptRow]
     event: EventRow | None
     revision: RevisionRow | None
+    from_archive: bool = False
+    not_there: str = ""
+    """Why its content can't be read from the archive, where that is where it is."""
 
 
 def details(session: Session, store_id: int, send_id: str) -> SendDetails | None:
@@ -834,14 +839,15 @@ def any_details(session: Session, send_id: str) -> SendDetails | None:
             gateway.key if gateway else "",
         ),
         content,
-        _page(session, content),
+        page_of_content(session, content),
         attempts_of(session, [send_id]).get(send_id, []),
         session.get(EventRow, send.event_id) if send.event_id else None,
         session.get(RevisionRow, send.revision_id) if send.revision_id else None,
     )
 
 
-def _page(session: Session, content: ContentRow | None) -> str | None:
+def page_of_content(session: Session, content: ContentRow | None) -> str | None:
+    """An email's page as it was sent; empty where there is none, None where it can't be read any more."""
     if content is None:
         return ""
     pattern = page_patterns.text_of(session, content.pattern_id) if content.pattern_id is not None else ""

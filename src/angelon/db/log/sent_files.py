@@ -12,7 +12,7 @@ from sqlalchemy.dialects import postgresql, sqlite
 from sqlmodel import Session
 
 from angelon.core.states import State
-from angelon.db.log.sends import CONTENT, SEND
+from angelon.db.log.sends import ARCHIVED, CONTENT, SEND
 from angelon.db.tables import SentFileRow, table_of
 
 AT_ONCE = 500
@@ -36,9 +36,12 @@ def unused(connection: Connection) -> set[str]:
     if kept:
         contents = core_select(CONTENT.c.about).where(CONTENT.c.about.is_not(None))
         for about in connection.execution_options(yield_per=2000).execute(contents).scalars():
-            kept -= _named(about)
+            kept -= named(about)
             if not kept:
                 break
+        archived = core_select(ARCHIVED.c.files).where(ARCHIVED.c.files.is_not(None))
+        for digests in connection.execute(archived).scalars():
+            kept -= set(digests)
     return kept
 
 
@@ -47,14 +50,15 @@ def drop(connection: Connection, digests: set[str], since: dt.datetime) -> int:
     recent = core_select(CONTENT.c.about).join(SEND, SEND.c.id == CONTENT.c.send_id)
     recent = recent.where(CONTENT.c.about.is_not(None), or_(SEND.c.state.in_(OPEN), SEND.c.settled_at >= since))
     for about in connection.execute(recent).scalars():
-        digests = digests - _named(about)
+        digests = digests - named(about)
     unused = list(digests)
     for start in range(0, len(unused), AT_ONCE):
         connection.execute(delete(SENT_FILE).where(SENT_FILE.c.digest.in_(unused[start : start + AT_ONCE])))
     return len(unused)
 
 
-def _named(about: Mapping[str, Any]) -> set[str]:
+def named(about: Mapping[str, Any]) -> set[str]:
+    """The digests of a mail's files."""
     return {file.get("digest", "") for file in (*about.get("pictures", ()), *about.get("files", ()))}
 
 

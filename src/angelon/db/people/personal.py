@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Collection, Sequence
+from collections.abc import Callable, Collection, Sequence
 from typing import Any
 
 from sqlalchemy import Connection, Table, delete, or_, update
@@ -14,13 +14,14 @@ from angelon.core.shape import Shape
 from angelon.core.states import State
 from angelon.core.values import pack
 from angelon.db.derived.shapes import SHAPE
-from angelon.db.log import documents, imports, parcels, questions
+from angelon.db.log import archive, documents, imports, parcels, questions
+from angelon.db.log.archive import NotThere, Place
 from angelon.db.log.downloads import DOWNLOAD
 from angelon.db.log.events import DELIVERY, EVENT
 from angelon.db.log.inquiries import INQUIRY
 from angelon.db.log.orders import ORDER
 from angelon.db.log.questions import QUESTION
-from angelon.db.log.sends import CONTENT, SEND
+from angelon.db.log.sends import ARCHIVED, CONTENT, SEND
 from angelon.db.people import consents, contact_values
 from angelon.db.people.contact_tags import CONTACT, TAG
 from angelon.db.tables import (
@@ -28,6 +29,7 @@ from angelon.db.tables import (
     ChangeRow,
     CheckRow,
     ConsentRow,
+    ContentRow,
     RunRow,
     SuppressionRow,
     table_of,
@@ -77,10 +79,15 @@ class About:
         return core_select(EVENT.c.id).where(or_(EVENT.c.order_id.in_(self.orders), alone))
 
 
-def collect(about: About) -> dict[str, Any]:
-    """Everything but what the events' deliveries say, as plain data; times are aware."""
+def collect(about: About, read: Callable[[Place], ContentRow]) -> dict[str, Any]:
+    """Everything but what the events' deliveries say, as plain data; times are aware. `read` gives what is in the
+    archive, or raises NotThere.
+    """
     run, contact = about.connection.execute, about.contact
-    sends = core_select(SEND, CONTENT.c.text).outerjoin(CONTENT, CONTENT.c.send_id == SEND.c.id).where(*about.sends)
+    wanted = core_select(SEND, CONTENT.c.text).outerjoin(CONTENT, CONTENT.c.send_id == SEND.c.id).where(*about.sends)
+    sends = run(wanted.order_by(SEND.c.created_at).limit(MOST_SENDS)).all()
+    archived = archive.places_of(about.connection, [row.id for row in sends if row.text is None])
+    texts = {place.send_id: _text(place, read) for place in archived}
     return {
         "person": {name: getattr(contact, name) for name in (*IDENTIFYING, "first_seen")},
         "tags": list(run(core_select(TAG.c.tag).where(TAG.c.contact_id == contact.id)).scalars()),
@@ -107,9 +114,9 @@ def collect(about: About) -> dict[str, Any]:
                 "state": row.state,
                 "reason": row.reason,
                 "subject": row.subject,
-                "text": row.text or "",
+                "text": row.text or texts.get(row.id, ""),
             }
-            for row in run(sends.order_by(SEND.c.created_at).limit(MOST_SENDS))
+            for row in sends
         ],
         "parcels": [
             {"number": one.row.number, "carrier": one.row.carrier, "told": one.row.told}
@@ -135,6 +142,13 @@ def collect(about: About) -> dict[str, Any]:
             for row in run(core_select(SUPPRESSION).where(*_of(SUPPRESSION, about)))
         ],
     }
+
+
+def _text(place: Place, read: Callable[[Place], ContentRow]) -> str:
+    try:
+        return read(place).text
+    except NotThere as error:
+        return f"[{error}]"
 
 
 def in_the_way(about: About) -> str:
@@ -167,6 +181,7 @@ def erase(about: About, now: dt.datetime) -> dict[str, int]:
     found["sends"] = len(list(run(of_sends).scalars()))
     _from_runs(about)
     run(delete(CONTENT).where(CONTENT.c.send_id.in_(of_sends)))
+    run(delete(ARCHIVED).where(ARCHIVED.c.send_id.in_(of_sends)))
     run(update(ATTEMPT).where(ATTEMPT.c.send_id.in_(of_sends)).values(answer=""))
     run(delete(DOWNLOAD).where(DOWNLOAD.c.send_id.in_(of_sends)))
     stopped = {"state": State.SKIPPED, "reason": ERASED, "settled_at": now}

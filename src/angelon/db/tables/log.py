@@ -379,6 +379,31 @@ class ContentRow(SQLModel, table=True):
         return page_of(self.packed, pattern) if self.pattern_id is not None else zlib.decompress(self.packed).decode()
 
 
+class ArchivePackRow(SQLModel, table=True):
+    """A file of the archive (`db/log/archive.py`)."""
+
+    __tablename__ = "archive_pack"
+    id: int | None = Field(default=None, primary_key=True)
+    name: str = Field(sa_column=Column(Text, nullable=False))
+    made_at: dt.datetime = instant(nullable=False)
+
+
+class ArchivedRow(SQLModel, table=True):
+    """What a send said, where it is in the archive."""
+
+    __tablename__ = "archived"
+    send_id: str = Field(sa_column=Column(Text, ForeignKey("send.id"), primary_key=True))
+    pack_id: int = Field(sa_column=Column(BigInteger, nullable=False, index=True))
+    start: int = Field(sa_column=Column(BigInteger, nullable=False))
+    """Its first byte in the pack."""
+    size: int = Field(sa_column=Column(BigInteger, nullable=False))
+    key: bytes = Field(sa_column=Column(LargeBinary, nullable=False))
+    """What it is sealed by; without it nobody reads it."""
+    pattern_id: int | None = Field(default=None, sa_column=Column(BigInteger))
+    files: list[str] | None = json()
+    """The digests of its files."""
+
+
 class PagePatternRow(SQLModel, table=True):
     """What pages are filled from (`db/log/page_patterns.py`)."""
 

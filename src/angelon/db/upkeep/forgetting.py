@@ -22,7 +22,7 @@ from angelon.db.log.events import DELIVERY, EVENT
 from angelon.db.log.inquiries import INQUIRY
 from angelon.db.log.orders import ALIAS, CONTACT, ORDER
 from angelon.db.log.questions import QUESTION
-from angelon.db.log.sends import CONTENT, SEND
+from angelon.db.log.sends import ARCHIVED, CONTENT, SEND
 from angelon.db.people.personal import ATTEMPT, CHANGE, RUN
 from angelon.db.tables import OPEN as QUESTION_OPEN
 from angelon.db.tables import ContactTagRow, ContactValueRow, SourceRow, table_of
@@ -151,6 +151,7 @@ def _events(connection: Connection, which: ColumnElement[bool], and_sends: Colum
     for table, column, of in (
         (ATTEMPT, ATTEMPT.c.send_id, sends),
         (CONTENT, CONTENT.c.send_id, sends),
+        (ARCHIVED, ARCHIVED.c.send_id, sends),
         (DOWNLOAD, DOWNLOAD.c.send_id, sends),
         (SEND, SEND.c.id, sends),
         (INQUIRY, INQUIRY.c.event_id, ids),

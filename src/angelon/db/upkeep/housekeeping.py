@@ -19,7 +19,7 @@ from angelon.core.states import State
 from angelon.db import locks
 from angelon.db.lists import not_by_index
 from angelon.db.log.events import DELIVERY, EVENT
-from angelon.db.log.sends import CONTENT, SEND
+from angelon.db.log.sends import ARCHIVED, CONTENT, SEND
 from angelon.db.tables import AttemptRow, RefusedRow, SourceRow, table_of
 from angelon.db.upkeep import forgetting
 
@@ -106,6 +106,14 @@ KINDS = (
         _sends,
         lambda before: exists().where(CONTENT.c.send_id == SEND.c.id),
         lambda which: delete(CONTENT).where(CONTENT.c.send_id.in_(core_select(SEND.c.id).where(which))),
+    ),
+    Kind(
+        "archived",
+        lambda keep: keep.contents_days,
+        SEND.c.id,
+        _sends,
+        lambda before: exists().where(ARCHIVED.c.send_id == SEND.c.id),
+        lambda which: delete(ARCHIVED).where(ARCHIVED.c.send_id.in_(core_select(SEND.c.id).where(which))),
     ),
     Kind(
         "attempts",

@@ -1,4 +1,6 @@
-"""What is done once a night for the whole installation: which day was done last, who is at it, why it failed."""
+"""What is done once a night, or once an hour, for the whole installation: which was done last, who is at it, why it
+failed.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +12,7 @@ from sqlalchemy.dialects import postgresql, sqlite
 from angelon.db.tables import NightlyRow, table_of
 
 NIGHT = table_of(NightlyRow)
-EXPORT = "export"
+EXPORT, ARCHIVE = "export", "archive"
 AGAIN = dt.timedelta(hours=1)
 """After which what failed is tried again, by whichever process looks first."""
 
@@ -45,7 +47,9 @@ def is_done(connection: Connection, name: str, day: str) -> bool:
     return connection.execute(select(NIGHT.c.day).where(NIGHT.c.name == name)).scalar() == day
 
 
-def problem(connection: Connection, name: str, now: dt.datetime) -> str:
-    """Why it failed last; empty where it did not, and where nobody tries it any more: it is not set up now."""
-    tried = (NIGHT.c.name == name, NIGHT.c.held_until >= now - GIVEN_UP)
-    return connection.execute(select(NIGHT.c.problem).where(*tried)).scalar() or ""
+def problems(connection: Connection, now: dt.datetime) -> dict[str, str]:
+    """Why each failed last, by name; without those that did not, and that nobody tries any more: they are not set up
+    now.
+    """
+    tried = (NIGHT.c.problem != "", NIGHT.c.held_until >= now - GIVEN_UP)
+    return {name: why for name, why in connection.execute(select(NIGHT.c.name, NIGHT.c.problem).where(*tried))}

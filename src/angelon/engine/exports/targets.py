@@ -19,6 +19,9 @@ class Target(Protocol):
 
     def writing(self, name: str) -> contextlib.AbstractContextManager[IO[bytes]]: ...
 
+    def reading(self, name: str, start: int, size: int) -> bytes:
+        """A part of a file. Raises OSError: FileNotFoundError where it is not there."""
+
     def names(self, below: str) -> list[str]:
         """What is directly below a name, without what is above it."""
 
@@ -53,6 +56,11 @@ class _Folder:
             part.replace(whole)
         finally:
             part.unlink(missing_ok=True)
+
+    def reading(self, name: str, start: int, size: int) -> bytes:
+        with (self._path / name).open("rb") as file:
+            file.seek(start)
+            return file.read(size)
 
     def names(self, below: str) -> list[str]:
         folder = self._path / below
@@ -94,6 +102,11 @@ class _Objects:
                 self._system.delete_file(path)
             raise
         out.close()
+
+    def reading(self, name: str, start: int, size: int) -> bytes:
+        with self._system.open_input_file(f"{self._base}/{name}") as file:
+            file.seek(start)
+            return bytes(file.read(size))
 
     def names(self, below: str) -> list[str]:
         found = self._system.get_file_info(self._selector(f"{self._base}/{below}", allow_not_found=True))

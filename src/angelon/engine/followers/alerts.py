@@ -313,8 +313,11 @@ class Alarm:
             yield Trouble("disk", "", what)
         for trouble in sends.troubles(session, now):
             yield Trouble("returns_silent", trouble[:100], f"{trouble.rstrip('.')}.", "/guide/deliver")
-        if why := nights.problem(session.connection(), nights.EXPORT, now):
-            yield Trouble("export_failing", "", f"The nightly export failed: {why.rstrip('.')}.", "/guide/commands")
+        failing = nights.problems(session.connection(), now)
+        if why := failing.get(nights.EXPORT, "").rstrip("."):
+            yield Trouble("export_failing", "", f"The nightly export failed: {why}.", "/guide/commands")
+        if why := failing.get(nights.ARCHIVE, "").rstrip("."):
+            yield Trouble("archive_failing", "", f"The archive can’t be written to: {why}.", "/guide/production")
 
     def _of_asking(self, session: Session, live: LiveSetup, now: dt.datetime) -> Iterator[Trouble]:
         for target, health in inquiries.unhealthy(session.connection()).items():

@@ -18,6 +18,7 @@ from angelon.db.people import contact_tags, contact_values, customers, people, p
 from angelon.db.rows import EventRecord
 from angelon.db.setup.live_setup import LiveSetup
 from angelon.db.tables import ContactRow
+from angelon.engine.archive import Archive
 from angelon.engine.arrivals.event_reader import Payloads
 from angelon.engine.orders.marking import mark, problems_of
 from angelon.engine.unit import Work
@@ -81,10 +82,10 @@ def known(connection: Connection, live: LiveSetup, row: ContactRow) -> dict[str,
     }
 
 
-def everything(connection: Connection, live: LiveSetup, row: ContactRow) -> dict[str, Any]:
+def everything(connection: Connection, live: LiveSetup, row: ContactRow, archive: Archive) -> dict[str, Any]:
     """All that is kept about a customer, as plain data. Of a delivery that brought several orders, theirs alone."""
     about = personal.About(connection, live.store_id, row, people.address_keys(row))
-    told = personal.collect(about)
+    told = personal.collect(about, archive.read)
     rows = events.in_order(connection, about.event_ids)
     payloads = Payloads()
     payloads.load(connection, live, rows)

@@ -8,11 +8,11 @@ from angelon.client import models
 from angelon.core.problems import NotFound
 from angelon.core.states import State
 from angelon.db.derived import searching
-from angelon.db.log import sends
+from angelon.db.log import archive, sends
 from angelon.engine.operations import sends as operations
 from angelon.web.api.operation import Refused, cursor_of, operation, read_cursor
 from angelon.web.gateways.states import waits_for
-from angelon.web.services import session, store_id, work
+from angelon.web.services import services, session, store_id, work
 
 
 @operation("GET", "/sends", "sends.read", "List sends", models.Sends, query=models.SendsQuery)
@@ -34,6 +34,7 @@ def read_send(id: str) -> models.SendDetails:
     found = sends.details(session(), store_id(), id)
     if found is None:
         raise NotFound(f"There is no send “{id[:60]}”.")
+    found = archive.with_content(session(), found, services().archive.read)
     trace = [
         models.TraceLine(**{part: line.get(part, "") for part in ("part", "verdict", "saw", "why")})
         for line in found.listed.send.trace or []

@@ -452,8 +452,11 @@ def _engine_needs() -> list[Need]:
     for trouble in sends.troubles(session(), g.now):
         what = "Another program has the port, or it may not be used. Free it, or set ANGELON_RETURNS to another."
         found.append(Need("failed", trouble, what, "How it is set up", "/guide/deliver"))
-    if why := nights.problem(session().connection(), nights.EXPORT, g.now):
+    failing = nights.problems(session().connection(), g.now)
+    if why := failing.get(nights.EXPORT):
         found.append(Need("failed", "The nightly export failed", why, "How it is set up", "/guide/commands"))
+    if why := failing.get(nights.ARCHIVE):
+        found.append(Need("failed", "The archive can’t be written to", why, "How it is set up", "/guide/production"))
     waiting = inquiries.waiting_by_target(session())
     for target, health in inquiries.unhealthy(session().connection()).items():
         name, href = name_of(live(), target)

@@ -17,7 +17,7 @@ from angelon.engine.operations import people as operations
 from angelon.engine.operations import suppressions as suppression_operations
 from angelon.engine.operations.people import known
 from angelon.web.exporting import as_file_of
-from angelon.web.services import live, names, session, store_id, work, work_or_back
+from angelon.web.services import live, names, services, session, store_id, work, work_or_back
 
 pages = Blueprint("people", __name__, url_prefix="/people", template_folder="templates")
 
@@ -41,7 +41,7 @@ def one(person_id: int) -> Any:
 def data(person_id: int) -> Any:
     """Everything that is kept about somebody, as JSON."""
     person = _person(person_id)
-    told = {"made_at": g.now, **operations.everything(session().connection(), live(), person)}
+    told = {"made_at": g.now, **operations.everything(session().connection(), live(), person, services().archive)}
     text = json.dumps(told, ensure_ascii=False, indent=2, default=lambda at: at.isoformat())
     head = {"Content-Disposition": f'attachment; filename="person-{person_id}.json"', "Cache-Control": "no-store"}
     return Response(text, mimetype="application/json", headers=head)

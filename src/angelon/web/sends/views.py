@@ -27,7 +27,7 @@ from angelon.core.problems import Invalid
 from angelon.core.sending.mail import rebuild
 from angelon.core.states import MEANING, OUT, State, sources_by_hand
 from angelon.db.derived import counts, searching
-from angelon.db.log import downloads, events, sends, sent_files
+from angelon.db.log import archive, downloads, events, sends, sent_files
 from angelon.db.log.sends import CORRECTABLE, Cause, Filter, ListedSend
 from angelon.db.people import people
 from angelon.db.setup import specs, views
@@ -210,9 +210,15 @@ def outcome(listed: ListedSend, attempts: list[Any]) -> str:
     return ""
 
 
+def _whole(send_id: str) -> sends.SendDetails | None:
+    """A send with all that is kept of it, wherever that is."""
+    found = sends.details(session(), store_id(), send_id)
+    return archive.with_content(session(), found, services().archive.read) if found is not None else None
+
+
 @pages.get("/<send_id>")
 def one(send_id: str) -> Any:
-    found = sends.details(session(), store_id(), send_id)
+    found = _whole(send_id)
     if found is None:
         abort(404, f"There is no send “{send_id}”.")
     state = State(found.listed.send.state)
@@ -292,7 +298,9 @@ def repeat(send_id: str) -> Any:
 @pages.get("/<send_id>.eml")
 def download(send_id: str) -> Any:
     """The mail as it was sent, byte for byte, for a mail program."""
-    found = sends.details(session(), store_id(), send_id)
+    found = _whole(send_id)
+    if found is not None and found.not_there:
+        abort(503, found.not_there)
     content = found.content if found is not None else None
     if found is None or content is None or "message_id" not in (content.about or {}):
         abort(404, "No mail has been sent yet, so there is nothing to download.")
