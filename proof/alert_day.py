@@ -10,6 +10,7 @@ import tempfile
 from collections import defaultdict
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
 from typing import Any, get_args
 
@@ -172,8 +173,9 @@ def _show(bench: Any, world: World) -> None:
                 _CAUSES[kind](session, world.now, id_, shop, is_on)
         if "gateway_refuses" in world.on:  # what is tried goes on being refused
             session.execute(update(AttemptRow).where(col(AttemptRow.number) > 100).values(ended_at=world.now))
-        if "export_failing" in world.on:  # it is tried again, and fails again
-            nights.failed(session.connection(), nights.EXPORT, world.now, "no space left")
+        for kind, name in _NIGHTS.items():
+            if kind in world.on:  # it is tried again, and fails again
+                nights.failed(session.connection(), name, world.now, "no space left")
         if "held" in world.on:  # of the last day
             session.execute(update(SendRow).where(col(SendRow.state) == "held").values(created_at=world.now))
         session.merge(HeartbeatRow(worker="a", at=alive, role="plan send"))
@@ -230,12 +232,15 @@ def _new_status(session: Session, now: dt.datetime, gateway: int, shop: int, on:
         session.add(StatusWordRow(source_id=shop, part="status", word="lost at sea", first_seen=now))
 
 
-def _not_exported(session: Session, now: dt.datetime, gateway: int, shop: int, on: bool) -> None:
-    nights.take(session.connection(), nights.EXPORT, str(now.date()), now, now)
+_NIGHTS = {"export_failing": nights.EXPORT, "archive_failing": nights.ARCHIVE}
+
+
+def _not_written(name: str, session: Session, now: dt.datetime, gateway: int, shop: int, on: bool) -> None:
+    nights.take(session.connection(), name, str(now.date()), now, now)
     if on:
-        nights.failed(session.connection(), nights.EXPORT, now, "no space left")
+        nights.failed(session.connection(), name, now, "no space left")
     else:
-        nights.done(session.connection(), nights.EXPORT, "")
+        nights.done(session.connection(), name, "")
 
 
 def _event(session: Session, place: int) -> str:
@@ -252,7 +257,7 @@ _CAUSES: dict[str, Callable[[Session, dt.datetime, int, int, bool], None]] = {
     "orders_missing": _not_fetched,
     "drift": _drifted,
     "new_status": _new_status,
-    "export_failing": _not_exported,
+    **{kind: partial(_not_written, name) for kind, name in _NIGHTS.items()},
 }
 """What makes a trouble, and takes it away; of a moment, a gateway and a source. The others are made at each look."""
 

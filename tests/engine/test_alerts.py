@@ -266,14 +266,19 @@ def hanging(bench, session, ids):
     inquiries.save_health(session.connection(), {ORIGIN: Health(5, now, now, "no answer in 5 s")})
 
 
-def not_written(bench, session, ids):
+def not_written(bench, session, ids, name=nights.EXPORT):
     connection, now = session.connection(), bench.clock.now()
-    nights.take(connection, nights.EXPORT, str(now.date()), now, now)
-    nights.failed(connection, nights.EXPORT, now, "No space left")
+    nights.take(connection, name, str(now.date()), now, now)
+    nights.failed(connection, name, now, "No space left")
+
+
+def not_archived(bench, session, ids):
+    not_written(bench, session, ids, nights.ARCHIVE)
 
 
 CAUSED = {
     "export_failing": (not_written, "The nightly export failed: No space left."),
+    "archive_failing": (not_archived, "The archive can’t be written to: No space left."),
     "gateway_refuses": (refuses, "Mailroom has refused 11 of the last 12 messages for good."),
     "credit": (short, "Mailroom has 0.00 EUR of credit left."),
     "returns_silent": (silent, "The port is taken."),

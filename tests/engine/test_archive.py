@@ -92,7 +92,7 @@ def test_erasing_somebody_takes_their_keys_and_leaves_the_others(bench, client, 
     move(bench, archive)
     ((contact,),) = bench.rows("SELECT id FROM contact WHERE email = 'p1@example.org'")
     told = client.get(f"/people/{contact}/data.json").json
-    assert "BK-7" in told["sends"][0]["text"], "what is kept of somebody is given out whole"
+    assert "Hello Jo 1" in told["sends"][0]["text"], "what is kept of somebody is given out whole"
     with unit(bench.services.installation, bench.store_id) as work:
         people.erase(work, contact, "p1@example.org")
     assert count(bench, "archived") == 2

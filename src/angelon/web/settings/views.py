@@ -55,6 +55,7 @@ def _shop_page(spec: dict[str, Any], problems: Sequence[Problem] = (), leaving: 
         zones=sorted({zone for country in countries() for zone in country.zones} | {"UTC", spec["timezone"]}),
         shop_fields=SHOP_FIELDS,
         installed_at=services().settings.base_url,
+        archive=services().settings.archive.partition("?")[0],
         leaving=leaving,
         many=forgetting.MOST_COUNTED,
     )
