@@ -6,8 +6,10 @@ import datetime as dt
 import tempfile
 import threading
 import time
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 
+from angelon.core.specs.source import Source
 from angelon.db.access.secrets import Vault
 from angelon.db.database import Database
 from angelon.db.setup import bundles, specs
@@ -56,13 +58,19 @@ def switched_on(database: Database, clock: Clock, home: Path, code: str) -> Hand
 class _Shop:
     """A shop in a folder of its own, with what takes and plans its events."""
 
-    def __init__(self, home: Path, code: str = "", route: bool = True) -> None:
+    def __init__(self, home: Path, code: str = "", route: bool = True, asks: str = "") -> None:
+        """`asks` is an address that is asked about every order."""
         self.clock = Clock()
         self.database = Database(f"sqlite:///{home / 'angelon.db'}")
         self.database.migrate()
         self.setups = Setups(self.database)
         with self.database.writing() as session:
             bundle = made.bundle(live=route)
+            if asks:
+                spec = {"name": "stock", "url": f"{asks}/{{id}}", "parameters": {"id": {"path": "$.id"}}}
+                source = bundle.sources[0].model_dump(mode="json") | {"enrichments": [spec]}
+                bundle.sources[0] = Source.model_validate(source)
+                bundle.store.private_hosts = ["127.0.0.1"]
             bundles.apply(session, bundle, self.clock.now() - dt.timedelta(days=1))
         self.runner: HandlerRunner | None = None
         if code:
@@ -98,7 +106,7 @@ def handlers() -> list[Row]:
     """One order decided by a route and by a handler that asks for the same; and orders planned beside a handler that
     hangs on other events.
     """
-    return [_cost(), _rate(), _beside()]
+    return [_cost(), _rate(), _look_ups(), _beside()]
 
 
 def _cost(rounds: int = 120) -> Row:
@@ -136,6 +144,39 @@ def _rate(number: int = 400) -> Row:
         took = time.perf_counter() - began
         shop.end()
     return Row("orders a second that a handler decides", number / took, "a second", ">= 200")
+
+
+class _Slow(BaseHTTPRequestHandler):
+    """Answers what it is asked after 50 ms."""
+
+    protocol_version = "HTTP/1.1"
+
+    def do_GET(self) -> None:
+        time.sleep(0.05)
+        self.send_response(200)
+        self.send_header("Content-Type", "application/json")
+        self.send_header("Content-Length", "11")
+        self.end_headers()
+        self.wfile.write(b'{"left": 3}')
+
+    def log_message(self, *_: object) -> None: ...
+
+
+def _look_ups(number: int = 400) -> Row:
+    """Orders a second about which an address is asked that takes 50 ms, a backlog of them."""
+    server = ThreadingHTTPServer(("127.0.0.1", 0), _Slow)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    with tempfile.TemporaryDirectory() as home:
+        shop = _Shop(Path(home), asks=f"http://127.0.0.1:{server.server_address[1]}")
+        for one in range(number):
+            shop.deliver(one)
+        shop.plan_all()
+        began = time.perf_counter()
+        asked = shop.inquirer.run_due()
+        took = time.perf_counter() - began
+        shop.end()
+    server.shutdown()
+    return Row("look-ups a second at an address that takes 50 ms", asked / took, "a second", ">= 100")
 
 
 def _beside(seconds: float = 6.0) -> Row:

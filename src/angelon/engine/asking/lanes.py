@@ -16,7 +16,7 @@ from angelon.db.rows import InquiryRecord
 
 log = structlog.get_logger()
 
-AT_ONCE = 4
+AT_ONCE = 8
 """Inquiries that are asked of one target at the same time."""
 FEWEST, MOST = 4, 64
 """How many a lane takes at a time: as many as take some GOAL seconds."""
@@ -69,12 +69,13 @@ class Lane:
         """
         admits = self.health.admits(now)
         with self._changing:
-            if admits == "none" or self._jobs or (admits == "one" and self._busy):
+            in_hand = self._busy + len(self._jobs)
+            if admits == "none" or len(self._jobs) >= AT_ONCE or (admits == "one" and in_hand):
                 return 0
             if admits == "one":
                 return 1
             batch = min(MOST, max(FEWEST, int(AT_ONCE * GOAL / max(self._took, 0.001))))
-            return max(0, batch - self._busy)
+            return max(0, batch - in_hand)
 
     @property
     def idle(self) -> bool:
