@@ -23,8 +23,10 @@ from angelon.db.derived import searching
 from angelon.db.setup import bundles
 from angelon.db.tables import GatewayRow
 from angelon.engine.followers import indexing
+from angelon.engine.operations import store as store_operations
 from angelon.engine.planner import Planner, runs
 from angelon.engine.planner.lanes import Lanes
+from angelon.engine.unit import unit
 from angelon.standins.mailbox import Mailbox
 from angelon.web.app import create_app
 from cluster.balancer import Balancer
@@ -295,6 +297,38 @@ def test_four_processes_plan_one_store_s_lanes_side_by_side(bench, monkeypatch):
     ((spec,),) = bench.rows("SELECT spec FROM shape WHERE name = 'changed'")
     seen = spec if isinstance(spec, dict) else json.loads(spec)
     assert seen["deliveries"] == len(statuses) * len(orders), "what several learned is put together"
+
+
+def test_planners_of_lanes_that_are_killed_lose_nothing(bench, cluster):
+    """A backlog of orders and their changes, two orders for each customer, planned by three processes of which two are
+    killed in the middle and another comes; meanwhile somebody changes the set-up, which waits for all lanes.
+    """
+    orders, statuses = range(150), ("s1", "s2", "s3")
+    for number in orders:
+        buyer = {"name": "Jo", "email": f"p{number // 2}@example.org", "country": "DE"}
+        for status in statuses:
+            body = made.body(id=number, reference=f"BK-{number}", state=status, buyer=buyer)
+            assert bench.deliver(body, store_event="changed", store_delivery=f"{number}-{status}").status == 202
+        assert bench.deliver(body, store_delivery=f"{number}-placed").status == 202
+    cluster.start("plan", 3)
+    waiting = "SELECT count(*) FROM event WHERE planned_at IS NULL"
+    until(lambda: bench.rows("SELECT count(*) FROM event WHERE lane IS NOT NULL AND planned_at IS NOT NULL")[0][0] > 30)
+    cluster.kill(0)
+    with unit(bench.services.installation, bench.store_id) as work:
+        store_operations.change(work, {"support_phone": "+353 20 915 1234"})
+    cluster.kill(1)
+    cluster.start("plan", 1)
+    until(lambda: bench.rows(waiting) == [(0,)])
+    assert bench.rows("SELECT count(*) FROM event WHERE problem <> ''") == [(0,)]
+    assert bench.rows("SELECT count(*), count(DISTINCT order_id) FROM send") == [(len(orders), len(orders))]
+    assert bench.rows("SELECT count(*) FROM contact") == [(len(orders) // 2,)]
+    for number in orders:
+        changes = bench.rows(
+            'SELECT e.was, e.now FROM event e JOIN "order" o ON o.id = e.order_id WHERE o.reference = ? AND '
+            "e.parent_id IS NULL AND e.name = 'changed' ORDER BY e.received_at, e.id",
+            str(number),
+        )
+        assert changes == [("", ""), *itertools.pairwise(statuses)]
 
 
 def test_stores_are_planned_side_by_side(bench):
