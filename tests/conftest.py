@@ -29,6 +29,7 @@ from angelon.core.specs import Bundle
 from angelon.db.access.secrets import Vault
 from angelon.db.database import Database
 from angelon.db.setup import bundles, specs
+from angelon.db.tables.packed import json_of
 from angelon.demo import load
 from angelon.engine.clock import Clock
 from angelon.engine.followers import indexing
@@ -168,6 +169,14 @@ def compiled_templates(tmp_path_factory) -> FileSystemBytecodeCache:
     return FileSystemBytecodeCache(str(tmp_path_factory.mktemp("templates")))
 
 
+def _is_packed(value) -> bool:
+    return isinstance(value, bytes) and value[:1] == b"\x01"
+
+
+def _unpacked(value):
+    return json_of(value).decode() if _is_packed(value) else value
+
+
 @dataclasses.dataclass
 class Bench:
     """A store in a database of its own, with everything that works on it, and a clock that can be set."""
@@ -211,8 +220,10 @@ class Bench:
         self.services.setups.forget()
 
     def rows(self, sql: str, *parameters):
+        """What a statement gives, packed JSON as its text."""
         with self.database.engine.connect() as connection:
-            return connection.exec_driver_sql(sql, parameters).fetchall()
+            found = connection.exec_driver_sql(sql, parameters).fetchall()
+        return [tuple(_unpacked(value) for value in row) if any(map(_is_packed, row)) else row for row in found]
 
 
 @pytest.fixture

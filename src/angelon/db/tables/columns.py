@@ -17,6 +17,7 @@ from sqlalchemy.types import TypeDecorator
 from sqlmodel import Field, SQLModel
 
 from angelon.core.planning.trace_lines import whole
+from angelon.db.tables.packed import json_of, packed_json
 
 
 def table_of(row: type[SQLModel]) -> Table:
@@ -67,7 +68,7 @@ class Json(TypeDecorator[Any]):
         ):  # orjson's errors are TypeErrors: numbers over 64 bits, half surrogates, depth
             return orjson.dumps(_writable(value), option=orjson.OPT_NON_STR_KEYS, default=str).decode()
 
-    def process_result_value(self, value: str | None, dialect: Any) -> Any:
+    def process_result_value(self, value: Any, dialect: Any) -> Any:
         return None if value is None else orjson.loads(value)
 
 
@@ -78,6 +79,29 @@ class Traces(Json):
 
     def process_result_value(self, value: str | None, dialect: Any) -> Any:
         return None if value is None else whole(orjson.loads(value))
+
+
+class PackedJson(Json):
+    """A JSON value that nothing in the database looks into: on SQLite packed."""
+
+    cache_ok = True
+
+    def process_bind_param(self, value: Any, dialect: Any) -> Any:
+        text = super().process_bind_param(value, dialect)
+        return text if text is None or dialect.name != "sqlite" else packed_json(text)
+
+    def process_result_value(self, value: Any, dialect: Any) -> Any:
+        return super().process_result_value(value if value is None else json_of(value), dialect)
+
+
+class PackedTraces(PackedJson):
+    """What was decided and why, part by part, packed."""
+
+    cache_ok = True
+
+    def process_result_value(self, value: Any, dialect: Any) -> Any:
+        found = super().process_result_value(value, dialect)
+        return None if found is None else whole(found)
 
 
 DEEPEST = 100
@@ -104,6 +128,14 @@ def instant(index: bool = False, nullable: bool = True) -> Any:
 
 def json(default: Any = None) -> Any:
     return Field(default=default, sa_column=Column(Json))
+
+
+def packed_value() -> Any:
+    return Field(default=None, sa_column=Column(PackedJson))
+
+
+def packed_traces() -> Any:
+    return Field(default=None, sa_column=Column(PackedTraces))
 
 
 def traces() -> Any:

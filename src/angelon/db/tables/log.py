@@ -22,7 +22,7 @@ from sqlalchemy import (
 )
 from sqlmodel import Field, SQLModel
 
-from angelon.db.tables.columns import Instant, Json, instant, json, traces
+from angelon.db.tables.columns import Instant, PackedJson, instant, json, packed_traces, packed_value, traces
 from angelon.db.tables.conditions import (
     AWAITING,
     BLOCKED,
@@ -49,7 +49,7 @@ class DeliveryRow(SQLModel, table=True):
     source_id: int = Field(foreign_key="source.id")
     received_at: dt.datetime = instant(nullable=False)
     content_type: str = ""
-    headers: dict[str, Any] = json()
+    headers: dict[str, Any] = packed_value()
     body_hash: str = ""
     body: bytes = Field(sa_column=Column(Body, nullable=False))
 
@@ -334,8 +334,8 @@ class SendRow(SQLModel, table=True):
     """Until when it may go out; None where its message is good for ever."""
     settled_at: dt.datetime | None = instant()
     subject: str = ""
-    values_: dict[str, Any] | None = Field(default=None, sa_column=Column("values", Json))
-    trace: list[Any] | None = traces()
+    values_: dict[str, Any] | None = Field(default=None, sa_column=Column("values", PackedJson))
+    trace: list[Any] | None = packed_traces()
     test: bool = Field(default=False, sa_column=Column(Boolean, nullable=False, server_default=false()))
     """Whether somebody of the shop sent it to see it; it counts for nothing."""
     draft: dict[str, Any] | None = json()
@@ -369,7 +369,7 @@ class ContentRow(SQLModel, table=True):
     pattern_id: int | None = Field(default=None, sa_column=Column(BigInteger))
     """What the page was filled from, and is packed by; empty for one that was packed alone (zlib)."""
     text: str = ""
-    about: dict[str, Any] | None = json()
+    about: dict[str, Any] | None = packed_value()
     """What else it had: an email's files and further addresses, a chat message's header, footer and buttons."""
 
     def page(self, pattern: str) -> str:

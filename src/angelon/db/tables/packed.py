@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import threading
 from functools import lru_cache
+from pathlib import Path
 from typing import Any
 
 import zstandard
@@ -61,6 +62,38 @@ class Body(TypeDecorator[bytes]):
             return _unpacked(value[len(_MARK) :])
         except zstandard.ZstdError:  # damaged on the disk: that one can't be read as an event, and keeps no other
             return value
+
+
+# ---- JSON values, by a dictionary of keys and of our own words (`scripts/make_dictionary.py`), on SQLite
+
+_JSON_MARK = b"\x01"
+"""Which dictionary one is packed by: no JSON begins so. A dictionary never changes; another has another mark."""
+_JSON_DICTIONARY = zstandard.ZstdCompressionDict(Path(__file__).with_name("json-1.dict").read_bytes())
+_JSON_DICTIONARY.precompute_compress(level=LEVEL)
+LEAST_JSON = 60
+"""Bytes of a value that is worth it."""
+
+
+def packed_json(text: str) -> str | bytes:
+    """A JSON value as it is stored: as it is where it is short, or would be no shorter."""
+    data = text.encode()
+    if len(data) < LEAST_JSON:
+        return text
+    made: zstandard.ZstdCompressor | None = getattr(_own, "json", None)
+    if made is None:
+        made = _own.json = zstandard.ZstdCompressor(level=LEVEL, dict_data=_JSON_DICTIONARY)
+    packed = _JSON_MARK + made.compress(data)
+    return packed if len(packed) < len(data) else text
+
+
+def json_of(stored: str | bytes) -> str | bytes:
+    """A JSON value again."""
+    if isinstance(stored, str) or not stored.startswith(_JSON_MARK):
+        return stored
+    made: zstandard.ZstdDecompressor | None = getattr(_own, "of_json", None)
+    if made is None:
+        made = _own.of_json = zstandard.ZstdDecompressor(dict_data=_JSON_DICTIONARY)
+    return made.decompress(stored[1:], max_output_size=MOST_UNPACKED)
 
 
 # ---- pages of mails, by the pattern that they were filled from
