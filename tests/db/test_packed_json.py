@@ -13,10 +13,7 @@ from angelon.db.tables import packed
 from angelon.db.tables.columns import PackedJson, PackedTraces
 
 ANY = some.recursive(
-    some.none()
-    | some.booleans()
-    | some.integers(-(2**53), 2**53)
-    | some.text(some.characters(exclude_categories="Cs")),
+    some.none() | some.booleans() | some.integers(-(2**53), 2**53) | some.text(some.characters(codec="utf-8")),
     lambda inner: some.lists(inner, max_size=5) | some.dictionaries(some.text("abcé$", max_size=8), inner, max_size=5),
     max_leaves=30,
 )
