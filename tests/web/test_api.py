@@ -108,7 +108,9 @@ def test_an_event_is_handed_in_once_and_read_with_what_was_decided(api, bench):
     (send,) = api.sends(state=["scheduled", "held"])
     assert send.order == event.order
     details = api.send(send.id)
-    assert details.trace
+    assert details.trace == event.decisions[0].trace
+    ((kept,),) = bench.rows("SELECT decisions FROM event WHERE id = ?", first.event)
+    assert json.loads(kept) == [{"route": "received", "outcome": "send"}], "why is kept once, with the send"
     assert api.order(send.order).person.email == "joerg@example.org"
     assert [one.id for one in api.orders(words=send.order_number)] == [send.order]
     assert api.act("cancel", [send.id]).moved == 1

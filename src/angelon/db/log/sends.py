@@ -858,6 +858,20 @@ def page_of_content(session: Session, content: ContentRow | None) -> str | None:
         return None
 
 
+def traces_of(session: Session, event_id: str) -> dict[str, list[Any]]:
+    """Why routes have sent because of an event, by route."""
+    statement = (
+        select(RouteRow.key, SendRow.trace)
+        .join(RouteRow, col(RouteRow.id) == col(SendRow.route_id))
+        .where(SendRow.event_id == event_id, col(SendRow.trace).is_not(None))
+        .order_by(col(SendRow.id))
+    )
+    found: dict[str, list[Any]] = {}
+    for key, trace in session.exec(statement):
+        found.setdefault(key, list(trace or ()))
+    return found
+
+
 def given_in_runs(connection: Connection, run_ids: Collection[int]) -> dict[tuple[int, int], dict[str, Any]]:
     """What was typed for manual runs, as it is kept, by run and order."""
     made: dict[tuple[int, int], dict[str, Any]] = {}

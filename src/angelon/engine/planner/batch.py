@@ -94,9 +94,10 @@ def learn(connection: Connection, came: Sequence[Learned]) -> None:
 
 
 def _stored(decision: Decision) -> dict[str, Any]:
-    """A decision as it is kept with its event."""
-    trace = [line.as_dict() for line in decision.trace]
-    made: dict[str, Any] = {"route": decision.route, "outcome": decision.outcome, "trace": trace}
+    """A decision as it is kept with its event; its trace is not, where a send of it has the same."""
+    made: dict[str, Any] = {"route": decision.route, "outcome": decision.outcome}
+    if decision.outcome != "send" or all(list(send.trace) != decision.trace for send in decision.sends):
+        made["trace"] = [line.as_dict() for line in decision.trace]
     return made | {"fault": decision.fault} if decision.fault else made
 
 

@@ -8,6 +8,7 @@ from flask import request
 
 from angelon.client import models
 from angelon.core.problems import NotFound
+from angelon.db.log import sends
 from angelon.db.tables import EventRow
 from angelon.engine.arrivals.intake import Answer as Taken
 from angelon.web.api.operation import Answer, Refused, operation
@@ -57,8 +58,11 @@ def event(id: str) -> models.Event:
 
 def event_of(row: EventRow) -> models.Event:
     decisions = []
+    short = any("trace" not in one for one in row.decisions or [])
+    of_sends = sends.traces_of(session(), row.id) if short else {}
     for one in row.decisions or []:
-        trace = [models.TraceLine(**{part: line.get(part, "") for part in _LINE}) for line in one.get("trace", [])]
+        lines = one["trace"] if "trace" in one else of_sends.get(one["route"], [])
+        trace = [models.TraceLine(**{part: line.get(part, "") for part in _LINE}) for line in lines]
         settled = next((line for line in trace if line.verdict in ("no", "problem")), None)
         reason = settled.why if settled is not None and one["outcome"] != "send" else ""
         decisions.append(models.Decision(route=one["route"], outcome=one["outcome"], reason=reason, trace=trace))

@@ -106,14 +106,14 @@ def _decided(row: StoredRoute, route: Route, happened: list[EventRow]) -> RouteO
         for decision in event.decisions or []:
             if decision["route"] == row.key:
                 score = _RANK[decision["outcome"]] * 100 - sum(
-                    1 for line in decision["trace"] if line["verdict"] == "yes"
+                    1 for line in decision.get("trace", ()) if line["verdict"] == "yes"
                 )
                 if best is None or score < best[0]:
                     best = score, decision, event.id
     if best is None:
         return None
     _, decision, event_id = best
-    settled = next((line for line in decision["trace"] if line["verdict"] in ("no", "problem", "waits")), None)
+    settled = next((line for line in decision.get("trace", ()) if line["verdict"] in ("no", "problem", "waits")), None)
     words = {"send": "sent", "held": "held", "waits": "waits for an answer", "skipped": "skipped"}
     word = words.get(decision["outcome"], "condition not met")
     if settled and settled["part"] == "when" and "before the route was switched on" in settled["why"]:
