@@ -24,7 +24,7 @@ from angelon.db.setup import bundles
 from angelon.db.tables import GatewayRow
 from angelon.engine.followers import indexing
 from angelon.engine.operations import store as store_operations
-from angelon.engine.planner import Planner, runs
+from angelon.engine.planner import Planner, lanes, runs
 from angelon.engine.planner.lanes import Lanes
 from angelon.engine.unit import unit
 from angelon.standins.mailbox import Mailbox
@@ -297,6 +297,29 @@ def test_four_processes_plan_one_store_s_lanes_side_by_side(bench, monkeypatch):
     ((spec,),) = bench.rows("SELECT spec FROM shape WHERE name = 'changed'")
     seen = spec if isinstance(spec, dict) else json.loads(spec)
     assert seen["deliveries"] == len(statuses) * len(orders), "what several learned is put together"
+
+
+def test_behind_a_backlog_in_lanes_another_source_does_not_wait_for_all_of_it(bench, monkeypatch):
+    for module in (runs, lanes):
+        monkeypatch.setattr(module, "AT_ONCE", 20)
+    monkeypatch.setattr(runs, "WORTH", 5)
+    monkeypatch.setattr(Lanes, "are_of_use", lambda self: True)
+    two = made.bundle()
+    two.sources.append(made.source(key="annex", name="Annex"))
+    with bench.database.writing() as session:
+        bundles.apply(session, two, bench.clock.now() - dt.timedelta(days=1))
+    bench.services.setups.forget()
+    for number in range(60):
+        assert bench.deliver(made.body(id=number), store_delivery=f"s-{number}").status == 202
+    assert bench.deliver(made.body(id=99), key="annex", store_delivery="a-99").status == 202
+    planner = Planner(bench.database, bench.services.setups, bench.clock)
+    planner.run_batch()
+    of_annex = "FROM event e JOIN source s ON s.id = e.source_id WHERE s.key = 'annex'"
+    assert bench.rows(f"SELECT count(e.lane) {of_annex}") == [(1,)], "it has its lane with the first of the others"
+    assert bench.rows("SELECT count(*) FROM event WHERE lane IS NULL") == [(40,)]
+    for _ in range(16):
+        planner.run_batch()
+    assert bench.rows(f"SELECT count(e.planned_at) {of_annex} AND e.parent_id IS NULL") == [(1,)]
 
 
 def test_planners_of_lanes_that_are_killed_lose_nothing(bench, cluster):

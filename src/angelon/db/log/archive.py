@@ -13,6 +13,7 @@ from sqlalchemy import Connection, delete, exists, insert
 from sqlalchemy import select as core_select
 from sqlmodel import Session
 
+from angelon.core.ids import first_of
 from angelon.db.lists import not_by_index
 from angelon.db.log.sends import ARCHIVED, CONTENT, SEND, SendDetails, page_of_content
 from angelon.db.log.sent_files import named
@@ -37,13 +38,13 @@ class Place(NamedTuple):
 
 
 def to_move(connection: Connection, store_id: int, before: dt.datetime, most: int) -> list[ContentRow]:
-    """The contents of a store's oldest settled sends that were made before a moment, oldest first."""
+    """The contents of a store's oldest sends that were made and settled before a moment, oldest first."""
     found = (
         core_select(CONTENT)
         .join(SEND, SEND.c.id == CONTENT.c.send_id)
         .where(
+            CONTENT.c.send_id < first_of("sd", before),  # what is old and not moved yet, and nothing else is looked at
             not_by_index(SEND.c.store_id) == store_id,
-            SEND.c.created_at < before,
             SEND.c.settled_at.is_not(None),
             SEND.c.settled_at < before,
         )

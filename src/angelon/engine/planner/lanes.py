@@ -33,7 +33,7 @@ from angelon.engine.setups import Setups
 
 log = structlog.get_logger()
 
-AT_ONCE = 1000
+AT_ONCE = 640
 """Events that are put into lanes at a time."""
 WORTH = 100
 """Events that have to wait for it: fewer are planned by one process as quickly."""
@@ -95,7 +95,8 @@ class Lanes:
         with self._database.connection(purpose="sorting") as connection:
             if not locks.try_hold(connection, locks.SORTING):
                 return []
-            rows = events.unplanned(connection, self._clock.now(), AT_ONCE, without, Rows.ALL, Part.UNSORTED)
+            # what another holds is left out: so nobody waits here, and nobody for what waits here
+            rows = events.unplanned(connection, self._clock.now(), AT_ONCE, without, Rows.FREE, Part.UNSORTED)
             if len(rows) < worth:
                 return []
             rows = list(within_bytes(events.sizes(connection, {row.delivery_id for row in rows}), rows))

@@ -36,11 +36,13 @@ BATCH_SECONDS = 0.05
 """How long planning a batch may keep others from writing: on SQLite, where one writes at a time."""
 BATCH_SECONDS_OF_A_STORE = 0.25
 """The same on PostgreSQL, where it keeps only those who decide for the same store."""
+FIRST_SECONDS = 2.0
+"""How long what goes first waits for those who plan lanes of the same store: they end, and none begins."""
 MOST_STORES = 5
 """Stores with events that wait which are looked at before those who plan for them are waited for."""
 LEAST, MOST = 8, 200
 """Events in a batch."""
-IN_LANE = 50
+IN_LANE = 40
 """Events of a lane that are planned in one transaction."""
 LEARNED_EVERY, MOST_UNLEARNED = 1.0, 300
 """Seconds between two times of learning what payloads look like, and payloads that wait for it at most."""
@@ -144,7 +146,7 @@ class Planner:
         self._read_rows_ahead(rows)
         with self._database.connection(purpose="planning") as connection:
             if not self._database.sqlite:
-                if not locks.hold_within(connection, locks.of_store(store_id), BATCH_SECONDS_OF_A_STORE):
+                if not locks.hold_within(connection, locks.of_store(store_id), FIRST_SECONDS):
                     return None
                 rows = event_queries.still_waiting(connection, [row.id for row in rows], held=True)
             until = time.monotonic() + (BATCH_SECONDS if self._database.sqlite else BATCH_SECONDS_OF_A_STORE)
@@ -188,20 +190,22 @@ class Planner:
 
     def _run_lane(self) -> tuple[int, int] | None:
         """Plans a lane's next events beside other processes; None where there is no backlog."""
+        rows: Sequence[EventRecord] = ()
         with self._database.reading() as session:
             waiting = self._lanes.waiting(session.connection())
         if len(waiting) <= LANES // 2:
             unreadable = self._setups.unreadable_sources()
-            sorted_ = self._lanes.sort([*unreadable, *self._passed], 1 if waiting else WORTH)
-            self._passed = self._that_had_their_turn(sorted_) if len(sorted_) == AT_ONCE else frozenset()
-        if not waiting and not sorted_:
+            rows = self._lanes.sort(unreadable, 1 if waiting else WORTH)
+            if len(rows) == AT_ONCE and (passed := self._that_had_their_turn(rows)):
+                self._lanes.sort([*unreadable, *passed])  # others need not wait behind that backlog
+        if not waiting and not rows:
             return None
         with self._database.connection(purpose="planning") as connection:
             waiting = self._lanes.waiting(connection)
             lane = self._lanes.take(connection, waiting, BATCH_SECONDS_OF_A_STORE) if waiting else None
             if lane is None:
                 return None
-            rows: Sequence[EventRecord] = self._lanes.events_of(connection, lane, IN_LANE, BATCH_SECONDS_OF_A_STORE)
+            rows = self._lanes.events_of(connection, lane, IN_LANE, BATCH_SECONDS_OF_A_STORE)
             rows = within_bytes(event_queries.sizes(connection, {row.delivery_id for row in rows}), rows)
             if not rows:
                 return None
