@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import collections
 import dataclasses
 import datetime as dt
 import fcntl
@@ -222,8 +223,12 @@ class Bench:
     def rows(self, sql: str, *parameters):
         """What a statement gives, packed JSON as its text."""
         with self.database.engine.connect() as connection:
-            found = connection.exec_driver_sql(sql, parameters).fetchall()
-        return [tuple(_unpacked(value) for value in row) if any(map(_is_packed, row)) else row for row in found]
+            done = connection.exec_driver_sql(sql, parameters)
+            found, names = done.fetchall(), list(done.keys())
+        if not any(_is_packed(value) for row in found for value in row):
+            return found
+        made_of = collections.namedtuple("Row", names, rename=True)
+        return [made_of(*map(_unpacked, row)) for row in found]
 
 
 @pytest.fixture

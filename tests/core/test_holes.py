@@ -213,7 +213,7 @@ def test_a_hole_that_only_shows_when_it_is_due_holds_the_send_then(bench, mailbo
     bench.deliver(made.body())
     bench.plan()
     with bench.database.connection() as connection:
-        ((values,),) = connection.exec_driver_sql('SELECT "values" FROM send').fetchall()
+        ((values,),) = bench.rows('SELECT "values" FROM send')
         spoilt = json.loads(values)
         spoilt["total"] = None
         connection.exec_driver_sql('UPDATE send SET "values" = ?', (json.dumps(spoilt),))
