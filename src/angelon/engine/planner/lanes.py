@@ -79,13 +79,14 @@ class Lanes:
 
     def events_of(self, connection: Connection, lane: int, most: int, seconds: float) -> list[EventRecord]:
         """A lane's next events of one store, of which nobody decides as a whole just now; held."""
-        rows = events.unplanned(connection, self._clock.now(), most, (), Rows.ALL, Part.LANE, lane)
+        without = self._setups.unreadable_sources()
+        rows = events.unplanned(connection, self._clock.now(), most, without, Rows.ALL, Part.LANE, lane)
         if not rows:
             return []
         store_id = self._store_of(rows[0])
         if not locks.hold_within(connection, locks.of_store(store_id), seconds, shared=True):
             return []
-        rows = events.unplanned(connection, self._clock.now(), most, (), Rows.HELD, Part.LANE, lane)
+        rows = events.unplanned(connection, self._clock.now(), most, without, Rows.HELD, Part.LANE, lane)
         return [row for row in rows if self._store_of(row) == store_id]
 
     def sort(self, without: Collection[int], worth: int = 1) -> list[EventRecord]:
