@@ -31,7 +31,8 @@ from angelon.db import tables, triggers
 from angelon.db.database import Database
 from angelon.db.derived import counting, counts, searching
 from angelon.db.log import partitions
-from angelon.db.tables import Instant, SendRow
+from angelon.db.tables import Instant, PackedJson, SendRow
+from angelon.db.tables.packed import json_of
 from angelon.db.upkeep import installations
 
 log = structlog.get_logger()
@@ -280,6 +281,9 @@ def _converted(table: Table, row: Sequence[Any], to_sqlite: bool) -> tuple[Any, 
             made.append(int(value) if to_sqlite else bool(value))
         elif isinstance(value, str) and "\x00" in value:
             made.append(value.replace("\x00", "\ufffd"))  # PostgreSQL's texts hold none
+        elif isinstance(column.type, PackedJson) and isinstance(value, bytes):
+            text = json_of(value)
+            made.append(text if isinstance(text, str) else text.decode())
         elif isinstance(column.type, LargeBinary) and value is not None:
             made.append(bytes(value))
         else:
