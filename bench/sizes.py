@@ -76,7 +76,8 @@ def sizes() -> list[Row]:
     ]
 
 
-def _made(home: Path, sends: int) -> Path:
+def grown(home: Path, sends: int) -> tuple[Settings, Database]:
+    """The demo in a folder that is made, grown by so many sends; its settings and its database, which is open."""
     home.mkdir(mode=0o700)
     settings = Settings(home=home)
     database = Database(settings.url)
@@ -85,6 +86,11 @@ def _made(home: Path, sends: int) -> Path:
     fill(database, settings, Vault(settings.key()), box)
     box.engine.dispose()
     grow(database, sends)
+    return settings, database
+
+
+def _made(home: Path, sends: int) -> Path:
+    _, database = grown(home, sends)
     indexing.follow(database, longest=3600)
     database.close()
     shutil.rmtree(home / "standins", ignore_errors=True)

@@ -12,17 +12,13 @@ from pathlib import Path
 
 import structlog
 
-from angelon.db.access.secrets import Vault
 from angelon.db.database import Database
-from angelon.demo.filling import fill
-from angelon.demo.growing import grow
 from angelon.engine.archive import Archive
 from angelon.engine.clock import Clock
 from angelon.engine.followers.archiving import Archiver
 from angelon.engine.setups import Setups
-from angelon.settings import Settings
-from angelon.standins.box import Box
 from bench.rows import Row
+from bench.sizes import grown
 
 SENDS = 20_000
 
@@ -31,15 +27,7 @@ def space() -> list[Row]:
     """On SQLite, the file without what is free in it."""
     structlog.configure(wrapper_class=structlog.make_filtering_bound_logger(logging.ERROR))
     with tempfile.TemporaryDirectory() as folder:
-        home = Path(folder) / "home"
-        home.mkdir(mode=0o700)
-        chosen = Settings(home=home)
-        database = Database(chosen.url)
-        database.migrate()
-        box = Box(home)
-        fill(database, chosen, Vault(chosen.key()), box)
-        box.engine.dispose()
-        grow(database, SENDS)
+        _, database = grown(Path(folder) / "home", SENDS)
         number, whole = _size(database)
         parts = _parts(database, number)
         rows = [Row("bytes a send, with all that belongs to it", whole / number, "bytes", "<= 3000", parts)]

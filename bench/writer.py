@@ -9,10 +9,6 @@ from pathlib import Path
 
 import structlog
 
-from angelon.db.access.secrets import Vault
-from angelon.db.database import Database
-from angelon.demo.filling import fill
-from angelon.demo.growing import grow
 from angelon.engine.feedback.receipts import match_early
 from angelon.engine.followers import indexing
 from angelon.engine.followers.housekeeping import Housekeeper
@@ -24,10 +20,9 @@ from angelon.engine.sending.dispatcher import Dispatcher
 from angelon.engine.sending.fallbacks import Fallbacks
 from angelon.engine.unit import MACHINE, unit
 from angelon.gateways.interface import Outcome
-from angelon.settings import Settings
-from angelon.standins.box import Box
 from angelon.web import services
 from bench.rows import Row
+from bench.sizes import grown
 from tests import made
 
 SENDS, LISTED = 60_000, 100_000
@@ -45,14 +40,7 @@ def writer() -> list[Row]:
     structlog.configure(wrapper_class=structlog.make_filtering_bound_logger(logging.ERROR))
     with tempfile.TemporaryDirectory() as folder:
         home = Path(folder) / "home"
-        home.mkdir(mode=0o700)
-        chosen = Settings(home=home)
-        database = Database(chosen.url)
-        database.migrate()
-        box = Box(home)
-        fill(database, chosen, Vault(chosen.key()), box)
-        box.engine.dispose()
-        grow(database, SENDS)
+        chosen, database = grown(home, SENDS)
         database.close()
         (home / "angelon.db-turn").unlink()  # making it is no part of this
         here = services.make(chosen)

@@ -142,10 +142,12 @@ def test_what_is_sent_once_more_meanwhile_stays(bench, sent, tmp_path):
     later(bench, 31)
     with bench.database.reading() as session:
         found = stored.to_move(session.connection(), bench.store_id, bench.clock.now(), 10)
+    with bench.database.connection() as connection:
+        pack_id = stored.begin(connection, "shop/one.pack", bench.clock.now())
     places = archive.write("shop/one.pack", found)
     with bench.database.connection() as connection:  # written anew between the pack and the note of it
         connection.exec_driver_sql(f"UPDATE content SET text = 'another' WHERE send_id = '{found[0].send_id}'")
-        moved = stored.moved(connection, "shop/one.pack", found, places, bench.clock.now())
+        moved = stored.moved(connection, pack_id, found, places)
     assert moved == 2
     assert bench.rows("SELECT send_id, text FROM content") == [(found[0].send_id, "another")]
 
@@ -170,3 +172,17 @@ def test_two_processes_move_each_text_once(bench, sent, tmp_path):
     workers = [Archiver(archive, bench.database, bench.services.setups, bench.clock) for _ in range(2)]
     assert [one.look() for one in workers] == [3, 0]
     assert len(list((tmp_path / "a").rglob("*.pack"))) == 1
+
+
+def test_a_move_that_is_killed_leaves_a_pack_that_goes_and_moves_all_again(bench, sent, tmp_path, monkeypatch):
+    archive = Archive(str(tmp_path / "a"))
+    later(bench, 31)
+    with monkeypatch.context() as patched:
+        patched.setattr(stored, "moved", lambda *given: (_ for _ in ()).throw(KeyboardInterrupt))
+        with pytest.raises(KeyboardInterrupt):
+            move(bench, archive)
+    assert (count(bench, "content"), count(bench, "archive_pack")) == (3, 1)
+    assert len(list((tmp_path / "a").rglob("*.pack"))) == 1
+    later(bench, 1)
+    assert move(bench, archive) == 3
+    assert count(bench, "archive_pack") == len(list((tmp_path / "a").rglob("*.pack"))) == 1, "what nobody knew is gone"

@@ -35,15 +35,20 @@ def compiled_part(message: Message, channel: str, locale: str, store: Store) -> 
     A message and a store are never changed in place once they are used: the same object is the same text.
     """
     cache_key = (id(message), id(store), channel, locale)
-    kept = _KEPT.get(cache_key)
-    if kept is not None and kept[0] is message and kept[1] is store:
-        return kept[2]
+    kept = _kept(cache_key, message, store)
+    if kept is not None:
+        return kept
     note_compiling()
     try:
         part = CHANNELS[channel].compile(message, locale, store)
     except Invalid as error:
         raise Invalid([p.at(f"{channel}.{locale}") for p in error.problems]) from None
     return _keep(cache_key, message, store, part)
+
+
+def _kept(cache_key: tuple[int, int, str, str], message: Message, store: Store) -> Part | None:
+    kept = _KEPT.get(cache_key)
+    return kept[2] if kept is not None and kept[0] is message and kept[1] is store else None
 
 
 def _keep(cache_key: tuple[int, int, str, str], message: Message, store: Store, part: Part) -> Part:
@@ -62,9 +67,9 @@ def part_for_reader(message: Message, channel: str, locale: str, written: str, s
     if written in ("", part.locale):
         return part
     cache_key = (id(message), id(store), channel, f"{locale} {written}")
-    kept = _KEPT.get(cache_key)
-    if kept is not None and kept[0] is message and kept[1] is store:
-        return kept[2]
+    kept = _kept(cache_key, message, store)
+    if kept is not None:
+        return kept
     return _keep(cache_key, message, store, dataclasses.replace(part, locale=written))  # type: ignore[type-var]
 
 

@@ -54,9 +54,12 @@ def to_move(connection: Connection, store_id: int, before: dt.datetime, most: in
     return rows_of(ContentRow, connection.execute(found))
 
 
-def moved(
-    connection: Connection, name: str, contents: Sequence[ContentRow], places: Sequence[Place], now: dt.datetime
-) -> int:
+def begin(connection: Connection, name: str, now: dt.datetime) -> int:
+    """Notes a pack before it is written; gives its id. Whatever breaks off then, it is empty, and goes (`unused`)."""
+    return int(connection.execute(insert(PACK).values(name=name, made_at=now).returning(PACK.c.id)).scalar_one())
+
+
+def moved(connection: Connection, pack_id: int, contents: Sequence[ContentRow], places: Sequence[Place]) -> int:
     """Notes where contents are and takes them out of the database, those that are as they were when they were packed;
     says how many.
     """
@@ -65,11 +68,10 @@ def moved(
     same = {row.send_id for row in found if tuple(row) == tuple(before[row.send_id])}
     if not same:
         return 0
-    pack = connection.execute(insert(PACK).values(name=name, made_at=now).returning(PACK.c.id)).scalar_one()
     rows = [
         {
             **{part: getattr(one, part) for part in ("send_id", "start", "size", "key")},
-            "pack_id": pack,
+            "pack_id": pack_id,
             "pattern_id": before[one.send_id].pattern_id,
             "files": sorted(named(before[one.send_id].about or {})) or None,
         }
@@ -91,7 +93,7 @@ def with_content(session: Session, found: SendDetails, read: Callable[[Place], C
         content = read(place)
     except NotThere as error:
         return replace(found, not_there=str(error))
-    return replace(found, content=content, page=page_of_content(session, content), from_archive=True)
+    return replace(found, content=content, page=page_of_content(session, content))
 
 
 def places_of(connection: Connection, send_ids: Collection[str]) -> list[Place]:

@@ -809,7 +809,6 @@ class SendDetails:
     attempts: list[AttemptRow]
     event: EventRow | None
     revision: RevisionRow | None
-    from_archive: bool = False
     not_there: str = ""
     """Why its content can't be read from the archive, where that is where it is."""
 

@@ -11,7 +11,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import ColumnElement, Connection, delete, exists, or_, update
+from sqlalchemy import ColumnElement, Connection, Table, delete, exists, or_, update
 from sqlalchemy import select as core_select
 
 from angelon.core.specs.store import Keep
@@ -77,6 +77,18 @@ def _tries(store_id: int, before: dt.datetime) -> Any:
     )
 
 
+def _what_was_sent(name: str, table: Table) -> Kind:
+    """In the database, or by its key in the archive."""
+    return Kind(
+        name,
+        lambda keep: keep.contents_days,
+        SEND.c.id,
+        _sends,
+        lambda before: exists().where(table.c.send_id == SEND.c.id),
+        lambda which: delete(table).where(table.c.send_id.in_(core_select(SEND.c.id).where(which))),
+    )
+
+
 KINDS = (
     Kind(
         "bodies",
@@ -99,22 +111,8 @@ KINDS = (
         lambda which: delete(REFUSED).where(which),
         0,
     ),
-    Kind(
-        "contents",
-        lambda keep: keep.contents_days,
-        SEND.c.id,
-        _sends,
-        lambda before: exists().where(CONTENT.c.send_id == SEND.c.id),
-        lambda which: delete(CONTENT).where(CONTENT.c.send_id.in_(core_select(SEND.c.id).where(which))),
-    ),
-    Kind(
-        "archived",
-        lambda keep: keep.contents_days,
-        SEND.c.id,
-        _sends,
-        lambda before: exists().where(ARCHIVED.c.send_id == SEND.c.id),
-        lambda which: delete(ARCHIVED).where(ARCHIVED.c.send_id.in_(core_select(SEND.c.id).where(which))),
-    ),
+    _what_was_sent("contents", CONTENT),
+    _what_was_sent("archived", ARCHIVED),
     Kind(
         "attempts",
         lambda keep: keep.attempts_days,

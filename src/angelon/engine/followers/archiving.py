@@ -83,11 +83,14 @@ class Archiver:
             if not found:
                 break
             name = new_name(live.setup.store.key, found[0].send_id, f"{now:%Y-%m}")
+            with self._database.connection(purpose="archive") as connection:
+                pack_id = stored.begin(connection, name, now)
+                nights.hold(connection, nights.ARCHIVE, now + HELD)
             places = self._archive.write(name, found)  # nobody waits for it
             with self._database.connection(locks.SWEEPING, "archive") as connection:
-                number += stored.moved(connection, name, found, places, now)
-                nights.hold(connection, nights.ARCHIVE, now + HELD)
-            if len(found) < IN_PACK:
+                moved = stored.moved(connection, pack_id, found, places)
+            number += moved
+            if len(found) < IN_PACK or not moved:
                 break
         return number
 

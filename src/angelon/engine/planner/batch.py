@@ -141,6 +141,8 @@ class Batch:
         self.learned: list[Learned] = []
         """The payloads from which the shapes of their sources are to be learned."""
         self._readings = readings
+        self._known: dict[str, Read] = {}
+        """Those of its events that were read before."""
         self._connection = connection
         self._ahead = ahead
         self._base_url = base_url
@@ -238,8 +240,9 @@ class Batch:
 
     def _load(self, rows: Sequence[EventRecord]) -> None:
         """Reads the deliveries of those events that are looked at and were not read before."""
-        wanted = [row for row in rows if self._is_read(row) and self._readings.of(self._live, row) is None]
-        self._payloads.load(self._connection, self._live, wanted)
+        wanted = [row for row in rows if self._is_read(row)]
+        self._known = {row.id: read for row in wanted if (read := self._readings.of(self._live, row)) is not None}
+        self._payloads.load(self._connection, self._live, [row for row in wanted if row.id not in self._known])
 
     def _as_read_ahead(self, row: EventRecord) -> ReadEvent | None:
         """An event as it was read before the batch began, where its store's set-up is still the same."""
@@ -294,7 +297,7 @@ class Batch:
         """An event's payload as an order."""
         if not self._is_read(row):
             return ReadEvent(row)
-        known = self._readings.of(self._live, row)
+        known = self._known.get(row.id)
         if known is not None:
             return ReadEvent(row, *known)
         source = self._live.setup.sources[self._live.source_key(row.source_id)]
