@@ -175,6 +175,16 @@ def test_any_mail_parses_strictly_and_says_what_it_said(subject, name, text):
     assert message.get_body(("plain",)).get_content().replace("\r\n", "\n").rstrip("\n") == text.rstrip("\n")
 
 
+@settings(max_examples=150, deadline=None)
+@given(pieces=st.lists(st.sampled_from(["<td>", "</td>", "<", ">", "ü", " ", "\n", ".", "=", "a" * 90, "x" * 1200])))
+def test_a_page_comes_back_as_it_was_in_lines_as_short_as_they_have_to_be(pieces):
+    """Quoted-printable (RFC 2045, section 6.7), whose pieces between tags are put together by soft line breaks."""
+    page = "".join(pieces) + "<p>Grüße" + "y" * 80
+    data = build(RenderedEmail("Hi", page, "Hi\n"), envelope())
+    assert all(len(line) <= 76 for line in data.partition(b"text/html")[2].split(b"\r\n"))
+    assert parsed(data).get_body(("html",)).get_payload(decode=True).decode().replace("\r\n", "\n") == page
+
+
 def test_a_line_break_in_an_address_can_t_become_a_header():
     with pytest.raises(ValueError, match="line break"):
         mailbox("a@example.org\r\nBcc: b@example.org", "")

@@ -1,5 +1,7 @@
 """Orders, people and sends are found by their words; what changes is found as it is now; what is gone is not."""
 
+import threading
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -141,3 +143,23 @@ def test_a_row_that_is_written_over_while_its_change_waits_for_the_index_is_note
         connection.exec_driver_sql(over)  # a move writes so; in SQLite, INSERT OR IGNORE in a trigger fails then
     indexing.follow(shop.database)
     assert numbers(shop, "nora") == ["BK-701/x", "BK-702/x"]
+
+
+def test_while_events_wait_to_be_planned_nothing_is_taken_into_the_search_until_it_is_late(shop, monkeypatch):
+    def renamed(name):
+        with shop.database.connection() as connection:
+            connection.exec_driver_sql(f"UPDATE contact SET name = '{name}' WHERE name LIKE 'M%'")
+
+    renamed("Mzwirbel")
+    busy = [True]
+    follower = indexing.Follower(shop.database, threading.Event(), lambda: busy[0])
+    assert follower.look() == 0
+    assert numbers(shop, "mzwirbel") == []
+    monkeypatch.setattr(indexing, "LATEST", -1.0)
+    assert follower.look()
+    assert numbers(shop, "mzwirbel") == ["BK-702/x"]
+    monkeypatch.undo()
+    renamed("Mnora")
+    busy[0] = False
+    assert follower.look()
+    assert numbers(shop, "mnora") == ["BK-702/x"]

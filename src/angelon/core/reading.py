@@ -210,7 +210,7 @@ def _item(item: Any, recipes: dict[str, Recipe], names: tuple[str, ...], context
     if not recipes:
         whole = item if isinstance(item, dict) else {"name": item}
         return {**dict.fromkeys(names), **whole}
-    inner = replace(context, payload=item)
+    inner = context.of(item)
     made: dict[str, Value] = dict.fromkeys((*names, *recipes))
     for part, recipe in recipes.items():
         made[part] = evaluate(recipe, ITEM_TYPES.get(part, Type.TEXT), inner, part).value

@@ -140,7 +140,7 @@ class _Budget:
 
 
 def _locale(context: JinjaContext) -> str:
-    return str(context.resolve("$locale"))
+    return str(context.parent["$locale"])
 
 
 @pass_context
@@ -155,14 +155,15 @@ def _bounded(context: JinjaContext, items: Any) -> Iterable[Any]:
 
 @pass_context
 def _finalize(context: JinjaContext, value: Any) -> Any:
-    if isinstance(value, _AsItIs) or hasattr(value, "__html__"):
-        return value
-    text = show(value, _locale(context))
-    return _in_its_direction(context, text)
+    if type(value) is not str:
+        if isinstance(value, _AsItIs) or hasattr(value, "__html__"):
+            return value
+        value = show(value, _locale(context))
+    return _in_its_direction(context, value)
 
 
 def _in_its_direction(context: JinjaContext, text: str) -> str:
-    return isolated(text, _locale(context)) if context.resolve("$isolate") is True else text
+    return isolated(text, _locale(context)) if context.parent["$isolate"] is True else text
 
 
 def _filter_default(value: Value, otherwise: Value = "") -> Value:

@@ -188,7 +188,11 @@ def unfit(value: Value, depth: int = 0) -> str:
         if depth > 80:
             return "more than 80 levels of nesting"
         inner = [*value.keys(), *value.values()] if isinstance(value, dict) else value
-        return next((label for item in inner if (label := unfit(item, depth + 1))), "")
+        for item in inner:
+            if type(item) is str and item.isascii() and "\x00" not in item:
+                continue  # as most are
+            if found := unfit(item, depth + 1):
+                return found
     return ""
 
 

@@ -248,8 +248,9 @@ class Worker:
             except Exception:
                 log.exception("what follows sends could not be looked at; trying again")
                 failed = True
-            if planned:
-                self._inquiries_due()  # planning makes them
+            if planner.asked:
+                planner.asked = False
+                self._inquiries_due()
             if made:
                 self._sends_due()
             if failed:
@@ -343,6 +344,7 @@ class Worker:
         """What must be done now and then; says whether it ended because a thread did."""
         watch = ClockWatch(self._database, self._clock)
         housekeeper = Housekeeper(self._database, self._setups, self._clock)
+        search = indexing.Follower(self._database, self._stop, self._has_backlog)
         nightly = Nightly(self._nightly, self._database, self._clock) if self._nightly is not None else None
         seen: dict[str, tuple[int, float]] = {}
         planning: tuple[tuple[str, Callable[[], object]], ...] = (
@@ -350,7 +352,7 @@ class Worker:
             ("matching early receipts", lambda: match_early(self._database, self._setups, self._clock)),
             ("taking mail that came back", self._take_returns),
             ("taking away what is old", housekeeper.look),
-            ("taking what is new into the search", lambda: indexing.follow(self._database, self._stop)),
+            ("taking what is new into the search", search.look),
             ("adding up what was counted", lambda: indexing.fold(self._database)),
             *([("writing the nightly export", nightly.look)] if nightly is not None else ()),
         )
@@ -415,6 +417,9 @@ class Worker:
                 connection, self.name, now, " ".join(sorted(self._roles)), self._trouble, self._planned_rate()
             )
             sends.forget_workers(connection, now - dt.timedelta(minutes=10))
+
+    def _has_backlog(self) -> bool:
+        return self._planner is not None and self._planner.has_backlog
 
     def _planned_rate(self) -> float:
         return self._planner.rate if self._planner is not None else 0.0

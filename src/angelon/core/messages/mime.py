@@ -18,6 +18,10 @@ from angelon.core.messages.email import RenderedEmail
 from angelon.core.templates import one_line
 
 _ASCII = bytes(range(128))
+_BETWEEN_TAGS = b"><"
+"""Where a page may be taken apart: pieces of it are put together by soft line breaks (RFC 2045, section 6.7)."""
+_SAME = 1000
+"""Bytes of a piece up to which its quoted form is kept."""
 _WORD = "=?"
 """How an encoded word begins (RFC 2047, section 2)."""
 _ATOMS = re.compile(r"[A-Za-z0-9!#$%&'*+/=?^_`{|}~ -]*\Z")
@@ -87,7 +91,27 @@ def _body(text: str) -> tuple[str, bytes]:
         return "7bit", data.replace(b"\n", b"\r\n")
     if len(data.translate(None, _ASCII)) * 6 > len(data):
         return "base64", base64.encodebytes(data).replace(b"\n", b"\r\n")
-    return "quoted-printable", quopri.encodestring(data).replace(b"\n", b"\r\n")
+    first, *rest = data.split(_BETWEEN_TAGS)
+    if not rest:
+        return "quoted-printable", _quoted(data)
+    *inner, last = rest
+    return "quoted-printable", b"=\r\n".join(
+        [
+            _quoted(first + b">"),
+            *(_quoted_inside(tag) if len(tag) < _SAME else _quoted(b"<" + tag + b">") for tag in inner),
+            _quoted(b"<" + last),
+        ]
+    )
+
+
+def _quoted(text: bytes) -> bytes:
+    return quopri.encodestring(text).replace(b"\n", b"\r\n")
+
+
+@lru_cache(maxsize=4096)
+def _quoted_inside(tag: bytes) -> bytes:
+    """What stands from a tag of a page to the next: most of it is the same for everybody."""
+    return _quoted(b"<" + tag + b">")
 
 
 def build(mail: RenderedEmail, envelope: Envelope, files: Sequence[File] = ()) -> bytes:

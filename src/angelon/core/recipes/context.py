@@ -51,6 +51,12 @@ class Context:
     """How many times `run` has been entered."""
     variable: Callable[[str], Any] | None = None
 
+    def of(self, payload: Any) -> Context:
+        """The same surroundings of an item of the payload."""
+        made = object.__new__(Context)
+        made.__dict__.update(self.__dict__, payload=payload)
+        return made
+
     def parameter(self, given: Any) -> Any:
         """A parameter as it stands, or the address at its path where it is one (`$.ship_to.country`)."""
         if not looks_like_path(given):

@@ -134,8 +134,9 @@ def _first_value(recipe: Recipe, context: Context, where: str, lines: list[Line]
     value: Value = None
     used = ""
     problem: Problem | None = None
-    for position, path in enumerate((recipe.path, *recipe.or_paths) if recipe.path else recipe.or_paths):
-        label = path if position == 0 else f"fallback {path}"
+    label = ""
+    for path in (recipe.path, *recipe.or_paths) if recipe.path else recipe.or_paths:
+        label = f"fallback {path}" if label else path
         if used:
             lines.append(Line(label, used=False))
             continue

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 import time
+from collections.abc import Callable
 
 import structlog
 
@@ -15,14 +16,40 @@ log = structlog.get_logger()
 
 LONGEST = 4.0
 """Seconds that one look takes at most; the rest waits for the next."""
+LATEST = 30.0
+"""Seconds after which it is looked again, whatever waits to be planned."""
 
 
-def follow(database: Database, stop: threading.Event | None = None, longest: float = LONGEST) -> int:
-    """Takes what has changed into the index, for a while; says how many things that were. Where somebody was erased and
-    nothing is left to take, their words leave the file.
+class Follower:
+    """Looks now and then; while events wait to be planned, no more often than it has to."""
+
+    def __init__(self, database: Database, stop: threading.Event, busy: Callable[[], bool]) -> None:
+        self._database = database
+        self._stop = stop
+        self._busy = busy
+        self._looked = time.monotonic()
+
+    def look(self) -> int:
+        """Takes what has changed into the index; says how many things that were."""
+        late = time.monotonic() - self._looked > LATEST
+        if self._busy() and not late:
+            return 0
+        taken = follow(self._database, self._stop, busy=(lambda: False) if late else self._busy)
+        self._looked = time.monotonic()
+        return taken
+
+
+def follow(
+    database: Database,
+    stop: threading.Event | None = None,
+    longest: float = LONGEST,
+    busy: Callable[[], bool] = lambda: False,
+) -> int:
+    """Takes what has changed into the index, for a while, or until something else is to be done; says how many things
+    that were. Where somebody was erased and nothing is left to take, their words leave the file.
     """
     until, taken = time.monotonic() + longest, 0
-    while time.monotonic() < until and not (stop is not None and stop.is_set()):
+    while time.monotonic() < until and not busy() and not (stop is not None and stop.is_set()):
         with database.reading() as session:
             due = searching.any_due(session.connection())
             wanted = not due and searching.tidy_wanted(session.connection())

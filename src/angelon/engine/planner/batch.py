@@ -140,6 +140,8 @@ class Batch:
         self._beside = beside
         self.learned: list[Learned] = []
         """The payloads from which the shapes of their sources are to be learned."""
+        self.asked = False
+        """Whether it has made inquiries."""
         self._readings = readings
         self._known: dict[str, Read] = {}
         """Those of its events that were read before."""
@@ -197,7 +199,7 @@ class Batch:
         status_words.learn(self._connection, self._words(read), self._clock.now(), self._live.status_words)
         event_queries.mark_planned(self._connection, self._planned)
         event_queries.derive(self._connection, self._derived)
-        self._waiting.write()
+        self.asked = self._waiting.write()
         send_queries.add(self._connection, self._sends)
         if self._tellings or self._met:
             if self._beside:  # last of all: a parcel may hold several customers' orders

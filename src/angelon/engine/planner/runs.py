@@ -87,6 +87,10 @@ class Planner:
         self._unlearned: list[Learned] = []
         self._learned_at = 0.0
         self._first = Round.NEXT
+        self.has_backlog = False
+        """Whether more waited than the last batch took."""
+        self.asked = False
+        """Whether inquiries were made; whoever looks at that sets it back."""
         self.rate = 0.0
         """Events that are planned in a second, while events wait."""
         self._passed: frozenset[int] = frozenset()
@@ -219,6 +223,7 @@ class Planner:
         """After a batch: whether more waits, and what of it goes first. A batch that is not full may be one of few
         sources or stores: what is known to wait is kept until `nothing` waits.
         """
+        self.has_backlog = full
         if not nothing and (full or self._turns.any_wait):
             self._first = Round.ANY if self._turns.behind(rows) else Round.NEXT
         else:
@@ -376,6 +381,7 @@ class Planner:
     def _planned(self, batch: Batch, rows: list[EventRecord]) -> int:
         made = batch.plan(rows)
         self._unlearned += batch.learned
+        self.asked |= batch.asked
         return made
 
     def _batch(self, connection: Connection, live: LiveSetup, beside: bool = False) -> Batch:

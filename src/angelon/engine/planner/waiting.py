@@ -197,11 +197,14 @@ class Waiting:
             self._poked |= {id_ for id_ in later if id_ not in self._batch}
         return bool(routes)
 
-    def write(self) -> None:
-        """Stores the inquiries that were made, and has those looked at again that no longer wait for another."""
+    def write(self) -> bool:
+        """Stores the inquiries that were made, and has those looked at again that no longer wait for another. Says
+        whether any were made.
+        """
         inquiries.add(self._connection, self._new)
         events.look_again(self._connection, self._poked, self._now)
         events.release(self._connection, self._released)
+        return bool(self._new)
 
 
 @dataclass(frozen=True, slots=True)
