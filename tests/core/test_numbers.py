@@ -7,12 +7,13 @@ from babel.numbers import format_decimal, get_currency_precision, list_currencie
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from angelon.core import values
 from angelon.core.conditions.evaluate import typed_number
-from angelon.core.numbers import ambiguous, decimal_sign, observed_sign, read_number
+from angelon.core.numbers import ambiguous, decimal_sign, observed_sign, read_number, simple
 from angelon.core.planning.plan import work_out
 from angelon.core.recipes import coerce
 from angelon.core.recipes.context import Context, StepFailed
-from angelon.core.values import locale_of, sign_of_language
+from angelon.core.values import locale_of, sign_of_language, unfit
 from tests import made
 
 LANGUAGES = [
@@ -141,3 +142,20 @@ def test_a_number_that_is_typed_is_read_as_the_shop_s_language_has_it():
     assert typed_number("1.000", "de") == 1000
     assert typed_number("1.000", "en") == 1
     assert typed_number("59,90", "en") == Decimal("59.90")
+
+
+@given(st.from_regex(r"\A[-+]?[0-9]{1,17}([.,][0-9]{0,4})?\Z") | st.text("0123456789.,- ", max_size=12))
+def test_what_is_a_number_in_the_plainest_way_is_the_same_number_by_every_rule(text):
+    plain = simple(text)
+    if plain is not None:
+        assert not ambiguous(text)
+        assert plain == read_number(text) == read_number(text, ".") == read_number(text, ",")
+        assert str(plain) == str(read_number(text)), "with as many decimals"
+
+
+@given(st.decimals() | st.decimals(allow_nan=False, places=2, min_value=-(10**30), max_value=10**30))
+def test_a_short_number_is_fit_by_every_rule(number):
+    told = unfit(number)
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(values, "_is_short", lambda number: False)
+        assert unfit(number) == told

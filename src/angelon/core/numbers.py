@@ -21,10 +21,16 @@ MOST_NODES = 2000
 _SPACES = "\u0020\u00a0\u202f\u2009'\u2019\u066c"
 """What parts groups of digits and can be nothing else."""
 _PLAIN = str.maketrans({**dict.fromkeys(_SPACES, "'"), "\u2212": "-", "\u066b": ",", "\uff0e": ".", "\uff0c": ","})
+_SIMPLE = re.compile(r"-?(?:0|[1-9][0-9]{0,14})(?:\.[0-9]{1,2})?")
 _AMBIGUOUS = re.compile(r"[-+]?[1-9]\d{0,2}[.,]\d{3}")
 _UNGROUPED = re.compile(r"[-+]?\d+(?:[.,]\d*)?(?:[eE][-+]?\d{1,3})?|[-+]?[.,]\d+")
 _GROUPS = re.compile(r"[-+]?\d{1,3}(?:([.,'])\d{2,3})(?:\1\d{2,3})*")
 """Groups of three; of two before the last in South Asia."""
+
+
+def simple(text: str) -> Decimal | None:
+    """The number of a text that is one in the plainest way (`119.00`), as most are; None for all others."""
+    return Decimal(text) if _SIMPLE.fullmatch(text) else None
 
 
 def ambiguous(text: str) -> bool:

@@ -172,7 +172,7 @@ def read(source: Source, store: Store, payload: Any, tables: Mapping[str, Mappin
         if recipe:
             parts[part] = evaluate(recipe, Type.TEXT, context, f"reading.{part}")
     currency, country = _code(parts.get("currency"), 3), _code(parts.get("country"), 2)
-    context = replace(context, currency=currency or context.currency, country=country or context.country)
+    context = context.but(currency=currency or context.currency, country=country or context.country)
     for part, (wanted, _) in READING.items():
         recipe = source.reading.get(part)
         if recipe is None or part in parts:
@@ -210,7 +210,7 @@ def _item(item: Any, recipes: dict[str, Recipe], names: tuple[str, ...], context
     if not recipes:
         whole = item if isinstance(item, dict) else {"name": item}
         return {**dict.fromkeys(names), **whole}
-    inner = context.of(item)
+    inner = context.but(payload=item)
     made: dict[str, Value] = dict.fromkeys((*names, *recipes))
     for part, recipe in recipes.items():
         made[part] = evaluate(recipe, ITEM_TYPES.get(part, Type.TEXT), inner, part).value

@@ -19,7 +19,7 @@ from babel.dates import format_date, format_datetime, format_time
 from babel.lists import format_list
 from babel.numbers import format_currency, format_decimal, get_currency_precision, get_decimal_symbol
 
-from angelon.core.numbers import read_number
+from angelon.core.numbers import read_number, simple
 
 
 @dataclass(frozen=True, slots=True)
@@ -158,6 +158,12 @@ def _plainly(value: Value) -> str:
         return "…"
 
 
+def _is_short(number: Decimal) -> bool:
+    """Whether a number is written in a few plain digits, as most are: it is fit whatever else is asked."""
+    text = str(number)
+    return len(text) <= 20 and text.lstrip("-").replace(".", "", 1).isdigit()
+
+
 def unfit(value: Value, depth: int = 0) -> str:
     """What there is in a value that no calculation, page or database can take; empty where it is fit."""
     if value is None:
@@ -175,6 +181,8 @@ def unfit(value: Value, depth: int = 0) -> str:
     if isinstance(value, float):
         return "" if abs(value) < 10.0**MAX_DIGITS else _WORDS_FOR_NO[0]
     if isinstance(value, Decimal):
+        if _is_short(value):
+            return ""
         exponent = value.as_tuple().exponent  # a letter for what is not finite
         fits = isinstance(exponent, int) and value.adjusted() < MAX_DIGITS and exponent >= -2 * MAX_DIGITS
         return "" if fits else _WORDS_FOR_NO[0]
@@ -244,6 +252,9 @@ def number_of(value: Value, decimal: str = "") -> Decimal | None:
     if isinstance(value, float):
         number = Decimal(repr(value))
     elif isinstance(value, str):
+        plain = simple(value)
+        if plain is not None:
+            return plain
         found = read_number(value, decimal)
         if found is None:
             return None

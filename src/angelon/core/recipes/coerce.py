@@ -14,7 +14,7 @@ from babel.numbers import get_currency_precision, list_currencies
 from email_validator import EmailNotValidError
 
 from angelon.core.addresses import BadPhone, check_email, phone_text, read_phone
-from angelon.core.numbers import LONGEST, ambiguous
+from angelon.core.numbers import LONGEST, ambiguous, simple
 from angelon.core.recipes.context import Context, StepFailed
 from angelon.core.specs.variable import Type
 from angelon.core.values import MAX_DIGITS, Day, Money, Value, number_of, show, unfit
@@ -118,6 +118,9 @@ def amount_of(value: Value, currency: str, context: Context) -> tuple[Decimal, s
     """
     if not isinstance(value, str):
         return number(value, context), currency
+    plain = simple(value)
+    if plain is not None:
+        return plain, currency
     found = _WITH_CURRENCY.fullmatch(value.strip()) if len(value) <= LONGEST else None
     text = value
     if found is not None and any(found[group] for group in (1, 2, 4, 5)):

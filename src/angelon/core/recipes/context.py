@@ -51,10 +51,10 @@ class Context:
     """How many times `run` has been entered."""
     variable: Callable[[str], Any] | None = None
 
-    def of(self, payload: Any) -> Context:
-        """The same surroundings of an item of the payload."""
+    def but(self, **changed: Any) -> Context:
+        """The same surroundings but for these: `dataclasses.replace`, which takes ten times as long."""
         made = object.__new__(Context)
-        made.__dict__.update(self.__dict__, payload=payload)
+        made.__dict__.update(self.__dict__, **changed)
         return made
 
     def parameter(self, given: Any) -> Any:

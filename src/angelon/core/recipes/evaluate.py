@@ -32,7 +32,7 @@ class Line(NamedTuple):
         return self.what if isinstance(self.what, str) else label(self.what)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)  # and not frozen, which takes twice as long to make: nobody changes one
 class Evaluation:
     value: Value
     problem: Problem | None = None
@@ -178,7 +178,7 @@ class Variables:
         """`given` are values that stand in place of what the recipes would say."""
         self._variables = variables
         self._recipes = recipes
-        self._context = replace(context, variable=self._of_another)
+        self._context = context.but(variable=self._of_another)
         self._done: dict[str, Evaluation] = {name: Evaluation(value) for name, value in (given or {}).items()}
         self._given = dict(self._done)
         self._open: list[str] = []
