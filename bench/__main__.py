@@ -33,6 +33,7 @@ from bench.rows import report
 BENCHMARKS = {
     "intake": moving.intake,
     "pipeline": moving.pipeline,
+    "forty": moving.forty,
     "pages": pages.pages,
     "sizes": sizes.sizes,
     "mails": moving.mails,

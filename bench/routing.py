@@ -7,6 +7,7 @@ import json
 import tempfile
 import time
 from pathlib import Path
+from typing import Any
 
 from angelon.core.deliveries import digest
 from angelon.core.event_types import LABELS
@@ -130,7 +131,7 @@ def listening(number: int = 1500, turns: int = 3) -> list[Row]:
     ]
 
 
-def with_routes(size: int) -> Bundle:
+def with_routes(size: int, timing: dict[str, Any] = TIMING) -> Bundle:
     """A set-up with so many live routes, of which the first three wait for orders."""
     others = [one for one in LABELS if one not in ("order.created", "order.status_changed")]
     routes = [
@@ -139,7 +140,7 @@ def with_routes(size: int) -> Bundle:
             name=f"Route {n}",
             when=["order.created" if n < 3 else others[n % len(others)]],
             only_if=CONDITIONS,
-            timing=TIMING,
+            timing=timing,
             send=f"m{n}",
             guards={"even_if_notified": True},
         )

@@ -1,4 +1,6 @@
-"""A mail server that takes everything and counts it: as little work as can be, so that it is in nobody's way."""
+"""A mail server that takes everything and counts it: as little work as can be, so that it is in nobody's way. It may
+count those only whose recipient begins in a way.
+"""
 
 from __future__ import annotations
 
@@ -9,8 +11,10 @@ from pathlib import Path
 
 
 class _Sink(asyncio.Protocol):
-    def __init__(self, file: Path) -> None:
+    def __init__(self, file: Path, counts: bytes) -> None:
         self._file = file
+        self._counts = counts
+        self._told = False
         self._left = b""
         self._in_data = False
 
@@ -31,11 +35,14 @@ class _Sink(asyncio.Protocol):
     def _answer(self, line: bytes) -> bytes:
         if self._in_data:
             self._in_data = False
-            _Counted.number += 1
-            _Counted.at = time.time()
-            self._file.write_text(f"{_Counted.number} {_Counted.at}")
+            if self._told:
+                _Counted.number += 1
+                _Counted.at = time.time()
+                self._file.write_text(f"{_Counted.number} {_Counted.at}")
             return b"250 taken\r\n"
         verb = line[:4].upper()
+        if verb == b"RCPT":
+            self._told = line.partition(b"<")[2].startswith(self._counts)
         if verb == b"DATA":
             self._in_data = True
             return b"354 go on\r\n"
@@ -58,10 +65,10 @@ def taken(file: Path) -> tuple[int, float]:
         return 0, 0.0
 
 
-async def _serve(port: int, file: Path) -> None:
-    server = await asyncio.get_running_loop().create_server(lambda: _Sink(file), "127.0.0.1", port)
+async def _serve(port: int, file: Path, counts: str = "") -> None:
+    server = await asyncio.get_running_loop().create_server(lambda: _Sink(file, counts.encode()), "127.0.0.1", port)
     await server.serve_forever()
 
 
 if __name__ == "__main__":
-    asyncio.run(_serve(int(sys.argv[1]), Path(sys.argv[2])))
+    asyncio.run(_serve(int(sys.argv[1]), Path(sys.argv[2]), *sys.argv[3:]))

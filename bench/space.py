@@ -15,6 +15,7 @@ import structlog
 from angelon.db.database import Database
 from angelon.engine.archive import Archive
 from angelon.engine.clock import Clock
+from angelon.engine.followers import indexing
 from angelon.engine.followers.archiving import Archiver
 from angelon.engine.setups import Setups
 from bench.rows import Row
@@ -28,6 +29,7 @@ def space() -> list[Row]:
     structlog.configure(wrapper_class=structlog.make_filtering_bound_logger(logging.ERROR))
     with tempfile.TemporaryDirectory() as folder:
         _, database = grown(Path(folder) / "home", SENDS)
+        indexing.follow(database, longest=3600)  # what is found by the search belongs to a send
         number, whole = _size(database)
         parts = _parts(database, number)
         rows = [Row("bytes a send, with all that belongs to it", whole / number, "bytes", "<= 3000", parts)]

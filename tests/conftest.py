@@ -18,6 +18,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+import orjson
 import pytest
 from argon2 import PasswordHasher
 from hypothesis import settings as hypothesis_settings
@@ -30,7 +31,7 @@ from angelon.core.specs import Bundle
 from angelon.db.access.secrets import Vault
 from angelon.db.database import Database
 from angelon.db.setup import bundles, specs
-from angelon.db.tables.packed import json_of
+from angelon.db.tables.packed import json_of, with_traces
 from angelon.demo import load
 from angelon.engine.clock import Clock
 from angelon.engine.followers import indexing
@@ -171,11 +172,17 @@ def compiled_templates(tmp_path_factory) -> FileSystemBytecodeCache:
 
 
 def _is_packed(value) -> bool:
-    return isinstance(value, bytes) and value[:1] == b"\x01"
+    return (isinstance(value, bytes) and value[:1] == b"\x01") or (
+        isinstance(value, str) and value.startswith("[{") and '{"packed":"' in value
+    )
 
 
 def _unpacked(value):
-    return json_of(value).decode() if _is_packed(value) else value
+    if not _is_packed(value):
+        return value
+    return (
+        orjson.dumps(with_traces(orjson.loads(value))).decode() if isinstance(value, str) else json_of(value).decode()
+    )
 
 
 @dataclasses.dataclass

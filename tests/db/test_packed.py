@@ -1,5 +1,6 @@
 """Bodies and pages are stored small, and read as they were: whatever they are."""
 
+import orjson
 import pytest
 import zstandard
 from hypothesis import example, given
@@ -63,3 +64,34 @@ def test_patterns_are_known_by_what_they_say():
 def test_a_body_that_is_damaged_on_the_disk_is_given_as_it_is_and_keeps_no_other_from_being_read():
     damaged = packed.stored(b'{"id": 7}' * 100)[:-20]
     assert BODY.process_result_value(bytes(damaged), None) == damaged
+
+
+_LINES = st.lists(st.dictionaries(st.sampled_from(["part", "saw", "why"]), TEXTS, min_size=1), max_size=4)
+_DECISIONS = st.lists(
+    st.fixed_dictionaries({"route": st.text("abc", min_size=1), "outcome": st.sampled_from(["send", "no"])})
+    | st.fixed_dictionaries({"route": st.text("abc"), "outcome": st.just("no"), "trace": _LINES, "fault": TEXTS}),
+    max_size=5,
+)
+
+
+@given(_DECISIONS)
+def test_decisions_are_read_as_they_were_and_what_was_decided_stands_open(decisions):
+    stored = packed.with_packed_traces(decisions)
+    told = [(one["route"], one["outcome"]) for one in stored if "outcome" in one]
+    assert told == [(one["route"], one["outcome"]) for one in decisions]
+    assert packed.with_traces(orjson.loads(orjson.dumps(stored))) == decisions
+    assert len(orjson.dumps(stored)) <= len(orjson.dumps(decisions))
+
+
+def test_why_routes_do_not_send_takes_less_than_half_of_its_room():
+    line = {"part": "from", "verdict": "no", "saw": "Fairground"}
+    why = "The event is from Fairground, and the route listens to Webshop."
+    decisions = [
+        {
+            "route": f"a-route-{number}",
+            "outcome": "no",
+            "trace": [{"part": "when", "saw": "created"}, line | {"why": why}],
+        }
+        for number in range(6)
+    ]
+    assert len(orjson.dumps(packed.with_packed_traces(decisions))) * 2 < len(orjson.dumps(decisions))

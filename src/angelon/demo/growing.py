@@ -23,7 +23,9 @@ A_CHUNK = 40
 APART = 100_000
 """What the numbers of two copies of one order or customer lie apart."""
 
-_ID = "{c} || '-' || n.k"
+_ID = "substr({c}, 1, length({c}) - 4) || printf('%04d', n.k)"
+"""As long as an id is: what belongs to a send shall take as much room as it does in a store."""
+_OTHER = "{c} || '-' || n.k"
 _NUMBER = "{c} + n.k * :apart"
 _EARLIER = "{c} - ((n.k % :months) * 2592000 + (n.k * 7919) % 86400) * 1000000"
 _STATE = "CASE WHEN {c} IN ('scheduled', 'retrying', 'sending') THEN 'sent' ELSE {c} END"
@@ -36,8 +38,8 @@ _MADE: dict[str, dict[str, str]] = {
     },
     "order": {
         "id": _NUMBER,
-        "reference": "{c} || '-' || n.k",
-        "number": "{c} || '-' || n.k",
+        "reference": _OTHER,
+        "number": _OTHER,
         "placed_at": _EARLIER,
         "last_event_at": _EARLIER,
         "contact_id": _NUMBER,
@@ -46,7 +48,7 @@ _MADE: dict[str, dict[str, str]] = {
     "event": {
         "id": _ID,
         "delivery_id": _ID,
-        "delivery_key": _ID,
+        "delivery_key": _OTHER,
         "received_at": _EARLIER,
         "parent_id": _ID,
         "planned_at": "coalesce({t}.planned_at, {t}.received_at) - ((n.k % :months) * 2592000) * 1000000",

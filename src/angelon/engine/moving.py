@@ -32,7 +32,8 @@ from angelon.db.database import Database
 from angelon.db.derived import counting, counts, searching
 from angelon.db.log import partitions
 from angelon.db.tables import Instant, PackedJson, SendRow
-from angelon.db.tables.packed import json_of
+from angelon.db.tables.columns import Decisions
+from angelon.db.tables.packed import json_of, with_traces
 from angelon.db.upkeep import installations
 
 log = structlog.get_logger()
@@ -284,6 +285,8 @@ def _converted(table: Table, row: Sequence[Any], to_sqlite: bool) -> tuple[Any, 
         elif isinstance(column.type, PackedJson) and isinstance(value, bytes):
             text = json_of(value)
             made.append(text if isinstance(text, str) else text.decode())
+        elif isinstance(column.type, Decisions) and isinstance(value, str):
+            made.append(orjson.dumps(with_traces(orjson.loads(value))).decode())
         elif isinstance(column.type, LargeBinary) and value is not None:
             made.append(bytes(value))
         else:

@@ -17,7 +17,7 @@ from sqlalchemy.types import TypeDecorator
 from sqlmodel import Field, SQLModel
 
 from angelon.core.planning.trace_lines import whole
-from angelon.db.tables.packed import json_of, packed_json
+from angelon.db.tables.packed import json_of, packed_json, with_packed_traces, with_traces
 
 
 def table_of(row: type[SQLModel]) -> Table:
@@ -72,13 +72,20 @@ class Json(TypeDecorator[Any]):
         return None if value is None else orjson.loads(value)
 
 
-class Traces(Json):
-    """What was decided and why, part by part."""
+class Decisions(Json):
+    """What routes have made of an event, and why; on SQLite the latter packed."""
 
     cache_ok = True
 
+    def process_bind_param(self, value: Any, dialect: Any) -> str | None:
+        try:
+            kept = with_packed_traces(value) if value and dialect.name == "sqlite" else value
+        except (TypeError, ValueError, RecursionError):  # what JSON can't hold
+            kept = value
+        return super().process_bind_param(kept, dialect)
+
     def process_result_value(self, value: str | None, dialect: Any) -> Any:
-        return None if value is None else whole(orjson.loads(value))
+        return None if value is None else whole(with_traces(orjson.loads(value)))
 
 
 class PackedJson(Json):
@@ -138,8 +145,8 @@ def packed_traces() -> Any:
     return Field(default=None, sa_column=Column(PackedTraces))
 
 
-def traces() -> Any:
-    return Field(default=None, sa_column=Column(Traces))
+def decisions() -> Any:
+    return Field(default=None, sa_column=Column(Decisions))
 
 
 def edits() -> Any:

@@ -22,7 +22,7 @@ from sqlalchemy import (
 )
 from sqlmodel import Field, SQLModel
 
-from angelon.db.tables.columns import Instant, PackedJson, instant, json, packed_traces, packed_value, traces
+from angelon.db.tables.columns import Instant, PackedJson, decisions, instant, json, packed_traces, packed_value
 from angelon.db.tables.conditions import (
     AWAITING,
     BLOCKED,
@@ -88,7 +88,7 @@ class EventRow(SQLModel, table=True):
     now: str = ""
     planned_at: dt.datetime | None = instant()
     order_id: int | None = Field(default=None, sa_column=Column(BigInteger, index=True))
-    decisions: list[Any] | None = traces()
+    decisions: list[Any] | None = decisions()
     problem: str = ""
     pinned: bool = Field(default=False, sa_column=Column(Boolean, nullable=False, server_default=false()))
     """Whether it is kept among the samples however old it gets."""

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import base64
 import hashlib
 import threading
+from collections.abc import Sequence
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
+import orjson
 import zstandard
 from sqlalchemy import LargeBinary
 from sqlalchemy.types import TypeDecorator
@@ -94,6 +97,31 @@ def json_of(stored: str | bytes) -> str | bytes:
     if made is None:
         made = _own.of_json = zstandard.ZstdDecompressor(dict_data=_JSON_DICTIONARY)
     return made.decompress(stored[1:], max_output_size=MOST_UNPACKED)
+
+
+_PACKED = "packed"
+
+
+def with_packed_traces(decisions: Sequence[dict[str, Any]]) -> list[dict[str, Any]]:
+    """Decisions as they are stored: what was decided stands open, for it is counted by the database; why is packed, in
+    an element of its own behind. As they are where that would be no shorter.
+    """
+    traces = [one.get("trace") for one in decisions]
+    text = orjson.dumps(traces).decode() if any(traces) else ""
+    packed = packed_json(text)
+    if isinstance(packed, str) or len(packed) * 5 // 4 + 20 > len(text):
+        return list(decisions)
+    open_ = [{name: value for name, value in one.items() if name != "trace"} for one in decisions]
+    return [*open_, {_PACKED: base64.b85encode(packed).decode()}]
+
+
+def with_traces(stored: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    """Decisions again."""
+    if not stored or not isinstance(stored[-1], dict) or _PACKED not in stored[-1]:
+        return stored
+    *open_, last = stored
+    traces = orjson.loads(json_of(base64.b85decode(last[_PACKED])))
+    return [one | ({"trace": trace} if trace is not None else {}) for one, trace in zip(open_, traces, strict=True)]
 
 
 # ---- pages of mails, by the pattern that they were filled from
