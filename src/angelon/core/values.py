@@ -271,14 +271,33 @@ def number_of(value: Value, decimal: str = "") -> Decimal | None:
 
 
 _AS_IT_IS = frozenset({str, bool, type(None)})
+_PLAIN = _AS_IT_IS | {int, float}
 
 
 def pack(value: Value) -> Any:
     """A value as plain JSON, types kept: what is stored with a send."""
-    if value is None or isinstance(value, str | bool):
+    kind = type(value)
+    if kind in _AS_IT_IS:
         return value
-    if isinstance(value, Money):
+    if kind is Money:
         return {"$money": [str(value.amount), value.currency]}
+    return _pack_list(value) if kind is list else _pack_dict(value) if kind is dict else _pack_other(value)
+
+
+def _pack_list(value: list[Value] | tuple[Value, ...]) -> list[Any]:
+    return [one if type(one) in _AS_IT_IS else pack(one) for one in value]
+
+
+def _pack_dict(value: dict[str, Value]) -> dict[str, Any]:
+    plain = {str(k): v if type(v) in _AS_IT_IS else pack(v) for k, v in value.items()}
+    return (
+        {"$object": plain} if len(plain) == 1 and next(iter(plain)).startswith("$") else plain
+    )  # a payload's own $-key is no type of ours
+
+
+def _pack_other(value: Value) -> Any:
+    if isinstance(value, str | bool):
+        return value
     if isinstance(value, Day):
         kind = "$moment" if isinstance(value.value, dt.datetime) else "$day"
         return {kind: [value.value.isoformat(), value.format, _zone_name(value.value)]}
@@ -289,12 +308,9 @@ def pack(value: Value) -> Any:
     if isinstance(value, Decimal):
         return {"$number": str(value)}
     if isinstance(value, list | tuple):
-        return [one if type(one) in _AS_IT_IS else pack(one) for one in value]
+        return _pack_list(value)
     if isinstance(value, dict):
-        plain = {str(k): v if type(v) in _AS_IT_IS else pack(v) for k, v in value.items()}
-        return (
-            {"$object": plain} if len(plain) == 1 and next(iter(plain)).startswith("$") else plain
-        )  # a payload's own $-key is no type of ours
+        return _pack_dict(value)
     if isinstance(value, int) and not -(2**63) <= value < 2**63:
         return {"$number": str(value)} if abs(value) < 10**MAX_DIGITS else value
     return value
@@ -303,7 +319,7 @@ def pack(value: Value) -> Any:
 def unpack(value: Any) -> Value:
     """The value that `pack` made this JSON from."""
     if isinstance(value, list):
-        return [unpack(item) for item in value]
+        return [item if type(item) in _PLAIN else unpack(item) for item in value]
     if not isinstance(value, dict):
         return value
     if len(value) == 1:
@@ -319,7 +335,7 @@ def unpack(value: Any) -> Value:
                 AttributeError,
             ):  # stored by something else: as it stands
                 return value
-    return {k: unpack(v) for k, v in value.items()}
+    return {k: v if type(v) in _PLAIN else unpack(v) for k, v in value.items()}
 
 
 def _unpack_moment(body: Any) -> Day:
