@@ -2,18 +2,25 @@
 
 import json
 
+import orjson
 from hypothesis import given
 from hypothesis import strategies as st
+from sqlalchemy.dialects import postgresql, sqlite
 
 from angelon.core.planning.trace_lines import TraceLine, whole
-from angelon.db.tables.columns import Traces
+from angelon.db.tables.columns import Decisions, PackedTraces
 
 TEXTS = st.sampled_from(["", "yes", "no", "at once", "Webshop"])
 LINES = st.builds(TraceLine, TEXTS, st.sampled_from(["yes", "no", "waits", "problem", "open"]), TEXTS, TEXTS)
 
 
 def through_the_database(value):
-    return Traces().process_result_value(Traces().process_bind_param(value, None), None)
+    kind = PackedTraces if value and "part" in value[0] else Decisions
+    (read,) = {
+        orjson.dumps(kind().process_result_value(kind().process_bind_param(value, one.dialect()), one.dialect()))
+        for one in (sqlite, postgresql)
+    }
+    return orjson.loads(read)
 
 
 @given(st.lists(LINES, max_size=6))
