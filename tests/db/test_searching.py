@@ -1,5 +1,6 @@
 """Orders, people and sends are found by their words; what changes is found as it is now; what is gone is not."""
 
+import sqlite3
 import threading
 
 import pytest
@@ -114,8 +115,6 @@ def test_the_index_made_anew_finds_the_same(shop):
 
 @given(st.text(max_size=60))
 def test_whatever_is_typed_is_an_expression_or_nothing(words):
-    import sqlite3
-
     asked = searching.expression(words)
     with sqlite3.connect(":memory:") as plain:
         plain.execute("CREATE VIRTUAL TABLE w USING fts5(words, detail=none)")
@@ -163,3 +162,23 @@ def test_while_events_wait_to_be_planned_nothing_is_taken_into_the_search_until_
     busy[0] = False
     assert follower.look()
     assert numbers(shop, "mnora") == ["BK-702/x"]
+
+
+@given(
+    st.lists(
+        st.sampled_from(["BK-701/x", "bk", "Jörg", "jörg", "x_y", "x", "é", "e\u0301", "Straße", "STRASSE", "·", "701"])
+    )
+)
+def test_words_that_say_nothing_new_are_left_out_and_nothing_else(words):
+    text = " ".join(words)
+    kept = searching._each_once(text)
+    assert len(kept) <= len(text)
+    with sqlite3.connect(":memory:") as plain:
+        plain.execute("CREATE VIRTUAL TABLE w USING fts5(words, detail=none, tokenize='unicode61 remove_diacritics 2')")
+        plain.execute("CREATE VIRTUAL TABLE terms USING fts5vocab(w, row)")
+        found = []
+        for one in (text, kept):
+            plain.execute("DELETE FROM w")
+            plain.execute("INSERT INTO w VALUES (?)", (one,))
+            found.append({term for (term,) in plain.execute("SELECT term FROM terms")})
+    assert found[0] == found[1]

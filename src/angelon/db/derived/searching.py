@@ -139,7 +139,19 @@ def _told(values: Any) -> Iterator[str]:
 
 def _texts(*parts: Iterable[str] | str) -> str:
     flat = [part for given in parts for part in ([given] if isinstance(given, str) else given) if part]
-    return " ".join(words_in(part) for part in flat)[:LONGEST]
+    return _each_once(" ".join(words_in(part) for part in flat)[:LONGEST])
+
+
+def _each_once(words: str) -> str:
+    """A text without the words that say nothing new: the index holds each once, and no order."""
+    seen: set[str] = set()
+    kept = []
+    for word in words.split():
+        pieces = set(_PIECES.findall(word.lower()))
+        if not pieces <= seen:
+            kept.append(word)
+            seen |= pieces
+    return " ".join(kept)
 
 
 def _orders(connection: Connection, refs: Collection[int]) -> Iterator[tuple[int, int, str]]:
