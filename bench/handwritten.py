@@ -56,13 +56,18 @@ def database() -> sqlite3.Connection:
     return kept
 
 
-def _kept() -> str | None:
-    """Checks and keeps the delivery; gives its id, or None where it came before."""
+def _checked() -> bytes:
+    """The delivery's body, whose signature is right."""
     body = request.get_data()
     given = request.headers.get("Store-Signature", "")
-    made = hmac.new(SECRET, body, hashlib.sha256).hexdigest()
-    if not hmac.compare_digest(made, given):
+    if not hmac.compare_digest(hmac.new(SECRET, body, hashlib.sha256).hexdigest(), given):
         raise PermissionError
+    return body
+
+
+def _kept() -> str | None:
+    """Checks and keeps the delivery; gives its id, or None where it came before."""
+    body = _checked()
     id_ = request.headers["Store-Delivery"]
     with database() as connection:
         new = connection.execute("INSERT OR IGNORE INTO delivery VALUES (?, ?)", (id_, body)).rowcount
@@ -93,11 +98,7 @@ def hook() -> Response:
 @app.post("/easy")
 def easy() -> Response:
     """The easier form: checks a delivery and queues its mail, and nothing else is kept of it."""
-    body = request.get_data()
-    if not hmac.compare_digest(
-        hmac.new(SECRET, body, hashlib.sha256).hexdigest(), request.headers.get("Store-Signature", "")
-    ):
-        raise PermissionError
+    body = _checked()
     send_only(body.decode())
     return Response(status=202)
 
@@ -105,11 +106,7 @@ def easy() -> Response:
 @app.post("/append")
 def append() -> Response:
     """Checks a delivery and appends it to a file, which is on the disk then."""
-    body = request.get_data()
-    if not hmac.compare_digest(
-        hmac.new(SECRET, body, hashlib.sha256).hexdigest(), request.headers.get("Store-Signature", "")
-    ):
-        raise PermissionError
+    body = _checked()
     os.write(_file(), body + b"\n")
     os.fdatasync(_file())
     return Response(status=202)

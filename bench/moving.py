@@ -37,6 +37,8 @@ from tests import made
 
 KEY = "a-key-for-benchmarks-only"
 SECRET = "a-signing-secret"
+TOLD = 900_000_000
+"""Numbers of orders from here on are those whose mails are waited for, where others come in beside them."""
 
 
 class Home:
@@ -402,7 +404,7 @@ def latency(number: int = 60) -> list[Row]:
         mail_port, port = free_port(), free_port()
         home, counted = Home(folder, mail_port), Path(folder) / "seen"
         with (
-            process("-m", "bench.sink", str(mail_port), str(counted), "p9", env=dict(os.environ)),
+            process("-m", "bench.sink", str(mail_port), str(counted), f"p{TOLD // 1000}", env=dict(os.environ)),
             process("-m", "angelon", "worker", env=home.environment()),
             process("-m", "bench.app", env=home.environment(BENCH_PORT=str(port))),
         ):
@@ -446,7 +448,7 @@ def _told(home: Home, port: int, counted: Path, serial: Iterator[int], number: i
     with httpx.Client(base_url=f"http://127.0.0.1:{port}") as client:
         for _ in range(number):
             seen = taken(counted)[0]
-            headers, body = home.request(int(f"9{next(serial):08}"))
+            headers, body = home.request(TOLD + next(serial) % 1000)
             answer = client.post("/in/shop", content=body, headers=headers)
             acknowledged = time.time()
             assert answer.status_code == 202
