@@ -103,3 +103,16 @@ def test_only_required_variables_without_a_value_are_problems():
 def test_evaluating_never_raises(payload, wanted):
     made = as_variable(payload, recipe(path="$.a", or_paths=["$..t", "$[?@.b]"], steps=["strip"]), wanted)
     assert (made.value is None) == (made.problem is not None)
+
+
+def test_lines_are_those_of_the_value_wherever_they_end() -> None:
+    """They are worked out when somebody looks, and say what the value says."""
+    made = as_variable(PAYLOAD, recipe(path="$.nowhere", default="none"))
+    assert (made.value, made.by_default, made.said) == ("none", True, None)
+    assert [line.label for line in made.lines] == ["$.nowhere", "fallback text"] and made.lines[-1].value == "none"
+    made = as_variable(PAYLOAD, recipe(path="$.lines", steps=[{"pick": {"key": "t"}}]), Type.NUMBER)
+    assert made.problem is not None and made.lines[-1].problem == made.problem
+    made = as_variable({"a": "x\x00"}, recipe(path="$.a", default="clean"))
+    assert made.value == "clean" and [line.label for line in made.lines] == ["$.a", "as text", "fallback text"]
+    made = as_variable({"a": "x\x00"}, recipe(path="$.a", default="un\x00clean"))
+    assert made.problem is not None and [line.label for line in made.lines] == ["$.a", "as text"]

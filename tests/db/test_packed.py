@@ -1,5 +1,6 @@
 """Bodies and pages are stored small, and read as they were: whatever they are."""
 
+import base64
 import orjson
 import pytest
 import zstandard
@@ -95,3 +96,12 @@ def test_why_routes_do_not_send_takes_less_than_half_of_its_room():
         for number in range(6)
     ]
     assert len(orjson.dumps(packed.with_packed_traces(decisions))) * 2 < len(orjson.dumps(decisions))
+
+
+def test_traces_that_were_packed_in_base_85_are_read() -> None:
+    decisions = [
+        {"route": f"r{n}", "outcome": "no", "trace": [{"part": "when", "why": "It is off. " * 9}]} for n in range(9)
+    ]
+    *open_, last = packed.with_packed_traces(decisions)
+    before = base64.b85encode(base64.b64decode(last["packed"])).decode()
+    assert packed.with_traces([*open_, {"packed": before}]) == decisions

@@ -65,7 +65,8 @@ class Shape:
                 continue
             if seen.last == now:
                 continue
-            seen.recent = seen.recent_rate(now - 1) * (1 - RECENT) + RECENT
+            before = seen.recent if seen.last == now - 1 else seen.recent_rate(now - 1)
+            seen.recent = before * (1 - RECENT) + RECENT
             seen.count += 1
             seen.last = now
             seen.at = at

@@ -164,10 +164,18 @@ def _is_short(number: Decimal) -> bool:
     return len(text) <= 20 and text.lstrip("-").replace(".", "", 1).isdigit()
 
 
+def _is_plain(text: str) -> bool:
+    return text.isascii() and "\x00" not in text
+
+
 def unfit(value: Value, depth: int = 0) -> str:
     """What there is in a value that no calculation, page or database can take; empty where it is fit."""
-    if value is None:
-        return ""
+    kind = type(value)
+    if kind is Money:
+        value = value.amount
+        kind = type(value)
+    if value is None or (kind is str and _is_plain(value)) or (kind is Decimal and _is_short(value)):
+        return ""  # as most are
     if isinstance(value, str):
         if "\x00" in value:
             return "a NUL character"
@@ -181,13 +189,9 @@ def unfit(value: Value, depth: int = 0) -> str:
     if isinstance(value, float):
         return "" if abs(value) < 10.0**MAX_DIGITS else _WORDS_FOR_NO[0]
     if isinstance(value, Decimal):
-        if _is_short(value):
-            return ""
         exponent = value.as_tuple().exponent  # a letter for what is not finite
         fits = isinstance(exponent, int) and value.adjusted() < MAX_DIGITS and exponent >= -2 * MAX_DIGITS
         return "" if fits else _WORDS_FOR_NO[0]
-    if isinstance(value, Money):
-        return unfit(value.amount)
     if isinstance(value, Day):
         return unfit(value.value)
     if isinstance(value, dt.date):
@@ -197,8 +201,8 @@ def unfit(value: Value, depth: int = 0) -> str:
             return "more than 80 levels of nesting"
         inner = [*value.keys(), *value.values()] if isinstance(value, dict) else value
         for item in inner:
-            if type(item) is str and item.isascii() and "\x00" not in item:
-                continue  # as most are
+            if type(item) is str and _is_plain(item):
+                continue
             if found := unfit(item, depth + 1):
                 return found
     return ""

@@ -58,12 +58,22 @@ class Path:
     query: Any
     keys: tuple[str | int, ...] | None
     many: bool
+    names: tuple[str, ...] | None = None
+    """The keys of a path that goes through names alone."""
 
     def find(self, payload: Any) -> Any:
         """The value at this path: MISSING where nothing is; a list of values where the path asks for many.
 
         Raises BadPath where it looks at more of the payload than its budget allows.
         """
+        if self.names is not None:
+            here = payload
+            try:
+                for name in self.names:
+                    here = here[name]
+            except (KeyError, TypeError, IndexError):  # no such member, or no object
+                return MISSING
+            return here
         if self.keys is not None:
             here = payload
             for key in self.keys:
@@ -122,13 +132,20 @@ def compile_path(text: str) -> Path:
             if sole is None or not isinstance(sole, NameSelector | IndexSelector):
                 many = many or descends or len(selectors) > 1 or not isinstance(selectors[0], FilterSelector)
                 keys = None
-    return Path(text, query, tuple(keys) if keys is not None else None, many)
+    names = tuple(key for key in keys if isinstance(key, str)) if keys is not None else ()
+    plain = names if keys is not None and len(names) == len(keys) else None
+    return Path(text, query, tuple(keys) if keys is not None else None, many, plain)
 
 
 def child(parent: str, key: str | int) -> str:
     """The path of a member or element, in the shorthand where the name allows it."""
     if isinstance(key, int):
         return f"{parent}[{key}]"
+    return _member(parent, key) if len(parent) + len(key) < 100 else _member.__wrapped__(parent, key)
+
+
+@lru_cache(maxsize=4096)
+def _member(parent: str, key: str) -> str:
     if _PLAIN.match(key):
         return f"{parent}.{key}"
     quoted = (

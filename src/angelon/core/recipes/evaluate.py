@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
+from functools import lru_cache
 from typing import Any, NamedTuple
 
 from angelon.core.payload.paths import MISSING, BadPath, compile_path
@@ -36,9 +37,12 @@ class Line(NamedTuple):
 class Evaluation:
     value: Value
     problem: Problem | None = None
-    lines: list[Line] = field(default_factory=list)
     path: str = ""
     """The path that gave the value; empty where none did."""
+    by_default: bool = False
+    """Whether the value is the recipe's default."""
+    asked: tuple[Recipe, Type, Context, str] | None = field(default=None, compare=False, repr=False)
+    """What was evaluated; None for a value that was given."""
 
     @property
     def present(self) -> bool:
@@ -47,8 +51,15 @@ class Evaluation:
     @property
     def said(self) -> Value:
         """What the payload itself says; None where the value is the recipe's default, or there is none."""
-        of_payload = bool(self.path) and not (self.lines and self.lines[-1].what == _FALLBACK)
-        return self.value if self.present and of_payload else None
+        return self.value if self.present and self.path and not self.by_default else None
+
+    @property
+    def lines(self) -> list[Line]:
+        """What went in and came out at each line: worked out again where somebody looks, which few do."""
+        lines: list[Line] = []
+        if self.asked is not None:
+            _carry_out(*self.asked, lines)
+        return lines
 
 
 def label(step: Step) -> str:
@@ -71,9 +82,18 @@ def evaluate(recipe: Recipe, wanted: Type, context: Context, where: str = "") ->
     Where no path has a value, or a step fails, `default` is used; without one the evaluation holds a Problem. It
     never raises, whatever the payload, and gives no value that can't be calculated with, shown and stored.
     """
+    made = _carry_out(recipe, wanted, context, where, None)
+    made.asked = recipe, wanted, context, where
+    return made
+
+
+def _carry_out(recipe: Recipe, wanted: Type, context: Context, where: str, lines: list[Line] | None) -> Evaluation:
+    """An evaluation; what it did is added to `lines`, where they are wanted."""
     try:
-        made = _evaluate(recipe, wanted, context, where)
+        made = _evaluate(recipe, wanted, context, where, lines)
     except Exception as error:  # a step that promises more than it keeps harms its own variable only
+        if lines is not None:
+            lines.clear()
         return Evaluation(
             None,
             Problem(
@@ -88,81 +108,95 @@ def evaluate(recipe: Recipe, wanted: Type, context: Context, where: str = "") ->
     problem = Problem(
         where, f"{recipe.path or 'The mapping'} gives {found}.", "Choose another path, or add a step that takes it out."
     )
+    _note(lines, f"as {wanted.value}", problem=problem)
     if recipe.default is not None:
-        instead = _default(
-            recipe, wanted, context, where, [*made.lines, Line(f"as {wanted.value}", problem=problem)], made.path
-        )
+        instead = _default(recipe, wanted, context, where, lines, made.path)
         if instead.problem is None and not unfit(instead.value):
             return instead
-    return Evaluation(None, problem, [*made.lines, Line(f"as {wanted.value}", problem=problem)], made.path)
+        if lines:
+            lines.pop()
+    return Evaluation(None, problem, made.path)
 
 
-def _evaluate(recipe: Recipe, wanted: Type, context: Context, where: str) -> Evaluation:
-    lines: list[Line] = []
+def _note(
+    lines: list[Line] | None,
+    what: str | Step,
+    value: Value = None,
+    problem: Problem | None = None,
+    used: bool = True,
+) -> None:
+    if lines is not None:
+        lines.append(Line(what, value, problem, used))
+
+
+def _evaluate(recipe: Recipe, wanted: Type, context: Context, where: str, lines: list[Line] | None) -> Evaluation:
     value, used, problem = _first_value(recipe, context, where, lines)
     failed = False
-    for number, step in enumerate(recipe.steps):
+    for number, step in enumerate(recipe.steps) if recipe.steps else ():
         try:
             value = run_step(step.do, step.given, value, context, step)
         except StepFailed as error:
             if value is None and not problem:
                 break
             problem = error.problem(f"{where}.steps.{number}" if where else f"steps.{number}")
-            lines.append(Line(step, problem=problem))
+            _note(lines, step, problem=problem)
             failed = True
             break
-        lines.append(Line(step, value))
+        _note(lines, step, value)
     if not failed and not absent(value):
         try:
-            value = coerce.as_type(value, wanted, context)
-            return Evaluation(value, None, lines, used)
+            return Evaluation(coerce.as_type(value, wanted, context), None, used)
         except StepFailed as error:
             problem = Problem(where, error.what, error.hint)
-            lines.append(Line(f"as {wanted.value}", problem=problem))
+            _note(lines, f"as {wanted.value}", problem=problem)
     if recipe.default is not None:
         return _default(recipe, wanted, context, where, lines, used)
-    if problem is None:
-        tried = recipe.path or "The mapping"
-        problem = Problem(
-            where, f"{tried} has no value in this event.", "Choose another path, or give a fallback text."
-        )
-    return Evaluation(None, problem, lines, used)
+    return Evaluation(None, problem or _nothing_at(recipe.path, where), used)
 
 
-def _first_value(recipe: Recipe, context: Context, where: str, lines: list[Line]) -> tuple[Value, str, Problem | None]:
+@lru_cache(maxsize=4096)
+def _nothing_at(path: str, where: str) -> Problem:
+    tried = path or "The mapping"
+    return Problem(where, f"{tried} has no value in this event.", "Choose another path, or give a fallback text.")
+
+
+def _first_value(
+    recipe: Recipe, context: Context, where: str, lines: list[Line] | None
+) -> tuple[Value, str, Problem | None]:
     """The value at the first path that has one, the path, and what was wrong with those before it."""
-    value: Value = None
-    used = ""
     problem: Problem | None = None
-    label = ""
-    for path in (recipe.path, *recipe.or_paths) if recipe.path else recipe.or_paths:
-        label = f"fallback {path}" if label else path
-        if used:
-            lines.append(Line(label, used=False))
-            continue
+    paths = (recipe.path, *recipe.or_paths) if recipe.path else recipe.or_paths
+    for number, path in enumerate(paths):
+        label = f"fallback {path}" if number else path
         try:
             found = compile_path(path).find(context.payload)
         except BadPath as error:
             problem = error.problem.at(where)
-            lines.append(Line(label, problem=problem))
+            _note(lines, label, problem=problem)
             continue
-        if absent(found):
+        if not absent(found):
+            if lines is not None:
+                lines.append(Line(label, found))
+                lines.extend(Line(f"fallback {other}", used=False) for other in paths[number + 1 :])
+            return found, path, problem
+        if lines is not None:
             nothing = "nothing is there" if found is MISSING else "it is empty there"
             lines.append(Line(label, problem=Problem(where, f"{path}: {nothing}.")))
-        else:
-            value, used = found, path
-            lines.append(Line(label, value))
-    return value, used, problem
+    return None, "", problem
 
 
-def _default(recipe: Recipe, wanted: Type, context: Context, where: str, lines: list[Line], used: str) -> Evaluation:
+def _default(
+    recipe: Recipe, wanted: Type, context: Context, where: str, lines: list[Line] | None, used: str
+) -> Evaluation:
     """What is to be used where there is no value."""
     try:
         value = coerce.as_type(recipe.default, wanted, context)
     except StepFailed as error:
         problem = Problem(where, f"The fallback text does not fit: {error.what}", error.hint)
-        return Evaluation(None, problem, [*lines, Line(_FALLBACK, problem=problem)], used)
-    return Evaluation(value, None, [*lines, Line(_FALLBACK, value)], used)
+        _note(lines, _FALLBACK, problem=problem)
+        return Evaluation(None, problem, used, True)
+    _note(lines, _FALLBACK, value)
+    return Evaluation(value, None, used, True)
 
 
 class Variables:

@@ -11,6 +11,8 @@ from angelon.core.specs.base import OneLine, Spec, VariableName
 
 
 class Type(StrEnum):
+    __hash__ = str.__hash__  # an enum's own is written in Python, and each value looks its type up
+
     TEXT = "text"
     NUMBER = "number"
     MONEY = "money"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import binascii
 import hashlib
 import threading
 from collections.abc import Sequence
@@ -109,10 +110,10 @@ def with_packed_traces(decisions: Sequence[dict[str, Any]]) -> list[dict[str, An
     traces = [one.get("trace") for one in decisions]
     text = orjson.dumps(traces).decode() if any(traces) else ""
     packed = packed_json(text)
-    if isinstance(packed, str) or len(packed) * 5 // 4 + 20 > len(text):
+    if isinstance(packed, str) or len(packed) * 4 // 3 + 20 > len(text):
         return list(decisions)
     open_ = [{name: value for name, value in one.items() if name != "trace"} for one in decisions]
-    return [*open_, {_PACKED: base64.b85encode(packed).decode()}]
+    return [*open_, {_PACKED: binascii.b2a_base64(packed, newline=False).decode()}]
 
 
 def with_traces(stored: list[dict[str, Any]]) -> list[dict[str, Any]]:
@@ -120,7 +121,9 @@ def with_traces(stored: list[dict[str, Any]]) -> list[dict[str, Any]]:
     if not stored or not isinstance(stored[-1], dict) or _PACKED not in stored[-1]:
         return stored
     *open_, last = stored
-    traces = orjson.loads(json_of(base64.b85decode(last[_PACKED])))
+    text = last[_PACKED]
+    packed = base64.b85decode(text) if text.startswith("0") else binascii.a2b_base64(text)  # as it was written at first
+    traces = orjson.loads(json_of(packed))
     return [one | ({"trace": trace} if trace is not None else {}) for one, trace in zip(open_, traces, strict=True)]
 
 

@@ -70,11 +70,13 @@ class Lane:
         admits = self.health.admits(now)
         with self._changing:
             in_hand = self._busy + len(self._jobs)
-            if admits == "none" or len(self._jobs) >= AT_ONCE or (admits == "one" and in_hand):
+            if admits == "none" or (admits == "one" and in_hand):
                 return 0
             if admits == "one":
                 return 1
             batch = min(MOST, max(FEWEST, int(AT_ONCE * GOAL / max(self._took, 0.001))))
+            if len(self._jobs) >= max(AT_ONCE, batch // 2):  # so that a lane never runs dry while others are claimed
+                return 0
             return max(0, batch - in_hand)
 
     @property
