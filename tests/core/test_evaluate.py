@@ -109,10 +109,14 @@ def test_lines_are_those_of_the_value_wherever_they_end() -> None:
     """They are worked out when somebody looks, and say what the value says."""
     made = as_variable(PAYLOAD, recipe(path="$.nowhere", default="none"))
     assert (made.value, made.by_default, made.said) == ("none", True, None)
-    assert [line.label for line in made.lines] == ["$.nowhere", "fallback text"] and made.lines[-1].value == "none"
+    assert [line.label for line in made.lines] == ["$.nowhere", "fallback text"]
+    assert made.lines[-1].value == "none"
     made = as_variable(PAYLOAD, recipe(path="$.lines", steps=[{"pick": {"key": "t"}}]), Type.NUMBER)
-    assert made.problem is not None and made.lines[-1].problem == made.problem
+    assert made.problem is not None
+    assert made.lines[-1].problem == made.problem
     made = as_variable({"a": "x\x00"}, recipe(path="$.a", default="clean"))
-    assert made.value == "clean" and [line.label for line in made.lines] == ["$.a", "as text", "fallback text"]
+    assert made.value == "clean"
+    assert [line.label for line in made.lines] == ["$.a", "as text", "fallback text"]
     made = as_variable({"a": "x\x00"}, recipe(path="$.a", default="un\x00clean"))
-    assert made.problem is not None and [line.label for line in made.lines] == ["$.a", "as text"]
+    assert made.problem is not None
+    assert [line.label for line in made.lines] == ["$.a", "as text"]

@@ -1,6 +1,7 @@
 """Bodies and pages are stored small, and read as they were: whatever they are."""
 
 import base64
+
 import orjson
 import pytest
 import zstandard
