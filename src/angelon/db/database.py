@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import sqlite3
 import sys
 from collections.abc import Iterator
 from contextlib import AbstractContextManager, contextmanager
@@ -40,7 +41,7 @@ _SERVER_FAILURES = frozenset({"08", "25", "40", "53", "55", "57", "58", "XX"})
 (deadlocks among them), no resources, not ready (locks), an operator's doing (a shutdown), system, internal.
 """
 _OF_SQLITE: dict[str, Any] = {
-    **{"pool_size": 40, "max_overflow": 40},
+    **{"pool_size": 40, "max_overflow": 40, "pool_use_lifo": True},
     "connect_args": {"check_same_thread": False, "timeout": 20},
 }
 
@@ -84,6 +85,7 @@ class Database:
         self.url = url
         self.sqlite = url.startswith("sqlite")
         self._turn = WriteTurn(_turn_of(url))
+        self._writers: list[Connection] = []
         self.listens_at: URL | None = None
         """Where notices of other machines are listened for."""
         if not self.sqlite:
@@ -132,12 +134,31 @@ class Database:
         with (
             outside.writing(purpose, compiles),
             self._taken(purpose, first),
-            self.engine.connect().execution_options(angelon_write=True) as connection,
+            self._writer() as connection,
             connection.begin(),
         ):
             if lock is not None:
                 locks.hold(connection, lock)
             yield connection
+
+    @contextmanager
+    def _writer(self) -> Iterator[Connection]:
+        """A connection that writes. On SQLite it is kept for the next write, with its pages and statements at hand: to
+        take one from the pool and give it back costs as much as a small write.
+        """
+        try:
+            connection = self._writers.pop()
+        except IndexError:
+            connection = self.engine.connect().execution_options(angelon_write=True)
+        try:
+            yield connection
+        except BaseException:
+            connection.close()
+            raise
+        if self.sqlite:
+            self._writers.append(connection)
+        else:
+            connection.close()
 
     def _taken(self, purpose: str, first: bool) -> AbstractContextManager[None]:
         """Lets one thread of one process write at a time, so that none of them polls for SQLite's lock; on PostgreSQL
@@ -218,6 +239,9 @@ class Database:
             return connection.execute(text("SELECT version_num FROM alembic_version")).scalar()
 
     def close(self) -> None:
+        """Lets go of all connections; later ones are made anew."""
+        while self._writers:
+            self._writers.pop().close()
         self.engine.dispose()
 
 
@@ -260,11 +284,16 @@ def _prepare_sqlite(connection: Any, _: Any) -> None:
         "busy_timeout=20000",
         "temp_store=MEMORY",
         "cache_size=-32000",
+        "wal_autocheckpoint=4000",
     ):
         cursor.execute(f"PRAGMA {pragma}")
     cursor.close()
 
 
 def _begin(connection: Connection) -> None:
-    immediate = connection.get_execution_options().get("angelon_write")
-    connection.exec_driver_sql("BEGIN IMMEDIATE" if immediate else "BEGIN")
+    statement = "BEGIN IMMEDIATE" if connection.get_execution_options().get("angelon_write") else "BEGIN"
+    driver: Any = connection.connection.dbapi_connection
+    try:
+        driver.execute(statement)
+    except sqlite3.Error as error:
+        raise OperationalError(statement, None, error) from error

@@ -34,7 +34,7 @@ LONGEST_WAIT = 20.0
 """Seconds that the turn is waited for; then SQLite's own lock decides, and says that the database is busy."""
 LONG_HOLD = 0.25
 """Seconds of a hold, from which on the log names who it was."""
-_OWNER_DIED, _TIMED_OUT = 130, 110
+_OWNER_DIED, _TIMED_OUT, _BUSY = 130, 110, 16
 _MAGIC = b"angelon2"
 _MUTEXES, _MUTEX = 128, 128
 """Where the mutexes begin, and the bytes that each has: more than any C library takes."""
@@ -67,6 +67,8 @@ class _Shared:
 
     def __init__(self, file: Path) -> None:
         self._libc = ctypes.CDLL(None, use_errno=True)
+        self._at_once = ctypes.PyDLL(None)
+        """The same, for what waits for nothing: other threads of the interpreter have no turn meanwhile."""
         handle = os.open(file, os.O_RDWR | os.O_CREAT, 0o600)
         try:
             fcntl.flock(handle, fcntl.LOCK_EX)
@@ -85,6 +87,7 @@ class _Shared:
             fcntl.flock(handle, fcntl.LOCK_UN)  # the memory keeps the file open, and with it the lock
             os.close(handle)
         self._places: dict[str, int] = {}
+        self._mutexes = [self._mutex(number) for number in (_QUEUE, _GATE, _TURN)]
 
     def _make(self, number: int) -> None:
         attributes = ctypes.create_string_buffer(64)
@@ -100,17 +103,19 @@ class _Shared:
 
     def lock(self, number: int, until: float) -> bool:
         """Waits for a mutex until a moment of the clock (seconds since 1970); says whether it was had."""
-        moment = _Moment(int(until), int(until % 1 * 1e9))
-        came = self._libc.pthread_mutex_timedlock(self._mutex(number), ctypes.byref(moment))
+        came = self._at_once.pthread_mutex_trylock(self._mutexes[number])
+        if came == _BUSY:
+            moment = _Moment(int(until), int(until % 1 * 1e9))
+            came = self._libc.pthread_mutex_timedlock(self._mutexes[number], ctypes.byref(moment))
         if came == _OWNER_DIED:
-            self._libc.pthread_mutex_consistent(self._mutex(number))
+            self._libc.pthread_mutex_consistent(self._mutexes[number])
             return True
         if came not in (0, _TIMED_OUT):
             log.error("the turn to write could not be waited for", code=came)
         return bool(came == 0)
 
     def unlock(self, number: int) -> None:
-        self._libc.pthread_mutex_unlock(self._mutex(number))
+        self._at_once.pthread_mutex_unlock(self._mutexes[number])
 
     def note(self, purpose: str, seconds: float) -> None:
         """Adds up a hold; called by whoever has the turn, and so by one at a time."""

@@ -211,11 +211,11 @@ def _unhurried(database: Database):  # type: ignore[no-untyped-def]
         connection.execute("PRAGMA synchronous=OFF")  # type: ignore[attr-defined]
 
     event.listen(database.engine, "connect", relax)
-    database.engine.dispose()
+    database.close()
     try:
         yield
     finally:
         event.remove(database.engine, "connect", relax)
-        database.engine.dispose()
+        database.close()
         with database.engine.connect() as connection:
             connection.execute(text("SELECT 1"))
