@@ -40,6 +40,12 @@ from angelon.db.tables.conditions import (
 from angelon.db.tables.packed import Body, page_of
 
 
+def where_there(name: str, column: str) -> Index:
+    """An index of the rows that have a value there, where most have none."""
+    there = text(f"{column} IS NOT NULL")
+    return Index(name, column, sqlite_where=there, postgresql_where=there)
+
+
 class DeliveryRow(SQLModel, table=True):
     """One request as it came in. Its events point to it, however many there are and whatever follows from them."""
 
@@ -70,6 +76,8 @@ class EventRow(SQLModel, table=True):
         Index("ix_event_source", "source_id", "received_at"),
         Index("ix_event_type", "type", "received_at"),
         Index("ix_event_delivery_id", "delivery_id"),
+        where_there("ix_event_parent_id", "parent_id"),
+        where_there("ix_event_order_id", "order_id"),
         Index("ix_event_pinned", "source_id", "received_at", sqlite_where=text(PINNED), postgresql_where=text(PINNED)),
         Index("ix_event_problem", "received_at", sqlite_where=text(PROBLEM), postgresql_where=text(PROBLEM)),
     )
@@ -83,11 +91,11 @@ class EventRow(SQLModel, table=True):
     received_at: dt.datetime = instant(nullable=False)
     item: int = 0
     """Which of the delivery's orders, where it carries several."""
-    parent_id: str | None = Field(default=None, sa_column=Column(Text, ForeignKey("event.id"), index=True))
+    parent_id: str | None = Field(default=None, sa_column=Column(Text, ForeignKey("event.id")))
     was: str = ""
     now: str = ""
     planned_at: dt.datetime | None = instant()
-    order_id: int | None = Field(default=None, sa_column=Column(BigInteger, index=True))
+    order_id: int | None = Field(default=None, sa_column=Column(BigInteger))
     decisions: list[Any] | None = decisions()
     problem: str = ""
     pinned: bool = Field(default=False, sa_column=Column(Boolean, nullable=False, server_default=false()))
@@ -288,21 +296,13 @@ class SendRow(SQLModel, table=True):
             *("ix_send_causes", "store_id", "state", "reason", "gateway_id", "test", "created_at"),
             sqlite_where=text(STUCK),
         ),
-        Index(
-            "ix_send_fallback",
-            "fallback_at",
-            sqlite_where=Column("fallback_at").is_not(None),
-            postgresql_where=Column("fallback_at").is_not(None),
-        ),
+        where_there("ix_send_fallback", "fallback_at"),
         Index("ix_send_reference", "gateway_id", "reference"),
         Index("ix_send_route_order", "route_id", "order_id"),
         Index("ix_send_created", "store_id", "created_at"),
-        Index(
-            "ix_send_question",
-            "question_id",
-            sqlite_where=Column("question_id").is_not(None),
-            postgresql_where=Column("question_id").is_not(None),
-        ),
+        where_there("ix_send_question", "question_id"),
+        where_there("ix_send_instead_of", "instead_of"),
+        where_there("ix_send_run_id", "run_id"),
     )
     id: str = Field(primary_key=True)
     store_id: int = Field(foreign_key="store.id")
@@ -348,11 +348,11 @@ class SendRow(SQLModel, table=True):
     """Which of the route's recipients it is for: customer, or kind and who."""
     step: int = Field(default=0, sa_column=Column(BigInteger, nullable=False, server_default="0"))
     """Which of the route's ways it takes."""
-    instead_of: str | None = Field(default=None, sa_column=Column(Text, index=True))
+    instead_of: str | None = Field(default=None, sa_column=Column(Text))
     """The send whose place it takes, or that it tells somebody of."""
     fallback_at: dt.datetime | None = instant()
     """When what follows is to be looked at, where it is not out by then."""
-    run_id: int | None = Field(default=None, sa_column=Column(BigInteger, index=True))
+    run_id: int | None = Field(default=None, sa_column=Column(BigInteger))
     """The run by hand that made it."""
     question_id: str | None = Field(default=None, sa_column=Column(Text))
     """The question that it asks."""
