@@ -85,6 +85,8 @@ def _marked(mark: str) -> list[int]:
 
 
 def _size(folder: str) -> int:
+    if not os.listdir(folder):  # as after most calls
+        return 0
     return sum(file.lstat().st_size for file in Path(folder).rglob("*") if not file.is_dir())
 
 
@@ -163,6 +165,9 @@ class HandlerProcess:
         data = json.dumps(asked).encode() + b"\n"
         try:
             while data:
+                if len(data) <= select.PIPE_BUF:  # which a pipe that was emptied takes at once
+                    os.write(self._writing, data)
+                    return
                 _, ready, _ = select.select([], [self._writing], [], 5)
                 if not ready:
                     raise Gone("The process takes no more.")
