@@ -5,13 +5,14 @@ count those only whose recipient begins in a way.
 from __future__ import annotations
 
 import asyncio
+import os
 import sys
 import time
 from pathlib import Path
 
 
 class _Sink(asyncio.Protocol):
-    def __init__(self, file: Path, counts: bytes) -> None:
+    def __init__(self, file: int, counts: bytes) -> None:
         self._file = file
         self._counts = counts
         self._told = False
@@ -24,13 +25,16 @@ class _Sink(asyncio.Protocol):
 
     def data_received(self, data: bytes) -> None:
         self._left += data
+        answers = []
         while True:
             end = b"\r\n.\r\n" if self._in_data else b"\r\n"
             part, found, rest = self._left.partition(end)
             if not found:
-                return
+                break
             self._left = rest
-            self._transport.write(self._answer(part))
+            answers.append(self._answer(part))
+        if answers:
+            self._transport.write(b"".join(answers))  # what was asked together is answered together (RFC 2920, 3.2)
 
     def _answer(self, line: bytes) -> bytes:
         if self._in_data:
@@ -38,7 +42,7 @@ class _Sink(asyncio.Protocol):
             if self._told:
                 _Counted.number += 1
                 _Counted.at = time.time()
-                self._file.write_text(f"{_Counted.number} {_Counted.at}")
+                os.pwrite(self._file, b"%d %.6f" % (_Counted.number, _Counted.at), 0)
             return b"250 taken\r\n"
         verb = line[:4].upper()
         if verb == b"RCPT":
@@ -66,7 +70,8 @@ def taken(file: Path) -> tuple[int, float]:
 
 
 async def _serve(port: int, file: Path, counts: str = "") -> None:
-    server = await asyncio.get_running_loop().create_server(lambda: _Sink(file, counts.encode()), "127.0.0.1", port)
+    kept = os.open(file, os.O_WRONLY | os.O_CREAT, 0o600)
+    server = await asyncio.get_running_loop().create_server(lambda: _Sink(kept, counts.encode()), "127.0.0.1", port)
     await server.serve_forever()
 
 
