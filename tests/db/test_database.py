@@ -1,5 +1,6 @@
 """Durable, migrated, refused when newer; set-ups applied all or nothing."""
 
+import contextlib
 import datetime as dt
 import gzip
 import sqlite3
@@ -8,12 +9,13 @@ from pathlib import Path
 
 import pytest
 from sqlalchemy.dialects import sqlite
+from sqlalchemy.exc import IntegrityError, OperationalError
 
 from angelon.core.problems import Invalid
 from angelon.core.specs import Bundle
 from angelon.core.specs.bundle import write_bundle
 from angelon.db.access.secrets import Vault, WrongKey
-from angelon.db.database import Database, OtherDatabase
+from angelon.db.database import Database, OtherDatabase, is_busy, is_database_failure
 from angelon.db.log import sends
 from angelon.db.setup import bundles, live_setup, specs
 from angelon.db.tables import MessageRow, RouteRow
@@ -210,3 +212,40 @@ def test_the_newest_events_are_found_without_reading_the_others(bench):
             )
         )
         assert "ix_event_source" in plan or "ix_event_type" in plan, plan
+
+
+@pytest.mark.sqlite
+def test_a_write_that_failed_leaves_nothing_to_the_next(bench):
+    """A connection is kept from write to write: not that of a write that broke off, nor beyond the end."""
+    database = bench.database
+    with database.connection(purpose="a test") as connection:
+        connection.exec_driver_sql("CREATE TABLE kept (word TEXT UNIQUE)")
+    with contextlib.suppress(IntegrityError), database.connection(purpose="a test") as connection:
+        connection.exec_driver_sql("INSERT INTO kept VALUES ('a')")
+        connection.exec_driver_sql("INSERT INTO kept VALUES ('a')")  # refused, and the first with it
+    with database.connection(purpose="a test") as connection:
+        connection.exec_driver_sql("INSERT INTO kept VALUES ('c')")
+    assert bench.rows("SELECT word FROM kept") == [("c",)]
+    database.close()
+    assert database.engine.pool.checkedout() == 0
+    with database.connection(purpose="a test") as connection:
+        connection.exec_driver_sql("DELETE FROM kept")
+    assert bench.rows("SELECT word FROM kept") == []
+
+
+@pytest.mark.sqlite
+def test_a_database_that_another_program_holds_is_said_to_be_busy(tmp_path):
+    database = Database(f"sqlite:///{tmp_path / 'angelon.db'}")
+    database.migrate()
+    with database.connection(purpose="a test") as connection:
+        connection.exec_driver_sql("PRAGMA busy_timeout=10")
+    with sqlite3.connect(tmp_path / "angelon.db", isolation_level=None) as other:
+        other.execute("BEGIN IMMEDIATE")
+        with pytest.raises(OperationalError) as said, database.connection(purpose="a test"):
+            pass
+        other.execute("COMMIT")
+    assert is_busy(said.value)
+    assert is_database_failure(said.value)
+    with database.connection(purpose="a test") as connection:
+        connection.exec_driver_sql("SELECT 1")
+    database.close()
