@@ -10,6 +10,8 @@ import sys
 import time
 from pathlib import Path
 
+import uvloop
+
 
 class _Sink(asyncio.Protocol):
     def __init__(self, file: int, counts: bytes) -> None:
@@ -76,4 +78,4 @@ async def _serve(port: int, file: Path, counts: str = "") -> None:
 
 
 if __name__ == "__main__":
-    asyncio.run(_serve(int(sys.argv[1]), Path(sys.argv[2]), *sys.argv[3:]))
+    uvloop.run(_serve(int(sys.argv[1]), Path(sys.argv[2]), *sys.argv[3:]))
