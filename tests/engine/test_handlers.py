@@ -336,6 +336,27 @@ def test_who_leaves_too_much_is_ended_and_the_next_call_goes_on(folder, monkeypa
     pool.end()
 
 
+def test_who_removes_the_folder_for_temporary_files_harms_nobody(folder):
+    write(
+        folder,
+        """
+    import shutil, tempfile
+    from angelon.handlers import on
+
+    @on("order.created")
+    def tidies(event, outbox):
+        shutil.rmtree(tempfile.gettempdir(), ignore_errors=True)
+        outbox.send("received")
+    """,
+    )
+    pool = Pool(folder, 1)
+    for _ in range(2):
+        told = pool.call("tidies", travelling(), 5)
+        assert told.problem == ""
+        assert [one["message"] for one in told.asked["sends"]] == ["received"]
+    pool.end()
+
+
 def test_the_network_is_kept_from_them_where_that_is_chosen(folder, monkeypatch):
     write(
         folder,

@@ -132,7 +132,7 @@ def _note(
 def _evaluate(recipe: Recipe, wanted: Type, context: Context, where: str, lines: list[Line] | None) -> Evaluation:
     value, used, problem = _first_value(recipe, context, where, lines)
     failed = False
-    for number, step in enumerate(recipe.steps) if recipe.steps else ():
+    for number, step in enumerate(recipe.steps):
         try:
             value = run_step(step.do, step.given, value, context, step)
         except StepFailed as error:

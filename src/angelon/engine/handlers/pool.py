@@ -85,8 +85,9 @@ def _marked(mark: str) -> list[int]:
 
 
 def _size(folder: str) -> int:
-    if not os.listdir(folder):  # as after most calls
-        return 0
+    with contextlib.suppress(OSError):
+        if not os.listdir(folder):  # as after most calls
+            return 0
     return sum(file.lstat().st_size for file in Path(folder).rglob("*") if not file.is_dir())
 
 
@@ -164,10 +165,10 @@ class HandlerProcess:
     def _send(self, asked: dict[str, Any]) -> None:
         data = json.dumps(asked).encode() + b"\n"
         try:
+            if len(data) <= select.PIPE_BUF:  # which fits into a pipe that was emptied
+                os.write(self._writing, data)
+                return
             while data:
-                if len(data) <= select.PIPE_BUF:  # which a pipe that was emptied takes at once
-                    os.write(self._writing, data)
-                    return
                 _, ready, _ = select.select([], [self._writing], [], 5)
                 if not ready:
                     raise Gone("The process takes no more.")
