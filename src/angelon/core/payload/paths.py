@@ -58,24 +58,23 @@ class Path:
     query: Any
     keys: tuple[str | int, ...] | None
     many: bool
-    names: tuple[str, ...] | None = None
-    """The keys of a path that goes through names alone."""
+    by_name: bool = False
+    """Whether all keys are names."""
 
     def find(self, payload: Any) -> Any:
         """The value at this path: MISSING where nothing is; a list of values where the path asks for many.
 
         Raises BadPath where it looks at more of the payload than its budget allows.
         """
-        if self.names is not None:
-            here = payload
-            try:
-                for name in self.names:
-                    here = here[name]
-            except (KeyError, TypeError, IndexError):  # no such member, or no object
-                return MISSING
-            return here
         if self.keys is not None:
             here = payload
+            if self.by_name:
+                try:
+                    for key in self.keys:
+                        here = here[key]
+                except (KeyError, TypeError):  # no such member, or no object
+                    return MISSING
+                return here
             for key in self.keys:
                 if isinstance(key, str):
                     if not isinstance(here, dict) or key not in here:
@@ -132,9 +131,8 @@ def compile_path(text: str) -> Path:
             if sole is None or not isinstance(sole, NameSelector | IndexSelector):
                 many = many or descends or len(selectors) > 1 or not isinstance(selectors[0], FilterSelector)
                 keys = None
-    names = tuple(key for key in keys if isinstance(key, str)) if keys is not None else ()
-    plain = names if keys is not None and len(names) == len(keys) else None
-    return Path(text, query, tuple(keys) if keys is not None else None, many, plain)
+    by_name = keys is not None and all(isinstance(key, str) for key in keys)
+    return Path(text, query, tuple(keys) if keys is not None else None, many, by_name)
 
 
 def child(parent: str, key: str | int) -> str:

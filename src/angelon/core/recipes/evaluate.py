@@ -114,7 +114,7 @@ def _carry_out(recipe: Recipe, wanted: Type, context: Context, where: str, lines
         if instead.problem is None and not unfit(instead.value):
             return instead
         if lines:
-            lines.pop()
+            lines.pop()  # what is told is what was wrong first
     return Evaluation(None, problem, made.path)
 
 

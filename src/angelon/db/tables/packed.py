@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import base64
-import binascii
 import hashlib
 import threading
 from collections.abc import Sequence
@@ -113,7 +112,7 @@ def with_packed_traces(decisions: Sequence[dict[str, Any]]) -> list[dict[str, An
     if isinstance(packed, str) or len(packed) * 4 // 3 + 20 > len(text):
         return list(decisions)
     open_ = [{name: value for name, value in one.items() if name != "trace"} for one in decisions]
-    return [*open_, {_PACKED: binascii.b2a_base64(packed, newline=False).decode()}]
+    return [*open_, {_PACKED: base64.b64encode(packed).decode()}]
 
 
 def with_traces(stored: list[dict[str, Any]]) -> list[dict[str, Any]]:
@@ -122,8 +121,8 @@ def with_traces(stored: list[dict[str, Any]]) -> list[dict[str, Any]]:
         return stored
     *open_, last = stored
     text = last[_PACKED]
-    packed = base64.b85decode(text) if text.startswith("0") else binascii.a2b_base64(text)  # as it was written at first
-    traces = orjson.loads(json_of(packed))
+    decode = base64.b85decode if text.startswith("0") else base64.b64decode  # it was base 85 at first
+    traces = orjson.loads(json_of(decode(text)))
     return [one | ({"trace": trace} if trace is not None else {}) for one, trace in zip(open_, traces, strict=True)]
 
 

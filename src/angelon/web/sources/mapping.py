@@ -337,9 +337,9 @@ def column(row: Row, locale: str = "en") -> list[dict[str, Any]]:
     """The steps of an open row as lines: label, what came out, and which step it is (for editing)."""
     if row.recipe is None or row.evaluation is None:
         return []
-    lines = []
+    lines, done = [], row.evaluation.lines
     paths = [p for p in (row.recipe.path, *row.recipe.or_paths) if p]
-    for number, line in enumerate(row.evaluation.lines):
+    for number, line in enumerate(done):
         step = number - len(paths)
         lines.append(
             {
@@ -351,7 +351,7 @@ def column(row: Row, locale: str = "en") -> list[dict[str, Any]]:
                 "step": step if 0 <= step < len(row.recipe.steps) else None,
             }
         )
-    reached = len(row.evaluation.lines) - len(paths)
+    reached = len(done) - len(paths)
     for number in range(max(reached, 0), len(row.recipe.steps)):
         lines.append(
             {
