@@ -359,7 +359,7 @@ class _Later(Clock):
 
 def arrived(home: Home, numbers: list[int], **headers_too: str) -> list[NewDelivery]:
     """Deliveries of orders as intake stores them."""
-    from angelon.core.deliveries import digest, read_delivery
+    from angelon.core.deliveries import read_delivery
 
     clock = Clock()
     rows = []
@@ -369,7 +369,7 @@ def arrived(home: Home, numbers: list[int], **headers_too: str) -> list[NewDeliv
         (event,) = read_delivery(home.source, low, body)
         id_, now = clock.new_id("dv"), utc_now()
         new = NewEvent(clock.new_id("ev"), 1, id_, f"d:{event.delivery_id}", event.name, event.type, now)
-        rows.append(NewDelivery(id_, 1, now, "application/json", low, body, digest(body), (new,)))
+        rows.append(NewDelivery(id_, 1, now, "application/json", low, body, (new,)))
     return rows
 
 

@@ -9,7 +9,6 @@ import time
 from pathlib import Path
 from typing import Any
 
-from angelon.core.deliveries import digest
 from angelon.core.event_types import LABELS
 from angelon.core.planning.inputs import ActiveRoute, Event, Facts
 from angelon.core.planning.plan import plan, work_out
@@ -187,7 +186,7 @@ def come_in(database: Database, bundle: Bundle, number: int) -> int:
         body = made.body(id=n, reference=f"BK-{n}", buyer=buyer)
         id_ = clock.new_id("dv", at)
         event = NewEvent(clock.new_id("ev", at), live.source_ids["shop"], id_, f"d:{n}", "placed", "order.created", at)
-        rows.append(NewDelivery(id_, event.source_id, at, "application/json", {}, body, digest(body), (event,)))
+        rows.append(NewDelivery(id_, event.source_id, at, "application/json", {}, body, (event,)))
     with database.connection() as connection:
         for begin in range(0, number, 500):
             events.add(connection, rows[begin : begin + 500])

@@ -7,7 +7,6 @@ import tempfile
 import time
 from pathlib import Path
 
-from angelon.core.deliveries import digest
 from angelon.core.specs import Source
 from angelon.db.database import Database
 from angelon.db.log import events
@@ -64,7 +63,7 @@ def _run(urgent: bool, waiting: int = WAITING) -> dict[str, float]:
             body = made.body(id=number, reference=f"BK-{number}", buyer=buyer)
             id_ = clock.new_id("dv", at)
             event = NewEvent(clock.new_id("ev", at), live.source_ids[source], id_, f"d:{number}", name, type_, at)
-            return NewDelivery(id_, event.source_id, at, "application/json", {}, body, digest(body), (event,))
+            return NewDelivery(id_, event.source_id, at, "application/json", {}, body, (event,))
 
         rows = [one("shop", "placed", "order.created") for _ in range(waiting)]
         last = {

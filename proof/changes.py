@@ -22,7 +22,6 @@ from pathlib import Path
 import httpx
 import psycopg
 
-from angelon.core.deliveries import digest
 from angelon.db.log import events
 from angelon.db.records import NewDelivery, NewEvent
 from angelon.db.setup import live_setup, specs
@@ -160,7 +159,7 @@ def _fill(here: Place, number: int) -> None:
         event = NewEvent(
             clock.new_id("ev", now), live.source_ids["shop"], id_, f"d:{n}", "placed", "order.created", now
         )
-        rows.append(NewDelivery(id_, event.source_id, now, "application/json", {}, body, digest(body), (event,)))
+        rows.append(NewDelivery(id_, event.source_id, now, "application/json", {}, body, (event,)))
     with here.database.connection() as connection:
         for begin in range(0, number, 500):
             events.add(connection, rows[begin : begin + 500])

@@ -39,6 +39,20 @@ def test_without_an_id_the_same_body_counts_once_within_its_window(bench):
     assert len(events(bench)) == 3
 
 
+def test_what_is_kept_of_a_delivery_stands_there_once(bench):
+    """Its kind beside the headers, its hash only where it is known by that, its event under its own letters."""
+    bench.deliver(made.body(), store_delivery="d1")
+    bench.deliver(made.body(id=2))
+    rows = bench.rows(
+        "SELECT d.id, e.id, d.content_type, d.headers, d.body_hash FROM delivery d JOIN event e ON e.delivery_id = d.id"
+    )
+    assert all(event == "ev" + delivery[2:] for delivery, event, *_ in rows)
+    assert [(kind, "content-type" in headers, len(known)) for *_, kind, headers, known in sorted(rows)] == [
+        ("application/json", False, 0),
+        ("application/json", False, 40),
+    ]
+
+
 def at_once(times, run):
     """What `run` gives when it is called from many threads at the same time."""
     with ThreadPoolExecutor(times) as pool:

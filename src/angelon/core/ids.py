@@ -18,6 +18,11 @@ def make_id(prefix: str, now: dt.datetime, noise: int) -> str:
     )
 
 
+def sibling(prefix: str, id_: str) -> str:
+    """The id of the one that comes about together with another: its letters behind another prefix."""
+    return prefix + id_[id_.index("-") :]
+
+
 def first_of(prefix: str, at: dt.datetime) -> str:
     """What stands before every id of a moment (aware) and of later ones, and after those of earlier ones."""
     return make_id(prefix, at, 0)[: len(prefix) + 10]

@@ -102,11 +102,11 @@ class NewDelivery:
     content_type: str
     headers: Mapping[str, str]
     body: bytes
-    body_hash: str
-    """SHA-256 of the body, the first 40 hexadecimal digits."""
     events: tuple[NewEvent, ...] = ()
     window: dt.timedelta | None = None
     """For how long the same body is taken for the same delivery; None where its events have ids of their own."""
+    body_hash: str = ""
+    """What the body is known by, where it is: SHA-256, the first 40 hexadecimal digits."""
 
     def row(self) -> dict[str, Any]:
         return {
@@ -114,7 +114,7 @@ class NewDelivery:
             "source_id": self.source_id,
             "received_at": self.received_at,
             "content_type": self.content_type,
-            "headers": dict(self.headers),
+            "headers": {name: value for name, value in self.headers.items() if name != "content-type"},
             "body": self.body,
             "body_hash": self.body_hash,
         }

@@ -15,7 +15,8 @@ from typing import Any
 
 import structlog
 
-from angelon.core.deliveries import digest, read_delivery
+from angelon.core.deliveries import read_delivery
+from angelon.core.ids import sibling
 from angelon.core.specs.source import Source
 from angelon.db.access.secrets import Vault
 from angelon.db.database import Database
@@ -308,9 +309,7 @@ def received(source: Source, source_id: int, at: dt.datetime, delivery: Delivery
     id_ = clock.new_id("dv", at)
     made = []
     for number, event in enumerate(read_delivery(source, headers, delivery.body)):
-        event_id = clock.new_id("ev", at)
-        key = f"d:{event.delivery_id}" if event.delivery_id else f"{events.BY_BODY}{digest(delivery.body)}:{event_id}"
+        event_id = clock.new_id("ev", at) if number else sibling("ev", id_)
+        key = f"d:{event.delivery_id}" if event.delivery_id else f"{events.BY_BODY}{event_id}"
         made.append(NewEvent(event_id, source_id, id_, key, event.name, event.type, at, number))
-    return NewDelivery(
-        id_, source_id, at, headers["content-type"], headers, delivery.body, digest(delivery.body), tuple(made)
-    )
+    return NewDelivery(id_, source_id, at, headers["content-type"], headers, delivery.body, tuple(made))

@@ -14,9 +14,13 @@ from sqlalchemy import (
     ColumnElement,
     Connection,
     Select,
+    Text,
+    and_,
     bindparam,
     exists,
     insert,
+    literal,
+    literal_column,
     or_,
     text,
     type_coerce,
@@ -38,6 +42,7 @@ from angelon.db.tables import (
     AWAITING,
     BLOCKED,
     IN_LANE,
+    KNOWN_BY_BODY,
     PINNED,
     PROBLEM,
     TO_DECIDE,
@@ -53,6 +58,8 @@ from angelon.db.tables import (
 )
 
 EVENT = table_of(EventRow)
+FOLLOWING = EVENT.alias("following")
+"""The events that follow from others, where both are meant."""
 DELIVERY = table_of(DeliveryRow)
 REFUSED = table_of(RefusedRow)
 KEPT_REFUSED = 100
@@ -161,6 +168,13 @@ def add(connection: Connection, deliveries: Sequence[NewDelivery]) -> dict[str, 
     return known
 
 
+def of_delivery(delivery: ColumnElement[str]) -> ColumnElement[bool]:
+    """Whether an event came in the delivery of that id; what follows from those that came is not meant."""
+    own = EVENT.c.id == literal("ev", Text).concat(func.substr(delivery, 3))
+    other = func.substr(EVENT.c.id, literal_column("3")) != func.substr(EVENT.c.delivery_id, literal_column("3"))
+    return own | and_(EVENT.c.delivery_id == delivery, EVENT.c.parent_id.is_(None), other)  # as the index says it
+
+
 BY_BODY = "h:"
 """How the key of an event begins that its store gave no id."""
 
@@ -177,12 +191,12 @@ def _known_by_body(
     oldest = min(delivery.received_at - delivery.window for delivery in deliveries if delivery.window)
     rows = connection.execute(
         core_select(EVENT.c.id, EVENT.c.source_id, DELIVERY.c.body_hash, EVENT.c.item, DELIVERY.c.received_at)
-        .join(DELIVERY, DELIVERY.c.id == EVENT.c.delivery_id)
+        .select_from(EVENT.join(DELIVERY, of_delivery(DELIVERY.c.id)))
         .where(
+            text(KNOWN_BY_BODY),
             DELIVERY.c.source_id.in_({d.source_id for d in deliveries}),
             DELIVERY.c.body_hash.in_({d.body_hash for d in deliveries}),
             DELIVERY.c.received_at >= oldest,
-            EVENT.c.parent_id.is_(None),
         )
     )
     for id_, source_id, digest, item, at in rows:

@@ -6,7 +6,7 @@ import datetime as dt
 from collections.abc import Callable, Collection, Sequence
 from typing import Any
 
-from sqlalchemy import Connection, Table, delete, or_, update
+from sqlalchemy import Connection, Table, delete, or_, union_all, update
 from sqlalchemy import select as core_select
 
 from angelon.core.questions import ANSWERED_EVENT, LATE_EVENT, QuestionState
@@ -17,7 +17,7 @@ from angelon.db.derived.shapes import SHAPE
 from angelon.db.log import archive, documents, imports, parcels, questions
 from angelon.db.log.archive import NotThere, Place
 from angelon.db.log.downloads import DOWNLOAD
-from angelon.db.log.events import DELIVERY, EVENT
+from angelon.db.log.events import DELIVERY, EVENT, of_delivery
 from angelon.db.log.inquiries import INQUIRY
 from angelon.db.log.orders import ORDER
 from angelon.db.log.questions import QUESTION
@@ -151,14 +151,19 @@ def _text(place: Place, read: Callable[[Place], ContentRow]) -> str:
         return f"[{error}]"
 
 
+_WITH_DELIVERY = EVENT.join(DELIVERY, of_delivery(DELIVERY.c.id))
+_ITSELF_OR_FIRST = (EVENT.c.id, EVENT.c.parent_id)
+
+
 def in_the_way(about: About) -> str:
     """Why nothing can be erased just now; empty where it can."""
     sending = core_select(SEND.c.id).where(*about.sends, SEND.c.state == State.SENDING).limit(1)
     if about.connection.execute(sending).first():
         return "One of the sends is being handed over at this moment."
     deliveries = core_select(EVENT.c.delivery_id).where(EVENT.c.order_id.in_(about.orders))  # with others' orders, too
-    waits = core_select(EVENT.c.id).where(EVENT.c.delivery_id.in_(deliveries), EVENT.c.planned_at.is_(None)).limit(1)
-    if about.connection.execute(waits).first():
+    came = core_select(EVENT.c.id).select_from(_WITH_DELIVERY).where(DELIVERY.c.id.in_(deliveries))
+    waits = [core_select(EVENT.c.id).where(one.in_(came), EVENT.c.planned_at.is_(None)) for one in _ITSELF_OR_FIRST]
+    if about.connection.execute(union_all(*waits)).first():
         return "One of the events is being planned at this moment."
     return ""
 

@@ -27,7 +27,9 @@ from angelon.db.tables.conditions import (
     AWAITING,
     BLOCKED,
     DUE,
+    FIRST,
     IN_LANE,
+    KNOWN_BY_BODY,
     OPEN,
     PINNED,
     PROBLEM,
@@ -50,7 +52,13 @@ class DeliveryRow(SQLModel, table=True):
     """One request as it came in. Its events point to it, however many there are and whatever follows from them."""
 
     __tablename__ = "delivery"
-    __table_args__ = (Index("ix_delivery_hash", "source_id", "body_hash"),)
+    __table_args__ = (
+        Index(
+            *("ix_delivery_hash", "source_id", "body_hash"),
+            sqlite_where=text(KNOWN_BY_BODY),
+            postgresql_where=text(KNOWN_BY_BODY),
+        ),
+    )
     id: str = Field(primary_key=True)
     source_id: int = Field(foreign_key="source.id")
     received_at: dt.datetime = instant(nullable=False)
@@ -75,7 +83,7 @@ class EventRow(SQLModel, table=True):
         Index("ix_event_blocked", "source_id", sqlite_where=text(BLOCKED), postgresql_where=text(BLOCKED)),
         Index("ix_event_source", "source_id", "received_at"),
         Index("ix_event_type", "type", "received_at"),
-        Index("ix_event_delivery_id", "delivery_id"),
+        Index("ix_event_delivery_id", "delivery_id", sqlite_where=text(FIRST), postgresql_where=text(FIRST)),
         where_there("ix_event_parent_id", "parent_id"),
         where_there("ix_event_order_id", "order_id"),
         Index("ix_event_pinned", "source_id", "received_at", sqlite_where=text(PINNED), postgresql_where=text(PINNED)),

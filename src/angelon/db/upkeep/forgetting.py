@@ -18,7 +18,7 @@ from sqlalchemy import select as core_select
 from angelon.core.states import State
 from angelon.db.log import documents, parcels
 from angelon.db.log.downloads import DOWNLOAD
-from angelon.db.log.events import DELIVERY, EVENT
+from angelon.db.log.events import DELIVERY, EVENT, FOLLOWING, of_delivery
 from angelon.db.log.inquiries import INQUIRY
 from angelon.db.log.orders import ALIAS, CONTACT, ORDER
 from angelon.db.log.questions import QUESTION
@@ -40,7 +40,6 @@ MOST_EVENTS = 500
 MOST_COUNTED = 10_000
 """Orders that are counted, where it is asked how many would go."""
 GONE = "It is kept no longer."
-_FOLLOWING = EVENT.alias("following")
 _ONE_EVENT = delete(EVENT).where(EVENT.c.id == bindparam("b_id"))
 
 
@@ -95,7 +94,7 @@ def _are_old(store_id: int, before: dt.datetime) -> tuple[ColumnElement[bool], .
     needed = or_(
         exists().where(of_order, or_(SEND.c.state.in_(OPEN), SEND.c.created_at >= before)),
         exists().where(by_event, SEND.c.event_id == EVENT.c.id, SEND.c.state.in_(OPEN)),
-        exists().where(by_event, _is_needed()),
+        exists().where(by_event, is_needed()),
         exists().where(QUESTION.c.order_id == ORDER.c.id, text(f"question.{QUESTION_OPEN}")),
     )
     return ORDER.c.store_id == store_id, ORDER.c.last_event_at < before, ~needed
@@ -120,7 +119,7 @@ def _alone(store_id: int, before: dt.datetime) -> tuple[ColumnElement[bool], ...
     waits = exists().where(SEND.c.event_id == EVENT.c.id, or_(SEND.c.state.in_(OPEN), SEND.c.created_at >= before))
     of_store = core_select(SOURCE.c.id).where(SOURCE.c.store_id == store_id)
     old = (EVENT.c.source_id.in_(of_store), EVENT.c.received_at < before, EVENT.c.order_id.is_(None))
-    return *old, ~_is_needed(), ~waits, ~exists().where(_FOLLOWING.c.parent_id == EVENT.c.id, _is_needed(_FOLLOWING))
+    return *old, ~is_needed(), ~waits, ~exists().where(FOLLOWING.c.parent_id == EVENT.c.id, is_needed(FOLLOWING))
 
 
 def _tests(store_id: int, before: dt.datetime) -> tuple[ColumnElement[bool], ...]:
@@ -134,7 +133,7 @@ def _unused_runs(store_id: int, before: dt.datetime) -> tuple[ColumnElement[bool
     return RUN.c.store_id == store_id, RUN.c.started_at < before, ~used
 
 
-def _is_needed(event: Any = EVENT) -> ColumnElement[bool]:
+def is_needed(event: Any = EVENT) -> ColumnElement[bool]:
     """Whether an event is a sample, is still to be planned, or waits for something."""
     return or_(event.c.pinned, event.c.planned_at.is_(None), event.c.waits_for != "")
 
@@ -160,7 +159,7 @@ def _events(connection: Connection, which: ColumnElement[bool], and_sends: Colum
     if rows:  # one by one, what follows first: a database that counts looks at what else there is of the order
         rows.sort(key=lambda row: row.parent_id is None)
         connection.execute(_ONE_EVENT, [{"b_id": row.id} for row in rows])
-    unread = ~exists().where(EVENT.c.delivery_id == DELIVERY.c.id)
+    unread = ~exists().where(of_delivery(DELIVERY.c.id))
     _delete(connection, DELIVERY, DELIVERY.c.id, list({row.delivery_id for row in rows}), unread)
 
 

@@ -18,7 +18,7 @@ from angelon.core.specs.store import Keep
 from angelon.core.states import State
 from angelon.db import locks
 from angelon.db.lists import not_by_index
-from angelon.db.log.events import DELIVERY, EVENT
+from angelon.db.log.events import DELIVERY, EVENT, FOLLOWING, of_delivery
 from angelon.db.log.sends import ARCHIVED, CONTENT, SEND
 from angelon.db.tables import AttemptRow, RefusedRow, SourceRow, table_of
 from angelon.db.upkeep import forgetting
@@ -56,10 +56,14 @@ def _body_goes(before: dt.datetime) -> ColumnElement[bool]:
     """Every event of the delivery is planned and waits for nothing, none is pinned as a sample, and no send of theirs
     is open.
     """
-    of_it = EVENT.c.delivery_id == DELIVERY.c.id
-    open_ = exists().where(SEND.c.event_id == EVENT.c.id, SEND.c.state.in_(OPEN))
-    needed = or_(EVENT.c.pinned, EVENT.c.planned_at.is_(None), EVENT.c.waits_for != "", open_)
-    return (DELIVERY.c.body != b"") & (DELIVERY.c.received_at < before) & ~exists().where(of_it, needed)
+    first, after = of_delivery(DELIVERY.c.id), FOLLOWING.c.parent_id == EVENT.c.id
+    needed = exists().where(first, _is_open(EVENT)) | exists().where(first, after, _is_open(FOLLOWING))
+    return (DELIVERY.c.body != b"") & (DELIVERY.c.received_at < before) & ~needed
+
+
+def _is_open(event: Any) -> ColumnElement[bool]:
+    open_ = exists().where(SEND.c.event_id == event.c.id, SEND.c.state.in_(OPEN))
+    return or_(forgetting.is_needed(event), open_)
 
 
 def _sends(store_id: int, before: dt.datetime) -> Any:

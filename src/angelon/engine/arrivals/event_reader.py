@@ -47,7 +47,7 @@ class ReadEvent:
 
 def parts_of(source: Source, body: bytes, content_type: str, headers: Mapping[str, str]) -> list[Any]:
     """The orders of a delivery, or its whole payload as the only one. Raises NotReadable."""
-    return split(source, cloud_event(headers, parse_body(body, content_type)))
+    return split(source, cloud_event({"content-type": content_type, **headers}, parse_body(body, content_type)))
 
 
 class Payloads:

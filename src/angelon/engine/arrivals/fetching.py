@@ -16,8 +16,9 @@ import structlog
 from sqlalchemy import Connection
 from sqlmodel import Session
 
-from angelon.core.deliveries import STATED, UNNAMED, digest, read_delivery
+from angelon.core.deliveries import STATED, UNNAMED, read_delivery
 from angelon.core.fetching import Item, Page, Position, after, items_of, news_of, read_page, request_of
+from angelon.core.ids import sibling
 from angelon.core.payload.body import JSON_TYPES, NotReadable, parse_body, surely_readable
 from angelon.core.problems import Invalid, Problem
 from angelon.core.specs.fetch import Fetch
@@ -152,10 +153,11 @@ def _delivery(source: Source, source_id: int, item: Item, clock: Clock, at: dt.d
     headers = {"content-type": "application/json"}
     received = read_delivery(source, headers, item.body)[0]
     name = name or (STATED if received.name == UNNAMED else received.name)
-    id_, event_id = clock.new_id("dv", at), clock.new_id("ev", at)
+    id_ = clock.new_id("dv", at)
+    event_id = sibling("ev", id_)
     key = f"d:{received.delivery_id}" if received.delivery_id else f"f:{event_id}"
     event = NewEvent(event_id, source_id, id_, key, name, source.event_names.get(name, ""), at)
-    return NewDelivery(id_, source_id, at, headers["content-type"], headers, item.body, digest(item.body), (event,))
+    return NewDelivery(id_, source_id, at, headers["content-type"], headers, item.body, (event,))
 
 
 def _refused(source_id: int, at: dt.datetime, item: Item, error: NotReadable) -> dict[str, Any]:

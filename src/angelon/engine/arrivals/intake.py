@@ -11,6 +11,7 @@ from typing import Any
 
 from angelon.core import signing_guesses
 from angelon.core.deliveries import Received, digest, read_delivery, storable_text, without_secrets
+from angelon.core.ids import sibling
 from angelon.core.payload.body import NotReadable, parse_body
 from angelon.core.signatures import verify
 from angelon.core.specs.source import Source
@@ -199,11 +200,11 @@ class Intake:
         raw: bytes,
         now: dt.datetime,
     ) -> NewDelivery:
-        id_, known_by = self._clock.new_id("dv", now), digest(raw)
+        id_ = self._clock.new_id("dv", now)
         events = []
         for number, event in enumerate(received):
-            event_id = self._clock.new_id("ev", now)
-            key = f"d:{event.delivery_id}" if event.delivery_id else f"{BY_BODY}{known_by}:{event_id}"
+            event_id = self._clock.new_id("ev", now) if number else sibling("ev", id_)
+            key = f"d:{event.delivery_id}" if event.delivery_id else f"{BY_BODY}{event_id}"
             events.append(NewEvent(event_id, source_id, id_, key, event.name, event.type, now, number))
         window = (
             None if all(event.delivery_id for event in received) else dt.timedelta(minutes=source.same_body_minutes)
@@ -215,9 +216,9 @@ class Intake:
             storable_text(headers.get("content-type", "")[:200]),
             without_secrets(headers),
             stored(raw),
-            known_by,
             tuple(events),
             window,
+            digest(raw) if window else "",
         )
 
     def stored(self, delivery: NewDelivery, ids: Mapping[str, str]) -> Answer:

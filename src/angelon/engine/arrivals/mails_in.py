@@ -9,6 +9,7 @@ import structlog
 
 from angelon.core.deliveries import STATED, UNNAMED, digest, read_delivery
 from angelon.core.fetching import called
+from angelon.core.ids import sibling
 from angelon.core.mails_in import ReadMail, allowed, read_mail
 from angelon.core.messages.attachments import LibraryFile
 from angelon.core.payload.body import NotReadable
@@ -75,10 +76,11 @@ class MailsIn:
         body, headers = orjson.dumps(read.payload), {"content-type": "application/json"}
         received = read_delivery(source, headers, body)[0]
         name = STATED if received.name == UNNAMED else received.name
-        id_, event_id = self._clock.new_id("dv", now), self._clock.new_id("ev", now)
+        id_ = self._clock.new_id("dv", now)
+        event_id = sibling("ev", id_)
         key = f"d:{read.id or digest(data)}"
         event = NewEvent(event_id, source_id, id_, key, name, source.event_names.get(name, ""), now)
-        delivery = NewDelivery(id_, source_id, now, headers["content-type"], headers, body, digest(body), (event,))
+        delivery = NewDelivery(id_, source_id, now, headers["content-type"], headers, body, (event,))
         with self._database.writing(purpose="mail") as session:
             known = events.add(session.connection(), [delivery])
             if known[event_id] == event_id:

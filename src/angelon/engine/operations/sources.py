@@ -7,7 +7,7 @@ import datetime as dt
 import secrets
 from collections.abc import Collection, Mapping
 
-from angelon.core.deliveries import digest, read_delivery, without_secrets
+from angelon.core.deliveries import read_delivery, without_secrets
 from angelon.core.payload.body import NotReadable
 from angelon.core.payload.paths import BadPath, compile_path
 from angelon.core.problems import Invalid, Problem
@@ -154,7 +154,7 @@ def add_sample(work: Work, key: str, name: str, headers: Mapping[str, str], body
     sample = NewEvent.sample(id_, source_id, called, type_, work.now)
     content_type = headers.get("content-type", "")[:200]
     kept = without_secrets(headers)
-    delivery = NewDelivery(id_, source_id, work.now, content_type, kept, body, digest(body), (sample,))
+    delivery = NewDelivery(id_, source_id, work.now, content_type, kept, body, (sample,))
     work.events.add_sample(delivery)
     work.record("sample kept", "source", key, None, {"event": id_, "name": called})
     return id_

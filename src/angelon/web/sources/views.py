@@ -357,6 +357,11 @@ def curl(delivery: DeliveryRow, key: str) -> str:
     return " ".join(shlex.quote(part) for part in parts)
 
 
+def _headers(kept: Any) -> dict[str, str]:
+    """All of a delivery's headers; the kind of its body stands beside the others."""
+    return ({"content-type": kept.content_type} if kept.content_type else {}) | (kept.headers or {})
+
+
 def _deliveries(reading: Session, found: Sequence[EventRow]) -> list[dict[str, Any]]:
     """Events with their deliveries, as the capture page shows them."""
     kept = events.deliveries(reading.connection(), {event.delivery_id for event in found})
@@ -366,7 +371,7 @@ def _deliveries(reading: Session, found: Sequence[EventRow]) -> list[dict[str, A
             "event": event,
             "delivery": kept[event.delivery_id],
             "body": readable[event.delivery_id],
-            "headers": kept[event.delivery_id].headers or {},
+            "headers": _headers(kept[event.delivery_id]),
             "refused": None,
         }
         for event in found
