@@ -227,6 +227,11 @@ class Bench:
             specs.save_live(session, table, self.store_id, spec, self.clock.now())
         self.services.setups.forget()
 
+    def said(self, where: str = "true", **values):
+        """What the sends said that meet a condition, oldest first."""
+        with self.database.engine.connect() as connection:
+            return list(made.said(connection, where, values).values())
+
     def rows(self, sql: str, *parameters):
         """What a statement gives, packed JSON as its text."""
         with self.database.engine.connect() as connection:

@@ -21,9 +21,11 @@ from sqlmodel import Session, select
 
 from angelon.cli.main import main
 from angelon.core.specs import Message, Route, Source
+from angelon.db.log.sends import Said
 from angelon.db.setup import specs
 from angelon.db.tables import MessageRow, RouteRow, SourceRow, StoreRow
 from angelon.standins.box import Box
+from tests import made
 from tests.sql import take_question_marks
 
 
@@ -71,6 +73,11 @@ class Running:
         """What the demo's database holds."""
         with self._engine.connect() as connection:
             return [tuple(row) for row in connection.exec_driver_sql(sql, parameters)]
+
+    def said(self, where: str, **values: object) -> dict[str, Said]:
+        """What the demo's sends said that meet a condition, by their ids, oldest first."""
+        with self._engine.connect() as connection:
+            return made.said(connection, where, values)
 
     def change(self, sql: str, *parameters: object) -> None:
         """Changes the demo's database from outside."""

@@ -6,11 +6,21 @@ import datetime as dt
 import json
 from typing import Any
 
+from sqlalchemy import Connection, select, text
+
 from angelon.core.planning.inputs import ActiveRoute, Setup
 from angelon.core.specs import Bundle, Gateway, Message, Route, Source, Store, Variable
+from angelon.db.log import sends
 
 NOON = dt.datetime(2026, 11, 3, 12, 0, tzinfo=dt.UTC)
 LONG_AGO = dt.datetime(2026, 1, 1, tzinfo=dt.UTC)
+
+
+def said(connection: Connection, where: str, values: dict[str, Any]) -> dict[str, sends.Said]:
+    """What the sends said that meet a condition, by their ids, oldest first."""
+    chosen = select(sends.CONTENT).join(sends.SEND, sends.SEND.c.id == sends.CONTENT.c.send_id)
+    rows = connection.execute(chosen.where(text(where)).order_by(sends.SEND.c.id), values).all()
+    return sends.said_of(connection, rows)
 
 
 def order(**changes: Any) -> dict[str, Any]:

@@ -171,9 +171,9 @@ def test_the_store_s_own_deliveries_bring_the_parcel_and_the_mail_leads_to_its_p
 
 def link_in(running, mail, number):
     """The link to the page of parcels in a mail about an order."""
-    sql = "SELECT content.text FROM content JOIN send ON send.id = content.send_id WHERE send.subject LIKE ?"
-    for (text,) in running.rows(sql, f"%{number}%") if number in mail["subject"] else ():
-        if found := re.search(r"http://\S+(/f/[0-9a-f]+-[0-9a-f]{12})", text or ""):
+    said = running.said("subject LIKE :about", about=f"%{number}%") if number in mail["subject"] else {}
+    for one in said.values():
+        if found := re.search(r"http://\S+(/f/[0-9a-f]+-[0-9a-f]{12})", one.text):
             return found[1]
     return ""
 

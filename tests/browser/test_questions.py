@@ -30,19 +30,23 @@ def placed(page, running):
         page.get_by_label("Payment").select_option("on_delivery")
         page.get_by_role("button", name="Place the order").click()
         number = re.search(r"BK-\d+", page.locator(".toast, .flash, [role=status]").first.text_content())[0]
-        asked = (
-            "SELECT content.text, send.recipient FROM content JOIN send ON send.id = content.send_id WHERE text LIKE ?"
-        )
         came = 'SELECT route.key, send.state, send.reason FROM send JOIN route ON route.id = route_id JOIN "order" '
         came += 'ON "order".id = send.order_id WHERE "order".number = ?'
         try:
-            running.wait_for(lambda: running.rows(asked, f"%{number}%/a/%"))
+            running.wait_for(lambda: asked(running, number))
         except AssertionError as late:
             raise AssertionError(f"no question came for {number}: {running.rows(came, number)}") from late
-        text, to = running.rows(asked, f"%{number}%/a/%")[0]
+        id_, text = asked(running, number)[0]
+        ((to,),) = running.rows("SELECT recipient FROM send WHERE id = ?", id_)
         return number, to, "/a/" + text.rpartition("/a/")[2]
 
     return place
+
+
+def asked(running, number):
+    """Id and text of what was sent about an order with a link to its answers."""
+    of_order = 'send.order_id IN (SELECT id FROM "order" WHERE number = :number)'
+    return [(id_, one.text) for id_, one in running.said(of_order, number=number).items() if "/a/" in one.text]
 
 
 def said_to(running, number):
@@ -161,9 +165,8 @@ def test_where_no_sms_gets_through_the_mail_asks_and_its_button_answers(page, ru
         behave(page, "none")
     page.goto("/standins")
     page.locator("#post").get_by_text(number).first.click()
-    asked = "SELECT text FROM content JOIN send ON send.id = send_id WHERE subject LIKE ? AND channel = 'email'"
-    running.wait_for(lambda: running.rows(asked, f"%{number}%"))
-    body = running.rows(asked, f"%{number}%")[0][0]
+    running.wait_for(lambda: asked(running, number))
+    body = asked(running, number)[0][1]
     page.goto(re.search(r"(/a/[0-9a-z-]+\?answer=no)", body)[1])
     expect(page.locator("button.main")).to_have_text(re.compile("No|Nein|Non"))
     page.locator("button.main").press("Enter")
@@ -173,7 +176,7 @@ def test_where_no_sms_gets_through_the_mail_asks_and_its_button_answers(page, ru
 
 @pytest.mark.parametrize(("scheme", "width"), [("light", 1280), ("dark", 380)])
 def test_a_customer_s_page_can_be_read_by_everybody_without_script(browser, running, looked_at, scheme, width):
-    (text,) = running.rows("SELECT text FROM content WHERE text LIKE '%/a/%' ORDER BY send_id DESC LIMIT 1")[0]
+    text = next(one.text for one in reversed(running.said("question_id IS NOT NULL").values()) if "/a/" in one.text)
     link = "/a/" + text.rpartition("/a/")[2]
     looked_at.faults.clear()
     looked_at.emulate_media(color_scheme=scheme)

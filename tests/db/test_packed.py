@@ -43,19 +43,26 @@ def test_what_is_long_is_as_long_as_it_is_read(bench):
 TEXTS = st.text(max_size=300)
 
 
-@given(TEXTS, TEXTS)
-def test_any_page_is_read_by_the_pattern_that_it_was_packed_by(pattern, page):
-    assert packed.page_of(packed.page_by(pattern, page), pattern) == page
+@given(TEXTS, TEXTS, TEXTS, st.dictionaries(TEXTS, TEXTS, max_size=3))
+def test_any_mail_is_read_by_the_pattern_that_it_was_packed_by(pattern, page, text, about):
+    kept = text.replace("\0", "")  # no database keeps one in a text
+    assert packed.mail_of(packed.mail_by(pattern, page, text, about), pattern) == (page, kept, about)
+
+
+def test_a_page_that_was_packed_alone_is_read_as_well():
+    pattern = zstandard.ZstdCompressionDict(b"<p>Hello</p>", dict_type=zstandard.DICT_TYPE_RAWCONTENT)
+    kept = zstandard.ZstdCompressor(dict_data=pattern).compress(b"<p>Hello Jo</p>")
+    assert packed.mail_of(kept, "<p>Hello</p>") == ("<p>Hello Jo</p>", "", {})
 
 
 def test_a_page_by_another_pattern_is_refused_and_never_another_page():
     pattern = "<p>Hello {{ name }}, your order {{ number }} has left the workshop today.</p>" * 5
     page = pattern.replace("{{ name }}", "Jo").replace("{{ number }}", "BK-7")
-    kept = packed.page_by(pattern, page)
+    kept = packed.mail_by(pattern, page, "Hello Jo", {})
     assert len(kept) < len(page) / 4
     for wrong in ("", pattern.upper(), pattern.replace("left", "LEFT")):
-        with pytest.raises(ValueError, match="the page can't be read"):
-            packed.page_of(kept, wrong)
+        with pytest.raises(ValueError, match="can't be read"):
+            packed.mail_of(kept, wrong)
 
 
 def test_patterns_are_known_by_what_they_say():

@@ -369,7 +369,7 @@ def test_a_file_from_an_address_in_the_payload_is_fetched_with_its_guard(bench, 
 def test_a_file_that_is_not_required_is_left_out_and_told(bench, mailbox, invoices):
     publish(bench, attachments=[{"kind": "url", "url": invoices + "/x", "required": False}])
     assert run(bench)[0] == "sent"
-    assert "a private address" in bench.rows("SELECT about FROM content")[0][0]
+    assert "a private address" in bench.said()[0].about["left_out"][0]
 
 
 def test_the_logo_travels_with_the_mail(bench, mailbox):

@@ -153,9 +153,7 @@ def test_where_no_way_is_left_the_shop_is_told_with_the_reason_and_a_link(shop):
     shop.ways["email"] = Transport(Outcome("accepted", "250", "taken"))
     shop.dispatch()
     (failed,) = shop.bench.rows("SELECT id FROM send WHERE channel = 'sms'")[0]
-    text = shop.bench.rows(
-        "SELECT text FROM content JOIN send ON send.id = send_id WHERE recipient = 'nuala@kites.example'"
-    )[0][0]
+    text = shop.bench.said("recipient = 'nuala@kites.example'")[0].text
     assert "“Received” did not reach Jo (BK-7). Permanent failure: 550 no such mailbox" in " ".join(text.split())
     assert f"https://angelon.example/sends/{failed}" in text
 

@@ -46,7 +46,7 @@ def test_an_order_becomes_a_mail_with_its_values(bench, mailbox):
     assert subject == mail["subject"]
     with bench.database.reading() as session:
         found = queries.details(session, bench.store_id, id_)
-    assert found.page.strip() == mail["html"].replace("\r\n", "\n").strip()
+    assert found.content.page.strip() == mail["html"].replace("\r\n", "\n").strip()
 
 
 def test_planning_is_once_and_an_order_keeps_its_history(bench):

@@ -21,7 +21,7 @@ from angelon.core.states import State, move
 from angelon.core.values import Value, pack, unpack
 from angelon.db.rows import SendRecord
 from angelon.db.setup.live_setup import LiveSetup
-from angelon.db.tables.packed import page_by, pattern_id
+from angelon.db.tables.packed import mail_by, pattern_id
 
 
 @dataclass(slots=True)
@@ -438,6 +438,9 @@ class NewAttempt:
         return {one.name: getattr(self, one.name) for one in fields(self)}
 
 
+_FILES = ("files", "pictures")
+
+
 @dataclass(frozen=True, slots=True)
 class NewContent:
     """What a send said at its last try."""
@@ -452,8 +455,12 @@ class NewContent:
 
     @classmethod
     def of(cls, send_id: str, html: str, text: str, about: dict[str, Any], pattern: str, at: dt.datetime) -> NewContent:
-        """With its page packed already: whoever stores it holds the database meanwhile."""
-        return cls(send_id, page_by(pattern, html) if html else None, text, about, pattern if html else "", at)
+        """With a mail packed already: whoever stores it holds the database meanwhile. What files it had stays open."""
+        if not html:
+            return cls(send_id, None, text, about, "", at)
+        files = {name: about[name] for name in _FILES if name in about}
+        rest = {name: value for name, value in about.items() if name not in files}
+        return cls(send_id, mail_by(pattern, html, text, rest), "", files, pattern, at)
 
     @property
     def pattern_id(self) -> int | None:

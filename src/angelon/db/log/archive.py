@@ -15,7 +15,7 @@ from sqlmodel import Session
 
 from angelon.core.ids import first_of
 from angelon.db.lists import not_by_index
-from angelon.db.log.sends import ARCHIVED, CONTENT, SEND, SendDetails, page_of_content
+from angelon.db.log.sends import ARCHIVED, CONTENT, SEND, SendDetails, said_of
 from angelon.db.log.sent_files import named
 from angelon.db.rows import rows_of
 from angelon.db.tables import ArchivePackRow, ContentRow, table_of
@@ -93,7 +93,7 @@ def with_content(session: Session, found: SendDetails, read: Callable[[Place], C
         content = read(place)
     except NotThere as error:
         return replace(found, not_there=str(error))
-    return replace(found, content=content, page=page_of_content(session, content))
+    return replace(found, content=said_of(session.connection(), [content])[content.send_id])
 
 
 def places_of(connection: Connection, send_ids: Collection[str]) -> list[Place]:

@@ -170,7 +170,7 @@ def add(connection: Connection, deliveries: Sequence[NewDelivery]) -> dict[str, 
 
 def of_delivery(delivery: ColumnElement[str]) -> ColumnElement[bool]:
     """Whether an event came in the delivery of that id; what follows from those that came is not meant."""
-    own = EVENT.c.id == literal("ev", Text).concat(func.substr(delivery, 3))
+    own = EVENT.c.id == literal("ev", Text).concat(func.substr(delivery, literal_column("3")))
     other = func.substr(EVENT.c.id, literal_column("3")) != func.substr(EVENT.c.delivery_id, literal_column("3"))
     return own | and_(EVENT.c.delivery_id == delivery, EVENT.c.parent_id.is_(None), other)  # as the index says it
 

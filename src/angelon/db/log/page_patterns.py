@@ -39,10 +39,11 @@ def keep(connection: Connection, patterns: Mapping[int, str], now: dt.datetime) 
     seen(connection, stale, now)
 
 
-def text_of(session: Session, pattern_id: int) -> str:
-    """A pattern; empty where there is none."""
-    row = session.get(PagePatternRow, pattern_id)
-    return zstandard.ZstdDecompressor().decompress(row.data).decode() if row is not None else ""
+def texts(connection: Connection, ids: Collection[int]) -> dict[int, str]:
+    """Patterns by id; one that is not there is missing."""
+    asked = core_select(PATTERN.c.id, PATTERN.c.data).where(PATTERN.c.id.in_(list(ids)))
+    rows = connection.execute(asked) if ids else ()
+    return {id_: zstandard.ZstdDecompressor().decompress(data).decode() for id_, data in rows}
 
 
 def unused(session: Session, before: dt.datetime) -> tuple[list[int], list[int]]:

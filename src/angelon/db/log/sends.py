@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import zlib
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any, NamedTuple
@@ -59,6 +60,7 @@ from angelon.db.tables import (
     SendRow,
     table_of,
 )
+from angelon.db.tables.packed import mail_of
 
 RUN = table_of(RunRow)
 SEND = table_of(SendRow)
@@ -798,14 +800,21 @@ def attempts_of(session: Session, ids: Sequence[str]) -> dict[str, list[AttemptR
     return found
 
 
+class Said(NamedTuple):
+    """What a send said, read."""
+
+    page: str | None
+    """An email's page as it was sent; empty for what has none, None for one that can't be read any more."""
+    text: str
+    about: dict[str, Any]
+
+
 @dataclass(frozen=True)
 class SendDetails:
     """One send with everything that its page shows."""
 
     listed: ListedSend
-    content: ContentRow | None
-    page: str | None
-    """An email's page as it was sent; None for one that can't be read any more."""
+    content: Said | None
     attempts: list[AttemptRow]
     event: EventRow | None
     revision: RevisionRow | None
@@ -837,24 +846,34 @@ def any_details(session: Session, send_id: str) -> SendDetails | None:
             route.key if route else "",
             gateway.key if gateway else "",
         ),
-        content,
-        page_of_content(session, content),
+        said_of(session.connection(), [content])[send_id] if content is not None else None,
         attempts_of(session, [send_id]).get(send_id, []),
         session.get(EventRow, send.event_id) if send.event_id else None,
         session.get(RevisionRow, send.revision_id) if send.revision_id else None,
     )
 
 
-def page_of_content(session: Session, content: ContentRow | None) -> str | None:
-    """An email's page as it was sent; empty where there is none, None where it can't be read any more."""
-    if content is None:
-        return ""
-    pattern = page_patterns.text_of(session, content.pattern_id) if content.pattern_id is not None else ""
-    try:
-        return content.page(pattern)
-    except ValueError as error:
-        log.error("the page of a mail can't be read", send=content.send_id, why=str(error))
-        return None
+def said_of(connection: Connection, contents: Collection[ContentRow]) -> dict[str, Said]:
+    """What sends said, by their ids."""
+    patterns = page_patterns.texts(connection, {one.pattern_id for one in contents if one.pattern_id is not None})
+    found = {}
+    for one in contents:
+        try:
+            found[one.send_id] = _said(one, patterns.get(one.pattern_id or 0, ""))
+        except ValueError as error:
+            log.error("what a mail said can't be read", send=one.send_id, why=str(error))
+            found[one.send_id] = Said(None, one.text, one.about or {})
+    return found
+
+
+def _said(row: ContentRow, pattern: str) -> Said:
+    """Raises ValueError where `pattern` is not the one that it was packed by."""
+    if row.packed is None:
+        return Said(row.html, row.text, row.about or {})
+    if row.pattern_id is None:
+        return Said(zlib.decompress(row.packed).decode(), row.text, row.about or {})
+    page, text, about = mail_of(row.packed, pattern)
+    return Said(page, row.text or text, about | (row.about or {}))
 
 
 def traces_of(session: Session, event_id: str) -> dict[str, list[Any]]:

@@ -21,9 +21,10 @@ from angelon.db.log.events import DELIVERY, EVENT, of_delivery
 from angelon.db.log.inquiries import INQUIRY
 from angelon.db.log.orders import ORDER
 from angelon.db.log.questions import QUESTION
-from angelon.db.log.sends import ARCHIVED, CONTENT, SEND
+from angelon.db.log.sends import ARCHIVED, CONTENT, SEND, said_of
 from angelon.db.people import consents, contact_values
 from angelon.db.people.contact_tags import CONTACT, TAG
+from angelon.db.rows import rows_of
 from angelon.db.tables import (
     AttemptRow,
     ChangeRow,
@@ -84,10 +85,8 @@ def collect(about: About, read: Callable[[Place], ContentRow]) -> dict[str, Any]
     archive, or raises NotThere.
     """
     run, contact = about.connection.execute, about.contact
-    wanted = core_select(SEND, CONTENT.c.text).outerjoin(CONTENT, CONTENT.c.send_id == SEND.c.id).where(*about.sends)
-    sends = run(wanted.order_by(SEND.c.created_at).limit(MOST_SENDS)).all()
-    archived = archive.places_of(about.connection, [row.id for row in sends if row.text is None])
-    texts = {place.send_id: _text(place, read) for place in archived}
+    sends = run(core_select(SEND).where(*about.sends).order_by(SEND.c.created_at).limit(MOST_SENDS)).all()
+    texts = _texts(about, {row.id for row in sends}, read)
     return {
         "person": {name: getattr(contact, name) for name in (*IDENTIFYING, "first_seen")},
         "tags": list(run(core_select(TAG.c.tag).where(TAG.c.contact_id == contact.id)).scalars()),
@@ -114,7 +113,7 @@ def collect(about: About, read: Callable[[Place], ContentRow]) -> dict[str, Any]
                 "state": row.state,
                 "reason": row.reason,
                 "subject": row.subject,
-                "text": row.text or texts.get(row.id, ""),
+                "text": texts.get(row.id, ""),
             }
             for row in sends
         ],
@@ -144,11 +143,20 @@ def collect(about: About, read: Callable[[Place], ContentRow]) -> dict[str, Any]
     }
 
 
-def _text(place: Place, read: Callable[[Place], ContentRow]) -> str:
-    try:
-        return read(place).text
-    except NotThere as error:
-        return f"[{error}]"
+def _texts(about: About, ids: set[str], read: Callable[[Place], ContentRow]) -> dict[str, str]:
+    """What sends said, by their ids."""
+    rows = about.connection.execute(core_select(CONTENT).where(CONTENT.c.send_id.in_(list(ids)))) if ids else ()
+    found = {one.send_id: one for one in rows_of(ContentRow, rows)}
+    texts: dict[str, str] = {}
+    for place in archive.places_of(about.connection, ids - found.keys()):
+        try:
+            found[place.send_id] = read(place)
+        except NotThere as error:
+            texts[place.send_id] = f"[{error}]"
+    said = said_of(about.connection, found.values())
+    return texts | {
+        id_: one.text if one.page is not None else "[It can’t be read any more.]" for id_, one in said.items()
+    }
 
 
 _WITH_DELIVERY = EVENT.join(DELIVERY, of_delivery(DELIVERY.c.id))

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import datetime as dt
-import zlib
 from typing import Any
 
 from sqlalchemy import (
@@ -39,7 +38,7 @@ from angelon.db.tables.conditions import (
     TO_PLAN,
     WAITING,
 )
-from angelon.db.tables.packed import Body, page_of
+from angelon.db.tables.packed import Body
 
 
 def where_there(name: str, column: str) -> Index:
@@ -374,17 +373,12 @@ class ContentRow(SQLModel, table=True):
     html: str = ""
     """The page as it was sent, where it was stored before pages were compressed."""
     packed: bytes | None = Field(default=None, sa_column=Column(LargeBinary))
+    """Of an email its page and, since December, its text and most of what else it had."""
     pattern_id: int | None = Field(default=None, sa_column=Column(BigInteger))
-    """What the page was filled from, and is packed by; empty for one that was packed alone (zlib)."""
+    """What the page was filled from, and all that is packed by; empty for one that was packed alone (zlib)."""
     text: str = ""
     about: dict[str, Any] | None = packed_value()
-    """What else it had: an email's files and further addresses, a chat message's header, footer and buttons."""
-
-    def page(self, pattern: str) -> str:
-        """An email's page as it was sent. Raises ValueError where `pattern` is not the one that it was packed by."""
-        if self.packed is None:
-            return self.html
-        return page_of(self.packed, pattern) if self.pattern_id is not None else zlib.decompress(self.packed).decode()
+    """What else it had: an email's files, a chat message's header, footer and buttons."""
 
 
 class ArchivePackRow(SQLModel, table=True):

@@ -126,7 +126,7 @@ def with_traces(stored: list[dict[str, Any]]) -> list[dict[str, Any]]:
     return [one | ({"trace": trace} if trace is not None else {}) for one, trace in zip(open_, traces, strict=True)]
 
 
-# ---- pages of mails, by the pattern that they were filled from
+# ---- what mails said, by the pattern that their pages were filled from
 
 
 @lru_cache(maxsize=256)
@@ -135,19 +135,25 @@ def pattern_id(pattern: str) -> int:
     return int.from_bytes(hashlib.sha256(pattern.encode()).digest()[:8], "big") >> 1
 
 
-def page_by(pattern: str, page: str) -> bytes:
-    """A page, compressed by what it has in common with the pattern that it was filled from."""
+def mail_by(pattern: str, page: str, text: str, about: dict[str, Any]) -> bytes:
+    """What a mail said and JSON about it, compressed by what they have in common with the page's pattern."""
     made = zstandard.ZstdCompressor(level=LEVEL, dict_data=_dictionary(pattern), write_checksum=True)
-    return made.compress(page.encode())
+    return made.compress(b"\0".join((orjson.dumps(about), text.replace("\0", "").encode(), page.encode())))
 
 
-def page_of(packed: bytes, pattern: str) -> str:
-    """A page again. Raises ValueError where it was not packed by this pattern."""
+def mail_of(packed: bytes, pattern: str) -> tuple[str, str, dict[str, Any]]:
+    """Page, text and what there is about them again; of before December the page alone. Raises ValueError where they
+    were not packed by this pattern.
+    """
     dictionary = zstandard.ZstdCompressionDict(pattern.encode(), dict_type=zstandard.DICT_TYPE_RAWCONTENT)
     try:
-        return _unpacked(packed, dictionary).decode()
+        data = _unpacked(packed, dictionary)
     except zstandard.ZstdError as error:
-        raise ValueError(f"the page can't be read: {error}") from None
+        raise ValueError(f"what a mail said can't be read: {error}") from None
+    if not data.startswith(b"{"):
+        return data.decode(), "", {}
+    about, text, page = data.split(b"\0", 2)
+    return page.decode(), text.decode(), orjson.loads(about)
 
 
 @lru_cache(maxsize=256)

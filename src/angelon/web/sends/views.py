@@ -302,15 +302,15 @@ def download(send_id: str) -> Any:
     if found is not None and found.not_there:
         abort(503, found.not_there)
     content = found.content if found is not None else None
-    if found is None or content is None or "message_id" not in (content.about or {}):
-        abort(404, "No mail has been sent yet, so there is nothing to download.")
-    if found.page is None:
+    if content is not None and content.page is None:
         abort(410, "The page of this mail can’t be read any more, so it can’t be given as it was sent.")
-    about = content.about or {}
+    if found is None or content is None or "message_id" not in content.about:
+        abort(404, "No mail has been sent yet, so there is nothing to download.")
+    about = content.about
     files = [*about.get("pictures", ()), *about.get("files", ())]
     data = sent_files.data(session(), {file["digest"] for file in files})
     send = found.listed.send
-    mail = RenderedEmail(send.subject, found.page, content.text, send.locale, leave=str(about.get("leave", "")))
+    mail = RenderedEmail(send.subject, content.page or "", content.text, send.locale, leave=str(about.get("leave", "")))
     at = dt.datetime.fromisoformat(about["date"])
     headers = {
         "Content-Disposition": f'attachment; filename="{send.id}.eml"',
