@@ -5,6 +5,7 @@ import json
 from pathlib import Path
 
 import pytest
+import zstandard
 from hypothesis import given
 from hypothesis import strategies as some
 from sqlalchemy.dialects import postgresql, sqlite
@@ -54,3 +55,9 @@ def test_the_dictionary_never_changes():
 
 
 DIGEST = "3f82021da929e61c07600e2a750abe2748c648b60fe3a0536d0f508d2b333601"
+
+
+def test_what_was_packed_as_a_whole_frame_is_read_as_well():
+    data = Path(packed.__file__).with_name("json-1.dict").read_bytes()
+    kept = zstandard.ZstdCompressor(dict_data=zstandard.ZstdCompressionDict(data)).compress(b'{"a": 1}')
+    assert packed.json_of(b"\x01" + kept) == b'{"a": 1}'

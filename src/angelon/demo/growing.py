@@ -26,6 +26,10 @@ APART = 100_000
 _ID = "substr({c}, 1, length({c}) - 4) || printf('%04d', n.k)"
 """As long as an id is: what belongs to a send shall take as much room as it does in a store."""
 _OTHER = "{c} || '-' || n.k"
+_KEY = (
+    "CASE WHEN {c} LIKE 'd:%-%-%-%-%' OR substr({c}, 1, 1) = '>' "  # a UUID, or what tells one that follows
+    f"THEN substr({{c}}, 1, 2) || printf('o%04x', n.k) || substr({{c}}, 8) ELSE {_OTHER} END"
+)
 _NUMBER = "{c} + n.k * :apart"
 _EARLIER = "{c} - ((n.k % :months) * 2592000 + (n.k * 7919) % 86400) * 1000000"
 _STATE = "CASE WHEN {c} IN ('scheduled', 'retrying', 'sending') THEN 'sent' ELSE {c} END"
@@ -48,7 +52,7 @@ _MADE: dict[str, dict[str, str]] = {
     "event": {
         "id": _ID,
         "delivery_id": _ID,
-        "delivery_key": _OTHER,
+        "delivery_key": _KEY,
         "received_at": _EARLIER,
         "parent_id": _ID,
         "planned_at": "coalesce({t}.planned_at, {t}.received_at) - ((n.k % :months) * 2592000) * 1000000",

@@ -22,6 +22,11 @@ class Mail:
     also: tuple[str, ...] = ()
 
 
+def subject_of(rendered: Rendered) -> str:
+    """What stands for what was sent in lists: a mail's subject, else the beginning of its text."""
+    return rendered.summary()[:500]
+
+
 @dataclass(frozen=True, slots=True)
 class ProviderMessage:
     """An SMS or chat message ready for a provider: the values that its request is made from."""

@@ -855,11 +855,15 @@ def any_details(session: Session, send_id: str) -> SendDetails | None:
 
 def said_of(connection: Connection, contents: Collection[ContentRow]) -> dict[str, Said]:
     """What sends said, by their ids."""
+    short = [one.send_id for one in contents if not (one.text or one.html or one.packed)]
+    asked = core_select(SEND.c.id, SEND.c.subject).where(SEND.c.id.in_(short))
+    subjects = {id_: subject for id_, subject in connection.execute(asked)} if short else {}
     patterns = page_patterns.texts(connection, {one.pattern_id for one in contents if one.pattern_id is not None})
     found = {}
     for one in contents:
         try:
-            found[one.send_id] = _said(one, patterns.get(one.pattern_id or 0, ""))
+            said = _said(one, patterns.get(one.pattern_id or 0, ""))
+            found[one.send_id] = said._replace(text=subjects[one.send_id]) if one.send_id in subjects else said
         except ValueError as error:
             log.error("what a mail said can't be read", send=one.send_id, why=str(error))
             found[one.send_id] = Said(None, one.text, one.about or {})

@@ -62,7 +62,7 @@ class DeliveryRow(SQLModel, table=True):
     source_id: int = Field(foreign_key="source.id")
     received_at: dt.datetime = instant(nullable=False)
     content_type: str = ""
-    headers: dict[str, Any] = json()
+    headers: dict[str, Any] = packed_value()
     body_hash: str = ""
     body: bytes = Field(sa_column=Column(Body, nullable=False))
 
@@ -263,7 +263,7 @@ class OrderRow(SQLModel, table=True):
     reference: str
     number: str = Field(index=True)
     status: str = ""
-    seen: list[Any] = json()
+    seen: list[Any] = packed_value()
     """Every status with its time."""
     seen_others: dict[str, Any] | None = json()
     """The same for the order's other statuses, by part (`payment_status`, …)."""
@@ -273,8 +273,8 @@ class OrderRow(SQLModel, table=True):
     last_event_at: dt.datetime = instant(nullable=False)
     contact_id: int | None = Field(default=None, foreign_key="contact.id", index=True)
     language: str = ""
-    read: dict[str, Any] = json()
-    bought: list[Any] | None = json()
+    read: dict[str, Any] = packed_value()
+    bought: list[Any] | None = packed_value()
     """Total and items as events have said them over time (`core.planning.purchases`); None in orders from before."""
 
 
@@ -377,6 +377,7 @@ class ContentRow(SQLModel, table=True):
     pattern_id: int | None = Field(default=None, sa_column=Column(BigInteger))
     """What the page was filled from, and all that is packed by; empty for one that was packed alone (zlib)."""
     text: str = ""
+    """Empty where it is the send's subject, word for word."""
     about: dict[str, Any] | None = packed_value()
     """What else it had: an email's files, a chat message's header, footer and buttons."""
 

@@ -13,6 +13,7 @@ from sqlmodel import Session
 
 from angelon.core import event_types
 from angelon.core.event_types import CHANGES, OURS
+from angelon.core.ids import short
 from angelon.core.messages.channels import CHANNELS, address_key
 from angelon.core.payload.body import NotReadable
 from angelon.core.planning import permission, purchases
@@ -448,7 +449,7 @@ class Batch:
         handler = self._live.routes[decision.route].handler
         asked = event.asked.get(handler)
         for type_ in asked.derive if asked is not None and not asked.problem else ():
-            key = f"{row.id}{BY_HANDLER}{type_}"
+            key = BY_HANDLER + short(f"{row.id}>{type_}")
             self._derived.append(self._follows(row, key, handler, type_, order_id))
 
     def _leave(self, event: Event, reading: Reading) -> None:
@@ -567,6 +568,6 @@ class Batch:
             if meaning and meaning != row.type:
                 made.setdefault(meaning, change)
         self._derived += [
-            self._follows(row, f"{row.id}>{type_}", status or row.name, type_, order_id, was, status)
+            self._follows(row, ">" + short(f"{row.id}>{type_}"), status or row.name, type_, order_id, was, status)
             for type_, (was, status) in made.items()
         ]

@@ -15,6 +15,7 @@ from sqlalchemy import Connection
 from angelon.core.deliveries import storable_text
 from angelon.core.messages.channels import address_key
 from angelon.core.planning.follow_up import has_follow_up
+from angelon.core.sending.outgoing import subject_of
 from angelon.core.sending.prepare import Held, Later, Skipped
 from angelon.core.specs.gateway import Gateway
 from angelon.core.states import State, move
@@ -309,7 +310,7 @@ class Dispatcher:
             return self._log_attempt(row, Outcome("temporary", "", prepared.reason), began)
         ready = prepared.ready
         settled.revision_id, settled.values = ready.revision_id, prepared.values
-        settled.subject = ready.rendered.summary()[:500]
+        settled.subject = subject_of(ready.rendered)
         settled.cost = ready.cost or settled.cost
         self._results.add_content(prepared.content, prepared.files)
         if ready.kept:

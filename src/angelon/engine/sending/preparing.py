@@ -20,7 +20,7 @@ from angelon.core.messages.leaving import WHY
 from angelon.core.problems import Invalid
 from angelon.core.sending.due import DueSend, SendContext
 from angelon.core.sending.mail import build_mail
-from angelon.core.sending.outgoing import Mail, ProviderMessage
+from angelon.core.sending.outgoing import Mail, ProviderMessage, subject_of
 from angelon.core.sending.prepare import Held, Later, Ready, Skipped, prepare
 from angelon.core.specs.message import Download
 from angelon.core.values import pack
@@ -143,7 +143,8 @@ class Preparer:
                 return mail
             ready = ready if mail is ready.rendered else replace(ready, rendered=mail)
             return self._mail(ready, mail, send, live, now, values)
-        content = NewContent.of(send.id, "", ready.rendered.text, ready.rendered.about(), "", now)
+        subject, text = subject_of(ready.rendered), ready.rendered.text
+        content = NewContent.of(send.id, "", text if text != subject else "", ready.rendered.about(), "", now)
         return PreparedSend(
             ready,
             ProviderMessage.of(ready.rendered, ready.recipient, ready.gateway, ready.locale, ready.template),
