@@ -17,6 +17,7 @@ from angelon.core.specs.bundle import read_bundle
 from angelon.db.access.secrets import Vault
 from angelon.db.database import Database
 from angelon.db.log import events
+from angelon.db.log.bodies import Bodies
 from angelon.db.setup import bundles, live_setup, specs
 from angelon.db.tables import SourceRow
 from angelon.demo.filling import BUNDLE
@@ -205,13 +206,13 @@ def _demo(database: Database, _: Path) -> int:
         keys = [row.key for row in session.query(SourceRow)]
     with database.reading() as session:
         live = live_setup.load(session, store_id)
-    rows, orders = [], 0
+    rows, orders, bodies = [], 0, Bodies(database)
     for seed in range(SEEDS):
         rng = random.Random(20 + seed)
         clock = SeedClock(rng=rng)
         for at, key, delivery in happenings(now, rng, 2050 + 1000 * seed):
             if key in keys:
-                one = received(live.setup.sources[key], live.source_ids[key], at, delivery, clock)
+                one = received(live.setup.sources[key], live.source_ids[key], at, delivery, clock, bodies)
                 orders += sum(event.type == "order.created" for event in one.events)
                 rows.append(one)
     rows.sort(key=lambda one: one.received_at)

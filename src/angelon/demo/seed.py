@@ -21,6 +21,7 @@ from angelon.core.specs.source import Source
 from angelon.db.access.secrets import Vault
 from angelon.db.database import Database
 from angelon.db.log import events, questions, sends
+from angelon.db.log.bodies import Bodies
 from angelon.db.records import NewDelivery, NewEvent
 from angelon.db.setup.live_setup import LiveSetup
 from angelon.engine.clock import Clock
@@ -263,12 +264,15 @@ def seed(database: Database, live: LiveSetup, vault: Vault, today: dt.datetime) 
     """Tells the whole story; gives how many deliveries and sends it came to. The database should be new."""
     rng = random.Random(20)  # noqa: S311 - the demo has to be the same every time
     clock = SeedClock(rng=rng)
-    rows = []
-    for at, key, delivery in happenings(today, rng):
-        rows.append(received(live.setup.sources[key], live.source_ids[key], at, delivery, clock))
-    with database.connection() as connection:
-        for start in range(0, len(rows), 400):
-            events.add(connection, rows[start : start + 400])
+    rows, told, bodies = list(happenings(today, rng)), 0, Bodies(database)
+    while told < len(rows):  # few at first, so that the others are packed by what these have in common
+        more = [
+            received(live.setup.sources[key], live.source_ids[key], at, delivery, clock, bodies)
+            for at, key, delivery in rows[told : told + (400 if told else 40)]
+        ]
+        with database.connection() as connection:
+            events.add(connection, more)
+        told += len(more)
     setups = Setups(database, fresh_for=3600)
     planner = Planner(database, setups, clock, planned_at=lambda row: row.received_at)
     made = 0
@@ -304,7 +308,9 @@ def seed(database: Database, live: LiveSetup, vault: Vault, today: dt.datetime) 
     return len(rows), made
 
 
-def received(source: Source, source_id: int, at: dt.datetime, delivery: Delivery, clock: Clock) -> NewDelivery:
+def received(
+    source: Source, source_id: int, at: dt.datetime, delivery: Delivery, clock: Clock, bodies: Bodies
+) -> NewDelivery:
     headers = {name.lower(): value for name, value in delivery.headers.items()}
     id_ = clock.new_id("dv", at)
     made = []
@@ -312,4 +318,12 @@ def received(source: Source, source_id: int, at: dt.datetime, delivery: Delivery
         event_id = clock.new_id("ev", at) if number else sibling("ev", id_)
         key = f"d:{event.delivery_id}" if event.delivery_id else f"{events.BY_BODY}{event_id}"
         made.append(NewEvent(event_id, source_id, id_, key, event.name, event.type, at, number))
-    return NewDelivery(id_, source_id, at, headers["content-type"], headers, delivery.body, tuple(made))
+    return NewDelivery(
+        id_,
+        source_id,
+        at,
+        headers["content-type"],
+        headers,
+        bodies.packed(source_id, made[0].name, delivery.body),
+        tuple(made),
+    )

@@ -36,6 +36,7 @@ from angelon.core.planning.lanes import LANES
 from angelon.db import locks
 from angelon.db.bulk import Bulk
 from angelon.db.lists import not_by_index, older_than
+from angelon.db.log import bodies
 from angelon.db.records import NewDelivery, NewEvent
 from angelon.db.rows import DeliveryRecord, EventOfCustomer, EventRecord, row_of, rows_of
 from angelon.db.tables import (
@@ -155,6 +156,7 @@ def add(connection: Connection, deliveries: Sequence[NewDelivery]) -> dict[str, 
             fresh.append(event)
             carriers[delivery.id] = delivery
     if fresh:
+        bodies.keep(connection, [delivery.body for delivery in carriers.values()], fresh[0].received_at)
         _INSERT_DELIVERIES.run(connection, [delivery.row() for delivery in carriers.values()])
         new = _INSERT_NEW_EVENTS[connection.dialect.name].run(connection, [event.row() for event in fresh])
         ids = [event.id for event in fresh]
@@ -415,8 +417,10 @@ def give_meaning(connection: Connection, source_id: int, name: str, type_: str) 
 
 def deliveries(connection: Connection, ids: Collection[str]) -> dict[str, DeliveryRecord]:
     """Deliveries by id: `body`, `content_type` and `headers`."""
-    rows = rows_of(DeliveryRecord, connection.execute(_DELIVERIES, {"b_ids": list(ids)})) if ids else []
-    return {row.id: row for row in rows}
+    if not ids:
+        return {}
+    rows = bodies.read(connection, lambda: connection.execute(_DELIVERIES, {"b_ids": list(ids)}).all())
+    return {row.id: row for row in rows_of(DeliveryRecord, rows)}
 
 
 def by_ids(connection: Connection, ids: Collection[str]) -> dict[str, EventRecord]:
@@ -479,7 +483,7 @@ def answers_to(session: Session, send: SendRow) -> list[EventRow]:
 
 def delivery_of(session: Session, event: EventRecord) -> DeliveryRow:
     """The delivery that an event reads."""
-    found = session.get(DeliveryRow, event.delivery_id)
+    found = bodies.read(session.connection(), lambda: session.get(DeliveryRow, event.delivery_id))
     if found is None:
         raise LookupError(f"the delivery of event {event.id} is no longer kept")
     return found

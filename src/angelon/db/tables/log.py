@@ -67,6 +67,19 @@ class DeliveryRow(SQLModel, table=True):
     body: bytes = Field(sa_column=Column(Body, nullable=False))
 
 
+class BodyPatternRow(SQLModel, table=True):
+    """What bodies of one kind have in common (`db/log/bodies.py`)."""
+
+    __tablename__ = "body_pattern"
+    id: int = Field(sa_column=Column(BigInteger, primary_key=True, autoincrement=False))
+    """A part of its digest."""
+    source_id: int
+    name: str
+    """What the source calls the event."""
+    data: bytes = Field(sa_column=Column(LargeBinary, nullable=False))
+    made_at: dt.datetime = instant(nullable=False)
+
+
 class EventRow(SQLModel, table=True):
     __tablename__ = "event"
     __table_args__ = (

@@ -6,6 +6,7 @@ import base64
 import hashlib
 import threading
 from collections.abc import Sequence
+from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -23,17 +24,86 @@ _MARK = b"\x00angelon-zstd\x01"
 """What a compressed body begins with; one that begins so itself is compressed, however long it is."""
 
 
+_BY_PATTERN = b"\x00z\x01"
+"""What a body begins with that is packed by a pattern, the id of which follows in eight bytes."""
+
+
+@dataclass(frozen=True, slots=True)
+class BodyPattern:
+    """What bodies of one source and event have in common."""
+
+    id: int
+    """A part of its digest."""
+    source_id: int
+    name: str
+    data: bytes
+
+    @classmethod
+    def of(cls, source_id: int, name: str, data: bytes) -> BodyPattern:
+        return cls(int.from_bytes(hashlib.sha256(data).digest()[:8], "big") >> 1, source_id, name, data)
+
+
+class UnknownPattern(LookupError):
+    """A body is packed by a pattern that is not at hand."""
+
+    def __init__(self, id_: int) -> None:
+        self.id = id_
+        super().__init__(f"pattern {id_}")
+
+
 class Stored(bytes):
     """A body as it is stored: made where nobody waits for it."""
+
+    pattern: BodyPattern | None = None
+    """One that is to be stored with it, for those that come later."""
 
 
 def stored(body: bytes) -> Stored:
     """A body as it is stored."""
-    own = body.startswith(_MARK)
+    own = body.startswith((_MARK, _BY_PATTERN))
     if not own and not LEAST <= len(body) <= MOST:
         return Stored(body)
     packed = _MARK + _quick().compress(body)
     return Stored(packed if own or len(packed) < len(body) else body)
+
+
+def stored_by(body: bytes, pattern: BodyPattern) -> Stored:
+    """A body as it is stored, by a pattern that is kept."""
+    if not LEAST_JSON <= len(body) <= MOST or body.startswith((_MARK, _BY_PATTERN)):
+        return stored(body)
+    by: dict[int, zstandard.ZstdCompressor] = _own.__dict__.setdefault("by", {})
+    made = by.get(pattern.id)
+    if made is None:
+        how = zstandard.ZstdCompressionParameters.from_level(
+            LEVEL, source_size=1024, dict_size=len(pattern.data), format=zstandard.FORMAT_ZSTD1_MAGICLESS
+        )
+        dictionary = zstandard.ZstdCompressionDict(pattern.data, dict_type=zstandard.DICT_TYPE_RAWCONTENT)
+        dictionary.precompute_compress(compression_params=how)
+        made = by[pattern.id] = zstandard.ZstdCompressor(compression_params=how, dict_data=dictionary)
+    packed = _BY_PATTERN + pattern.id.to_bytes(8, "big") + made.compress(body)
+    return Stored(packed) if len(packed) < len(body) else stored(body)
+
+
+_patterns: dict[int, zstandard.ZstdCompressionDict | None] = {}
+
+
+def know_pattern(id_: int, data: bytes | None) -> None:
+    """Has a pattern at hand from now on; None for one that is not there."""
+    made = zstandard.ZstdCompressionDict(data, dict_type=zstandard.DICT_TYPE_RAWCONTENT) if data is not None else None
+    _patterns[id_] = made
+
+
+def _by_pattern(value: bytes) -> bytes:
+    """A body again; as it is stored where its pattern is lost. Raises UnknownPattern."""
+    start = len(_BY_PATTERN)
+    id_ = int.from_bytes(value[start : start + 8], "big")
+    if id_ not in _patterns:
+        raise UnknownPattern(id_)
+    dictionary = _patterns[id_]
+    if dictionary is None:
+        return value
+    made = zstandard.ZstdDecompressor(dict_data=dictionary, format=zstandard.FORMAT_ZSTD1_MAGICLESS)
+    return made.decompress(value[start + 8 :], max_output_size=MOST_UNPACKED)
 
 
 _own = threading.local()
@@ -59,10 +129,10 @@ class Body(TypeDecorator[bytes]):
     def process_result_value(self, value: bytes | None, dialect: Any) -> bytes | None:
         if isinstance(value, str):  # SQLite gives back what somebody's own statement has put there
             return str(value).encode()
-        if value is None or not value.startswith(_MARK):
+        if value is None or not value.startswith((_MARK, _BY_PATTERN)):
             return value
         try:
-            return _unpacked(value[len(_MARK) :])
+            return _by_pattern(value) if value.startswith(_BY_PATTERN) else _unpacked(value[len(_MARK) :])
         except zstandard.ZstdError:  # damaged on the disk: that one can't be read as an event, and keeps no other
             return value
 

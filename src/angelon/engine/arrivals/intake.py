@@ -17,10 +17,10 @@ from angelon.core.signatures import verify
 from angelon.core.specs.source import Source
 from angelon.db.access.secrets import Secret, Vault
 from angelon.db.database import Database, is_busy, is_database_failure
+from angelon.db.log.bodies import Bodies
 from angelon.db.log.events import BY_BODY
 from angelon.db.records import NewDelivery, NewEvent
 from angelon.db.setup.live_setup import LiveSetup
-from angelon.db.tables.packed import stored
 from angelon.engine.arrivals.writer import Busy, GroupCommit
 from angelon.engine.clock import Clock
 from angelon.engine.setups import Setups
@@ -47,6 +47,7 @@ class Intake:
         self._vault = vault
         self._writer = writer
         self._clock = clock
+        self._bodies = Bodies(database)
         self._secrets: dict[int, tuple[int, list[Secret]]] = {}
         self._lock = threading.Lock()
 
@@ -215,7 +216,7 @@ class Intake:
             now,
             storable_text(headers.get("content-type", "")[:200]),
             without_secrets(headers),
-            stored(raw),
+            self._bodies.packed(source_id, events[0].name, raw),
             tuple(events),
             window,
             digest(raw) if window else "",

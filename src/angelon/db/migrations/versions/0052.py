@@ -1,4 +1,4 @@
-"""Only what is looked for by its body, or stands in a delivery beside its first event, is in an index of these"""
+"""What bodies have in common; only what is looked for by its body, or stands in a delivery beside its first event, is in an index of these"""
 
 import sqlalchemy as sa
 from alembic import op
@@ -18,6 +18,15 @@ _INDEXES = (
 
 
 def upgrade() -> None:
+    op.create_table(
+        "body_pattern",
+        sa.Column("id", sa.BigInteger(), autoincrement=False, nullable=False),
+        sa.Column("source_id", sa.Integer(), nullable=False),
+        sa.Column("name", sa.Text(), nullable=False),
+        sa.Column("data", sa.LargeBinary(), nullable=False),
+        sa.Column("made_at", sa.BigInteger(), nullable=False),
+        sa.PrimaryKeyConstraint("id"),
+    )
     for name, table, columns, where in _INDEXES:
         op.drop_index(name, table)
         op.create_index(name, table, columns, sqlite_where=sa.text(where), postgresql_where=sa.text(where))
