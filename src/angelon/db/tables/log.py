@@ -62,7 +62,7 @@ class DeliveryRow(SQLModel, table=True):
     source_id: int = Field(foreign_key="source.id")
     received_at: dt.datetime = instant(nullable=False)
     content_type: str = ""
-    headers: dict[str, Any] = packed_value()
+    headers: dict[str, Any] = json()
     body_hash: str = ""
     body: bytes = Field(sa_column=Column(Body, nullable=False))
 
