@@ -64,7 +64,7 @@ def mapping(rounds: int = 200) -> list[Row]:
     shape, learning = Shape(), []
     for _ in range(rounds):
         began = time.perf_counter()
-        shape.learn(payload, utc_now())
+        shape.learn([(payload, utc_now())])
         learning.append((time.perf_counter() - began) * 1000)
     return [
         Row(

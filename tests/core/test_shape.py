@@ -13,7 +13,7 @@ from tests.made import NOON
 def learned(payloads):
     shape = Shape()
     for number, payload in enumerate(payloads):
-        shape.learn(payload, NOON + dt.timedelta(hours=number))
+        shape.learn([(payload, NOON + dt.timedelta(hours=number))])
     return shape
 
 
@@ -74,7 +74,7 @@ def test_a_shape_is_the_same_after_storing(payloads):
     shape = learned(payloads)
     again = Shape.of(shape.plain())
     assert again.plain() == shape.plain()
-    again.learn({"a": 1}, NOON)
+    again.learn([({"a": 1}, NOON)])
 
 
 def test_two_samples_compared():

@@ -6,10 +6,10 @@ import datetime as dt
 import re
 from collections.abc import Iterable
 from dataclasses import dataclass, field
+from functools import lru_cache
 from typing import Any
 
 from angelon.core.payload.paths import child
-from angelon.core.payload.tree import kind_of
 
 MAX_PATHS = 1500
 MAX_NODES = 6000
@@ -48,33 +48,34 @@ class Shape:
     deliveries: int = 0
     paths: dict[str, FieldStats] = field(default_factory=dict)
 
-    def learn(self, payload: Any, at: dt.datetime) -> None:
-        """Takes one more payload in. Memory stays bounded whatever it holds."""
-        self.deliveries += 1
-        now = self.deliveries
-        for path, value in _paths(payload):
-            kind = kind_of(value)
-            kind = "text" if kind == "json" else kind
-            seen = self.paths.get(path)
-            if seen is None:
-                if len(self.paths) >= MAX_PATHS:
+    def learn(self, came: Iterable[tuple[Any, dt.datetime]]) -> None:
+        """Takes payloads in, in the order in which they came, each with when (aware). Memory stays bounded whatever
+        they hold.
+        """
+        paths, now, newest = self.paths, self.deliveries, {}
+        for payload, at in came:
+            now += 1
+            for path, value in _first_values(payload).items():
+                kind = _KINDS.get(type(value), "text")
+                seen = paths.get(path)
+                if seen is None:
+                    if len(paths) < MAX_PATHS:
+                        recent = RECENT if now > 1 else 1.0
+                        paths[path] = FieldStats(1, now, now, recent, kind, {kind: 1}, 1, at, _short(value))
                     continue
-                self.paths[path] = FieldStats(
-                    1, now, now, RECENT if now > 1 else 1.0, kind, {kind: 1}, 1, at, _short(value)
-                )
-                continue
-            if seen.last == now:
-                continue
-            before = seen.recent if seen.last == now - 1 else seen.recent_rate(now - 1)
-            seen.recent = before * (1 - RECENT) + RECENT
-            seen.count += 1
-            seen.last = now
-            seen.at = at
-            if kind != "null":
-                seen.streak = seen.streak + 1 if seen.kind == kind else 1
-                seen.kind = kind
-                seen.kinds[kind] = seen.kinds.get(kind, 0) + 1
-                seen.sample = _short(value)
+                before = seen.recent if seen.last == now - 1 else seen.recent_rate(now - 1)
+                seen.recent = before * (1 - RECENT) + RECENT
+                seen.count += 1
+                seen.last = now
+                seen.at = at
+                if kind != "null":
+                    newest[path] = value
+                    seen.streak = seen.streak + 1 if seen.kind == kind else 1
+                    seen.kind = kind
+                    seen.kinds[kind] = seen.kinds.get(kind, 0) + 1
+        self.deliveries = now
+        for path, value in newest.items():
+            paths[path].sample = _short(value)
 
     def plain(self) -> dict[str, Any]:
         rows = {
@@ -96,21 +97,38 @@ class Shape:
         )
 
 
-def _paths(payload: Any) -> Iterable[tuple[str, Any]]:
-    """Every path with its value, list indexes as `[*]`; of a list, the first ten items; at most MAX_NODES in all."""
+_KINDS = {type(None): "null", bool: "flag", int: "number", float: "number", dict: "object", list: "list"}
+_NESTED = (dict, list)
+MOST_KEPT = 64
+"""Names of an object whose paths are kept at hand."""
+
+
+def _first_values(payload: Any) -> dict[str, Any]:
+    """Every path with the first value there, list indexes as `[*]`; of a list, its first ten items; of MAX_NODES in
+    all.
+    """
+    found: dict[str, Any] = {}
     stack: list[tuple[str, Any]] = [("$", payload)]
     left = MAX_NODES
-    while stack and left:
+    while stack and left > 0:
         path, value = stack.pop()
         if isinstance(value, dict):
-            for key, inner in value.items():
-                here = child(path, key)
-                left -= 1
-                yield here, inner
-                if isinstance(inner, dict | list):
+            names = tuple(value)
+            left -= len(names)
+            below = _below(path, names) if len(names) <= MOST_KEPT else _below.__wrapped__(path, names[:MAX_NODES])
+            for here, inner in zip(below, value.values(), strict=False):
+                if here not in found:
+                    found[here] = inner
+                if type(inner) in _NESTED:
                     stack.append((here, inner))
         elif isinstance(value, list):
             stack.extend((f"{path}[*]", item) for item in value[:10])
+    return found
+
+
+@lru_cache(maxsize=512)
+def _below(path: str, names: tuple[str, ...]) -> tuple[str, ...]:
+    return tuple(child(path, name) for name in names)
 
 
 def _short(value: Any) -> str:

@@ -89,8 +89,11 @@ class Learned(NamedTuple):
 def learn(connection: Connection, came: Sequence[Learned]) -> None:
     """Takes payloads into the shapes of their sources, one for each name of a delivery."""
     known = shapes.load(connection, list({one[:2] for one in came})) if came else {}
+    by_kind: dict[tuple[int, str], list[tuple[Any, dt.datetime]]] = {}
     for one in came:
-        known[one[:2]].learn(one.payload, one.at)
+        by_kind.setdefault(one[:2], []).append((one.payload, one.at))
+    for kind, payloads in by_kind.items():
+        known[kind].learn(payloads)
     shapes.save(connection, known)
 
 
