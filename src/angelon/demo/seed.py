@@ -324,6 +324,6 @@ def received(
         at,
         headers["content-type"],
         headers,
-        bodies.packed(source_id, made[0].name, delivery.body),
+        bodies.packed(source_id, made[0].name, delivery.body, at),
         tuple(made),
     )

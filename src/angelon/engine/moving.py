@@ -16,11 +16,12 @@ import itertools
 import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
+from functools import partial
 from typing import Any, TypeVar
 
 import orjson
 import structlog
-from sqlalchemy import Boolean, Connection, Integer, LargeBinary, Table, func, text, tuple_, type_coerce
+from sqlalchemy import Boolean, Connection, Integer, LargeBinary, Table, func, text, true, tuple_, type_coerce
 from sqlalchemy import select as core_select
 from sqlalchemy.dialects import postgresql, sqlite
 from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError, OperationalError
@@ -30,7 +31,7 @@ from angelon.core.problems import Invalid, Problem
 from angelon.db import tables, triggers
 from angelon.db.database import Database
 from angelon.db.derived import counting, counts, searching
-from angelon.db.log import partitions
+from angelon.db.log import bodies, partitions
 from angelon.db.tables import Instant, PackedJson, SendRow
 from angelon.db.tables.columns import Decisions
 from angelon.db.tables.packed import json_of, with_traces
@@ -124,7 +125,7 @@ def reached(url: str) -> Database:
 def _need_empty(target: Database) -> None:
     with target.reading() as session:
         for table in moved_tables():
-            if session.connection().execute(core_select(table).limit(1)).first() is not None:
+            if session.connection().execute(core_select(true()).select_from(table).limit(1)).first() is not None:
                 raise Invalid(
                     [Problem("", f"The new database holds something already ({table.name}).", "Give it an empty one.")]
                 )
@@ -374,9 +375,13 @@ def _rows(
 ) -> Iterator[tuple[tuple[Any, ...], dict[str, Any]]]:
     own = next((key.parent for key in table.foreign_keys if key.column.table is table), None)
     for some in _parts(list(keys)):
-        found = [dict(row._mapping) for row in connection.execute(core_select(table).where(_is_one(table, some)))]
+        found = bodies.read(connection, partial(_whole_rows, connection, table, some))
         for row in sorted(found, key=lambda one: own is not None and one[own.name] is not None):
             yield _key_of(table, row), {name: _clean(value) for name, value in row.items()}
+
+
+def _whole_rows(connection: Connection, table: Table, keys: Sequence[Any]) -> list[dict[str, Any]]:
+    return [dict(row._mapping) for row in connection.execute(core_select(table).where(_is_one(table, keys)))]
 
 
 def _key_of(table: Table, row: dict[str, Any]) -> tuple[Any, ...]:

@@ -23,6 +23,10 @@ from angelon.db.tables.packed import MOST, BodyPattern, Stored, UnknownPattern, 
 PATTERN = table_of(BodyPatternRow)
 MOST_KINDS = 64
 """Kinds of a source's deliveries that have patterns: what an event is called is said by whoever delivers."""
+NEWLY = dt.timedelta(hours=1)
+"""How long a pattern is not used yet on a database that several machines share: they are upgraded one after another,
+and a version of before reads no body that is packed by one.
+"""
 LOOKED_EVERY = 8
 """Deliveries of a kind after which it is looked whether its pattern is there."""
 ReadT = TypeVar("ReadT")
@@ -33,23 +37,27 @@ class Bodies:
 
     def __init__(self, database: Database) -> None:
         self._database = database
-        self._kept: dict[tuple[int, str], BodyPattern] | None = None
+        self.wait = dt.timedelta(0) if database.sqlite else NEWLY
+        self._kept: dict[tuple[int, str], tuple[dt.datetime, BodyPattern]] | None = None
         self._first: dict[tuple[int, str], tuple[bytes, Any]] = {}
         self._learned: dict[tuple[int, str], BodyPattern] = {}
         self._came = 0
 
-    def packed(self, source_id: int, name: str, raw: bytes) -> Stored:
-        """A body as it is stored; it brings its kind's pattern where that is learned and not seen there yet."""
+    def packed(self, source_id: int, name: str, raw: bytes, now: dt.datetime) -> Stored:
+        """A body as it is stored, at a moment (aware); it brings its kind's pattern where that is learned and not seen
+        there yet.
+        """
         kind = (source_id, name)
         if self._kept is None:
             self._look()
-        pattern = self._kept.get(kind) if self._kept is not None else None
-        if pattern is None and kind in self._learned:
+        kept = self._kept.get(kind) if self._kept is not None else None
+        if kept is not None:
+            begins, pattern = kept
+            return stored_by(raw, pattern) if now - begins >= self.wait else stored(raw)
+        if kind in self._learned:
             self._came += 1
             if self._came % LOOKED_EVERY == 0:
                 self._look()
-        if pattern is not None:
-            return stored_by(raw, pattern)
         made = stored(raw)
         made.pattern = self._learned.get(kind) or self._learn(kind, raw)
         return made
@@ -77,8 +85,8 @@ class Bodies:
                 rows = session.connection().execute(core_select(PATTERN).order_by(PATTERN.c.made_at)).all()
         except SQLAlchemyError:  # then they are stored a little larger
             return
-        made = [BodyPattern(row.id, row.source_id, row.name, row.data) for row in rows]
-        self._kept = {(one.source_id, one.name): one for one in made}
+        made = [(row.made_at, BodyPattern(row.id, row.source_id, row.name, row.data)) for row in reversed(rows)]
+        self._kept = {(one.source_id, one.name): (at, one) for at, one in made}  # the first of each kind
         self._learned = {kind: pattern for kind, pattern in self._learned.items() if kind not in self._kept}
 
 

@@ -216,7 +216,7 @@ class Intake:
             now,
             storable_text(headers.get("content-type", "")[:200]),
             without_secrets(headers),
-            self._bodies.packed(source_id, events[0].name, raw),
+            self._bodies.packed(source_id, events[0].name, raw, now),
             tuple(events),
             window,
             digest(raw) if window else "",
