@@ -43,6 +43,10 @@ class BodyPattern:
         return cls(int.from_bytes(hashlib.sha256(data).digest()[:8], "big") >> 1, source_id, name, data)
 
 
+MOST_AT_HAND = 128
+"""Patterns that a thread packs by; one takes some 90 KB of memory."""
+
+
 class UnknownPattern(LookupError):
     """A body is packed by a pattern that is not at hand."""
 
@@ -79,6 +83,8 @@ def stored_by(body: bytes, pattern: BodyPattern) -> Stored:
         )
         dictionary = zstandard.ZstdCompressionDict(pattern.data, dict_type=zstandard.DICT_TYPE_RAWCONTENT)
         dictionary.precompute_compress(compression_params=how)
+        if len(by) >= MOST_AT_HAND:
+            by.clear()
         made = by[pattern.id] = zstandard.ZstdCompressor(compression_params=how, dict_data=dictionary)
     packed = _BY_PATTERN + pattern.id.to_bytes(8, "big") + made.compress(body)
     return Stored(packed) if len(packed) < len(body) else stored(body)
