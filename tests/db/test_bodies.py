@@ -1,8 +1,10 @@
 """Bodies packed by what those of one kind have in common: smaller, and read again whatever happens."""
 
 import datetime as dt
+from types import SimpleNamespace
 
 import pytest
+from sqlalchemy.exc import OperationalError
 
 from angelon.db.log import events
 from angelon.db.log.bodies import LOOKED_EVERY, Bodies
@@ -51,6 +53,30 @@ def test_the_same_delivery_once_more_teaches_nothing(bench):
     bodies = Bodies(bench.database)
     assert [bodies.packed(1, "placed", made.body(), made.NOON).pattern for _ in range(9)] == [None] * 9
     assert bodies.packed(1, "placed", made.body(id=2), made.NOON).pattern is not None
+
+
+def test_two_kinds_that_are_built_alike_have_a_pattern_each(bench):
+    bench.services.intake._bodies.wait = dt.timedelta(0)
+    for number in range(4 * LOOKED_EVERY):
+        name = ("placed", "changed")[number % 2]
+        bench.deliver(made.body(id=number), store_delivery=f"d{number}", store_event=name)
+    assert sorted(name for (name,) in bench.rows("SELECT name FROM body_pattern")) == ["changed", "placed"]
+    assert bench.services.intake._bodies._learned == {}
+    *_, one, other = lengths(bench)
+    assert max(one, other) < 0.65 * lengths(bench)[0]
+
+
+def test_where_patterns_can_t_be_read_a_delivery_is_stored_all_the_same_and_none_waits_again(bench, monkeypatch):
+    bodies, asked = Bodies(bench.database), []
+
+    def away():
+        asked.append(1)
+        raise OperationalError("SELECT", None, OSError("away"))
+
+    monkeypatch.setattr(bodies, "_database", SimpleNamespace(reading=away))
+    made_ = [bodies.packed(1, f"name-{number}", made.body(id=number), made.NOON) for number in range(9)]
+    assert made_ == [packed.stored(made.body(id=number)) for number in range(9)]
+    assert len(asked) == 1
 
 
 def test_a_pattern_that_was_not_kept_is_brought_again_and_used_by_nobody(bench):

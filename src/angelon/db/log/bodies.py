@@ -83,7 +83,8 @@ class Bodies:
         try:
             with self._database.reading() as session:
                 rows = session.connection().execute(core_select(PATTERN).order_by(PATTERN.c.made_at)).all()
-        except SQLAlchemyError:  # then they are stored a little larger
+        except SQLAlchemyError:  # then they are stored a little larger, and no delivery waits for that again
+            self._kept = self._kept or {}
             return
         made = [(row.made_at, BodyPattern(row.id, row.source_id, row.name, row.data)) for row in reversed(rows)]
         self._kept = {(one.source_id, one.name): (at, one) for at, one in made}  # the first of each kind
