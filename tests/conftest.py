@@ -46,7 +46,7 @@ from angelon.standins.views import pages as standins
 from angelon.web import services
 from angelon.web.app import create_app
 from cluster.postgresql import temporary
-from tests import made
+from tests import made, scans
 from tests.demos import Running, copied
 from tests.object_store import object_store
 from tests.sql import take_question_marks
@@ -309,9 +309,13 @@ def bench_in(home: Path, bundle: Bundle, migrated: Path, durable: bool = False, 
             database.engine, "connect", lambda connection, _: connection.execute("PRAGMA synchronous=OFF").close()
         )
     serving = services.make(settings, database, clock)
+    goes_through = [] if server else scans.watch(database.engine)
     with database.reading() as session:
         store_id = specs.stores(session)[0].id
     yield Bench(settings.home, settings, serving, database, serving.vault, clock, store_id)
+    assert not goes_through, "\n".join(
+        ["All rows of a table that grows are gone through (tests/scans.py):", *goes_through]
+    )
     serving.writer.close()
     database.close()
     if server:

@@ -21,6 +21,7 @@ from angelon.engine.orders.parcels import Parcels
 from angelon.engine.unit import Actor
 from angelon.web.customers import proofs
 from tests import made
+from tests.engine.test_parcels import shop  # noqa: F401 - a fixture
 from tests.web.test_api import api
 from tests.web.test_forms import fields
 from tests.web.test_pages import post, text
@@ -412,6 +413,23 @@ def test_a_viewer_sees_parcels_and_changes_none(bench, client, order_id):
     assert may("viewer", "parcels", False)
     assert not may("viewer", "parcels", True)
     assert not may("writer", "carriers", False)
+
+
+@pytest.mark.parametrize("has_page", [True, False])
+def test_a_send_shows_the_link_that_its_text_has(shop, client, has_page):  # noqa: F811
+    shop.now = made.NOON
+    shop.store(carriers=[GANNET], base_url="https://shop.example", pages={"follow": has_page})
+    shop.route(key="told", name="Told", when=["parcel.added"], send="parcel", guards={"even_if_notified": True})
+    shop.order(parcels=[{"no": ONE}])
+    (send,) = shop.bench.rows("SELECT id, order_id, recipient FROM send")
+    own = f"https://shop.example{follow(shop.bench, send.order_id)}"
+    before = text(client.get(f"/sends/{send.id}"))
+    shop.dispatch()
+    page = text(client.get(f"/sends/{send.id}"))
+    for shown in (before, page):
+        assert "follow.invalid" not in shown
+        assert (own if has_page else "https://gannet.example/f/RR473124829GB") in shown
+    assert page.count(own) == (2 if has_page else 0), "in the text, and among its values"
 
 
 def test_numbers_are_typed_for_many_orders_and_a_wrong_one_stays(bench, client, order_id):

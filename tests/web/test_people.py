@@ -8,9 +8,11 @@ import sqlalchemy as sa
 
 from angelon.core.specs import Variable
 from angelon.db.setup import specs
-from angelon.db.tables import SourceRow
+from angelon.db.tables import ContactRow, SourceRow
 from angelon.engine.feedback.returns import Returns
 from angelon.engine.followers import indexing
+from angelon.engine.operations import people as operations
+from angelon.engine.unit import unit
 from tests import made
 from tests.engine.test_returns import bounce
 from tests.web.test_pages import text
@@ -138,6 +140,34 @@ def test_what_waits_is_not_sent_and_what_is_under_way_is_not_cut(bench, client, 
     assert cells(bench) == set()
     assert bench.rows("SELECT state FROM send WHERE state = 'scheduled'") == []
     assert ("skipped", "The person’s data was erased.") in bench.rows("SELECT state, reason FROM send")
+
+
+@pytest.mark.sqlite
+def test_corrected_addresses_are_erased_with_their_person(bench, client, person):
+    """To another's address and back: what the list of changes says of it names nobody afterwards."""
+    bench.deliver(made.body(id=5, reference="BK-5", buyer={"name": "Tam", "email": "t@tam.example"}))
+    bench.plan()
+    ((send_id,),) = bench.rows("SELECT id FROM send WHERE state = 'scheduled'")
+    for to in (JO["email"], "tam@tam.example"):
+        client.post(f"/sends/{send_id}/address", data={"to": to})
+    assert "change.after" in cells(bench)
+    client.post(f"/people/{person}/erase", data={"typed": JO["email"]})
+    assert cells(bench) == set()
+
+
+@pytest.mark.sqlite
+def test_what_is_sent_while_sends_are_looked_for_is_erased_as_well(bench, client, person):
+    """All sends are gone through before the write; those of the last minutes once more in it."""
+    with bench.database.reading() as session:
+        before = operations.found_before(session.connection(), session.get(ContactRow, person), bench.clock.now())
+    bench.deliver(made.body(id=6, reference="BK-6", buyer={"name": "Tam", "email": "t@tam.example"}))
+    bench.plan()
+    ((send_id,),) = bench.rows("SELECT id FROM send WHERE state = 'scheduled'")
+    client.post(f"/sends/{send_id}/address", data={"to": JO["email"]})
+    assert send_id not in before.ids
+    with unit(bench.services.installation, bench.store_id) as work:
+        operations.erase(work, person, JO["email"], before)
+    assert cells(bench) == set()
 
 
 def test_a_suppression_stays_so_that_nobody_is_written_to_again(bench, client, person):

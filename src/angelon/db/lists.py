@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from typing import Any
 
-from sqlalchemy import ColumnElement, literal, or_, tuple_
+from sqlalchemy import CTE, ColumnElement, func, literal, or_, select, tuple_
 from sqlalchemy.ext.compiler import compiles
 from sqlalchemy.sql.functions import FunctionElement
 
@@ -39,6 +39,15 @@ def not_by_index(column: Any) -> Any:
     element = _NotByIndex(column)
     element.type = column.type
     return element
+
+
+def each_once(column: Any, *where: ColumnElement[bool]) -> CTE:
+    """Every value of a column that an index has (as `value`; the last is NULL), from one to the next: as many looks as
+    there are values, however many rows have one. `where` is what stands before the column in that index.
+    """
+    first = select(func.min(column).label("value")).where(*where).cte(f"each_{column.name}", recursive=True)
+    following = select(func.min(column)).where(*where, column > first.c.value).scalar_subquery()
+    return first.union_all(select(following).where(first.c.value.is_not(None)))
 
 
 def older_than(time: Any, id_: Any, after: tuple[dt.datetime, Any]) -> ColumnElement[bool]:

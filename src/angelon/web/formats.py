@@ -168,7 +168,6 @@ def install(app: Any) -> None:
         count=count,
         size=size,
         shown=shown,
-        stored=stored,
         pretty=pretty,
         marked=marked,
         as_json=as_json,

@@ -206,11 +206,15 @@ def decided_not(
     return dict(sorted(found.items(), key=lambda pair: -sum(pair[1].values())))
 
 
-def spent(connection: Connection, gateway_ids: Collection[int], first: dt.date) -> dict[int, float]:
-    """What each of these gateways has cost since a day, in the store's currency."""
+def spent(connection: Connection, store_id: int, gateway_ids: Collection[int], first: dt.date) -> dict[int, float]:
+    """What each of these gateways of a store has cost since a day, in the store's currency."""
     rows = connection.execute(
         core_select(SENDS.c.gateway_id, func.sum(SENDS.c.cost))
-        .where(SENDS.c.gateway_id.in_(list(gateway_ids)), SENDS.c.day >= number_of(first))
+        .where(
+            SENDS.c.store_id == store_id,
+            SENDS.c.day >= number_of(first),
+            SENDS.c.gateway_id.in_(list(gateway_ids)),
+        )
         .group_by(SENDS.c.gateway_id)
     )
     return {id_: int(cost) / 1_000_000 for id_, cost in rows if cost}

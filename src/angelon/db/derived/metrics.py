@@ -12,7 +12,7 @@ from sqlalchemy import select as core_select
 from sqlmodel import Session, col, select
 
 from angelon.db.log.events import EVENT
-from angelon.db.log.inquiries import HANDLER, INQUIRY
+from angelon.db.log.inquiries import INQUIRY, OF_HANDLERS
 from angelon.db.log.sends import GATEWAY, SEND
 from angelon.db.tables import (
     PROBLEM,
@@ -121,7 +121,7 @@ def handler_calls(session: Session, since: dt.datetime) -> list[tuple[str, bool,
     failed_ = case((INQUIRY.c.problem != "", 1), else_=0).label("failed")
     statement = (
         core_select(INQUIRY.c.name, failed_, func.count(), func.sum(INQUIRY.c.took_ms))
-        .where(INQUIRY.c.kind == HANDLER, INQUIRY.c.at >= since)
+        .where(*OF_HANDLERS, INQUIRY.c.at >= since)
         .group_by(INQUIRY.c.name, literal_column("failed"))
     )
     return [

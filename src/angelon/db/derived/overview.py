@@ -7,10 +7,11 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from sqlalchemy import BigInteger, func, text, type_coerce
+from sqlalchemy import BigInteger, func, text, type_coerce, union_all
 from sqlalchemy import select as core_select
 from sqlmodel import Session, col, select
 
+from angelon.core.planning.turns import Turn
 from angelon.core.states import OUT
 from angelon.db.derived import counts
 from angelon.db.lists import not_by_index
@@ -151,12 +152,19 @@ def tries(session: Session, store_id: int, since: dt.datetime) -> list[tuple[int
 
 def due_next(session: Session, gateway_ids: Sequence[int], limit: int = 5) -> list[SendRow]:
     """What goes out next, by all of these gateways."""
-    found: list[SendRow] = []
-    for gateway_id in gateway_ids:
-        found += session.exec(
-            select(SendRow)
-            .where(text(WAITING), SendRow.gateway_id == gateway_id)
-            .order_by(col(SendRow.due_at))
-            .limit(limit)
-        )
-    return sorted(found, key=lambda send: send.due_at)[:limit]
+    send = table_of(SendRow)
+    first = [
+        core_select(send.c.id)
+        .where(text(WAITING), send.c.gateway_id == gateway_id, send.c.turn == turn.value)
+        .order_by(send.c.due_at)
+        .limit(limit)
+        .subquery()
+        for gateway_id in gateway_ids
+        for turn in Turn  # as their index has them: without it, all of a backlog would be sorted
+    ]
+    if not first:
+        return []
+    ids = union_all(*(core_select(one.c.id) for one in first))
+    return list(
+        session.exec(select(SendRow).where(col(SendRow.id).in_(ids)).order_by(col(SendRow.due_at)).limit(limit))
+    )

@@ -9,6 +9,7 @@ from typing import Any
 from sqlalchemy import Connection, Table, and_, bindparam, delete, func, insert, select, union, update
 from sqlalchemy.dialects import postgresql, sqlite
 
+from angelon.db.lists import not_by_index
 from angelon.db.rows import DocumentRecord, HeldDocument, row_of, rows_of
 from angelon.db.tables import (
     DocumentFileRow,
@@ -121,7 +122,7 @@ def _where(store_id: int, wanted: Wanted) -> list[Any]:
     if wanted.text:
         newest = select(DOCUMENT.c.id, DOCUMENT.c.buyer).where(*made).order_by(DOCUMENT.c.id.desc()).limit(MOST_BUYERS)
         buyers = newest.subquery()
-        orders = select(ORDER.c.id).where(ORDER.c.store_id == store_id, ORDER.c.number == wanted.text)
+        orders = select(ORDER.c.id).where(ORDER.c.number == wanted.text, not_by_index(ORDER.c.store_id) == store_id)
         found = union(
             select(DOCUMENT.c.id).where(DOCUMENT.c.store_id == store_id, DOCUMENT.c.name == wanted.text),
             select(DOCUMENT.c.id).where(DOCUMENT.c.order_id.in_(orders)),

@@ -357,9 +357,12 @@ def waiting_by_source(connection: Connection, most: int) -> list[tuple[int, int,
 def _awaiting(of_customers: bool) -> Select[Any]:
     order = table_of(OrderRow)
     columns = (EVENT.c.id, EVENT.c.order_id, EVENT.c.received_at, EVENT.c.parent_id, EVENT.c.decisions)
-    mine: ColumnElement[bool] = EVENT.c.order_id.in_(bindparam("b_orders", expanding=True))
-    if of_customers:
-        mine = mine | order.c.contact_id.in_(bindparam("b_contacts", expanding=True))
+    orders: Any = bindparam("b_orders", expanding=True)
+    mine = EVENT.c.order_id.in_(orders)
+    if of_customers:  # their orders first: a condition of either table in one would read all events
+        other = order.alias("theirs")
+        either = other.c.id.in_(orders) | other.c.contact_id.in_(bindparam("b_contacts", expanding=True))
+        mine = EVENT.c.order_id.in_(core_select(other.c.id).where(either))
     found = core_select(*columns, order.c.contact_id).join(order, order.c.id == EVENT.c.order_id)
     return found.where(text(AWAITING), mine).order_by(EVENT.c.received_at, EVENT.c.id)
 
@@ -379,7 +382,7 @@ def awaiting(
 
 _BLOCKED = (
     core_select(EVENT.c.id, EVENT.c.source_id, EVENT.c.received_at, EVENT.c.waits_for)
-    .where(text(BLOCKED), EVENT.c.source_id.in_(bindparam("b_sources", expanding=True)))
+    .where(text(BLOCKED), not_by_index(EVENT.c.source_id).in_(bindparam("b_sources", expanding=True)))
     .order_by(EVENT.c.received_at, EVENT.c.id)
 )
 
@@ -475,7 +478,7 @@ def answers_to(session: Session, send: SendRow) -> list[EventRow]:
         return []
     statement = select(EventRow).where(
         EventRow.parent_id == (event.parent_id or event.id),
-        EventRow.type == "answer.received",
+        col(EventRow.type).concat("") == "answer.received",  # so that it is no index of types that is gone through
         or_(*(col(EventRow.delivery_key).startswith(f"{id_}>") for id_ in (send.id, send.question_id) if id_)),
     )
     return list(session.exec(statement.order_by(col(EventRow.received_at))))
@@ -505,7 +508,7 @@ def plan_all_again(connection: Connection, source_ids: Sequence[int]) -> int:
     """The same for every event of these sources that could not be planned; says how many."""
     done = connection.execute(
         update(EVENT)
-        .where(text(PROBLEM), EVENT.c.source_id.in_(list(source_ids)), EVENT.c.planned_at.is_not(None))
+        .where(text(PROBLEM), not_by_index(EVENT.c.source_id).in_(list(source_ids)), EVENT.c.planned_at.is_not(None))
         .values(planned_at=None, problem="", waits_for="", decide_at=None, lane=None)
     )
     return done.rowcount
@@ -728,17 +731,20 @@ def found_of_orders(
     session: Session, order_ids: Sequence[int], source_ids: Sequence[int], types: Collection[str], limit: int
 ) -> list[OfOrder]:
     """The newest events of these orders, sources and types (of any type where none is given)."""
-    return _with_orders(session, EVENT.c.order_id.in_(list(order_ids)), source_ids, types, limit)
+    where = [EVENT.c.order_id.in_(list(order_ids))]
+    if types:
+        where.append(EVENT.c.type.concat("").in_(sorted(types)))
+    return _with_orders(session, where, source_ids, limit)
 
 
 def newest_of_types(session: Session, source_ids: Sequence[int], types: Collection[str], limit: int) -> list[OfOrder]:
     """The newest events of these types, with their orders."""
     ids = [one.id for one in newest_of_each(session, source_ids, sorted(types), False, limit)][:limit]
-    return _with_orders(session, EVENT.c.id.in_(ids), source_ids, (), limit)
+    return _with_orders(session, [EVENT.c.id.in_(ids)], source_ids, limit)
 
 
 def _with_orders(
-    session: Session, where: Any, source_ids: Sequence[int], types: Collection[str], limit: int
+    session: Session, where: Sequence[ColumnElement[bool]], source_ids: Sequence[int], limit: int
 ) -> list[OfOrder]:
     columns: Any = (EVENT.c.id, EVENT.c.source_id, EVENT.c.type, EVENT.c.name, EVENT.c.received_at)
     statement = (
@@ -746,12 +752,10 @@ def _with_orders(
         .select_from(EVENT)
         .outerjoin(OrderRow, col(OrderRow.id) == EVENT.c.order_id)
         .outerjoin(ContactRow, col(ContactRow.id) == col(OrderRow.contact_id))
-        .where(where, EVENT.c.source_id.in_(list(source_ids)))
+        .where(*where, not_by_index(EVENT.c.source_id).in_(list(source_ids)))
         .order_by(EVENT.c.received_at.desc(), EVENT.c.id.desc())
         .limit(limit)
     )
-    if types:
-        statement = statement.where(EVENT.c.type.in_(sorted(types)))
     rows: Any = session.connection().execute(statement)
     return [
         OfOrder(id_, source, type_, name, at, no or "", who or "") for id_, source, type_, name, at, no, who in rows
@@ -850,15 +854,19 @@ def silence(arrivals: Sequence[dt.datetime], now: dt.datetime) -> dt.timedelta |
     return quiet if quiet > 3 * max(longest, dt.timedelta(minutes=10)) else None
 
 
+NAMELESS = 10_000
+"""The newest events without a type that are looked at for names that should have one."""
+
+
 def unnamed(session: Session, source_id: int) -> list[tuple[str, int]]:
-    """Event names that mean nothing yet and should, with counts, most frequent first."""
+    """Event names that mean nothing yet and should, with how many of the newest events have them, the most frequent
+    first.
+    """
     count = func.count()
-    rows = session.exec(
-        select(EventRow.name, count)
-        .where(EventRow.source_id == source_id, EventRow.type == "", col(EventRow.name).not_in(BY_STATE))
-        .group_by(EventRow.name)
-        .order_by(count.desc())
-        .limit(20)
+    mine = core_select(EVENT.c.name).where(EVENT.c.source_id == source_id, EVENT.c.type == "")
+    newest = mine.where(EVENT.c.name.not_in(BY_STATE)).order_by(EVENT.c.received_at.desc()).limit(NAMELESS).subquery()
+    rows = session.connection().execute(
+        core_select(newest.c.name, count).group_by(newest.c.name).order_by(count.desc()).limit(20)
     )
     return [(name, number) for name, number in rows]
 

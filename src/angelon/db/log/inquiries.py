@@ -17,7 +17,7 @@ from angelon.core.problems import Invalid
 from angelon.core.specs.asked import Asked
 from angelon.core.specs.base import read_spec
 from angelon.db.bulk import Bulk
-from angelon.db.lists import not_by_index
+from angelon.db.lists import each_once, not_by_index
 from angelon.db.log.events import EVENT
 from angelon.db.rows import InquiryRecord, rows_of
 from angelon.db.tables import DUE, PROBLEM, TO_PLAN, EventRow, InquiryRow, TargetHealthRow, table_of
@@ -156,7 +156,7 @@ def failed(connection: Connection, source_ids: Collection[int], since: dt.dateti
     columns: Any = (INQUIRY.c.event_id, EVENT.c.order_id, EVENT.c.source_id, *(INQUIRY.c.name, INQUIRY.c.problem))
     statement = core_select(*columns, INQUIRY.c.at).join(EVENT, EVENT.c.id == INQUIRY.c.event_id)
     of_sources = not_by_index(EVENT.c.source_id).in_(list(source_ids))
-    settled = (INQUIRY.c.kind == LOOK_UP, INQUIRY.c.due_at.is_(None))
+    settled = (INQUIRY.c.kind.concat("") == LOOK_UP, INQUIRY.c.due_at.is_(None))  # those with a problem are fewer
     where = (text(f"inquiry.{PROBLEM}"), INQUIRY.c.at >= since, *settled, of_sources)
     newest = (INQUIRY.c.at.desc(), INQUIRY.c.event_id, INQUIRY.c.name)
     return list(connection.execute(statement.where(*where).order_by(*newest).limit(limit)))
@@ -184,7 +184,8 @@ def answers_to_calls(connection: Connection, order_ids: Collection[int]) -> dict
     """What calls about orders were answered last, by order and the message's key."""
     columns = (EVENT.c.order_id, INQUIRY.c.name, INQUIRY.c.value)
     statement = core_select(*columns).join(EVENT, EVENT.c.id == INQUIRY.c.event_id)
-    where = (EVENT.c.order_id.in_(list(order_ids)), INQUIRY.c.kind == LOOK_UP, INQUIRY.c.target == CALL)
+    called = (INQUIRY.c.kind.concat("") == LOOK_UP, INQUIRY.c.target == CALL)  # of these orders' events alone
+    where = (EVENT.c.order_id.in_(list(order_ids)), *called)
     made: dict[int, dict[str, Any]] = {}
     for row in connection.execute(statement.where(*where).order_by(INQUIRY.c.at)) if order_ids else ():
         made.setdefault(row.order_id, {})[row.name] = row.value
@@ -383,13 +384,20 @@ class Tally:
     last: dt.datetime | None = None
 
 
+OF_HANDLERS = (
+    INQUIRY.c.kind == HANDLER,
+    INQUIRY.c.name.in_(core_select(each_once(INQUIRY.c.name, INQUIRY.c.kind == HANDLER).c.value)),
+)
+"""Every call, with its handler's name, so that its index serves for a span of time."""
+
+
 def tallies(session: Session, since: dt.datetime) -> dict[str, Tally]:
     """By handler, since a moment (aware)."""
     failed_ = func.sum(case((INQUIRY.c.problem != "", 1), else_=0))
     longest, last = func.max(INQUIRY.c.took_ms), func.max(INQUIRY.c.at)
     statement = (
         core_select(INQUIRY.c.name, func.count(), failed_, func.avg(INQUIRY.c.took_ms), longest, last)
-        .where(INQUIRY.c.kind == HANDLER, INQUIRY.c.at >= since)
+        .where(*OF_HANDLERS, INQUIRY.c.at >= since)
         .group_by(INQUIRY.c.name)
     )
     return {

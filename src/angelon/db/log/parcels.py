@@ -6,7 +6,7 @@ import datetime as dt
 from collections.abc import Collection, Mapping, Sequence
 from typing import Any, NamedTuple
 
-from sqlalchemy import ColumnElement, Connection, bindparam, delete, exists, func, update
+from sqlalchemy import ColumnElement, Connection, bindparam, delete, exists, func, text, update
 from sqlalchemy import select as core_select
 from sqlalchemy.dialects import postgresql, sqlite
 from sqlmodel import Session
@@ -14,9 +14,9 @@ from sqlmodel import Session
 from angelon.core.parcels.numbers import normal
 from angelon.core.parcels.stages import Stage
 from angelon.db.bulk import Bulk
-from angelon.db.lists import older_than
+from angelon.db.lists import not_by_index, older_than
 from angelon.db.rows import ParcelOfOrder, ParcelRecord, row_of, rows_of
-from angelon.db.tables import OrderRow, ParcelLineRow, ParcelRow, table_of
+from angelon.db.tables import SAID, OrderRow, ParcelLineRow, ParcelRow, table_of
 
 PARCEL = table_of(ParcelRow)
 LINE = table_of(ParcelLineRow)
@@ -171,18 +171,24 @@ def due(connection: Connection, now: dt.datetime, limit: int, store_id: int | No
     """Parcels whose time has come: they may be late, count as delivered or be lost."""
     where = [PARCEL.c.look_at.is_not(None), PARCEL.c.look_at <= now]
     if store_id is not None:
-        where.append(PARCEL.c.store_id == store_id)
+        where.append(not_by_index(PARCEL.c.store_id) == store_id)
     return rows_of(
         ParcelRecord, connection.execute(core_select(PARCEL).where(*where).order_by(PARCEL.c.look_at).limit(limit))
     )
+
+
+_SAID = core_select(PARCEL).where(
+    PARCEL.c.store_id == bindparam("b_store"),
+    text(SAID),  # as the index says it
+    PARCEL.c.said_order.in_(bindparam("b_numbers", expanding=True)),
+)
 
 
 def said(connection: Connection, store_id: int, numbers: Collection[str]) -> list[ParcelRecord]:
     """Parcels that are for orders of these numbers, which were not known when they were told."""
     if not numbers:
         return []
-    where = (PARCEL.c.store_id == store_id, PARCEL.c.said_order != "", PARCEL.c.said_order.in_(list(numbers)))
-    return rows_of(ParcelRecord, connection.execute(core_select(PARCEL).where(*where)))
+    return rows_of(ParcelRecord, connection.execute(_SAID, {"b_store": store_id, "b_numbers": list(numbers)}))
 
 
 # ---- lists

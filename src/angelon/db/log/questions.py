@@ -16,11 +16,12 @@ from angelon.core.questions import Asked, QuestionState
 from angelon.db.lists import not_by_index, older_than
 from angelon.db.records import NewSend
 from angelon.db.rows import QuestionOfOrder, QuestionRecord, row_of, rows_of
-from angelon.db.tables import OPEN, ContactRow, OrderRow, QuestionRow, table_of
+from angelon.db.tables import OPEN, ContactRow, MessageRow, OrderRow, QuestionRow, table_of
 
 QUESTION = table_of(QuestionRow)
 ORDER = table_of(OrderRow)
 CONTACT = table_of(ContactRow)
+MESSAGE = table_of(MessageRow)
 LONGEST = dt.timedelta(days=7)
 _TOLD = (QuestionState.OPEN.value, QuestionState.EXPIRED.value)
 LOOK_AFTER = dt.timedelta(seconds=30)
@@ -205,8 +206,10 @@ def attention(connection: Connection, store_id: int, since: dt.datetime) -> list
     """(message id, open with a reply that is no answer, ended without an answer since a moment), where there is any."""
     strange = func.sum(case(((QUESTION.c.state == QuestionState.OPEN) & (QUESTION.c.unmatched != ""), 1), else_=0))
     silent = func.sum(case((QUESTION.c.state == QuestionState.EXPIRED, 1), else_=0))
+    messages = core_select(MESSAGE.c.id).where(MESSAGE.c.store_id == store_id)  # as the index goes on
+    of_store = (QUESTION.c.store_id == store_id, QUESTION.c.message_id.in_(messages))
     # asked earlier than that, and open for long
-    mine = (QUESTION.c.store_id == store_id, QUESTION.c.asked_at >= since - LONGEST, QUESTION.c.state.in_(_TOLD))
+    mine = (*of_store, QUESTION.c.asked_at >= since - LONGEST, QUESTION.c.state.in_(_TOLD))
     recent = QUESTION.c.closed_at.is_(None) | (QUESTION.c.closed_at >= since)
     statement = core_select(QUESTION.c.message_id, strange, silent).where(*mine, recent)
     rows = connection.execute(statement.group_by(QUESTION.c.message_id))

@@ -396,10 +396,12 @@ def release_held(
     connection: Connection, store_id: int, reason: str, now: dt.datetime, gateway_id: int | None = None
 ) -> int:
     """Schedules the sends of a store, or of one of its gateways, that were held for one reason; says how many."""
-    whose = SEND.c.store_id == store_id if gateway_id is None else SEND.c.gateway_id == gateway_id
+    whose = not_by_index(SEND.c.store_id) == store_id
+    if gateway_id is not None:
+        whose = not_by_index(SEND.c.gateway_id) == gateway_id
     done = connection.execute(
         update(SEND)
-        .where(whose, SEND.c.state == State.HELD, SEND.c.reason == reason)
+        .where(text(STUCK), whose, SEND.c.state == State.HELD, SEND.c.reason == reason)
         .values(state=move_state(State.HELD, State.SCHEDULED), due_at=now, reason="", revision_id=None)
     )
     return int(done.rowcount)
@@ -621,16 +623,17 @@ def _of_store(store_id: int, wanted: Filter) -> Any:
 
 
 def _stuck(wanted: Filter) -> bool:
-    """Whether only sends are wanted that need a person: those have an index of their own."""
-    return bool(wanted.states) and set(wanted.states) <= {State.HELD.value, State.FAILED.value}
+    """Whether only sends are wanted that need a person, as those have that are told by their cause: those have an index
+    of their own.
+    """
+    return bool(wanted.reasons or wanted.states) and set(wanted.states) <= {State.HELD.value, State.FAILED.value}
 
 
 def _narrowed(session: Session, statement: Any, wanted: Filter) -> Any:
-    if wanted.states:
-        if _stuck(wanted):
-            statement = statement.where(text(f"send.{STUCK}"))
-        if set(wanted.states) != {State.HELD.value, State.FAILED.value}:
-            statement = statement.where(SEND.c.state.in_(wanted.states))
+    if _stuck(wanted):
+        statement = statement.where(text(f"send.{STUCK}"))
+    if wanted.states and set(wanted.states) != {State.HELD.value, State.FAILED.value}:
+        statement = statement.where(SEND.c.state.in_(wanted.states))
     if wanted.channels:
         statement = statement.where(SEND.c.channel.in_(wanted.channels))
     if wanted.messages:
@@ -738,14 +741,26 @@ def matching(
     """The ids of sends that fit a filter and are in one of these states, in the order of their ids, after one of
     them.
     """
-    statement = (
-        core_select(SEND.c.id)
-        .select_from(_joined(wanted))
-        .where(_of_store(store_id, wanted), SEND.c.state.in_(states), SEND.c.id > after)
-    )
-    return list(
-        session.connection().execute(_narrowed(session, statement, wanted).order_by(SEND.c.id).limit(limit)).scalars()
-    )
+    found: list[str] = []
+    left = {State(state) for state in states} & {State(state) for state in wanted.states or states}
+    for condition, part in ((STUCK, _NEED_A_PERSON), (WAITING, _GO_OUT_LATER), ("", frozenset(State))):
+        some, left = left & part, left - part
+        if not some:
+            continue
+        statement = core_select(SEND.c.id).select_from(_joined(wanted))
+        if condition:  # by the index of the few that are not settled, neither by ids nor by the store
+            mine = (text(f"send.{condition}"), not_by_index(SEND.c.store_id) == store_id)
+            statement = statement.where(*mine, SEND.c.id.concat("") > after).order_by(SEND.c.id.concat(""))
+        else:
+            mine = (not_by_index(SEND.c.store_id) == store_id, SEND.c.id > after)  # each part goes on where one ended
+            statement = statement.where(*mine).order_by(SEND.c.id)
+        of_states = replace(wanted, states=tuple(state.value for state in some))
+        found += session.connection().execute(_narrowed(session, statement, of_states).limit(limit)).scalars()
+    return sorted(found)[:limit]
+
+
+_NEED_A_PERSON = frozenset((State.HELD, State.FAILED))
+_GO_OUT_LATER = frozenset((State.SCHEDULED, State.RETRYING))
 
 
 @dataclass

@@ -5,9 +5,10 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Collection, Mapping
 
-from sqlalchemy import Connection, bindparam, delete, insert
+from sqlalchemy import Connection, bindparam, delete, exists, insert
 from sqlalchemy import select as core_select
 
+from angelon.db.lists import each_once, not_by_index
 from angelon.db.tables import ContactRow, ContactTagRow, table_of
 
 TAG = table_of(ContactTagRow)
@@ -45,15 +46,13 @@ def change(
 
 def in_use(connection: Connection, store_id: int) -> list[str]:
     """Every tag that somebody of a store has."""
-    rows = connection.execute(
-        core_select(TAG.c.tag)
-        .join(CONTACT, CONTACT.c.id == TAG.c.contact_id)
-        .where(CONTACT.c.store_id == store_id)
-        .distinct()
-        .order_by(TAG.c.tag)
-        .limit(500)
-    )
-    return [tag for (tag,) in rows]
+    return list(connection.execute(_IN_USE, {"b_store": store_id}).scalars())
+
+
+_EVERY = each_once(TAG.c.tag).c.value
+_OF_STORE = not_by_index(CONTACT.c.store_id) == bindparam("b_store")
+_SOMEBODY = exists().where(TAG.c.tag == _EVERY, CONTACT.c.id == TAG.c.contact_id, _OF_STORE)
+_IN_USE = core_select(_EVERY).where(_EVERY.is_not(None), _SOMEBODY).order_by(_EVERY).limit(500)
 
 
 _OF_IDENTITIES = (

@@ -5,12 +5,13 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Sequence
 
+from sqlalchemy import text
 from sqlmodel import Session, col, select
 
 from angelon.core.messages.channels import address_key
 from angelon.db.derived import searching
 from angelon.db.lists import not_by_index, older_than
-from angelon.db.tables import ContactRow, OrderRow
+from angelon.db.tables import SEEN, ContactRow, OrderRow
 
 
 def listed(
@@ -18,7 +19,7 @@ def listed(
 ) -> list[ContactRow]:
     """Those who came last first; those that come after one (when it was first seen, and its id)."""
     here = not_by_index(col(ContactRow.store_id)) if words.strip() else col(ContactRow.store_id)
-    statement = select(ContactRow).where(here == store_id, col(ContactRow.first_seen).is_not(None))
+    statement = select(ContactRow).where(here == store_id, text(SEEN))
     if words.strip():
         refs = searching.refs(session.connection(), "person", store_id, words, searching.MOST)
         statement = statement.where(col(ContactRow.id).in_([int(ref) for ref in refs]))

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
+from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 from sqlalchemy import Connection, Table, delete, or_, union_all, update
@@ -14,6 +16,7 @@ from angelon.core.shape import Shape
 from angelon.core.states import State
 from angelon.core.values import pack
 from angelon.db.derived.shapes import SHAPE
+from angelon.db.lists import not_by_index
 from angelon.db.log import archive, documents, imports, parcels, questions
 from angelon.db.log.archive import NotThere, Place
 from angelon.db.log.downloads import DOWNLOAD
@@ -47,37 +50,75 @@ WAITS = (State.SCHEDULED, State.RETRYING, State.HELD)
 ERASED = "The person’s data was erased."
 IDENTIFYING = ("name", "email", "phone", "country", "language")
 MOST_SENDS = 10_000
+AT_ONCE = 5_000
+"""Ids in one statement."""
 
 
 class About:
     """Which rows are a customer's."""
 
-    def __init__(self, connection: Connection, store_id: int, contact: Any, address_keys: Collection[str]) -> None:
-        self.connection, self.store_id, self.contact = connection, store_id, contact
+    def __init__(
+        self,
+        connection: Connection,
+        store_id: int,
+        contact: Any,
+        address_keys: Collection[str],
+        found: Found | None = None,
+    ) -> None:
+        """`found` is which sends went to the customer's addresses, where that was looked for before."""
+        self.connection, self.store_id, self.contact, self._found = connection, store_id, contact, found
         self.address_keys = list(address_keys)
         self.addresses = [one for one in (contact.email, contact.phone) if one]
         self.orders = list(
             connection.execute(core_select(ORDER.c.id).where(ORDER.c.contact_id == contact.id)).scalars()
         )
 
-    @property
-    def sends(self) -> Any:
+    @cached_property
+    def send_ids(self) -> list[str]:
         """Those for the customer's orders, whoever they went to, and those to the customer's addresses."""
-        to_them = SEND.c.recipient.in_(self.addresses)
-        return SEND.c.store_id == self.store_id, or_(SEND.c.order_id.in_(self.orders), to_them)
+        ids = set(self.connection.execute(core_select(SEND.c.id).where(SEND.c.order_id.in_(self.orders))).scalars())
+        found = self._found or found_to(self.connection, self.store_id, self.addresses)
+        since = found_to(self.connection, self.store_id, self.addresses, found.until) if found.until else found
+        return sorted(ids | found.ids | since.ids)
 
     @property
+    def sends(self) -> Iterator[list[str]]:
+        """The ids of these sends, a part at a time."""
+        for start in range(0, len(self.send_ids), AT_ONCE):
+            yield self.send_ids[start : start + AT_ONCE]
+
+    @cached_property
     def event_ids(self) -> list[str]:
-        """Oldest first."""
-        ordered = self.events.order_by(EVENT.c.received_at, EVENT.c.id)
-        return list(self.connection.execute(ordered).scalars())
+        """Those of the customer's orders, and those without an order of which a send went to the customer, oldest
+        first.
+        """
+        columns, run = core_select(EVENT.c.received_at, EVENT.c.id), self.connection.execute
+        found = {(row.received_at, row.id) for row in run(columns.where(EVENT.c.order_id.in_(self.orders)))}
+        for ids in self.sends:
+            theirs = core_select(SEND.c.event_id).where(SEND.c.id.in_(ids), SEND.c.event_id.is_not(None))
+            alone = columns.where(EVENT.c.id.in_(theirs), EVENT.c.order_id.is_(None))
+            found |= {(row.received_at, row.id) for row in run(alone)}
+        return [id_ for _, id_ in sorted(found)]
 
-    @property
-    def events(self) -> Any:
-        """Those of the customer's orders, and those without an order of which a send went to the customer."""
-        theirs = core_select(SEND.c.event_id).where(*self.sends, SEND.c.event_id.is_not(None))
-        alone = EVENT.c.order_id.is_(None) & EVENT.c.id.in_(theirs)
-        return core_select(EVENT.c.id).where(or_(EVENT.c.order_id.in_(self.orders), alone))
+
+@dataclass(frozen=True)
+class Found:
+    """The sends to somebody's addresses; those made from `until` on (aware) may be missing."""
+
+    ids: frozenset[str]
+    until: dt.datetime | None = None
+
+
+def found_to(
+    connection: Connection, store_id: int, addresses: Collection[str], since: dt.datetime | None = None
+) -> Found:
+    """The sends to these addresses, of those made since a moment. Without one it goes through all of the store's: not
+    for a transaction that keeps others from writing.
+    """
+    mine = [SEND.c.store_id == store_id, SEND.c.recipient.in_(addresses)]
+    if since is not None:
+        mine.append(SEND.c.created_at >= since)
+    return Found(frozenset(connection.execute(core_select(SEND.c.id).where(*mine)).scalars() if addresses else ()))
 
 
 def collect(about: About, read: Callable[[Place], ContentRow]) -> dict[str, Any]:
@@ -85,7 +126,8 @@ def collect(about: About, read: Callable[[Place], ContentRow]) -> dict[str, Any]
     archive, or raises NotThere.
     """
     run, contact = about.connection.execute, about.contact
-    sends = run(core_select(SEND).where(*about.sends).order_by(SEND.c.created_at).limit(MOST_SENDS)).all()
+    rows = (row for ids in about.sends for row in run(core_select(SEND).where(SEND.c.id.in_(ids))))
+    sends = sorted(rows, key=lambda row: (row.created_at, row.id))[:MOST_SENDS]
     texts = _texts(about, {row.id for row in sends}, read)
     return {
         "person": {name: getattr(contact, name) for name in (*IDENTIFYING, "first_seen")},
@@ -165,8 +207,8 @@ _ITSELF_OR_FIRST = (EVENT.c.id, EVENT.c.parent_id)
 
 def in_the_way(about: About) -> str:
     """Why nothing can be erased just now; empty where it can."""
-    sending = core_select(SEND.c.id).where(*about.sends, SEND.c.state == State.SENDING).limit(1)
-    if about.connection.execute(sending).first():
+    sending = core_select(SEND.c.id).where(SEND.c.state == State.SENDING).limit(1)
+    if any(about.connection.execute(sending.where(SEND.c.id.in_(ids))).first() for ids in about.sends):
         return "One of the sends is being handed over at this moment."
     deliveries = core_select(EVENT.c.delivery_id).where(EVENT.c.order_id.in_(about.orders))  # with others' orders, too
     came = core_select(EVENT.c.id).select_from(_WITH_DELIVERY).where(DELIVERY.c.id.in_(deliveries))
@@ -189,28 +231,29 @@ def erase(about: About, now: dt.datetime) -> dict[str, int]:
     and totals stay, and so do suppressions, without which the person might be written to again.
     """
     run, words = about.connection.execute, [one for one in (*about.addresses, about.contact.name) if one]
-    of_sends = core_select(SEND.c.id).where(*about.sends)
-    found = {"orders": len(about.orders)}
-    found["sends"] = len(list(run(of_sends).scalars()))
-    _from_runs(about)
-    run(delete(CONTENT).where(CONTENT.c.send_id.in_(of_sends)))
-    run(delete(ARCHIVED).where(ARCHIVED.c.send_id.in_(of_sends)))
-    run(update(ATTEMPT).where(ATTEMPT.c.send_id.in_(of_sends)).values(answer=""))
-    run(delete(DOWNLOAD).where(DOWNLOAD.c.send_id.in_(of_sends)))
-    stopped = {"state": State.SKIPPED, "reason": ERASED, "settled_at": now}
-    run(update(SEND).where(*about.sends, SEND.c.state.in_(WAITS)).values(**stopped))
-    for word in words:
-        run(update(SEND).where(*about.sends, SEND.c.reason.contains(word, autoescape=True)).values(reason=ERASED))
-    emptied = {"subject": "", "values": None, "trace": None, "draft": None}
-    run(update(SEND).where(*about.sends, SEND.c.order_id.in_(about.orders)).values(**emptied))
-    theirs = or_(SEND.c.whom == "customer", SEND.c.recipient.in_(about.addresses))
-    run(update(SEND).where(*about.sends, theirs).values(recipient="", recipient_name="", **emptied))
-    run(delete(INQUIRY).where(INQUIRY.c.event_id.in_(about.events)))
-    events = list(run(about.events).scalars())  # as long as their sends still name the customer
-    deliveries = core_select(EVENT.c.delivery_id).where(EVENT.c.id.in_(events))
-    found["events"] = run(
-        update(DELIVERY).where(DELIVERY.c.id.in_(deliveries), DELIVERY.c.body != b"").values(body=b"", headers=None)
-    ).rowcount
+    found = {"orders": len(about.orders), "sends": len(about.send_ids), "events": 0}
+    events = about.event_ids
+    for ids in about.sends:
+        _from_runs(about, ids)
+        run(delete(CONTENT).where(CONTENT.c.send_id.in_(ids)))
+        run(delete(ARCHIVED).where(ARCHIVED.c.send_id.in_(ids)))
+        run(update(ATTEMPT).where(ATTEMPT.c.send_id.in_(ids)).values(answer=""))
+        run(delete(DOWNLOAD).where(DOWNLOAD.c.send_id.in_(ids)))
+        of_sends = update(SEND).where(SEND.c.id.in_(ids))
+        stopped = {"state": State.SKIPPED, "reason": ERASED, "settled_at": now}
+        run(of_sends.where(SEND.c.state.in_(WAITS)).values(**stopped))
+        for word in words:
+            run(of_sends.where(SEND.c.reason.contains(word, autoescape=True)).values(reason=ERASED))
+        emptied = {"subject": "", "values": None, "trace": None, "draft": None}
+        run(of_sends.where(not_by_index(SEND.c.order_id).in_(about.orders)).values(**emptied))
+        theirs = or_(SEND.c.whom == "customer", SEND.c.recipient.in_(about.addresses))
+        run(of_sends.where(theirs).values(recipient="", recipient_name="", **emptied))
+    for start in range(0, len(events), AT_ONCE):
+        part = events[start : start + AT_ONCE]
+        run(delete(INQUIRY).where(INQUIRY.c.event_id.in_(part)))
+        of_events = core_select(EVENT.c.delivery_id).where(EVENT.c.id.in_(part))
+        with_text = (DELIVERY.c.id.in_(of_events), DELIVERY.c.body != b"")
+        found["events"] += run(update(DELIVERY).where(*with_text).values(body=b"", headers=None)).rowcount
     of_orders = update(EVENT).where(EVENT.c.order_id.in_(about.orders))
     run(of_orders.values(decisions=None, pinned=False, problem=""))
     run(of_orders.where(EVENT.c.type.in_((ANSWERED_EVENT, LATE_EVENT))).values(name=""))
@@ -231,7 +274,9 @@ def erase(about: About, now: dt.datetime) -> dict[str, int]:
     notes = CHANGE.c.kind.in_(("order", "person")) & CHANGE.c.key.in_(keys)
     run(update(CHANGE).where(CHANGE.c.store_id == about.store_id, notes).values(before=None, after={"text": ERASED}))
     of_addresses = CHANGE.c.key.in_([*about.address_keys, *about.addresses])
-    run(update(CHANGE).where(CHANGE.c.store_id == about.store_id, of_addresses).values(key="", before=None, after=None))
+    _from_corrections(about)
+    named = (CHANGE.c.store_id == about.store_id, CHANGE.c.kind == "address", of_addresses)
+    run(update(CHANGE).where(*named).values(key="", before=None, after=None))
     _from_shapes(about)
     test_answers.forget(about.connection, about.store_id)
     empty = dict.fromkeys(IDENTIFYING, "")
@@ -247,9 +292,23 @@ def _of(table: Table, about: About) -> Sequence[Any]:
     return table.c.store_id == about.store_id, consents.of(table, about.address_keys)
 
 
-def _from_runs(about: About) -> None:
+def _from_corrections(about: About) -> None:
+    """Which address a send had, and which it was given: where the send is theirs, or one of the addresses was."""
+    by_hand = core_select(CHANGE).where(CHANGE.c.store_id == about.store_id, CHANGE.c.kind == "send")
+    ids, run = set(about.send_ids), about.connection.execute
+    found = [
+        row.id
+        for row in run(by_hand)
+        if row.key in ids or any(one in str((row.before, row.after)) for one in about.addresses)
+    ]
+    for start in range(0, len(found), AT_ONCE):
+        part = CHANGE.c.id.in_(found[start : start + AT_ONCE])
+        run(update(CHANGE).where(part).values(before=None, after=None))
+
+
+def _from_runs(about: About, send_ids: Collection[str]) -> None:
     """What was answered and came of manual runs that only concern this person; in others the person's part."""
-    runs = core_select(SEND.c.run_id).where(*about.sends, SEND.c.run_id.is_not(None))
+    runs = core_select(SEND.c.run_id).where(SEND.c.id.in_(send_ids), SEND.c.run_id.is_not(None))
     for row in about.connection.execute(core_select(RUN).where(RUN.c.id.in_(runs))).all():
         results = [one for one in row.results or [] if not any(word in str(one) for word in about.addresses)]
         about.connection.execute(update(RUN).where(RUN.c.id == row.id).values(results=results))

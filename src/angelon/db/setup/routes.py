@@ -16,7 +16,7 @@ from angelon.db.derived import counts
 from angelon.db.lists import not_by_index
 from angelon.db.log.sends import SEND
 from angelon.db.setup.specs import current_spec
-from angelon.db.tables import STUCK, RouteRow
+from angelon.db.tables import STUCK, WAITING, RouteRow
 
 OFF = "The route is switched off."
 """Why sends are held whose route was switched off."""
@@ -26,7 +26,7 @@ def hold(session: Session, row: RouteRow) -> int:
     """Holds what a route has scheduled, since it is switched off; gives how many sends that are."""
     done = session.connection().execute(
         update(SEND)
-        .where(SEND.c.route_id == row.id, SEND.c.state.in_([State.SCHEDULED, State.RETRYING]))
+        .where(text(WAITING), not_by_index(SEND.c.route_id) == row.id)
         .values(state=State.HELD, reason=OFF, fallback_at=None)
     )
     return int(done.rowcount)
@@ -65,7 +65,8 @@ def release_held(session: Session, row: RouteRow, late: str, now: dt.datetime) -
     Where the route has a fallback for what is not out in time, that time counts from now for what is overdue. Gives
     how many are scheduled and how many dropped.
     """
-    mine: Any = (SEND.c.route_id == row.id, SEND.c.state == State.HELD, SEND.c.reason == OFF)
+    held = (SEND.c.state == State.HELD, SEND.c.reason == OFF)
+    mine: Any = (text(STUCK), not_by_index(SEND.c.route_id) == row.id, *held)
     connection = session.connection()
     dropped = 0
     if late == "drop":

@@ -13,10 +13,12 @@ from sqlalchemy import (
     LargeBinary,
     UniqueConstraint,
     false,
+    text,
 )
 from sqlmodel import Field, SQLModel
 
 from angelon.db.tables.columns import Instant, json
+from angelon.db.tables.conditions import CORRECTS
 
 
 class DocumentSeriesRow(SQLModel, table=True):
@@ -45,6 +47,7 @@ class DocumentRow(SQLModel, table=True):
     __table_args__ = (
         UniqueConstraint("store_id", "series", "year", "number", name="uq_document_number"),
         Index("ix_document_order", "order_id"),
+        Index("ix_document_corrects_id", "corrects_id", sqlite_where=text(CORRECTS), postgresql_where=text(CORRECTS)),
         Index("ix_document_listed", "store_id", "id"),
         *(Index(f"ix_document_{column}", "store_id", column) for column in ("name", "day")),
         *(Index(f"ix_document_{column}", "store_id", column, "id") for column in ("kind", "country", "scheme")),

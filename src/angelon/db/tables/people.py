@@ -8,17 +8,22 @@ from typing import Any
 from sqlalchemy import (
     Index,
     UniqueConstraint,
+    text,
 )
 from sqlmodel import Field, SQLModel
 
 from angelon.db.tables.columns import instant, json
+from angelon.db.tables.conditions import SEEN
 
 
 class ContactRow(SQLModel, table=True):
     """A customer, as the sources of a store know them."""
 
     __tablename__ = "contact"
-    __table_args__ = (UniqueConstraint("store_id", "identity"),)
+    __table_args__ = (
+        UniqueConstraint("store_id", "identity"),
+        Index("ix_contact_seen", "store_id", "first_seen", "id", sqlite_where=text(SEEN), postgresql_where=text(SEEN)),
+    )
     id: int | None = Field(default=None, primary_key=True)
     store_id: int = Field(foreign_key="store.id")
     identity: str
@@ -35,6 +40,7 @@ class ContactTagRow(SQLModel, table=True):
     """A word that a handler or a person has put to a customer."""
 
     __tablename__ = "contact_tag"
+    __table_args__ = (Index("ix_contact_tag_tag", "tag"),)
     contact_id: int = Field(foreign_key="contact.id", primary_key=True)
     tag: str = Field(primary_key=True)
     set_at: dt.datetime = instant(nullable=False)

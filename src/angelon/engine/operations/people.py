@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import datetime as dt
+from dataclasses import replace
 from typing import Any
 
 from pydantic import TypeAdapter, ValidationError
@@ -24,6 +26,8 @@ from angelon.engine.orders.marking import mark, problems_of
 from angelon.engine.unit import Work
 
 _TAG: TypeAdapter[str] = TypeAdapter(Tag)
+MADE_WITHIN = dt.timedelta(minutes=10)
+"""How long after its moment a send may be stored, at the most."""
 MOST = 50
 """Tags that one customer may have."""
 
@@ -103,8 +107,15 @@ def _payload(payloads: Payloads, row: EventRecord) -> Any:
         return None
 
 
-def erase(work: Work, contact_id: int, typed: str) -> dict[str, int]:
+def found_before(connection: Connection, row: ContactRow, now: dt.datetime) -> personal.Found:
+    """The sends to a customer's addresses, for `erase`: looked for while others may write, since it may take long."""
+    addresses = [one for one in (row.email, row.phone) if one]
+    return replace(personal.found_to(connection, row.store_id, addresses), until=now - MADE_WITHIN)
+
+
+def erase(work: Work, contact_id: int, typed: str, before: personal.Found | None = None) -> dict[str, int]:
     """Erases what says who a customer is, where `typed` is the name or address that asks for it; says how much.
+    `before` is what `found_before` gave.
 
     Raises NotFound; and Invalid, where it is another or something is on its way at this moment.
     """
@@ -114,7 +125,7 @@ def erase(work: Work, contact_id: int, typed: str) -> dict[str, int]:
         raise Invalid([Problem("person", "This person’s data is erased already.")])
     if typed.strip().casefold() not in wanted:
         raise Invalid([Problem("typed", "That is not the person’s name or address.", "Write it exactly as above.")])
-    about = personal.About(work.connection, work.store_id, row, people.address_keys(row))
+    about = personal.About(work.connection, work.store_id, row, people.address_keys(row), before)
     why = personal.in_the_way(about)
     if why:
         raise Invalid([Problem("person", why, "Try again in a moment; nothing was erased.")])

@@ -53,11 +53,12 @@ class CustomersAsOf:
         for row in connection.execute(known):
             self._of_order[row.id] = str(row.contact_id)
             self._met.setdefault(str(row.contact_id), []).append(row.met)
-        told = core_select(event.c.order_id, event.c.type, event.c.received_at).where(
-            event.c.type.in_([*customers.OF_CUSTOMER, *purchases.UNDONE]), event.c.order_id.is_not(None)
-        )
-        if order_ids is not None:
-            told = told.where(event.c.order_id.in_(order_ids))
+        told = core_select(event.c.order_id, event.c.type, event.c.received_at).where(event.c.order_id.is_not(None))
+        types = [*customers.OF_CUSTOMER, *purchases.UNDONE]
+        if order_ids is None:
+            told = told.where(event.c.type.in_(types))
+        else:
+            told = told.where(event.c.order_id.in_(order_ids), event.c.type.concat("").in_(types))
         for row in connection.execute(told):
             identity = self._of_order.get(row.order_id)
             if identity and row.type in purchases.UNDONE:

@@ -340,7 +340,7 @@ def _short() -> list[Need]:
     _, used = health_and_use()
     counted = [id_ for id_, use in used.items() if use.balance is not None and id_ in of_gateway]
     week = g.today - dt.timedelta(days=6)
-    spent = counts.spent(session().connection(), counted, week) if counted else {}
+    spent = counts.spent(session().connection(), store_id(), counted, week) if counted else {}
     for gateway_id, use in used.items():
         gateway = live().setup.gateways.get(of_gateway.get(gateway_id, ""))
         if gateway is None:

@@ -63,9 +63,10 @@ def erase(person_id: int) -> Any:
     """Erases what says who somebody is."""
     person = _person(person_id)
     typed = request.form.get("typed", "")
+    before = operations.found_before(session().connection(), person, services().clock.now())
     try:
         with work() as unit:
-            found = operations.erase(unit, person_id, typed)
+            found = operations.erase(unit, person_id, typed, before)
     except NotFound:
         raise
     except Invalid as error:

@@ -23,6 +23,7 @@ from flask import (
 )
 
 from angelon.core.messages.email import RenderedEmail
+from angelon.core.messages.known_fields import SAMPLE_FOLLOW
 from angelon.core.problems import Invalid
 from angelon.core.sending.mail import rebuild
 from angelon.core.states import MEANING, OUT, State, sources_by_hand
@@ -32,13 +33,15 @@ from angelon.db.log.sends import CORRECTABLE, Cause, Filter, ListedSend
 from angelon.db.people import people
 from angelon.db.setup import specs, views
 from angelon.engine.exports import sends as send_export
+from angelon.engine.feedback.preferences import Links
 from angelon.engine.operations import sends as operations
 from angelon.engine.operations import views as view_operations
 from angelon.web.exporting import as_file_of
+from angelon.web.formats import moment, plural, span, stored
 from angelon.web.gateways.states import waits_for
 from angelon.web.numbers import whole
 from angelon.web.paging import BEFORE, Page
-from angelon.web.services import names, services, session, store_id, work, work_or_back
+from angelon.web.services import live, names, services, session, store_id, work, work_or_back
 
 pages = Blueprint("sends", __name__, url_prefix="/sends", template_folder="templates")
 
@@ -195,8 +198,6 @@ def _done(act: str, moved: int, seen: int) -> str:
 
 def outcome(listed: ListedSend, attempts: list[Any]) -> str:
     """What to say at the end of a send's line."""
-    from angelon.web.formats import moment, span
-
     send = listed.send
     if send.state in ("held", "skipped", "failed"):
         return send.reason
@@ -238,8 +239,28 @@ def one(send_id: str) -> Any:
         answers=events.answers_to(session(), found.listed.send),
         new_id=services().clock.new_id("sd"),
         offered=downloads.get(session().connection(), send_id),
+        used=_used(found.listed),
         now=g.now,
     )
+
+
+def _used(listed: ListedSend) -> dict[str, str]:
+    """The values that a send was filled with, as its customer's language writes them: links to the page where parcels
+    are followed are the order's own, as they are in the text.
+    """
+    send = listed.send
+    kept = send.values_ or {}
+    shown = {name: stored(value, send.locale) for name, value in kept.items() if name != "order"}
+    if not send.test:
+        links = Links(services().vault, services().settings.base_url)
+        own = links.follow(live(), send.order_id) or "none: the shop has no such page"
+        shown = {name: text.replace(SAMPLE_FOLLOW, own) for name, text in shown.items()}
+    order = kept.get("order")
+    if order:
+        number, lines = stored(order.get("number")), len(order.get("lines") or [])
+        total = stored(order.get("total"), send.locale)
+        shown["order"] = ", ".join(part for part in (number, plural(lines, "line"), total) if part)
+    return shown
 
 
 @pages.post("/<send_id>/downloads")
