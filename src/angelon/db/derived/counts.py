@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import datetime as dt
 from collections import Counter
-from collections.abc import Collection, Iterable, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -82,6 +82,27 @@ def tallies(connection: Connection, store_id: int, first: dt.date | None) -> lis
         for state, channel, message, route, gateway, number in rows
         if number
     ]
+
+
+def days_with(
+    connection: Connection, store_id: int, chosen: Mapping[str, Any], enough: int, until: dt.date | None = None
+) -> list[dt.date]:
+    """The newest days that together have enough sends of what is chosen of the facets (ids, or a query for them), the
+    newest first; all days that have any where that is less. Where they are only looked for `until` a day, it and the
+    two before it do not count, but are among them: of those the list may have had some.
+    """
+    mine: list[Any] = [SENDS.c[_PARTS[facet]].in_(values) for facet, values in chosen.items()]
+    if until is not None:
+        mine.append(SENDS.c.day <= number_of(until))
+    number = func.sum(SENDS.c.number)
+    counted = core_select(SENDS.c.day, number).where(SENDS.c.store_id == store_id, *mine).group_by(SENDS.c.day)
+    days: list[dt.date] = []
+    for day, there in connection.execute(counted.having(number > 0).order_by(SENDS.c.day.desc())):
+        days.append(day_of(day))
+        enough -= int(there) if until is None or (until - days[-1]).days > 2 else 0
+        if enough <= 0:
+            break
+    return days
 
 
 def by_facet(found: Iterable[Tally], chosen: dict[str, Collection[Any]]) -> dict[str, dict[Any, int]]:

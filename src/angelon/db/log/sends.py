@@ -684,10 +684,48 @@ def listed(
         .where(_of_store(store_id, wanted))
     )
     statement = _narrowed(session, statement, wanted)
+    spans = _spans(session.connection(), store_id, wanted, limit, before)
+    if spans is not None:
+        if not spans:
+            return []
+        outside = (SEND.c.created_at >= spans[-1][0], SEND.c.created_at < spans[0][1])
+        inside = [(SEND.c.created_at >= first) & (SEND.c.created_at < last) for first, last in spans]
+        statement = statement.where(*outside, or_(*inside) if 1 < len(inside) <= MOST_SPANS else true())
     if before:
         statement = statement.where(older_than(SEND.c.created_at, SEND.c.id, before))
     rows = session.exec(statement.order_by(SEND.c.created_at.desc(), SEND.c.id.desc()).limit(limit))
     return [_listed(*row) for row in rows]
+
+
+MOST_SPANS = 40
+MOST_AHEAD, MOST_BEHIND = dt.timedelta(hours=14), dt.timedelta(hours=12)
+"""Of UTC, a shop's clock."""
+
+
+def _spans(
+    connection: Connection, store_id: int, wanted: Filter, limit: int, before: tuple[dt.datetime, str] | None
+) -> list[tuple[dt.datetime, dt.datetime]] | None:
+    """When the sends were made that a list shows, the newest first, as they are counted by day: without it, a list of
+    what is rare would go through all others. None where it is narrowed by more than what is counted, or by less.
+    """
+    of_store = {"messages": MESSAGE, "routes": ROUTE, "gateways": GATEWAY}
+    chosen: dict[str, Any] = {part: getattr(wanted, part) for part in ("states", "channels") if getattr(wanted, part)}
+    for part, table in of_store.items():
+        if keys := getattr(wanted, part):
+            chosen[part] = core_select(table.c.id).where(table.c.store_id == store_id, table.c.key.in_(keys))
+    if not chosen or _stuck(wanted) or replace(wanted, since=None).narrowed:
+        return None
+    until = before[0].date() + dt.timedelta(days=1) if before else None
+    days = counts.days_with(connection, store_id, chosen, limit, until)
+    spans: list[tuple[dt.datetime, dt.datetime]] = []
+    for day in days:
+        midnight = dt.datetime.combine(day, dt.time(), dt.UTC)
+        first, last = midnight - MOST_AHEAD, midnight + MOST_BEHIND + dt.timedelta(days=1)
+        if spans and last >= spans[-1][0]:
+            spans[-1] = (first, spans[-1][1])
+        else:
+            spans.append((first, last))
+    return spans
 
 
 def _listed(send: SendRow, *more: Any) -> ListedSend:
