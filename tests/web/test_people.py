@@ -170,6 +170,20 @@ def test_what_is_sent_while_sends_are_looked_for_is_erased_as_well(bench, client
     assert cells(bench) == set()
 
 
+def test_a_send_that_was_given_to_another_meanwhile_stays_theirs(bench, client, person):
+    bench.deliver(made.body(id=7, reference="BK-7", buyer={"name": "Tam", "email": "t@tam.example"}))
+    bench.plan()
+    ((send_id,),) = bench.rows("SELECT id FROM send WHERE state = 'scheduled'")
+    client.post(f"/sends/{send_id}/address", data={"to": JO["email"]})
+    with bench.database.reading() as session:
+        before = operations.found_before(session.connection(), session.get(ContactRow, person), bench.clock.now())
+    assert send_id in before.ids
+    client.post(f"/sends/{send_id}/address", data={"to": "tam@tam.example"})
+    with unit(bench.services.installation, bench.store_id) as work:
+        operations.erase(work, person, JO["email"], before)
+    assert bench.rows("SELECT recipient, state FROM send WHERE id = ?", send_id) == [("tam@tam.example", "scheduled")]
+
+
 def test_a_suppression_stays_so_that_nobody_is_written_to_again(bench, client, person):
     client.post("/suppressions", data={"address": JO["email"], "why": "asked by phone"})
     client.post(f"/people/{person}/erase", data={"typed": JO["email"]})

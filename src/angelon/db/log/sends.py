@@ -698,6 +698,7 @@ def listed(
 
 
 MOST_SPANS = 40
+"""Of more days that have any, all between the newest and the oldest are looked at."""
 MOST_AHEAD, MOST_BEHIND = dt.timedelta(hours=14), dt.timedelta(hours=12)
 """Of UTC, a shop's clock."""
 

@@ -6,7 +6,7 @@ import datetime as dt
 from collections.abc import Callable, Collection, Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
+from typing import Any, TypeVar
 
 from sqlalchemy import Connection, Table, delete, or_, union_all, update
 from sqlalchemy import select as core_select
@@ -52,6 +52,12 @@ IDENTIFYING = ("name", "email", "phone", "country", "language")
 MOST_SENDS = 10_000
 AT_ONCE = 5_000
 """Ids in one statement."""
+IdT = TypeVar("IdT")
+
+
+def _parts(ids: Sequence[IdT]) -> Iterator[Sequence[IdT]]:
+    for start in range(0, len(ids), AT_ONCE):
+        yield ids[start : start + AT_ONCE]
 
 
 class About:
@@ -76,16 +82,18 @@ class About:
     @cached_property
     def send_ids(self) -> list[str]:
         """Those for the customer's orders, whoever they went to, and those to the customer's addresses."""
-        ids = set(self.connection.execute(core_select(SEND.c.id).where(SEND.c.order_id.in_(self.orders))).scalars())
-        found = self._found or found_to(self.connection, self.store_id, self.addresses)
-        since = found_to(self.connection, self.store_id, self.addresses, found.until) if found.until else found
-        return sorted(ids | found.ids | since.ids)
+        run, before = self.connection.execute, self._found
+        ids = set(run(core_select(SEND.c.id).where(SEND.c.order_id.in_(self.orders))).scalars())
+        ids |= found_to(self.connection, self.store_id, self.addresses, before.until if before else None).ids
+        for part in _parts(sorted(before.ids) if before else ()):  # whose address was corrected since is another's
+            still = (SEND.c.id.in_(part), SEND.c.recipient.in_(self.addresses))
+            ids |= set(run(core_select(SEND.c.id).where(*still)).scalars())
+        return sorted(ids)
 
     @property
-    def sends(self) -> Iterator[list[str]]:
+    def sends(self) -> Iterator[Sequence[str]]:
         """The ids of these sends, a part at a time."""
-        for start in range(0, len(self.send_ids), AT_ONCE):
-            yield self.send_ids[start : start + AT_ONCE]
+        return _parts(self.send_ids)
 
     @cached_property
     def event_ids(self) -> list[str]:
@@ -248,8 +256,7 @@ def erase(about: About, now: dt.datetime) -> dict[str, int]:
         run(of_sends.where(not_by_index(SEND.c.order_id).in_(about.orders)).values(**emptied))
         theirs = or_(SEND.c.whom == "customer", SEND.c.recipient.in_(about.addresses))
         run(of_sends.where(theirs).values(recipient="", recipient_name="", **emptied))
-    for start in range(0, len(events), AT_ONCE):
-        part = events[start : start + AT_ONCE]
+    for part in _parts(events):
         run(delete(INQUIRY).where(INQUIRY.c.event_id.in_(part)))
         of_events = core_select(EVENT.c.delivery_id).where(EVENT.c.id.in_(part))
         with_text = (DELIVERY.c.id.in_(of_events), DELIVERY.c.body != b"")
@@ -301,9 +308,8 @@ def _from_corrections(about: About) -> None:
         for row in run(by_hand)
         if row.key in ids or any(one in str((row.before, row.after)) for one in about.addresses)
     ]
-    for start in range(0, len(found), AT_ONCE):
-        part = CHANGE.c.id.in_(found[start : start + AT_ONCE])
-        run(update(CHANGE).where(part).values(before=None, after=None))
+    for part in _parts(found):
+        run(update(CHANGE).where(CHANGE.c.id.in_(part)).values(before=None, after=None))
 
 
 def _from_runs(about: About, send_ids: Collection[str]) -> None:
