@@ -26,7 +26,7 @@ MAY = {
     "db/derived/counting.py": "counts anew, where a migration or a person asks for it",
     "db/derived/counts.py": "rows of a day, not of a send",
     "db/derived/searching.py": "fills the index anew, a part at a time",
-    "db/log/sent_files.py": "at night, outside writes but for what has come meanwhile",
+    "db/log/sent_files.py": "at night, outside writes",
     "db/log/page_patterns.py": "at night, outside writes",
     "db/upkeep/clock_jumps.py": "where the clock was set back",
     "demo/filling.py": "makes the demo",

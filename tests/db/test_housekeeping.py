@@ -165,10 +165,12 @@ def test_news_that_is_old_by_the_time_that_it_can_go_out_does_not(bench, mailbox
 
 
 def test_a_file_goes_once_no_kept_content_names_it(bench, mailbox):
-    """Not while another mail's content still does, nor one that a send names while it is looked for."""
+    """Not while another mail's content still does, nor one that goes out while it is looked for."""
     sent(bench, mailbox)
+    now = bench.clock.now()
     with bench.database.engine.begin() as connection:
-        sent_files.keep(connection, {"aa": b"theirs", "bb": b"nobody's", "cc": b"just gone out"})
+        files = {"aa": b"theirs", "bb": b"nobody's", "cc": b"just gone out"}
+        sent_files.keep(connection, files, now - dt.timedelta(days=9))
         about = json.dumps({"files": [{"digest": "aa"}]})
         connection.exec_driver_sql("UPDATE content SET about = ?", (about,))
     with bench.database.reading() as session:
@@ -177,7 +179,9 @@ def test_a_file_goes_once_no_kept_content_names_it(bench, mailbox):
     with bench.database.engine.begin() as connection:
         about = json.dumps({"pictures": [{"digest": "cc"}], "files": [{"digest": "aa"}]})
         connection.exec_driver_sql("UPDATE content SET about = ?", (about,))
-        assert sent_files.drop(connection, found, bench.clock.now() - dt.timedelta(hours=1)) == 1
+        sent_files.keep(connection, {"cc": b"just gone out"}, now)
+        sent_files.keep(connection, {"cc": b"just gone out"}, now + sent_files.USED_EVERY / 2)  # that is not noted anew
+        assert sent_files.drop(connection, found, now - dt.timedelta(hours=1)) == 1
     assert bench.rows("SELECT digest FROM sent_file ORDER BY 1") == [("aa",), ("cc",)]
     keep(bench, contents_days=1)
     later(bench, 3)

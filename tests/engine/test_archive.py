@@ -154,7 +154,7 @@ def test_what_is_sent_once_more_meanwhile_stays(bench, sent, tmp_path):
 
 def test_files_and_patterns_of_archived_mails_are_kept(bench, sent, tmp_path):
     with bench.database.connection() as connection:
-        sent_files.keep(connection, {"ab" * 32: b"a file"})
+        sent_files.keep(connection, {"ab" * 32: b"a file"}, bench.clock.now())
         about = '{"message_id": "x", "files": [{"digest": "' + "ab" * 32 + '"}]}'
         connection.exec_driver_sql("UPDATE content SET about = '" + about + "'")
     later(bench, 31)

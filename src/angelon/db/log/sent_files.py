@@ -6,26 +6,30 @@ import datetime as dt
 from collections.abc import Collection, Mapping
 from typing import Any
 
-from sqlalchemy import Connection, delete, or_
+from sqlalchemy import Connection, delete
 from sqlalchemy import select as core_select
 from sqlalchemy.dialects import postgresql, sqlite
 from sqlmodel import Session
 
-from angelon.core.states import State
-from angelon.db.log.sends import ARCHIVED, CONTENT, SEND
+from angelon.db.log.sends import ARCHIVED, CONTENT
 from angelon.db.tables import SentFileRow, table_of
 
 AT_ONCE = 500
-OPEN = (State.SCHEDULED, State.SENDING, State.RETRYING, State.HELD)
+USED_EVERY = dt.timedelta(minutes=30)
+"""How exactly it is known when one was last used."""
 SENT_FILE = table_of(SentFileRow)
 
 
-def keep(connection: Connection, files: Mapping[str, bytes]) -> None:
-    """Keeps files by their digest (SHA-256, hexadecimal); those that are there stay as they are."""
+def keep(connection: Connection, files: Mapping[str, bytes], now: dt.datetime) -> None:
+    """Keeps files by their digest (SHA-256, hexadecimal); of those that are there it is noted that they are in use."""
     if files:
         dialect = postgresql if connection.dialect.name == "postgresql" else sqlite
-        statement = dialect.insert(SENT_FILE).on_conflict_do_nothing(index_elements=["digest"])
-        connection.execute(statement, [{"digest": digest, "data": data} for digest, data in files.items()])
+        statement = dialect.insert(SENT_FILE)
+        statement = statement.on_conflict_do_update(
+            index_elements=["digest"], set_={"used_at": now}, where=SENT_FILE.c.used_at < now - USED_EVERY
+        )
+        rows = [{"digest": digest, "data": data, "used_at": now} for digest, data in files.items()]
+        connection.execute(statement, rows)
 
 
 def unused(connection: Connection) -> set[str]:
@@ -46,15 +50,14 @@ def unused(connection: Connection) -> set[str]:
 
 
 def drop(connection: Connection, digests: set[str], since: dt.datetime) -> int:
-    """Drops files that were unused at a moment (`since`, aware, or a little later) and are still; says how many."""
-    recent = core_select(CONTENT.c.about).join(SEND, SEND.c.id == CONTENT.c.send_id)
-    recent = recent.where(CONTENT.c.about.is_not(None), or_(SEND.c.state.in_(OPEN), SEND.c.settled_at >= since))
-    for about in connection.execute(recent).scalars():
-        digests = digests - named(about)
-    unused = list(digests)
+    """Drops files that were found unused, but for those that have gone out since a moment, which is USED_EVERY before
+    they were looked for, or more; says how many.
+    """
+    unused, dropped = list(digests), 0
     for start in range(0, len(unused), AT_ONCE):
-        connection.execute(delete(SENT_FILE).where(SENT_FILE.c.digest.in_(unused[start : start + AT_ONCE])))
-    return len(unused)
+        those = (SENT_FILE.c.digest.in_(unused[start : start + AT_ONCE]), SENT_FILE.c.used_at < since)
+        dropped += connection.execute(delete(SENT_FILE).where(*those)).rowcount
+    return dropped
 
 
 def named(about: Mapping[str, Any]) -> set[str]:

@@ -462,6 +462,7 @@ class SentFileRow(SQLModel, table=True):
     digest: str = Field(primary_key=True)
     """SHA-256, hexadecimal."""
     data: bytes = Field(sa_column=Column(LargeBinary, nullable=False))
+    used_at: dt.datetime = Field(sa_column=Column(Instant, nullable=False, server_default="0"))
 
 
 class QuestionRow(SQLModel, table=True):

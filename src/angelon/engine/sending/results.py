@@ -67,7 +67,8 @@ class _Kept:
     def store(self, connection: Connection, made: sends.Outcomes) -> None:
         sends.settle(connection, made.settled)
         sends.add_attempts(connection, made.attempts)
-        sent_files.keep(connection, self.files)
+        if self.contents:
+            sent_files.keep(connection, self.files, self.contents[-1].at)
         sends.keep_content(connection, self.contents, made.contents)
         for one in self.refused:
             one.suppress(connection)

@@ -1,4 +1,4 @@
-"""Credit notes are found by their invoice, customers by when they came, tags by themselves"""
+"""Credit notes are found by their invoice, customers by when they came, tags by themselves; when files last went out"""
 
 import sqlalchemy as sa
 from alembic import op
@@ -16,6 +16,7 @@ _INDEXES = (
 
 
 def upgrade() -> None:
+    op.add_column("sent_file", sa.Column("used_at", sa.BigInteger(), nullable=False, server_default="0"))
     for name, table, columns, there in _INDEXES:
         where = sa.text(there) if there else None
         op.create_index(name, table, columns, sqlite_where=where, postgresql_where=where)
