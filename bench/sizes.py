@@ -21,7 +21,6 @@ from angelon.db.database import Database
 from angelon.demo.filling import fill
 from angelon.demo.growing import grow
 from angelon.engine.followers import indexing
-from angelon.engine.long_lived import tune_interpreter
 from angelon.settings import Settings
 from angelon.standins.box import Box
 from angelon.standins.views import pages as standins
@@ -113,7 +112,6 @@ def _client(home: Path) -> Iterator[tuple[Any, Database]]:
 def _measured(home: Path) -> dict[str, tuple[float, float, float]]:
     """Each page's median and 95th percentile in ms, and its compressed size in KB."""
     found = {}
-    tune_interpreter()  # as the web process does
     with _client(home) as (client, database):
         with database.engine.connect() as connection:
             one = connection.exec_driver_sql(

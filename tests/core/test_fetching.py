@@ -76,6 +76,26 @@ def one_pass(fetch, store, position, known, came, between=lambda: None, most=200
     raise AssertionError("a pass without end")
 
 
+@pytest.mark.parametrize("kind", ["link", "cursor"])
+def test_two_states_in_the_second_in_which_an_order_is_read_are_both_had(kind):
+    """However long the pass goes on, and however far others change after that."""
+    store, fetch, known, came = Store(1), spec(kind), {}, []
+    for no in "abc":
+        store.change(no, "s0")
+    pages = iter(range(9))
+
+    def live():  # the first changes again at once, the others one by one, each as it was read
+        number = next(pages, 9)
+        store.now += dt.timedelta(seconds=0 if number in (0, 9) else 50)
+        if number < 9:
+            store.change(came[-1][0], f"s{number + 1}")
+
+    position = one_pass(fetch, store, Position(), known, came, live)
+    assert ("a", "s1") not in {(no, state) for no, state, _ in came}, "the page with it had been read"
+    one_pass(fetch, store, position, known, came)
+    assert [state for no, state, _ in came if no == "a"] == ["s0", "s1"]
+
+
 @pytest.mark.parametrize("kind", ["link", "cursor", "number"])
 @given(data=st.data())
 @settings(max_examples=60)

@@ -49,6 +49,8 @@ class Position:
     passes: int = 0
     new: bool = False
     """Whether this pass brought something new so far."""
+    began: str = ""
+    """When the store answered first in this pass, by its clock (ISO 8601, UTC)."""
 
     def plain(self) -> dict[str, Any]:
         return {name: getattr(self, name) for name in self.__slots__}
@@ -68,6 +70,8 @@ class Page:
     highest: str = ""
     without_time: int = 0
     """Orders with no time or id where one is looked for."""
+    answered: str = ""
+    """When the store answered, by its clock (ISO 8601, UTC)."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -132,12 +136,12 @@ def read_page(
         hint = f"It begins “{start}”. Check the address and the credentials."
         raise Invalid([Problem("url", f"The answer is not JSON: {error}.", hint)]) from None
     items = list_at(fetch.items_at, payload, "the answer")
-    latest = min(_date(headers), now) if _date(headers) else now
+    answered = min(_date(headers) or now, now)
+    latest = min(answered + dt.timedelta(seconds=1), now)
     told = [_mark(fetch, item) for item in items] if fetch.since_at else []
     marks = [mark for mark in told if mark and (fetch.since_form == "id" or _moment(mark) <= latest)]
-    return Page(
-        items, _next(fetch, position, url, payload, link, items), _highest(fetch, marks), sum(not m for m in told)
-    )
+    following = _next(fetch, position, url, payload, link, items)
+    return Page(items, following, _highest(fetch, marks), sum(not m for m in told), answered.isoformat())
 
 
 def _at(path: str, payload: Any) -> Any:
@@ -147,7 +151,7 @@ def _at(path: str, payload: Any) -> Any:
         return MISSING
 
 
-def _date(headers: Mapping[str, str]) -> Any:
+def _date(headers: Mapping[str, str]) -> dt.datetime | None:
     """When the store answered by its own clock (RFC 9110, section 6.6.1): what claims to be later is a mistake, which
     must not have all that follows left out.
     """
@@ -155,7 +159,7 @@ def _date(headers: Mapping[str, str]) -> Any:
         at = email.utils.parsedate_to_datetime(headers.get("date", ""))
     except ValueError:
         return None
-    return at.replace(tzinfo=at.tzinfo or dt.UTC) + dt.timedelta(seconds=1)
+    return at.replace(tzinfo=at.tzinfo or dt.UTC).astimezone(dt.UTC)
 
 
 def _mark(fetch: Fetch, item: Any) -> str:
@@ -215,13 +219,16 @@ def after(fetch: Fetch, position: Position, page: Page, new: bool) -> tuple[Posi
     """Where fetching stands after a page, of which something was `new` or not; and whether the pass is through.
 
     Pages by number shift when an order moves while they are read, and one may be passed over: such a pass begins anew
-    from the same point until one brings nothing new. Raises Invalid for pages without end.
+    from the same point until one brings nothing new. What is read may change again within the second of its last
+    change, and has the same time then: the next pass goes on from where this one began. Raises Invalid for pages
+    without end.
     """
     moved = replace(
         position,
         highest=_highest(fetch, [mark for mark in (position.highest, page.highest) if mark]),
         pages=position.pages + 1,
         new=position.new or new,
+        began=position.began or page.answered,
     )
     if page.next:
         if moved.pages >= MOST_PAGES:
@@ -231,9 +238,13 @@ def after(fetch: Fetch, position: Position, page: Page, new: bool) -> tuple[Posi
     if fetch.pages == "number" and moved.pages > 2 and moved.new:
         if moved.passes + 1 >= MOST_PASSES:  # it changes faster than it is read: from the same point, at the next time
             return Position(moved.since), True
-        return Position(moved.since, moved.highest, passes=moved.passes + 1), False
+        return Position(moved.since, moved.highest, passes=moved.passes + 1, began=moved.began), False
     marks = [mark for mark in (moved.since, moved.highest) if mark]
-    return Position(_highest(fetch, marks)), True
+    newest = _highest(fetch, marks)
+    if newest and moved.began and fetch.since_form != "id":
+        newest = min(newest, moved.began, key=_moment)
+        newest = max(newest, moved.since, key=_moment) if moved.since else newest
+    return Position(newest), True
 
 
 def items_of(source: Source, page: Sequence[Any], fetch: Fetch | None = None) -> list[Item]:

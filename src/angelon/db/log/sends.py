@@ -618,7 +618,7 @@ class ListedSend:
 def _of_store(store_id: int, wanted: Filter) -> Any:
     """The sends of a store; where another index finds the few that are wanted, it is not the store's."""
     one = wanted.order_id is not None or wanted.person_id is not None
-    few = one or wanted.recipient or wanted.ids or wanted.words or _stuck(wanted)
+    few = one or wanted.ids or wanted.words or _stuck(wanted)
     return (not_by_index(SEND.c.store_id) if few else SEND.c.store_id) == store_id
 
 
