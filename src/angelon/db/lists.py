@@ -8,6 +8,7 @@ from typing import Any
 from sqlalchemy import CTE, ColumnElement, func, literal, or_, select, tuple_
 from sqlalchemy.ext.compiler import compiles
 from sqlalchemy.sql.functions import FunctionElement
+from sqlalchemy.types import String, TypeDecorator
 
 
 def contains(word: str, *columns: Any) -> ColumnElement[bool]:
@@ -28,8 +29,11 @@ def _as_it_is(element: _NotByIndex, compiler: Any, **given: Any) -> str:
 
 
 @compiles(_NotByIndex, "sqlite")
-def _as_a_sum(element: _NotByIndex, compiler: Any, **given: Any) -> str:
-    return f"({compiler.process(element.clauses, **given)} + 0)"
+def _as_an_expression(element: _NotByIndex, compiler: Any, **given: Any) -> str:
+    kind: Any = element.type
+    is_text = isinstance(kind.impl_instance if isinstance(kind, TypeDecorator) else kind, String)
+    unchanged = "|| ''" if is_text else "+ 0"
+    return f"({compiler.process(element.clauses, **given)} {unchanged})"
 
 
 def not_by_index(column: Any) -> Any:

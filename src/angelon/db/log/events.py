@@ -478,7 +478,7 @@ def answers_to(session: Session, send: SendRow) -> list[EventRow]:
         return []
     statement = select(EventRow).where(
         EventRow.parent_id == (event.parent_id or event.id),
-        col(EventRow.type).concat("") == "answer.received",  # so that it is no index of types that is gone through
+        not_by_index(col(EventRow.type)) == "answer.received",
         or_(*(col(EventRow.delivery_key).startswith(f"{id_}>") for id_ in (send.id, send.question_id) if id_)),
     )
     return list(session.exec(statement.order_by(col(EventRow.received_at))))
@@ -597,7 +597,7 @@ def leading_to(
         .where(
             EVENT.c.order_id.in_(order_ids),
             not_by_index(EVENT.c.source_id).in_(source_ids),
-            EVENT.c.type.concat("").in_(types),
+            not_by_index(EVENT.c.type).in_(types),
             EVENT.c.received_at <= event.received_at,
         )
         .order_by(EVENT.c.received_at.desc(), EVENT.c.parent_id.is_(None), EVENT.c.id.desc())
@@ -733,7 +733,7 @@ def found_of_orders(
     """The newest events of these orders, sources and types (of any type where none is given)."""
     where = [EVENT.c.order_id.in_(list(order_ids))]
     if types:
-        where.append(EVENT.c.type.concat("").in_(sorted(types)))
+        where.append(not_by_index(EVENT.c.type).in_(sorted(types)))
     return _with_orders(session, where, source_ids, limit)
 
 

@@ -156,7 +156,7 @@ def failed(connection: Connection, source_ids: Collection[int], since: dt.dateti
     columns: Any = (INQUIRY.c.event_id, EVENT.c.order_id, EVENT.c.source_id, *(INQUIRY.c.name, INQUIRY.c.problem))
     statement = core_select(*columns, INQUIRY.c.at).join(EVENT, EVENT.c.id == INQUIRY.c.event_id)
     of_sources = not_by_index(EVENT.c.source_id).in_(list(source_ids))
-    settled = (INQUIRY.c.kind.concat("") == LOOK_UP, INQUIRY.c.due_at.is_(None))  # those with a problem are fewer
+    settled = (not_by_index(INQUIRY.c.kind) == LOOK_UP, INQUIRY.c.due_at.is_(None))  # those with a problem are fewer
     where = (text(f"inquiry.{PROBLEM}"), INQUIRY.c.at >= since, *settled, of_sources)
     newest = (INQUIRY.c.at.desc(), INQUIRY.c.event_id, INQUIRY.c.name)
     return list(connection.execute(statement.where(*where).order_by(*newest).limit(limit)))
@@ -184,7 +184,7 @@ def answers_to_calls(connection: Connection, order_ids: Collection[int]) -> dict
     """What calls about orders were answered last, by order and the message's key."""
     columns = (EVENT.c.order_id, INQUIRY.c.name, INQUIRY.c.value)
     statement = core_select(*columns).join(EVENT, EVENT.c.id == INQUIRY.c.event_id)
-    called = (INQUIRY.c.kind.concat("") == LOOK_UP, INQUIRY.c.target == CALL)  # of these orders' events alone
+    called = (not_by_index(INQUIRY.c.kind) == LOOK_UP, INQUIRY.c.target == CALL)  # of these orders' events alone
     where = (EVENT.c.order_id.in_(list(order_ids)), *called)
     made: dict[int, dict[str, Any]] = {}
     for row in connection.execute(statement.where(*where).order_by(INQUIRY.c.at)) if order_ids else ():

@@ -396,12 +396,10 @@ def release_held(
     connection: Connection, store_id: int, reason: str, now: dt.datetime, gateway_id: int | None = None
 ) -> int:
     """Schedules the sends of a store, or of one of its gateways, that were held for one reason; says how many."""
-    whose = not_by_index(SEND.c.store_id) == store_id
-    if gateway_id is not None:
-        whose = not_by_index(SEND.c.gateway_id) == gateway_id
+    column, id_ = (SEND.c.store_id, store_id) if gateway_id is None else (SEND.c.gateway_id, gateway_id)
     done = connection.execute(
         update(SEND)
-        .where(text(STUCK), whose, SEND.c.state == State.HELD, SEND.c.reason == reason)
+        .where(text(STUCK), not_by_index(column) == id_, SEND.c.state == State.HELD, SEND.c.reason == reason)
         .values(state=move_state(State.HELD, State.SCHEDULED), due_at=now, reason="", revision_id=None)
     )
     return int(done.rowcount)
@@ -788,8 +786,8 @@ def matching(
             continue
         statement = core_select(SEND.c.id).select_from(_joined(wanted))
         if condition:  # by the index of the few that are not settled, neither by ids nor by the store
-            mine = (text(f"send.{condition}"), not_by_index(SEND.c.store_id) == store_id)
-            statement = statement.where(*mine, SEND.c.id.concat("") > after).order_by(SEND.c.id.concat(""))
+            mine, id_ = (text(f"send.{condition}"), not_by_index(SEND.c.store_id) == store_id), not_by_index(SEND.c.id)
+            statement = statement.where(*mine, id_ > after).order_by(id_)
         else:
             mine = (not_by_index(SEND.c.store_id) == store_id, SEND.c.id > after)  # each part goes on where one ended
             statement = statement.where(*mine).order_by(SEND.c.id)

@@ -15,6 +15,7 @@ from angelon.core.planning.inputs import Contact
 from angelon.core.planning.purchases import Purchase
 from angelon.core.states import State
 from angelon.core.values import Money, Value
+from angelon.db.lists import not_by_index
 from angelon.db.log.orders import CONTACT, ORDER
 from angelon.db.log.sends import SEND
 from angelon.db.people import contact_tags, contact_values
@@ -32,7 +33,7 @@ _IDS: BindParameter[Any] = bindparam("b_ids", expanding=True)
 _OF_EVENTS = (
     core_select(ORDER.c.contact_id, EVENT.c.type, EVENT.c.order_id)
     .join(ORDER, ORDER.c.id == EVENT.c.order_id)
-    .where(ORDER.c.contact_id.in_(_IDS), EVENT.c.type.concat("").in_([*OF_CUSTOMER, *purchases.UNDONE]))
+    .where(ORDER.c.contact_id.in_(_IDS), not_by_index(EVENT.c.type).in_([*OF_CUSTOMER, *purchases.UNDONE]))
     .distinct()
 )
 _ORDERS_OF = (

@@ -84,7 +84,7 @@ class About:
         """Those for the customer's orders, whoever they went to, and those to the customer's addresses."""
         run, before = self.connection.execute, self._found
         ids = set(run(core_select(SEND.c.id).where(SEND.c.order_id.in_(self.orders))).scalars())
-        ids |= found_to(self.connection, self.store_id, self.addresses, before.until if before else None).ids
+        ids |= found_to(self.connection, self.store_id, self.addresses, before.until if before else None)
         for part in _parts(sorted(before.ids) if before else ()):  # whose address was corrected since is another's
             still = (SEND.c.id.in_(part), SEND.c.recipient.in_(self.addresses))
             ids |= set(run(core_select(SEND.c.id).where(*still)).scalars())
@@ -113,20 +113,20 @@ class About:
 class Found:
     """The sends to somebody's addresses; those made from `until` on (aware) may be missing."""
 
-    ids: frozenset[str]
-    until: dt.datetime | None = None
+    ids: set[str]
+    until: dt.datetime
 
 
 def found_to(
     connection: Connection, store_id: int, addresses: Collection[str], since: dt.datetime | None = None
-) -> Found:
-    """The sends to these addresses, of those made since a moment. Without one it goes through all of the store's: not
-    for a transaction that keeps others from writing.
+) -> set[str]:
+    """The ids of the sends to these addresses, of those made since a moment. Without one it goes through all of the
+    store's: not for a transaction that keeps others from writing.
     """
     mine = [SEND.c.store_id == store_id, SEND.c.recipient.in_(addresses)]
     if since is not None:
         mine.append(SEND.c.created_at >= since)
-    return Found(frozenset(connection.execute(core_select(SEND.c.id).where(*mine)).scalars() if addresses else ()))
+    return set(connection.execute(core_select(SEND.c.id).where(*mine)).scalars()) if addresses else set()
 
 
 def collect(about: About, read: Callable[[Place], ContentRow]) -> dict[str, Any]:

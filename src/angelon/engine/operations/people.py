@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import datetime as dt
-from dataclasses import replace
 from typing import Any
 
 from pydantic import TypeAdapter, ValidationError
@@ -110,7 +109,7 @@ def _payload(payloads: Payloads, row: EventRecord) -> Any:
 def found_before(connection: Connection, row: ContactRow, now: dt.datetime) -> personal.Found:
     """The sends to a customer's addresses, for `erase`: looked for while others may write, since it may take long."""
     addresses = [one for one in (row.email, row.phone) if one]
-    return replace(personal.found_to(connection, row.store_id, addresses), until=now - MADE_WITHIN)
+    return personal.Found(personal.found_to(connection, row.store_id, addresses), now - MADE_WITHIN)
 
 
 def erase(work: Work, contact_id: int, typed: str, before: personal.Found | None = None) -> dict[str, int]:

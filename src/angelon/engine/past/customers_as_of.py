@@ -10,6 +10,7 @@ from sqlalchemy import select as core_select
 
 from angelon.core.planning import purchases
 from angelon.core.planning.inputs import Contact
+from angelon.db.lists import not_by_index
 from angelon.db.log import history
 from angelon.db.log.orders import ORDER
 from angelon.db.people import contact_values, customers
@@ -58,7 +59,7 @@ class CustomersAsOf:
         if order_ids is None:
             told = told.where(event.c.type.in_(types))
         else:
-            told = told.where(event.c.order_id.in_(order_ids), event.c.type.concat("").in_(types))
+            told = told.where(event.c.order_id.in_(order_ids), not_by_index(event.c.type).in_(types))
         for row in connection.execute(told):
             identity = self._of_order.get(row.order_id)
             if identity and row.type in purchases.UNDONE:
