@@ -62,13 +62,16 @@ def watch(engine: Engine) -> list[str]:
 
     @event.listens_for(engine, "before_cursor_execute")
     def look(connection: Any, _cursor: Any, statement: str, parameters: Any, _context: Any, many: bool) -> None:
-        key = re.sub(r"\?(?:, \?)+", "?", statement)
-        if key not in _SEEN:
-            _SEEN[key] = ""
-            if statement.split(None, 1)[0] in ("SELECT", "UPDATE", "DELETE", "WITH", "INSERT"):
-                _SEEN[key] = _goes_through(connection, statement, parameters[0] if many else parameters)
-        if _SEEN[key]:
-            found.append(_SEEN[key])
+        said = _SEEN.get(statement)
+        if said is None:
+            key = re.sub(r"\?(?:, \?)+", "?", statement)  # however many values are asked for
+            if key not in _SEEN:
+                _SEEN[key] = ""
+                if statement.split(None, 1)[0] in ("SELECT", "UPDATE", "DELETE", "WITH", "INSERT"):
+                    _SEEN[key] = _goes_through(connection, statement, parameters[0] if many else parameters)
+            said = _SEEN[statement] = _SEEN[key]
+        if said:
+            found.append(said)
 
     return found
 
